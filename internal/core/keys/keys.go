@@ -1,0 +1,228 @@
+// Package keys makes, reads and judges keys and certificates.
+package keys
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"crypto/sha256"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/base64"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+)
+
+// Errors that callers test for.
+var (
+	ErrPrivateKey     = errors.New("this is a private key, not a certificate")
+	ErrNoCertificate  = errors.New("this is not a certificate")
+	ErrUnknownKeyKind = errors.New("unknown key kind")
+	ErrNoPrivateKey   = errors.New("this is not a private key")
+)
+
+// Kinds lists the kinds of key that Generate makes.
+func Kinds() []string {
+	return []string{"rsa-2048", "rsa-3072", "rsa-4096", "ecdsa-p256", "ecdsa-p384"}
+}
+
+// Generate makes a key of one of the Kinds.
+func Generate(rand io.Reader, kind string) (crypto.Signer, error) {
+	switch kind {
+	case "", "rsa-2048":
+		return rsa.GenerateKey(rand, 2048)
+	case "rsa-3072":
+		return rsa.GenerateKey(rand, 3072)
+	case "rsa-4096":
+		return rsa.GenerateKey(rand, 4096)
+	case "ecdsa-p256":
+		return ecdsa.GenerateKey(elliptic.P256(), rand)
+	case "ecdsa-p384":
+		return ecdsa.GenerateKey(elliptic.P384(), rand)
+	}
+	return nil, fmt.Errorf("%w %q; choose one of %s", ErrUnknownKeyKind, kind, strings.Join(Kinds(), ", "))
+}
+
+// SelfSign makes a certificate for a federation key: self-signed, as SAML metadata carries keys and not chains
+// (SAML Metadata Interoperability Profile, section 2.5).
+func SelfSign(rand io.Reader, key crypto.Signer, name, org string, from time.Time, life time.Duration) (*x509.Certificate, error) {
+	serial := make([]byte, 16)
+	if _, err := io.ReadFull(rand, serial); err != nil {
+		return nil, err
+	}
+	serial[0] &= 0x7f
+	subject := pkix.Name{CommonName: name}
+	if org != "" {
+		subject.Organization = []string{org}
+	}
+	t := &x509.Certificate{
+		SerialNumber: new(big.Int).SetBytes(serial),
+		Subject:      subject,
+		NotBefore:    from.UTC().Add(-5 * time.Minute).Truncate(time.Second),
+		NotAfter:     from.UTC().Add(life).Truncate(time.Second),
+		KeyUsage:     x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment,
+	}
+	der, err := x509.CreateCertificate(rand, t, t, key.Public(), key)
+	if err != nil {
+		return nil, fmt.Errorf("making the certificate: %w", err)
+	}
+	return x509.ParseCertificate(der)
+}
+
+// ParseCertificate reads one certificate: PEM, DER, or bare base64 as it stands in metadata.
+// Errors: ErrPrivateKey, ErrNoCertificate.
+func ParseCertificate(b []byte) (*x509.Certificate, error) {
+	if bytes.Contains(b, []byte("PRIVATE KEY-----")) && !bytes.Contains(b, []byte("BEGIN CERTIFICATE")) {
+		return nil, ErrPrivateKey
+	}
+	for rest := b; ; {
+		var block *pem.Block
+		block, rest = pem.Decode(rest)
+		if block == nil {
+			break
+		}
+		if block.Type == "CERTIFICATE" {
+			return parseDER(block.Bytes)
+		}
+	}
+	if c, err := x509.ParseCertificate(b); err == nil {
+		return c, nil
+	}
+	der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(b)), ""))
+	if err != nil || len(der) == 0 {
+		return nil, fmt.Errorf("%w: neither PEM, DER nor base64", ErrNoCertificate)
+	}
+	if _, err := parsePKCS(der); err == nil {
+		return nil, ErrPrivateKey
+	}
+	return parseDER(der)
+}
+
+func parseDER(der []byte) (*x509.Certificate, error) {
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrNoCertificate, err)
+	}
+	return c, nil
+}
+
+// ParsePrivate reads a private key in PEM or DER: PKCS #8, PKCS #1 or SEC 1. It returns ErrNoPrivateKey for all else.
+func ParsePrivate(b []byte) (crypto.Signer, error) {
+	for rest := b; ; {
+		var block *pem.Block
+		block, rest = pem.Decode(rest)
+		if block == nil {
+			break
+		}
+		if strings.HasSuffix(block.Type, "PRIVATE KEY") {
+			return parsePKCS(block.Bytes)
+		}
+	}
+	return parsePKCS(b)
+}
+
+func parsePKCS(der []byte) (crypto.Signer, error) {
+	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		if s, ok := k.(crypto.Signer); ok {
+			return s, nil
+		}
+	}
+	if k, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return k, nil
+	}
+	if k, err := x509.ParseECPrivateKey(der); err == nil {
+		return k, nil
+	}
+	return nil, ErrNoPrivateKey
+}
+
+// MarshalPrivate writes a private key as PKCS #8 in PEM.
+func MarshalPrivate(key crypto.Signer) ([]byte, error) {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// PEM writes a certificate as PEM.
+func PEM(c *x509.Certificate) []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
+}
+
+// Fingerprint returns the SHA-256 fingerprint of a certificate, upper-case hex with colons.
+func Fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	var b strings.Builder
+	for i, x := range sum {
+		if i > 0 {
+			b.WriteByte(':')
+		}
+		fmt.Fprintf(&b, "%02X", x)
+	}
+	return b.String()
+}
+
+// Describe names a public key: its algorithm and size.
+func Describe(pub crypto.PublicKey) string {
+	switch k := pub.(type) {
+	case *rsa.PublicKey:
+		return fmt.Sprintf("RSA %d", k.N.BitLen())
+	case *ecdsa.PublicKey:
+		return "ECDSA " + k.Curve.Params().Name
+	case ed25519.PublicKey:
+		return "Ed25519"
+	}
+	return fmt.Sprintf("%T", pub)
+}
+
+// Judge reports on a certificate that a party of the side publishes: weak key, expired, not yet valid, expiring within
+// 30 days.
+func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) finding.List {
+	var out finding.List
+	label := use + " certificate"
+	weak := false
+	switch k := c.PublicKey.(type) {
+	case *rsa.PublicKey:
+		weak = k.N.BitLen() < 2048
+	case *ecdsa.PublicKey:
+		weak = k.Curve != elliptic.P256() && k.Curve != elliptic.P384() && k.Curve != elliptic.P521()
+	default:
+		weak = true
+	}
+	if weak {
+		out.Add(finding.Finding{ID: "key.weak", Level: finding.Error, Check: label, Saw: Describe(c.PublicKey),
+			Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
+			Fix: "publish a certificate with a stronger key"})
+	}
+	day := c.NotAfter.UTC().Format("2006-01-02 15:04 UTC")
+	switch {
+	case now.After(c.NotAfter):
+		out.Add(finding.Finding{ID: "certificate.expired", Level: finding.Warning, Check: label,
+			Saw: "expired " + day, Expected: "a certificate in its validity", Side: side,
+			Fix: "renew the certificate and exchange metadata again; many products refuse an expired one"})
+	case now.Before(c.NotBefore):
+		out.Add(finding.Finding{ID: "certificate.early", Level: finding.Warning, Check: label,
+			Saw:      "valid from " + c.NotBefore.UTC().Format("2006-01-02 15:04 UTC"),
+			Expected: "a certificate in its validity", Side: side, Fix: "wait, or check this machine's clock"})
+	case c.NotAfter.Sub(now) < 30*24*time.Hour:
+		out.Add(finding.Finding{ID: "certificate.expiring", Level: finding.Warning, Check: label,
+			Saw: "expires " + day, Expected: "more than 30 days left", Side: side,
+			Fix: "renew it and exchange metadata before that day"})
+	default:
+		if !weak {
+			out.Pass("certificate", label, Describe(c.PublicKey)+", valid until "+day)
+		}
+	}
+	return out
+}

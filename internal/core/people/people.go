@@ -1,0 +1,434 @@
+// Package people holds persons and groups and reads them from LDIF (RFC 2849) and CSV (RFC 4180).
+package people
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// Person is one person with the attributes that claims are made of.
+type Person struct {
+	ID         string              `json:"id"` // uid, else mail, else the first RDN value of the DN
+	DN         string              `json:"dn,omitempty"`
+	Attributes map[string][]string `json:"attributes"`
+	Groups     []string            `json:"groups"`
+}
+
+// Name returns a name to show: displayName, cn, or given name and surname, else the ID.
+func (p *Person) Name() string {
+	for _, a := range []string{"displayName", "cn"} {
+		if v := p.Attributes[a]; len(v) > 0 {
+			return v[0]
+		}
+	}
+	if g, s := p.Attributes["givenName"], p.Attributes["sn"]; len(g) > 0 && len(s) > 0 {
+		return g[0] + " " + s[0]
+	}
+	return p.ID
+}
+
+// In reports whether the person is in a group; letter case does not count.
+func (p *Person) In(group string) bool {
+	for _, g := range p.Groups {
+		if strings.EqualFold(g, group) {
+			return true
+		}
+	}
+	return false
+}
+
+// Directory is what was read: persons in order of their ID.
+type Directory struct {
+	Persons []Person
+	Skipped int // entries that are neither persons nor groups, such as organizational units
+}
+
+// GroupNames lists the groups that persons are in, sorted.
+func (d *Directory) GroupNames() []string {
+	seen := map[string]bool{}
+	for _, p := range d.Persons {
+		for _, g := range p.Groups {
+			seen[g] = true
+		}
+	}
+	out := make([]string, 0, len(seen))
+	for g := range seen {
+		out = append(out, g)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Errors that callers test for. A *ReadError wraps one.
+var (
+	ErrSyntax    = errors.New("cannot be read")
+	ErrDuplicate = errors.New("the same person twice")
+	ErrNobody    = errors.New("holds no person")
+)
+
+// ReadError says on which line of the input something is wrong.
+type ReadError struct {
+	Err    error
+	Line   int
+	Detail string
+}
+
+func (e *ReadError) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%v: %s", e.Err, e.Detail)
+	}
+	return fmt.Sprintf("line %d %v: %s", e.Line, e.Err, e.Detail)
+}
+
+func (e *ReadError) Unwrap() error { return e.Err }
+
+func canonicalNames() map[string]string {
+	out := map[string]string{}
+	for _, n := range strings.Fields(`uid cn sn givenName displayName mail telephoneNumber mobile title ou o l st street
+		postalCode description employeeNumber employeeType departmentNumber preferredLanguage manager memberOf member
+		objectClass uniqueMember memberUid eduPersonPrincipalName eduPersonAffiliation eduPersonScopedAffiliation
+		eduPersonEntitlement eduPersonUniqueId eduPersonOrcid eduPersonAssurance eduPersonPrimaryAffiliation
+		schacHomeOrganization schacPersonalUniqueCode labeledURI jpegPhoto userPassword entryUUID isMemberOf userPrincipalName`) {
+		out[strings.ToLower(n)] = n
+	}
+	return out
+}
+
+// Read takes LDIF or CSV, told apart by the first line that counts, and returns persons with their groups.
+func Read(b []byte) (*Directory, error) {
+	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
+	if !utf8.Valid(b) {
+		return nil, &ReadError{Err: ErrSyntax, Detail: "the file is not UTF-8 text"}
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		l := strings.ToLower(line)
+		if strings.HasPrefix(l, "version:") || strings.HasPrefix(l, "dn:") {
+			return ReadLDIF(b)
+		}
+		return ReadCSV(b)
+	}
+	return nil, &ReadError{Err: ErrNobody, Detail: "the file is empty"}
+}
+
+// entry is one LDIF record.
+type entry struct {
+	line  int
+	dn    string
+	attrs map[string][]string
+}
+
+// ReadLDIF reads LDIF content records (RFC 2849): folded lines, comments, base64 values. Change records and values by URL
+// are refused. Persons are entries with a uid, mail or person class; groups are entries with member, uniqueMember or
+// memberUid.
+func ReadLDIF(b []byte) (*Directory, error) {
+	entries, err := ldifEntries(string(b))
+	if err != nil {
+		return nil, err
+	}
+	d := &Directory{}
+	byDN, byUID := map[string]int{}, map[string]int{}
+	lines := map[string]int{}
+	var groups []entry
+	for _, e := range entries {
+		switch {
+		case len(e.attrs["member"])+len(e.attrs["uniqueMember"])+len(e.attrs["memberUid"]) > 0 || isGroup(e):
+			groups = append(groups, e)
+		case len(e.attrs["uid"]) > 0 || isPerson(e):
+			p := Person{DN: e.dn, Attributes: e.attrs, Groups: []string{}}
+			p.ID = personID(e)
+			if first, ok := lines[strings.ToLower(p.ID)]; ok {
+				return nil, &ReadError{ErrDuplicate, e.line, fmt.Sprintf("%s stands on line %d as well", p.ID, first)}
+			}
+			lines[strings.ToLower(p.ID)] = e.line
+			for _, g := range e.attrs["memberOf"] {
+				p.Groups = appendNew(p.Groups, rdnValue(g))
+			}
+			delete(p.Attributes, "memberOf")
+			delete(p.Attributes, "userPassword")
+			byDN[normalDN(e.dn)] = len(d.Persons)
+			byUID[strings.ToLower(p.ID)] = len(d.Persons)
+			d.Persons = append(d.Persons, p)
+		default:
+			d.Skipped++
+		}
+	}
+	for _, g := range groups {
+		name := rdnValue(g.dn)
+		if cn := g.attrs["cn"]; len(cn) > 0 {
+			name = cn[0]
+		}
+		add := func(i int, ok bool) {
+			if ok {
+				d.Persons[i].Groups = appendNew(d.Persons[i].Groups, name)
+			}
+		}
+		for _, m := range append(g.attrs["member"], g.attrs["uniqueMember"]...) {
+			i, ok := byDN[normalDN(m)]
+			add(i, ok)
+		}
+		for _, m := range g.attrs["memberUid"] {
+			i, ok := byUID[strings.ToLower(m)]
+			add(i, ok)
+		}
+	}
+	return d.finish()
+}
+
+func (d *Directory) finish() (*Directory, error) {
+	if len(d.Persons) == 0 {
+		return nil, &ReadError{Err: ErrNobody, Detail: "no entry is a person"}
+	}
+	sort.Slice(d.Persons, func(i, j int) bool { return d.Persons[i].ID < d.Persons[j].ID })
+	for i := range d.Persons {
+		sort.Strings(d.Persons[i].Groups)
+	}
+	return d, nil
+}
+
+func appendNew(list []string, v string) []string {
+	for _, x := range list {
+		if strings.EqualFold(x, v) {
+			return list
+		}
+	}
+	return append(list, v)
+}
+
+func hasClass(e entry, names ...string) bool {
+	for _, c := range e.attrs["objectClass"] {
+		for _, n := range names {
+			if strings.EqualFold(c, n) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func isPerson(e entry) bool {
+	return hasClass(e, "person", "inetOrgPerson", "organizationalPerson", "eduPerson", "account", "posixAccount")
+}
+
+func isGroup(e entry) bool {
+	return hasClass(e, "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfMembers")
+}
+
+func personID(e entry) string {
+	for _, a := range []string{"uid", "mail"} {
+		if v := e.attrs[a]; len(v) > 0 && v[0] != "" {
+			return v[0]
+		}
+	}
+	return rdnValue(e.dn)
+}
+
+// rdnValue returns the value of the first RDN (RFC 4514), else the text itself.
+func rdnValue(dn string) string {
+	_, v, ok := strings.Cut(dn, "=")
+	if !ok {
+		return dn
+	}
+	var out strings.Builder
+	for i := 0; i < len(v); i++ {
+		if v[i] == '\\' && i+1 < len(v) {
+			i++
+			out.WriteByte(v[i])
+			continue
+		}
+		if v[i] == ',' || v[i] == '+' {
+			break
+		}
+		out.WriteByte(v[i])
+	}
+	return strings.TrimSpace(out.String())
+}
+
+func normalDN(dn string) string {
+	parts := strings.Split(strings.ToLower(dn), ",")
+	for i, p := range parts {
+		k, v, _ := strings.Cut(p, "=")
+		parts[i] = strings.TrimSpace(k) + "=" + strings.TrimSpace(v)
+	}
+	return strings.Join(parts, ",")
+}
+
+func ldifEntries(text string) ([]entry, error) {
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	raw := strings.Split(text, "\n")
+	names := canonicalNames()
+	var out []entry
+	var cur *entry
+	flush := func() {
+		if cur != nil {
+			out = append(out, *cur)
+			cur = nil
+		}
+	}
+	for i := 0; i < len(raw); i++ {
+		line, at := raw[i], i+1
+		for i+1 < len(raw) && strings.HasPrefix(raw[i+1], " ") && line != "" {
+			i++
+			line += raw[i][1:]
+		}
+		switch {
+		case line == "":
+			flush()
+			continue
+		case strings.HasPrefix(line, "#"):
+			continue
+		case strings.HasPrefix(line, " "):
+			return nil, &ReadError{ErrSyntax, at, "a folded line continues nothing"}
+		case line == "-":
+			return nil, &ReadError{ErrSyntax, at, "change records are not read; export plain entries"}
+		}
+		key, val, ok := strings.Cut(line, ":")
+		if !ok || key == "" {
+			return nil, &ReadError{ErrSyntax, at, fmt.Sprintf("%q is no `attribute: value`", clip(line))}
+		}
+		value, err := ldifValue(val)
+		if err != nil {
+			return nil, &ReadError{ErrSyntax, at, fmt.Sprintf("value of %s: %v", key, err)}
+		}
+		base, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(key)), ";") // attribute options such as ;lang-en
+		switch {
+		case base == "version" && cur == nil:
+			if value != "1" {
+				return nil, &ReadError{ErrSyntax, at, "LDIF version " + clip(value) + "; only 1 is known"}
+			}
+		case base == "dn":
+			flush()
+			cur = &entry{line: at, dn: value, attrs: map[string][]string{}}
+		case cur == nil:
+			return nil, &ReadError{ErrSyntax, at, fmt.Sprintf("%s stands before any dn:", clip(key))}
+		case base == "changetype":
+			return nil, &ReadError{ErrSyntax, at, "change records are not read; export plain entries"}
+		default:
+			name := base
+			if n, ok := names[base]; ok {
+				name = n
+			} else if k, _, _ := strings.Cut(strings.TrimSpace(key), ";"); k != "" {
+				name = k
+			}
+			cur.attrs[name] = append(cur.attrs[name], value)
+		}
+	}
+	flush()
+	return out, nil
+}
+
+func clip(s string) string {
+	if len(s) > 40 {
+		return s[:40] + "…"
+	}
+	return s
+}
+
+func ldifValue(val string) (string, error) {
+	switch {
+	case strings.HasPrefix(val, ":"):
+		b, err := base64.StdEncoding.DecodeString(strings.TrimSpace(val[1:]))
+		if err != nil {
+			return "", fmt.Errorf("invalid base64: %v", err)
+		}
+		return string(b), nil
+	case strings.HasPrefix(val, "<"):
+		return "", errors.New("values by URL are not fetched; put the value itself into the file")
+	}
+	return strings.TrimLeft(val, " "), nil
+}
+
+// ReadCSV reads a table whose first row names the attributes. A column groups (or memberOf) holds the groups; it and
+// cells with several values are split at ";".
+func ReadCSV(b []byte) (*Directory, error) {
+	r := csv.NewReader(bytes.NewReader(b))
+	r.TrimLeadingSpace = true
+	r.Comment = '#'
+	if first, _, _ := bytes.Cut(b, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
+		r.Comma = ';'
+	}
+	sep := ";"
+	if r.Comma == ';' {
+		sep = "|"
+	}
+	head, err := r.Read()
+	if err != nil {
+		return nil, csvError(err)
+	}
+	names := canonicalNames()
+	idCol := -1
+	seenCol := map[string]bool{}
+	for i, h := range head {
+		h = strings.TrimSpace(h)
+		if n, ok := names[strings.ToLower(h)]; ok {
+			h = n
+		}
+		if h == "" || seenCol[h] {
+			return nil, &ReadError{ErrSyntax, 1, fmt.Sprintf("column %d: name %q is empty or there twice", i+1, h)}
+		}
+		seenCol[h] = true
+		head[i] = h
+		if h == "uid" || idCol < 0 && h == "mail" {
+			idCol = i
+		}
+	}
+	if idCol < 0 {
+		return nil, &ReadError{ErrSyntax, 1, "the first row must name the columns, and one of them must be uid or mail; it is: " +
+			clip(strings.Join(head, ", "))}
+	}
+	d := &Directory{}
+	seen := map[string]int{}
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, csvError(err)
+		}
+		line, _ := r.FieldPos(0)
+		p := Person{ID: strings.TrimSpace(row[idCol]), Attributes: map[string][]string{}, Groups: []string{}}
+		if p.ID == "" {
+			return nil, &ReadError{ErrSyntax, line, "column " + head[idCol] + " is empty"}
+		}
+		if first, ok := seen[strings.ToLower(p.ID)]; ok {
+			return nil, &ReadError{ErrDuplicate, line, fmt.Sprintf("%s stands on line %d as well", p.ID, first)}
+		}
+		seen[strings.ToLower(p.ID)] = line
+		for i, cell := range row {
+			for _, v := range strings.Split(cell, sep) {
+				if v = strings.TrimSpace(v); v == "" {
+					continue
+				}
+				if head[i] == "groups" || head[i] == "memberOf" {
+					p.Groups = appendNew(p.Groups, v)
+				} else {
+					p.Attributes[head[i]] = append(p.Attributes[head[i]], v)
+				}
+			}
+		}
+		d.Persons = append(d.Persons, p)
+	}
+	return d.finish()
+}
+
+func csvError(err error) error {
+	var pe *csv.ParseError
+	if errors.As(err, &pe) {
+		return &ReadError{ErrSyntax, pe.Line, pe.Err.Error()}
+	}
+	if errors.Is(err, io.EOF) {
+		return &ReadError{Err: ErrNobody, Detail: "the file is empty"}
+	}
+	return &ReadError{Err: ErrSyntax, Detail: err.Error()}
+}

@@ -1,0 +1,203 @@
+package saml
+
+import (
+	"bytes"
+	"compress/flate"
+	"crypto"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"net/url"
+	"strings"
+
+	"admin.tressik.example/internal/core/xmlsec"
+)
+
+// Errors of taking a message out of its binding.
+var (
+	ErrNoMessage  = errors.New("neither SAMLRequest nor SAMLResponse")
+	ErrBadBase64  = errors.New("invalid base64")
+	ErrBadDeflate = errors.New("invalid DEFLATE data")
+)
+
+// Carried is a message taken out of a binding (SAML Bindings, sections 3.4 and 3.5).
+type Carried struct {
+	Parameter  string // SAMLRequest or SAMLResponse
+	Binding    string
+	XML        []byte
+	RelayState string
+	SigAlg     string // Redirect only
+	Signature  []byte // Redirect only; nil if unsigned
+	Octets     []byte // Redirect only: what the signature covers
+}
+
+// EncodeRedirect puts a message into the query of a URL, DEFLATE encoded, signed if a signer is given (section 3.4.4).
+func EncodeRedirect(location, parameter string, xml []byte, relayState string, s *xmlsec.Signer) (string, error) {
+	var z bytes.Buffer
+	w, err := flate.NewWriter(&z, flate.BestSpeed)
+	if err != nil {
+		return "", err
+	}
+	if _, err := w.Write(xml); err != nil {
+		return "", err
+	}
+	if err := w.Close(); err != nil {
+		return "", err
+	}
+	q := parameter + "=" + url.QueryEscape(base64.StdEncoding.EncodeToString(z.Bytes()))
+	if relayState != "" {
+		q += "&RelayState=" + url.QueryEscape(relayState)
+	}
+	if s != nil {
+		method, err := xmlsec.MethodFor(s.Key.Public())
+		if err != nil {
+			return "", err
+		}
+		q += "&SigAlg=" + url.QueryEscape(method)
+		sig, err := xmlsec.SignOctets(s.Rand, s.Key, method, []byte(q))
+		if err != nil {
+			return "", err
+		}
+		q += "&Signature=" + url.QueryEscape(base64.StdEncoding.EncodeToString(sig))
+	}
+	sep := "?"
+	if strings.Contains(location, "?") {
+		sep = "&"
+	}
+	return location + sep + q, nil
+}
+
+// DecodeRedirect takes a message out of a raw query. The octets a signature covers are taken as they stand, not encoded
+// again (section 3.4.4.1). Errors: ErrNoMessage, ErrBadBase64, ErrBadDeflate.
+func DecodeRedirect(rawQuery string) (*Carried, error) {
+	raw := map[string]string{}
+	for _, pair := range strings.Split(rawQuery, "&") {
+		k, v, _ := strings.Cut(pair, "=")
+		switch k {
+		case "SAMLRequest", "SAMLResponse", "RelayState", "SigAlg", "Signature":
+			if _, twice := raw[k]; twice {
+				return nil, fmt.Errorf("%s stands in the query twice", k)
+			}
+			raw[k] = v
+		}
+	}
+	c := &Carried{Binding: BindingRedirect, Parameter: "SAMLRequest"}
+	if _, ok := raw["SAMLRequest"]; !ok {
+		c.Parameter = "SAMLResponse"
+	} else if _, both := raw["SAMLResponse"]; both {
+		return nil, errors.New("SAMLRequest and SAMLResponse stand in one query")
+	}
+	enc, ok := raw[c.Parameter]
+	if !ok {
+		return nil, ErrNoMessage
+	}
+	text, err := url.QueryUnescape(enc)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
+	}
+	z, err := decode64(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
+	}
+	if c.XML, err = Inflate(z); err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
+	}
+	if c.RelayState, err = url.QueryUnescape(raw["RelayState"]); err != nil {
+		return nil, fmt.Errorf("RelayState: %w", err)
+	}
+	if s, ok := raw["Signature"]; ok {
+		if c.SigAlg, err = url.QueryUnescape(raw["SigAlg"]); err != nil {
+			return nil, fmt.Errorf("SigAlg: %w", err)
+		}
+		text, err := url.QueryUnescape(s)
+		if err != nil {
+			return nil, fmt.Errorf("Signature: %w", err)
+		}
+		if c.Signature, err = decode64(text); err != nil {
+			return nil, fmt.Errorf("Signature: %w", err)
+		}
+		o := c.Parameter + "=" + enc
+		if rs, ok := raw["RelayState"]; ok {
+			o += "&RelayState=" + rs
+		}
+		c.Octets = []byte(o + "&SigAlg=" + raw["SigAlg"])
+	}
+	return c, nil
+}
+
+// Inflate undoes DEFLATE, up to the size of a message.
+func Inflate(z []byte) ([]byte, error) {
+	out, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(z)), int64(xmlsec.MessageLimits.Bytes)+1))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrBadDeflate, err)
+	}
+	return out, nil
+}
+
+// DecodePOST takes a message out of a form (section 3.5.4).
+func DecodePOST(form url.Values) (*Carried, error) {
+	c := &Carried{Binding: BindingPOST, RelayState: form.Get("RelayState"), Parameter: "SAMLResponse"}
+	text := form.Get("SAMLResponse")
+	if r := form.Get("SAMLRequest"); r != "" {
+		if text != "" {
+			return nil, errors.New("SAMLRequest and SAMLResponse stand in one form")
+		}
+		c.Parameter, text = "SAMLRequest", r
+	}
+	if text == "" {
+		return nil, ErrNoMessage
+	}
+	var err error
+	if c.XML, err = decode64(text); err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
+	}
+	return c, nil
+}
+
+func decode64(s string) ([]byte, error) {
+	if strings.ContainsAny(s, " \r\n\t") {
+		s = strings.Join(strings.Fields(s), "")
+	}
+	b, err := base64.StdEncoding.DecodeString(s)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrBadBase64, err)
+	}
+	return b, nil
+}
+
+// PostScript is the one script of a POST binding page; its hash goes into the content security policy.
+const PostScript = `document.forms[0].submit()`
+
+var postPage = template.Must(template.New("post").Parse(`<!DOCTYPE html>
+<html lang="en"><head><meta charset="utf-8"><title>Passing on</title></head>
+<body><form method="post" action="{{.Location}}"><input type="hidden" name="{{.Parameter}}" value="{{.Value}}">` +
+	`{{if .RelayState}}<input type="hidden" name="RelayState" value="{{.RelayState}}">{{end}}` +
+	`<noscript><p>Scripts are off.</p></noscript><button>Continue</button></form>
+<script>` + PostScript + `</script></body></html>
+`))
+
+// WritePOST writes the page that posts a message to a location (section 3.5.4).
+func WritePOST(w io.Writer, location, parameter string, xml []byte, relayState string) error {
+	return postPage.Execute(w, map[string]string{"Location": location, "Parameter": parameter,
+		"Value": base64.StdEncoding.EncodeToString(xml), "RelayState": relayState})
+}
+
+// VerifyRedirect checks the signature of a Redirect binding with the keys of the sender. Every failure is a
+// *xmlsec.SignatureError.
+func (c *Carried) VerifyRedirect(p xmlsec.Policy) error {
+	if c.Signature == nil {
+		return &xmlsec.SignatureError{Reason: xmlsec.NoSignature, Detail: "the query carries no Signature"}
+	}
+	var last error = &xmlsec.SignatureError{Reason: xmlsec.NoKey, Detail: "no key is known to verify it with"}
+	for _, k := range p.Keys {
+		sig := c.Signature
+		if pub, ok := k.(crypto.PublicKey); ok {
+			if last = xmlsec.VerifyOctets(pub, c.SigAlg, c.Octets, sig, p.AllowSHA1); last == nil {
+				return nil
+			}
+		}
+	}
+	return last
+}

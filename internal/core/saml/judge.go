@@ -1,0 +1,629 @@
+package saml
+
+import (
+	"crypto/rsa"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"crypto"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/xmlsec"
+)
+
+// DefaultSkew is how far two clocks may differ.
+const DefaultSkew = 60 * time.Second
+
+// Expect is what an app knows when it judges a response: all of it from the ledger and its own request.
+type Expect struct {
+	App                  string   // entity ID of the app: the audience
+	ACS                  []string // the app's assertion consumer service locations
+	Provider             string   // entity ID of the provider: the issuer
+	Keys                 []crypto.PublicKey
+	DecryptionKeys       []*rsa.PrivateKey
+	CheckRequest         bool   // whether InResponseTo is judged at all
+	RequestID            string // ID of the request sent; "" if none was
+	AllowUnsolicited     bool
+	WantAssertionsSigned bool
+	WantEncrypted        bool
+	Contexts             []string // acceptable AuthnContextClassRefs; none: any
+	Wanted               []Wanted
+	AllowSHA1            bool
+	Now                  time.Time
+	Skew                 time.Duration
+	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
+}
+
+// Verdicts of a judgement.
+const (
+	Accepted = "accepted"
+	Refused  = "refused"
+)
+
+// Judgement is the outcome of judging a response. Subject and attributes are there only if they stand under a good
+// signature.
+type Judgement struct {
+	Verdict      string
+	Issuer       string
+	InResponseTo string
+	AssertionID  string
+	SessionIndex string
+	Context      string
+	Encrypted    bool
+	Subject      *Subject
+	Attributes   []Attribute
+	Findings     finding.List
+}
+
+// judging carries one judgement through its steps.
+type judging struct {
+	Expect
+	*Judgement
+	resp      *etree.Element
+	assertion *etree.Element
+	genuine   bool // the assertion stands under a good signature
+}
+
+// JudgeResponse judges a Response as the app that receives it (SAML Profiles, section 4.1.4.3; SAML Core, sections 2.5
+// and 3.2.2). All checks are made and reported, not the first that fails alone.
+func JudgeResponse(root *etree.Element, e Expect) *Judgement {
+	if e.Skew == 0 {
+		e.Skew = DefaultSkew
+	}
+	j := &judging{Expect: e, Judgement: &Judgement{Verdict: Refused}, resp: root}
+	j.run()
+	if !j.Findings.Failed() {
+		j.Verdict = Accepted
+	}
+	if !j.genuine {
+		j.Subject, j.Attributes = nil, nil
+	}
+	return j.Judgement
+}
+
+func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
+	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side,
+		Fix: fix, Ref: ref})
+}
+
+func (j *judging) run() {
+	if !xmlsec.Is(j.resp, NSProtocol, "Response") {
+		j.fail("saml.shape", "message", "<"+j.resp.FullTag()+">", "a SAML 2.0 Response", finding.Provider,
+			"send a Response to the assertion consumer service", "SAML Profiles 4.1.4.2")
+		return
+	}
+	if v := xmlsec.Attr(j.resp, "Version"); v != "2.0" || xmlsec.Attr(j.resp, "ID") == "" {
+		j.fail("saml.shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
+			"Version 2.0 and an ID", finding.Provider, "send SAML 2.0", "SAML Core 3.2.2")
+	}
+	j.InResponseTo = xmlsec.Attr(j.resp, "InResponseTo")
+	ok := j.status()
+	signed := j.structure()
+	respSigned := j.responseSignature()
+	if ok {
+		j.pickAssertion(&signed)
+		j.assertionSignature(respSigned, signed)
+	}
+	j.issuer()
+	j.destination()
+	if j.assertion != nil {
+		j.AssertionID = xmlsec.Attr(j.assertion, "ID")
+		j.subject()
+		j.confirmation()
+		j.window()
+		j.audience()
+		j.authn()
+		j.attributes()
+	}
+	j.request()
+	if j.Seen != nil && j.genuine && !j.Findings.Failed() {
+		if j.Seen(j.AssertionID) {
+			j.fail("saml.replay", "one-time use", "assertion "+j.AssertionID+" was used before", "an assertion not seen yet",
+				finding.Sender, "start the sign-in again; a message that comes twice may be stolen", "SAML Profiles 4.1.4.5")
+		} else {
+			j.Findings.Pass("saml.replay", "one-time use", "first use of "+j.AssertionID)
+		}
+	}
+}
+
+func (j *judging) status() bool {
+	code := xmlsec.Path(j.resp, NSProtocol, "Status", "StatusCode")
+	top := xmlsec.Attr(code, "Value")
+	if top == StatusSuccess {
+		j.Findings.Pass("saml.status", "status", "Success")
+		return true
+	}
+	sub := xmlsec.Attr(xmlsec.Child(code, NSProtocol, "StatusCode"), "Value")
+	saw := ShortName(top)
+	if sub != "" {
+		saw += ", " + ShortName(sub)
+	}
+	if msg := xmlsec.Text(xmlsec.Path(j.resp, NSProtocol, "Status", "StatusMessage")); msg != "" {
+		saw += ": " + msg
+	}
+	switch sub {
+	case StatusRequestDenied:
+		j.fail("saml.admission", "admission", saw, "Success", finding.Provider,
+			"the provider does not admit this person to this app: add them to an admitted group, or change who is admitted "+
+				"with `tressik trust change --admits`", "SAML Core 3.2.2.2")
+	case StatusNoAuthn:
+		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
+			"sign in with the factors that the app asks for", "SAML Core 3.2.2.2")
+	default:
+		j.fail("saml.status", "status", saw, "Success", finding.Provider,
+			"look in the provider's log at the time of this message for the reason", "SAML Core 3.2.2.2")
+	}
+	return false
+}
+
+// structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a signature
+// anywhere that counts as an attempt to sign.
+func (j *judging) structure() (sawSignature bool) {
+	xmlsec.Walk(j.resp, func(el *etree.Element) bool {
+		switch {
+		case xmlsec.Is(el, NSAssertion, "Assertion"), xmlsec.Is(el, NSAssertion, "EncryptedAssertion"):
+			if el.Parent() != j.resp {
+				j.wrapped("an assertion stands inside <" + el.Parent().FullTag() + ">")
+			}
+		case xmlsec.Is(el, NSProtocol, "Response"):
+			if el != j.resp {
+				j.wrapped("a response stands inside <" + el.Parent().FullTag() + ">")
+			}
+		case xmlsec.Is(el, xmlsec.NS, "Signature"):
+			sawSignature = true
+			p := el.Parent()
+			if p != j.resp && !(xmlsec.Is(p, NSAssertion, "Assertion") && p.Parent() == j.resp) {
+				j.wrapped("a signature stands inside <" + p.FullTag() + ">")
+			}
+		}
+		return true
+	})
+	return sawSignature
+}
+
+func (j *judging) wrapped(saw string) {
+	j.fail("saml.wrapping", "what the signature covers", saw,
+		"one assertion, directly in the response, and a signature only as a child of what it signs", finding.Sender,
+		"refuse the message and look at where it came from: this is how signed messages are forged", "SAML Core 5.4")
+}
+
+func signatureFinding(prefix, check string, err error, side finding.Side) finding.Finding {
+	f := finding.Finding{ID: prefix + ".shape", Level: finding.Error, Check: check, Saw: err.Error(),
+		Expected: "a signature with the key of the " + string(side), Side: side, Fix: "sign as SAML Core 5.4 says", Ref: "SAML Core 5.4"}
+	var se *xmlsec.SignatureError
+	if !errors.As(err, &se) {
+		return f
+	}
+	f.Saw = se.Detail
+	f.ID = prefix + "." + string(se.Reason)
+	switch se.Reason {
+	case xmlsec.NoSignature:
+		f.Fix = "switch on signing at the " + string(side)
+	case xmlsec.WrongKey:
+		f.Fix = fmt.Sprintf("the %s signs with a key that its metadata in the ledger does not have: read its metadata again "+
+			"with `tressik %s change NAME --metadata SOURCE`", side, side)
+	case xmlsec.NoKey:
+		f.Fix = "give the ledger the " + string(side) + "'s metadata with its signing certificate"
+	case xmlsec.Changed:
+		f.Expected = "content unchanged since it was signed"
+		f.Fix = "find what changes the message on its way (a proxy, an editor, a pretty-printer); capture it raw"
+	case xmlsec.BadReference:
+		f.ID = "saml.wrapping"
+		f.Expected = "a signature that covers exactly the element that carries it"
+		f.Side = finding.Sender
+		f.Fix = "refuse the message and look at where it came from: this is how signed messages are forged"
+	case xmlsec.WeakAlgorithm:
+		f.Expected = "SHA-256 or better, RSA of 2048 bits or more"
+		f.Fix = "set the " + string(side) + " to sign with SHA-256"
+	case xmlsec.BadAlgorithm:
+		f.Expected = "an algorithm of XML Signature 1.1 with SHA-256 or better"
+		f.Fix = "set the " + string(side) + " to RSA or ECDSA with SHA-256 and exclusive canonicalization"
+	}
+	return f
+}
+
+// responseSignature verifies the signature over the whole response, if there is one.
+func (j *judging) responseSignature() bool {
+	v, err := xmlsec.Verify(j.resp, xmlsec.Policy{Keys: j.Keys, AllowSHA1: j.AllowSHA1})
+	var se *xmlsec.SignatureError
+	if errors.As(err, &se) && se.Reason == xmlsec.NoSignature {
+		return false
+	}
+	if err != nil {
+		j.Findings.Add(signatureFinding("saml.signature", "signature of the response", err, finding.Provider))
+		return false
+	}
+	j.goodSignature("signature of the response", v)
+	return true
+}
+
+func (j *judging) goodSignature(check string, v xmlsec.Verified) {
+	if v.SHA1 {
+		j.Findings.Add(finding.Finding{ID: "saml.signature.weak", Level: finding.Warning, Check: check,
+			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",
+			Side: finding.Provider, Fix: "set the provider to sign with SHA-256, then take the exception away"})
+		return
+	}
+	j.Findings.Pass("saml.signature", check, xmlsec.ShortAlgorithm(v.Method)+" by the provider's key")
+}
+
+// pickAssertion decides which assertion is read: there must be exactly one, plain or encrypted.
+func (j *judging) pickAssertion(sawSignature *bool) {
+	plain := xmlsec.Children(j.resp, NSAssertion, "Assertion")
+	sealed := xmlsec.Children(j.resp, NSAssertion, "EncryptedAssertion")
+	if n := len(plain) + len(sealed); n != 1 {
+		j.fail("saml.assertion-count", "number of assertions", fmt.Sprint(n), "exactly one", finding.Provider,
+			"send one assertion; of several it is unclear which was meant, and that is how messages are forged",
+			"SAML Profiles 4.1.4.2")
+		return
+	}
+	if len(plain) == 1 {
+		j.assertion = plain[0]
+		if j.WantEncrypted {
+			j.fail("saml.encryption", "encryption", "a plain assertion", "an encrypted assertion", finding.Provider,
+				"set the provider to encrypt for this app with the certificate in the app's metadata", "SAML Core 2.3.4")
+		}
+		return
+	}
+	j.Encrypted = true
+	data := xmlsec.Child(sealed[0], xmlsec.EncNS, "EncryptedData")
+	if data == nil {
+		j.fail("saml.encryption", "encryption", "EncryptedAssertion without EncryptedData", "EncryptedData",
+			finding.Provider, "send a whole EncryptedAssertion", "SAML Core 2.3.4")
+		return
+	}
+	el, err := xmlsec.Decrypt(data, j.DecryptionKeys)
+	if err != nil {
+		fix := "set the provider to encrypt with the certificate that is in the app's metadata now"
+		side := finding.Provider
+		if errors.Is(err, xmlsec.ErrNoRecipientKey) {
+			fix, side = "give the app's private key with --key FILE; the ledger has it only for own apps", finding.App
+		}
+		j.fail("saml.encryption", "encryption", err.Error(), "an assertion encrypted to the app's key", side, fix, "SAML Core 2.3.4")
+		return
+	}
+	if !xmlsec.Is(el, NSAssertion, "Assertion") {
+		j.fail("saml.encryption", "encryption", "<"+el.FullTag()+"> was encrypted", "an Assertion", finding.Provider,
+			"encrypt the assertion and nothing else", "SAML Core 2.3.4")
+		return
+	}
+	bad := false
+	xmlsec.Walk(el, func(c *etree.Element) bool {
+		if xmlsec.Is(c, xmlsec.NS, "Signature") {
+			*sawSignature = true
+			bad = bad || c.Parent() != el
+		}
+		bad = bad || c != el && xmlsec.Is(c, NSAssertion, "Assertion")
+		return true
+	})
+	if bad {
+		j.wrapped("a second assertion or signature stands inside the encrypted one")
+	}
+	j.Findings.Pass("saml.encryption", "encryption", "encrypted with "+
+		xmlsec.ShortAlgorithm(xmlsec.Attr(xmlsec.Child(data, xmlsec.EncNS, "EncryptionMethod"), "Algorithm")))
+	j.assertion = el
+}
+
+func (j *judging) assertionSignature(respSigned, sawSignature bool) {
+	if j.assertion == nil {
+		return
+	}
+	v, err := xmlsec.Verify(j.assertion, xmlsec.Policy{Keys: j.Keys, AllowSHA1: j.AllowSHA1})
+	var se *xmlsec.SignatureError
+	switch {
+	case err == nil:
+		j.goodSignature("signature of the assertion", v)
+		j.genuine = true
+	case errors.As(err, &se) && se.Reason == xmlsec.NoSignature:
+		switch {
+		case respSigned && j.WantAssertionsSigned:
+			j.genuine = true
+			j.fail("saml.signature.assertion", "signature of the assertion", "only the response is signed",
+				"a signed assertion, as the app's metadata says (WantAssertionsSigned)", finding.Provider,
+				"set the provider to sign assertions for this app", "SAML Metadata 2.4.4")
+		case respSigned:
+			j.genuine = true
+		case !sawSignature:
+			j.fail("saml.signature.missing", "signature", "neither the response nor the assertion is signed",
+				"a signature with the provider's key", finding.Provider, "switch on signing at the provider", "SAML Profiles 4.1.3.5")
+		case !j.Findings.Failed():
+			j.wrapped("the assertion is under no signature")
+		}
+	default:
+		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider))
+	}
+}
+
+func (j *judging) issuer() {
+	ri := xmlsec.Text(xmlsec.Child(j.resp, NSAssertion, "Issuer"))
+	ai := xmlsec.Text(xmlsec.Child(j.assertion, NSAssertion, "Issuer"))
+	saw := ai
+	if j.assertion == nil || ri != "" && ri != j.Provider {
+		saw = ri
+	}
+	j.Issuer = saw
+	compare(&j.Findings, "saml.issuer", "issuer", saw, []string{j.Provider}, finding.Provider,
+		"set the provider's entity ID to %s, or read its metadata again with `tressik provider change`", "SAML Profiles 4.1.4.2")
+}
+
+func (j *judging) destination() {
+	d := xmlsec.Attr(j.resp, "Destination")
+	if d == "" {
+		if _, err := xmlsec.SignatureOf(j.resp); err == nil && xmlsec.Child(j.resp, xmlsec.NS, "Signature") == nil {
+			return // only a signed response must have one (SAML Bindings 3.5.5.2)
+		}
+	}
+	compare(&j.Findings, "saml.destination", "destination", d, j.ACS, finding.Provider,
+		"set the app's assertion consumer URL at the provider to %s", "SAML Core 3.2.2")
+}
+
+func (j *judging) subject() {
+	id := xmlsec.Path(j.assertion, NSAssertion, "Subject", "NameID")
+	if id == nil {
+		saw := "none"
+		if xmlsec.Path(j.assertion, NSAssertion, "Subject", "EncryptedID") != nil {
+			saw = "an encrypted one"
+		}
+		j.fail("saml.subject", "name identifier", saw, "a NameID in the subject", finding.Provider,
+			"set the provider to send a name identifier", "SAML Core 2.4.1")
+		return
+	}
+	j.Subject = &Subject{Value: xmlsec.Text(id), Format: xmlsec.Attr(id, "Format")}
+	if j.Subject.Value == "" || len(id.ChildElements()) > 0 {
+		j.fail("saml.subject", "name identifier", "empty, or elements inside", "text", finding.Provider,
+			"set the provider to send a name identifier", "SAML Core 2.2.2")
+		return
+	}
+	j.Findings.Pass("saml.subject", "name identifier", j.Subject.Value+" ("+ShortName(j.Subject.Format)+")")
+}
+
+// confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo in
+// request.
+func (j *judging) confirmation() {
+	data := j.bearer()
+	if data == nil {
+		j.fail("saml.confirmation", "subject confirmation", "no bearer confirmation with data", "one bearer confirmation",
+			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
+		return
+	}
+	compare(&j.Findings, "saml.recipient", "recipient", xmlsec.Attr(data, "Recipient"), j.ACS, finding.Provider,
+		"set the app's assertion consumer URL at the provider to %s", "SAML Profiles 4.1.4.2")
+}
+
+// bearer returns the SubjectConfirmationData of the bearer confirmation: of several, the one for this recipient.
+func (j *judging) bearer() *etree.Element {
+	var first *etree.Element
+	for _, c := range xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion, "SubjectConfirmation") {
+		d := xmlsec.Child(c, NSAssertion, "SubjectConfirmationData")
+		if xmlsec.Attr(c, "Method") != methodBearer || d == nil {
+			continue
+		}
+		for _, a := range j.ACS {
+			if xmlsec.Attr(d, "Recipient") == a {
+				return d
+			}
+		}
+		if first == nil {
+			first = d
+		}
+	}
+	return first
+}
+
+// window judges all times of the assertion at once.
+func (j *judging) window() {
+	var from, until time.Time
+	bad := func(what string, err error) {
+		j.fail("saml.time", "times of the assertion", err.Error(), what, finding.Provider, "send times in UTC", "SAML Core 1.3.3")
+	}
+	take := func(el *etree.Element, attr string, start bool) bool {
+		if el == nil || !xmlsec.HasAttr(el, attr) {
+			return true
+		}
+		t, err := readTime(el, attr)
+		if err != nil || t == nil {
+			if err == nil {
+				err = fmt.Errorf("%s is empty", attr)
+			}
+			bad("an xs:dateTime in "+attr, err)
+			return false
+		}
+		if start && t.After(from) {
+			from = *t
+		}
+		if !start && (until.IsZero() || t.Before(until)) {
+			until = *t
+		}
+		return true
+	}
+	data, cond := j.bearer(), xmlsec.Child(j.assertion, NSAssertion, "Conditions")
+	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
+	if !take(cond, "NotBefore", true) || !take(cond, "NotOnOrAfter", false) || !take(data, "NotBefore", true) ||
+		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) || !take(j.assertion, "IssueInstant", true) {
+		return
+	}
+	if data != nil && !xmlsec.HasAttr(data, "NotOnOrAfter") {
+		j.fail("saml.time", "times of the assertion", "no NotOnOrAfter in the subject confirmation", "a time at which it ends",
+			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
+		return
+	}
+	window := stamp(from) + " to " + stamp(until)
+	skew := fmt.Sprintf("within %s, clocks may differ by %s", window, j.Skew)
+	switch {
+	case j.Now.Add(j.Skew).Before(from):
+		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), round(from.Sub(j.Now))),
+			skew, finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
+	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
+		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), round(j.Now.Sub(until))),
+			skew, finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP", "SAML Core 2.5.1")
+	default:
+		j.Findings.Pass("saml.time", "time window", window)
+	}
+}
+
+func round(d time.Duration) time.Duration { return d.Round(time.Second) }
+
+func (j *judging) audience() {
+	rs := xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Conditions"), NSAssertion, "AudienceRestriction")
+	if len(rs) == 0 {
+		compare(&j.Findings, "saml.audience", "audience", "", []string{j.App}, finding.Provider,
+			"set the audience for this app at the provider to %s", "SAML Profiles 4.1.4.2")
+		return
+	}
+	for i, r := range rs {
+		var all []string
+		ok := false
+		for _, a := range xmlsec.Children(r, NSAssertion, "Audience") {
+			all = append(all, xmlsec.Text(a))
+			ok = ok || xmlsec.Text(a) == j.App
+		}
+		if ok && i < len(rs)-1 {
+			continue
+		}
+		saw := strings.Join(all, ", ")
+		if ok {
+			saw = j.App
+		}
+		compare(&j.Findings, "saml.audience", "audience", saw, []string{j.App}, finding.Provider,
+			"set the audience for this app at the provider to %s", "SAML Core 2.5.1.4")
+		return
+	}
+}
+
+func (j *judging) authn() {
+	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
+	if st == nil {
+		j.fail("saml.authn", "authentication statement", "none", "one AuthnStatement", finding.Provider,
+			"set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
+		return
+	}
+	j.SessionIndex = xmlsec.Attr(st, "SessionIndex")
+	j.Context = xmlsec.Text(xmlsec.Path(st, NSAssertion, "AuthnContext", "AuthnContextClassRef"))
+	if len(j.Contexts) == 0 {
+		j.Findings.Pass("saml.strength", "authentication strength", ShortName(j.Context))
+		return
+	}
+	want := make([]string, len(j.Contexts))
+	for i, c := range j.Contexts {
+		if c == j.Context {
+			j.Findings.Pass("saml.strength", "authentication strength", ShortName(j.Context))
+			return
+		}
+		want[i] = ShortName(c)
+	}
+	j.fail("saml.strength", "authentication strength", ShortName(j.Context), strings.Join(want, " or "), finding.Person,
+		"sign in with a second factor; if that was done, set the provider to say so in AuthnContextClassRef", "SAML Core 3.3.2.2.1")
+}
+
+func (j *judging) attributes() {
+	for _, st := range xmlsec.Children(j.assertion, NSAssertion, "AttributeStatement") {
+		for _, a := range xmlsec.Children(st, NSAssertion, "Attribute") {
+			at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"), Friendly: xmlsec.Attr(a, "FriendlyName"),
+				Values: []string{}}
+			for _, v := range xmlsec.Children(a, NSAssertion, "AttributeValue") {
+				text := xmlsec.Text(v)
+				if kids := v.ChildElements(); len(kids) == 1 && text == "" {
+					text = xmlsec.Text(kids[0]) // a NameID as value
+				}
+				at.Values = append(at.Values, text)
+			}
+			j.Attributes = append(j.Attributes, at)
+		}
+	}
+	if len(j.Wanted) > 0 {
+		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes)...)
+	}
+}
+
+// Satisfies reports whether an attribute is the wanted one: equal names, and equal formats where both sides name one.
+func Satisfies(w Wanted, a Attribute) bool {
+	if w.Name != a.Name {
+		return false
+	}
+	f, g := w.Format, a.Format
+	return f == g || f == "" || g == "" || f == NameFormatUnspecified || g == NameFormatUnspecified
+}
+
+// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute.
+func JudgeWanted(wanted []Wanted, got []Attribute) finding.List {
+	var out finding.List
+	names := []string{}
+	for _, a := range got {
+		names = append(names, a.Name)
+		if a.Friendly != "" && a.Friendly != a.Name {
+			names = append(names, a.Friendly)
+		}
+	}
+	for _, w := range wanted {
+		hit := false
+		for _, a := range got {
+			if Satisfies(w, a) && len(a.Values) > 0 {
+				out.Pass("claims.wanted", "wanted attribute "+w.Label(), strings.Join(a.Values, ", "))
+				hit = true
+				break
+			}
+		}
+		if hit {
+			continue
+		}
+		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
+			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
+			Fix: fmt.Sprintf("release it with `tressik claims set TRUST %s=EXPRESSION`", w.Label())}
+		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
+			names2 := near.Names(w.Friendly, names)
+			if len(names2) > 0 {
+				f.Saw = fmt.Sprintf("wants `%s`, gets `%s`", w.Label(), names2[0])
+			}
+		} else if len(n) > 0 {
+			f.Saw = fmt.Sprintf("wants `%s`, gets `%s`", w.Name, n[0])
+			if n[0] == w.Name {
+				f.Saw = fmt.Sprintf("`%s` with another NameFormat, or without a value", w.Name)
+			}
+		}
+		if w.Required {
+			f.ID, f.Level = "claims.required", finding.Error
+			f.Check = "required attribute " + w.Label()
+		}
+		out.Add(f)
+	}
+	return out
+}
+
+// request judges InResponseTo, in the response and in the subject confirmation.
+func (j *judging) request() {
+	if !j.CheckRequest {
+		return
+	}
+	saw := j.InResponseTo
+	if j.assertion != nil {
+		if d := j.bearer(); d != nil {
+			if in := xmlsec.Attr(d, "InResponseTo"); in != saw && (in != j.RequestID || saw == "") {
+				saw = in
+			}
+		}
+	}
+	switch {
+	case saw == "" && j.RequestID == "" && j.AllowUnsolicited:
+		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
+	case saw == "" && j.RequestID == "":
+		j.fail("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
+			finding.Both, "start the sign-in at the app, or allow it with `tressik trust change --unsolicited allow`", "SAML Profiles 4.1.5")
+	case saw == j.RequestID:
+		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
+	default:
+		want := j.RequestID
+		if want == "" {
+			want = "no InResponseTo: no request was sent"
+		}
+		if saw == "" {
+			saw = "none"
+		}
+		j.fail("saml.in-response-to", "answer to a request", saw, want, finding.Sender,
+			"start the sign-in at the app again in one browser; a link that was kept or sent on does not work", "SAML Core 3.2.2")
+	}
+}

@@ -1,0 +1,433 @@
+package saml
+
+import (
+	"crypto"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/xmlsec"
+)
+
+// Errors of reading metadata that callers test for.
+var (
+	ErrNotMetadata   = errors.New("not SAML metadata")
+	ErrManyEntities  = errors.New("several entities")
+	ErrNoSuchEntity  = errors.New("no such entity")
+	ErrDuplicate     = errors.New("entity ID twice")
+	ErrNoEntityID    = errors.New("entity without an entityID")
+	ErrRoleMissing   = errors.New("role missing")
+	ErrBadTimeFormat = errors.New("not an xs:dateTime")
+)
+
+// Entity is one EntityDescriptor (SAML Metadata, section 2.3.2), as far as federating needs it.
+type Entity struct {
+	ID            string        `json:"entityID"`
+	ValidUntil    *time.Time    `json:"validUntil,omitempty"`
+	CacheDuration string        `json:"cacheDuration,omitempty"`
+	IDP           *Role         `json:"identityProvider,omitempty"`
+	SP            *Role         `json:"serviceProvider,omitempty"`
+	Organization  *Organization `json:"organization,omitempty"`
+	Contacts      []Contact     `json:"contacts,omitempty"`
+}
+
+// Role is an IDPSSODescriptor or SPSSODescriptor (sections 2.4.3 and 2.4.4).
+type Role struct {
+	Protocols             []string   `json:"protocols,omitempty"`
+	Keys                  []Key      `json:"keys,omitempty"`
+	NameIDFormats         []string   `json:"nameIDFormats,omitempty"`
+	SSO                   []Endpoint `json:"singleSignOn,omitempty"`
+	SLO                   []Endpoint `json:"singleLogout,omitempty"`
+	ACS                   []Endpoint `json:"assertionConsumer,omitempty"`
+	Wanted                []Wanted   `json:"wantedAttributes,omitempty"`
+	DisplayName           string     `json:"displayName,omitempty"`
+	Start                 string     `json:"startURL,omitempty"` // request initiation (SSO Request Initiation Protocol)
+	WantRequestsSigned    bool       `json:"wantAuthnRequestsSigned"`
+	RequestsSigned        bool       `json:"authnRequestsSigned"`
+	WantAssertionsSigned  bool       `json:"wantAssertionsSigned"`
+	ErrorURL              string     `json:"errorURL,omitempty"`
+	OtherProtocolsIgnored int        `json:"otherProtocolsIgnored,omitempty"`
+}
+
+// Key is a KeyDescriptor (section 2.4.1.1). Certificate is base64 DER; Use is signing, encryption, or "" for both.
+type Key struct {
+	Use         string   `json:"use"`
+	Certificate string   `json:"certificate"`
+	Methods     []string `json:"encryptionMethods,omitempty"`
+	Problem     string   `json:"problem,omitempty"` // why the certificate cannot be read
+}
+
+// X509 parses the certificate.
+func (k Key) X509() (*x509.Certificate, error) { return keys.ParseCertificate([]byte(k.Certificate)) }
+
+// Endpoint is an EndpointType or IndexedEndpointType (sections 2.2.2 and 2.2.3).
+type Endpoint struct {
+	Binding  string `json:"binding"`
+	Location string `json:"location"`
+	Index    int    `json:"index,omitempty"`
+	Default  bool   `json:"default,omitempty"`
+}
+
+// Wanted is a RequestedAttribute (section 2.4.4.2).
+type Wanted struct {
+	Name     string `json:"name"`
+	Format   string `json:"nameFormat,omitempty"`
+	Friendly string `json:"friendlyName,omitempty"`
+	Required bool   `json:"required"`
+}
+
+// Label returns the friendly name of the attribute, else its name.
+func (w Wanted) Label() string {
+	if w.Friendly != "" {
+		return w.Friendly
+	}
+	return w.Name
+}
+
+// Organization is section 2.3.2.1.
+type Organization struct {
+	Name        string `json:"name"`
+	DisplayName string `json:"displayName,omitempty"`
+	URL         string `json:"url,omitempty"`
+}
+
+// Contact is section 2.3.2.2.
+type Contact struct {
+	Type  string   `json:"type"`
+	Name  string   `json:"name,omitempty"`
+	Email []string `json:"email,omitempty"`
+}
+
+// SigningKeys returns the public keys of the role's readable signing certificates, with the certificates themselves.
+func (r *Role) SigningKeys() (pub []crypto.PublicKey, certs []*x509.Certificate) {
+	for _, k := range r.Keys {
+		if k.Use == "encryption" {
+			continue
+		}
+		if c, err := k.X509(); err == nil {
+			pub = append(pub, c.PublicKey)
+			certs = append(certs, c)
+		}
+	}
+	return pub, certs
+}
+
+// EncryptionKey returns the first readable encryption certificate and the block cipher to use with it, or nil.
+func (r *Role) EncryptionKey() (*x509.Certificate, string) {
+	for _, want := range []string{"encryption", ""} {
+		for _, k := range r.Keys {
+			if k.Use != want {
+				continue
+			}
+			c, err := k.X509()
+			if err != nil {
+				continue
+			}
+			for _, m := range k.Methods {
+				switch m {
+				case xmlsec.AES128GCM, xmlsec.AES256GCM, xmlsec.AES128CBC, xmlsec.AES256CBC:
+					return c, m
+				}
+			}
+			return c, ""
+		}
+	}
+	return nil, ""
+}
+
+// EndpointFor returns the endpoint that will be used: the default, else the first, among those with a usable binding.
+func EndpointFor(list []Endpoint, bindings ...string) (Endpoint, bool) {
+	for _, b := range bindings {
+		var first *Endpoint
+		for i := range list {
+			if list[i].Binding != b {
+				continue
+			}
+			if list[i].Default {
+				return list[i], true
+			}
+			if first == nil {
+				first = &list[i]
+			}
+		}
+		if first != nil {
+			return *first, true
+		}
+	}
+	return Endpoint{}, false
+}
+
+// Document is a metadata document: one entity or an aggregate of many.
+type Document struct {
+	Root       *etree.Element
+	Aggregate  bool
+	Name       string
+	ValidUntil *time.Time
+	entities   []*etree.Element
+}
+
+// ReadDocument takes parsed XML as metadata. Errors: ErrNotMetadata.
+func ReadDocument(doc *etree.Document) (*Document, error) {
+	root := doc.Root()
+	d := &Document{Root: root}
+	switch {
+	case xmlsec.Is(root, NSMetadata, "EntityDescriptor"):
+		d.entities = []*etree.Element{root}
+	case xmlsec.Is(root, NSMetadata, "EntitiesDescriptor"):
+		d.Aggregate = true
+		d.Name = xmlsec.Attr(root, "Name")
+		t, err := readTime(root, "validUntil")
+		if err != nil {
+			return nil, err
+		}
+		d.ValidUntil = t
+		collect(root, &d.entities)
+	default:
+		return nil, fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs", ErrNotMetadata,
+			root.FullTag(), inNS(xmlsec.Namespace(root)))
+	}
+	return d, nil
+}
+
+func inNS(ns string) string {
+	if ns == "" {
+		return " without a namespace"
+	}
+	return " in the namespace " + ns
+}
+
+func collect(el *etree.Element, out *[]*etree.Element) {
+	for _, c := range el.ChildElements() {
+		switch {
+		case xmlsec.Is(c, NSMetadata, "EntityDescriptor"):
+			*out = append(*out, c)
+		case xmlsec.Is(c, NSMetadata, "EntitiesDescriptor"):
+			collect(c, out)
+		}
+	}
+}
+
+// IDs lists the entity IDs in document order.
+func (d *Document) IDs() []string {
+	out := make([]string, len(d.entities))
+	for i, e := range d.entities {
+		out[i] = xmlsec.Attr(e, "entityID")
+	}
+	return out
+}
+
+// Entity reads the entity with the ID; "" means the only one. Errors: ErrManyEntities, ErrNoSuchEntity, ErrDuplicate,
+// ErrNoEntityID.
+func (d *Document) Entity(id string) (*Entity, error) {
+	var found *etree.Element
+	for _, e := range d.entities {
+		if id != "" && xmlsec.Attr(e, "entityID") != id {
+			continue
+		}
+		if found != nil {
+			if id == "" {
+				return nil, fmt.Errorf("%w: the document holds %d; say which with --entity", ErrManyEntities, len(d.entities))
+			}
+			return nil, fmt.Errorf("%w: %s stands in the document more than once", ErrDuplicate, id)
+		}
+		found = e
+	}
+	if found == nil {
+		return nil, fmt.Errorf("%w: %q is not in the document", ErrNoSuchEntity, id)
+	}
+	ent, err := readEntity(found)
+	if err != nil {
+		return nil, err
+	}
+	if d.ValidUntil != nil && (ent.ValidUntil == nil || d.ValidUntil.Before(*ent.ValidUntil)) {
+		ent.ValidUntil = d.ValidUntil
+	}
+	return ent, nil
+}
+
+func readTime(el *etree.Element, attr string) (*time.Time, error) {
+	v := xmlsec.Attr(el, attr)
+	if v == "" {
+		return nil, nil
+	}
+	t, err := ParseTime(v)
+	if err != nil {
+		return nil, fmt.Errorf("%s of <%s>: %w", attr, el.Tag, err)
+	}
+	return &t, nil
+}
+
+// ParseTime reads an xs:dateTime as SAML uses it (SAML Core, section 1.3.3): UTC, with or without fractions.
+func ParseTime(v string) (time.Time, error) {
+	v = strings.TrimSpace(v)
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999"} {
+		if t, err := time.Parse(layout, v); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%w: %q; it looks like 2031-03-04T09:00:00Z", ErrBadTimeFormat, v)
+}
+
+func readEntity(el *etree.Element) (*Entity, error) {
+	e := &Entity{ID: xmlsec.Attr(el, "entityID"), CacheDuration: xmlsec.Attr(el, "cacheDuration")}
+	if strings.TrimSpace(e.ID) == "" {
+		return nil, ErrNoEntityID
+	}
+	var err error
+	if e.ValidUntil, err = readTime(el, "validUntil"); err != nil {
+		return nil, err
+	}
+	e.IDP = readRole(el, "IDPSSODescriptor")
+	e.SP = readRole(el, "SPSSODescriptor")
+	if o := xmlsec.Child(el, NSMetadata, "Organization"); o != nil {
+		e.Organization = &Organization{
+			Name:        localized(o, "OrganizationName"),
+			DisplayName: localized(o, "OrganizationDisplayName"),
+			URL:         localized(o, "OrganizationURL"),
+		}
+	}
+	for _, c := range xmlsec.Children(el, NSMetadata, "ContactPerson") {
+		k := Contact{Type: xmlsec.Attr(c, "contactType")}
+		k.Name = strings.TrimSpace(xmlsec.Text(xmlsec.Child(c, NSMetadata, "GivenName")) + " " +
+			xmlsec.Text(xmlsec.Child(c, NSMetadata, "SurName")))
+		for _, m := range xmlsec.Children(c, NSMetadata, "EmailAddress") {
+			k.Email = append(k.Email, strings.TrimPrefix(xmlsec.Text(m), "mailto:"))
+		}
+		e.Contacts = append(e.Contacts, k)
+	}
+	return e, nil
+}
+
+// localized returns the English text of a localized element, else the first.
+func localized(el *etree.Element, tag string) string {
+	first := ""
+	for _, c := range el.ChildElements() {
+		if c.Tag != tag {
+			continue
+		}
+		for _, a := range c.Attr {
+			if a.Space == "xml" && a.Key == "lang" && a.Value == "en" {
+				return xmlsec.Text(c)
+			}
+		}
+		if first == "" {
+			first = xmlsec.Text(c)
+		}
+	}
+	return first
+}
+
+func readRole(entity *etree.Element, tag string) *Role {
+	var el *etree.Element
+	others := 0
+	for _, c := range xmlsec.Children(entity, NSMetadata, tag) {
+		if !strings.Contains(" "+xmlsec.Attr(c, "protocolSupportEnumeration")+" ", " "+NSProtocol+" ") {
+			others++
+			continue
+		}
+		if el == nil {
+			el = c
+		}
+	}
+	if el == nil {
+		return nil
+	}
+	r := &Role{
+		Protocols:             strings.Fields(xmlsec.Attr(el, "protocolSupportEnumeration")),
+		WantRequestsSigned:    boolAttr(el, "WantAuthnRequestsSigned"),
+		RequestsSigned:        boolAttr(el, "AuthnRequestsSigned"),
+		WantAssertionsSigned:  boolAttr(el, "WantAssertionsSigned"),
+		ErrorURL:              xmlsec.Attr(el, "errorURL"),
+		SSO:                   readEndpoints(el, "SingleSignOnService"),
+		SLO:                   readEndpoints(el, "SingleLogoutService"),
+		ACS:                   readEndpoints(el, "AssertionConsumerService"),
+		OtherProtocolsIgnored: others,
+	}
+	for _, k := range xmlsec.Children(el, NSMetadata, "KeyDescriptor") {
+		r.Keys = append(r.Keys, readKeys(k)...)
+	}
+	for _, f := range xmlsec.Children(el, NSMetadata, "NameIDFormat") {
+		r.NameIDFormats = append(r.NameIDFormats, xmlsec.Text(f))
+	}
+	if ext := xmlsec.Child(el, NSMetadata, "Extensions"); ext != nil {
+		if i := xmlsec.Child(ext, NSInit, "RequestInitiator"); i != nil {
+			r.Start = xmlsec.Attr(i, "Location")
+		}
+		if ui := xmlsec.Child(ext, NSUI, "UIInfo"); ui != nil {
+			r.DisplayName = localized(ui, "DisplayName")
+		}
+	}
+	r.readWanted(el)
+	return r
+}
+
+// readWanted reads the requested attributes of the default AttributeConsumingService, else of the first.
+func (r *Role) readWanted(el *etree.Element) {
+	services := xmlsec.Children(el, NSMetadata, "AttributeConsumingService")
+	if len(services) == 0 {
+		return
+	}
+	use := services[0]
+	for _, s := range services {
+		if boolAttr(s, "isDefault") {
+			use = s
+		}
+	}
+	if r.DisplayName == "" {
+		r.DisplayName = localized(use, "ServiceName")
+	}
+	for _, a := range xmlsec.Children(use, NSMetadata, "RequestedAttribute") {
+		r.Wanted = append(r.Wanted, Wanted{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"),
+			Friendly: xmlsec.Attr(a, "FriendlyName"), Required: boolAttr(a, "isRequired")})
+	}
+}
+
+func boolAttr(el *etree.Element, key string) bool {
+	v := strings.TrimSpace(xmlsec.Attr(el, key))
+	return v == "true" || v == "1"
+}
+
+func readEndpoints(el *etree.Element, tag string) []Endpoint {
+	var out []Endpoint
+	for _, c := range xmlsec.Children(el, NSMetadata, tag) {
+		n, _ := strconv.Atoi(strings.TrimSpace(xmlsec.Attr(c, "index")))
+		out = append(out, Endpoint{Binding: strings.TrimSpace(xmlsec.Attr(c, "Binding")),
+			Location: strings.TrimSpace(xmlsec.Attr(c, "Location")), Index: n, Default: boolAttr(c, "isDefault")})
+	}
+	return out
+}
+
+func readKeys(el *etree.Element) []Key {
+	use := xmlsec.Attr(el, "use")
+	var methods []string
+	for _, m := range xmlsec.Children(el, NSMetadata, "EncryptionMethod") {
+		methods = append(methods, xmlsec.Attr(m, "Algorithm"))
+	}
+	var out []Key
+	for _, d := range xmlsec.Children(xmlsec.Child(el, xmlsec.NS, "KeyInfo"), xmlsec.NS, "X509Data") {
+		for _, c := range xmlsec.Children(d, xmlsec.NS, "X509Certificate") {
+			text := strings.Join(strings.Fields(xmlsec.Text(c)), "")
+			k := Key{Use: use, Certificate: text, Methods: methods}
+			if cert, err := keys.ParseCertificate([]byte(text)); err != nil {
+				k.Problem = err.Error()
+				if errors.Is(err, keys.ErrPrivateKey) {
+					k.Certificate = "" // never keep or show it
+				}
+			} else {
+				k.Certificate = base64.StdEncoding.EncodeToString(cert.Raw)
+			}
+			out = append(out, k)
+		}
+	}
+	if len(out) == 0 {
+		out = append(out, Key{Use: use, Methods: methods, Problem: "it holds no X509Certificate"})
+	}
+	return out
+}

@@ -1,0 +1,168 @@
+package saml
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+)
+
+// JudgeEntity reports what an administrator should know of an entity that is to play a side: role, endpoints,
+// certificates, validity (SAML Metadata, sections 2.3 and 2.4).
+func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
+	var out finding.List
+	role, roleName, other := e.SP, "SPSSODescriptor", e.IDP
+	if side == finding.Provider {
+		role, roleName, other = e.IDP, "IDPSSODescriptor", e.SP
+	}
+	if role == nil {
+		saw, fix := "no SAML 2.0 role", "ask for metadata with a "+roleName+" that supports SAML 2.0"
+		if other != nil {
+			saw = "only the opposite role"
+			fix = "this is the metadata of the other kind of party; add it with `tressik provider add`"
+			if side == finding.Provider {
+				fix = "this is the metadata of the other kind of party; add it with `tressik app add`"
+			}
+		}
+		out.Add(finding.Finding{ID: "metadata.role", Level: finding.Error, Check: "role", Saw: saw, Expected: roleName,
+			Side: side, Fix: fix, Ref: "SAML Metadata 2.4"})
+		return out
+	}
+	out.Pass("metadata.role", "role", roleName)
+	judgeValidity(&out, e, side, now)
+	if u, err := url.Parse(e.ID); err != nil || u.Scheme == "" {
+		out.Add(finding.Finding{ID: "metadata.entity-id", Level: finding.Note, Check: "entity ID", Saw: e.ID,
+			Expected: "a URI", Side: side, Fix: "SAML wants an absolute URI of at most 1024 characters as entity ID",
+			Ref: "SAML Core 8.3.6"})
+	}
+	if side == finding.Provider {
+		judgeEndpoints(&out, role.SSO, "SingleSignOnService", side, BindingRedirect, BindingPOST)
+	} else {
+		judgeEndpoints(&out, role.ACS, "AssertionConsumerService", side, BindingPOST)
+		judgeACSIndexes(&out, role.ACS)
+	}
+	judgeKeys(&out, role, side, now)
+	return out
+}
+
+func judgeValidity(out *finding.List, e *Entity, side finding.Side, now time.Time) {
+	if e.ValidUntil == nil {
+		return
+	}
+	saw := e.ValidUntil.Format("2006-01-02 15:04 UTC")
+	switch left := e.ValidUntil.Sub(now); {
+	case left <= 0:
+		out.Add(finding.Finding{ID: "metadata.expired", Level: finding.Error, Check: "validUntil", Saw: saw,
+			Expected: "a time to come", Side: side, Fix: "fetch the metadata again from its source", Ref: "SAML Metadata 2.3.2"})
+	case left < 14*24*time.Hour:
+		out.Add(finding.Finding{ID: "metadata.expiring", Level: finding.Warning, Check: "validUntil", Saw: saw,
+			Expected: "more than 14 days left", Side: side, Fix: "plan to read the metadata again before that day"})
+	default:
+		out.Pass("metadata.validity", "validUntil", saw)
+	}
+}
+
+func judgeEndpoints(out *finding.List, list []Endpoint, name string, side finding.Side, bindings ...string) {
+	if len(list) == 0 {
+		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name, Saw: "none",
+			Expected: "at least one", Side: side, Fix: "ask for complete metadata"})
+		return
+	}
+	use, ok := EndpointFor(list, bindings...)
+	if !ok {
+		var saw []string
+		for _, e := range list {
+			saw = append(saw, ShortName(e.Binding))
+		}
+		want := make([]string, len(bindings))
+		for i, b := range bindings {
+			want[i] = ShortName(b)
+		}
+		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name,
+			Saw: "only " + strings.Join(saw, ", "), Expected: strings.Join(want, " or "), Side: side,
+			Fix: "ask for an endpoint with a binding that browsers use"})
+		return
+	}
+	problems := len(*out)
+	for _, e := range list {
+		judgeURL(out, e.Location, name, side)
+	}
+	if len(*out) == problems {
+		out.Pass("metadata.endpoint", name, use.Location)
+	}
+}
+
+func judgeURL(out *finding.List, loc, name string, side finding.Side) {
+	u, err := url.Parse(loc)
+	switch {
+	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
+		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
+			Expected: "an absolute https: URL", Side: side, Fix: "correct the Location in the metadata"})
+	case u.Scheme == "http" && !IsLoopback(u.Hostname()):
+		out.Add(finding.Finding{ID: "metadata.http", Level: finding.Warning, Check: name, Saw: loc,
+			Expected: "https:", Side: side,
+			Fix: "serve it over https; over http anyone on the way reads and changes what passes"})
+	case u.Fragment != "":
+		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
+			Expected: "a URL without a fragment", Side: side, Fix: "take off #" + u.Fragment})
+	}
+}
+
+// IsLoopback reports whether a host name means this machine.
+func IsLoopback(host string) bool {
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+func judgeACSIndexes(out *finding.List, list []Endpoint) {
+	seen := map[int]string{}
+	for _, e := range list {
+		if first, ok := seen[e.Index]; ok {
+			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning, Check: "AssertionConsumerService index",
+				Saw:      fmt.Sprintf("index %d at %s and at %s", e.Index, first, e.Location),
+				Expected: "each index once", Side: finding.App, Fix: "number the endpoints apart", Ref: "SAML Metadata 2.2.3"})
+		}
+		seen[e.Index] = e.Location
+	}
+}
+
+func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) {
+	signing := 0
+	for _, k := range role.Keys {
+		use := k.Use
+		if use == "" {
+			use = "signing and encryption"
+		}
+		c, err := k.X509()
+		if k.Problem != "" || err != nil {
+			saw := k.Problem
+			if saw == "" {
+				saw = err.Error()
+			}
+			out.Add(finding.Finding{ID: "metadata.key", Level: finding.Error, Check: use + " certificate", Saw: saw,
+				Expected: "an X.509 certificate", Side: side, Fix: "ask for metadata with the certificate, never with a private key"})
+			continue
+		}
+		if k.Use != "encryption" {
+			signing++
+		}
+		*out = append(*out, keys.Judge(c, use, side, now)...)
+	}
+	if side == finding.Provider && signing == 0 {
+		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Error, Check: "signing certificate",
+			Saw: "none", Expected: "at least one", Side: side, Fix: "without it no response of this provider can be verified; " +
+				"ask for metadata with a signing KeyDescriptor"})
+	}
+	if side == finding.App && role.RequestsSigned && signing == 0 {
+		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Warning, Check: "signing certificate",
+			Saw: "AuthnRequestsSigned and no signing certificate", Expected: "the certificate that verifies its requests",
+			Side: side, Fix: "ask for metadata with a signing KeyDescriptor"})
+	}
+}

@@ -1,0 +1,78 @@
+// Package saml reads, writes and judges SAML 2.0 metadata and messages: the Web Browser SSO profile with its Redirect
+// and POST bindings. Times and randomness are passed in; nothing here reads a file, a clock or the network.
+package saml
+
+import "strings"
+
+// Namespaces and identifiers of SAML 2.0.
+const (
+	NSMetadata  = "urn:oasis:names:tc:SAML:2.0:metadata"
+	NSProtocol  = "urn:oasis:names:tc:SAML:2.0:protocol"
+	NSAssertion = "urn:oasis:names:tc:SAML:2.0:assertion"
+	NSInit      = "urn:oasis:names:tc:SAML:profiles:SSO:request-init"
+	NSUI        = "urn:oasis:names:tc:SAML:metadata:ui"
+
+	BindingRedirect = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect"
+	BindingPOST     = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST"
+
+	FormatPersistent  = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
+	FormatTransient   = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
+	FormatEmail       = "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress"
+	FormatUnspecified = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
+
+	NameFormatURI         = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
+	NameFormatBasic       = "urn:oasis:names:tc:SAML:2.0:attrname-format:basic"
+	NameFormatUnspecified = "urn:oasis:names:tc:SAML:2.0:attrname-format:unspecified"
+
+	StatusSuccess       = "urn:oasis:names:tc:SAML:2.0:status:Success"
+	StatusRequester     = "urn:oasis:names:tc:SAML:2.0:status:Requester"
+	StatusResponder     = "urn:oasis:names:tc:SAML:2.0:status:Responder"
+	StatusRequestDenied = "urn:oasis:names:tc:SAML:2.0:status:RequestDenied"
+	StatusNoAuthn       = "urn:oasis:names:tc:SAML:2.0:status:NoAuthnContext"
+	StatusNoPassive     = "urn:oasis:names:tc:SAML:2.0:status:NoPassive"
+
+	methodBearer = "urn:oasis:names:tc:SAML:2.0:cm:bearer"
+
+	ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
+	ContextMFA      = "https://refeds.org/profile/mfa"
+)
+
+// ShortName returns the readable end of a SAML identifier: the part behind its last colon, # or /.
+func ShortName(urn string) string {
+	switch urn {
+	case ContextMFA:
+		return "multi-factor (" + urn + ")"
+	case "":
+		return "none"
+	}
+	if !strings.HasPrefix(urn, "urn:") {
+		return urn
+	}
+	return urn[strings.LastIndexByte(urn, ':')+1:]
+}
+
+// FormatByWord turns persistent, transient, email or unspecified, or a whole identifier, into a name identifier format.
+func FormatByWord(word string) (string, bool) {
+	switch strings.ToLower(word) {
+	case "persistent":
+		return FormatPersistent, true
+	case "transient":
+		return FormatTransient, true
+	case "email", "emailaddress":
+		return FormatEmail, true
+	case "unspecified":
+		return FormatUnspecified, true
+	}
+	return word, strings.HasPrefix(word, "urn:") || strings.Contains(word, "://")
+}
+
+// BindingByWord turns redirect or post, or a whole identifier, into a binding.
+func BindingByWord(word string) (string, bool) {
+	switch strings.ToLower(word) {
+	case "redirect":
+		return BindingRedirect, true
+	case "post":
+		return BindingPOST, true
+	}
+	return word, strings.HasPrefix(word, "urn:oasis:names:tc:SAML:2.0:bindings:")
+}

@@ -1,0 +1,234 @@
+package xmlsec
+
+import (
+	"bytes"
+	"crypto"
+	"encoding/base64"
+	"fmt"
+	"strings"
+
+	"github.com/beevik/etree"
+)
+
+// Reason says why a signature is refused.
+type Reason string
+
+// The reasons for which a signature is refused.
+const (
+	NoSignature   Reason = "missing"   // the element carries no signature
+	BadShape      Reason = "shape"     // the Signature element is not as XML Signature and SAML Core 5.4 want it
+	BadReference  Reason = "covers"    // it covers something else than the element that carries it
+	BadAlgorithm  Reason = "algorithm" // unknown algorithm or transform
+	WeakAlgorithm Reason = "weak"      // SHA-1 or a short key
+	WrongKey      Reason = "key"       // made with another key, or its SignedInfo was changed
+	Changed       Reason = "changed"   // the content differs from what was signed
+	NoKey         Reason = "nokey"     // no key is known to verify it with
+)
+
+// SignatureError is the reason and detail of a refused signature.
+type SignatureError struct {
+	Reason Reason
+	Detail string
+}
+
+func (e *SignatureError) Error() string { return "signature refused: " + e.Detail }
+
+func sigErr(r Reason, format string, args ...any) *SignatureError {
+	return &SignatureError{Reason: r, Detail: fmt.Sprintf(format, args...)}
+}
+
+// Policy is what a verifier accepts. Keys come from the ledger, never from the message.
+type Policy struct {
+	Keys      []crypto.PublicKey
+	AllowSHA1 bool
+}
+
+// Verified is the outcome of a good signature.
+type Verified struct {
+	Key    int    // index of the key in the policy
+	Method string // signature method identifier
+	SHA1   bool   // SHA-1 stands in the signature method or the digest
+}
+
+// SignatureOf returns the Signature child of an element, or nil. More than one is an error of reason BadShape.
+func SignatureOf(el *etree.Element) (*etree.Element, error) {
+	sigs := Children(el, NS, "Signature")
+	switch len(sigs) {
+	case 0:
+		return nil, nil
+	case 1:
+		return sigs[0], nil
+	}
+	return nil, sigErr(BadShape, "%d signatures stand in <%s>; one is allowed", len(sigs), el.Tag)
+}
+
+// Verify checks the enveloped signature that the element carries as its own child: one Reference, to that very element,
+// with no transform but enveloped-signature and a canonicalization, and no Object. After it returns without an error,
+// exactly this element without its Signature child may be read. Every failure is a *SignatureError.
+func Verify(el *etree.Element, p Policy) (Verified, error) {
+	var v Verified
+	sig, err := SignatureOf(el)
+	if err != nil {
+		return v, err
+	}
+	if sig == nil {
+		return v, sigErr(NoSignature, "<%s> carries no signature", el.Tag)
+	}
+	info, value, err := shape(sig)
+	if err != nil {
+		return v, err
+	}
+	c14n := Child(info, NS, "CanonicalizationMethod")
+	v.Method = Attr(Child(info, NS, "SignatureMethod"), "Algorithm")
+	m, ok := methodOf(v.Method)
+	if !ok {
+		return v, sigErr(BadAlgorithm, "signature method %q is not accepted", v.Method)
+	}
+	ref, err := reference(el, info)
+	if err != nil {
+		return v, err
+	}
+	digestID := Attr(Child(ref, NS, "DigestMethod"), "Algorithm")
+	hash, ok := digestOf(digestID)
+	if !ok {
+		return v, sigErr(BadAlgorithm, "digest method %q is not accepted", digestID)
+	}
+	v.SHA1 = m.hash == crypto.SHA1 || hash == crypto.SHA1
+	if v.SHA1 && !p.AllowSHA1 {
+		return v, sigErr(WeakAlgorithm, "it uses SHA-1 (%s, %s)", short(v.Method), short(digestID))
+	}
+
+	alg, prefixes, err := transforms(ref)
+	if err != nil {
+		return v, err
+	}
+	octets, err := Canonicalize(el, alg, prefixes, sig)
+	if err != nil {
+		return v, sigErr(BadAlgorithm, "%v", err)
+	}
+	h := hash.New()
+	h.Write(octets)
+	want, err := decode64(Text(Child(ref, NS, "DigestValue")))
+	if err != nil || len(want) == 0 {
+		return v, sigErr(BadShape, "DigestValue is not base64")
+	}
+	if !bytes.Equal(h.Sum(nil), want) {
+		return v, sigErr(Changed, "the content of <%s> is not what was signed (digest differs)", el.Tag)
+	}
+
+	infoOctets, err := Canonicalize(info, Attr(c14n, "Algorithm"), inclusivePrefixes(c14n), nil)
+	if err != nil {
+		return v, sigErr(BadAlgorithm, "%v", err)
+	}
+	if len(p.Keys) == 0 {
+		return v, sigErr(NoKey, "no key is known to verify it with")
+	}
+	var last error
+	for i, key := range p.Keys {
+		if last = VerifyOctets(key, v.Method, infoOctets, value, p.AllowSHA1); last == nil {
+			v.Key = i
+			return v, nil
+		}
+	}
+	return v, last
+}
+
+// shape takes a Signature apart and refuses whatever XML Signature allows but SAML does not need.
+func shape(sig *etree.Element) (info *etree.Element, value []byte, err error) {
+	counts := map[string]int{}
+	for _, c := range sig.ChildElements() {
+		if Namespace(c) != NS {
+			return nil, nil, sigErr(BadShape, "<%s> does not belong into a signature", c.FullTag())
+		}
+		counts[c.Tag]++
+	}
+	if counts["Object"] > 0 {
+		return nil, nil, sigErr(BadReference, "the signature carries an Object, in which content can hide")
+	}
+	if counts["SignedInfo"] != 1 || counts["SignatureValue"] != 1 || counts["KeyInfo"] > 1 {
+		return nil, nil, sigErr(BadShape, "it must have one SignedInfo, one SignatureValue and at most one KeyInfo")
+	}
+	info = Child(sig, NS, "SignedInfo")
+	for _, n := range []string{"CanonicalizationMethod", "SignatureMethod", "Reference"} {
+		if got := len(Children(info, NS, n)); got != 1 {
+			return nil, nil, sigErr(BadReference, "SignedInfo has %d %s elements; exactly one is accepted", got, n)
+		}
+	}
+	value, derr := decode64(Text(Child(sig, NS, "SignatureValue")))
+	if derr != nil || len(value) == 0 {
+		return nil, nil, sigErr(BadShape, "SignatureValue is not base64")
+	}
+	return info, value, nil
+}
+
+// reference returns the one Reference, which must point at the element that carries the signature.
+func reference(el, info *etree.Element) (*etree.Element, error) {
+	ref := Child(info, NS, "Reference")
+	if !HasAttr(ref, "URI") {
+		return nil, sigErr(BadReference, "its Reference has no URI")
+	}
+	uri, id := Attr(ref, "URI"), Attr(el, "ID")
+	switch {
+	case uri == "":
+		// The whole document: only if the element is its root.
+		if p := el.Parent(); p != nil && p.Parent() != nil || p != nil && p.Tag != "" {
+			return nil, sigErr(BadReference, "its Reference means the whole document, and <%s> is only a part of it", el.Tag)
+		}
+	case id == "" || uri != "#"+id:
+		return nil, sigErr(BadReference, "it covers %q, and the element that carries it is %q", uri, "#"+id)
+	}
+	for _, n := range []string{"Transforms", "DigestMethod", "DigestValue"} {
+		if len(Children(ref, NS, n)) != 1 {
+			return nil, sigErr(BadShape, "its Reference must have one %s", n)
+		}
+	}
+	return ref, nil
+}
+
+// transforms returns the canonicalization of a Reference (SAML Core, section 5.4.4).
+func transforms(ref *etree.Element) (algorithm, prefixes string, err error) {
+	list := Child(ref, NS, "Transforms").ChildElements()
+	algorithm = C14N10 // XML Signature, section 4.4.3.2: the default
+	sawEnveloped, sawC14N := false, false
+	for _, t := range list {
+		a := Attr(t, "Algorithm")
+		switch {
+		case !Is(t, NS, "Transform"):
+			return "", "", sigErr(BadShape, "<%s> among the transforms", t.FullTag())
+		case a == enveloped && !sawEnveloped && !sawC14N:
+			sawEnveloped = true
+		case (a == ExcC14N || a == ExcC14NComments || a == C14N10 || a == C14N10Comments || a == C14N11 ||
+			a == C14N11Comments) && !sawC14N:
+			sawC14N = true
+			algorithm, prefixes = a, inclusivePrefixes(t)
+		default:
+			return "", "", sigErr(BadAlgorithm, "transform %q is not accepted here", a)
+		}
+	}
+	if !sawEnveloped {
+		return "", "", sigErr(BadReference, "the enveloped-signature transform is missing")
+	}
+	return algorithm, prefixes, nil
+}
+
+func inclusivePrefixes(el *etree.Element) string {
+	return Attr(Child(el, "http://www.w3.org/2001/10/xml-exc-c14n#", "InclusiveNamespaces"), "PrefixList")
+}
+
+func decode64(s string) ([]byte, error) {
+	if strings.ContainsAny(s, " \t\n") {
+		s = strings.Join(strings.Fields(s), "")
+	}
+	return base64.StdEncoding.DecodeString(s)
+}
+
+// short returns the part of an algorithm identifier behind the last # or /.
+func short(id string) string {
+	if i := strings.LastIndexAny(id, "#/"); i >= 0 {
+		return id[i+1:]
+	}
+	return id
+}
+
+// ShortAlgorithm returns the readable end of an algorithm identifier, such as "rsa-sha256".
+func ShortAlgorithm(id string) string { return short(strings.TrimSuffix(id, "#")) }
