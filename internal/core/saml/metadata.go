@@ -4,6 +4,7 @@ import (
 	"crypto"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -430,4 +431,14 @@ func readKeys(el *etree.Element) []Key {
 		out = append(out, Key{Use: use, Methods: methods, Problem: "it holds no X509Certificate"})
 	}
 	return out
+}
+
+// Clone returns a deep copy.
+func (e *Entity) Clone() (*Entity, error) {
+	b, err := json.Marshal(e)
+	if err != nil {
+		return nil, err
+	}
+	c := &Entity{}
+	return c, json.Unmarshal(b, c)
 }

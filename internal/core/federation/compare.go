@@ -1,0 +1,154 @@
+package federation
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// PickFormat chooses the name identifier format: the first one the app names that the provider has; where a side names
+// none, what the other prefers; persistent where neither names any. ok is false where both name some and share none.
+func PickFormat(app, provider *saml.Role) (format string, ok bool) {
+	named := func(list []string) []string {
+		var out []string
+		for _, f := range list {
+			if f != saml.FormatUnspecified {
+				out = append(out, f)
+			}
+		}
+		return out
+	}
+	a, p := named(app.NameIDFormats), named(provider.NameIDFormats)
+	switch {
+	case len(a) == 0 && len(p) == 0:
+		return saml.FormatPersistent, true
+	case len(a) == 0:
+		if slices.Contains(p, saml.FormatPersistent) {
+			return saml.FormatPersistent, true
+		}
+		return p[0], true
+	case len(p) == 0:
+		return a[0], true
+	}
+	for _, f := range a {
+		if slices.Contains(p, f) {
+			return f, true
+		}
+	}
+	return a[0], false
+}
+
+// Compare puts both sides of a trust beside each other before anyone signs in: roles, bindings, name identifier format,
+// signing, encryption, validity. What the claims release is compared by saml.JudgeWanted.
+func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
+	var out finding.List
+	for _, p := range []*Party{provider, app} {
+		for _, f := range saml.JudgeEntity(&p.Entity, p.Kind.Side(), now) {
+			if f.Level != finding.Pass {
+				f.Party = p.Name
+				out.Add(f)
+			}
+		}
+	}
+	if app.Entity.SP == nil || provider.Entity.IDP == nil {
+		return out
+	}
+	sp, idp := app.Entity.SP, provider.Entity.IDP
+	compareBindings(&out, sp, idp)
+	compareFormat(&out, t, sp, idp)
+	compareSigning(&out, t, sp, idp, app, provider)
+	compareEncryption(&out, t, sp)
+	if app.Entity.ID == provider.Entity.ID {
+		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
+			Expected: "two different entity IDs", Side: finding.Both, Fix: "give one side an entity ID of its own"})
+	}
+	return out
+}
+
+func compareBindings(out *finding.List, sp, idp *saml.Role) {
+	sso, ok1 := saml.EndpointFor(idp.SSO, saml.BindingRedirect, saml.BindingPOST)
+	acs, ok2 := saml.EndpointFor(sp.ACS, saml.BindingPOST)
+	if ok1 && ok2 {
+		out.Pass("trust.binding", "bindings", "request by "+saml.ShortName(sso.Binding)+", response by "+saml.ShortName(acs.Binding))
+	}
+}
+
+func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
+	has := func(r *saml.Role) bool {
+		return len(r.NameIDFormats) == 0 || slices.Contains(r.NameIDFormats, t.SubjectFormat) ||
+			slices.Contains(r.NameIDFormats, saml.FormatUnspecified)
+	}
+	list := func(r *saml.Role) string {
+		var s []string
+		for _, f := range r.NameIDFormats {
+			s = append(s, saml.ShortName(f))
+		}
+		return strings.Join(s, ", ")
+	}
+	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format", Saw: saml.ShortName(t.SubjectFormat), Ref: "SAML Core 8.3"}
+	switch {
+	case !has(sp):
+		f.Level, f.Side, f.Expected = finding.Error, finding.Provider, "one of "+list(sp)+", as the app's metadata says"
+		f.Fix = "choose one the app takes with `tressik claims set " + t.Name + " --subject-format FORMAT`"
+	case !has(idp):
+		f.Level, f.Side, f.Expected = finding.Warning, finding.Provider, "one of "+list(idp)+", as the provider's metadata says"
+		f.Fix = "ask the provider to release the format, or choose another with `tressik claims set " + t.Name + " --subject-format FORMAT`"
+	default:
+		out.Pass(f.ID, f.Check, f.Saw)
+		return
+	}
+	out.Add(f)
+}
+
+func compareSigning(out *finding.List, t *Trust, sp, idp *saml.Role, app, provider *Party) {
+	keys, _ := sp.SigningKeys()
+	switch {
+	case idp.WantRequestsSigned && !t.SignsRequests:
+		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
+			Saw: "the app does not sign", Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
+			Side: finding.App, Fix: "switch on request signing at the app, then `tressik trust change " + t.Name + " --sign-requests on`"})
+	case t.SignsRequests && len(keys) == 0:
+		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
+			Saw: "signed, and the app's metadata has no signing certificate", Expected: "the certificate that verifies them",
+			Side: finding.App, Fix: "read metadata of " + app.Name + " that has it"})
+	case t.SignsRequests:
+		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
+	default:
+		out.Pass("trust.requests-signed", "signed requests", "none, and none are wanted")
+	}
+	if sp.WantAssertionsSigned && t.Signs == "response" {
+		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
+			Saw: "only the response is signed", Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
+			Side: finding.Provider, Fix: "`tressik trust change " + t.Name + " --signs assertion`"})
+	} else {
+		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+t.Signs)
+	}
+}
+
+func compareEncryption(out *finding.List, t *Trust, sp *saml.Role) {
+	cert, alg := sp.EncryptionKey()
+	dedicated := false
+	for _, k := range sp.Keys {
+		dedicated = dedicated || k.Use == "encryption"
+	}
+	switch {
+	case t.Encrypts && cert == nil:
+		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
+			Saw: "wanted, and the app's metadata has no encryption certificate", Expected: "a KeyDescriptor for encryption",
+			Side: finding.App, Fix: "read metadata of the app that has it, or `tressik trust change " + t.Name + " --encrypt off`"})
+	case t.Encrypts:
+		if alg == "" {
+			alg = "aes256-gcm"
+		}
+		out.Pass("trust.encryption", "encryption", "assertions are encrypted to the app ("+alg[strings.LastIndexAny(alg, "#")+1:]+", RSA-OAEP)")
+	case dedicated:
+		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Warning, Check: "encryption",
+			Saw: "off, and the app publishes an encryption certificate", Expected: "encrypted assertions", Side: finding.Provider,
+			Fix: "`tressik trust change " + t.Name + " --encrypt on`"})
+	default:
+		out.Pass("trust.encryption", "encryption", "none, the app has no certificate for it")
+	}
+}

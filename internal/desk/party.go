@@ -1,0 +1,445 @@
+package desk
+
+import (
+	"crypto"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/store"
+)
+
+// PartyInput is what is said of a party when it is added or changed. Raw metadata, own, or values by hand.
+type PartyInput struct {
+	Kind  federation.Kind
+	Name  string
+	Title string
+
+	Raw      []byte // metadata as received
+	Source   string
+	Entity   string // which entity of an aggregate
+	SignedBy *x509.Certificate
+
+	Own     bool
+	At      string
+	KeyKind string
+	Seal    bool // own app: with an encryption key as well
+
+	Hand *Hand
+}
+
+// Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they are.
+type Hand struct {
+	EntityID string
+	ACS      []string // app
+	SSO      []string // provider, by Redirect unless prefixed post=
+	Formats  []string
+	Signing  *x509.Certificate
+	Sealing  *x509.Certificate
+	Wants    []string // attribute names, required ones with a ! behind
+	Start    string
+	Signed   *bool // app: signs its requests; provider: wants them signed
+	Wanted   *bool // app: wants assertions signed
+}
+
+// ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.
+func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
+	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits)
+	if err != nil {
+		return nil, hint(err)
+	}
+	md, err := saml.ReadDocument(doc)
+	if err != nil {
+		return nil, err
+	}
+	if signedBy != nil {
+		if _, err := xmlsec.Verify(md.Root, xmlsec.Policy{Keys: []crypto.PublicKey{signedBy.PublicKey}}); err != nil {
+			return nil, fmt.Errorf("the metadata is not signed with the key of %s: %w", keys.Fingerprint(signedBy), err)
+		}
+	}
+	e, err := md.Entity(entity)
+	if err != nil && (errors.Is(err, saml.ErrManyEntities) || errors.Is(err, saml.ErrNoSuchEntity)) {
+		return nil, entityHint(md, entity, err)
+	}
+	return e, err
+}
+
+func hint(err error) error {
+	if errors.Is(err, xmlsec.ErrHTML) {
+		return fmt.Errorf("%w; open the address in a browser and look where the metadata really is", err)
+	}
+	if errors.Is(err, xmlsec.ErrTruncated) {
+		return fmt.Errorf("%w; fetch the document again, a part of it is missing", err)
+	}
+	return err
+}
+
+func entityHint(md *saml.Document, entity string, err error) error {
+	ids := md.IDs()
+	if entity != "" {
+		u := &UnknownError{What: "entity in the metadata", Name: entity}
+		if len(ids) <= 5000 {
+			u.Near = near.Names(entity, ids)
+		}
+		if len(u.Near) == 0 {
+			u.Add = fmt.Sprintf("it holds %d, such as %s", len(ids), strings.Join(ids[:min(3, len(ids))], ", "))
+		}
+		return u
+	}
+	return fmt.Errorf("%w; such as %s", err, strings.Join(ids[:min(3, len(ids))], ", "))
+}
+
+// AddParty adds a party and judges it. A party without the role it is added for is refused. Errors: store.ErrExists,
+// federation.ErrName, those of reading metadata.
+func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) {
+	if err := federation.CheckName(in.Name); err != nil {
+		return nil, nil, err
+	}
+	p := &federation.Party{Name: in.Name, Kind: in.Kind, Title: in.Title, Own: in.Own, Source: in.Source}
+	var made []madeKey
+	switch {
+	case in.Own:
+		at, err := checkAt(in.At)
+		if err != nil {
+			return nil, nil, err
+		}
+		p.At = at
+		p.Entity = federation.OwnEntity(in.Kind, at, in.Title, d.organization(at))
+		if made, err = d.makeKeys(p, in); err != nil {
+			return nil, nil, err
+		}
+		if in.Hand != nil {
+			if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
+				return nil, nil, err
+			}
+		}
+	case in.Raw != nil:
+		e, err := ReadEntity(in.Raw, in.Entity, in.SignedBy)
+		if err != nil {
+			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
+		}
+		p.Entity = *e
+		if in.SignedBy != nil {
+			p.Signed = keys.Fingerprint(in.SignedBy)
+		}
+		if in.Hand != nil {
+			if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
+				return nil, nil, err
+			}
+		}
+	case in.Hand != nil:
+		p.Source = "entered by hand"
+		if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
+			return nil, nil, err
+		}
+	default:
+		return nil, nil, fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)
+	}
+	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
+	if err := roleError(p, found); err != nil {
+		return nil, found, err
+	}
+	err := d.L.Change(func(tx *store.Tx) error {
+		if err := tx.AddParty(p, in.Raw); err != nil {
+			return err
+		}
+		for _, k := range made {
+			if err := tx.AddKey(p.Name, k.use, "current", k.key, k.cert); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return p, found, err
+}
+
+func roleError(p *federation.Party, found finding.List) error {
+	if p.Role() != nil {
+		return nil
+	}
+	for _, f := range found {
+		if f.ID == "metadata.role" && f.Level == finding.Error {
+			return fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix)
+		}
+	}
+	return fmt.Errorf("%s has no SAML 2.0 role for %s", p.Entity.ID, p.Kind)
+}
+
+func checkAt(at string) (string, error) {
+	u, err := url.Parse(at)
+	if at == "" || err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && saml.IsLoopback(u.Hostname())) ||
+		u.RawQuery != "" || u.Fragment != "" {
+		return "", fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as https://login.kestrelridge.example",
+			at, ErrValue)
+	}
+	return strings.TrimSuffix(at, "/"), nil
+}
+
+func (d *Desk) organization(at string) *saml.Organization {
+	org := d.L.Org()
+	if org == "" {
+		return nil
+	}
+	u, _ := url.Parse(at)
+	return &saml.Organization{Name: org, DisplayName: org, URL: u.Scheme + "://" + u.Host + "/"}
+}
+
+type madeKey struct {
+	use  string
+	key  crypto.Signer
+	cert *x509.Certificate
+}
+
+// makeKeys makes the keys of an own party and puts their certificates into its entity.
+func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
+	uses := []string{"signing"}
+	if in.Seal {
+		if in.Kind == federation.Provider {
+			return nil, fmt.Errorf("--encrypted is %w for a provider: assertions are encrypted to apps", ErrValue)
+		}
+		uses = append(uses, "encryption")
+	}
+	var out []madeKey
+	for _, use := range uses {
+		kind := in.KeyKind
+		if use == "encryption" && !strings.HasPrefix(kind, "rsa") {
+			kind = "rsa-2048"
+		}
+		key, err := keys.Generate(d.Rand, kind)
+		if err != nil {
+			return nil, err
+		}
+		host, _ := url.Parse(p.At)
+		cert, err := keys.SelfSign(d.Rand, key, host.Hostname()+" "+use, d.L.Org(), d.Now(), 3*365*24*time.Hour)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, madeKey{use, key, cert})
+		k := saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw)}
+		if use == "encryption" {
+			k.Methods = []string{xmlsec.AES256GCM, xmlsec.AES128GCM, xmlsec.RSAOAEP}
+		}
+		p.Role().Keys = append(p.Role().Keys, k)
+	}
+	return out, nil
+}
+
+// applyHand puts values entered by hand into an entity.
+func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
+	if h.EntityID != "" {
+		e.ID = h.EntityID
+	}
+	if e.ID == "" {
+		return errors.New("the entity ID is missing; give it with --entity-id, exactly as the other side writes it")
+	}
+	r := e.SP
+	if kind == federation.Provider {
+		r = e.IDP
+	}
+	if r == nil {
+		r = &saml.Role{Protocols: []string{saml.NSProtocol}}
+	}
+	if err := handEndpoints(r, kind, h); err != nil {
+		return err
+	}
+	if len(h.Formats) > 0 {
+		r.NameIDFormats = nil
+		for _, f := range h.Formats {
+			v, ok := saml.FormatByWord(f)
+			if !ok {
+				return fmt.Errorf("name identifier format %q is %w; write persistent, transient, email, unspecified or a whole identifier", f, ErrValue)
+			}
+			r.NameIDFormats = append(r.NameIDFormats, v)
+		}
+	}
+	setKey(r, "signing", h.Signing)
+	setKey(r, "encryption", h.Sealing)
+	if h.Start != "" {
+		if err := checkURL("--start", h.Start); err != nil {
+			return err
+		}
+		r.Start = h.Start
+	}
+	if h.Signed != nil && kind == federation.App {
+		r.RequestsSigned = *h.Signed
+	} else if h.Signed != nil {
+		r.WantRequestsSigned = *h.Signed
+	}
+	if h.Wanted != nil {
+		r.WantAssertionsSigned = *h.Wanted
+	}
+	if len(h.Wants) > 0 {
+		r.Wanted = nil
+		for _, w := range h.Wants {
+			name, required := strings.CutSuffix(w, "!")
+			want := saml.Wanted{Name: name, Required: required, Format: saml.NameFormatBasic}
+			if strings.HasPrefix(name, "urn:") {
+				want.Format = saml.NameFormatURI
+			}
+			r.Wanted = append(r.Wanted, want)
+		}
+	}
+	if kind == federation.Provider {
+		e.IDP = r
+	} else {
+		e.SP = r
+	}
+	return nil
+}
+
+func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
+	if len(h.ACS) > 0 {
+		r.ACS = nil
+		for i, loc := range h.ACS {
+			if err := checkURL("--acs", loc); err != nil {
+				return err
+			}
+			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1, Default: i == 0})
+		}
+	}
+	if len(h.SSO) > 0 {
+		r.SSO = nil
+		for _, v := range h.SSO {
+			word, loc, ok := strings.Cut(v, "=")
+			b := saml.BindingRedirect
+			if ok && (word == "post" || word == "redirect") {
+				b, _ = saml.BindingByWord(word)
+			} else {
+				loc = v
+			}
+			if err := checkURL("--sso", loc); err != nil {
+				return err
+			}
+			r.SSO = append(r.SSO, saml.Endpoint{Binding: b, Location: loc})
+		}
+	}
+	if kind == federation.App && len(r.ACS) == 0 {
+		return errors.New("the assertion consumer service URL is missing; give it with --acs")
+	}
+	if kind == federation.Provider && len(r.SSO) == 0 {
+		return errors.New("the sign-in URL is missing; give it with --sso")
+	}
+	return nil
+}
+
+func checkURL(flag, v string) error {
+	u, err := url.Parse(v)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs", flag, v, ErrValue)
+	}
+	return nil
+}
+
+func setKey(r *saml.Role, use string, c *x509.Certificate) {
+	if c == nil {
+		return
+	}
+	kept := r.Keys[:0:0]
+	for _, k := range r.Keys {
+		if k.Use != use {
+			kept = append(kept, k)
+		}
+	}
+	r.Keys = append(kept, saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(c.Raw)})
+}
+
+// ChangeParty reads a party's metadata again or changes single values. Errors: store.ErrChanged and those of AddParty.
+func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, error) {
+	old, err := d.Party(in.Kind, in.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := *old
+	if old.Own && in.Raw != nil {
+		return nil, nil, fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name, p.Name)
+	}
+	if in.Raw != nil {
+		entity := in.Entity
+		e, err := ReadEntity(in.Raw, entity, in.SignedBy)
+		if err != nil && entity == "" && errors.Is(err, saml.ErrManyEntities) {
+			e, err = ReadEntity(in.Raw, old.Entity.ID, in.SignedBy)
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
+		}
+		p.Entity, p.Source, p.Signed = *e, in.Source, ""
+		if in.SignedBy != nil {
+			p.Signed = keys.Fingerprint(in.SignedBy)
+		}
+	}
+	if in.Title != "" {
+		p.Title = in.Title
+	}
+	if in.Hand != nil {
+		cp, err := p.Entity.Clone()
+		if err != nil {
+			return nil, nil, err
+		}
+		p.Entity = *cp
+		if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
+			return nil, nil, err
+		}
+	}
+	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
+	if err := roleError(&p, found); err != nil {
+		return nil, found, err
+	}
+	err = d.L.Change(func(tx *store.Tx) error { return tx.PutParty(old, &p, in.Raw, in.Raw == nil) })
+	return &p, found, err
+}
+
+// RemoveParty removes a party that no trust uses. Errors: store.ErrInUse.
+func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
+	p, err := d.Party(kind, name)
+	if err != nil {
+		return err
+	}
+	return d.L.Change(func(tx *store.Tx) error { return tx.RemoveParty(p) })
+}
+
+// Metadata returns the metadata of a party: of an own one written anew, signed if asked for; of a foreign one the bytes
+// as received; of one entered by hand written from its values.
+func (d *Desk) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
+	if !p.Own {
+		raw, err := d.L.Raw(p.Name)
+		if err != nil {
+			return nil, err
+		}
+		if raw != nil {
+			if sign {
+				return nil, fmt.Errorf("%s is foreign: only its owner signs its metadata", p.Name)
+			}
+			return raw, nil
+		}
+		if sign {
+			return nil, fmt.Errorf("%s is foreign: Tressik has no key of it to sign with", p.Name)
+		}
+	}
+	id, err := federation.RandomID(d.Rand)
+	if err != nil {
+		return nil, err
+	}
+	o := saml.WriteOptions{ID: id}
+	if life > 0 {
+		until := d.Now().Add(life)
+		o.ValidUntil = &until
+	}
+	if sign {
+		key, cert, err := d.L.Key(p.Name, "signing")
+		if err != nil {
+			return nil, fmt.Errorf("the signing key of %s: %w", p.Name, err)
+		}
+		o.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+	}
+	return saml.WriteMetadata(&p.Entity, o)
+}

@@ -1,0 +1,189 @@
+// Package reach talks to the outside world: files, standard input and metadata over HTTPS.
+package reach
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/saml"
+)
+
+// Errors that callers test for.
+var (
+	ErrTooLarge  = errors.New("too large")
+	ErrPlainHTTP = errors.New("http: is for loopback only")
+	ErrTLS       = errors.New("the server's certificate is not trusted")
+	ErrPin       = errors.New("the server's certificate is not the pinned one")
+	ErrStatus    = errors.New("the server did not answer with the document")
+)
+
+// Options bound and secure a fetch.
+type Options struct {
+	CA      []byte // PEM of the authorities to trust instead of the system's
+	Pin     string // SHA-256 of the server's certificate, hex with or without colons
+	Timeout time.Duration
+	Max     int64 // bytes
+	Stdin   io.Reader
+}
+
+// Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
+func Read(ctx context.Context, source string, o Options) ([]byte, error) {
+	switch {
+	case source == "-":
+		return limited(o.Stdin, o.Max, "standard input")
+	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
+		return fetch(ctx, source, o)
+	case strings.Contains(source, "://"):
+		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", source)
+	}
+	fi, err := os.Stat(source)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("there is no file %s", source)
+		}
+		return nil, err
+	}
+	if fi.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name a file in it", source)
+	}
+	if fi.Mode().IsRegular() && fi.Size() > o.Max {
+		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, fi.Size()>>20, o.Max>>20)
+	}
+	f, err := os.Open(source)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return limited(f, o.Max, source)
+}
+
+func limited(r io.Reader, max int64, what string) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r, max+1))
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", what, err)
+	}
+	if int64(len(b)) > max {
+		return nil, fmt.Errorf("%s is %w: at most %d MB are read", what, ErrTooLarge, max>>20)
+	}
+	return b, nil
+}
+
+func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
+	if err := checkURL(source); err != nil {
+		return nil, err
+	}
+	cfg, err := o.tls()
+	if err != nil {
+		return nil, err
+	}
+	if o.Timeout == 0 {
+		o.Timeout = 20 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
+	defer cancel()
+	client := &http.Client{
+		Transport: &http.Transport{TLSClientConfig: cfg, Proxy: http.ProxyFromEnvironment, MaxResponseHeaderBytes: 64 << 10},
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 5 {
+				return errors.New("more than 5 redirects")
+			}
+			return checkURL(r.URL.String())
+		},
+	}
+	defer client.CloseIdleConnections()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept", "application/samlmetadata+xml, application/xml;q=0.9, */*;q=0.5")
+	resp, err := client.Do(req)
+	if err != nil {
+		return nil, explain(source, o, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%s: %w: status %s", source, ErrStatus, resp.Status)
+	}
+	b, err := limited(resp.Body, o.Max, source)
+	if err != nil && errors.Is(err, context.DeadlineExceeded) {
+		return nil, explain(source, o, err)
+	}
+	return b, err
+}
+
+func checkURL(s string) error {
+	u, err := url.Parse(s)
+	if err != nil {
+		return err
+	}
+	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && saml.IsLoopback(u.Hostname()) {
+		return nil
+	}
+	return fmt.Errorf("%s: %w; use https:", s, ErrPlainHTTP)
+}
+
+func explain(source string, o Options, err error) error {
+	if errors.Is(err, ErrPin) || errors.Is(err, ErrPlainHTTP) {
+		return fmt.Errorf("%s: %w", source, err)
+	}
+	var cert *tls.CertificateVerificationError
+	if errors.As(err, &cert) {
+		seen := ""
+		if len(cert.UnverifiedCertificates) > 0 {
+			sum := sha256.Sum256(cert.UnverifiedCertificates[0].Raw)
+			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
+		}
+		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with --ca FILE; "+
+			"if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s: no whole answer within %s; try again, or save the document to a file and read that", source, o.Timeout)
+	}
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	return fmt.Errorf("%s: %w", source, err)
+}
+
+// tls sets up checking: by the system's authorities, by the given ones, or by one server certificate. There is no way to
+// switch it off.
+func (o Options) tls() (*tls.Config, error) {
+	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
+	if len(o.CA) > 0 {
+		cfg.RootCAs = x509.NewCertPool()
+		if !cfg.RootCAs.AppendCertsFromPEM(o.CA) {
+			return nil, errors.New("--ca: the file holds no certificate in PEM")
+		}
+	}
+	if o.Pin == "" {
+		return cfg, nil
+	}
+	pin, err := hex.DecodeString(strings.ReplaceAll(o.Pin, ":", ""))
+	if err != nil || len(pin) != sha256.Size {
+		return nil, errors.New("--tls-pin: a SHA-256 fingerprint has 64 hexadecimal digits, with or without colons")
+	}
+	// The chain is not built; the one certificate is compared, byte for byte by its hash, on every handshake.
+	cfg.InsecureSkipVerify = true
+	cfg.VerifyConnection = func(cs tls.ConnectionState) error {
+		got := sha256.Sum256(cs.PeerCertificates[0].Raw)
+		if !bytes.Equal(got[:], pin) {
+			return fmt.Errorf("%w: it is %s", ErrPin, hex.EncodeToString(got[:]))
+		}
+		return nil
+	}
+	return cfg, nil
+}

@@ -1,0 +1,49 @@
+package stage
+
+import (
+	"html/template"
+	"sync"
+)
+
+const pageStyle = `
+:root{color-scheme:light dark;--ink:#22303a;--soft:#5c6c76;--line:#cfd8dc;--paper:#fbfaf6;--card:#fff;--mark:#7a4b1e;--bad:#a3243b;--good:#2b6b4f}
+@media(prefers-color-scheme:dark){:root{--ink:#e4e8ea;--soft:#9fb0b9;--line:#3a474f;--paper:#161c20;--card:#1e262b;--mark:#e0a96d;--bad:#f08a9b;--good:#86cfae}}
+*{box-sizing:border-box}
+body{margin:0;background:var(--paper);color:var(--ink);font:16px/1.5 "DejaVu Sans",Verdana,sans-serif}
+header{border-bottom:3px double var(--line);padding:.8rem 1.5rem;color:var(--soft);font-size:.85rem;display:flex;justify-content:space-between;gap:1rem;flex-wrap:wrap}
+header b{color:var(--mark)}
+main{max-width:62rem;margin:2rem auto;padding:0 1.5rem}
+h1{font-size:1.7rem;font-weight:600;margin:0 0 .3rem}
+p{margin:.3rem 0 1rem}
+table{border-collapse:collapse;width:100%;background:var(--card);margin:0 0 1.5rem}
+caption{text-align:left;font-weight:600;padding:.4rem 0}
+th,td{text-align:left;vertical-align:top;padding:.45rem .8rem;border:1px solid var(--line);overflow-wrap:anywhere}
+th{font-weight:500;color:var(--soft);white-space:nowrap}
+td.error{color:var(--bad);font-weight:600}td.pass{color:var(--good)}
+label{display:block;margin:0 0 .3rem;font-weight:600}
+input[type=text]{font:inherit;width:22rem;max-width:100%;padding:.5rem .7rem;border:1px solid var(--soft);background:var(--card);color:inherit}
+button{font:inherit;padding:.5rem 1.4rem;border:1px solid var(--mark);background:var(--mark);color:var(--paper);cursor:pointer}
+a{color:var(--mark)}code{font:.92em "DejaVu Sans Mono",monospace}
+`
+
+const pageText = `<!DOCTYPE html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1">
+<title>{{.Title}}</title><style>{{.Style}}</style></head>
+<body><header><span>{{if .By}}<b>{{.By}}</b>, played on the stage{{else}}the stage{{end}}</span><span>Tressik rehearsal: nothing here is the real service{{if .Notice}}; {{.Notice}}{{end}}</span></header>
+<main><h1>{{.Title}}</h1>{{with .D}}{{if .Lead}}<p>{{.Lead}}</p>{{end}}
+{{with .Form}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
+{{if eq .Ask "person"}}<label for="person">User name or mail address</label>
+<p><input type="text" id="person" name="person" list="people" autocomplete="off" autofocus required></p>
+<datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
+<p><button>{{.Button}}</button></p></form>{{end}}
+{{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td>{{index . 1}}</td></tr>{{end}}</table>{{end}}
+{{if .Claims}}<table><caption>Claims as they arrived</caption><tr><th>Attribute</th><th>Name in the message</th><th>Values</th></tr>
+{{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td><td><code>{{.Name}}</code></td><td>{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
+{{if .Findings}}<table><caption>Checks</caption><tr><th>Outcome</th><th>Check</th><th>Saw</th><th>What to do</th></tr>
+{{range .Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td>{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td>{{.Fix}}</td></tr>{{end}}</table>{{end}}
+{{if .Links}}<ul>{{range .Links}}<li><a href="{{index . 1}}">{{index . 0}}</a></li>{{end}}</ul>{{end}}{{end}}
+</main></body></html>
+`
+
+// pageTemplate parses the page once, when the first page is asked for.
+var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })

@@ -1,0 +1,233 @@
+package stage
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html"
+)
+
+// Step is one exchange of the walk.
+type Step struct {
+	N        int    `json:"n"`
+	Method   string `json:"method"`
+	URL      string `json:"url"`      // without its query
+	Carries  string `json:"carries"`  // what the browser brings, in words
+	Status   int    `json:"status"`   // HTTP status of the answer
+	Answer   string `json:"answer"`   // what came back, in words
+	Duration string `json:"duration"` // for people, not for measuring
+}
+
+// Walker signs in on a stage as a browser would: redirects, cookies, forms.
+type Walker struct {
+	stage  *Stage
+	client *http.Client
+	server *http.Server
+	addr   string
+	Person string
+	Second bool // confirm a second factor when asked
+	OnStep func(Step)
+
+	// Asked reports whether the last walk met a sign-in form.
+	Asked bool
+	n     int
+}
+
+// ErrOffStage means that the walk was sent to a host that no party of the ledger has.
+var ErrOffStage = errors.New("the walk was led off the stage")
+
+// NewWalker opens the stage on a free port of the loopback address, for the walk alone. Close it afterwards.
+func NewWalker(s *Stage) (*Walker, error) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("opening the stage on a free port: %w", err)
+	}
+	w := &Walker{stage: s, addr: ln.Addr().String(), server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}}
+	go w.server.Serve(ln)
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	// Every host of the ledger is reached at the stage, https: ones too: the connection never leaves this machine, so
+	// there is nothing to encrypt, and URLs, destinations and recipients stay as they are.
+	dial := func(ctx context.Context, network, addr string) (net.Conn, error) {
+		host, _, err := net.SplitHostPort(addr)
+		if err != nil || !s.Hosts()[strings.ToLower(host)] {
+			return nil, fmt.Errorf("%w: no party has the host %s", ErrOffStage, host)
+		}
+		return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", w.addr)
+	}
+	w.client = &http.Client{
+		Jar:           jar,
+		Timeout:       30 * time.Second,
+		Transport:     &http.Transport{DialContext: dial, DialTLSContext: dial, MaxIdleConnsPerHost: 4},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	return w, nil
+}
+
+// Close ends the stage.
+func (w *Walker) Close() error {
+	w.client.CloseIdleConnections()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	return w.server.Shutdown(ctx)
+}
+
+// Walk goes from a start link until a page that leads no further, at most 20 exchanges.
+func (w *Walker) Walk(start string) error {
+	w.Asked = false
+	req, err := http.NewRequest(http.MethodGet, start, nil)
+	if err != nil {
+		return fmt.Errorf("the start link: %w", err)
+	}
+	carries := "nothing yet"
+	for range 20 {
+		began := time.Now()
+		resp, err := w.client.Do(req)
+		if err != nil {
+			var ue *url.Error
+			if errors.As(err, &ue) {
+				err = ue.Err
+			}
+			return fmt.Errorf("%s %s: %w", req.Method, bare(req.URL), err)
+		}
+		body, err := io.ReadAll(io.LimitReader(resp.Body, 8<<20))
+		resp.Body.Close()
+		if err != nil {
+			return fmt.Errorf("%s %s: %w", req.Method, bare(req.URL), err)
+		}
+		w.n++
+		step := Step{N: w.n, Method: req.Method, URL: bare(req.URL), Carries: carries, Status: resp.StatusCode,
+			Duration: time.Since(began).Round(100 * time.Microsecond).String()}
+		next, brings, answer, err := w.follow(req, resp, body)
+		step.Answer = answer
+		if w.OnStep != nil {
+			w.OnStep(step)
+		}
+		if err != nil || next == nil {
+			return err
+		}
+		req, carries = next, brings
+	}
+	return errors.New("the walk goes round in circles: more than 20 exchanges")
+}
+
+func bare(u *url.URL) string {
+	c := *u
+	c.RawQuery = ""
+	return c.String()
+}
+
+// follow does what a browser does with an answer: it returns the next request, or nil at the end.
+func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (next *http.Request, carries, answer string, err error) {
+	if loc := resp.Header.Get("Location"); resp.StatusCode >= 300 && resp.StatusCode < 400 && loc != "" {
+		u, err := req.URL.Parse(loc)
+		if err != nil {
+			return nil, "", "a redirect to no URL", fmt.Errorf("redirect to %q: %w", loc, err)
+		}
+		next, err = http.NewRequest(http.MethodGet, u.String(), nil)
+		return next, queryWords(u), "redirect to " + bare(u), err
+	}
+	doc, err := html.Parse(bytes.NewReader(body))
+	if err != nil {
+		return nil, "", "no page", fmt.Errorf("reading the page: %w", err)
+	}
+	p := readPage(doc)
+	title := p.title
+	if title == "" {
+		title = http.StatusText(resp.StatusCode)
+	}
+	if p.action == "" {
+		return nil, "", "page: " + title, nil
+	}
+	action, err := req.URL.Parse(p.action)
+	if err != nil {
+		return nil, "", "page: " + title, fmt.Errorf("form to %q: %w", p.action, err)
+	}
+	switch {
+	case p.fields.Has("SAMLResponse"):
+		carries, answer = "SAMLResponse", "form with a response for "+bare(action)
+	case p.fields.Has("SAMLRequest"):
+		carries, answer = "AuthnRequest", "form with a request for "+bare(action)
+	case p.fields.Has("person"):
+		if w.Asked {
+			return nil, "", "page: " + title, fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
+		}
+		w.Asked = true
+		p.fields.Set("person", w.Person)
+		if !w.Second {
+			p.fields.Set("second", "no")
+		}
+		carries, answer = "sign-in as "+w.Person, "sign-in page"
+	case p.fields.Has("second"):
+		w.Asked = true
+		carries, answer = "second factor", "second factor page"
+	default:
+		return nil, "", "page: " + title, nil
+	}
+	next, err = http.NewRequest(http.MethodPost, action.String(), strings.NewReader(p.fields.Encode()))
+	if next != nil {
+		next.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		next.Header.Set("Origin", req.URL.Scheme+"://"+req.URL.Host)
+	}
+	return next, carries, answer, err
+}
+
+func queryWords(u *url.URL) string {
+	q := u.Query()
+	switch {
+	case q.Has("SAMLRequest") && q.Has("Signature"):
+		return "signed AuthnRequest"
+	case q.Has("SAMLRequest"):
+		return "AuthnRequest"
+	}
+	return "cookies"
+}
+
+// page is what the walk reads of an HTML page: its title and first form.
+type page struct {
+	title, action string
+	fields        url.Values
+}
+
+func readPage(doc *html.Node) page {
+	p := page{fields: url.Values{}}
+	attr := func(n *html.Node, key string) string {
+		for _, a := range n.Attr {
+			if a.Key == key {
+				return a.Val
+			}
+		}
+		return ""
+	}
+	for n := range doc.Descendants() {
+		if n.Type != html.ElementNode {
+			continue
+		}
+		switch n.Data {
+		case "title":
+			if n.FirstChild != nil {
+				p.title = n.FirstChild.Data
+			}
+		case "form":
+			if p.action == "" {
+				p.action = attr(n, "action")
+			}
+		case "input":
+			if name := attr(n, "name"); name != "" {
+				p.fields.Set(name, attr(n, "value"))
+			}
+		}
+	}
+	return p
+}

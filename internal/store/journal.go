@@ -1,0 +1,192 @@
+package store
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+)
+
+// Entry is one line of the journal.
+type Entry struct {
+	Seq    int64           `json:"seq"`
+	At     time.Time       `json:"at"`
+	Actor  string          `json:"actor"`
+	Action string          `json:"action"` // such as provider.add
+	Party  string          `json:"party,omitempty"`
+	Trust  string          `json:"trust,omitempty"`
+	Before json.RawMessage `json:"before,omitempty"` // the fields that changed, as they were
+	After  json.RawMessage `json:"after,omitempty"`  // the fields that changed, as they are
+	Prev   string          `json:"prev"`             // SHA-256 of the entry before, hex
+	Hash   string          `json:"hash"`
+}
+
+// digest hashes all of an entry but its own hash.
+func digest(seq int64, at, actor, action, party, trust, before, after, prev string) string {
+	b, _ := json.Marshal([]any{seq, at, actor, action, party, trust, before, after, prev})
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// note appends an entry. before and after are whole records; what is equal in both is left out.
+func (tx *Tx) note(action, party, trust string, before, after any) error {
+	b, a, err := changes(before, after)
+	if err != nil {
+		return err
+	}
+	var seq int64
+	var prev string
+	err = tx.tx.QueryRow("SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &prev)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	seq++
+	at := tx.l.Now().UTC().Format(time.RFC3339Nano)
+	hash := digest(seq, at, tx.l.Actor, action, party, trust, b, a, prev)
+	if _, err = tx.tx.Exec("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		seq, at, tx.l.Actor, action, party, trust, b, a, prev, hash); err != nil {
+		return err
+	}
+	_, err = tx.tx.Exec("INSERT INTO ledger VALUES ('head', ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+		fmt.Sprintf("%d %s", seq, hash))
+	return err
+}
+
+func changes(before, after any) (string, string, error) {
+	b, err := fields(before)
+	if err != nil {
+		return "", "", err
+	}
+	a, err := fields(after)
+	if err != nil {
+		return "", "", err
+	}
+	for k, v := range b {
+		if w, ok := a[k]; ok && reflect.DeepEqual(v, w) {
+			delete(b, k)
+			delete(a, k)
+		}
+	}
+	text := func(m map[string]any) string {
+		if len(m) == 0 {
+			return ""
+		}
+		t, _ := json.Marshal(m)
+		return string(t)
+	}
+	return text(b), text(a), nil
+}
+
+func fields(v any) (map[string]any, error) {
+	if v == nil || reflect.ValueOf(v).Kind() == reflect.Pointer && reflect.ValueOf(v).IsNil() {
+		return nil, nil
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]any{}
+	return m, json.Unmarshal(b, &m)
+}
+
+// Filter picks journal entries; empty fields pick all.
+type Filter struct {
+	Party, Trust, Actor string
+	Since, Until        time.Time
+	Last                int // at most so many, the newest; 0 for all
+}
+
+// Journal lists entries, oldest first.
+func (l *Ledger) Journal(f Filter) ([]Entry, error) {
+	q := "SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal WHERE 1"
+	var args []any
+	for _, c := range []struct{ col, v string }{{"party", f.Party}, {"trust", f.Trust}, {"actor", f.Actor}} {
+		if c.v != "" {
+			q += " AND " + c.col + " = ?"
+			args = append(args, c.v)
+		}
+	}
+	q += " ORDER BY seq"
+	rows, err := l.db.Query(q, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	var out []Entry
+	for rows.Next() {
+		e, _, err := scanEntry(rows)
+		if err != nil {
+			return nil, err
+		}
+		if !f.Since.IsZero() && e.At.Before(f.Since) || !f.Until.IsZero() && !e.At.Before(f.Until) {
+			continue
+		}
+		out = append(out, e)
+	}
+	if f.Last > 0 && len(out) > f.Last {
+		out = out[len(out)-f.Last:]
+	}
+	return out, plain(rows.Err())
+}
+
+func scanEntry(rows *sql.Rows) (Entry, string, error) {
+	var e Entry
+	var at, before, after string
+	if err := rows.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev, &e.Hash); err != nil {
+		return e, "", plain(err)
+	}
+	e.At, _ = time.Parse(time.RFC3339Nano, at)
+	if before != "" {
+		e.Before = json.RawMessage(before)
+	}
+	if after != "" {
+		e.After = json.RawMessage(after)
+	}
+	return e, digest(e.Seq, at, e.Actor, e.Action, e.Party, e.Trust, before, after, e.Prev), nil
+}
+
+// Break is a place where the journal is not what was written.
+type Break struct {
+	Seq    int64  `json:"seq"`
+	Reason string `json:"reason"`
+}
+
+// VerifyJournal walks the chain and returns the number of entries and every break in it.
+func (l *Ledger) VerifyJournal() (int, []Break, error) {
+	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal ORDER BY seq")
+	if err != nil {
+		return 0, nil, plain(err)
+	}
+	defer rows.Close()
+	var breaks []Break
+	var n int
+	var seq int64
+	prev := ""
+	for rows.Next() {
+		e, want, err := scanEntry(rows)
+		if err != nil {
+			return n, breaks, err
+		}
+		n++
+		if e.Seq != seq+1 {
+			breaks = append(breaks, Break{e.Seq, fmt.Sprintf("entries %d to %d are missing", seq+1, e.Seq-1)})
+		} else if e.Prev != prev {
+			breaks = append(breaks, Break{e.Seq, "it does not follow from the entry before it"})
+		}
+		if e.Hash != want {
+			breaks = append(breaks, Break{e.Seq, "its content is not what was written"})
+		}
+		seq, prev = e.Seq, e.Hash
+	}
+	head, err := l.value("head")
+	if err == nil && head != fmt.Sprintf("%d %s", seq, prev) {
+		was, _, _ := strings.Cut(head, " ")
+		breaks = append(breaks, Break{seq, "the journal ended with entry " + was + " when it was last written"})
+	}
+	return n, breaks, plain(rows.Err())
+}

@@ -1,0 +1,282 @@
+// Package store keeps the ledger: one SQLite file with everything in it, a hash-chained journal of every change, and a
+// vault for private keys.
+package store
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite" // the driver and its error type
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
+const (
+	schema        = 1
+	applicationID = 0x5472736b
+)
+
+// Errors that callers test for.
+var (
+	ErrNoLedger  = errors.New("there is no ledger")
+	ErrNotLedger = errors.New("this is not a ledger")
+	ErrNewer     = errors.New("the ledger is from a newer version of Tressik")
+	ErrThere     = errors.New("there is a file already")
+	ErrNotFound  = errors.New("not in the ledger")
+	ErrExists    = errors.New("already in the ledger")
+	ErrChanged   = errors.New("the record changed under this command")
+	ErrInUse     = errors.New("still in use")
+	ErrReadOnly  = errors.New("the ledger cannot be written")
+	ErrFull      = errors.New("the disk is full")
+	ErrBusy      = errors.New("another process holds the ledger")
+)
+
+// Options are what the ledger needs from outside.
+type Options struct {
+	Actor    string
+	Now      func() time.Time
+	VaultKey string // path of the vault key; "" means beside the ledger
+}
+
+// Ledger is an open ledger.
+type Ledger struct {
+	db   *sql.DB
+	path string
+	Options
+}
+
+// Path returns where the ledger lies.
+func (l *Ledger) Path() string { return l.path }
+
+// Close closes the ledger.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+func dsn(path string) string {
+	return "file:" + (&url.URL{Path: path}).EscapedPath() +
+		"?_pragma=busy_timeout(15000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_txlock=immediate"
+}
+
+// Create makes a ledger and its vault key. Nothing is left behind if it fails. Errors: ErrThere.
+func Create(path, org string, o Options) (*Ledger, error) {
+	if _, err := os.Lstat(path); err == nil {
+		return nil, fmt.Errorf("%w at %s", ErrThere, path)
+	}
+	if dir := filepath.Dir(path); dir != "" {
+		if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
+			return nil, fmt.Errorf("the folder %s is not there; make it first", dir)
+		}
+	}
+	keyPath := o.vaultKeyPath(path)
+	recipient, made, err := ensureVaultKey(keyPath)
+	if err != nil {
+		return nil, err
+	}
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	cleanup := func() {
+		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
+			os.Remove(tmp + s)
+		}
+		if made {
+			os.Remove(keyPath)
+		}
+	}
+	if err := build(tmp, org, recipient, o); err != nil {
+		cleanup()
+		return nil, err
+	}
+	if err := os.Link(tmp, path); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			cleanup()
+			return nil, fmt.Errorf("%w at %s", ErrThere, path)
+		}
+		if err := os.Rename(tmp, path); err != nil { // file systems without links
+			cleanup()
+			return nil, fmt.Errorf("putting the ledger in its place: %w", err)
+		}
+	}
+	os.Remove(tmp)
+	return Open(path, o)
+}
+
+// build makes a whole ledger at a temporary path.
+func build(tmp, org, recipient string, o Options) error {
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("making the ledger: %w", err)
+	}
+	f.Close()
+	db, err := sql.Open("sqlite", dsn(tmp))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, q := range []string{"PRAGMA journal_mode = WAL", fmt.Sprintf("PRAGMA application_id = %d", applicationID)} {
+		if _, err := db.Exec(q); err != nil {
+			return fmt.Errorf("making the ledger: %w", plain(err))
+		}
+	}
+	if err := migrate(db); err != nil {
+		return err
+	}
+	l := &Ledger{db: db, path: tmp, Options: o}
+	return l.Change(func(tx *Tx) error {
+		for k, v := range map[string]string{"org": org, "vault": recipient, "made": o.Now().UTC().Format(time.RFC3339)} {
+			if _, err := tx.tx.Exec("INSERT INTO ledger VALUES (?, ?)", k, v); err != nil {
+				return err
+			}
+		}
+		return tx.note("ledger.init", "", "", nil, map[string]string{"org": org})
+	})
+}
+
+func migrate(db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	if _, err := p.Up(context.Background()); err != nil {
+		return fmt.Errorf("migrating the ledger: %w", plain(err))
+	}
+	return nil
+}
+
+// Open opens a ledger and migrates it if it is from an older version. Errors: ErrNoLedger, ErrNotLedger, ErrNewer.
+func Open(path string, o Options) (*Ledger, error) {
+	fi, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%w at %s", ErrNoLedger, path)
+	case err != nil:
+		return nil, fmt.Errorf("opening the ledger: %w", err)
+	case fi.IsDir():
+		return nil, fmt.Errorf("%w: %s is a folder", ErrNotLedger, path)
+	}
+	if err := sniff(path); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", dsn(path))
+	if err != nil {
+		return nil, fmt.Errorf("opening the ledger: %w", err)
+	}
+	var version int
+	err = db.QueryRow("SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&version)
+	switch {
+	case err != nil:
+		db.Close()
+		if e := plain(err); errors.Is(e, ErrReadOnly) || errors.Is(e, ErrBusy) || errors.Is(e, ErrFull) {
+			return nil, e
+		}
+		return nil, fmt.Errorf("%w: %s (%v)", ErrNotLedger, path, err)
+	case version > schema:
+		db.Close()
+		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ErrNewer, path, version, schema)
+	case version < schema:
+		if err := migrate(db); err != nil {
+			db.Close()
+			return nil, err
+		}
+	}
+	return &Ledger{db: db, path: path, Options: o}, nil
+}
+
+// sniff looks at the header of a SQLite file before the driver does, so that a wrong file gets a clear word.
+func sniff(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("opening the ledger: %w", err)
+	}
+	defer f.Close()
+	head := make([]byte, 72)
+	n, _ := f.Read(head)
+	if n < 72 || !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {
+		return fmt.Errorf("%w: %s", ErrNotLedger, path)
+	}
+	if id := uint32(head[68])<<24 | uint32(head[69])<<16 | uint32(head[70])<<8 | uint32(head[71]); id != applicationID {
+		return fmt.Errorf("%w: %s is another SQLite database", ErrNotLedger, path)
+	}
+	return nil
+}
+
+// plain turns the driver's errors into ours where there is something to say.
+func plain(err error) error {
+	var se *sqlite.Error
+	if !errors.As(err, &se) {
+		return err
+	}
+	switch se.Code() & 0xff {
+	case 5, 6:
+		return fmt.Errorf("%w and did not let go in 15 seconds; try again", ErrBusy)
+	case 8, 14:
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger", ErrReadOnly)
+	case 13:
+		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ErrFull)
+	case 11, 26:
+		return fmt.Errorf("%w, or it is damaged: %v", ErrNotLedger, err)
+	case 10:
+		return fmt.Errorf("reading or writing the ledger failed (%v); nothing was changed; look at the disk", err)
+	}
+	return err
+}
+
+// Org returns the name of the organisation.
+func (l *Ledger) Org() string {
+	v, _ := l.value("org")
+	return v
+}
+
+func (l *Ledger) value(key string) (string, error) {
+	var v string
+	err := l.db.QueryRow("SELECT value FROM ledger WHERE key = ?", key).Scan(&v)
+	return v, plain(err)
+}
+
+// Tx is one change in the making.
+type Tx struct {
+	tx *sql.Tx
+	l  *Ledger
+}
+
+// Change runs a change as one transaction: all of it is kept, with its journal entries, or nothing.
+func (l *Ledger) Change(f func(*Tx) error) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return fmt.Errorf("starting a change: %w", plain(err))
+	}
+	defer tx.Rollback()
+	if err := f(&Tx{tx, l}); err != nil {
+		return plain(err)
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("keeping the change: %w", plain(err))
+	}
+	return nil
+}
+
+func isConstraint(err error) bool {
+	var se *sqlite.Error
+	return errors.As(err, &se) && se.Code()&0xff == 19
+}
+
+func (o Options) vaultKeyPath(ledger string) string {
+	if o.VaultKey != "" {
+		return o.VaultKey
+	}
+	return strings.TrimSuffix(ledger, filepath.Ext(ledger)) + ".vault-key"
+}

@@ -1,0 +1,360 @@
+package store
+
+import (
+	"crypto"
+	"crypto/x509"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/people"
+)
+
+type scanner interface{ Scan(...any) error }
+
+// load reads one record kept as JSON.
+func load[T any](row scanner, version *int64) (*T, error) {
+	var doc string
+	if err := row.Scan(&doc, version); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil, ErrNotFound
+		}
+		return nil, plain(err)
+	}
+	v := new(T)
+	if err := json.Unmarshal([]byte(doc), v); err != nil {
+		return nil, fmt.Errorf("a record of the ledger is damaged: %w", err)
+	}
+	return v, nil
+}
+
+func loadAll[T any](l *Ledger, set func(*T, int64), query string, args ...any) ([]T, error) {
+	rows, err := l.db.Query(query, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	out := []T{}
+	for rows.Next() {
+		var version int64
+		v, err := load[T](rows, &version)
+		if err != nil {
+			return nil, err
+		}
+		set(v, version)
+		out = append(out, *v)
+	}
+	return out, plain(rows.Err())
+}
+
+// Party returns a party by name. Errors: ErrNotFound.
+func (l *Ledger) Party(name string) (*federation.Party, error) {
+	var version int64
+	p, err := load[federation.Party](l.db.QueryRow("SELECT doc, version FROM parties WHERE name = ?", name), &version)
+	if err == nil {
+		p.Version = version
+	}
+	return p, err
+}
+
+// Parties lists the parties of a kind by name; "" lists both kinds.
+func (l *Ledger) Parties(kind federation.Kind) ([]federation.Party, error) {
+	return loadAll(l, func(p *federation.Party, v int64) { p.Version = v },
+		"SELECT doc, version FROM parties WHERE ? IN ('', kind) ORDER BY name", string(kind))
+}
+
+// Raw returns the metadata of a party as it was received; nil if there is none.
+func (l *Ledger) Raw(name string) ([]byte, error) {
+	var raw []byte
+	err := l.db.QueryRow("SELECT raw FROM parties WHERE name = ?", name).Scan(&raw)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	return raw, plain(err)
+}
+
+// AddParty adds a party with its metadata as received. Errors: ErrExists.
+func (tx *Tx) AddParty(p *federation.Party, raw []byte) error {
+	p.Added, p.Changed, p.Version = tx.l.Now().UTC(), tx.l.Now().UTC(), 1
+	doc, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	_, err = tx.tx.Exec("INSERT INTO parties VALUES (?, ?, ?, ?, ?, 1)", p.Name, string(p.Kind), p.Entity.ID, string(doc), raw)
+	if isConstraint(err) {
+		var other string
+		if tx.tx.QueryRow("SELECT name FROM parties WHERE name = ?", p.Name).Scan(&other) == nil {
+			return fmt.Errorf("%s is %w; choose another name, or use `%s change`", p.Name, ErrExists, p.Kind)
+		}
+		if e := tx.tx.QueryRow("SELECT name FROM parties WHERE kind = ? AND entity = ?", string(p.Kind), p.Entity.ID).Scan(&other); e != nil {
+			return e
+		}
+		return fmt.Errorf("the entity ID %s is %w: %s has it", p.Entity.ID, ErrExists, other)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.note(string(p.Kind)+".add", p.Name, "", nil, p)
+}
+
+// PutParty changes a party; keepRaw leaves the metadata as received as it is. Errors: ErrChanged, ErrExists.
+func (tx *Tx) PutParty(old, p *federation.Party, raw []byte, keepRaw bool) error {
+	p.Changed = tx.l.Now().UTC()
+	doc, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	res, err := tx.tx.Exec(`UPDATE parties SET entity = ?, doc = ?, raw = CASE WHEN ? THEN raw ELSE ? END, version = version + 1
+		WHERE name = ? AND version = ?`, p.Entity.ID, string(doc), keepRaw, raw, p.Name, p.Version)
+	if isConstraint(err) {
+		return fmt.Errorf("the entity ID %s is %w with another party", p.Entity.ID, ErrExists)
+	}
+	if err := onlyOne(res, err, p.Name); err != nil {
+		return err
+	}
+	return tx.note(string(p.Kind)+".change", p.Name, "", old, p)
+}
+
+func onlyOne(res sql.Result, err error, name string) error {
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return fmt.Errorf("%s: %w; nothing was done, run it again", name, ErrChanged)
+	}
+	return nil
+}
+
+// RemoveParty takes a party away. Errors: ErrInUse with the trusts that use it.
+func (tx *Tx) RemoveParty(p *federation.Party) error {
+	rows, err := tx.tx.Query("SELECT name FROM trusts WHERE app = ? OR provider = ? ORDER BY name", p.Name, p.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var used []string
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			return err
+		}
+		used = append(used, n)
+	}
+	rows.Close()
+	if len(used) > 0 {
+		return fmt.Errorf("%s is %w by %s; remove that first with `tressik trust remove`", p.Name, ErrInUse, strings.Join(used, ", "))
+	}
+	res, err := tx.tx.Exec("DELETE FROM parties WHERE name = ? AND version = ?", p.Name, p.Version)
+	if err := onlyOne(res, err, p.Name); err != nil {
+		return err
+	}
+	return tx.note(string(p.Kind)+".remove", p.Name, "", p, nil)
+}
+
+// AddKey stores a private key of an own party in the vault.
+func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate) error {
+	sealed, err := tx.seal(key)
+	if err != nil {
+		return fmt.Errorf("sealing the key: %w", err)
+	}
+	_, err = tx.tx.Exec("INSERT INTO keys (party, use, place, certificate, sealed) VALUES (?, ?, ?, ?, ?)",
+		party, use, place, cert.Raw, sealed)
+	if err != nil {
+		return err
+	}
+	return tx.note("key.add", party, "", nil, map[string]string{"use": use, "place": place,
+		"certificate": cert.Subject.String(), "notAfter": cert.NotAfter.UTC().Format(time.RFC3339)})
+}
+
+// Key opens the current key of an own party for a use. Errors: ErrNotFound, ErrVaultKey.
+func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
+	var der, sealed []byte
+	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'current'", party, use).
+		Scan(&der, &sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, nil, plain(err)
+	}
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err := l.unseal(sealed)
+	return key, cert, err
+}
+
+// Trust returns a trust by name. Errors: ErrNotFound.
+func (l *Ledger) Trust(name string) (*federation.Trust, error) {
+	var version int64
+	t, err := load[federation.Trust](l.db.QueryRow("SELECT doc, version FROM trusts WHERE name = ?", name), &version)
+	if err == nil {
+		t.Version = version
+	}
+	return t, err
+}
+
+// Trusts lists all trusts by name.
+func (l *Ledger) Trusts() ([]federation.Trust, error) {
+	return loadAll(l, func(t *federation.Trust, v int64) { t.Version = v }, "SELECT doc, version FROM trusts ORDER BY name")
+}
+
+// Salt returns the secret from which a trust's pseudonyms are made.
+func (l *Ledger) Salt(trust string) ([]byte, error) {
+	var salt []byte
+	err := l.db.QueryRow("SELECT salt FROM trusts WHERE name = ?", trust).Scan(&salt)
+	return salt, plain(err)
+}
+
+// AddTrust adds a trust. Errors: ErrExists.
+func (tx *Tx) AddTrust(t *federation.Trust, salt []byte) error {
+	t.Added, t.Changed, t.Reshaped, t.Version = tx.l.Now().UTC(), tx.l.Now().UTC(), tx.l.Now().UTC(), 1
+	doc, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	_, err = tx.tx.Exec("INSERT INTO trusts VALUES (?, ?, ?, ?, ?, 1)", t.Name, t.App, t.Provider, string(doc), salt)
+	if isConstraint(err) {
+		return fmt.Errorf("%s is %w; see `tressik trust show %s`", t.Name, ErrExists, t.Name)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.note("trust.add", "", t.Name, nil, t)
+}
+
+// PutTrust changes a trust under an action of the journal. Errors: ErrChanged.
+func (tx *Tx) PutTrust(old, t *federation.Trust, action string) error {
+	t.Changed = tx.l.Now().UTC()
+	doc, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	res, err := tx.tx.Exec("UPDATE trusts SET doc = ?, version = version + 1 WHERE name = ? AND version = ?",
+		string(doc), t.Name, t.Version)
+	if err := onlyOne(res, err, t.Name); err != nil {
+		return err
+	}
+	return tx.note(action, "", t.Name, recorded(old), recorded(t))
+}
+
+// recorded is a trust as the journal keeps it: of a rehearsal its outcome, not the person's attributes.
+func recorded(t *federation.Trust) *federation.Trust {
+	if t == nil || t.Last == nil {
+		return t
+	}
+	c, r := *t, *t.Last
+	r.Claims, r.Subject, r.Findings = nil, "", r.Findings.Without(finding.Pass)
+	c.Last = &r
+	return &c
+}
+
+// RemoveTrust takes a trust away; its rehearsals and journal entries stay.
+func (tx *Tx) RemoveTrust(t *federation.Trust) error {
+	res, err := tx.tx.Exec("DELETE FROM trusts WHERE name = ? AND version = ?", t.Name, t.Version)
+	if err := onlyOne(res, err, t.Name); err != nil {
+		return err
+	}
+	return tx.note("trust.remove", "", t.Name, recorded(t), nil)
+}
+
+// AddRehearsal keeps a rehearsal with all its findings.
+func (tx *Tx) AddRehearsal(r *federation.Rehearsal) error {
+	doc, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	_, err = tx.tx.Exec("INSERT INTO rehearsals (trust, at, doc) VALUES (?, ?, ?)", r.Trust, r.At.Format(time.RFC3339), string(doc))
+	return err
+}
+
+// Person returns a person by ID, letter case not counting. Errors: ErrNotFound.
+func (l *Ledger) Person(id string) (*people.Person, error) {
+	var v int64
+	return load[people.Person](l.db.QueryRow("SELECT doc, 0 FROM persons WHERE id = ?", id), &v)
+}
+
+// Persons lists all persons by ID.
+func (l *Ledger) Persons() ([]people.Person, error) {
+	return loadAll(l, func(*people.Person, int64) {}, "SELECT doc, 0 FROM persons ORDER BY id")
+}
+
+// PutPersons stores persons; with replace, those not among them are taken away. It returns how many were added, changed
+// and removed.
+func (tx *Tx) PutPersons(list []people.Person, replace bool, source string) (added, changed, removed int, err error) {
+	var old int
+	if err = tx.tx.QueryRow("SELECT count(*) FROM persons").Scan(&old); err != nil {
+		return
+	}
+	kept := 0
+	if replace {
+		if _, err = tx.tx.Exec("CREATE TEMP TABLE before_load AS SELECT id, doc FROM persons"); err != nil {
+			return
+		}
+		defer tx.tx.Exec("DROP TABLE temp.before_load")
+		if _, err = tx.tx.Exec("DELETE FROM persons"); err != nil {
+			return
+		}
+	}
+	from := "persons"
+	if replace {
+		from = "temp.before_load"
+	}
+	for _, p := range list {
+		var doc []byte
+		if doc, err = json.Marshal(p); err != nil {
+			return
+		}
+		var was string
+		switch e := tx.tx.QueryRow("SELECT doc FROM "+from+" WHERE id = ? COLLATE NOCASE", p.ID).Scan(&was); {
+		case errors.Is(e, sql.ErrNoRows):
+			added++
+		case e != nil:
+			return added, changed, removed, e
+		default:
+			kept++
+			if was != string(doc) {
+				changed++
+			}
+		}
+		if _, err = tx.tx.Exec("INSERT INTO persons VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = excluded.doc", p.ID, string(doc)); err != nil {
+			return
+		}
+	}
+	if replace {
+		removed = old - kept
+	}
+	err = tx.note("people.load", "", "", nil, map[string]any{"source": source, "read": len(list), "added": added,
+		"changed": changed, "removed": removed})
+	return
+}
+
+// Names lists the names of all parties and trusts, for hints and completion.
+func (l *Ledger) Names() (providers, apps, trusts []string, err error) {
+	rows, err := l.db.Query("SELECT kind, name FROM parties UNION ALL SELECT 'trust', name FROM trusts ORDER BY 2")
+	if err != nil {
+		return nil, nil, nil, plain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var k, n string
+		if err := rows.Scan(&k, &n); err != nil {
+			return nil, nil, nil, plain(err)
+		}
+		switch k {
+		case "provider":
+			providers = append(providers, n)
+		case "app":
+			apps = append(apps, n)
+		default:
+			trusts = append(trusts, n)
+		}
+	}
+	return providers, apps, trusts, plain(rows.Err())
+}

@@ -1,0 +1,106 @@
+package store
+
+import (
+	"bytes"
+	"crypto"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+
+	"filippo.io/age"
+
+	"admin.tressik.example/internal/core/keys"
+)
+
+// ErrVaultKey means that the vault key is lost, unreadable, or belongs to another ledger.
+var ErrVaultKey = errors.New("the vault cannot be opened")
+
+// ensureVaultKey makes a vault key, or takes the one that lies there, and returns its public part.
+func ensureVaultKey(path string) (recipient string, made bool, err error) {
+	if id, err := readVaultKey(path); err == nil {
+		return id.Recipient().String(), false, nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return "", false, err
+	}
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return "", false, fmt.Errorf("making the vault key: %w", err)
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", false, fmt.Errorf("making the vault key: %w", err)
+	}
+	_, werr := fmt.Fprintf(f, "# vault key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
+	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+		os.Remove(path)
+		return "", false, fmt.Errorf("writing the vault key: %w", err)
+	}
+	return id.Recipient().String(), true, nil
+}
+
+func readVaultKey(path string) (*age.X25519Identity, error) {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		if line = strings.TrimSpace(line); strings.HasPrefix(line, "AGE-SECRET-KEY-") {
+			id, err := age.ParseX25519Identity(line)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %s holds a damaged age identity", ErrVaultKey, path)
+			}
+			return id, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: %s holds no age identity", ErrVaultKey, path)
+}
+
+func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
+	var text string
+	if err := tx.tx.QueryRow("SELECT value FROM ledger WHERE key = 'vault'").Scan(&text); err != nil {
+		return nil, err
+	}
+	to, err := age.ParseX25519Recipient(text)
+	if err != nil {
+		return nil, fmt.Errorf("the vault's public key in the ledger: %w", err)
+	}
+	pem, err := keys.MarshalPrivate(key)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(pem); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+func (l *Ledger) unseal(sealed []byte) (crypto.Signer, error) {
+	path := l.vaultKeyPath(l.path)
+	id, err := readVaultKey(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: the vault key is not at %s; bring it back from its copy, or name it with TRESSIK_VAULT_KEY", ErrVaultKey, path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), id)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_VAULT_KEY", ErrVaultKey, path)
+	}
+	pem, err := io.ReadAll(r)
+	if err != nil {
+		return nil, fmt.Errorf("%w: a stored key is damaged: %v", ErrVaultKey, err)
+	}
+	return keys.ParsePrivate(pem)
+}
