@@ -6,6 +6,7 @@ require (
 	cel.dev/cel-go v0.33.2
 	filippo.io/age v1.3.2
 	github.com/beevik/etree v1.8.1
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/russellhaering/goxmldsig v1.6.1
 	golang.org/x/net v0.61.0

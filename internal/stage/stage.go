@@ -29,8 +29,10 @@ type Player struct {
 	Party   federation.Party
 	Signer  *xmlsec.Signer
 	Decrypt *rsa.PrivateKey
-	StandIn bool   // played with a key of its own, not with the party's
-	Home    string // app: the page that shows who signed in
+	StandIn bool        // played with a key of its own, not with the party's
+	Home    string      // app: the page that shows who signed in
+	Origin  saml.Entity // the entity as it is in the ledger
+	Real    bool        // app: not played, it runs at its own address on this machine
 }
 
 // Suppose holds values of the app or provider that are to differ from the ledger, to see what would happen.
@@ -122,7 +124,7 @@ func (s *Stage) Open() error {
 	done := map[*Player]bool{}
 	for _, d := range s.Deals {
 		for _, p := range []*Player{d.Provider, d.App} {
-			if !done[p] {
+			if !done[p] && !p.Real {
 				done[p] = true
 				if err := s.layOut(p); err != nil {
 					return err
@@ -192,9 +194,7 @@ func (s *Stage) layOut(p *Player) error {
 		add(p.start(), s.start(p))
 		add(p.Home, s.home(p))
 	}
-	if strings.HasPrefix(p.Party.Entity.ID, "http") {
-		add(p.metadataURL(), s.metadata(p))
-	}
+	add(p.metadataURL(), s.metadata(p))
 	return err
 }
 
@@ -205,11 +205,6 @@ func (p *Player) signIn() string {
 	return strings.TrimSuffix(u, "/") + "/sign-in"
 }
 
-func (p *Player) launch() string {
-	l, _, _ := strings.Cut(p.Party.LaunchLink(&federation.Party{}), "?")
-	return l
-}
-
 func (p *Player) start() string {
 	if p.Party.Entity.SP.Start != "" {
 		return p.Party.Entity.SP.Start
@@ -218,10 +213,13 @@ func (p *Player) start() string {
 }
 
 func (p *Player) metadataURL() string {
-	if p.Party.Own || p.Home == "" {
+	switch {
+	case p.Party.At != "":
 		return strings.TrimSuffix(p.Party.At, "/") + "/metadata"
+	case p.Home != "":
+		return p.Home + "metadata"
 	}
-	return p.Home + "metadata"
+	return strings.TrimSuffix(p.signIn(), "/sign-in") + "/metadata"
 }
 
 // HomeOf is where a player app shows who signed in, when it is played at its own addresses.

@@ -67,7 +67,9 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 }
 
 // Attributes returns what is released for a person, and the rules that release nothing with the reason.
-func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) { return r.rules.For(p) }
+func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
+	return r.rules.For(p)
+}
 
 // RandomID makes an ID of 160 random bits that is an xs:ID (SAML Core, section 1.3.4).
 func RandomID(rand io.Reader) (string, error) {

@@ -201,3 +201,9 @@ func (c *Carried) VerifyRedirect(p xmlsec.Policy) error {
 	}
 	return last
 }
+
+// Decode64 reads base64 as it is found in messages: padded, white space anywhere. Errors: ErrBadBase64.
+func Decode64(s string) ([]byte, error) { return decode64(s) }
+
+// Decode64URL reads base64url without padding (RFC 7515, section 2).
+func Decode64URL(s string) ([]byte, error) { return base64.RawURLEncoding.DecodeString(s) }

@@ -1,0 +1,524 @@
+package desk
+
+import (
+	"bytes"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net/url"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+	"github.com/go-jose/go-jose/v4"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/store"
+)
+
+// Inspection is what inspect found out about its input.
+type Inspection struct {
+	Kind       string              `json:"kind"`
+	Verdict    string              `json:"verdict,omitempty"` // accepted or refused, where something was judged
+	Subject    string              `json:"subject,omitempty"`
+	Format     string              `json:"subjectFormat,omitempty"`
+	Claims     map[string][]string `json:"claims,omitempty"` // by attribute name
+	Attributes []saml.Attribute    `json:"attributes,omitempty"`
+	Facts      [][2]string         `json:"-"`
+	FactMap    map[string]string   `json:"facts,omitempty"`
+	Findings   finding.List        `json:"findings"`
+	Trust      string              `json:"trust,omitempty"`
+}
+
+// InspectInput says what to look at and, with a trust, how to judge it.
+type InspectInput struct {
+	Raw     []byte
+	Trust   string
+	At      time.Time // zero: now
+	Request string    // ID of the request that was sent; "" is not judged
+	Key     []byte    // PEM of the app's private key
+}
+
+// ErrUnrecognised is for input that is nothing Inspect knows.
+var ErrUnrecognised = errors.New("this is nothing that inspect knows")
+
+func (v *Inspection) fact(label, value string) {
+	if value != "" {
+		v.Facts = append(v.Facts, [2]string{label, value})
+	}
+}
+
+// Inspect recognises what it is given and explains it; with a trust it judges a message as the receiving side would.
+// d.L may be nil where no trust is named. Errors: ErrUnrecognised, *UnknownError.
+func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
+	if in.At.IsZero() {
+		in.At = d.Now()
+	}
+	v, err := d.recognise(in)
+	if err != nil {
+		return nil, err
+	}
+	if v.Findings == nil {
+		v.Findings = finding.List{}
+	}
+	v.FactMap = map[string]string{}
+	for _, f := range v.Facts {
+		if was, ok := v.FactMap[f[0]]; ok {
+			v.FactMap[f[0]] = was + "\n" + f[1]
+		} else {
+			v.FactMap[f[0]] = f[1]
+		}
+	}
+	if v.Verdict == "" && v.Findings.Failed() {
+		v.Verdict = saml.Refused
+	}
+	return v, nil
+}
+
+func (d *Desk) recognise(in InspectInput) (*Inspection, error) {
+	raw := bytes.TrimPrefix(bytes.TrimSpace(in.Raw), []byte{0xEF, 0xBB, 0xBF})
+	if len(raw) == 0 {
+		return nil, fmt.Errorf("%w: it is empty; give a file, or pipe the captured message in", ErrUnrecognised)
+	}
+	switch {
+	case bytes.HasPrefix(raw, []byte("-----BEGIN ")):
+		return d.inspectPEM(raw, in.At)
+	case raw[0] == '<' || bytes.HasPrefix(in.Raw, []byte{0xFE, 0xFF}) || bytes.HasPrefix(in.Raw, []byte{0xFF, 0xFE}):
+		return d.inspectXML(in, bytes.TrimSpace(in.Raw), nil)
+	case raw[0] == '{':
+		return inspectJSON(raw)
+	case raw[0] == 0x30:
+		return d.inspectDER(raw, in.Raw, in.At)
+	}
+	text := string(raw)
+	if c, ok, err := carriedIn(text); ok {
+		if err != nil {
+			return nil, fmt.Errorf("the captured message cannot be taken out of its binding: %w", err)
+		}
+		return d.inspectXML(in, c.XML, c)
+	}
+	if parts := strings.Split(text, "."); len(parts) == 3 && strings.HasPrefix(text, "ey") {
+		return inspectJWT(text, in.At)
+	}
+	return d.inspectBase64(in, text)
+}
+
+// carriedIn finds a SAML message in a whole URL, a query, a form body or a captured HTTP request.
+func carriedIn(text string) (*saml.Carried, bool, error) {
+	if !strings.Contains(text, "SAMLRequest=") && !strings.Contains(text, "SAMLResponse=") {
+		return nil, false, nil
+	}
+	for _, field := range strings.Fields(text) {
+		_, q, isURL := strings.Cut(field, "?")
+		if !isURL {
+			q = field
+		}
+		q, _, _ = strings.Cut(q, "#")
+		if !strings.Contains(q, "SAMLRequest=") && !strings.Contains(q, "SAMLResponse=") {
+			continue
+		}
+		if c, err := saml.DecodeRedirect(q); err == nil && looksXML(c.XML) {
+			return c, true, nil
+		} else if isURL {
+			return nil, true, err
+		}
+		form, err := url.ParseQuery(q)
+		if err != nil {
+			return nil, true, err
+		}
+		c, err := saml.DecodePOST(form)
+		return c, true, err
+	}
+	return nil, true, saml.ErrNoMessage
+}
+
+func looksXML(b []byte) bool { return bytes.HasPrefix(bytes.TrimSpace(b), []byte("<")) }
+
+func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) {
+	for range 2 { // URL-encoded once, perhaps
+		b, err := saml.Decode64(text)
+		if err == nil {
+			switch {
+			case looksXML(b):
+				return d.inspectXML(in, b, nil)
+			case len(b) > 0 && b[0] == 0x30:
+				return d.inspectDER(b, b, in.At)
+			}
+			if x, err := saml.Inflate(b); err == nil && looksXML(x) {
+				return d.inspectXML(in, x, nil)
+			}
+			break
+		}
+		if !strings.Contains(text, "%") {
+			if strings.ContainsAny(text, "<>{}") || len(text) < 16 {
+				break
+			}
+			return nil, fmt.Errorf("%w: if it is base64, it is damaged: %v", ErrUnrecognised, err)
+		}
+		if text, err = url.QueryUnescape(text); err != nil {
+			return nil, fmt.Errorf("%w: a percent sign in it is no URL encoding: %v", ErrUnrecognised, err)
+		}
+	}
+	return nil, fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
+		"a certificate; a private key; a JSON Web Key, JWKS or JWT", ErrUnrecognised)
+}
+
+func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspection, error) {
+	limits := xmlsec.MetadataLimits
+	if c != nil {
+		limits = xmlsec.MessageLimits
+	}
+	doc, err := xmlsec.Parse(b, limits)
+	if err != nil {
+		return &Inspection{Kind: "XML that is refused", Verdict: saml.Refused, Findings: finding.List{saml.ReadFinding(err)}}, nil
+	}
+	root := doc.Root()
+	switch {
+	case xmlsec.Is(root, saml.NSMetadata, "EntityDescriptor"), xmlsec.Is(root, saml.NSMetadata, "EntitiesDescriptor"):
+		return d.inspectMetadata(doc, in)
+	case xmlsec.Is(root, saml.NSProtocol, "Response"):
+		return d.inspectResponse(root, in)
+	case xmlsec.Is(root, saml.NSProtocol, "AuthnRequest"):
+		return d.inspectRequest(root, c, in)
+	case xmlsec.Is(root, saml.NSAssertion, "Assertion"):
+		v := &Inspection{Kind: "SAML assertion"}
+		explainAssertion(v, root)
+		return v, nil
+	}
+	return nil, fmt.Errorf("%w: XML with the root <%s> in namespace %q; SAML metadata and protocol messages are known", ErrUnrecognised,
+		root.FullTag(), xmlsec.Namespace(root))
+}
+
+func (d *Desk) inspectMetadata(doc *etree.Document, in InspectInput) (*Inspection, error) {
+	md, err := saml.ReadDocument(doc)
+	if err != nil {
+		return nil, err
+	}
+	v := &Inspection{Kind: "SAML metadata"}
+	signed := "no"
+	if xmlsec.Child(md.Root, xmlsec.NS, "Signature") != nil {
+		signed = "yes; verify it with `tressik metadata verify FILE --signed-by CERT`"
+	}
+	if md.Aggregate {
+		v.Kind = "SAML metadata aggregate"
+		ids := md.IDs()
+		v.fact("Name", md.Name)
+		v.fact("Entities", fmt.Sprint(len(ids)))
+		v.fact("Signed", signed)
+		for _, id := range ids[:min(5, len(ids))] {
+			v.fact("Holds", id)
+		}
+		if len(ids) > 5 {
+			v.fact("Holds", fmt.Sprintf("and %d more; take one with --entity ID", len(ids)-5))
+		}
+		return v, nil
+	}
+	e, err := md.Entity("")
+	if err != nil {
+		return nil, err
+	}
+	v.fact("Entity ID", e.ID)
+	v.fact("Signed", signed)
+	for _, s := range []struct {
+		role *saml.Role
+		kind federation.Kind
+	}{{e.IDP, federation.Provider}, {e.SP, federation.App}} {
+		if s.role == nil {
+			continue
+		}
+		v.fact("Role", string(s.kind))
+		for _, x := range append(append([]saml.Endpoint{}, s.role.SSO...), s.role.ACS...) {
+			v.fact("Endpoint", saml.ShortName(x.Binding)+" "+x.Location)
+		}
+		v.Findings = append(v.Findings, saml.JudgeEntity(e, s.kind.Side(), in.At)...)
+	}
+	if e.IDP == nil && e.SP == nil {
+		v.Findings = append(v.Findings, saml.JudgeEntity(e, finding.App, in.At)...)
+	}
+	return v, nil
+}
+
+func (d *Desk) inspectRequest(root *etree.Element, c *saml.Carried, in InspectInput) (*Inspection, error) {
+	r, err := saml.ReadRequest(root)
+	if err != nil {
+		return nil, err
+	}
+	v := &Inspection{Kind: "SAML AuthnRequest", Trust: in.Trust}
+	v.fact("ID", r.ID)
+	v.fact("Issuer (app)", r.Issuer)
+	v.fact("Destination", r.Destination)
+	v.fact("Assertion consumer service", r.ACS)
+	v.fact("Made at", when(r.IssueInstant))
+	v.fact("NameID format wanted", saml.ShortName(r.NameIDFormat))
+	v.fact("Authentication wanted", strings.Join(r.Contexts, ", "))
+	if in.Trust == "" {
+		return v, nil
+	}
+	t, app, provider, err := d.Trust(in.Trust)
+	if err != nil {
+		return nil, err
+	}
+	var locs []string
+	for _, e := range provider.Entity.IDP.SSO {
+		locs = append(locs, e.Location)
+	}
+	_, v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, WantSigned: t.SignsRequests,
+		AllowSHA1: t.AllowSHA1, Now: in.At, Skew: saml.DefaultSkew})
+	v.Verdict = saml.Accepted
+	if v.Findings.Failed() {
+		v.Verdict = saml.Refused
+	}
+	return v, nil
+}
+
+func when(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05 UTC")
+}
+
+func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspection, error) {
+	v := &Inspection{Kind: "SAML Response", Trust: in.Trust}
+	v.fact("ID", xmlsec.Attr(root, "ID"))
+	v.fact("Issuer", xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer")))
+	v.fact("Destination", xmlsec.Attr(root, "Destination"))
+	v.fact("In response to", xmlsec.Attr(root, "InResponseTo"))
+	v.fact("Status", saml.ShortName(xmlsec.Attr(xmlsec.Path(root, saml.NSProtocol, "Status", "StatusCode"), "Value")))
+	v.fact("Status message", xmlsec.Text(xmlsec.Path(root, saml.NSProtocol, "Status", "StatusMessage")))
+	if xmlsec.Child(root, saml.NSAssertion, "EncryptedAssertion") != nil {
+		v.fact("Assertion", "encrypted")
+	}
+	var priv []*rsa.PrivateKey
+	if in.Key != nil {
+		k, err := keys.ParsePrivate(in.Key)
+		if err != nil {
+			return nil, fmt.Errorf("--key: %w; give the app's private key in PEM", err)
+		}
+		r, ok := k.(*rsa.PrivateKey)
+		if !ok {
+			return nil, fmt.Errorf("--key: assertions are encrypted to RSA keys, this is %s", keys.Describe(k.Public()))
+		}
+		priv = append(priv, r)
+	}
+	if in.Trust == "" {
+		if a := xmlsec.Child(root, saml.NSAssertion, "Assertion"); a != nil {
+			explainAssertion(v, a)
+		}
+		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was verified",
+			Expected: "a trust to judge by", Side: finding.Ledger, Fix: "judge it as the app would with `tressik inspect FILE --trust APP@PROVIDER`"})
+		return v, nil
+	}
+	t, app, provider, err := d.Trust(in.Trust)
+	if err != nil {
+		return nil, err
+	}
+	e := federation.Expectation(t, app, provider, in.At)
+	if app.Own && in.Key == nil {
+		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
+			if r, ok := k.(*rsa.PrivateKey); ok {
+				priv = append(priv, r)
+			}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+	}
+	e.DecryptionKeys = priv
+	e.CheckRequest, e.RequestID = in.Request != "", in.Request
+	j := saml.JudgeResponse(root, e)
+	v.Verdict, v.Findings = j.Verdict, j.Findings
+	if j.Subject != nil {
+		v.Subject, v.Format = j.Subject.Value, j.Subject.Format
+	}
+	v.Attributes = j.Attributes
+	v.Claims = map[string][]string{}
+	for _, a := range j.Attributes {
+		v.Claims[a.Name] = append(v.Claims[a.Name], a.Values...)
+	}
+	if in.Request == "" && j.InResponseTo != "" {
+		v.Findings.Add(finding.Finding{ID: "saml.in-response-to", Level: finding.Note, Check: "answer to a request", Saw: j.InResponseTo,
+			Expected: "the ID of the request that was sent", Side: finding.App, Fix: "not judged; give the ID with --request"})
+	}
+	return v, nil
+}
+
+// explainAssertion says what stands in an assertion without judging it.
+func explainAssertion(v *Inspection, a *etree.Element) {
+	v.fact("Assertion issuer", xmlsec.Text(xmlsec.Child(a, saml.NSAssertion, "Issuer")))
+	id := xmlsec.Path(a, saml.NSAssertion, "Subject", "NameID")
+	v.fact("Subject, not verified", xmlsec.Text(id))
+	v.fact("Subject format", xmlsec.Attr(id, "Format"))
+	cond := xmlsec.Child(a, saml.NSAssertion, "Conditions")
+	v.fact("Not before", xmlsec.Attr(cond, "NotBefore"))
+	v.fact("Not on or after", xmlsec.Attr(cond, "NotOnOrAfter"))
+	v.fact("Audience", xmlsec.Text(xmlsec.Path(cond, saml.NSAssertion, "AudienceRestriction", "Audience")))
+	v.fact("Authentication", xmlsec.Text(xmlsec.Path(a, saml.NSAssertion, "AuthnStatement", "AuthnContext", "AuthnContextClassRef")))
+	for _, at := range xmlsec.Children(xmlsec.Child(a, saml.NSAssertion, "AttributeStatement"), saml.NSAssertion, "Attribute") {
+		var vals []string
+		for _, x := range xmlsec.Children(at, saml.NSAssertion, "AttributeValue") {
+			vals = append(vals, xmlsec.Text(x))
+		}
+		v.fact("Attribute "+xmlsec.Attr(at, "Name"), strings.Join(vals, ", "))
+	}
+}
+
+func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
+	block, rest := pem.Decode(raw)
+	if block == nil {
+		return nil, fmt.Errorf("%w: the PEM block is damaged; it must end with an END line and hold whole base64", ErrUnrecognised)
+	}
+	switch {
+	case block.Type == "CERTIFICATE":
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate cannot be read: %w", err)
+		}
+		v := explainCertificate(c, at)
+		if more := bytes.Count(rest, []byte("BEGIN CERTIFICATE")); more > 0 {
+			v.fact("Further certificates", fmt.Sprint(more))
+		}
+		return v, nil
+	case strings.HasSuffix(block.Type, "PRIVATE KEY"):
+		if block.Type == "ENCRYPTED PRIVATE KEY" || block.Headers["DEK-Info"] != "" {
+			v := &Inspection{Kind: "private key, encrypted with a passphrase"}
+			v.fact("Key", "not shown")
+			return v, nil
+		}
+		k, err := keys.ParsePrivate(raw)
+		if err != nil {
+			return nil, fmt.Errorf("the private key cannot be read; it must be PKCS #8, PKCS #1 or SEC 1: %w", err)
+		}
+		v := &Inspection{Kind: "private key"}
+		v.fact("Key", keys.Describe(k.Public())+", not shown")
+		return v, nil
+	}
+	return nil, fmt.Errorf("%w: PEM of type %q; certificates and private keys are known", ErrUnrecognised, block.Type)
+}
+
+func (d *Desk) inspectDER(raw, whole []byte, at time.Time) (*Inspection, error) {
+	for _, b := range [][]byte{raw, whole} {
+		if c, err := x509.ParseCertificate(b); err == nil {
+			return explainCertificate(c, at), nil
+		}
+		if k, err := keys.ParsePrivate(b); err == nil {
+			v := &Inspection{Kind: "private key"}
+			v.fact("Key", keys.Describe(k.Public())+", not shown")
+			return v, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: it is DER, and neither a certificate nor a private key", ErrUnrecognised)
+}
+
+func explainCertificate(c *x509.Certificate, at time.Time) *Inspection {
+	v := &Inspection{Kind: "certificate"}
+	v.fact("Subject", c.Subject.String())
+	v.fact("Issuer", c.Issuer.String())
+	v.fact("Key", keys.Describe(c.PublicKey))
+	v.fact("SHA-256", keys.Fingerprint(c))
+	v.fact("Valid from", when(c.NotBefore))
+	v.fact("Valid until", when(c.NotAfter))
+	v.Findings = keys.Judge(c, "the", finding.Both, at)
+	return v
+}
+
+func inspectJSON(raw []byte) (*Inspection, error) {
+	var probe map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &probe); err != nil {
+		return nil, fmt.Errorf("%w: JSON that is damaged: %v", ErrUnrecognised, err)
+	}
+	if _, ok := probe["keys"]; ok {
+		return inspectJWKS(raw)
+	}
+	if _, ok := probe["kty"]; ok {
+		v := &Inspection{Kind: "JSON Web Key"}
+		explainJWK(v, raw)
+		return v, nil
+	}
+	return nil, fmt.Errorf("%w: JSON that is neither a JSON Web Key nor a JWKS", ErrUnrecognised)
+}
+
+func inspectJWKS(raw []byte) (*Inspection, error) {
+	var set struct {
+		Keys []json.RawMessage `json:"keys"`
+	}
+	if err := json.Unmarshal(raw, &set); err != nil {
+		return nil, fmt.Errorf("%w: a JWKS whose keys are no list: %v", ErrUnrecognised, err)
+	}
+	v := &Inspection{Kind: "JWKS"}
+	v.fact("Keys", fmt.Sprint(len(set.Keys)))
+	for _, k := range set.Keys {
+		explainJWK(v, k)
+	}
+	return v, nil
+}
+
+func explainJWK(v *Inspection, raw []byte) {
+	var k jose.JSONWebKey
+	if err := k.UnmarshalJSON(raw); err != nil {
+		v.Findings.Add(finding.Finding{ID: "jwk.broken", Level: finding.Warning, Check: "key", Saw: err.Error(), Expected: "a key of RFC 7517",
+			Side: finding.Sender, Fix: "this key is skipped; ask for a corrected set"})
+		return
+	}
+	text := keys.Describe(k.Public().Key)
+	if !k.IsPublic() {
+		text = "private or symmetric key, not shown"
+		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID, Saw: "a private or symmetric key",
+			Expected: "public keys alone", Side: finding.Sender, Fix: "if this was published, replace the key now"})
+	}
+	v.fact("Key "+k.KeyID, strings.TrimSpace(strings.Join([]string{text, k.Use, k.Algorithm}, " ")))
+}
+
+func inspectJWT(text string, at time.Time) (*Inspection, error) {
+	parts := strings.Split(strings.TrimSpace(text), ".")
+	head, err1 := decodeSegment(parts[0])
+	body, err2 := decodeSegment(parts[1])
+	if err1 != nil || err2 != nil {
+		return nil, fmt.Errorf("%w: it looks like a JWT, and its parts are no base64url JSON", ErrUnrecognised)
+	}
+	v := &Inspection{Kind: "JWT"}
+	add := func(prefix string, m map[string]any) {
+		names := make([]string, 0, len(m))
+		for k := range m {
+			names = append(names, k)
+		}
+		sort.Strings(names)
+		for _, k := range names {
+			val, _ := json.Marshal(m[k])
+			s := strings.Trim(string(val), `"`)
+			if f, ok := m[k].(float64); ok && (k == "exp" || k == "iat" || k == "nbf" || k == "auth_time") {
+				s = when(time.Unix(int64(f), 0))
+			}
+			v.fact(prefix+k, s)
+		}
+	}
+	add("header ", head)
+	add("", body)
+	if alg, _ := head["alg"].(string); alg == "none" {
+		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none", Expected: "a signature",
+			Side: finding.Sender, Fix: "refuse it", Ref: "RFC 8725 3.1"})
+	}
+	if exp, ok := body["exp"].(float64); ok && at.After(time.Unix(int64(exp), 0)) {
+		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(time.Unix(int64(exp), 0)),
+			Expected: "a time to come", Side: finding.Clock, Fix: "get a fresh one", Ref: "RFC 7519 4.1.4"})
+	}
+	v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
+		Expected: "a key of the issuer", Side: finding.Ledger, Fix: "trust nothing of it on this showing"})
+	return v, nil
+}
+
+func decodeSegment(s string) (map[string]any, error) {
+	b, err := saml.Decode64URL(s)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]any{}
+	return m, json.Unmarshal(b, &m)
+}

@@ -1,0 +1,355 @@
+package desk
+
+import (
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/stage"
+	"admin.tressik.example/internal/store"
+)
+
+// cast makes players of the parties of trusts. Own parties play with their keys out of the vault; a foreign one is played
+// by a stand-in with a key of its own, whose certificate takes the place of the published ones on this stage.
+func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
+	players := map[string]*stage.Player{}
+	var deals []*stage.Deal
+	for _, name := range trusts {
+		t, app, provider, err := d.Trust(name)
+		if err != nil {
+			return nil, err
+		}
+		if t.Standing == federation.Ended {
+			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, ErrEnded)
+		}
+		x := &stage.Deal{Trust: *t}
+		for _, p := range []*federation.Party{app, provider} {
+			if players[p.Name] == nil {
+				if players[p.Name], err = d.player(p); err != nil {
+					return nil, fmt.Errorf("%s: %w", p.Name, err)
+				}
+			}
+		}
+		x.App, x.Provider = players[app.Name], players[provider.Name]
+		if x.Releaser, err = d.releaser(t, app); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		deals = append(deals, x)
+	}
+	return deals, nil
+}
+
+func (d *Desk) player(p *federation.Party) (*stage.Player, error) {
+	e, err := p.Entity.Clone()
+	if err != nil {
+		return nil, err
+	}
+	pl := &stage.Player{Party: *p, StandIn: !p.Own, Origin: p.Entity}
+	pl.Party.Entity = *e
+	if p.Kind == federation.App {
+		pl.Home = stage.HomeOf(p)
+	}
+	if p.Own {
+		key, cert, err := d.L.Key(p.Name, "signing")
+		if err != nil {
+			return nil, err
+		}
+		pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+		seal, _, err := d.L.Key(p.Name, "encryption")
+		if errors.Is(err, store.ErrNotFound) {
+			return pl, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		pl.Decrypt, _ = seal.(*rsa.PrivateKey)
+		return pl, nil
+	}
+	return pl, d.standIn(pl)
+}
+
+// standIn gives a player a fresh key in place of the party's own.
+func (d *Desk) standIn(pl *stage.Player) error {
+	key, err := keys.Generate(d.Rand, "rsa-2048")
+	if err != nil {
+		return err
+	}
+	cert, err := keys.SelfSign(d.Rand, key, "stand-in for "+pl.Party.Name, "", d.Now(), 24*time.Hour)
+	if err != nil {
+		return err
+	}
+	pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+	pl.Decrypt, _ = key.(*rsa.PrivateKey)
+	role := pl.Party.Role()
+	seen := map[string]bool{}
+	var out []saml.Key
+	for _, k := range append(role.Keys, saml.Key{Use: "signing"}) {
+		if (k.Use == "" || k.Use == "signing") && seen[""] || seen[k.Use] {
+			continue
+		}
+		seen[k.Use] = true
+		out = append(out, saml.Key{Use: k.Use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw), Methods: k.Methods})
+	}
+	role.Keys = out
+	return nil
+}
+
+// Unproven lists what a rehearsal cannot prove, one line for each party played by a stand-in.
+func Unproven(deals []*stage.Deal) []string {
+	var out []string
+	done := map[string]bool{}
+	for _, x := range deals {
+		for _, p := range []*stage.Player{x.Provider, x.App} {
+			if p.StandIn && !done[p.Party.Name] {
+				done[p.Party.Name] = true
+				out = append(out, fmt.Sprintf("%s is played by a STAND-IN with a key of its own: the real %s was not spoken to",
+					p.Party.Name, p.Party.Label()))
+			}
+		}
+	}
+	return out
+}
+
+// RehearseInput says what to rehearse.
+type RehearseInput struct {
+	Trusts   []string
+	Person   string
+	Second   bool // confirm a second factor when asked
+	From     string
+	Suppose  []string // KEY=VALUE
+	DryRun   bool     // keep nothing
+	OnCast   func([]*stage.Deal)
+	OnStart  func(trust string)
+	OnStep   func(stage.Step)
+	OnEvents func([]stage.Event)
+}
+
+// Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
+func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
+	person, err := d.Person(in.Person)
+	if err != nil {
+		return nil, err
+	}
+	deals, err := d.cast(in.Trusts)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range deals {
+		if err := d.suppose(x, in.Suppose); err != nil {
+			return nil, err
+		}
+	}
+	var events []stage.Event
+	s := &stage.Stage{Deals: deals, People: []people.Person{*person}, Now: d.Now, Rand: d.Rand, CarryOn: true}
+	s.Watch = func(e stage.Event) { events = append(events, e) }
+	if err := s.Open(); err != nil {
+		return nil, err
+	}
+	w, err := stage.NewWalker(s)
+	if err != nil {
+		return nil, err
+	}
+	defer w.Close()
+	w.Person, w.Second = person.ID, in.Second
+	w.OnStep = func(st stage.Step) {
+		if in.OnStep != nil {
+			in.OnStep(st)
+		}
+		if in.OnEvents != nil && len(events) > 0 {
+			in.OnEvents(events)
+		}
+		events = nil
+	}
+	if in.OnCast != nil {
+		in.OnCast(deals)
+	}
+	var out []federation.Rehearsal
+	for i, x := range deals {
+		if in.OnStart != nil {
+			in.OnStart(x.Trust.Name)
+		}
+		r := federation.Rehearsal{At: d.Now().UTC(), Trust: x.Trust.Name, Person: person.ID, Suppose: in.Suppose, Verdict: saml.Refused,
+			StandIns: []string{}}
+		for _, p := range []*stage.Player{x.Provider, x.App} {
+			if p.StandIn {
+				r.StandIns = append(r.StandIns, p.Party.Name)
+			}
+		}
+		gather := func(e stage.Event) {
+			r.Findings = append(r.Findings, e.Findings...)
+			if e.Judged != nil {
+				fill(&r, e.Judged)
+			}
+		}
+		s.Watch = func(e stage.Event) {
+			events = append(events, e)
+			if e.Trust == x.Trust.Name {
+				gather(e)
+			}
+		}
+		if err := w.Walk(d.startOf(x, in.From)); err != nil {
+			f := finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a way to the app's page",
+				Side: finding.Both, Fix: "follow the last step above"}
+			r.Findings.Add(f)
+			if in.OnEvents != nil {
+				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
+			}
+		}
+		d.continued(&r, i, w.Asked, deals)
+		if r.Findings.Failed() {
+			r.Verdict = saml.Refused
+		}
+		if !r.Findings.Failed() && r.Verdict != saml.Accepted {
+			r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: "it ended before the app judged a response",
+				Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: "follow the last step above"})
+		}
+		out = append(out, r)
+	}
+	if in.DryRun {
+		return out, nil
+	}
+	return out, d.keep(out)
+}
+
+func fill(r *federation.Rehearsal, j *saml.Judgement) {
+	r.Verdict = j.Verdict
+	if j.Subject != nil {
+		r.Subject, r.Format = j.Subject.Value, j.Subject.Format
+	}
+	r.Claims = map[string][]string{}
+	for _, a := range j.Attributes {
+		name := a.Friendly
+		if name == "" {
+			name = a.Name
+		}
+		r.Claims[name] = a.Values
+	}
+}
+
+// continued says of a second app on the same provider whether single sign-on held.
+func (d *Desk) continued(r *federation.Rehearsal, i int, asked bool, deals []*stage.Deal) {
+	if i == 0 || deals[i].Provider != deals[0].Provider {
+		return
+	}
+	if asked {
+		r.Findings.Add(finding.Finding{ID: "session", Level: finding.Note, Check: "single sign-on", Saw: "the provider asked for a sign-in again",
+			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"})
+		return
+	}
+	r.Findings.Pass("session", "single sign-on", "no sign-in was asked for: the session of "+deals[0].App.Party.Name+" held")
+}
+
+// startOf is where the walk begins: the app's start link, or the provider's link to the app.
+func (d *Desk) startOf(x *stage.Deal, from string) string {
+	if from == "provider" {
+		return stage.LaunchOf(x)
+	}
+	return stage.StartOf(x)
+}
+
+// suppose reads KEY=VALUE: acs, entity-id, clock of the app; key of the provider.
+func (d *Desk) suppose(x *stage.Deal, list []string) error {
+	for _, s := range list {
+		key, v, ok := strings.Cut(s, "=")
+		if !ok || v == "" {
+			return fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
+		}
+		switch key {
+		case "acs":
+			if err := checkURL("--suppose acs", v); err != nil {
+				return err
+			}
+			x.Suppose.ACS = v
+		case "entity-id":
+			x.Suppose.EntityID = v
+		case "clock":
+			dur, err := time.ParseDuration(strings.TrimPrefix(v, "+"))
+			if err != nil {
+				return fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, ErrValue)
+			}
+			x.Suppose.Clock = dur
+		case "key":
+			if v != "other" {
+				return fmt.Errorf("--suppose key=%s is %w: write key=other", v, ErrValue)
+			}
+			key, err := keys.Generate(d.Rand, "rsa-2048")
+			if err != nil {
+				return err
+			}
+			var cert *x509.Certificate
+			if cert, err = keys.SelfSign(d.Rand, key, "a key nobody knows", "", d.Now(), 24*time.Hour); err != nil {
+				return err
+			}
+			x.Suppose.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+		default:
+			return fmt.Errorf("--suppose %s is %w: known are acs, entity-id and clock (of the app) and key (of the provider)", key, ErrValue)
+		}
+	}
+	return nil
+}
+
+// keep stores rehearsals with their trusts. One with a supposed value says nothing about the ledger's values: it is kept
+// and does not move the standing.
+func (d *Desk) keep(list []federation.Rehearsal) error {
+	for i := range list {
+		r := &list[i]
+		old, _, _, err := d.Trust(r.Trust)
+		if err != nil {
+			return err
+		}
+		t := *old
+		t.Last = r
+		if r.Verdict == saml.Accepted && len(r.Suppose) == 0 &&
+			(t.Standing == federation.Drafted || t.Standing == federation.Exchanged) {
+			t.Standing = federation.Rehearsed
+		}
+		err = d.L.Change(func(tx *store.Tx) error {
+			if err := tx.AddRehearsal(r); err != nil {
+				return err
+			}
+			return tx.PutTrust(old, &t, "trust.rehearse")
+		})
+		if err != nil {
+			return fmt.Errorf("keeping the rehearsal: %w", err)
+		}
+	}
+	return nil
+}
+
+// Stage makes a stage of all trusts that have not ended, for a browser: parties at base/NAME/…
+func (d *Desk) Stage(base string) (*stage.Stage, error) {
+	trusts, err := d.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, t := range trusts {
+		if t.Standing != federation.Ended {
+			names = append(names, t.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil, errors.New("there is no trust to play; make one with `tressik federate APP --with PROVIDER`")
+	}
+	deals, err := d.cast(names)
+	if err != nil {
+		return nil, err
+	}
+	persons, err := d.L.Persons()
+	if err != nil {
+		return nil, err
+	}
+	s := &stage.Stage{Deals: deals, People: persons, Now: d.Now, Rand: d.Rand}
+	s.Rebase(base)
+	return s, s.Open()
+}

@@ -1,0 +1,423 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/store"
+)
+
+// Terms are what can be said about a trust. Nil and empty leave things as they are or as they follow from the metadata.
+type Terms struct {
+	Admits        string
+	Strength      string
+	Signs         string
+	Encrypts      *bool
+	SignsRequests *bool
+	Unsolicited   *bool
+	AllowSHA1     *bool
+}
+
+func (d *Desk) apply(t *federation.Trust, x Terms) error {
+	if x.Admits != "" {
+		if err := federation.CheckAdmits(x.Admits); err != nil {
+			return err
+		}
+		t.Admits = x.Admits
+	}
+	if x.Strength != "" {
+		if x.Strength != "any" && x.Strength != "mfa" {
+			return fmt.Errorf("--strength %q is %w; write any or mfa", x.Strength, ErrValue)
+		}
+		t.Strength = x.Strength
+	}
+	if x.Signs != "" {
+		if x.Signs != "assertion" && x.Signs != "response" && x.Signs != "both" {
+			return fmt.Errorf("--signs %q is %w; write assertion, response or both", x.Signs, ErrValue)
+		}
+		t.Signs = x.Signs
+	}
+	for _, b := range []struct{ to, from *bool }{{&t.Encrypts, x.Encrypts}, {&t.SignsRequests, x.SignsRequests},
+		{&t.Unsolicited, x.Unsolicited}, {&t.AllowSHA1, x.AllowSHA1}} {
+		if b.from != nil {
+			*b.to = *b.from
+		}
+	}
+	return nil
+}
+
+// Federate makes the trust between an app and a provider: all that follows from their metadata is filled in, both sides
+// are compared. Errors: *UnknownError, store.ErrExists.
+func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trust, finding.List, error) {
+	app, err := d.Party(federation.App, appName)
+	if err != nil {
+		return nil, nil, err
+	}
+	provider, err := d.Party(federation.Provider, providerName)
+	if err != nil {
+		return nil, nil, err
+	}
+	if app.Entity.SP == nil || provider.Entity.IDP == nil {
+		return nil, nil, errors.New("both parties need a SAML side")
+	}
+	sp, idp := app.Entity.SP, provider.Entity.IDP
+	format, _ := federation.PickFormat(sp, idp)
+	t := &federation.Trust{Name: federation.TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name,
+		Standing: federation.Drafted, Admits: "everyone", Strength: "any", SubjectFormat: format, Rules: []claims.Rule{},
+		Signs: "assertion", SignsRequests: sp.RequestsSigned || idp.WantRequestsSigned, Handed: map[string]time.Time{}}
+	if sp.WantAssertionsSigned {
+		t.Signs = "assertion"
+	}
+	for _, k := range sp.Keys {
+		t.Encrypts = t.Encrypts || k.Use == "encryption"
+	}
+	if err := d.apply(t, x); err != nil {
+		return nil, nil, err
+	}
+	for side, p := range map[string]*federation.Party{"app": app, "provider": provider} {
+		if p.Own {
+			t.Handed[side] = d.Now().UTC() // the ledger itself is where that side takes its values from
+		}
+	}
+	settle(t)
+	salt := make([]byte, 32)
+	if _, err := io.ReadFull(d.Rand, salt); err != nil {
+		return nil, nil, err
+	}
+	if err := d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, salt) }); err != nil {
+		return nil, nil, err
+	}
+	return t, d.compare(t, app, provider), nil
+}
+
+// settle moves a drafted trust to exchanged once both sides have what they need.
+func settle(t *federation.Trust) {
+	if t.Standing == federation.Drafted && len(t.Handed) == 2 {
+		t.Standing = federation.Exchanged
+	}
+}
+
+// compare puts both sides and what the claims release beside each other.
+func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) finding.List {
+	out := federation.Compare(t, app, provider, d.Now())
+	var promised []saml.Attribute
+	for _, r := range t.Rules {
+		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim, Values: []string{r.Expression}})
+	}
+	for _, f := range federation.JudgeClaims(app, promised) {
+		if f.Level == finding.Pass {
+			f.Saw = "from " + f.Saw
+			f.Expected = f.Saw
+		}
+		f.Fix = strings.ReplaceAll(f.Fix, "TRUST", t.Name)
+		out.Add(f)
+	}
+	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
+		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released", Expected: "what the app reads",
+			Side: finding.Provider, Fix: "ask the app's owner what it reads, then `tressik claims set " + t.Name + " mail=person.mail`"})
+	}
+	return out
+}
+
+// Compared returns a trust, its parties, and both sides compared.
+func (d *Desk) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List, err error) {
+	t, app, provider, err = d.Trust(name)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	return t, app, provider, d.compare(t, app, provider), nil
+}
+
+// ErrEnded means that an ended trust was to be used.
+var ErrEnded = errors.New("has ended")
+
+// change loads a trust, changes a copy and stores it. reshape says that a rehearsal before it no longer speaks for it.
+func (d *Desk) change(name, action string, reshape bool, f func(*federation.Trust) error) (*federation.Trust, error) {
+	old, _, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Standing == federation.Ended && action != "trust.remove" {
+		return nil, fmt.Errorf("%s %w; remove it and federate anew", name, ErrEnded)
+	}
+	t := *old
+	t.Handed = map[string]time.Time{}
+	for k, v := range old.Handed {
+		t.Handed[k] = v
+	}
+	if err := f(&t); err != nil {
+		return nil, err
+	}
+	if reshape {
+		t.Reshaped = d.Now().UTC()
+	}
+	return &t, d.L.Change(func(tx *store.Tx) error { return tx.PutTrust(old, &t, action) })
+}
+
+// ChangeTrust changes the terms of a trust.
+func (d *Desk) ChangeTrust(name string, x Terms) (*federation.Trust, error) {
+	return d.change(name, "trust.change", true, func(t *federation.Trust) error { return d.apply(t, x) })
+}
+
+// EndTrust ends a trust: it stays on record and can no longer be used.
+func (d *Desk) EndTrust(name string) (*federation.Trust, error) {
+	return d.change(name, "trust.end", false, func(t *federation.Trust) error {
+		t.Standing = federation.Ended
+		return nil
+	})
+}
+
+// RemoveTrust takes a trust out of the ledger.
+func (d *Desk) RemoveTrust(name string) error {
+	t, _, _, err := d.Trust(name)
+	if err != nil {
+		return err
+	}
+	return d.L.Change(func(tx *store.Tx) error { return tx.RemoveTrust(t) })
+}
+
+// ClaimInput is what claims set is told.
+type ClaimInput struct {
+	Assign        []string // CLAIM=EXPRESSION
+	Name          string   // SAML attribute name, for a single assignment
+	NameFormat    string
+	Subject       *string
+	SubjectFormat string
+}
+
+// SetClaims sets rules and the subject of a trust. Expressions that do not compile are refused with a
+// *claims.CompileError. The second result has hints on attributes that nobody in the ledger has.
+func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding.List, error) {
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return nil, nil, err
+	}
+	if (in.Name != "" || in.NameFormat != "") && len(in.Assign) != 1 {
+		return nil, nil, fmt.Errorf("--name and --name-format are %w with %d assignments; set that claim by itself", ErrValue, len(in.Assign))
+	}
+	_, app, _, err := d.Trust(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	var hints finding.List
+	rules := []claims.Rule{}
+	for _, a := range in.Assign {
+		claim, expr, ok := strings.Cut(a, "=")
+		claim, expr = strings.TrimSpace(claim), strings.TrimSpace(expr)
+		if !ok || claim == "" {
+			return nil, nil, fmt.Errorf("%q is %w: write CLAIM=EXPRESSION, such as mail=person.mail", a, ErrValue)
+		}
+		prg, err := engine.Compile(expr)
+		if err != nil {
+			return nil, nil, fmt.Errorf("claim %s: %w", claim, err)
+		}
+		if err := d.hintReads(&hints, claim, prg); err != nil {
+			return nil, nil, err
+		}
+		r := claims.Rule{Claim: claim, Expression: expr}
+		r.Name, r.NameFormat = samlName(claim, in.Name, in.NameFormat, app)
+		rules = append(rules, r)
+	}
+	format := ""
+	if in.SubjectFormat != "" {
+		var ok bool
+		if format, ok = saml.FormatByWord(in.SubjectFormat); !ok {
+			return nil, nil, fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
+				in.SubjectFormat, ErrValue)
+		}
+	}
+	if in.Subject != nil && *in.Subject != "" {
+		prg, err := engine.Compile(*in.Subject)
+		if err != nil {
+			return nil, nil, fmt.Errorf("subject: %w", err)
+		}
+		if err := d.hintReads(&hints, "subject", prg); err != nil {
+			return nil, nil, err
+		}
+	}
+	t, err := d.change(name, "claims.set", true, func(t *federation.Trust) error {
+		for _, r := range rules {
+			t.Rules = claims.Set(t.Rules, r)
+		}
+		if format != "" {
+			t.SubjectFormat = format
+		}
+		if in.Subject != nil {
+			t.Subject = *in.Subject
+		}
+		return nil
+	})
+	return t, hints, err
+}
+
+// samlName finds the attribute name to send: as said; as the app's metadata wants it; the standard's; the claim itself.
+func samlName(claim, name, format string, app *federation.Party) (string, string) {
+	if name == "" && app.Entity.SP != nil {
+		for _, w := range app.Entity.SP.Wanted {
+			if w.Friendly == claim || w.Name == claim {
+				f := w.Format
+				if f == "" {
+					f = saml.NameFormatUnspecified
+				}
+				if format == "" {
+					format = f
+				}
+				return w.Name, formatOf(format, w.Name)
+			}
+		}
+	}
+	if name == "" {
+		if std, ok := claims.Standard(claim); ok {
+			name = std
+		} else {
+			name = claim
+		}
+	}
+	return name, formatOf(format, name)
+}
+
+func formatOf(word, name string) string {
+	switch word {
+	case "uri":
+		return saml.NameFormatURI
+	case "basic":
+		return saml.NameFormatBasic
+	case "unspecified":
+		return saml.NameFormatUnspecified
+	case "":
+		if strings.HasPrefix(name, "urn:") || strings.Contains(name, "://") {
+			return saml.NameFormatURI
+		}
+		return saml.NameFormatBasic
+	}
+	return word
+}
+
+// hintReads warns of attributes that nobody in the ledger has.
+func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) error {
+	all, err := d.L.Persons()
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	have := map[string]bool{}
+	var names []string
+	for _, p := range all {
+		for a := range p.Attributes {
+			if !have[a] {
+				have[a] = true
+				names = append(names, a)
+			}
+		}
+	}
+	for _, r := range prg.Reads() {
+		if have[r] {
+			continue
+		}
+		fix := "see what people have with `tressik people show NAME`"
+		if n := near.Names(r, names); len(n) > 0 {
+			fix = "did you mean person." + strings.Join(n, " or person.") + "?"
+		}
+		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim, Saw: "person." + r + ", which nobody has",
+			Expected: "an attribute that people in the ledger have", Side: finding.Ledger, Fix: fix})
+	}
+	return nil
+}
+
+// DropClaims takes rules away. Unknown ones are an *UnknownError.
+func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error) {
+	return d.change(name, "claims.drop", true, func(t *federation.Trust) error {
+		for _, c := range drop {
+			kept := []claims.Rule{}
+			var have []string
+			for _, r := range t.Rules {
+				have = append(have, r.Claim)
+				if r.Claim != c {
+					kept = append(kept, r)
+				}
+			}
+			if len(kept) == len(t.Rules) {
+				return &UnknownError{What: "claim in " + name, Name: c, Near: near.Names(c, have), Add: "see `tressik claims list " + name + "`"}
+			}
+			t.Rules = kept
+		}
+		return nil
+	})
+}
+
+// Preview is what a trust would send for a person.
+type Preview struct {
+	Trust      string           `json:"trust"`
+	Person     string           `json:"person"`
+	Admitted   bool             `json:"admitted"`
+	Why        string           `json:"why,omitempty"` // why the person is not admitted
+	Subject    saml.Subject     `json:"subject"`
+	Attributes []saml.Attribute `json:"attributes"`
+	Gaps       []claims.Gap     `json:"gaps"`
+	Findings   finding.List     `json:"findings"`
+}
+
+// PreviewClaims works out what a trust would send for a person, without sending it.
+func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
+	t, app, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := d.Person(who)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.releaser(t, app)
+	if err != nil {
+		return nil, err
+	}
+	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{}}
+	v.Admitted, v.Why = t.Admission(p)
+	subject, err := r.Subject(p)
+	if err != nil {
+		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(), Expected: "one value",
+			Side: finding.Provider, Fix: "set another with `tressik claims set " + name + " --subject EXPRESSION`"})
+	}
+	v.Subject = subject
+	attrs, gaps := r.Attributes(p)
+	v.Attributes = append(v.Attributes, attrs...)
+	v.Gaps = append(v.Gaps, gaps...)
+	for _, f := range federation.JudgeClaims(app, attrs) {
+		f.Fix = strings.ReplaceAll(f.Fix, "TRUST", name)
+		v.Findings.Add(f)
+	}
+	return v, nil
+}
+
+func (d *Desk) releaser(t *federation.Trust, app *federation.Party) (*federation.Releaser, error) {
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return nil, err
+	}
+	salt, err := d.L.Salt(t.Name)
+	if err != nil {
+		return nil, err
+	}
+	return federation.NewReleaser(engine, t, app, salt, d.Rand)
+}
+
+// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed.
+func (d *Desk) LoadPeople(raw []byte, source string, replace bool) (read, added, changed, removed int, err error) {
+	dir, err := people.Read(raw)
+	if err != nil {
+		return 0, 0, 0, 0, fmt.Errorf("people from %s: %w", source, err)
+	}
+	err = d.L.Change(func(tx *store.Tx) error {
+		added, changed, removed, err = tx.PutPersons(dir.Persons, replace, source)
+		return err
+	})
+	return len(dir.Persons), added, changed, removed, err
+}
