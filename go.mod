@@ -7,9 +7,13 @@ require (
 	filippo.io/age v1.3.2
 	github.com/beevik/etree v1.8.1
 	github.com/go-jose/go-jose/v4 v4.1.9
+	github.com/goccy/go-yaml v1.19.2
+	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/russellhaering/goxmldsig v1.6.1
+	github.com/spf13/cobra v1.10.2
 	golang.org/x/net v0.61.0
+	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.62.0
 )
 
@@ -19,12 +23,16 @@ require (
 	github.com/antlr4-go/antlr/v4 v4.13.1 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/jonboulle/clockwork v0.5.0 // indirect
 	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/mfridman/interpolate v0.0.2 // indirect
 	github.com/ncruces/go-strftime v1.1.0 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/sethvargo/go-retry v0.5.0 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/crypto v0.58.0 // indirect

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"sort"
 	"strings"
 	"time"
 )
@@ -189,4 +190,30 @@ func (l *Ledger) VerifyJournal() (int, []Break, error) {
 		breaks = append(breaks, Break{seq, "the journal ended with entry " + was + " when it was last written"})
 	}
 	return n, breaks, plain(rows.Err())
+}
+
+// Fields names what an entry changed, for people.
+func (e *Entry) Fields() string {
+	after, before := map[string]json.RawMessage{}, map[string]json.RawMessage{}
+	_ = json.Unmarshal(e.After, &after) // empty where there is none
+	_ = json.Unmarshal(e.Before, &before)
+	switch {
+	case len(before) == 0 && len(after) > 4:
+		return "new"
+	case len(after) == 0 && len(before) > 4:
+		return "gone"
+	}
+	var names []string
+	for k := range after {
+		if k != "changed" && k != "reshaped" {
+			names = append(names, k)
+		}
+	}
+	for k := range before {
+		if _, ok := after[k]; !ok {
+			names = append(names, k)
+		}
+	}
+	sort.Strings(names)
+	return strings.Join(names, ", ")
 }

@@ -280,3 +280,6 @@ func (o Options) vaultKeyPath(ledger string) string {
 	}
 	return strings.TrimSuffix(ledger, filepath.Ext(ledger)) + ".vault-key"
 }
+
+// VaultKeyPath returns where the vault key is looked for.
+func (l *Ledger) VaultKeyPath() string { return l.vaultKeyPath(l.path) }

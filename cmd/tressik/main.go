@@ -1,0 +1,27 @@
+// Tressik federates apps with identity providers and proves each sign-in before people depend on it.
+package main
+
+import (
+	"context"
+	"os"
+	"runtime"
+	"runtime/debug"
+
+	"admin.tressik.example/internal/cli"
+)
+
+// version is set by the linker for releases.
+var version = "0.1.0"
+
+func main() {
+	b := cli.Build{Version: version, Commit: "unknown", Go: runtime.Version()}
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+				b.Commit = s.Value[:12]
+			}
+		}
+	}
+	a := &cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Build: b}
+	os.Exit(a.Run(context.Background(), os.Args[1:]))
+}

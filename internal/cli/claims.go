@@ -1,0 +1,281 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) claimsCmd() *cobra.Command {
+	c := &cobra.Command{Use: "claims", Short: "Say what an app receives of a person, and preview it"}
+	c.AddCommand(a.claimsSet(), a.claimsList(), a.claimsDrop(), a.claimsPreview())
+	return c
+}
+
+func (a *App) claimsSet() *cobra.Command {
+	var in desk.ClaimInput
+	var subject string
+	c := &cobra.Command{Use: "set TRUST [CLAIM=EXPRESSION…]", Short: "Set claims and the subject of a trust", Args: args("TRUST", "[CLAIM=EXPRESSION…"),
+		Long: `Set what a trust releases. The right side is an expression of the Common Expression Language over
+person (the attributes of the person who signs in) and groups (a list of names). An attribute with one
+value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list.
+
+Common attributes know their standard names: mail, displayName, givenName, sn, uid,
+eduPersonPrincipalName and others. --name and --name-format set others.`,
+		Example: `  tressik claims set nightlog@ridge mail=person.mail 'displayName=person.givenName + " " + person.sn'
+  tressik claims set nightlog@ridge role='groups.exists(g, g == "directors") ? "editor" : "reader"' --name role
+  tressik claims set nightlog@ridge --subject person.uid --subject-format unspecified`,
+		ValidArgsFunction: a.names("trust", 1)}
+	c.RunE = func(cmd *cobra.Command, got []string) error {
+		in.Assign = got[1:]
+		if cmd.Flags().Changed("subject") {
+			in.Subject = &subject
+		}
+		if len(in.Assign) == 0 && in.Subject == nil && in.SubjectFormat == "" {
+			return usageError{errors.New("nothing to set; write CLAIM=EXPRESSION, such as mail=person.mail, or give --subject or --subject-format")}
+		}
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		t, hints, err := d.SetClaims(got[0], in)
+		if err != nil {
+			return err
+		}
+		b := rulesBlock(t)
+		b.Title = "Claims of " + t.Name
+		blocks := []view.Block{b, {Fields: [][2]string{{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()}}}}
+		if len(hints) > 0 {
+			blocks = append(blocks, view.Block{Findings: hints})
+		}
+		_, _, _, fs, err := d.Compared(t.Name)
+		if err != nil {
+			return err
+		}
+		var gaps finding.List
+		for _, f := range fs {
+			if strings.HasPrefix(f.ID, "claims.") && f.Level != finding.Pass {
+				gaps = append(gaps, f)
+			}
+		}
+		if len(gaps) > 0 {
+			blocks = append(blocks, view.Block{Title: "What the app wants and will not get", Findings: gaps})
+		}
+		if err := a.print(view.Page{Data: trustData{*t, append(hints, gaps...)}, Blocks: blocks}); err != nil {
+			return err
+		}
+		return found(gaps)
+	}
+	f := c.Flags()
+	f.StringVar(&in.Name, "name", "", "SAML attribute name, for a single claim")
+	f.StringVar(&in.NameFormat, "name-format", "", "uri, basic, unspecified or a whole identifier")
+	f.StringVar(&subject, "subject", "", "expression of the subject; empty takes what fits the format")
+	f.StringVar(&in.SubjectFormat, "subject-format", "", "persistent, transient, email, unspecified or a whole identifier")
+	must(c.RegisterFlagCompletionFunc("subject-format", cobra.FixedCompletions([]string{"persistent", "transient", "email", "unspecified"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func (a *App) claimsList() *cobra.Command {
+	return &cobra.Command{Use: "list TRUST", Short: "List the claims of a trust", Args: args("TRUST"), Example: "  tressik claims list nightlog@ridge",
+		ValidArgsFunction: a.names("trust", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			t, _, _, err := d.Trust(got[0])
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
+		}}
+}
+
+func (a *App) claimsDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Release a claim no longer", Args: args("TRUST", "CLAIM…"),
+		Example: "  tressik claims drop nightlog@ridge displayName", ValidArgsFunction: a.names("trust", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			t, err := d.DropClaims(got[0], got[1:])
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
+		}}
+}
+
+func (a *App) claimsPreview() *cobra.Command {
+	var as string
+	c := &cobra.Command{Use: "preview TRUST --as PERSON", Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
+		Example: "  tressik claims preview nightlog@ridge --as mira", ValidArgsFunction: a.names("trust", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			if as == "" {
+				return usageError{errors.New("--as PERSON is missing")}
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			v, err := d.PreviewClaims(got[0], as)
+			if err != nil {
+				return err
+			}
+			if err := a.print(view.Page{Data: v, Blocks: previewBlocks(a.printer(), v)}); err != nil {
+				return err
+			}
+			return found(v.Findings)
+		}}
+	c.Flags().StringVar(&as, "as", "", "the person: user name or mail address")
+	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
+	return c
+}
+
+func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
+	admitted := "yes"
+	if !v.Admitted {
+		admitted = p.Bad("no") + ": " + v.Why
+	}
+	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person), Fields: [][2]string{{"admitted", admitted},
+		{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
+	b := view.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message", "Name format"}, Noun: "attribute",
+		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", v.Trust)}
+	for _, at := range v.Attributes {
+		label := at.Friendly
+		if label == "" {
+			label = at.Name
+		}
+		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name, saml.ShortName(at.Format)})
+	}
+	blocks = append(blocks, b)
+	if len(v.Gaps) > 0 {
+		g := view.Block{Title: "Not sent for this person"}
+		for _, x := range v.Gaps {
+			g.Fields = append(g.Fields, [2]string{x.Claim, x.Reason})
+		}
+		blocks = append(blocks, g)
+	}
+	if open := v.Findings.Without(finding.Pass); len(open) > 0 {
+		blocks = append(blocks, view.Block{Title: "What the app wants and would not get", Findings: open})
+	} else {
+		blocks = append(blocks, view.Block{Lines: []string{"The app gets all that it wants."}})
+	}
+	return blocks
+}
+
+func (a *App) peopleCmd() *cobra.Command {
+	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
+	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleShow())
+	return c
+}
+
+func (a *App) peopleLoad() *cobra.Command {
+	var replace bool
+	c := &cobra.Command{Use: "load FILE|-", Short: "Read persons and groups from LDIF or CSV", Args: args("FILE"),
+		Long: `Read persons and groups from LDIF (RFC 2849) or CSV whose first row names the attributes (one of them uid
+or mail; a column groups holds group names, parted by ;). Persons that are there already are brought up
+to date; with --replace those not in the file are removed.`,
+		Example: "  tressik people load observatory.ldif",
+		RunE: func(cmd *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			raw, err := reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In})
+			if err != nil {
+				return err
+			}
+			read, added, changed, removed, err := d.LoadPeople(raw, got[0], replace)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: map[string]int{"read": read, "added": added, "changed": changed, "removed": removed},
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed", view.Count(read, "person"), got[0], added, changed, removed)}}}})
+		}}
+	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
+	return c
+}
+
+func (a *App) peopleList() *cobra.Command {
+	var group string
+	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(), Example: "  tressik people list --group observers",
+		RunE: func(*cobra.Command, []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			all, err := d.L.Persons()
+			if err != nil {
+				return err
+			}
+			b := view.Block{Head: []string{"Person", "Name", "Mail", "Groups"}, Noun: "person",
+				Empty: "There is nobody yet. Load people with `tressik people load FILE`."}
+			data := all[:0:0]
+			for _, p := range all {
+				if group != "" && !p.In(group) {
+					continue
+				}
+				data = append(data, p)
+				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups, ", ")})
+			}
+			if group != "" && len(all) > 0 {
+				b.Empty = fmt.Sprintf("Nobody is in a group %q.", group)
+			}
+			if data == nil {
+				data = all[:0]
+			}
+			return a.print(view.Page{Data: data, Blocks: []view.Block{b}})
+		}}
+	c.Flags().StringVar(&group, "group", "", "only members of this group")
+	return c
+}
+
+func (a *App) peopleShow() *cobra.Command {
+	return &cobra.Command{Use: "show PERSON", Short: "Show a person's attributes and groups", Args: args("PERSON"), Example: "  tressik people show mira",
+		ValidArgsFunction: a.names("person", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			p, err := d.Person(got[0])
+			if err != nil {
+				return err
+			}
+			fs := [][2]string{}
+			if p.DN != "" {
+				fs = append(fs, [2]string{"dn", p.DN})
+			}
+			for _, k := range sortedKeys(p.Attributes) {
+				for _, v := range p.Attributes[k] {
+					fs = append(fs, [2]string{k, v})
+				}
+			}
+			groups := strings.Join(p.Groups, ", ")
+			if groups == "" {
+				groups = "none"
+			}
+			return a.print(view.Page{Data: p, Blocks: []view.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
+		}}
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}

@@ -1,0 +1,326 @@
+// Package cli holds the commands: flags in, a view out. It decides nothing.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/store"
+	"admin.tressik.example/internal/view"
+)
+
+// Exit statuses.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitFound  = 3
+)
+
+// ErrFound means that the command did its work and something was found wanting. It is not printed.
+var ErrFound = errors.New("something was found wanting")
+
+// usageError is for a command line that is wrong.
+type usageError struct{ err error }
+
+func (e usageError) Error() string { return e.err.Error() }
+func (e usageError) Unwrap() error { return e.err }
+
+// App carries what the commands share.
+type App struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(string) string
+	Build    Build
+
+	ledger, actor, format string
+	yes                   bool
+	opened                *store.Ledger
+}
+
+// Build says what program this is.
+type Build struct{ Version, Commit, Go string }
+
+// Run runs the program and returns its exit status.
+func (a *App) Run(ctx context.Context, args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	err := root.ExecuteContext(ctx)
+	if a.opened != nil {
+		if cerr := a.opened.Close(); err == nil && cerr != nil {
+			err = cerr
+		}
+	}
+	var usage usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, ErrFound):
+		return exitFound
+	case errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
+		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
+		return exitFailed
+	case errors.As(err, &usage), isCobraUsage(err):
+		fmt.Fprintf(a.Err, "tressik: %v\n", err)
+		return exitUsage
+	}
+	fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
+	return exitFailed
+}
+
+// isCobraUsage tells errors of the command line that cobra makes itself.
+func isCobraUsage(err error) bool {
+	s := err.Error()
+	for _, p := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument", "invalid argument",
+		"required flag", "accepts ", "requires at least", "if any flags in the group", "at least one of the flags"} {
+		if strings.HasPrefix(s, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func explain(err error) string {
+	s := err.Error()
+	switch {
+	case errors.Is(err, store.ErrNoLedger):
+		s += "; make one with `tressik init --org NAME`, or name one with --ledger or TRESSIK_LEDGER"
+	case errors.Is(err, store.ErrNewer):
+		s += "; use a newer Tressik"
+	case errors.Is(err, syscall.ENOSPC):
+		s += "; make room and run the command again; the ledger is as it was"
+	case errors.Is(err, os.ErrPermission):
+		s += "; change the permissions or choose another place"
+	}
+	return s
+}
+
+func (a *App) root() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "tressik",
+		Short: "Federate apps with identity providers, and prove each sign-in before people depend on it",
+		Long: `Tressik keeps both sides of every federation in one ledger, carries metadata, certificates and
+claims between them, compares both sides before anyone signs in, and rehearses the sign-in end to end.
+
+Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or with ` + "`tressik init`" + `.`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			for _, f := range view.Formats() {
+				if a.format == f {
+					return nil
+				}
+			}
+			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(view.Formats(), ", "))}
+		},
+	}
+	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	f := c.PersistentFlags()
+	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
+	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
+	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(view.Formats(), ", "))
+	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
+	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(), cobra.ShellCompDirectiveNoFileComp)))
+	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
+	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(), a.nextCmd(),
+		a.inspectCmd(), a.stageCmd()} {
+		j.GroupID = "journeys"
+		c.AddCommand(j)
+	}
+	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.claimsCmd(), a.peopleCmd(),
+		a.metadataCmd(), a.journalCmd()} {
+		r.GroupID = "records"
+		c.AddCommand(r)
+	}
+	c.AddCommand(a.versionCmd())
+	strict(c)
+	return c
+}
+
+// strict makes a noun without a known verb a usage error with near verbs.
+func strict(c *cobra.Command) {
+	for _, s := range c.Commands() {
+		if s.HasSubCommands() && s.RunE == nil {
+			s.Args = cobra.ArbitraryArgs
+			s.RunE = func(cmd *cobra.Command, args []string) error {
+				if len(args) == 0 {
+					return cmd.Help()
+				}
+				msg := fmt.Sprintf("unknown command %q for %q", args[0], cmd.CommandPath())
+				if n := cmd.SuggestionsFor(args[0]); len(n) > 0 {
+					msg += "; did you mean " + strings.Join(n, " or ") + "?"
+				}
+				return usageError{errors.New(msg)}
+			}
+			s.SuggestionsMinimumDistance = 2
+		}
+		strict(s)
+	}
+}
+
+func must(err error) {
+	if err != nil {
+		panic(err) // a mistake in this package: a flag of another name
+	}
+}
+
+// args checks the number of arguments and says what they are.
+func args(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, got []string) error {
+		need, many := 0, false
+		for _, n := range names {
+			if !strings.HasPrefix(n, "[") {
+				need++
+			}
+			many = many || strings.HasSuffix(n, "…")
+		}
+		if len(got) < need {
+			return usageError{fmt.Errorf("%s is missing; write: %s", names[len(got)], cmd.UseLine())}
+		}
+		if len(got) > len(names) && !many {
+			return usageError{fmt.Errorf("%q is one argument too many; write: %s", got[len(names)], cmd.UseLine())}
+		}
+		return nil
+	}
+}
+
+func (a *App) now() (func() time.Time, error) {
+	v := a.Env("TRESSIK_NOW")
+	if v == "" {
+		return func() time.Time { return time.Now().UTC() }, nil
+	}
+	t, err := time.Parse(time.RFC3339, v)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("TRESSIK_NOW %q is no time; write it as 2031-03-04T09:00:00Z", v)}
+	}
+	return func() time.Time { return t.UTC() }, nil
+}
+
+func (a *App) ledgerPath() string {
+	switch {
+	case a.ledger != "":
+		return a.ledger
+	case a.Env("TRESSIK_LEDGER") != "":
+		return a.Env("TRESSIK_LEDGER")
+	}
+	return "tressik.ledger"
+}
+
+func (a *App) options() (store.Options, error) {
+	now, err := a.now()
+	if err != nil {
+		return store.Options{}, err
+	}
+	actor := a.actor
+	if actor == "" {
+		actor = a.Env("TRESSIK_ACTOR")
+	}
+	if actor == "" {
+		if u, err := user.Current(); err == nil {
+			actor = u.Username
+		} else {
+			actor = "unknown"
+		}
+	}
+	return store.Options{Actor: actor, Now: now, VaultKey: a.Env("TRESSIK_VAULT_KEY")}, nil
+}
+
+// desk opens the ledger.
+func (a *App) desk() (*desk.Desk, error) {
+	o, err := a.options()
+	if err != nil {
+		return nil, err
+	}
+	if a.opened == nil {
+		if a.opened, err = store.Open(a.ledgerPath(), o); err != nil {
+			return nil, err
+		}
+	}
+	return a.deskOn(a.opened, o), nil
+}
+
+// print writes a page to standard output.
+func (a *App) print(p view.Page) error { return a.printer().Print(p) }
+
+func (a *App) printer() *view.Printer {
+	return &view.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out)}
+}
+
+func (a *App) colored(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && a.Env("NO_COLOR") == "" && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+}
+
+// say writes a message to standard error.
+func (a *App) say(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }
+
+// found returns ErrFound if a finding is an error.
+func found(l finding.List) error {
+	if l.Failed() {
+		return ErrFound
+	}
+	return nil
+}
+
+// confirm asks a question on the terminal; --yes answers it, and without a terminal it must be given.
+func (a *App) confirm(question string) error {
+	if a.yes {
+		return nil
+	}
+	f, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return usageError{fmt.Errorf("%s Say --yes to go on without being asked", question)}
+	}
+	fmt.Fprintf(a.Err, "%s [y/N] ", question)
+	var answer string
+	fmt.Fscanln(f, &answer)
+	if answer != "y" && answer != "yes" {
+		return errors.New("nothing was done")
+	}
+	return nil
+}
+
+// names completes names out of the ledger; which says of what kinds.
+func (a *App) names(which string, max int) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if max > 0 && len(got) >= max {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		d, err := a.desk()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		if which == "person" {
+			all, _ := d.L.Persons()
+			out := make([]string, len(all))
+			for i := range all {
+				out[i] = all[i].ID
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		providers, apps, trusts, _ := d.L.Names()
+		switch which {
+		case "provider":
+			return providers, cobra.ShellCompDirectiveNoFileComp
+		case "app":
+			return apps, cobra.ShellCompDirectiveNoFileComp
+		case "trust":
+			return trusts, cobra.ShellCompDirectiveNoFileComp
+		}
+		return append(providers, apps...), cobra.ShellCompDirectiveNoFileComp
+	}
+}

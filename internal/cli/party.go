@@ -1,0 +1,461 @@
+package cli
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/view"
+)
+
+// sourceFlags are the flags of a metadata source.
+type sourceFlags struct{ metadata, ca, pin, entity, signedBy string }
+
+func (s *sourceFlags) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&s.metadata, "metadata", "", "SAML metadata: a file, - for standard input, or an https: URL")
+	f.StringVar(&s.ca, "ca", "", "certificate file of the authority to trust for this URL")
+	f.StringVar(&s.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
+	f.StringVar(&s.entity, "entity", "", "entity ID to take out of an aggregate")
+	f.StringVar(&s.signedBy, "signed-by", "", "certificate file: refuse the metadata unless this key signed it")
+}
+
+func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
+	if s.metadata == "" {
+		return nil, nil
+	}
+	ca, err := a.readFile("--ca", s.ca)
+	if err != nil {
+		return nil, err
+	}
+	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In})
+}
+
+func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
+	b, err := a.readFile(flag, path)
+	if err != nil || b == nil {
+		return nil, err
+	}
+	c, err = keys.ParseCertificate(b)
+	if errors.Is(err, keys.ErrPrivateKey) {
+		return nil, fmt.Errorf("%s: %s: %w; give the certificate, and keep the key to yourself", flag, path, err)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %s: %w", flag, path, err)
+	}
+	return c, nil
+}
+
+// handFlags are the values of a party that can be entered by hand.
+type handFlags struct {
+	entityID, start, signing, sealing string
+	acs, sso, formats, wants          []string
+	signs, assertions                 string
+}
+
+func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
+	f := c.Flags()
+	f.StringVar(&h.entityID, "entity-id", "", "entity ID, exactly as the other side writes it")
+	f.StringSliceVar(&h.formats, "nameid-format", nil, "name identifier formats: persistent, transient, email, unspecified")
+	f.StringVar(&h.signing, "signing-cert", "", "file with the signing certificate")
+	if kind == federation.App {
+		f.StringArrayVar(&h.acs, "acs", nil, "assertion consumer service URL (HTTP-POST); the first is the default")
+		f.StringVar(&h.sealing, "encryption-cert", "", "file with the encryption certificate")
+		f.StringSliceVar(&h.wants, "wants", nil, "attribute names the app reads, required ones with ! behind")
+		f.StringVar(&h.start, "start", "", "link that starts sign-in at the app")
+		f.StringVar(&h.signs, "signs-requests", "", "whether the app signs its requests: on or off")
+		f.StringVar(&h.assertions, "wants-signed-assertions", "", "whether the app wants the assertion itself signed: on or off")
+	} else {
+		f.StringArrayVar(&h.sso, "sso", nil, "single sign-on URL: URL or redirect=URL for HTTP-Redirect, post=URL for HTTP-POST")
+		f.StringVar(&h.signs, "wants-signed-requests", "", "whether the provider wants requests signed: on or off")
+	}
+}
+
+func (a *App) hand(h *handFlags) (*desk.Hand, error) {
+	out := &desk.Hand{EntityID: h.entityID, ACS: h.acs, SSO: h.sso, Formats: h.formats, Wants: h.wants, Start: h.start}
+	var err error
+	if out.Signing, err = a.certificate("--signing-cert", h.signing); err != nil {
+		return nil, err
+	}
+	if out.Sealing, err = a.certificate("--encryption-cert", h.sealing); err != nil {
+		return nil, err
+	}
+	if out.Signed, err = onOff("--signs-requests", h.signs); err != nil {
+		return nil, err
+	}
+	if out.Wanted, err = onOff("--wants-signed-assertions", h.assertions); err != nil {
+		return nil, err
+	}
+	if h.entityID == "" && h.start == "" && h.signing == "" && h.sealing == "" && h.signs == "" && h.assertions == "" &&
+		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants) == 0 {
+		return nil, nil
+	}
+	return out, nil
+}
+
+func onOff(flag, v string) (*bool, error) {
+	yes, no := true, false
+	switch v {
+	case "":
+		return nil, nil
+	case "on", "yes", "true", "allow":
+		return &yes, nil
+	case "off", "no", "false", "refuse":
+		return &no, nil
+	}
+	return nil, usageError{fmt.Errorf("%s %q is not known; write on or off", flag, v)}
+}
+
+func (a *App) partyCmd(word string) *cobra.Command {
+	kind := federation.Kind(word)
+	long := map[federation.Kind]string{federation.Provider: "identity providers", federation.App: "apps (service providers)"}[kind]
+	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
+	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.partyChange(kind), a.partyRemove(kind))
+	return c
+}
+
+func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
+	var src sourceFlags
+	var h handFlags
+	var in desk.PartyInput
+	ex := `  tressik provider add southmere --metadata southmere-metadata.xml
+  tressik provider add ridge --own --at https://login.kestrelridge.example`
+	if kind == federation.App {
+		ex = `  tressik app add nightlog --metadata nightlog-metadata.xml
+  tressik app add plate-archive --entity-id https://plates.kestrelridge.example/saml \
+      --acs https://plates.kestrelridge.example/saml/acs --wants mail!,displayName`
+	}
+	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)),
+		Args: args("NAME"), Example: ex,
+		RunE: func(cmd *cobra.Command, got []string) error {
+			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.metadata, src.entity
+			if in.Own && src.metadata != "" {
+				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, not read")}
+			}
+			if in.Own && in.At == "" {
+				return usageError{errors.New("--own needs --at URL, the address under which its endpoints lie")}
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			if in.Raw, err = a.readSource(cmd.Context(), &src); err != nil {
+				return err
+			}
+			if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
+				return err
+			}
+			if in.Hand, err = a.hand(&h); err != nil {
+				return err
+			}
+			p, fs, err := d.AddParty(in)
+			if err != nil {
+				return err
+			}
+			return a.partyDone(d, p, fs, "added")
+		}}
+	src.add(c)
+	h.add(c, kind)
+	f := c.Flags()
+	f.StringVar(&in.Title, "title", "", "name to show to people")
+	f.BoolVar(&in.Own, "own", false, "Tressik keeps its keys and writes its metadata")
+	f.StringVar(&in.At, "at", "", "own: https: address under which its endpoints lie")
+	f.StringVar(&in.KeyKind, "key", "rsa-2048", "own: kind of signing key: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256, ecdsa-p384")
+	if kind == federation.App {
+		f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted assertions as well")
+	}
+	return c
+}
+
+func withArticle(kind federation.Kind) string {
+	if kind == federation.App {
+		return "an app"
+	}
+	return "a provider"
+}
+
+// partyDone shows a party that was added or changed, with its findings.
+func (a *App) partyDone(d *desk.Desk, p *federation.Party, fs finding.List, done string) error {
+	open := fs.Without(finding.Pass)
+	blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s %s %s: %s", p.Kind, p.Name, done, p.Entity.ID)}}}
+	if len(open) > 0 {
+		blocks = append(blocks, view.Block{Title: "Findings", Findings: open})
+	}
+	next := fmt.Sprintf("See it with `tressik %s show %s`.", p.Kind, p.Name)
+	if p.Own {
+		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik metadata write %s`.", p.Kind, p.Name, p.Name)
+	}
+	blocks = append(blocks, view.Block{Lines: []string{next}})
+	if err := a.print(view.Page{Data: partyData{*p, fs}, Blocks: blocks}); err != nil {
+		return err
+	}
+	return found(fs)
+}
+
+type partyData struct {
+	federation.Party
+	Findings finding.List `json:"findings"`
+}
+
+func (a *App) partyList(kind federation.Kind) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: fmt.Sprintf("List the %ss", kind), Args: args(), Example: fmt.Sprintf("  tressik %s list", kind),
+		RunE: func(*cobra.Command, []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			list, err := d.L.Parties(kind)
+			if err != nil {
+				return err
+			}
+			b := view.Block{Head: []string{"Name", "Kept", "Entity ID", "Signing certificate until"}, Noun: string(kind),
+				Empty: fmt.Sprintf("There is no %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind, kind)}
+			for i := range list {
+				p := &list[i]
+				own, until := "foreign", "none"
+				if p.Own {
+					own = "own"
+				}
+				if r := p.Role(); r != nil {
+					if _, certs := r.SigningKeys(); len(certs) > 0 {
+						until = certs[0].NotAfter.UTC().Format("2006-01-02") + " (" + view.Away(certs[0].NotAfter, d.Now()) + ")"
+					}
+				}
+				b.Rows = append(b.Rows, []string{p.Name, own, p.Entity.ID, until})
+			}
+			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
+		}}
+}
+
+func (a *App) partyShow(kind federation.Kind) *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: fmt.Sprintf("Explain %s in an administrator's terms", withArticle(kind)), Args: args("NAME"),
+		Example:           fmt.Sprintf("  tressik %s show %s", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "ridge"}[kind]),
+		ValidArgsFunction: a.names(string(kind), 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			p, err := d.Party(kind, got[0])
+			if err != nil {
+				return err
+			}
+			fs := saml.JudgeEntity(&p.Entity, kind.Side(), d.Now())
+			trusts, err := d.L.Trusts()
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: partyData{*p, fs}, Blocks: partyBlocks(p, fs, trusts, d.Now())})
+		}}
+}
+
+func (a *App) partyChange(kind federation.Kind) *cobra.Command {
+	var src sourceFlags
+	var h handFlags
+	var in desk.PartyInput
+	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values", Args: args("NAME"),
+		Example:           fmt.Sprintf("  tressik %s change %s --title %q", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind], "New title"),
+		ValidArgsFunction: a.names(string(kind), 1),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.metadata, src.entity
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			if in.Raw, err = a.readSource(cmd.Context(), &src); err != nil {
+				return err
+			}
+			if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
+				return err
+			}
+			if in.Hand, err = a.hand(&h); err != nil {
+				return err
+			}
+			if in.Raw == nil && in.Hand == nil && in.Title == "" {
+				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
+			}
+			p, fs, err := d.ChangeParty(in)
+			if err != nil {
+				return err
+			}
+			return a.partyDone(d, p, fs, "changed")
+		}}
+	src.add(c)
+	h.add(c, kind)
+	c.Flags().StringVar(&in.Title, "title", "", "name to show to people")
+	return c
+}
+
+func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)), Args: args("NAME"),
+		Example: fmt.Sprintf("  tressik %s remove NAME --yes", kind), ValidArgsFunction: a.names(string(kind), 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			p, err := d.Party(kind, got[0])
+			if err != nil {
+				return err
+			}
+			question := fmt.Sprintf("Remove the %s %s?", kind, p.Name)
+			if p.Own {
+				question = fmt.Sprintf("Remove the %s %s and its private keys? They cannot be brought back.", kind, p.Name)
+			}
+			if err := a.confirm(question); err != nil {
+				return err
+			}
+			if err := d.RemoveParty(kind, p.Name); err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: map[string]string{"removed": p.Name}, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
+		}}
+}
+
+func (a *App) metadataCmd() *cobra.Command {
+	c := &cobra.Command{Use: "metadata", Short: "Write, give back and verify metadata files"}
+	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify())
+	return c
+}
+
+func (a *App) metadataWrite() *cobra.Command {
+	var sign bool
+	var out, life string
+	c := &cobra.Command{Use: "write NAME", Short: "Write a party's metadata, signed with --sign", Args: args("NAME"),
+		Example: "  tressik metadata write ridge --sign --out ridge-metadata.xml", ValidArgsFunction: a.names("", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			p, err := d.AnyParty(got[0])
+			if err != nil {
+				return err
+			}
+			var span time.Duration
+			if life != "" {
+				if span, err = days(life); err != nil {
+					return err
+				}
+			}
+			b, err := d.Metadata(p, sign, span)
+			if err != nil {
+				return err
+			}
+			return a.output(out, b)
+		}}
+	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	c.Flags().StringVar(&life, "lasts", "", "put a validUntil so far ahead, such as 30d")
+	return c
+}
+
+func days(v string) (time.Duration, error) {
+	var n int
+	if _, err := fmt.Sscanf(v, "%dd", &n); err == nil && n > 0 && fmt.Sprintf("%dd", n) == v && n <= 36500 {
+		return time.Duration(n) * 24 * time.Hour, nil
+	}
+	if d, err := time.ParseDuration(v); err == nil && d > 0 {
+		return d, nil
+	}
+	return 0, usageError{fmt.Errorf("%q is no time span; write 30d or 12h", v)}
+}
+
+func (a *App) metadataReceived() *cobra.Command {
+	var out string
+	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received", Args: args("NAME"),
+		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
+		RunE: func(_ *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			p, err := d.AnyParty(got[0])
+			if err != nil {
+				return err
+			}
+			raw, err := d.L.Raw(p.Name)
+			if err != nil {
+				return err
+			}
+			if raw == nil {
+				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it", p.Name, p.Name)
+			}
+			return a.output(out, raw)
+		}}
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	return c
+}
+
+func (a *App) metadataVerify() *cobra.Command {
+	var src sourceFlags
+	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT", Short: "Verify the signature of a metadata document and judge what is in it",
+		Args: args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
+		RunE: func(cmd *cobra.Command, got []string) error {
+			src.metadata = got[0]
+			if src.signedBy == "" {
+				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not with the one in the document")}
+			}
+			raw, err := a.readSource(cmd.Context(), &src)
+			if err != nil {
+				return err
+			}
+			cert, err := a.certificate("--signed-by", src.signedBy)
+			if err != nil {
+				return err
+			}
+			v := desk.VerifyMetadata(raw, cert)
+			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings, Passed: true}}}); err != nil {
+				return err
+			}
+			return found(v.Findings)
+		}}
+	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file of the signer")
+	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
+	c.Flags().StringVar(&src.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
+	return c
+}
+
+// output writes bytes to a file, whole or not at all, or to standard output.
+func (a *App) output(path string, b []byte) error {
+	if path == "" || path == "-" {
+		_, err := a.Out.Write(b)
+		return err
+	}
+	if err := writeWhole(path, b); err != nil {
+		return err
+	}
+	a.say("wrote %s", path)
+	return nil
+}
+
+// writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
+func writeWhole(path string, b []byte) error {
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	_, werr := f.Write(b)
+	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	if err := os.Rename(tmp, path); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}

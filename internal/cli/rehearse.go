@@ -1,0 +1,304 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/stage"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) rehearseCmd() *cobra.Command {
+	var in desk.RehearseInput
+	var factors string
+	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON", Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
+		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
+arrive. URLs, destinations and recipients are those of the ledger. Foreign parties are played by
+stand-ins. With several trusts of one provider, the later ones go on in the same browser session.
+
+--suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID and
+clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not change the standing.`,
+		Example: `  tressik rehearse nightlog@ridge --as mira
+  tressik rehearse nightlog@ridge plate-archive@ridge --as mira
+  tressik rehearse nightlog@ridge --as mira --suppose clock=+10m`,
+		ValidArgsFunction: a.names("trust", 0),
+		RunE: func(_ *cobra.Command, got []string) error {
+			if in.Person == "" {
+				return usageError{errors.New("--as PERSON is missing: who signs in?")}
+			}
+			switch factors {
+			case "password":
+			case "both":
+				in.Second = true
+			default:
+				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
+			}
+			if in.From != "app" && in.From != "provider" {
+				return usageError{fmt.Errorf("--from %q is not known; write app or provider", in.From)}
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			in.Trusts = got
+			return a.rehearse(d, in)
+		}}
+	f := c.Flags()
+	f.StringVar(&in.Person, "as", "", "the person who signs in: user name or mail address")
+	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
+	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
+	f.StringArrayVar(&in.Suppose, "suppose", nil, "a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
+	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
+	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
+	return c
+}
+
+// rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
+func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
+	p := a.printer()
+	live := a.format == "table"
+	if live {
+		in.OnCast = func(deals []*stage.Deal) {
+			for _, l := range desk.Unproven(deals) {
+				fmt.Fprintln(a.Out, p.Loud("!! "+l))
+			}
+			for _, s := range in.Suppose {
+				fmt.Fprintln(a.Out, p.Loud("!! supposed, not in the ledger: "+s))
+			}
+		}
+		in.OnStart = func(trust string) { fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+in.Person)) }
+		in.OnStep = func(s stage.Step) {
+			fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, s.URL, p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
+		}
+		in.OnEvents = func(es []stage.Event) {
+			for _, e := range es {
+				if e.By != "" {
+					fmt.Fprintf(a.Out, "      %s judges the %s:\n", p.Bold(e.By), e.What)
+				}
+				for _, f := range e.Findings {
+					f.Fix = strings.ReplaceAll(f.Fix, "TRUST", e.Trust)
+					fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
+				}
+			}
+		}
+	}
+	list, err := d.Rehearse(in)
+	if err != nil {
+		return err
+	}
+	refused := false
+	for _, r := range list {
+		refused = refused || r.Verdict != saml.Accepted
+	}
+	if live {
+		for _, r := range list {
+			a.verdict(p, r)
+		}
+	} else if err := a.print(view.Page{Data: list, Blocks: rehearsalBlocks(list)}); err != nil {
+		return err
+	}
+	if refused {
+		return ErrFound
+	}
+	return nil
+}
+
+func rehearsalBlocks(list []federation.Rehearsal) []view.Block {
+	var out []view.Block
+	for _, r := range list {
+		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", r.Verdict}, {"person", r.Person}, {"subject", r.Subject},
+			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
+	}
+	return out
+}
+
+func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
+	fmt.Fprintln(a.Out)
+	out := view.Printer{W: a.Out, Color: p.Color}
+	if r.Verdict != saml.Accepted {
+		fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Bad("REFUSED"), r.Trust, view.Tally(r.Findings))
+		for _, f := range r.Findings {
+			if f.Level == finding.Error {
+				fmt.Fprintf(a.Out, "  %s: %s\n      %s\n", f.Check, f.Saw, strings.ReplaceAll(f.Fix, "TRUST", r.Trust))
+			}
+		}
+		return
+	}
+	fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Good("ACCEPTED"), r.Trust, view.Tally(r.Findings))
+	fs := [][2]string{{"subject", r.Subject}, {"format", saml.ShortName(r.Format)}}
+	for _, name := range sortedKeys(r.Claims) {
+		fs = append(fs, [2]string{name, strings.Join(r.Claims[name], ", ")})
+	}
+	if len(r.StandIns) > 0 {
+		fs = append(fs, [2]string{"stand-ins", strings.Join(r.StandIns, ", ") + ": the real ones are not proven by this"})
+	}
+	_ = out.Print(view.Page{Blocks: []view.Block{{Fields: fs}}}) // a closed output shows in the exit status of the next write
+}
+
+func (a *App) stageCmd() *cobra.Command {
+	var port int
+	c := &cobra.Command{Use: "stage", Short: "Start the stand-ins and leave them running for a browser", Args: args(),
+		Long: `Start the stage on this machine's loopback address and leave it running, for a real browser and for
+apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
+serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.`,
+		Example: "  tressik stage --port 8321",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if port < 0 || port > 65535 {
+				return usageError{fmt.Errorf("--port %d is no port", port)}
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			return a.stage(cmd.Context(), d, port)
+		}}
+	c.Flags().IntVar(&port, "port", 0, "port on 127.0.0.1; 0 takes a free one")
+	return c
+}
+
+func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return fmt.Errorf("the stage cannot be opened: %w; choose another --port", err)
+	}
+	defer ln.Close()
+	base := "http://" + ln.Addr().String()
+	s, err := d.Stage(base)
+	if err != nil {
+		return err
+	}
+	if v := a.Env("TRESSIK_NOW"); v != "" {
+		s.Notice = "its clock is set to " + v
+	}
+	places := s.Places()
+	blocks := []view.Block{{Lines: []string{"The stage is open at " + base + "; Ctrl-C ends it."}}}
+	if s.Notice != "" {
+		blocks[0].Lines = append(blocks[0].Lines, "Note: "+s.Notice+" (TRESSIK_NOW).")
+	}
+	for _, x := range places {
+		fs := [][2]string{{"played", x.Played}}
+		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS}, {"metadata", x.Metadata}} {
+			if f[1] != "" {
+				fs = append(fs, f)
+			}
+		}
+		blocks = append(blocks, view.Block{Title: x.Kind + " " + x.Name, Fields: fs})
+	}
+	if err := a.print(view.Page{Data: map[string]any{"base": base, "parties": places}, Blocks: blocks}); err != nil {
+		return err
+	}
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 20}
+	done := make(chan error, 1)
+	go func() { done <- srv.Serve(ln) }()
+	select {
+	case err := <-done:
+		return fmt.Errorf("the stage ended: %w", err)
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	_ = srv.Shutdown(end)
+	a.say("The stage is closed.")
+	return nil
+}
+
+func (a *App) inspectCmd() *cobra.Command {
+	var in desk.InspectInput
+	var at, key string
+	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
+		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
+captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
+JWT. With --trust a SAML message is judged as the receiving side of that trust would judge it. A message
+that is refused ends with exit status 3.`,
+		Example: `  tressik inspect captured.txt
+  tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z`,
+		RunE: func(cmd *cobra.Command, got []string) error {
+			var err error
+			if in.At, err = moment("--at", at); err != nil {
+				return err
+			}
+			if in.Key, err = a.readFile("--key", key); err != nil {
+				return err
+			}
+			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In}); err != nil {
+				return err
+			}
+			var d *desk.Desk
+			if in.Trust != "" {
+				if d, err = a.desk(); err != nil {
+					return err
+				}
+			} else {
+				now, err := a.now()
+				if err != nil {
+					return err
+				}
+				d = &desk.Desk{Now: now}
+			}
+			v, err := d.Inspect(in)
+			if err != nil {
+				return fmt.Errorf("%s: %w", got[0], err)
+			}
+			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(a.printer(), v)}); err != nil {
+				return err
+			}
+			if v.Verdict == saml.Refused {
+				return ErrFound
+			}
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
+	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
+	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
+	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
+	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
+	return c
+}
+
+func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
+	var blocks []view.Block
+	title := v.Kind
+	switch v.Verdict {
+	case saml.Accepted:
+		title += "  " + p.Good("ACCEPTED")
+	case saml.Refused:
+		title += "  " + p.Bad("REFUSED")
+	}
+	if v.Trust != "" {
+		title += " by the rules of " + v.Trust
+	}
+	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
+	if v.Subject != "" {
+		fs := [][2]string{{"subject", v.Subject}, {"format", v.Format}}
+		for _, at := range v.Attributes {
+			label := at.Name
+			if at.Friendly != "" && at.Friendly != at.Name {
+				label = at.Friendly
+			}
+			fs = append(fs, [2]string{label, strings.Join(at.Values, ", ")})
+		}
+		blocks = append(blocks, view.Block{Title: "Who and what", Fields: fs})
+	}
+	if len(v.Findings) > 0 {
+		blocks = append(blocks, view.Block{Title: "Checks", Findings: v.Findings, Passed: true})
+	}
+	return blocks
+}

@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"crypto/rand"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/store"
+	"admin.tressik.example/internal/view"
+)
+
+// deskOn is a desk on an open ledger with the system's randomness.
+func (a *App) deskOn(l *store.Ledger, o store.Options) *desk.Desk {
+	return &desk.Desk{L: l, Now: o.Now, Rand: rand.Reader}
+}
+
+func (a *App) versionCmd() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Name the version, the commit and the Go that built it", Args: args(),
+		Example: "  tressik version",
+		RunE: func(*cobra.Command, []string) error {
+			b := a.Build
+			return a.print(view.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit, b.Go)}}}})
+		}}
+}
+
+func (a *App) initCmd() *cobra.Command {
+	var org string
+	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its vault key", Args: args(),
+		Long: `Make the ledger, in which everything is kept, and the vault key, with which private keys are encrypted
+in it. Both are files that only you can read. Keep a copy of the vault key apart from copies of the
+ledger: without it the private keys are lost.`,
+		Example: `  tressik init --org "Kestrel Ridge Observatory"`,
+		RunE: func(*cobra.Command, []string) error {
+			if org == "" {
+				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as --org "Kestrel Ridge Observatory"`)}
+			}
+			o, err := a.options()
+			if err != nil {
+				return err
+			}
+			l, err := store.Create(a.ledgerPath(), org, o)
+			if err != nil {
+				return err
+			}
+			a.opened = l
+			path, _ := filepath.Abs(l.Path())
+			key, _ := filepath.Abs(l.VaultKeyPath())
+			return a.print(view.Page{Data: map[string]string{"ledger": path, "vaultKey": key, "organisation": org},
+				Blocks: []view.Block{{Fields: [][2]string{{"ledger", path}, {"vault key", key}, {"organisation", org}}},
+					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata SOURCE`,",
+						"or make one of your own with `tressik provider add NAME --own --at https://…`."}}}})
+		}}
+	c.Flags().StringVar(&org, "org", "", "name of the organisation")
+	return c
+}
+
+func (a *App) readFile(flag, path string) ([]byte, error) {
+	if path == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", flag, err)
+	}
+	return b, nil
+}

@@ -1,0 +1,446 @@
+// Package view turns results into what people and programs read: tables, sheets, JSON, YAML, CSV, Markdown.
+package view
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"admin.tressik.example/internal/core/finding"
+)
+
+// Width is how many columns a table may have before it folds.
+const Width = 100
+
+// Formats lists the output formats.
+func Formats() []string { return []string{"table", "json", "yaml", "csv", "markdown"} }
+
+// ErrFormat is for a format that is none of Formats.
+var ErrFormat = errors.New("unknown format")
+
+// Block is one part of a page: fields, a table, findings, or lines of text.
+type Block struct {
+	Title    string
+	Fields   [][2]string
+	Head     []string
+	Rows     [][]string
+	Findings finding.List
+	Passed   bool // show passed checks as well
+	Lines    []string
+	Empty    string // said where a table has no rows
+	Noun     string // what a table's rows are, for the count, such as "trust"
+}
+
+// Page is a result: Data for programs, Blocks for people.
+type Page struct {
+	Data   any
+	Blocks []Block
+}
+
+// Printer writes pages.
+type Printer struct {
+	W      io.Writer
+	Format string
+	Color  bool
+}
+
+// Print writes a page in the printer's format. Errors: ErrFormat and those of writing.
+func (p *Printer) Print(g Page) error {
+	switch p.Format {
+	case "json":
+		e := json.NewEncoder(p.W)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(g.Data)
+	case "yaml":
+		b, err := json.Marshal(g.Data)
+		if err != nil {
+			return err
+		}
+		y, err := yaml.JSONToYAML(b)
+		if err != nil {
+			return err
+		}
+		_, err = p.W.Write(y)
+		return err
+	case "csv":
+		return p.csv(g)
+	case "markdown":
+		return p.markdown(g)
+	case "", "table":
+		return p.text(g)
+	}
+	return fmt.Errorf("%w %q; choose one of %s", ErrFormat, p.Format, strings.Join(Formats(), ", "))
+}
+
+// grid turns any block into a heading and rows.
+func (b Block) grid() (head []string, rows [][]string) {
+	switch {
+	case b.Head != nil:
+		return b.Head, b.Rows
+	case b.Fields != nil:
+		for _, f := range b.Fields {
+			rows = append(rows, []string{f[0], f[1]})
+		}
+		return []string{"field", "value"}, rows
+	case b.Findings != nil:
+		for _, f := range b.Findings {
+			if f.Level != finding.Pass || b.Passed {
+				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side), f.Fix})
+			}
+		}
+		return []string{"level", "id", "check", "saw", "expected", "side", "fix"}, rows
+	}
+	for _, l := range b.Lines {
+		rows = append(rows, []string{l})
+	}
+	return []string{"line"}, rows
+}
+
+func (p *Printer) csv(g Page) error {
+	w := csv.NewWriter(p.W)
+	for i, b := range g.Blocks {
+		head, rows := b.grid()
+		if i > 0 {
+			if len(rows) == 0 {
+				continue
+			}
+			w.Flush()
+			fmt.Fprintln(p.W)
+		}
+		w.Write(lower(head))
+		for _, r := range rows {
+			w.Write(r)
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func lower(head []string) []string {
+	out := make([]string, len(head))
+	for i, h := range head {
+		out[i] = strings.ReplaceAll(strings.ToLower(h), " ", "_")
+	}
+	return out
+}
+
+func (p *Printer) markdown(g Page) error {
+	for _, b := range g.Blocks {
+		head, rows := b.grid()
+		if b.Title != "" {
+			fmt.Fprintf(p.W, "\n## %s\n\n", b.Title)
+		}
+		if b.Lines != nil && b.Head == nil {
+			for _, l := range b.Lines {
+				fmt.Fprintln(p.W, l)
+			}
+			continue
+		}
+		if len(rows) == 0 {
+			fmt.Fprintln(p.W, b.empty())
+			continue
+		}
+		t := table.NewWriter()
+		t.AppendHeader(row(head))
+		for _, r := range rows {
+			t.AppendRow(row(r))
+		}
+		if _, err := fmt.Fprintln(p.W, t.RenderMarkdown()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func row(cells []string) table.Row {
+	out := make(table.Row, len(cells))
+	for i, c := range cells {
+		out[i] = c
+	}
+	return out
+}
+
+func (b Block) empty() string {
+	if b.Empty != "" {
+		return b.Empty
+	}
+	return "none"
+}
+
+func (p *Printer) text(g Page) error {
+	var out strings.Builder
+	for i, b := range g.Blocks {
+		if i > 0 {
+			out.WriteByte('\n')
+		}
+		if b.Title != "" {
+			out.WriteString(p.Bold(b.Title) + "\n")
+		}
+		p.block(&out, b)
+	}
+	_, err := io.WriteString(p.W, out.String())
+	return err
+}
+
+func (p *Printer) block(out *strings.Builder, b Block) {
+	switch {
+	case b.Head != nil:
+		p.table(out, b)
+	case b.Fields != nil:
+		p.fields(out, b.Fields, "  ")
+	case b.Findings != nil:
+		for _, f := range b.Findings {
+			if f.Level != finding.Pass || b.Passed {
+				out.WriteString(p.Finding(f))
+			}
+		}
+		if s := Tally(b.Findings); s != "" {
+			out.WriteString("  " + s + "\n")
+		}
+	}
+	for _, l := range b.Lines {
+		out.WriteString(l + "\n")
+	}
+}
+
+func (p *Printer) table(out *strings.Builder, b Block) {
+	if len(b.Rows) == 0 {
+		out.WriteString("  " + b.empty() + "\n")
+		return
+	}
+	t := table.NewWriter()
+	s := table.StyleDefault
+	s.Name = "tressik"
+	s.Options = table.Options{SeparateHeader: true}
+	s.Box.MiddleHorizontal, s.Box.MiddleSeparator = "-", " "
+	s.Box.PaddingLeft, s.Box.PaddingRight = " ", " "
+	s.Format.Header = text.FormatDefault
+	t.SetStyle(s)
+	t.SuppressTrailingSpaces()
+	t.AppendHeader(row(b.Head))
+	for _, r := range b.Rows {
+		t.AppendRow(row(r))
+	}
+	lines := strings.Split(t.Render(), "\n")
+	wide := 0
+	for _, l := range lines {
+		wide = max(wide, utf8.RuneCountInString(l))
+	}
+	if wide > Width {
+		for i, r := range b.Rows {
+			if i > 0 {
+				out.WriteByte('\n')
+			}
+			var fs [][2]string
+			for j, c := range r {
+				if c != "" {
+					fs = append(fs, [2]string{b.Head[j], c})
+				}
+			}
+			p.fields(out, fs, "  ")
+		}
+	} else {
+		for i, l := range lines {
+			if i == 0 {
+				l = p.Bold(l)
+			}
+			out.WriteString(" " + p.tint(l) + "\n")
+		}
+	}
+	if b.Noun != "" {
+		out.WriteString("\n  " + Count(len(b.Rows), b.Noun) + "\n")
+	}
+}
+
+// tint colours the words that carry a judgement, where they stand alone in a cell.
+func (p *Printer) tint(line string) string {
+	if !p.Color {
+		return line
+	}
+	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green}, {" rehearsed", green},
+		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim}} {
+		if strings.HasSuffix(line, w.word) || strings.Contains(line, w.word+"  ") {
+			line = strings.Replace(line, w.word, w.code+w.word+reset, 1)
+		}
+	}
+	return line
+}
+
+// Count writes a number with its noun.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	switch {
+	case strings.HasSuffix(noun, "person"):
+		return fmt.Sprintf("%d %speople", n, strings.TrimSuffix(noun, "person"))
+	case strings.HasSuffix(noun, "y"):
+		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
+	wide := 0
+	for _, f := range fs {
+		wide = max(wide, utf8.RuneCountInString(f[0]))
+	}
+	wide = min(wide, 36)
+	for i, f := range fs {
+		label := f[0]
+		if i > 0 && fs[i-1][0] == label {
+			label = ""
+		}
+		pad := strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(label)))
+		lines := wrap(f[1], Width-len(indent)-wide-2)
+		fmt.Fprintf(out, "%s%s%s  %s\n", indent, p.dim(label), pad, lines[0])
+		for _, l := range lines[1:] {
+			fmt.Fprintf(out, "%s%s  %s\n", indent, strings.Repeat(" ", wide), l)
+		}
+	}
+}
+
+// wrap breaks at spaces and line ends; a word that is too long is kept whole, so that it can be copied.
+func wrap(s string, width int) []string {
+	var out []string
+	for _, para := range strings.Split(s, "\n") {
+		line := ""
+		for _, w := range strings.Fields(para) {
+			switch {
+			case line == "":
+				line = w
+			case utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > width:
+				out = append(out, line)
+				line = w
+			default:
+				line += " " + w
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// Finding writes a finding in a few lines: a passed one in a single line.
+func (p *Printer) Finding(f finding.Finding) string {
+	word := map[finding.Level]string{finding.Pass: "pass", finding.Note: "note", finding.Warning: "warn", finding.Error: "ERROR"}[f.Level]
+	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow, finding.Error: red}[f.Level]
+	head := "  " + p.color(code, fmt.Sprintf("%-5s", word)) + "  " + f.Check
+	if f.Party != "" {
+		head += " of " + f.Party
+	}
+	var out strings.Builder
+	if f.Level == finding.Pass {
+		lines := wrap(f.Saw, Width-11-utf8.RuneCountInString(f.Check))
+		fmt.Fprintf(&out, "%s: %s\n", head, strings.Join(lines, "\n         "))
+		return out.String()
+	}
+	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
+	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)}, {"fix", f.Fix}}, "         ")
+	return out.String()
+}
+
+func sideWords(s finding.Side) string {
+	switch s {
+	case finding.App, finding.Provider, finding.Sender, finding.Ledger, finding.Person:
+		return "the " + string(s)
+	case finding.Both:
+		return "both sides"
+	case finding.Clock:
+		return "the clocks"
+	}
+	return string(s)
+}
+
+// Tally counts findings by level; "" where there are none.
+func Tally(l finding.List) string {
+	var parts []string
+	for _, lv := range []struct {
+		level finding.Level
+		noun  string
+	}{{finding.Error, "error"}, {finding.Warning, "warning"}, {finding.Note, "note"}} {
+		if n := l.Count(lv.level); n > 0 {
+			parts = append(parts, Count(n, lv.noun))
+		}
+	}
+	if n := l.Count(finding.Pass); n > 0 {
+		parts = append(parts, fmt.Sprintf("%d passed", n))
+	}
+	return strings.Join(parts, ", ")
+}
+
+const (
+	red    = "\x1b[1;31m"
+	green  = "\x1b[32m"
+	yellow = "\x1b[33m"
+	cyan   = "\x1b[36m"
+	dim    = "\x1b[2m"
+	bold   = "\x1b[1m"
+	reset  = "\x1b[0m"
+)
+
+func (p *Printer) color(code, s string) string {
+	if !p.Color || s == "" {
+		return s
+	}
+	return code + s + reset
+}
+
+func (p *Printer) dim(s string) string { return p.color(dim, s) }
+
+// Bold, Good and Bad mark text on a terminal.
+func (p *Printer) Bold(s string) string { return p.color(bold, s) }
+
+// Good marks good news.
+func (p *Printer) Good(s string) string { return p.color("\x1b[1;32m", s) }
+
+// Bad marks bad news.
+func (p *Printer) Bad(s string) string { return p.color(red, s) }
+
+// Loud marks a line that nobody should miss.
+func (p *Printer) Loud(s string) string { return p.color("\x1b[1;33m", s) }
+
+// Dim marks what matters less.
+func (p *Printer) Dim(s string) string { return p.dim(s) }
+
+// When writes a time in UTC with a hint how far away it is.
+func When(t, now time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC") + " (" + Away(t, now) + ")"
+}
+
+// Away says how far a time is from now, in words.
+func Away(t, now time.Time) string {
+	d := t.Sub(now)
+	future := d > 0
+	if !future {
+		d = -d
+	}
+	var s string
+	switch {
+	case d < time.Minute:
+		return "now"
+	case d < 2*time.Hour:
+		s = Count(int(d.Minutes()), "minute")
+	case d < 48*time.Hour:
+		s = Count(int(d.Hours()), "hour")
+	default:
+		s = Count(int(d.Hours()/24), "day")
+	}
+	if future {
+		return "in " + s
+	}
+	return s + " ago"
+}
