@@ -104,7 +104,7 @@ func keyBlock(r *saml.Role, now time.Time) view.Block {
 			continue
 		}
 		b.Fields = append(b.Fields, [2]string{use, keys.Describe(c.PublicKey) + ", expires " + view.When(c.NotAfter, now)},
-			[2]string{use, c.Subject.String()}, [2]string{use, "SHA-256 " + keys.Fingerprint(c)})
+			[2]string{"  subject", c.Subject.String()}, [2]string{"  SHA-256", keys.Fingerprint(c)})
 	}
 	if len(b.Fields) == 0 {
 		b.Lines = []string{"  none"}

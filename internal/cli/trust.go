@@ -174,7 +174,7 @@ func trustBlocks(t *federation.Trust, app, provider *federation.Party, fs findin
 }
 
 func rulesBlock(t *federation.Trust) view.Block {
-	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Name format"}, Noun: "claim",
+	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", t.Name)}
 	for _, r := range t.Rules {
 		b.Rows = append(b.Rows, []string{r.Claim, r.Expression, r.Name, saml.ShortName(r.NameFormat)})
@@ -320,7 +320,11 @@ sheet are written as files. Either way the ledger notes that the side was given 
 				return err
 			}
 		}
-		return a.print(handoffPage(h))
+		page := handoffPage(h)
+		if out != "" && a.format == "table" {
+			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names.", out, side)}}}
+		}
+		return a.print(page)
 	}
 	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
 	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
@@ -348,9 +352,9 @@ func handoffPage(h *desk.Handoff) view.Page {
 		if h.For == "provider" {
 			t = "Attributes that the app reads"
 		}
-		b := view.Block{Title: t, Head: []string{"Attribute", "Name in the message", "In metadata", "From"}}
+		b := view.Block{Title: t, Head: []string{"Attribute", "Name in the message", "In metadata"}}
 		for _, i := range h.Attributes {
-			b.Rows = append(b.Rows, []string{i.Label, i.Value, i.Metadata, i.From})
+			b.Rows = append(b.Rows, []string{i.Label, i.Value, i.Metadata})
 		}
 		blocks = append(blocks, b)
 	}

@@ -222,8 +222,8 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	s := table.StyleDefault
 	s.Name = "tressik"
 	s.Options = table.Options{SeparateHeader: true}
-	s.Box.MiddleHorizontal, s.Box.MiddleSeparator = "-", " "
-	s.Box.PaddingLeft, s.Box.PaddingRight = " ", " "
+	s.Box.MiddleHorizontal, s.Box.MiddleSeparator = "-", "  "
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", ""
 	s.Format.Header = text.FormatDefault
 	t.SetStyle(s)
 	t.SuppressTrailingSpaces()
@@ -254,7 +254,7 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 			if i == 0 {
 				l = p.Bold(l)
 			}
-			out.WriteString(" " + p.tint(l) + "\n")
+			out.WriteString("  " + p.tint(l) + "\n")
 		}
 	}
 	if b.Noun != "" {
@@ -284,7 +284,7 @@ func Count(n int, noun string) string {
 	switch {
 	case strings.HasSuffix(noun, "person"):
 		return fmt.Sprintf("%d %speople", n, strings.TrimSuffix(noun, "person"))
-	case strings.HasSuffix(noun, "y"):
+	case strings.HasSuffix(noun, "ry"):
 		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
 	}
 	return fmt.Sprintf("%d %ss", n, noun)

@@ -102,7 +102,8 @@ func Verify(el *etree.Element, p Policy) (Verified, error) {
 	if err != nil {
 		return v, err
 	}
-	octets, err := Canonicalize(el, alg, prefixes, sig)
+	// A same-document reference holds no comments, whatever the canonicalization (XML Signature 1.1, section 4.4.3.3).
+	octets, err := Canonicalize(el, withoutComments(alg), prefixes, sig)
 	if err != nil {
 		return v, sigErr(BadAlgorithm, "%v", err)
 	}
@@ -209,6 +210,19 @@ func transforms(ref *etree.Element) (algorithm, prefixes string, err error) {
 		return "", "", sigErr(BadReference, "the enveloped-signature transform is missing")
 	}
 	return algorithm, prefixes, nil
+}
+
+// withoutComments is the variant of a canonicalization that leaves comments out.
+func withoutComments(alg string) string {
+	switch alg {
+	case ExcC14NComments:
+		return ExcC14N
+	case C14N10Comments:
+		return C14N10
+	case C14N11Comments:
+		return C14N11
+	}
+	return alg
 }
 
 func inclusivePrefixes(el *etree.Element) string {

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// built is the program under test.
+var built string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "tressik-test")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	built = filepath.Join(dir, "tressik")
+	cmd := exec.Command("go", "build", "-o", built, ".")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// desk is a temporary folder in which the program is run.
+type desk struct {
+	t   testing.TB
+	dir string
+	env []string
+}
+
+const clock = "2031-03-04T09:00:00Z"
+
+func newDesk(t testing.TB) *desk {
+	return &desk{t: t, dir: t.TempDir(), env: []string{"TRESSIK_NOW=" + clock, "TRESSIK_ACTOR=tester"}}
+}
+
+type result struct {
+	code     int
+	out, err string
+}
+
+func (d *desk) command(args ...string) *exec.Cmd {
+	c := exec.Command(built, args...)
+	c.Dir = d.dir
+	c.Env = append([]string{"HOME=" + d.dir, "PATH=" + os.Getenv("PATH")}, d.env...)
+	return c
+}
+
+func (d *desk) runIn(stdin string, args ...string) result {
+	d.t.Helper()
+	c := d.command(args...)
+	var out, errs bytes.Buffer
+	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(stdin), &out, &errs
+	err := c.Run()
+	var ee *exec.ExitError
+	if err != nil && !errors.As(err, &ee) {
+		d.t.Fatal(err)
+	}
+	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+func (d *desk) run(args ...string) result { d.t.Helper(); return d.runIn("", args...) }
+
+// ok runs a command that must end with 0 and returns its output.
+func (d *desk) ok(args ...string) string {
+	d.t.Helper()
+	r := d.run(args...)
+	if r.code != 0 {
+		d.t.Fatalf("tressik %s ended with %d\n%s%s", strings.Join(args, " "), r.code, r.out, r.err)
+	}
+	return r.out
+}
+
+// fails runs a command that must end with the status and say all the words, without a trace of a crash.
+func (d *desk) fails(code int, words []string, args ...string) result {
+	d.t.Helper()
+	r := d.run(args...)
+	d.said(r, code, words, args...)
+	return r
+}
+
+func (d *desk) said(r result, code int, words []string, args ...string) {
+	d.t.Helper()
+	if r.code != code {
+		d.t.Errorf("tressik %s ended with %d, want %d\n%s%s", strings.Join(args, " "), r.code, code, r.out, r.err)
+	}
+	for _, w := range words {
+		if !strings.Contains(r.out+r.err, w) {
+			d.t.Errorf("tressik %s does not say %q:\n%s%s", strings.Join(args, " "), w, r.out, r.err)
+		}
+	}
+	if strings.Contains(r.err, "goroutine ") {
+		d.t.Errorf("tressik %s crashed:\n%s", strings.Join(args, " "), r.err)
+	}
+}
+
+func (d *desk) json(into any, args ...string) result {
+	d.t.Helper()
+	r := d.run(append(args, "--format", "json")...)
+	if err := json.Unmarshal([]byte(r.out), into); err != nil {
+		d.t.Fatalf("tressik %s: %v\n%s%s", strings.Join(args, " "), err, r.out, r.err)
+	}
+	return r
+}
+
+func (d *desk) path(name string) string { return filepath.Join(d.dir, name) }
+
+func (d *desk) write(name, text string) string {
+	d.t.Helper()
+	if err := os.WriteFile(d.path(name), []byte(text), 0o600); err != nil {
+		d.t.Fatal(err)
+	}
+	return name
+}
+
+func (d *desk) read(name string) string {
+	d.t.Helper()
+	b, err := os.ReadFile(d.path(name))
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return string(b)
+}
+
+const peopleLDIF = `version: 1
+dn: uid=mira,ou=people,dc=kestrelridge,dc=example
+objectClass: inetOrgPerson
+uid: mira
+givenName: Mira
+sn: Solano
+mail: mira.solano@kestrelridge.example
+
+dn: uid=petra,ou=people,dc=kestrelridge,dc=example
+objectClass: inetOrgPerson
+uid: petra
+givenName:: UGV0cmE=
+sn: Lind
+ qvist
+mail: petra.lindqvist@southmere.example
+
+dn: cn=observers,ou=groups,dc=kestrelridge,dc=example
+objectClass: groupOfNames
+cn: observers
+member: uid=mira,ou=people,dc=kestrelridge,dc=example
+`
+
+// observatory opens a ledger with an own provider, a foreign app entered by hand, and two people.
+func observatory(t testing.TB) *desk {
+	d := newDesk(t)
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	d.ok("people", "load", d.write("people.ldif", peopleLDIF))
+	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
+	d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs",
+		"https://nightlog.kestrelridge.example/saml/acs", "--wants", "mail!,displayName", "--nameid-format", "persistent")
+	return d
+}
+
+// federated goes on to a trust with its claims.
+func federated(t testing.TB) *desk {
+	d := observatory(t)
+	d.fails(3, []string{"claims.required"}, "federate", "nightlog", "--with", "ridge")
+	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail", `displayName=person.givenName + " " + person.sn`)
+	return d
+}

@@ -1,0 +1,255 @@
+package main
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+type findings []struct{ ID, Level, Saw, Expected, Side, Fix string }
+
+func (f findings) errors() (out []string) {
+	for _, x := range f {
+		if x.Level == "error" {
+			out = append(out, x.ID)
+		}
+	}
+	return out
+}
+
+type rehearsal struct {
+	Verdict, Subject string
+	Claims           map[string][]string
+	StandIns         []string
+	Findings         findings
+}
+
+func TestDemoRunsItsStory(t *testing.T) {
+	d := newDesk(t)
+	out := d.ok("demo", "--dir", "demo")
+	for _, w := range []string{"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere", "wants `mail`, gets `email`",
+		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm"} {
+		if !strings.Contains(out, w) {
+			t.Errorf("the demo does not show %q", w)
+		}
+	}
+	d.fails(1, []string{"there already"}, "demo", "--dir", "demo")
+	d.dir = d.path("demo")
+	var trusts []struct{ Name, Standing string }
+	d.json(&trusts, "trust", "list")
+	if len(trusts) != 3 || trusts[0].Standing != "rehearsed" || trusts[1].Standing != "drafted" {
+		t.Errorf("the demo leaves %v", trusts)
+	}
+	// The remedy that the failing rehearsal names is one that works.
+	d.ok("claims", "set", "nightlog@southmere", "mail=person.mail")
+	d.ok("rehearse", "nightlog@southmere", "--as", "petra")
+}
+
+func TestStory(t *testing.T) {
+	d := federated(t)
+	d.fails(0, []string{"tressik handoff nightlog@ridge --for app", "open", "done"}, "next", "nightlog@ridge")
+	sheet := d.ok("handoff", "nightlog@ridge", "--for", "app")
+	for _, w := range []string{"https://login.kestrelridge.example/sso", "EntityDescriptor entityID", "SingleSignOnService", "BEGIN CERTIFICATE",
+		"https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog", "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"} {
+		if !strings.Contains(sheet, w) {
+			t.Errorf("the sheet lacks %q", w)
+		}
+	}
+	d.ok("handoff", "nightlog@ridge", "--for", "provider", "--out", "sheets")
+	for _, f := range []string{"nightlog-metadata.xml", "nightlog-sheet.txt"} {
+		if fi, err := os.Stat(d.path("sheets/" + f)); err != nil || fi.Size() == 0 {
+			t.Errorf("%s: %v", f, err)
+		}
+	}
+	d.fails(2, []string{"--yes"}, "handoff", "nightlog@ridge", "--for", "provider", "--out", "sheets")
+
+	var trust struct {
+		Standing      string
+		LastRehearsal *rehearsal
+	}
+	d.json(&trust, "trust", "show", "nightlog@ridge")
+	if trust.Standing != "exchanged" || trust.LastRehearsal != nil {
+		t.Errorf("before the rehearsal the trust is %+v", trust)
+	}
+	var rs []rehearsal
+	r := d.json(&rs, "rehearse", "nightlog@ridge", "--as", "mira")
+	if r.code != 0 || rs[0].Verdict != "accepted" || rs[0].Claims["displayName"][0] != "Mira Solano" || !slices.Equal(rs[0].StandIns, []string{"nightlog"}) {
+		t.Fatalf("rehearsal: %d, %+v", r.code, rs)
+	}
+	d.json(&trust, "trust", "show", "nightlog@ridge")
+	if trust.Standing != "rehearsed" || trust.LastRehearsal.Subject != rs[0].Subject {
+		t.Errorf("after the rehearsal the trust is %+v", trust)
+	}
+	d.fails(0, []string{"Nothing is left"}, "next", "nightlog@ridge")
+	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
+	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")
+	d.ok("trust", "end", "nightlog@ridge", "--yes")
+	d.fails(1, []string{"has ended"}, "rehearse", "nightlog@ridge", "--as", "mira")
+	d.ok("trust", "remove", "nightlog@ridge", "--yes")
+	d.ok("app", "remove", "nightlog", "--yes")
+	d.fails(0, []string{"whole"}, "journal", "verify")
+	var entries []struct{ Action, Actor string }
+	d.json(&entries, "journal", "list", "--trust", "nightlog@ridge", "--by", "tester")
+	var actions []string
+	for _, e := range entries {
+		actions = append(actions, e.Action)
+	}
+	want := []string{"trust.add", "claims.set", "trust.handoff", "trust.handoff", "trust.rehearse", "trust.end", "trust.remove"}
+	slices.Sort(actions)
+	slices.Sort(want)
+	if !slices.Contains(actions, "trust.rehearse") || !slices.Contains(actions, "trust.remove") {
+		t.Errorf("the journal has %v, want %v", actions, want)
+	}
+}
+
+func TestRehearsalsThatFail(t *testing.T) {
+	d := federated(t)
+	for _, c := range []struct {
+		name  string
+		setup [][]string
+		args  []string
+		want  []string
+	}{
+		{"not admitted", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "group:observers"}}, []string{"--as", "petra"}, []string{"saml.admission"}},
+		{"weaker than asked for", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "everyone", "--strength", "mfa"}},
+			[]string{"--as", "mira", "--factors", "password"}, []string{"saml.strength"}},
+		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}}, []string{"--as", "mira", "--suppose", "clock=+9m"},
+			[]string{"request.time", "saml.time.late"}},
+		{"provider's key unknown", nil, []string{"--as", "mira", "--suppose", "key=other"}, []string{"saml.signature.key"}},
+		{"app's entity ID differs", nil, []string{"--as", "mira", "--suppose", "entity-id=https://nightlog.kestrelridge.example/saml/"},
+			[]string{"request.issuer", "saml.audience"}},
+		{"claim under another name", [][]string{{"claims", "drop", "nightlog@ridge", "mail"}, {"claims", "set", "nightlog@ridge", "email=person.mail"}},
+			[]string{"--as", "mira"}, []string{"claims.required"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			for _, s := range c.setup {
+				d.run(s...)
+			}
+			var rs []rehearsal
+			r := d.json(&rs, append([]string{"rehearse", "nightlog@ridge", "--dry-run"}, c.args...)...)
+			if got := rs[0].Findings.errors(); r.code != 3 || !slices.Equal(got, c.want) {
+				t.Errorf("ended with %d and %v, want 3 and %v", r.code, got, c.want)
+			}
+		})
+	}
+	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
+	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
+	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
+	d.fails(1, []string{"acs, entity-id and clock"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose", "moon=full")
+}
+
+func TestOwnAppSignsAndDecrypts(t *testing.T) {
+	d := observatory(t)
+	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example", "--encrypted", "--key", "ecdsa-p256")
+	d.ok("federate", "plates", "--with", "ridge", "--signs", "both")
+	var rs []rehearsal
+	r := d.json(&rs, "rehearse", "plates@ridge", "--as", "mira")
+	if r.code != 0 || len(rs[0].StandIns) != 0 {
+		t.Fatalf("%d %+v", r.code, rs)
+	}
+	ids := ""
+	for _, f := range rs[0].Findings {
+		ids += f.ID + "=" + f.Saw + "\n"
+	}
+	for _, w := range []string{"saml.encryption=encrypted with", "request.signature=made with the app's key", "saml.signature=rsa-sha256"} {
+		if !strings.Contains(ids, w) {
+			t.Errorf("no %s in\n%s", w, ids)
+		}
+	}
+	// From the provider's side, an app with a start link goes there; single sign-on holds for the second app.
+	d.ok("rehearse", "plates@ridge", "--as", "mira", "--from", "provider")
+	d.fails(3, nil, "federate", "nightlog", "--with", "ridge")
+	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
+	d.fails(0, []string{"no sign-in was asked for"}, "rehearse", "plates@ridge", "nightlog@ridge", "--as", "mira", "--format", "json")
+	d.fails(3, []string{"saml.unsolicited"}, "rehearse", "nightlog@ridge", "--as", "mira", "--from", "provider")
+	d.ok("trust", "change", "nightlog@ridge", "--unsolicited", "allow")
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--from", "provider")
+}
+
+func TestMetadataIsKeptAndWritten(t *testing.T) {
+	d := observatory(t)
+	d.ok("metadata", "write", "ridge", "--sign", "--out", "ridge.xml", "--lasts", "30d")
+	var show struct {
+		Saml struct {
+			IdentityProvider struct {
+				Keys []struct{ Certificate string }
+			}
+		}
+	}
+	d.json(&show, "provider", "show", "ridge")
+	d.write("ridge.pem", "-----BEGIN CERTIFICATE-----\n"+show.Saml.IdentityProvider.Keys[0].Certificate+"\n-----END CERTIFICATE-----\n")
+	d.ok("metadata", "verify", "ridge.xml", "--signed-by", "ridge.pem")
+	d.write("changed.xml", strings.Replace(d.read("ridge.xml"), "/sso", "/s50", 1))
+	d.fails(3, []string{"metadata.signature.changed"}, "metadata", "verify", "changed.xml", "--signed-by", "ridge.pem")
+	d.fails(1, []string{"not signed with the key"}, "provider", "add", "copy", "--metadata", "changed.xml", "--signed-by", "ridge.pem")
+
+	// As received: odd but legal bytes come back unchanged.
+	odd := strings.Replace(d.read("ridge.xml"), "<md:EntityDescriptor", "<!-- kept -->\r\n<md:EntityDescriptor", 1)
+	odd = strings.ReplaceAll(odd, "https://login.kestrelridge.example/metadata", "https://login.southmere.example/metadata")
+	d.write("odd.xml", odd)
+	if r := d.runIn(odd, "provider", "add", "southmere", "--metadata", "-"); r.code != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if got := d.ok("metadata", "received", "southmere"); got != odd {
+		t.Errorf("the bytes changed: %s and %s", sum(got), sum(odd))
+	}
+	d.fails(1, []string{"already in the ledger", "southmere has it"}, "provider", "add", "again", "--metadata", "odd.xml")
+	d.fails(1, []string{"own: its metadata is written here"}, "provider", "change", "ridge", "--metadata", "odd.xml")
+	d.ok("provider", "change", "southmere", "--title", "Southmere University")
+	if got := d.ok("metadata", "received", "southmere"); got != odd {
+		t.Error("a change of the title lost the metadata")
+	}
+}
+
+func sum(s string) string { h := sha256.Sum256([]byte(s)); return hex.EncodeToString(h[:4]) }
+
+func TestAggregates(t *testing.T) {
+	d := observatory(t)
+	one := d.ok("metadata", "write", "ridge")
+	one = one[strings.Index(one, "<md:"):]
+	two := strings.ReplaceAll(one, "login.kestrelridge", "idp.southmere")
+	d.write("agg.xml", `<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" validUntil="2031-03-10T00:00:00Z">`+
+		strings.ReplaceAll(strings.ReplaceAll(one, ` ID="`, ` ID="a`)+two, "\n", "\n")+`</md:EntitiesDescriptor>`)
+	d.fails(1, []string{"--entity", "holds 2"}, "provider", "add", "x", "--metadata", "agg.xml")
+	d.fails(1, []string{"did you mean https://idp.southmere.example/metadata"}, "provider", "add", "x", "--metadata", "agg.xml", "--entity", "https://idp.southmere.example/metadat")
+	d.fails(0, []string{"metadata.expiring", "2031-03-10"}, "provider", "add", "southmere", "--metadata", "agg.xml", "--entity", "https://idp.southmere.example/metadata")
+}
+
+func TestFormatsAndCompletion(t *testing.T) {
+	d := federated(t)
+	for format, w := range map[string]string{"json": `"standing": "drafted"`, "yaml": "standing: drafted", "csv": "trust,standing,admits", "markdown": "| Trust |"} {
+		if out := d.ok("trust", "list", "--format", format); !strings.Contains(out, w) {
+			t.Errorf("%s: %s", format, out)
+		}
+	}
+	for _, args := range [][]string{{"provider", "show", "ridge"}, {"trust", "show", "nightlog@ridge"}, {"claims", "preview", "nightlog@ridge", "--as", "mira"},
+		{"handoff", "nightlog@ridge", "--for", "app", "--dry-run"}, {"journal", "list"}, {"people", "list"}, {"people", "show", "mira"}, {"claims", "list", "nightlog@ridge"}} {
+		for _, f := range []string{"csv", "markdown", "yaml"} {
+			if out := d.ok(append(args, "--format", f)...); strings.TrimSpace(out) == "" {
+				t.Errorf("%v in %s is empty", args, f)
+			}
+		}
+	}
+	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""}, "ridge": {"federate", "nightlog", "--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
+		if out := d.ok(append([]string{"__complete"}, args...)...); !strings.Contains(out, want+"\n") {
+			t.Errorf("completing %v: %s", args, out)
+		}
+	}
+	if out := d.ok("version"); !strings.Contains(out, "tressik ") || !strings.Contains(out, "commit ") || !strings.Contains(out, "go1.") {
+		t.Errorf("version says %s", out)
+	}
+	for _, f := range []string{"tressik.ledger", "tressik.vault-key"} {
+		fi, err := os.Stat(filepath.Join(d.dir, f))
+		if err != nil || fi.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v, %v", f, fi.Mode(), err)
+		}
+	}
+	if strings.Contains(d.read("tressik.ledger"), "PRIVATE KEY") {
+		t.Error("a private key lies open in the ledger")
+	}
+}
