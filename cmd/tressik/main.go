@@ -4,8 +4,10 @@ package main
 import (
 	"context"
 	"os"
+	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"syscall"
 
 	"admin.tressik.example/internal/cli"
 )
@@ -22,6 +24,7 @@ func main() {
 			}
 		}
 	}
+	signal.Ignore(syscall.SIGPIPE) // a closed output is reported as an error, with an exit status
 	a := &cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Build: b}
 	os.Exit(a.Run(context.Background(), os.Args[1:]))
 }

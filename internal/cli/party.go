@@ -147,6 +147,9 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if in.Own && in.At == "" {
 				return usageError{errors.New("--own needs --at URL, the address under which its endpoints lie")}
 			}
+			if err := federation.CheckName(in.Name); err != nil {
+				return err
+			}
 			d, err := a.desk()
 			if err != nil {
 				return err

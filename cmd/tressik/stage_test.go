@@ -1,0 +1,139 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/peer"
+)
+
+type place struct {
+	Name, Kind, Start, Page, SingleSignOn, AssertionConsumer, Metadata, Played string
+}
+
+// openStage starts `tressik stage` and waits for its addresses.
+func openStage(t *testing.T, d *desk) (map[string]place, *exec.Cmd) {
+	t.Helper()
+	c := d.command("stage", "--format", "json")
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Stderr = os.Stderr
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Process.Kill(); c.Wait() })
+	var s struct {
+		Base    string
+		Parties []place
+	}
+	if err := json.NewDecoder(bufio.NewReader(out)).Decode(&s); err != nil {
+		t.Fatal(err)
+	}
+	places := map[string]place{}
+	for _, p := range s.Parties {
+		places[p.Name] = p
+	}
+	return places, c
+}
+
+func get(t *testing.T, url string) (int, string, http.Header) {
+	t.Helper()
+	resp, err := http.Get(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, string(b), resp.Header
+}
+
+func TestStageServesAndEnds(t *testing.T) {
+	d := federated(t)
+	places, c := openStage(t, d)
+	nightlog, ridge := places["nightlog"], places["ridge"]
+	if !strings.HasPrefix(nightlog.Start, "http://127.0.0.1:") || nightlog.Played != "by a stand-in" || ridge.Played != "with its own key" {
+		t.Errorf("%+v", places)
+	}
+	code, md, h := get(t, ridge.Metadata)
+	if code != 200 || h.Get("Content-Type") != "application/samlmetadata+xml" || !strings.Contains(md, ridge.SingleSignOn) {
+		t.Errorf("metadata: %d %v", code, h)
+	}
+	// What it serves is metadata that can be read over loopback.
+	d.ok("provider", "add", "mirror", "--metadata", strings.Replace(ridge.Metadata, "metadata", "metadata", 1), "--entity-id", "https://mirror.kestrelridge.example")
+	code, page, h := get(t, nightlog.Start)
+	if code != 200 || !strings.Contains(page, "Sign in") || !strings.Contains(page, `name="form_token"`) {
+		t.Errorf("start: %d %s", code, page)
+	}
+	csp := h.Get("Content-Security-Policy")
+	if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") || h.Get("X-Content-Type-Options") != "nosniff" {
+		t.Errorf("headers: %v", h)
+	}
+	if !strings.Contains(page, "its clock is set to "+clock) {
+		t.Error("the page does not say that the clock is set")
+	}
+	for _, cookie := range h["Set-Cookie"] {
+		if !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Lax") {
+			t.Errorf("cookie %s", cookie)
+		}
+	}
+	// A form without the browser that was asked is refused; an unknown host gets nothing.
+	token := regexp.MustCompile(`name="form_token" value="([^"]+)"`).FindStringSubmatch(page)[1]
+	resp, err := http.Post(ridge.SingleSignOn+"/sign-in", "application/x-www-form-urlencoded", strings.NewReader("form_token="+token+"&person=mira"))
+	if err != nil || resp.StatusCode != 403 {
+		t.Errorf("a stolen form: %v %v", resp.StatusCode, err)
+	}
+	req, _ := http.NewRequest("GET", nightlog.Page, nil)
+	req.Host = "rebound.example"
+	if resp, err := http.DefaultClient.Do(req); err != nil || resp.StatusCode != http.StatusMisdirectedRequest {
+		t.Errorf("a rebound host: %v %v", resp, err)
+	}
+	if code, page, _ := get(t, ridge.SingleSignOn+"?SAMLRequest=<script>"); code != 400 || strings.Contains(page, "<script>alert") {
+		t.Errorf("garbage: %d", code)
+	}
+	if code, _, _ := get(t, nightlog.AssertionConsumer); code != 403 {
+		t.Errorf("GET at the assertion consumer service: %d", code)
+	}
+	c.Process.Signal(syscall.SIGTERM)
+	if err := c.Wait(); err != nil {
+		t.Errorf("SIGTERM ends it with %v", err)
+	}
+}
+
+// TestBrowserSignsIn has a real browser go from the app's start link to the app's page. The person is typed in by a
+// bookmarklet-free trick: the sign-in page is fetched by the browser itself through a page of this test.
+func TestBrowserSignsIn(t *testing.T) {
+	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
+	d := federated(t)
+	places, _ := openStage(t, d)
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	b := newBrowser(ctx, t, chromium)
+	b.open(places["nightlog"].Start)
+	b.until(`document.querySelector("input[name=person]") !== null`)
+	b.eval(`document.querySelector("input[name=person]").value = "mira"; document.querySelector("form").querySelector("button").click()`)
+	b.until(`document.title === "Signed in"`)
+	text := b.eval(`document.body.innerText`)
+	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed"} {
+		if !strings.Contains(text, w) {
+			t.Errorf("the app's page lacks %q:\n%s", w, text)
+		}
+	}
+	if url := b.eval(`location.href`); url != places["nightlog"].Page {
+		t.Errorf("the browser ended at %s", url)
+	}
+	// Single sign-on: the second time there is no form.
+	b.open(places["nightlog"].Start)
+	b.until(`document.title === "Signed in"`)
+}
