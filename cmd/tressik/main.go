@@ -10,14 +10,13 @@ import (
 	"syscall"
 
 	"admin.tressik.example/internal/cli"
+	"admin.tressik.example/internal/first"
 )
 
-// version is set by the linker for releases.
-var version = "0.1.0"
-
 func main() {
-	b := cli.Build{Version: version, Commit: "unknown", Go: runtime.Version()}
-	if info, ok := debug.ReadBuildInfo(); ok {
+	b := cli.Build{Version: first.Version, Commit: first.Commit, Go: runtime.Version()}
+	if info, ok := debug.ReadBuildInfo(); ok && b.Commit == "" {
+		b.Commit = "unknown"
 		for _, s := range info.Settings {
 			if s.Key == "vcs.revision" && len(s.Value) >= 12 {
 				b.Commit = s.Value[:12]

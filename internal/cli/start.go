@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/first"
 	"admin.tressik.example/internal/store"
 	"admin.tressik.example/internal/view"
 )
@@ -24,7 +26,7 @@ func (a *App) versionCmd() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			b := a.Build
 			return a.print(view.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
-				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit, b.Go)}}}})
+				Blocks: []view.Block{{Lines: []string{strings.TrimSpace(first.Line(b.Version, b.Commit, b.Go))}}}})
 		}}
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
@@ -93,7 +92,8 @@ func (s *Stage) sendRequest(w http.ResponseWriter, r *http.Request, d *Deal) err
 
 // Expect is what the app of a deal expects of a response on this stage.
 func (s *Stage) expect(d *Deal) saml.Expect {
-	e := federation.Expectation(&d.Trust, &d.App.Party, &d.Provider.Party, s.Now().Add(d.Suppose.Clock))
+	e := d.expect
+	e.Now = s.Now().Add(d.Suppose.Clock)
 	if d.Suppose.ACS != "" {
 		e.ACS = []string{d.Suppose.ACS}
 	}

@@ -50,6 +50,8 @@ type Deal struct {
 	Provider *Player
 	Releaser *federation.Releaser
 	Suppose  Suppose
+
+	expect saml.Expect // all but the time, worked out once
 }
 
 // Event is something that happened on the stage: a judgement by a player.
@@ -131,6 +133,7 @@ func (s *Stage) Open() error {
 				}
 			}
 		}
+		d.expect = federation.Expectation(&d.Trust, &d.App.Party, &d.Provider.Party, time.Time{})
 		if d.Suppose.ACS != "" {
 			s.routes[routeKey(d.Suppose.ACS)] = s.acs(d.App)
 		}

@@ -122,6 +122,17 @@ func (w *Walker) Walk(start string) error {
 	return errors.New("the walk goes round in circles: more than 20 exchanges")
 }
 
+// Cookies returns what the browser holds for a URL.
+func (w *Walker) Cookies(at string) map[string]string {
+	out := map[string]string{}
+	if u, err := url.Parse(at); err == nil {
+		for _, c := range w.client.Jar.Cookies(u) {
+			out[c.Name] = c.Value
+		}
+	}
+	return out
+}
+
 func bare(u *url.URL) string {
 	c := *u
 	c.RawQuery = ""

@@ -92,7 +92,9 @@ func TestAccepts(t *testing.T) {
 		"multi-factor":             func(a *Answer, e *Expect) { a.Context, e.Contexts = ContextMFA, []string{ContextMFA} },
 		"clock within the skew":    func(_ *Answer, e *Expect) { e.Now = now.Add(5*time.Minute + 50*time.Second) },
 		"clock behind in the skew": func(_ *Answer, e *Expect) { e.Now = now.Add(-50 * time.Second) },
-		"second key of two":        func(_ *Answer, e *Expect) { e.Keys = append([]crypto.PublicKey{signers().other.Key.Public()}, e.Keys...) },
+		"second key of two": func(_ *Answer, e *Expect) {
+			e.Keys = append([]crypto.PublicKey{signers().other.Key.Public()}, e.Keys...)
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a, e := answer(), expect()

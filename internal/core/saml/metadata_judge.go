@@ -2,7 +2,7 @@ package saml
 
 import (
 	"fmt"
-	"net"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -117,8 +117,8 @@ func IsLoopback(host string) bool {
 	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
 		return true
 	}
-	ip := net.ParseIP(host)
-	return ip != nil && ip.IsLoopback()
+	ip, err := netip.ParseAddr(host)
+	return err == nil && ip.IsLoopback()
 }
 
 func judgeACSIndexes(out *finding.List, list []Endpoint) {

@@ -1,0 +1,36 @@
+# Tressik: build, test, measure.
+COMMIT  := $(shell git rev-parse --short=12 HEAD 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X admin.tressik.example/internal/first.Commit=$(COMMIT)
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test peers fuzz bench shots
+build:
+	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/tressik ./cmd/tressik
+
+# The demo organisation in demo/, made anew, and the whole story on it.
+demo: build
+	rm -rf demo
+	bin/tressik demo --dir demo
+
+# All tests, with the foreign programs they compare with. On CI a missing peer is a failure.
+test: peers
+	go vet ./...
+	go test ./...
+
+# Install the peers where that is possible; say what is missing where it is not.
+peers:
+	scripts/peers
+
+# Each fuzz target for a while: make fuzz FUZZTIME=60s
+FUZZTIME ?= 60s
+fuzz:
+	scripts/fuzz $(FUZZTIME)
+
+# Measure, and write docs/benchmarks.md.
+bench: build
+	scripts/bench
+
+# Take the pictures in docs/screenshots anew.
+shots: build
+	scripts/shots

@@ -1,0 +1,359 @@
+// Package bench measures speed against limits that are measured in the same run. `make bench` collects the figures.
+package bench
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/stage"
+)
+
+func signer(b *testing.B) *xmlsec.Signer {
+	b.Helper()
+	k, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		b.Fatal(err)
+	}
+	c, err := keys.SelfSign(rand.Reader, k, "bench", "Kestrel Ridge Observatory", time.Now(), 24*time.Hour)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return &xmlsec.Signer{Key: k, Certificate: c, Rand: rand.Reader}
+}
+
+// against runs the work and its limit in turns and reports both and the ratio of their speeds.
+func against(b *testing.B, limitName string, limit, work func()) {
+	b.Helper()
+	limit()
+	work()
+	var tl, tw time.Duration
+	n := 0
+	for b.Loop() {
+		s := time.Now()
+		limit()
+		m := time.Now()
+		work()
+		tl += m.Sub(s)
+		tw += time.Since(m)
+		n++
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(float64(n)/tw.Seconds(), "works/s")
+	b.ReportMetric(float64(n)/tl.Seconds(), limitName+"/s")
+	b.ReportMetric(100*tl.Seconds()/tw.Seconds(), "%of-limit")
+}
+
+func person() people.Person {
+	return people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira.solano@kestrelridge.example"}, "givenName": {"Mira"},
+		"sn": {"Solano"}, "title": {"Observer"}, "eduPersonPrincipalName": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}}
+}
+
+func signInStage(b *testing.B) (*stage.Stage, *stage.Deal) {
+	b.Helper()
+	idp, sp := signer(b), signer(b)
+	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
+	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(idp.Certificate.Raw)}}
+	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
+	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
+	t := federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any", Signs: "assertion",
+		SubjectFormat: saml.FormatPersistent}
+	app.Entity.SP.RequestsSigned = false
+	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
+		name, _ := claims.Standard(c)
+		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name, NameFormat: saml.NameFormatURI})
+	}
+	e, err := claims.NewEngine()
+	if err != nil {
+		b.Fatal(err)
+	}
+	r, err := federation.NewReleaser(e, &t, &app, []byte("salt"), rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	d := &stage.Deal{Trust: t, Releaser: r, Provider: &stage.Player{Party: provider, Signer: idp},
+		App: &stage.Player{Party: app, Signer: sp, Home: stage.HomeOf(&app)}}
+	s := &stage.Stage{Deals: []*stage.Deal{d}, People: []people.Person{person()}, Now: time.Now, Rand: rand.Reader}
+	if err := s.Open(); err != nil {
+		b.Fatal(err)
+	}
+	return s, d
+}
+
+// BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the app's start link to the
+// accepted response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
+func BenchmarkSignIn(b *testing.B) {
+	s, d := signInStage(b)
+	accepted := 0
+	s.Watch = func(e stage.Event) {
+		if e.Judged != nil && e.Judged.Verdict == saml.Accepted {
+			accepted++
+		}
+	}
+	srv := httptest.NewServer(s)
+	defer srv.Close()
+	c := &client{b: b, addr: srv.Listener.Addr().String(), cookies: map[string]string{}}
+	w, err := stage.NewWalker(s)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer w.Close()
+	w.Person = "mira"
+	if err := w.Walk(stage.StartOf(d)); err != nil { // the session that the client goes on with
+		b.Fatal(err)
+	}
+	c.cookies = w.Cookies(d.Provider.Party.Entity.IDP.SSO[0].Location)
+	key, sum := d.Provider.Signer.Key.(*rsa.PrivateKey), sha256.Sum256([]byte("x"))
+	n := 0
+	against(b, "RSA-2048-signatures", func() {
+		if _, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, sum[:]); err != nil {
+			b.Fatal(err)
+		}
+	}, func() {
+		n++
+		c.signIn(stage.StartOf(d))
+	})
+	if accepted != n+1 {
+		b.Fatalf("%d of %d sign-ins were accepted", accepted, n+1)
+	}
+}
+
+// client is a lean browser, so that the stage is measured and not an HTML parser: it follows one redirect and posts one
+// form.
+type client struct {
+	b       *testing.B
+	addr    string
+	cookies map[string]string
+	rt      http.Transport
+}
+
+func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
+	u, err := url.Parse(at)
+	if err != nil {
+		c.b.Fatal(err)
+	}
+	req := &http.Request{Method: method, URL: &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery}, Host: u.Host, Header: http.Header{}}
+	for k, v := range c.cookies {
+		req.AddCookie(&http.Cookie{Name: k, Value: v})
+	}
+	if body != nil {
+		req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	resp, err := c.rt.RoundTrip(req)
+	if err != nil {
+		c.b.Fatal(err)
+	}
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		c.b.Fatal(err)
+	}
+	resp.Body.Close()
+	return resp, text
+}
+
+func (c *client) signIn(start string) {
+	resp, _ := c.do("GET", start, nil)
+	_, page := c.do("GET", resp.Header.Get("Location"), nil)
+	between := func(from, to string) string {
+		_, rest, _ := bytes.Cut(page, []byte(from))
+		v, _, ok := bytes.Cut(rest, []byte(to))
+		if !ok {
+			c.b.Fatalf("no %s in %s", from, page)
+		}
+		return string(v)
+	}
+	form := "SAMLResponse=" + url.QueryEscape(between(`name="SAMLResponse" value="`, `"`)) + "&RelayState=" + between(`name="RelayState" value="`, `"`)
+	if resp, page = c.do("POST", between(`action="`, `"`), []byte(form)); resp.StatusCode != http.StatusSeeOther {
+		c.b.Fatalf("%s\n%s", resp.Status, page)
+	}
+}
+
+// BenchmarkJudge reads and judges a signed response of ordinary size, against bare RSA-2048 verifications. The limit to
+// keep is 10 %.
+func BenchmarkJudge(b *testing.B) {
+	idp := signer(b)
+	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q", Issuer: "https://login.kestrelridge.example/metadata",
+		ACS: "https://nightlog.kestrelridge.example/saml/acs", Audience: "https://nightlog.kestrelridge.example/saml", Now: now, Lifetime: 5 * time.Minute,
+		Subject: saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent}, Context: saml.ContextPassword,
+		AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp, Rand: rand.Reader}
+	p := person()
+	var wanted []saml.Wanted
+	for k, v := range p.Attributes {
+		name, _ := claims.Standard(k)
+		if name == "" {
+			name = k
+		}
+		a.Attributes = append(a.Attributes, saml.Attribute{Name: name, Format: saml.NameFormatURI, Friendly: k, Values: v})
+		wanted = append(wanted, saml.Wanted{Name: name, Required: true})
+	}
+	text, err := a.Bytes()
+	if err != nil {
+		b.Fatal(err)
+	}
+	e := saml.Expect{App: a.Audience, ACS: []string{a.ACS}, Provider: a.Issuer, Keys: []crypto.PublicKey{idp.Key.Public()}, CheckRequest: true,
+		RequestID: "_q", Wanted: wanted, Now: now}
+	pub, sum := idp.Key.Public().(*rsa.PublicKey), sha256.Sum256([]byte("x"))
+	sig, err := rsa.SignPKCS1v15(nil, idp.Key.(*rsa.PrivateKey), crypto.SHA256, sum[:])
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.ReportMetric(float64(len(text)), "bytes")
+	against(b, "RSA-2048-verifications", func() {
+		if err := rsa.VerifyPKCS1v15(pub, crypto.SHA256, sum[:], sig); err != nil {
+			b.Fatal(err)
+		}
+	}, func() {
+		doc, err := xmlsec.Parse(text, xmlsec.MessageLimits)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if j := saml.JudgeResponse(doc.Root(), e); j.Verdict != saml.Accepted {
+			b.Fatal(j.Findings.Without(finding.Pass))
+		}
+	})
+}
+
+// BenchmarkMetadata reads and verifies a signed aggregate of 1,000 entities: time, and peak of the heap, for each MB,
+// against SHA-256 over the same bytes.
+func BenchmarkMetadata(b *testing.B) {
+	s := signer(b)
+	cert := base64.StdEncoding.EncodeToString(s.Certificate.Raw)
+	root := xmlsec.New("md:EntitiesDescriptor", "xmlns:md", saml.NSMetadata, "ID", "_agg")
+	for i := range 1000 {
+		e := &saml.Entity{ID: fmt.Sprintf("https://app%d.kestrelridge.example/saml", i), SP: &saml.Role{DisplayName: fmt.Sprintf("App %d", i),
+			Keys: []saml.Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert}},
+			ACS:  []saml.Endpoint{{Binding: saml.BindingPOST, Location: fmt.Sprintf("https://app%d.kestrelridge.example/acs", i), Index: 1}}}}
+		text, err := saml.WriteMetadata(e, saml.WriteOptions{ID: fmt.Sprintf("_e%d", i)})
+		if err != nil {
+			b.Fatal(err)
+		}
+		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits)
+		if err != nil {
+			b.Fatal(err)
+		}
+		root.AddChild(doc.Root())
+	}
+	if err := s.Sign(root, nil); err != nil {
+		b.Fatal(err)
+	}
+	text := xmlsec.Serialize(root)
+	root = nil
+	mb := float64(len(text)) / 1e6
+	runtime.GC()
+	debug.FreeOSMemory()
+	var before, peak runtime.MemStats
+	runtime.ReadMemStats(&before)
+	var high uint64
+	var t, tl time.Duration
+	n := 0
+	for b.Loop() {
+		m := time.Now()
+		sha256.Sum256(text)
+		tl += time.Since(m)
+		start := time.Now()
+		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits)
+		if err != nil {
+			b.Fatal(err)
+		}
+		md, err := saml.ReadDocument(doc)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if _, err := xmlsec.Verify(md.Root, xmlsec.Policy{Keys: []crypto.PublicKey{s.Key.Public()}}); err != nil {
+			b.Fatal(err)
+		}
+		for _, id := range md.IDs() {
+			if _, err := md.Entity(id); err != nil {
+				b.Fatal(err)
+			}
+			break
+		}
+		t += time.Since(start)
+		runtime.ReadMemStats(&peak)
+		high = max(high, peak.HeapAlloc-min(before.HeapAlloc, peak.HeapAlloc))
+		n++
+		runtime.KeepAlive(doc)
+		runtime.GC()
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(mb, "MB")
+	b.ReportMetric(t.Seconds()*1000/float64(n)/mb, "ms/MB")
+	b.ReportMetric(float64(high)/1e6/mb, "heap-MB/MB")
+	b.ReportMetric(t.Seconds()/tl.Seconds(), "x-SHA-256")
+}
+
+// BenchmarkStart times whole processes: tressik version and tressik trust list on the demo ledger, against an empty
+// static Go program. The limits to keep are 3 and 10 times.
+func BenchmarkStart(b *testing.B) {
+	dir := b.TempDir()
+	build := func(out, pkg string) {
+		c := exec.Command("go", "build", "-ldflags", "-s -w -X admin.tressik.example/internal/first.Commit=measured", "-o", out, pkg)
+		c.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if o, err := c.CombinedOutput(); err != nil {
+			b.Fatalf("%v\n%s", err, o)
+		}
+	}
+	empty, tressik := filepath.Join(dir, "empty"), filepath.Join(dir, "tressik")
+	src := filepath.Join(dir, "main.go")
+	if err := os.WriteFile(src, []byte("package main\n\nfunc main() {}\n"), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	build(empty, src)
+	build(tressik, "admin.tressik.example/cmd/tressik")
+	demo := filepath.Join(dir, "demo")
+	if o, err := exec.Command(tressik, "demo", "--dir", demo).CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, o)
+	}
+	times := map[string][]time.Duration{}
+	run := func(name string, args ...string) {
+		c := exec.Command(args[0], args[1:]...)
+		c.Dir = demo
+		c.Env = []string{"HOME=" + dir}
+		start := time.Now()
+		if err := c.Run(); err != nil {
+			b.Fatal(err)
+		}
+		times[name] = append(times[name], time.Since(start))
+	}
+	for b.Loop() {
+		run("empty", empty)
+		run("version", tressik, "version")
+		run("list", tressik, "trust", "list")
+	}
+	median := func(name string) float64 {
+		slices.Sort(times[name])
+		return times[name][len(times[name])/2].Seconds() * 1000
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(median("empty"), "ms-empty")
+	b.ReportMetric(median("version"), "ms-version")
+	b.ReportMetric(median("list"), "ms-list")
+	b.ReportMetric(median("version")/median("empty"), "x-version")
+	b.ReportMetric(median("list")/median("empty"), "x-list")
+}
