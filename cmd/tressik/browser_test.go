@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"testing"
 	"time"
@@ -22,7 +24,7 @@ type browser struct {
 func newBrowser(ctx context.Context, t *testing.T, path string) *browser {
 	t.Helper()
 	c := exec.CommandContext(ctx, path, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-		"--disable-component-update", "--disable-sync", "--user-data-dir="+t.TempDir(), "--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
+		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+t.TempDir(), "--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
 	errs, err := c.StderrPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -75,11 +77,15 @@ func (b *browser) call(method string, params map[string]any) json.RawMessage {
 		var m struct {
 			ID     int
 			Result json.RawMessage
+			Error  struct{ Message string }
 		}
 		if err := websocket.JSON.Receive(b.ws, &m); err != nil {
 			b.t.Fatal(err)
 		}
 		if m.ID == b.n {
+			if m.Error.Message != "" { // a page that is just being left; the caller asks again
+				return json.RawMessage("{}")
+			}
 			return m.Result
 		}
 	}
@@ -107,6 +113,22 @@ func (b *browser) eval(js string) string {
 		}
 	}
 	return ""
+}
+
+// shot leaves a picture of the page in the folder TRESSIK_SHOTS, if that is set.
+func (b *browser) shot(name string) {
+	b.t.Helper()
+	dir := os.Getenv("TRESSIK_SHOTS")
+	if dir == "" {
+		return
+	}
+	var r struct{ Data []byte }
+	if err := json.Unmarshal(b.call("Page.captureScreenshot", map[string]any{"format": "png"}), &r); err != nil {
+		b.t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, name+".png"), r.Data, 0o644); err != nil {
+		b.t.Fatal(err)
+	}
 }
 
 func (b *browser) until(js string) {

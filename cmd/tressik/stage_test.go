@@ -111,21 +111,29 @@ func TestStageServesAndEnds(t *testing.T) {
 	}
 }
 
-// TestBrowserSignsIn has a real browser go from the app's start link to the app's page. The person is typed in by a
-// bookmarklet-free trick: the sign-in page is fetched by the browser itself through a page of this test.
+// TestBrowserSignsIn has a real browser go from the app's start link to the app's page. With TRESSIK_SHOTS set to a folder
+// it leaves pictures of the pages there.
 func TestBrowserSignsIn(t *testing.T) {
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
-	d := federated(t)
+	d := newDesk(t)
+	d.ok("demo", "--dir", "demo")
+	d.dir = d.path("demo")
+	d.fails(0, nil, "trust", "end", "nightlog@southmere", "--yes")
+	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	places, _ := openStage(t, d)
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
 	b := newBrowser(ctx, t, chromium)
 	b.open(places["nightlog"].Start)
 	b.until(`document.querySelector("input[name=person]") !== null`)
-	b.eval(`document.querySelector("input[name=person]").value = "mira"; document.querySelector("form").querySelector("button").click()`)
+	b.shot("stage-sign-in")
+	b.eval(`document.querySelector("input[name=person]").value = "mira"; document.querySelector("form button").click()`)
+	b.until(`document.title === "Second factor"`)
+	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Signed in"`)
+	b.shot("stage-signed-in")
 	text := b.eval(`document.body.innerText`)
-	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed"} {
+	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed", "multi-factor"} {
 		if !strings.Contains(text, w) {
 			t.Errorf("the app's page lacks %q:\n%s", w, text)
 		}
@@ -133,7 +141,18 @@ func TestBrowserSignsIn(t *testing.T) {
 	if url := b.eval(`location.href`); url != places["nightlog"].Page {
 		t.Errorf("the browser ended at %s", url)
 	}
-	// Single sign-on: the second time there is no form.
+	// The second app asks for no sign-in; a refused person sees why.
+	b.open(places["plate-archive"].Start)
+	b.until(`document.title === "Signed in" && document.body.innerText.includes("plate-archive@ridge")`)
+	b.call("Network.clearBrowserCookies", nil)
 	b.open(places["nightlog"].Start)
-	b.until(`document.title === "Signed in"`)
+	b.until(`document.querySelector("input[name=person]") !== null`)
+	b.eval(`document.querySelector("input[name=person]").value = "ilse"; document.querySelector("form button").click()`)
+	b.until(`document.title === "Second factor"`)
+	b.eval(`document.querySelector("form button").click()`)
+	b.until(`document.title === "Sign-in refused"`)
+	b.shot("stage-refused")
+	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "saml.admission") || !strings.Contains(text, "archivists") {
+		t.Errorf("the refusal does not name its reason:\n%s", text)
+	}
 }

@@ -150,14 +150,14 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 	}
 	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person), Fields: [][2]string{{"admitted", admitted},
 		{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
-	b := view.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message", "Name format"}, Noun: "attribute",
+	b := view.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message"}, Noun: "attribute",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", v.Trust)}
 	for _, at := range v.Attributes {
 		label := at.Friendly
 		if label == "" {
 			label = at.Name
 		}
-		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name, saml.ShortName(at.Format)})
+		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) + ")"})
 	}
 	blocks = append(blocks, b)
 	if len(v.Gaps) > 0 {

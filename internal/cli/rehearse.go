@@ -91,7 +91,6 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 					fmt.Fprintf(a.Out, "      %s judges the %s:\n", p.Bold(e.By), e.What)
 				}
 				for _, f := range e.Findings {
-					f.Fix = strings.ReplaceAll(f.Fix, "TRUST", e.Trust)
 					fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
 				}
 			}
@@ -134,7 +133,8 @@ func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 		fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Bad("REFUSED"), r.Trust, view.Tally(r.Findings))
 		for _, f := range r.Findings {
 			if f.Level == finding.Error {
-				fmt.Fprintf(a.Out, "  %s: %s\n      %s\n", f.Check, f.Saw, strings.ReplaceAll(f.Fix, "TRUST", r.Trust))
+				fmt.Fprintln(a.Out, view.Indented("  ", f.Check+": "+f.Saw))
+				fmt.Fprintln(a.Out, view.Indented("      ", f.Fix))
 			}
 		}
 		return

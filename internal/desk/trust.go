@@ -113,12 +113,11 @@ func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) fin
 	for _, r := range t.Rules {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim, Values: []string{r.Expression}})
 	}
-	for _, f := range federation.JudgeClaims(app, promised) {
+	for _, f := range federation.JudgeClaims(t, app, promised) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw
 		}
-		f.Fix = strings.ReplaceAll(f.Fix, "TRUST", t.Name)
 		out.Add(f)
 	}
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
@@ -390,10 +389,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	attrs, gaps := r.Attributes(p)
 	v.Attributes = append(v.Attributes, attrs...)
 	v.Gaps = append(v.Gaps, gaps...)
-	for _, f := range federation.JudgeClaims(app, attrs) {
-		f.Fix = strings.ReplaceAll(f.Fix, "TRUST", name)
-		v.Findings.Add(f)
-	}
+	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, attrs)...)
 	return v, nil
 }
 

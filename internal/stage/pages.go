@@ -17,7 +17,8 @@ h1{font-size:1.7rem;font-weight:600;margin:0 0 .3rem}
 p{margin:.3rem 0 1rem}
 table{border-collapse:collapse;width:100%;background:var(--card);margin:0 0 1.5rem}
 caption{text-align:left;font-weight:600;padding:.4rem 0}
-th,td{text-align:left;vertical-align:top;padding:.45rem .8rem;border:1px solid var(--line);overflow-wrap:anywhere}
+th,td{text-align:left;vertical-align:top;padding:.45rem .8rem;border:1px solid var(--line)}
+td.long{overflow-wrap:anywhere}
 th{font-weight:500;color:var(--soft);white-space:nowrap}
 td.error{color:var(--bad);font-weight:600}td.pass{color:var(--good)}
 label{display:block;margin:0 0 .3rem;font-weight:600}
@@ -36,11 +37,11 @@ const pageText = `<!DOCTYPE html>
 <p><input type="text" id="person" name="person" list="people" autocomplete="off" autofocus required></p>
 <datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
 <p><button>{{.Button}}</button></p></form>{{end}}
-{{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td>{{index . 1}}</td></tr>{{end}}</table>{{end}}
+{{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td class="long">{{index . 1}}</td></tr>{{end}}</table>{{end}}
 {{if .Claims}}<table><caption>Claims as they arrived</caption><tr><th>Attribute</th><th>Name in the message</th><th>Values</th></tr>
-{{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td><td><code>{{.Name}}</code></td><td>{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
+{{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td><td><code>{{.Name}}</code></td><td class="long">{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
 {{if .Findings}}<table><caption>Checks</caption><tr><th>Outcome</th><th>Check</th><th>Saw</th><th>What to do</th></tr>
-{{range .Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td>{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td>{{.Fix}}</td></tr>{{end}}</table>{{end}}
+{{range .Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td class="long">{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td class="long">{{.Fix}}</td></tr>{{end}}</table>{{end}}
 {{if .Links}}<ul>{{range .Links}}<li><a href="{{index . 1}}">{{index . 0}}</a></li>{{end}}</ul>{{end}}{{end}}
 </main></body></html>
 `

@@ -222,8 +222,8 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	s := table.StyleDefault
 	s.Name = "tressik"
 	s.Options = table.Options{SeparateHeader: true}
-	s.Box.MiddleHorizontal, s.Box.MiddleSeparator = "-", "  "
-	s.Box.PaddingLeft, s.Box.PaddingRight = "", ""
+	s.Box.MiddleHorizontal = "-"
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
 	s.Format.Header = text.FormatDefault
 	t.SetStyle(s)
 	t.SuppressTrailingSpaces()
@@ -234,7 +234,7 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	lines := strings.Split(t.Render(), "\n")
 	wide := 0
 	for _, l := range lines {
-		wide = max(wide, utf8.RuneCountInString(l))
+		wide = max(wide, utf8.RuneCountInString(strings.TrimRight(l, " -"))+2)
 	}
 	if wide > Width {
 		for i, r := range b.Rows {
@@ -254,7 +254,7 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 			if i == 0 {
 				l = p.Bold(l)
 			}
-			out.WriteString("  " + p.tint(l) + "\n")
+			out.WriteString("  " + strings.TrimRight(p.tint(l), " ") + "\n")
 		}
 	}
 	if b.Noun != "" {
@@ -329,6 +329,11 @@ func wrap(s string, width int) []string {
 		out = append(out, line)
 	}
 	return out
+}
+
+// Indented wraps text at the width of a page, each line behind the indent.
+func Indented(indent, s string) string {
+	return indent + strings.Join(wrap(s, Width-utf8.RuneCountInString(indent)), "\n"+indent)
 }
 
 // Finding writes a finding in a few lines: a passed one in a single line.

@@ -82,7 +82,7 @@ func RandomID(rand io.Reader) (string, error) {
 
 // Expectation is what the app of a trust expects of a response, from the ledger alone.
 func Expectation(t *Trust, app, provider *Party, now time.Time) saml.Expect {
-	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.Unsolicited, AllowSHA1: t.AllowSHA1,
+	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.Unsolicited, AllowSHA1: t.AllowSHA1, Trust: t.Name,
 		WantEncrypted: t.Encrypts, Contexts: t.Contexts(), Now: now, Skew: saml.DefaultSkew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
@@ -100,9 +100,9 @@ func Expectation(t *Trust, app, provider *Party, now time.Time) saml.Expect {
 }
 
 // JudgeClaims says of wanted attributes which a person would get and which not.
-func JudgeClaims(app *Party, got []saml.Attribute) finding.List {
+func JudgeClaims(t *Trust, app *Party, got []saml.Attribute) finding.List {
 	if app.Entity.SP == nil {
 		return nil
 	}
-	return saml.JudgeWanted(app.Entity.SP.Wanted, got)
+	return saml.JudgeWanted(app.Entity.SP.Wanted, got, t.Name)
 }

@@ -34,6 +34,7 @@ type Expect struct {
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Wanted               []Wanted
 	AllowSHA1            bool
+	Trust                string // name of the trust, for what findings say
 	Now                  time.Time
 	Skew                 time.Duration
 	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
@@ -379,7 +380,14 @@ func (j *judging) subject() {
 			"set the provider to send a name identifier", "SAML Core 2.2.2")
 		return
 	}
-	j.Findings.Pass("saml.subject", "name identifier", j.Subject.Value+" ("+ShortName(j.Subject.Format)+")")
+	j.Findings.Pass("saml.subject", "name identifier", j.Subject.Value+formatWords(j.Subject.Format))
+}
+
+func formatWords(format string) string {
+	if format == "" {
+		return ", without a format"
+	}
+	return " (" + ShortName(format) + ")"
 }
 
 // confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo in
@@ -453,20 +461,35 @@ func (j *judging) window() {
 		return
 	}
 	window := stamp(from) + " to " + stamp(until)
-	skew := fmt.Sprintf("within %s, clocks may differ by %s", window, j.Skew)
+	skew := fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew))
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
-		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), round(from.Sub(j.Now))),
+		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
 			skew, finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
-		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), round(j.Now.Sub(until))),
+		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
 			skew, finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP", "SAML Core 2.5.1")
 	default:
 		j.Findings.Pass("saml.time", "time window", window)
 	}
 }
 
-func round(d time.Duration) time.Duration { return d.Round(time.Second) }
+// span writes a duration in words.
+func span(d time.Duration) string {
+	n, unit := int(d.Round(time.Second).Seconds()), "second"
+	switch {
+	case n >= 2*86400:
+		n, unit = n/86400, "day"
+	case n >= 2*3600:
+		n, unit = n/3600, "hour"
+	case n >= 120:
+		n, unit = n/60, "minute"
+	}
+	if n != 1 {
+		unit += "s"
+	}
+	return fmt.Sprintf("%d %s", n, unit)
+}
 
 func (j *judging) audience() {
 	rs := xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Conditions"), NSAssertion, "AudienceRestriction")
@@ -536,7 +559,7 @@ func (j *judging) attributes() {
 		}
 	}
 	if len(j.Wanted) > 0 {
-		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes)...)
+		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes, j.Trust)...)
 	}
 }
 
@@ -549,8 +572,9 @@ func Satisfies(w Wanted, a Attribute) bool {
 	return f == g || f == "" || g == "" || f == NameFormatUnspecified || g == NameFormatUnspecified
 }
 
-// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute.
-func JudgeWanted(wanted []Wanted, got []Attribute) finding.List {
+// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. trust is the name of the
+// trust, for the remedy.
+func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 	var out finding.List
 	names := []string{}
 	for _, a := range got {
@@ -573,7 +597,7 @@ func JudgeWanted(wanted []Wanted, got []Attribute) finding.List {
 		}
 		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
 			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
-			Fix: fmt.Sprintf("release it with `tressik claims set TRUST %s=EXPRESSION`", w.Label())}
+			Fix: fmt.Sprintf("release it with `tressik claims set %s %s=EXPRESSION`", trust, w.Label())}
 		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
 			names2 := near.Names(w.Friendly, names)
 			if len(names2) > 0 {

@@ -282,6 +282,9 @@ func (r *reader) elements(doc *etree.Document) error {
 		}
 		switch {
 		case r.has("</"):
+			if len(stack) == 0 {
+				return r.fail(ErrMalformed, "an end tag where the document element belongs")
+			}
 			r.i += 2
 			name := r.name()
 			r.space()

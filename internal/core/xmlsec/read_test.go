@@ -30,6 +30,7 @@ func TestParseRefuses(t *testing.T) {
 		{"truncated in value", `<a b="c`, ErrTruncated},
 		{"truncated in comment", `<a><!-- x`, ErrTruncated},
 		{"wrong end tag", `<a><b></a></b>`, ErrMalformed},
+		{"end tag first", "</a>", ErrMalformed},
 		{"two roots", `<a/><b/>`, ErrMalformed},
 		{"text before", `x<a/>`, ErrMalformed},
 		{"text after", `<a/>x`, ErrMalformed},
