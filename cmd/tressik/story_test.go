@@ -253,3 +253,57 @@ func TestFormatsAndCompletion(t *testing.T) {
 		t.Error("a private key lies open in the ledger")
 	}
 }
+
+func TestRequestsByPOST(t *testing.T) {
+	d := observatory(t)
+	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example")
+	d.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--sso", "post=https://idp.southmere.example/sso", "--wants-signed-requests", "on")
+	d.ok("federate", "plates", "--with", "southmere")
+	var rs []rehearsal
+	r := d.json(&rs, "rehearse", "plates@southmere", "--as", "mira")
+	if r.code != 0 || !strings.Contains(r.out, "made with the app's key") {
+		t.Errorf("%d\n%s", r.code, r.out)
+	}
+	d.fails(3, []string{"trust.requests-signed"}, "trust", "change", "plates@southmere", "--sign-requests", "off")
+	d.fails(3, []string{"request.signature.missing"}, "rehearse", "plates@southmere", "--as", "mira")
+}
+
+func TestPeopleDryRunAndReplace(t *testing.T) {
+	d := observatory(t)
+	csv := d.write("p.csv", "uid,mail\nmira,new@kestrelridge.example\nilse,ilse@kestrelridge.example\n")
+	d.fails(0, []string{"1 added, 1 changed, 1 removed", "nothing was kept"}, "people", "load", csv, "--replace", "--dry-run")
+	d.fails(0, []string{"petra"}, "people", "list")
+	d.fails(0, []string{"1 added, 1 changed, 1 removed"}, "people", "load", csv, "--replace")
+	d.fails(1, []string{"no person \"petra\""}, "people", "show", "petra")
+	d.fails(0, []string{"people.load"}, "journal")
+}
+
+// TestEveryCommandHasAnExample walks through the help of all commands.
+func TestEveryCommandHasAnExample(t *testing.T) {
+	d := newDesk(t)
+	var walk func(args []string)
+	seen := 0
+	walk = func(args []string) {
+		out := d.ok(append(slices.Clone(args), "--help")...)
+		_, list, has := strings.Cut(out, "Available Commands:")
+		if len(args) == 0 {
+			list, has = out, true
+		}
+		if !has {
+			seen++
+			if !strings.Contains(out, "Examples:\n  tressik "+strings.Join(args, " ")) {
+				t.Errorf("tressik %s has no example of its own", strings.Join(args, " "))
+			}
+			return
+		}
+		for _, line := range strings.Split(list, "\n") {
+			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' && f[0] != "help" && f[0] != "completion" && f[0] != "tressik" {
+				walk(append(slices.Clone(args), f[0]))
+			}
+		}
+	}
+	walk(nil)
+	if seen < 25 {
+		t.Errorf("only %d commands were looked at", seen)
+	}
+}

@@ -182,7 +182,7 @@ func (a *App) peopleCmd() *cobra.Command {
 }
 
 func (a *App) peopleLoad() *cobra.Command {
-	var replace bool
+	var replace, dry bool
 	c := &cobra.Command{Use: "load FILE|-", Short: "Read persons and groups from LDIF or CSV", Args: args("FILE"),
 		Long: `Read persons and groups from LDIF (RFC 2849) or CSV whose first row names the attributes (one of them uid
 or mail; a column groups holds group names, parted by ;). Persons that are there already are brought up
@@ -197,14 +197,19 @@ to date; with --replace those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
-			read, added, changed, removed, err := d.LoadPeople(raw, got[0], replace)
+			read, added, changed, removed, err := d.LoadPeople(raw, got[0], replace, dry)
 			if err != nil {
 				return err
 			}
+			would := ""
+			if dry {
+				would = "; nothing was kept (--dry-run)"
+			}
 			return a.print(view.Page{Data: map[string]int{"read": read, "added": added, "changed": changed, "removed": removed},
-				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed", view.Count(read, "person"), got[0], added, changed, removed)}}}})
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s", view.Count(read, "person"), got[0], added, changed, removed, would)}}}})
 		}}
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
 	return c
 }
 

@@ -154,22 +154,35 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 // strict makes a noun without a known verb a usage error with near verbs.
 func strict(c *cobra.Command) {
 	for _, s := range c.Commands() {
-		if s.HasSubCommands() && s.RunE == nil {
+		if s.HasSubCommands() && s.RunE != nil {
+			inner := s.RunE
+			s.Args = cobra.ArbitraryArgs
+			s.RunE = func(cmd *cobra.Command, args []string) error {
+				if len(args) > 0 {
+					return unknownVerb(cmd, args[0])
+				}
+				return inner(cmd, args)
+			}
+		} else if s.HasSubCommands() {
 			s.Args = cobra.ArbitraryArgs
 			s.RunE = func(cmd *cobra.Command, args []string) error {
 				if len(args) == 0 {
 					return cmd.Help()
 				}
-				msg := fmt.Sprintf("unknown command %q for %q", args[0], cmd.CommandPath())
-				if n := cmd.SuggestionsFor(args[0]); len(n) > 0 {
-					msg += "; did you mean " + strings.Join(n, " or ") + "?"
-				}
-				return usageError{errors.New(msg)}
+				return unknownVerb(cmd, args[0])
 			}
 			s.SuggestionsMinimumDistance = 2
 		}
 		strict(s)
 	}
+}
+
+func unknownVerb(cmd *cobra.Command, verb string) error {
+	msg := fmt.Sprintf("unknown command %q for %q", verb, cmd.CommandPath())
+	if n := cmd.SuggestionsFor(verb); len(n) > 0 {
+		msg += "; did you mean " + strings.Join(n, " or ") + "?"
+	}
+	return usageError{errors.New(msg)}
 }
 
 func must(err error) {

@@ -12,7 +12,12 @@ import (
 
 func (a *App) journalCmd() *cobra.Command {
 	c := &cobra.Command{Use: "journal", Short: "Read and verify the record of every change"}
-	c.AddCommand(a.journalList(), a.journalVerify())
+	list := a.journalList()
+	c.AddCommand(list, a.journalVerify())
+	// `tressik journal` alone lists.
+	c.Args, c.Example = args(), list.Example
+	c.RunE = list.RunE
+	c.Flags().AddFlagSet(list.Flags())
 	return c
 }
 

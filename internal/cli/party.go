@@ -303,7 +303,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 
 func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)), Args: args("NAME"),
-		Example: fmt.Sprintf("  tressik %s remove NAME --yes", kind), ValidArgsFunction: a.names(string(kind), 1),
+		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
 		RunE: func(_ *cobra.Command, got []string) error {
 			d, err := a.desk()
 			if err != nil {

@@ -405,15 +405,25 @@ func (d *Desk) releaser(t *federation.Trust, app *federation.Party) (*federation
 	return federation.NewReleaser(engine, t, app, salt, d.Rand)
 }
 
-// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed.
-func (d *Desk) LoadPeople(raw []byte, source string, replace bool) (read, added, changed, removed int, err error) {
+// errDry rolls a change back that was only to be tried.
+var errDry = errors.New("dry run")
+
+// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry, nothing
+// is kept.
+func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, added, changed, removed int, err error) {
 	dir, err := people.Read(raw)
 	if err != nil {
 		return 0, 0, 0, 0, fmt.Errorf("people from %s: %w", source, err)
 	}
 	err = d.L.Change(func(tx *store.Tx) error {
 		added, changed, removed, err = tx.PutPersons(dir.Persons, replace, source)
+		if err == nil && dry {
+			return errDry
+		}
 		return err
 	})
+	if errors.Is(err, errDry) {
+		err = nil
+	}
 	return len(dir.Persons), added, changed, removed, err
 }

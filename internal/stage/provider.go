@@ -174,6 +174,10 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 		c, _ := r.Cookie("stage_browser")
 		s.mu.Lock()
 		x := s.pending[token]
+		if x != nil { // a copy: two posts of one form do not meddle with each other
+			y := *x
+			x = &y
+		}
 		s.mu.Unlock()
 		if x == nil || c == nil || c.Value != x.browser || x.deal.Provider != p {
 			s.page(w, http.StatusForbidden, "This form is over", p.Party.Label(),
@@ -188,15 +192,25 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 			return
 		} else if want := x.wants(); slices.Contains(want, saml.ContextMFA) && !slices.Contains(want, saml.ContextPassword) &&
 			r.PostForm.Get("second") != "no" {
+			s.mu.Lock()
+			s.pending[token] = x
+			s.mu.Unlock()
 			s.ask(w, http.StatusOK, x, token, "")
 			return
 		}
 		ses := &session{provider: p.Party.Name, person: x.person, context: context, since: s.Now(), index: s.id()}
 		key := s.id()
 		s.mu.Lock()
+		_, open := s.pending[token]
 		delete(s.pending, token)
-		s.sessions[key] = ses
+		if open {
+			s.sessions[key] = ses
+		}
 		s.mu.Unlock()
+		if !open {
+			s.page(w, http.StatusForbidden, "This form is over", p.Party.Label(), pageData{Lead: "It was sent before."})
+			return
+		}
 		http.SetCookie(w, &http.Cookie{Name: "stage_session", Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
 		s.answer(w, x, ses)
 	}

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -61,6 +62,7 @@ func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
 	compareFormat(&out, t, sp, idp)
 	compareSigning(&out, t, sp, idp, app, provider)
 	compareEncryption(&out, t, sp)
+	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(saml.DefaultSkew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
 		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
 			Expected: "two different entity IDs", Side: finding.Both, Fix: "give one side an entity ID of its own"})

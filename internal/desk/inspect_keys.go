@@ -1,0 +1,171 @@
+package desk
+
+import (
+	"bytes"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/saml"
+)
+
+func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
+	block, rest := pem.Decode(raw)
+	if block == nil {
+		return nil, fmt.Errorf("%w: the PEM block is damaged; it must end with an END line and hold whole base64", ErrUnrecognised)
+	}
+	switch {
+	case block.Type == "CERTIFICATE":
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate cannot be read: %w", err)
+		}
+		v := explainCertificate(c, at)
+		if more := bytes.Count(rest, []byte("BEGIN CERTIFICATE")); more > 0 {
+			v.fact("Further certificates", fmt.Sprint(more))
+		}
+		return v, nil
+	case strings.HasSuffix(block.Type, "PRIVATE KEY"):
+		if block.Type == "ENCRYPTED PRIVATE KEY" || block.Headers["DEK-Info"] != "" {
+			v := &Inspection{Kind: "private key, encrypted with a passphrase"}
+			v.fact("Key", "not shown")
+			return v, nil
+		}
+		k, err := keys.ParsePrivate(raw)
+		if err != nil {
+			return nil, fmt.Errorf("the private key cannot be read; it must be PKCS #8, PKCS #1 or SEC 1: %w", err)
+		}
+		v := &Inspection{Kind: "private key"}
+		v.fact("Key", keys.Describe(k.Public())+", not shown")
+		return v, nil
+	}
+	return nil, fmt.Errorf("%w: PEM of type %q; certificates and private keys are known", ErrUnrecognised, block.Type)
+}
+
+func (d *Desk) inspectDER(raw, whole []byte, at time.Time) (*Inspection, error) {
+	for _, b := range [][]byte{raw, whole} {
+		if c, err := x509.ParseCertificate(b); err == nil {
+			return explainCertificate(c, at), nil
+		}
+		if k, err := keys.ParsePrivate(b); err == nil {
+			v := &Inspection{Kind: "private key"}
+			v.fact("Key", keys.Describe(k.Public())+", not shown")
+			return v, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: it is DER, and neither a certificate nor a private key", ErrUnrecognised)
+}
+
+func explainCertificate(c *x509.Certificate, at time.Time) *Inspection {
+	v := &Inspection{Kind: "certificate"}
+	v.fact("Subject", c.Subject.String())
+	v.fact("Issuer", c.Issuer.String())
+	v.fact("Key", keys.Describe(c.PublicKey))
+	v.fact("SHA-256", keys.Fingerprint(c))
+	v.fact("Valid from", when(c.NotBefore))
+	v.fact("Valid until", when(c.NotAfter))
+	v.Findings = keys.Judge(c, "the", finding.Both, at)
+	return v
+}
+
+func inspectJSON(raw []byte) (*Inspection, error) {
+	var probe map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &probe); err != nil {
+		return nil, fmt.Errorf("%w: JSON that is damaged: %v", ErrUnrecognised, err)
+	}
+	if _, ok := probe["keys"]; ok {
+		return inspectJWKS(raw)
+	}
+	if _, ok := probe["kty"]; ok {
+		v := &Inspection{Kind: "JSON Web Key"}
+		explainJWK(v, raw)
+		return v, nil
+	}
+	return nil, fmt.Errorf("%w: JSON that is neither a JSON Web Key nor a JWKS", ErrUnrecognised)
+}
+
+func inspectJWKS(raw []byte) (*Inspection, error) {
+	var set struct {
+		Keys []json.RawMessage `json:"keys"`
+	}
+	if err := json.Unmarshal(raw, &set); err != nil {
+		return nil, fmt.Errorf("%w: a JWKS whose keys are no list: %v", ErrUnrecognised, err)
+	}
+	v := &Inspection{Kind: "JWKS"}
+	v.fact("Keys", fmt.Sprint(len(set.Keys)))
+	for _, k := range set.Keys {
+		explainJWK(v, k)
+	}
+	return v, nil
+}
+
+func explainJWK(v *Inspection, raw []byte) {
+	var k jose.JSONWebKey
+	if err := k.UnmarshalJSON(raw); err != nil {
+		v.Findings.Add(finding.Finding{ID: "jwk.broken", Level: finding.Warning, Check: "key", Saw: err.Error(), Expected: "a key of RFC 7517",
+			Side: finding.Sender, Fix: "this key is skipped; ask for a corrected set"})
+		return
+	}
+	text := keys.Describe(k.Public().Key)
+	if !k.IsPublic() {
+		text = "private or symmetric key, not shown"
+		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID, Saw: "a private or symmetric key",
+			Expected: "public keys alone", Side: finding.Sender, Fix: "if this was published, replace the key now"})
+	}
+	v.fact("Key "+k.KeyID, strings.TrimSpace(strings.Join([]string{text, k.Use, k.Algorithm}, " ")))
+}
+
+func inspectJWT(text string, at time.Time) (*Inspection, error) {
+	parts := strings.Split(strings.TrimSpace(text), ".")
+	head, err1 := decodeSegment(parts[0])
+	body, err2 := decodeSegment(parts[1])
+	if err1 != nil || err2 != nil {
+		return nil, fmt.Errorf("%w: it looks like a JWT, and its parts are no base64url JSON", ErrUnrecognised)
+	}
+	v := &Inspection{Kind: "JWT"}
+	add := func(prefix string, m map[string]any) {
+		names := make([]string, 0, len(m))
+		for k := range m {
+			names = append(names, k)
+		}
+		sort.Strings(names)
+		for _, k := range names {
+			val, _ := json.Marshal(m[k])
+			s := strings.Trim(string(val), `"`)
+			if f, ok := m[k].(float64); ok && (k == "exp" || k == "iat" || k == "nbf" || k == "auth_time") {
+				s = when(time.Unix(int64(f), 0))
+			}
+			v.fact(prefix+k, s)
+		}
+	}
+	add("header ", head)
+	add("", body)
+	if alg, _ := head["alg"].(string); alg == "none" {
+		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none", Expected: "a signature",
+			Side: finding.Sender, Fix: "refuse it", Ref: "RFC 8725 3.1"})
+	}
+	if exp, ok := body["exp"].(float64); ok && at.After(time.Unix(int64(exp), 0)) {
+		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(time.Unix(int64(exp), 0)),
+			Expected: "a time to come", Side: finding.Clock, Fix: "get a fresh one", Ref: "RFC 7519 4.1.4"})
+	}
+	v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
+		Expected: "a key of the issuer", Side: finding.Ledger, Fix: "trust nothing of it on this showing"})
+	return v, nil
+}
+
+func decodeSegment(s string) (map[string]any, error) {
+	b, err := saml.Decode64URL(s)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]any{}
+	return m, json.Unmarshal(b, &m)
+}
