@@ -133,7 +133,7 @@ func (b *browser) shot(name string) {
 
 func (b *browser) until(js string) {
 	b.t.Helper()
-	for range 150 {
+	for range 400 {
 		if b.eval(js) == "true" {
 			return
 		}

@@ -338,14 +338,13 @@ func handoffPage(h *desk.Handoff) view.Page {
 	if h.For == "provider" {
 		role = "app"
 	}
-	blocks := []view.Block{{Lines: []string{fmt.Sprintf("Handoff of %s: what the %s needs of the %s %s", h.Trust, h.For, role, h.About)}}}
+	blocks := []view.Block{{Lines: []string{fmt.Sprintf("Handoff of %s: what the %s needs of the %s %s", h.Trust, h.For, role, h.About), ""}}}
 	for _, i := range h.Items {
-		label := i.Label
 		from := i.From
 		if i.Metadata != "" {
 			from = i.Metadata + " | " + i.From
 		}
-		blocks[len(blocks)-1].Lines = append(blocks[len(blocks)-1].Lines, "", "  "+label, "      "+i.Value, "      ("+from+")")
+		blocks[len(blocks)-1].Lines = append(blocks[len(blocks)-1].Lines, "  "+i.Label+"  ["+from+"]", "      "+i.Value)
 	}
 	if len(h.Attributes) > 0 {
 		t := "Attributes that are sent"

@@ -149,7 +149,7 @@ func (j *judging) status() bool {
 	case StatusRequestDenied:
 		j.fail("saml.admission", "admission", saw, "Success", finding.Provider,
 			"the provider does not admit this person to this app: add them to an admitted group, or change who is admitted "+
-				"with `tressik trust change --admits`", "SAML Core 3.2.2.2")
+				"with `tressik trust change "+j.trustName()+" --admits RULE`", "SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
 			"sign in with the factors that the app asks for", "SAML Core 3.2.2.2")
@@ -158,6 +158,13 @@ func (j *judging) status() bool {
 			"look in the provider's log at the time of this message for the reason", "SAML Core 3.2.2.2")
 	}
 	return false
+}
+
+func (j *judging) trustName() string {
+	if j.Trust == "" {
+		return "TRUST"
+	}
+	return j.Trust
 }
 
 // structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a signature

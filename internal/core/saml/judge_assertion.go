@@ -285,7 +285,7 @@ func (j *judging) request() {
 		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
 	case saw == "" && j.RequestID == "":
 		j.fail("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
-			finding.Both, "start the sign-in at the app, or allow it with `tressik trust change --unsolicited allow`", "SAML Profiles 4.1.5")
+			finding.Both, "start the sign-in at the app, or allow it with `tressik trust change "+j.trustName()+" --unsolicited allow`", "SAML Profiles 4.1.5")
 	case saw == j.RequestID:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
 	default:

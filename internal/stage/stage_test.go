@@ -1,0 +1,342 @@
+package stage
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/base64"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"golang.org/x/net/html"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+)
+
+var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+
+var signer = sync.OnceValue(func() *xmlsec.Signer {
+	k, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		panic(err)
+	}
+	c, err := keys.SelfSign(rand.Reader, k, "test", "", now, time.Hour)
+	if err != nil {
+		panic(err)
+	}
+	return &xmlsec.Signer{Key: k, Certificate: c, Rand: rand.Reader}
+})
+
+// set is a running stage under one address with a browser.
+type set struct {
+	t      *testing.T
+	s      *Stage
+	deal   *Deal
+	base   string
+	client *http.Client
+	events []Event
+}
+
+func newSet(t *testing.T, change func(*Deal)) *set {
+	t.Helper()
+	cert := base64.StdEncoding.EncodeToString(signer().Certificate.Raw)
+	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "Ridge <b>", nil)
+	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
+	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
+	app.Entity = federation.OwnEntity(federation.App, app.At, "Night Log", nil)
+	app.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
+	d := &Deal{Trust: federation.Trust{Name: "nightlog@ridge", Admits: "everyone", Strength: "any", Signs: "assertion", SubjectFormat: saml.FormatUnspecified, SignsRequests: true},
+		Provider: &Player{Party: provider, Signer: signer()}, App: &Player{Party: app, Signer: signer(), Home: HomeOf(&app)}}
+	if change != nil {
+		change(d)
+	}
+	e, err := claims.NewEngine()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &d.App.Party, []byte("salt"), rand.Reader); err != nil {
+		t.Fatal(err)
+	}
+	x := &set{t: t, deal: d}
+	x.s = &Stage{Deals: []*Deal{d}, Now: func() time.Time { return now }, Rand: rand.Reader,
+		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}}}}
+	x.s.Watch = func(e Event) { x.events = append(x.events, e) }
+	srv := httptest.NewServer(x.s)
+	t.Cleanup(srv.Close)
+	x.base = srv.URL
+	x.s.Rebase(x.base)
+	if err := x.s.Open(); err != nil {
+		t.Fatal(err)
+	}
+	x.client = browser(t)
+	return x
+}
+
+func browser(t *testing.T) *http.Client {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &http.Client{Jar: jar}
+}
+
+type answerPage struct {
+	status int
+	page
+	text string
+}
+
+func (x *set) read(resp *http.Response, err error) answerPage {
+	x.t.Helper()
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	doc, err := html.Parse(bytes.NewReader(b))
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	return answerPage{resp.StatusCode, readPage(doc), string(b)}
+}
+
+func (x *set) get(u string) answerPage { x.t.Helper(); return x.read(x.client.Get(u)) }
+
+func (x *set) post(p answerPage, set ...string) answerPage {
+	x.t.Helper()
+	f := url.Values{}
+	for k, v := range p.fields {
+		f[k] = v
+	}
+	for i := 0; i+1 < len(set); i += 2 {
+		f.Set(set[i], set[i+1])
+	}
+	return x.read(x.client.PostForm(p.action, f))
+}
+
+func (x *set) lastErrors() []string {
+	if len(x.events) == 0 {
+		return nil
+	}
+	return x.events[len(x.events)-1].Findings.IDs(finding.Error)
+}
+
+func TestSignInAndReplay(t *testing.T) {
+	x := newSet(t, nil)
+	form := x.get(x.deal.App.start())
+	if form.status != 200 || !form.fields.Has("person") || strings.Contains(form.text, "Ridge <b>") {
+		t.Fatalf("%d %s", form.status, form.text)
+	}
+	if nobody := x.post(form, "person", "nobody"); !strings.Contains(nobody.text, "Nobody called") || !nobody.fields.Has("person") {
+		t.Errorf("an unknown person: %s", nobody.text)
+	}
+	answer := x.post(form, "person", "mira@kestrelridge.example")
+	if !answer.fields.Has("SAMLResponse") || answer.action != x.deal.App.Party.Entity.SP.ACS[0].Location {
+		t.Fatalf("%d %s", answer.status, answer.text)
+	}
+	if again := x.post(form, "person", "mira"); again.status != http.StatusForbidden {
+		t.Errorf("the form was taken twice: %d", again.status)
+	}
+	// Somebody else's browser cannot use the response.
+	mine := x.client
+	x.client = browser(t)
+	if stolen := x.post(answer); stolen.status != http.StatusForbidden || !slices.Equal(x.lastErrors(), []string{"saml.in-response-to"}) {
+		t.Errorf("a stolen response: %d, %v", stolen.status, x.lastErrors())
+	}
+	x.client = mine
+	if in := x.post(answer); in.title != "Signed in" || !strings.Contains(in.text, ">mira<") {
+		t.Fatalf("%d %s", in.status, in.text)
+	}
+	if twice := x.post(answer); twice.status != http.StatusForbidden {
+		t.Errorf("the response was taken twice: %d", twice.status)
+	}
+	if home := x.get(x.deal.App.Home); home.title != "Signed in" {
+		t.Errorf("the session did not hold: %s", home.title)
+	}
+	if sso := x.get(x.deal.App.start()); !sso.fields.Has("SAMLResponse") {
+		t.Errorf("the provider's session did not hold: %s", sso.title)
+	}
+	x.client = browser(t)
+	if home := x.get(x.deal.App.Home); home.title == "Signed in" {
+		t.Error("another browser is signed in")
+	}
+}
+
+// TestProviderRefusesRequests sends requests that are wrong in one thing each.
+func TestProviderRefusesRequests(t *testing.T) {
+	x := newSet(t, nil)
+	sso := x.deal.Provider.Party.Entity.IDP.SSO[0].Location
+	good := func() *saml.AuthnRequest {
+		return &saml.AuthnRequest{ID: x.s.id(), Issuer: x.deal.App.Party.Entity.ID, Destination: sso, ACS: x.deal.App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
+	}
+	send := func(r *saml.AuthnRequest, s *xmlsec.Signer) answerPage {
+		t.Helper()
+		b, err := r.Bytes(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		to, err := saml.EncodeRedirect(sso, "SAMLRequest", b, "", s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x.get(to)
+	}
+	if p := send(good(), signer()); p.status != 200 {
+		t.Fatalf("a good request: %d, %v", p.status, x.lastErrors())
+	}
+	stranger, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	twice := good()
+	send(twice, signer())
+	for _, c := range []struct {
+		name, want string
+		req        *saml.AuthnRequest
+		signer     *xmlsec.Signer
+		change     func(*saml.AuthnRequest)
+	}{
+		{"unsigned", "request.signature.missing", good(), nil, nil},
+		{"signed by a stranger", "request.signature.key", good(), &xmlsec.Signer{Key: stranger, Rand: rand.Reader}, nil},
+		{"other destination", "request.destination", good(), signer(), func(r *saml.AuthnRequest) { r.Destination += "/" }},
+		{"unregistered consumer", "request.acs", good(), signer(), func(r *saml.AuthnRequest) { r.ACS = "https://evil.example/acs" }},
+		{"too old", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-time.Hour) }},
+		{"from the future", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(time.Hour) }},
+		{"sent before", "request.replay", twice, signer(), nil},
+		{"no ID", "request.shape", good(), signer(), func(r *saml.AuthnRequest) { r.ID = "" }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if c.change != nil {
+				c.change(c.req)
+			}
+			p := send(c.req, c.signer)
+			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(x.lastErrors(), []string{c.want}) {
+				t.Errorf("%d with %v, want %s alone", p.status, x.lastErrors(), c.want)
+			}
+		})
+	}
+	r := good()
+	r.Issuer = "https://stranger.example"
+	if p := send(r, signer()); p.status != http.StatusForbidden || !strings.Contains(p.text, "stranger.example") {
+		t.Errorf("an unknown app: %d", p.status)
+	}
+	for _, bad := range []string{"", "?SAMLRequest=AA", "?SAMLRequest=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("x")))} {
+		if p := x.get(sso + bad); p.status != http.StatusBadRequest {
+			t.Errorf("%q: %d", bad, p.status)
+		}
+	}
+}
+
+func TestPassiveForcedAndStronger(t *testing.T) {
+	x := newSet(t, func(d *Deal) { d.Trust.SignsRequests = false; d.App.Party.Entity.SP.RequestsSigned = false })
+	sso := x.deal.Provider.Party.Entity.IDP.SSO[0].Location
+	send := func(change func(*saml.AuthnRequest)) answerPage {
+		t.Helper()
+		r := &saml.AuthnRequest{ID: x.s.id(), Issuer: x.deal.App.Party.Entity.ID, Destination: sso, IssueInstant: now}
+		change(r)
+		b, err := r.Bytes(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x.read(x.client.PostForm(sso, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}, "RelayState": {"a&b"}}))
+	}
+	status := func(p answerPage) string {
+		b, _ := base64.StdEncoding.DecodeString(p.fields.Get("SAMLResponse"))
+		return string(b)
+	}
+	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) || p.fields.Get("RelayState") != "a&b" {
+		t.Errorf("passive without a session: %s", p.text)
+	}
+	x.post(x.get(x.deal.App.start()), "person", "mira")
+	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusSuccess) {
+		t.Errorf("passive with a session: %s", p.text)
+	}
+	if p := send(func(r *saml.AuthnRequest) { r.ForceAuthn = true }); !p.fields.Has("person") {
+		t.Errorf("forced: %s", p.title)
+	}
+	p := send(func(r *saml.AuthnRequest) { r.Contexts = []string{saml.ContextMFA} })
+	if p.title != "Second factor" {
+		t.Fatalf("step up: %s", p.title)
+	}
+	if p = x.post(p); !strings.Contains(status(p), saml.ContextMFA) {
+		t.Errorf("after the second factor: %s", status(p))
+	}
+}
+
+func TestClashesAndPlaces(t *testing.T) {
+	x := newSet(t, nil)
+	other := *x.deal.App
+	other.Party.Name = "copy"
+	s := &Stage{Deals: []*Deal{x.deal, {App: &other, Provider: x.deal.Provider}}, Now: x.s.Now, Rand: rand.Reader}
+	if err := s.Open(); !errors.Is(err, ErrClash) || !strings.Contains(err.Error(), "copy") {
+		t.Errorf("two apps at one address: %v", err)
+	}
+	// An app under test that runs on this machine plays itself.
+	x = newSet(t, func(d *Deal) {
+		d.App.Party.Own, d.App.StandIn = false, true
+		d.App.Party.Entity.SP.ACS[0].Location = "http://localhost:9999/acs"
+		d.App.Origin = d.App.Party.Entity
+	})
+	places := x.s.Places()
+	if len(places) != 2 || places[1].Played != "by itself, at its own address" || places[1].ACS != "http://localhost:9999/acs" || places[1].Metadata != "" {
+		t.Errorf("%+v", places)
+	}
+	if places[0].SSO != x.base+"/ridge/sso" || places[0].Metadata != x.base+"/ridge/metadata" {
+		t.Errorf("%+v", places[0])
+	}
+	if md := x.get(places[0].Metadata); !strings.Contains(md.text, x.base+"/ridge/sso") {
+		t.Error("the metadata does not have the stage's addresses")
+	}
+}
+
+func TestTheStageForgets(t *testing.T) {
+	x := newSet(t, nil)
+	at := now
+	x.s.Now = func() time.Time { return at }
+	for range 5 {
+		x.get(x.deal.App.start())
+	}
+	if len(x.s.pending) == 0 || len(x.s.asked) == 0 || len(x.s.seen) == 0 {
+		t.Fatal("nothing was remembered")
+	}
+	at = at.Add(20 * time.Minute)
+	x.get(x.deal.App.start())
+	if len(x.s.pending) > 1 || len(x.s.asked) > 1 || len(x.s.seen) > 1 {
+		t.Errorf("%d forms, %d requests and %d IDs are still remembered", len(x.s.pending), len(x.s.asked), len(x.s.seen))
+	}
+}
+
+func TestWalkStaysOnTheStage(t *testing.T) {
+	x := newSet(t, nil)
+	w, err := NewWalker(x.s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	w.Person = "mira"
+	if err := w.Walk("https://elsewhere.example/start"); !errors.Is(err, ErrOffStage) {
+		t.Errorf("a host of nobody: %v", err)
+	}
+	if err := w.Walk("://"); err == nil {
+		t.Error("no URL")
+	}
+}
