@@ -34,7 +34,7 @@ Common attributes know their standard names: mail, displayName, givenName, sn, u
 eduPersonPrincipalName and others. --name and --name-format set others.`,
 		Example: `  tressik claims set nightlog@ridge mail=person.mail 'displayName=person.givenName + " " + person.sn'
   tressik claims set nightlog@ridge role='groups.exists(g, g == "directors") ? "editor" : "reader"' --name role
-  tressik claims set nightlog@ridge --subject person.uid --subject-format unspecified`,
+  tressik claims set plate-archive@ridge --subject person.eduPersonPrincipalName --subject-format email`,
 		ValidArgsFunction: a.names("trust", 1)}
 	c.RunE = func(cmd *cobra.Command, got []string) error {
 		in.Assign = got[1:]
@@ -64,12 +64,12 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		}
 		var gaps finding.List
 		for _, f := range fs {
-			if strings.HasPrefix(f.ID, "claims.") && f.Level != finding.Pass {
+			if (strings.HasPrefix(f.ID, "claims.") || f.ID == "trust.subject-format") && f.Level != finding.Pass {
 				gaps = append(gaps, f)
 			}
 		}
 		if len(gaps) > 0 {
-			blocks = append(blocks, view.Block{Title: "What the app wants and will not get", Findings: gaps})
+			blocks = append(blocks, view.Block{Title: "What does not fit the app", Findings: gaps})
 		}
 		if err := a.print(view.Page{Data: trustData{*t, append(hints, gaps...)}, Blocks: blocks}); err != nil {
 			return err

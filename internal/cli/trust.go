@@ -292,7 +292,7 @@ func (a *App) handoffCmd() *cobra.Command {
 each comes from and what it is called in metadata. With --out the metadata, the certificate and the
 sheet are written as files. Either way the ledger notes that the side was given what it needs; with
 --dry-run it does not.`,
-		Example:           "  tressik handoff nightlog@ridge --for app\n  tressik handoff nightlog@ridge --for app --out handoff-nightlog",
+		Example:           "  tressik handoff nightlog@ridge --for app\n  tressik handoff nightlog@ridge --for app --out sheets",
 		ValidArgsFunction: a.names("trust", 1)}
 	var dry bool
 	c.RunE = func(_ *cobra.Command, got []string) error {

@@ -1,0 +1,158 @@
+package main
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/pem"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/peer"
+)
+
+func TestMetadataOverHTTPS(t *testing.T) {
+	d := observatory(t)
+	md := strings.ReplaceAll(d.ok("metadata", "write", "ridge"), "login.kestrelridge", "idp.southmere")
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/page" {
+			io.WriteString(w, "<!DOCTYPE html><html>Sign in first</html>")
+			return
+		}
+		io.WriteString(w, md)
+	}))
+	defer srv.Close()
+	srv.Config.ErrorLog = nil
+	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
+	sum := sha256.Sum256(srv.Certificate().Raw)
+	pin := hex.EncodeToString(sum[:])
+	d.fails(1, []string{"certificate is not trusted", "--ca FILE", pin}, "provider", "add", "southmere", "--metadata", srv.URL+"/md")
+	d.fails(1, []string{"not the pinned one"}, "provider", "add", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", strings.Repeat("00", 32))
+	d.fails(1, []string{"HTML instead of XML", "open the address in a browser"}, "provider", "add", "southmere", "--metadata", srv.URL+"/page", "--ca", "ca.pem")
+	d.ok("provider", "add", "southmere", "--metadata", srv.URL+"/md", "--ca", "ca.pem")
+	d.ok("provider", "change", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", pin)
+	d.fails(0, []string{srv.URL + "/md"}, "provider", "show", "southmere")
+}
+
+// TestEncryptedResponseIsInspected has the peer sign and then encrypt an assertion to an app whose key is given as a file.
+func TestEncryptedResponseIsInspected(t *testing.T) {
+	d := observatory(t)
+	f := newForeign(t, d)
+	openssl := peer.Need(t, "openssl")
+	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "app.key", "-out", "app.pem", "-days", "9000", "-subj", "/CN=nightlog.kestrelridge.example")
+	f.tool(openssl, "x509", "-in", "app.pem", "-pubkey", "-noout", "-out", "app.pub")
+	d.ok("provider", "add", "southmere", "--metadata", "southmere.xml")
+	d.ok("app", "change", "nightlog", "--encryption-cert", "app.pem")
+	d.fails(3, nil, "federate", "nightlog", "--with", "southmere")
+	d.write("t.xml", foreignResponse)
+	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem", "idp.key", "--output", "signed.xml", "t.xml")
+	d.write("enc.tmpl", `<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
+	f.tool(f.xmlsec1, "--encrypt", "--pubkey-pem", "app.pub", "--session-key", "aes-256", "--xml-data", "signed.xml", "--node-xpath", "//*[local-name()='Assertion']", "--output", "enc.xml", "enc.tmpl")
+	text := d.read("enc.xml")
+	open, end := strings.Index(text, "<EncryptedData"), strings.Index(text, "</EncryptedData>")+len("</EncryptedData>")
+	d.write("enc.xml", text[:open]+`<saml2:EncryptedAssertion>`+text[open:end]+`</saml2:EncryptedAssertion>`+text[end:])
+	var v inspection
+	r := d.json(&v, "inspect", "enc.xml", "--trust", "nightlog@southmere", "--request", "_q", "--key", "app.key")
+	if r.code != 0 || v.Verdict != "accepted" || v.Subject != "petra-4711" {
+		t.Errorf("%d %+v", r.code, v)
+	}
+	for name, args := range map[string][]string{"no key": nil, "another key": {"--key", "idp.key"}} {
+		r := d.json(&v, append([]string{"inspect", "enc.xml", "--trust", "nightlog@southmere"}, args...)...)
+		if got := v.Findings.errors(); r.code != 3 || !slices.Equal(got, []string{"saml.encryption"}) {
+			t.Errorf("%s: %d %v", name, r.code, got)
+		}
+	}
+	d.fails(1, []string{"not a private key"}, "inspect", "enc.xml", "--trust", "nightlog@southmere", "--key", "app.pem")
+}
+
+// TestExamplesRun runs the examples that the help texts print, in the demo's folder, as they stand there.
+func TestExamplesRun(t *testing.T) {
+	d := newDesk(t)
+	d.ok("demo", "--dir", "demo")
+	d.dir = d.path("demo")
+	d.write("captured.txt", `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
+	for _, c := range []struct {
+		args []string
+		code []int
+	}{
+		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}}, {[]string{"app", "show"}, []int{0}},
+		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"}, []int{0}}, {[]string{"claims", "list"}, []int{0}},
+		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}}, {[]string{"next"}, []int{0}},
+		{[]string{"rehearse"}, []int{0, 0, 3}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
+		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
+		{[]string{"inspect"}, []int{0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
+		{[]string{"trust", "remove"}, []int{0}},
+	} {
+		_, text, _ := strings.Cut(d.ok(append(c.args, "--help")...), "Examples:\n")
+		text, _, _ = strings.Cut(text, "\n\n")
+		text = strings.ReplaceAll(text, "\\\n", " ")
+		for i, line := range strings.Split(text, "\n") {
+			args := words(t, line)
+			if len(args) == 0 || args[0] != "tressik" {
+				t.Errorf("the example %q does not start with tressik", line)
+				continue
+			}
+			r := d.run(args[1:]...)
+			if want := c.code[min(i, len(c.code)-1)]; r.code != want {
+				t.Errorf("%s\nended with %d, want %d\n%s%s", line, r.code, want, r.out, r.err)
+			}
+		}
+	}
+}
+
+// words splits a command line as a shell does, single and double quotes only.
+func words(t *testing.T, line string) []string {
+	t.Helper()
+	var out []string
+	var cur strings.Builder
+	in, quote := false, rune(0)
+	for _, c := range strings.TrimSpace(line) {
+		switch {
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote != 0:
+			cur.WriteRune(c)
+		case c == '\'' || c == '"':
+			quote, in = c, true
+		case c == ' ':
+			if in {
+				out = append(out, cur.String())
+				cur.Reset()
+				in = false
+			}
+		default:
+			cur.WriteRune(c)
+			in = true
+		}
+	}
+	if in {
+		out = append(out, cur.String())
+	}
+	return out
+}
+
+func TestClockAndJournalTimes(t *testing.T) {
+	d := observatory(t)
+	d.env[0] = "TRESSIK_NOW=2031-03-05T10:00:00Z"
+	d.ok("app", "change", "nightlog", "--title", "Night Log")
+	var entries []struct {
+		Action string
+		At     time.Time
+	}
+	d.json(&entries, "journal", "list", "--since", "2031-03-05")
+	if len(entries) != 1 || entries[0].Action != "app.change" || entries[0].At.Hour() != 10 {
+		t.Errorf("%+v", entries)
+	}
+	d.json(&entries, "journal", "list", "--until", "2031-03-05", "--last", "2")
+	if len(entries) != 2 {
+		t.Errorf("%+v", entries)
+	}
+	d.env[0] = "TRESSIK_NOW=2034-02-20T00:00:00Z"
+	d.fails(0, []string{"certificate.expiring", "in 11 days"}, "provider", "show", "ridge")
+	d.env[0] = "TRESSIK_NOW=2035-01-01T00:00:00Z"
+	d.fails(0, []string{"certificate.expired"}, "provider", "show", "ridge")
+}
