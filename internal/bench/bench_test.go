@@ -292,7 +292,6 @@ func BenchmarkMetadata(b *testing.B) {
 			if _, err := md.Entity(id); err != nil {
 				b.Fatal(err)
 			}
-			break
 		}
 		t += time.Since(start)
 		runtime.ReadMemStats(&peak)
