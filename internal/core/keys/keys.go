@@ -102,10 +102,13 @@ func ParseCertificate(b []byte) (*x509.Certificate, error) {
 	if err != nil || len(der) == 0 {
 		return nil, fmt.Errorf("%w: neither PEM, DER nor base64", ErrNoCertificate)
 	}
-	if _, err := parsePKCS(der); err == nil {
-		return nil, ErrPrivateKey
+	c, err := parseDER(der)
+	if err != nil {
+		if _, kerr := parsePKCS(der); kerr == nil {
+			return nil, ErrPrivateKey
+		}
 	}
-	return parseDER(der)
+	return c, err
 }
 
 func parseDER(der []byte) (*x509.Certificate, error) {

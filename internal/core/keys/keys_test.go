@@ -74,12 +74,15 @@ func TestOpenSSLReadsWhatWeMake(t *testing.T) {
 func TestWeReadWhatOpenSSLMakes(t *testing.T) {
 	openssl := peer.Need(t, "openssl")
 	dir := t.TempDir()
-	for name, args := range map[string][]string{
-		"pkcs8": {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"}, "pkcs1": {"genrsa", "-traditional", "2048"},
+	forms := map[string][]string{
+		"pkcs8": {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"}, "pkcs1": {"rsa", "-traditional", "-in", "pkcs8"},
 		"sec1": {"ecparam", "-name", "prime256v1", "-genkey", "-noout"}, "ed25519": {"genpkey", "-algorithm", "ED25519"},
-	} {
+	}
+	for _, name := range []string{"pkcs8", "pkcs1", "sec1", "ed25519"} { // pkcs1 is made of pkcs8
 		f := filepath.Join(dir, name)
-		if b, err := exec.Command(openssl, append(args, "-out", f)...).CombinedOutput(); err != nil {
+		c := exec.Command(openssl, append(forms[name], "-out", f)...)
+		c.Dir = dir
+		if b, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, b)
 		}
 		b, err := os.ReadFile(f)

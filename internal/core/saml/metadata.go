@@ -172,6 +172,7 @@ type Document struct {
 	Name       string
 	ValidUntil *time.Time
 	entities   []*etree.Element
+	byID       map[string][]*etree.Element
 }
 
 // ReadDocument takes parsed XML as metadata. Errors: ErrNotMetadata.
@@ -193,6 +194,11 @@ func ReadDocument(doc *etree.Document) (*Document, error) {
 	default:
 		return nil, fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs", ErrNotMetadata,
 			root.FullTag(), inNS(xmlsec.Namespace(root)))
+	}
+	d.byID = make(map[string][]*etree.Element, len(d.entities))
+	for _, e := range d.entities {
+		id := xmlsec.Attr(e, "entityID")
+		d.byID[id] = append(d.byID[id], e)
 	}
 	return d, nil
 }
@@ -227,23 +233,19 @@ func (d *Document) IDs() []string {
 // Entity reads the entity with the ID; "" means the only one. Errors: ErrManyEntities, ErrNoSuchEntity, ErrDuplicate,
 // ErrNoEntityID.
 func (d *Document) Entity(id string) (*Entity, error) {
-	var found *etree.Element
-	for _, e := range d.entities {
-		if id != "" && xmlsec.Attr(e, "entityID") != id {
-			continue
-		}
-		if found != nil {
-			if id == "" {
-				return nil, fmt.Errorf("%w: the document holds %d; say which with --entity", ErrManyEntities, len(d.entities))
-			}
-			return nil, fmt.Errorf("%w: %s stands in the document more than once", ErrDuplicate, id)
-		}
-		found = e
+	found := d.entities
+	if id != "" {
+		found = d.byID[id]
 	}
-	if found == nil {
+	switch {
+	case len(found) == 0:
 		return nil, fmt.Errorf("%w: %q is not in the document", ErrNoSuchEntity, id)
+	case len(found) > 1 && id == "":
+		return nil, fmt.Errorf("%w: the document holds %d; say which with --entity", ErrManyEntities, len(found))
+	case len(found) > 1:
+		return nil, fmt.Errorf("%w: %s stands in the document more than once", ErrDuplicate, id)
 	}
-	ent, err := readEntity(found)
+	ent, err := readEntity(found[0])
 	if err != nil {
 		return nil, err
 	}
