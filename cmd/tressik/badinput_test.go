@@ -1,7 +1,9 @@
 package main
 
 import (
+	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 )
@@ -142,5 +144,42 @@ func TestFullDiskAndClosedOutput(t *testing.T) {
 		}
 		d.fails(1, []string{"permission denied", "choose another place"}, "metadata", "write", "ridge", "--out", "ro/x.xml")
 		d.fails(1, []string{"permission denied"}, "init", "--org", "X", "--ledger", "ro/x.ledger")
+	}
+}
+
+// TestFullDisk fills a small file system of its own; it needs the right to mount one.
+func TestFullDisk(t *testing.T) {
+	d := newDesk(t)
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=236k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+		t.Skipf("no file system can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	add := func(n int) []string {
+		u := fmt.Sprintf("https://app%d.kestrelridge.example", n)
+		return []string{"app", "add", fmt.Sprintf("app%d", n), "--entity-id", u, "--acs", u + "/acs"}
+	}
+	d.ok(add(1)...)
+	fill := func(kb int) {
+		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 200 {
+			t.Fatal("the disk is not full")
+		}
+	}
+	fill(400)
+	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
+	d.fails(1, []string{"no space left", "make room"}, "demo")
+	if _, err := os.Stat(d.path("tressik-demo")); err == nil {
+		t.Error("a half-made demo was left behind")
+	}
+	d.fails(1, []string{"no space left"}, "init", "--org", "Y", "--ledger", "y.ledger")
+	os.Remove(d.path("fill"))
+	fill(120)
+	d.fails(1, []string{"the disk is full", "nothing was changed"}, add(3)...)
+	os.Remove(d.path("fill"))
+	d.fails(0, []string{"whole"}, "journal", "verify")
+	var apps []struct{ Name string }
+	d.json(&apps, "app", "list")
+	if len(apps) != 1 {
+		t.Errorf("%d apps", len(apps))
 	}
 }

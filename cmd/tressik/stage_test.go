@@ -3,9 +3,14 @@ package main
 import (
 	"bufio"
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"html"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"regexp"
@@ -108,6 +113,58 @@ func TestStageServesAndEnds(t *testing.T) {
 	c.Process.Signal(syscall.SIGTERM)
 	if err := c.Wait(); err != nil {
 		t.Errorf("SIGTERM ends it with %v", err)
+	}
+}
+
+// TestAppUnderTest has an app of this test's own, which runs on this machine, sign somebody in at the stage's provider.
+func TestAppUnderTest(t *testing.T) {
+	d := observatory(t)
+	got := make(chan url.Values, 1)
+	app := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		got <- r.PostForm
+	}))
+	defer app.Close()
+	d.ok("app", "add", "trial", "--entity-id", "urn:example:trial", "--acs", app.URL+"/acs")
+	d.ok("federate", "trial", "--with", "ridge")
+	d.ok("claims", "set", "trial@ridge", "mail=person.mail")
+	places, _ := openStage(t, d)
+	if p := places["trial"]; p.Played != "by itself, at its own address" || p.AssertionConsumer != app.URL+"/acs" {
+		t.Fatalf("%+v", p)
+	}
+	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_trial1" Version="2.0" IssueInstant="` + clock + `"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">urn:example:trial</saml:Issuer></samlp:AuthnRequest>`
+	jar, _ := cookiejar.New(nil)
+	c := &http.Client{Jar: jar}
+	field := func(page, name string) string {
+		m := regexp.MustCompile(`name="` + name + `" value="([^"]*)"`).FindStringSubmatch(page)
+		if m == nil {
+			t.Fatalf("no %s in\n%s", name, page)
+		}
+		return html.UnescapeString(m[1])
+	}
+	post := func(to string, form url.Values) string {
+		resp, err := c.PostForm(to, form)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, _ := io.ReadAll(resp.Body)
+		return string(b)
+	}
+	page := post(places["ridge"].SingleSignOn, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString([]byte(request))}, "RelayState": {"here & there"}})
+	page = post(places["ridge"].SingleSignOn+"/sign-in", url.Values{"form_token": {field(page, "form_token")}, "person": {"mira"}})
+	if !strings.Contains(page, `action="`+app.URL+`/acs"`) {
+		t.Fatalf("the form goes elsewhere:\n%s", page)
+	}
+	post(app.URL+"/acs", url.Values{"SAMLResponse": {field(page, "SAMLResponse")}, "RelayState": {field(page, "RelayState")}})
+	form := <-got
+	if form.Get("RelayState") != "here & there" {
+		t.Errorf("RelayState %q", form.Get("RelayState"))
+	}
+	var v inspection
+	r := d.json(&v, "inspect", d.write("captured", form.Get("SAMLResponse")), "--trust", "trial@ridge", "--request", "_trial1")
+	if r.code != 0 || v.Verdict != "accepted" || v.Claims["urn:oid:0.9.2342.19200300.100.1.3"][0] != "mira.solano@kestrelridge.example" {
+		t.Errorf("%d %+v", r.code, v)
 	}
 }
 

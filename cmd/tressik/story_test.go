@@ -264,6 +264,8 @@ func TestRequestsByPOST(t *testing.T) {
 	if r.code != 0 || !strings.Contains(r.out, "made with the app's key") {
 		t.Errorf("%d\n%s", r.code, r.out)
 	}
+	d.fails(0, []string{"trust.admits", "did you mean group:observers?"}, "trust", "change", "plates@southmere", "--admits", "group:observer")
+	d.ok("trust", "change", "plates@southmere", "--admits", "everyone")
 	d.fails(3, []string{"trust.requests-signed"}, "trust", "change", "plates@southmere", "--sign-requests", "off")
 	d.fails(3, []string{"request.signature.missing"}, "rehearse", "plates@southmere", "--as", "mira")
 }

@@ -111,6 +111,7 @@ func explain(err error) string {
 }
 
 func (a *App) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // in the order of the work, not of the alphabet
 	c := &cobra.Command{
 		Use:   "tressik",
 		Short: "Federate apps with identity providers, and prove each sign-in before people depend on it",

@@ -42,6 +42,7 @@ Every command is shown as you would type it. The ledger stays for you to play on
 				return err
 			}
 			if err := demoFiles(dir, now()); err != nil {
+				os.RemoveAll(dir) // made just now, by this command
 				return err
 			}
 			return a.demo(cmd.Context(), dir)

@@ -31,6 +31,9 @@ func (a *App) journalList() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if f.Actor == "" {
+				f.Actor = a.actor // reading changes nothing: here --actor says whose changes
+			}
 			if f.Since, err = moment("--since", since); err != nil {
 				return err
 			}
@@ -50,7 +53,7 @@ func (a *App) journalList() *cobra.Command {
 	fl := c.Flags()
 	fl.StringVar(&f.Party, "party", "", "only changes of this provider or app")
 	fl.StringVar(&f.Trust, "trust", "", "only changes of this trust")
-	fl.StringVar(&f.Actor, "by", "", "only changes by this actor")
+	fl.StringVar(&f.Actor, "by", "", "only changes by this actor (--actor does the same here)")
 	fl.StringVar(&since, "since", "", "only changes from this time on: 2031-03-04 or 2031-03-04T09:00:00Z")
 	fl.StringVar(&until, "until", "", "only changes before this time")
 	fl.IntVar(&f.Last, "last", 0, "only the newest so many")

@@ -22,10 +22,10 @@ import (
 // Inspection is what inspect found out about its input.
 type Inspection struct {
 	Kind       string              `json:"kind"`
-	Verdict    string              `json:"verdict,omitempty"` // accepted or refused, where something was judged
-	Subject    string              `json:"subject,omitempty"`
+	Verdict    string              `json:"verdict"` // accepted or refused; "" where nothing was judged
+	Subject    string              `json:"subject"` // under a good signature only
 	Format     string              `json:"subjectFormat,omitempty"`
-	Claims     map[string][]string `json:"claims,omitempty"` // by attribute name
+	Claims     map[string][]string `json:"claims"` // by attribute name; under a good signature only
 	Attributes []saml.Attribute    `json:"attributes,omitempty"`
 	Facts      [][2]string         `json:"-"`
 	FactMap    map[string]string   `json:"facts,omitempty"`
@@ -63,6 +63,9 @@ func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
 	}
 	if v.Findings == nil {
 		v.Findings = finding.List{}
+	}
+	if v.Claims == nil {
+		v.Claims = map[string][]string{}
 	}
 	v.FactMap = map[string]string{}
 	for _, f := range v.Facts {

@@ -120,11 +120,40 @@ func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) fin
 		}
 		out.Add(f)
 	}
+	d.judgeGroup(&out, t)
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
 		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released", Expected: "what the app reads",
 			Side: finding.Provider, Fix: "ask the app's owner what it reads, then `tressik claims set " + t.Name + " mail=person.mail`"})
 	}
 	return out
+}
+
+// judgeGroup warns of an admitted group that nobody in the ledger is in.
+func (d *Desk) judgeGroup(out *finding.List, t *federation.Trust) {
+	group, ok := strings.CutPrefix(t.Admits, "group:")
+	if !ok {
+		return
+	}
+	persons, err := d.L.Persons()
+	if err != nil || len(persons) == 0 {
+		return // nothing to compare with
+	}
+	n := 0
+	for i := range persons {
+		if persons[i].In(group) {
+			n++
+		}
+	}
+	if n > 0 {
+		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
+		return
+	}
+	fix := "load people with that group, or admit another with `tressik trust change " + t.Name + " --admits group:NAME`"
+	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
+		fix = "did you mean group:" + strings.Join(names, " or group:") + "? `tressik trust change " + t.Name + " --admits group:" + names[0] + "`"
+	}
+	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " + group + ", in which nobody is",
+		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
 }
 
 // Compared returns a trust, its parties, and both sides compared.

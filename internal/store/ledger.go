@@ -42,6 +42,7 @@ var (
 	ErrReadOnly  = errors.New("the ledger cannot be written")
 	ErrFull      = errors.New("the disk is full")
 	ErrBusy      = errors.New("another process holds the ledger")
+	ErrDisk      = errors.New("the disk cannot be read or written")
 )
 
 // Options are what the ledger needs from outside.
@@ -180,8 +181,11 @@ func Open(path string, o Options) (*Ledger, error) {
 	switch {
 	case err != nil:
 		db.Close()
-		if e := plain(err); errors.Is(e, ErrReadOnly) || errors.Is(e, ErrBusy) || errors.Is(e, ErrFull) {
-			return nil, e
+		e := plain(err)
+		for _, known := range []error{ErrReadOnly, ErrBusy, ErrFull, ErrDisk, ErrNotLedger} {
+			if errors.Is(e, known) {
+				return nil, fmt.Errorf("%s: %w", path, e)
+			}
 		}
 		return nil, fmt.Errorf("%w: %s (%v)", ErrNotLedger, path, err)
 	case version > schema:
@@ -230,7 +234,10 @@ func plain(err error) error {
 	case 11, 26:
 		return fmt.Errorf("%w, or it is damaged: %v", ErrNotLedger, err)
 	case 10:
-		return fmt.Errorf("reading or writing the ledger failed (%v); nothing was changed; look at the disk", err)
+		if se.Code() == 4874 { // SQLITE_IOERR_SHMSIZE: no room for the file that processes share
+			return fmt.Errorf("%w; nothing was changed; make room and run the command again", ErrFull)
+		}
+		return fmt.Errorf("%w (%v); nothing was changed; look after the disk", ErrDisk, err)
 	}
 	return err
 }
