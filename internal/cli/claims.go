@@ -88,33 +88,25 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 func (a *App) claimsList() *cobra.Command {
 	return &cobra.Command{Use: "list TRUST", Short: "List the claims of a trust", Args: args("TRUST"), Example: "  tressik claims list nightlog@ridge",
 		ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, _, _, err := d.Trust(got[0])
 			if err != nil {
 				return err
 			}
 			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
-		}}
+		})}
 }
 
 func (a *App) claimsDrop() *cobra.Command {
 	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Release a claim no longer", Args: args("TRUST", "CLAIM…"),
 		Example: "  tressik claims drop nightlog@ridge displayName", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, err := d.DropClaims(got[0], got[1:])
 			if err != nil {
 				return err
 			}
 			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
-		}}
+		})}
 }
 
 func (a *App) claimsPreview() *cobra.Command {
@@ -216,11 +208,7 @@ to date; with --replace those not in the file are removed.`,
 func (a *App) peopleList() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(), Example: "  tressik people list --group observers",
-		RunE: func(*cobra.Command, []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			all, err := d.L.Persons()
 			if err != nil {
 				return err
@@ -242,7 +230,7 @@ func (a *App) peopleList() *cobra.Command {
 				data = all[:0]
 			}
 			return a.print(view.Page{Data: data, Blocks: []view.Block{b}})
-		}}
+		})}
 	c.Flags().StringVar(&group, "group", "", "only members of this group")
 	return c
 }
@@ -250,11 +238,7 @@ func (a *App) peopleList() *cobra.Command {
 func (a *App) peopleShow() *cobra.Command {
 	return &cobra.Command{Use: "show PERSON", Short: "Show a person's attributes and groups", Args: args("PERSON"), Example: "  tressik people show mira",
 		ValidArgsFunction: a.names("person", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Person(got[0])
 			if err != nil {
 				return err
@@ -273,7 +257,7 @@ func (a *App) peopleShow() *cobra.Command {
 				groups = "none"
 			}
 			return a.print(view.Page{Data: p, Blocks: []view.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
-		}}
+		})}
 }
 
 func sortedKeys[V any](m map[string]V) []string {

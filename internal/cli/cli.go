@@ -267,6 +267,17 @@ func (a *App) desk() (*desk.Desk, error) {
 	return a.deskOn(a.opened, o), nil
 }
 
+// with makes a command's function out of one that works on the ledger.
+func (a *App) with(f func(d *desk.Desk, args []string) error) func(*cobra.Command, []string) error {
+	return func(_ *cobra.Command, args []string) error {
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		return f(d, args)
+	}
+}
+
 // print writes a page to standard output.
 func (a *App) print(p view.Page) error { return a.printer().Print(p) }
 

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"admin.tressik.example/internal/desk"
 	"admin.tressik.example/internal/store"
 	"admin.tressik.example/internal/view"
 )
@@ -26,14 +27,11 @@ func (a *App) journalList() *cobra.Command {
 	var since, until string
 	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after", Args: args(),
 		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 2031-03-01 --last 20",
-		RunE: func(*cobra.Command, []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if f.Actor == "" {
 				f.Actor = a.actor // reading changes nothing: here --actor says whose changes
 			}
+			var err error
 			if f.Since, err = moment("--since", since); err != nil {
 				return err
 			}
@@ -49,7 +47,7 @@ func (a *App) journalList() *cobra.Command {
 				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, e.Action, e.Party + e.Trust, e.Fields()})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
-		}}
+		})}
 	fl := c.Flags()
 	fl.StringVar(&f.Party, "party", "", "only changes of this provider or app")
 	fl.StringVar(&f.Trust, "trust", "", "only changes of this trust")
@@ -77,11 +75,7 @@ func moment(flag, v string) (time.Time, error) {
 func (a *App) journalVerify() *cobra.Command {
 	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with", Args: args(),
 		Example: "  tressik journal verify",
-		RunE: func(*cobra.Command, []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			n, breaks, err := d.L.VerifyJournal()
 			if err != nil {
 				return err
@@ -104,5 +98,5 @@ func (a *App) journalVerify() *cobra.Command {
 				return ErrFound
 			}
 			return nil
-		}}
+		})}
 }

@@ -214,11 +214,7 @@ type partyData struct {
 
 func (a *App) partyList(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: fmt.Sprintf("List the %ss", kind), Args: args(), Example: fmt.Sprintf("  tressik %s list", kind),
-		RunE: func(*cobra.Command, []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			list, err := d.L.Parties(kind)
 			if err != nil {
 				return err
@@ -239,18 +235,14 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 				b.Rows = append(b.Rows, []string{p.Name, own, p.Entity.ID, until})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
-		}}
+		})}
 }
 
 func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: fmt.Sprintf("Explain %s in an administrator's terms", withArticle(kind)), Args: args("NAME"),
 		Example:           fmt.Sprintf("  tressik %s show %s", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "ridge"}[kind]),
 		ValidArgsFunction: a.names(string(kind), 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {
 				return err
@@ -261,7 +253,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 				return err
 			}
 			return a.print(view.Page{Data: partyData{*p, fs}, Blocks: partyBlocks(p, fs, trusts, d.Now())})
-		}}
+		})}
 }
 
 func (a *App) partyChange(kind federation.Kind) *cobra.Command {
@@ -304,11 +296,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)), Args: args("NAME"),
 		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {
 				return err
@@ -324,7 +312,7 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 				return err
 			}
 			return a.print(view.Page{Data: map[string]string{"removed": p.Name}, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
-		}}
+		})}
 }
 
 func (a *App) metadataCmd() *cobra.Command {
@@ -338,11 +326,7 @@ func (a *App) metadataWrite() *cobra.Command {
 	var out, life string
 	c := &cobra.Command{Use: "write NAME", Short: "Write a party's metadata, signed with --sign", Args: args("NAME"),
 		Example: "  tressik metadata write ridge --sign --out ridge-metadata.xml", ValidArgsFunction: a.names("", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.AnyParty(got[0])
 			if err != nil {
 				return err
@@ -358,7 +342,7 @@ func (a *App) metadataWrite() *cobra.Command {
 				return err
 			}
 			return a.output(out, b)
-		}}
+		})}
 	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
 	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
 	c.Flags().StringVar(&life, "lasts", "", "put a validUntil so far ahead, such as 30d")
@@ -380,11 +364,7 @@ func (a *App) metadataReceived() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received", Args: args("NAME"),
 		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.AnyParty(got[0])
 			if err != nil {
 				return err
@@ -397,7 +377,7 @@ func (a *App) metadataReceived() *cobra.Command {
 				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it", p.Name, p.Name)
 			}
 			return a.output(out, raw)
-		}}
+		})}
 	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
 	return c
 }

@@ -109,11 +109,7 @@ func (a *App) trustCmd() *cobra.Command {
 
 func (a *App) trustList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the trusts with their standing", Args: args(), Example: "  tressik trust list",
-		RunE: func(*cobra.Command, []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			list, err := d.L.Trusts()
 			if err != nil {
 				return err
@@ -128,23 +124,19 @@ func (a *App) trustList() *cobra.Command {
 				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, last})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
-		}}
+		})}
 }
 
 func (a *App) trustShow() *cobra.Command {
 	return &cobra.Command{Use: "show TRUST", Short: "Show a trust: terms, claims, both sides compared, last rehearsal", Args: args("TRUST"),
 		Example: "  tressik trust show nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, app, provider, fs, err := d.Compared(got[0])
 			if err != nil {
 				return err
 			}
 			return a.print(view.Page{Data: trustData{*t, fs}, Blocks: trustBlocks(t, app, provider, fs, d.Now())})
-		}}
+		})}
 }
 
 func trustBlocks(t *federation.Trust, app, provider *federation.Party, fs finding.List, now time.Time) []view.Block {
@@ -244,11 +236,7 @@ func (a *App) trustChange() *cobra.Command {
 func (a *App) trustEnd() *cobra.Command {
 	return &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
 		Example: "  tressik trust end nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if _, _, _, err := d.Trust(got[0]); err != nil {
 				return err
 			}
@@ -261,17 +249,13 @@ func (a *App) trustEnd() *cobra.Command {
 			}
 			return a.print(view.Page{Data: t, Blocks: []view.Block{{Lines: []string{"trust " + t.Name + " ended",
 				"Tell both sides to take each other out: the other side's settings are not Tressik's to change."}}}})
-		}}
+		})}
 }
 
 func (a *App) trustRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was", Args: args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if _, _, _, err := d.Trust(got[0]); err != nil {
 				return err
 			}
@@ -282,7 +266,7 @@ func (a *App) trustRemove() *cobra.Command {
 				return err
 			}
 			return a.print(view.Page{Data: map[string]string{"removed": got[0]}, Blocks: []view.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
-		}}
+		})}
 }
 
 func (a *App) handoffCmd() *cobra.Command {
@@ -404,11 +388,7 @@ func (a *App) handoffFiles(h *desk.Handoff, dir string) error {
 func (a *App) nextCmd() *cobra.Command {
 	return &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step", Args: args("[TRUST]"),
 		Example: "  tressik next nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if len(got) == 0 {
 				return a.nextAll(d)
 			}
@@ -418,7 +398,7 @@ func (a *App) nextCmd() *cobra.Command {
 			}
 			return a.print(view.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
 				Blocks: []view.Block{todoBlock(a.printer(), t, todos)}})
-		}}
+		})}
 }
 
 func todoBlock(p *view.Printer, t *federation.Trust, todos []desk.Todo) view.Block {

@@ -200,47 +200,49 @@ func (w *excWriter) qname(prefix, local string) {
 	w.out.WriteString(local)
 }
 
+// escapeText writes character data (Canonical XML 1.0, section 2.3).
 func (w *excWriter) escapeText(s string) {
-	from := 0
-	for i := 0; i < len(s); i++ {
-		var esc string
-		switch s[i] {
+	w.escape(s, func(c byte) string {
+		switch c {
 		case '&':
-			esc = "&amp;"
+			return "&amp;"
 		case '<':
-			esc = "&lt;"
+			return "&lt;"
 		case '>':
-			esc = "&gt;"
+			return "&gt;"
 		case '\r':
-			esc = "&#xD;"
-		default:
-			continue
+			return "&#xD;"
 		}
-		w.out.WriteString(s[from:i])
-		w.out.WriteString(esc)
-		from = i + 1
-	}
-	w.out.WriteString(s[from:])
+		return ""
+	})
 }
 
+// escapeAttr writes an attribute value.
 func (w *excWriter) escapeAttr(s string) {
+	w.escape(s, func(c byte) string {
+		switch c {
+		case '&':
+			return "&amp;"
+		case '<':
+			return "&lt;"
+		case '"':
+			return "&quot;"
+		case '\t':
+			return "&#x9;"
+		case '\n':
+			return "&#xA;"
+		case '\r':
+			return "&#xD;"
+		}
+		return ""
+	})
+}
+
+func (w *excWriter) escape(s string, with func(byte) string) {
 	from := 0
 	for i := 0; i < len(s); i++ {
-		var esc string
-		switch s[i] {
-		case '&':
-			esc = "&amp;"
-		case '<':
-			esc = "&lt;"
-		case '"':
-			esc = "&quot;"
-		case '\t':
-			esc = "&#x9;"
-		case '\n':
-			esc = "&#xA;"
-		case '\r':
-			esc = "&#xD;"
-		default:
+		esc := with(s[i])
+		if esc == "" {
 			continue
 		}
 		w.out.WriteString(s[from:i])
