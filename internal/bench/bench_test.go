@@ -107,6 +107,7 @@ func signInStage(b *testing.B) (*stage.Stage, *stage.Deal) {
 // BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the app's start link to the
 // accepted response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
 func BenchmarkSignIn(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
 	s, d := signInStage(b)
 	accepted := 0
 	s.Watch = func(e stage.Event) {

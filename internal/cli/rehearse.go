@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -172,6 +173,7 @@ serves its metadata there. A foreign app whose assertion consumer service lies o
 }
 
 func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
+	debug.SetGCPercent(stage.GCPercent)
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))

@@ -34,7 +34,9 @@ type Carried struct {
 	Octets     []byte // Redirect only: what the signature covers
 }
 
-// deflaters keeps compressors for reuse: making one costs more than an RSA signature's half.
+// inflaters and deflaters keep decompressors and compressors for reuse: making one takes half as long as an RSA signature.
+var inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
+
 var deflaters = sync.Pool{New: func() any {
 	w, err := flate.NewWriter(io.Discard, flate.BestSpeed)
 	if err != nil {
@@ -138,11 +140,17 @@ func DecodeRedirect(rawQuery string) (*Carried, error) {
 
 // Inflate undoes DEFLATE, up to the size of a message.
 func Inflate(z []byte) ([]byte, error) {
-	out, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(z)), int64(xmlsec.MessageLimits.Bytes)+1))
-	if err != nil {
+	r := inflaters.Get().(io.ReadCloser)
+	defer inflaters.Put(r)
+	if err := r.(flate.Resetter).Reset(bytes.NewReader(z), nil); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrBadDeflate, err)
 	}
-	return out, nil
+	var out bytes.Buffer
+	out.Grow(4 * len(z))
+	if _, err := out.ReadFrom(io.LimitReader(r, int64(xmlsec.MessageLimits.Bytes)+1)); err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrBadDeflate, err)
+	}
+	return out.Bytes(), nil
 }
 
 // DecodePOST takes a message out of a form (section 3.5.4).

@@ -202,7 +202,7 @@ func (w *excWriter) qname(prefix, local string) {
 
 // escapeText writes character data (Canonical XML 1.0, section 2.3).
 func (w *excWriter) escapeText(s string) {
-	w.escape(s, func(c byte) string {
+	w.escape(s, "&<>\r", func(c byte) string {
 		switch c {
 		case '&':
 			return "&amp;"
@@ -219,7 +219,7 @@ func (w *excWriter) escapeText(s string) {
 
 // escapeAttr writes an attribute value.
 func (w *excWriter) escapeAttr(s string) {
-	w.escape(s, func(c byte) string {
+	w.escape(s, "&<\"\t\n\r", func(c byte) string {
 		switch c {
 		case '&':
 			return "&amp;"
@@ -238,7 +238,12 @@ func (w *excWriter) escapeAttr(s string) {
 	})
 }
 
-func (w *excWriter) escape(s string, with func(byte) string) {
+// escape writes text with the special characters replaced; most text has none.
+func (w *excWriter) escape(s, special string, with func(byte) string) {
+	if !strings.ContainsAny(s, special) {
+		w.out.WriteString(s)
+		return
+	}
 	from := 0
 	for i := 0; i < len(s); i++ {
 		esc := with(s[i])
