@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -137,14 +138,31 @@ func TestFullDiskAndClosedOutput(t *testing.T) {
 		t.Errorf("a closed output: %v, %q", c.ProcessState, errs.String())
 	}
 	w.Close()
-	if os.Geteuid() != 0 {
-		ro := d.path("ro")
-		if err := os.Mkdir(ro, 0o555); err != nil {
-			t.Fatal(err)
+}
+
+// TestReadOnlyFolder runs the program as somebody who may read the folder but not write it.
+func TestReadOnlyFolder(t *testing.T) {
+	d := observatory(t)
+	if os.Geteuid() == 0 { // root may write everywhere: run as nobody
+		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.vault-key"), filepath.Dir(built)} {
+			if err := os.Chown(p, 65534, 65534); err != nil {
+				t.Skip(err)
+			}
 		}
-		d.fails(1, []string{"permission denied", "choose another place"}, "metadata", "write", "ridge", "--out", "ro/x.xml")
-		d.fails(1, []string{"permission denied"}, "init", "--org", "X", "--ledger", "ro/x.ledger")
+		os.Chmod(filepath.Dir(built), 0o755)
+		os.Chmod(filepath.Dir(d.dir), 0o755)
+		d.as = 65534
 	}
+	if err := os.Chmod(d.dir, 0o555); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.Chmod(d.dir, 0o755) })
+	for _, c := range [][]string{{"app", "add", "x", "--entity-id", "https://x.example", "--acs", "https://x.example/acs"}, {"metadata", "write", "ridge", "--out", "x.xml"},
+		{"init", "--org", "X", "--ledger", "x.ledger"}, {"demo"}} {
+		d.fails(1, []string{"change the permissions or choose another place"}, c...)
+	}
+	d.fails(0, []string{"nightlog"}, "app", "list")
+	d.fails(0, []string{"whole"}, "journal", "verify")
 }
 
 // TestFullDisk fills a small file system of its own; it needs the right to mount one.

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -38,6 +39,7 @@ type desk struct {
 	t   testing.TB
 	dir string
 	env []string
+	as  uint32 // user to run as; 0 is the user of the tests
 }
 
 const clock = "2031-03-04T09:00:00Z"
@@ -54,6 +56,9 @@ type result struct {
 func (d *desk) command(args ...string) *exec.Cmd {
 	c := exec.Command(built, args...)
 	c.Dir = d.dir
+	if d.as != 0 {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: d.as, Gid: d.as}}
+	}
 	c.Env = append([]string{"HOME=" + d.dir, "PATH=" + os.Getenv("PATH")}, d.env...)
 	return c
 }

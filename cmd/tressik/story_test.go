@@ -32,7 +32,7 @@ func TestDemoRunsItsStory(t *testing.T) {
 	d := newDesk(t)
 	out := d.ok("demo", "--dir", "demo")
 	for _, w := range []string{"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere", "wants `mail`, gets `email`",
-		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm"} {
+		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm", "a provider would stop here"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the demo does not show %q", w)
 		}

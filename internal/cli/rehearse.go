@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -93,6 +94,9 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 				}
 				for _, f := range e.Findings {
 					fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
+				}
+				if e.What == "request" && e.Findings.Failed() {
+					fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
 				}
 			}
 		}
@@ -189,6 +193,12 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 	if v := a.Env("TRESSIK_NOW"); v != "" {
 		s.Notice = "its clock is set to " + v
 	}
+	var mu sync.Mutex
+	s.Watch = func(e stage.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), eventWords(e))
+	}
 	places := s.Places()
 	blocks := []view.Block{{Lines: []string{"The stage is open at " + base + "; Ctrl-C ends it."}}}
 	if s.Notice != "" {
@@ -219,6 +229,18 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 	_ = srv.Shutdown(end)
 	a.say("The stage is closed.")
 	return nil
+}
+
+// eventWords says in one line what a player of the stage judged.
+func eventWords(e stage.Event) string {
+	s := fmt.Sprintf("%s: %s judges the %s: ", e.Trust, e.By, e.What)
+	switch {
+	case e.Findings.Failed():
+		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
+	case e.Judged != nil && e.Judged.Subject != nil:
+		return s + "accepted, " + e.Judged.Subject.Value
+	}
+	return s + "accepted"
 }
 
 func (a *App) inspectCmd() *cobra.Command {

@@ -268,7 +268,7 @@ func (d *Desk) inspectRequest(root *etree.Element, c *saml.Carried, in InspectIn
 	for _, e := range provider.Entity.IDP.SSO {
 		locs = append(locs, e.Location)
 	}
-	_, v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, WantSigned: t.SignsRequests,
+	_, v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: t.SignsRequests,
 		AllowSHA1: t.AllowSHA1, Now: in.At, Skew: saml.DefaultSkew})
 	v.Verdict = saml.Accepted
 	if v.Findings.Failed() {

@@ -50,7 +50,7 @@ func (s *Stage) sso(p *Player) http.HandlerFunc {
 		for _, e := range p.Party.Entity.IDP.SSO {
 			locs = append(locs, e.Location)
 		}
-		req, found := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &d.App.Party.Entity,
+		req, found := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &d.App.Party.Entity, Format: d.Trust.SubjectFormat,
 			WantSigned: d.Trust.SignsRequests, AllowSHA1: d.Trust.AllowSHA1, Now: s.Now(), Skew: saml.DefaultSkew,
 			Seen: func(id string) bool { return s.once(p.Party.Name, id) }})
 		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: found, Request: req})

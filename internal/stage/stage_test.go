@@ -222,6 +222,7 @@ func TestProviderRefusesRequests(t *testing.T) {
 		{"too old", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-time.Hour) }},
 		{"from the future", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(time.Hour) }},
 		{"sent before", "request.replay", twice, signer(), nil},
+		{"unknown index", "request.acs", good(), signer(), func(r *saml.AuthnRequest) { r.ACS, r.ACSIndex = "", "7" }},
 		{"no ID", "request.shape", good(), signer(), func(r *saml.AuthnRequest) { r.ID = "" }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -235,6 +236,17 @@ func TestProviderRefusesRequests(t *testing.T) {
 		})
 	}
 	r := good()
+	r.ACS, r.ACSIndex = "", "1"
+	if p := send(r, signer()); p.status != 200 {
+		t.Errorf("a known index: %d, %v", p.status, x.lastErrors())
+	}
+	r = good()
+	r.NameIDFormat = saml.FormatTransient
+	send(r, signer())
+	if got := x.events[len(x.events)-1].Findings.IDs(finding.Warning); !slices.Equal(got, []string{"request.format"}) {
+		t.Errorf("another format asked for: %v", got)
+	}
+	r = good()
 	r.Issuer = "https://stranger.example"
 	if p := send(r, signer()); p.status != http.StatusForbidden || !strings.Contains(p.text, "stranger.example") {
 		t.Errorf("an unknown app: %d", p.status)

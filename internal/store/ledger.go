@@ -54,8 +54,9 @@ type Options struct {
 
 // Ledger is an open ledger.
 type Ledger struct {
-	db   *sql.DB
-	path string
+	db       *sql.DB
+	path     string
+	readOnly bool
 	Options
 }
 
@@ -176,8 +177,17 @@ func Open(path string, o Options) (*Ledger, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the ledger: %w", err)
 	}
-	var version int
-	err = db.QueryRow("SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&version)
+	version, err := schemaOf(db)
+	readOnly := false
+	if errors.Is(plain(err), ErrReadOnly) && quiet(path) {
+		// A folder that cannot be written: reading goes on without the files that writers share.
+		db.Close()
+		if db, err = sql.Open("sqlite", dsn(path)+"&mode=ro&immutable=1"); err != nil {
+			return nil, fmt.Errorf("opening the ledger: %w", err)
+		}
+		version, err = schemaOf(db)
+		readOnly = true
+	}
 	switch {
 	case err != nil:
 		db.Close()
@@ -191,13 +201,24 @@ func Open(path string, o Options) (*Ledger, error) {
 	case version > schema:
 		db.Close()
 		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ErrNewer, path, version, schema)
-	case version < schema:
+	case version < schema && !readOnly:
 		if err := migrate(db); err != nil {
 			db.Close()
 			return nil, err
 		}
 	}
-	return &Ledger{db: db, path: path, Options: o}, nil
+	return &Ledger{db: db, path: path, Options: o, readOnly: readOnly}, nil
+}
+
+func schemaOf(db *sql.DB) (version int, err error) {
+	err = db.QueryRow("SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&version)
+	return version, err
+}
+
+// quiet reports whether no writer left changes beside the ledger.
+func quiet(path string) bool {
+	fi, err := os.Stat(path + "-wal")
+	return err != nil || fi.Size() == 0
 }
 
 // sniff looks at the header of a SQLite file before the driver does, so that a wrong file gets a clear word.
@@ -262,6 +283,9 @@ type Tx struct {
 
 // Change runs a change as one transaction: all of it is kept, with its journal entries, or nothing.
 func (l *Ledger) Change(f func(*Tx) error) error {
+	if l.readOnly {
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger", ErrReadOnly)
+	}
 	tx, err := l.db.Begin()
 	if err != nil {
 		return fmt.Errorf("starting a change: %w", plain(err))

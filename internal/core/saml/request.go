@@ -3,6 +3,7 @@ package saml
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/beevik/etree"
@@ -18,6 +19,7 @@ type AuthnRequest struct {
 	Issuer       string
 	Destination  string
 	ACS          string // AssertionConsumerServiceURL; "" leaves the choice to the provider
+	ACSIndex     string // AssertionConsumerServiceIndex, in place of the URL
 	IssueInstant time.Time
 	NameIDFormat string
 	Contexts     []string // RequestedAuthnContext class references
@@ -28,7 +30,8 @@ type AuthnRequest struct {
 // Element writes the request as XML.
 func (r *AuthnRequest) Element() *etree.Element {
 	el := xmlsec.New("samlp:AuthnRequest", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", r.ID, "Version", "2.0",
-		"IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "AssertionConsumerServiceURL", r.ACS)
+		"IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "AssertionConsumerServiceURL", r.ACS,
+		"AssertionConsumerServiceIndex", r.ACSIndex)
 	if r.ACS != "" {
 		el.CreateAttr("ProtocolBinding", BindingPOST)
 	}
@@ -71,6 +74,7 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	}
 	r := &AuthnRequest{ID: xmlsec.Attr(el, "ID"), Destination: xmlsec.Attr(el, "Destination"),
 		Issuer: xmlsec.Text(xmlsec.Child(el, NSAssertion, "Issuer")), ACS: xmlsec.Attr(el, "AssertionConsumerServiceURL"),
+		ACSIndex:   xmlsec.Attr(el, "AssertionConsumerServiceIndex"),
 		ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el, "IsPassive"),
 		NameIDFormat: xmlsec.Attr(xmlsec.Child(el, NSProtocol, "NameIDPolicy"), "Format")}
 	t, err := readTime(el, "IssueInstant")
@@ -90,6 +94,7 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 type RequestExpect struct {
 	SSO        []string // the provider's SingleSignOnService locations
 	App        *Entity
+	Format     string // the name identifier format that will be sent; "" is not compared
 	WantSigned bool
 	AllowSHA1  bool
 	Now        time.Time
@@ -117,7 +122,19 @@ func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest
 		compare(&out, "request.destination", "destination of the request", r.Destination, e.SSO, finding.App,
 			"set the provider's sign-in URL at the app to %s", "SAML Core 3.2.1")
 	}
-	if r.ACS != "" {
+	if r.ACS == "" && r.ACSIndex != "" {
+		var indexes []string
+		for _, a := range e.App.SP.ACS {
+			if a.Binding == BindingPOST {
+				indexes = append(indexes, strconv.Itoa(a.Index))
+				if strconv.Itoa(a.Index) == r.ACSIndex {
+					r.ACS = a.Location
+				}
+			}
+		}
+		compare(&out, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes, finding.App,
+			"ask for an index that the app's metadata has, such as %s", "SAML Core 3.4.1")
+	} else if r.ACS != "" {
 		var acs []string
 		for _, a := range e.App.SP.ACS {
 			if a.Binding == BindingPOST {
@@ -127,6 +144,12 @@ func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest
 		compare(&out, "request.acs", "assertion consumer service asked for", r.ACS, acs, finding.App,
 			"make both sides use one URL: either the app is set to %s, or its metadata is corrected and read again",
 			"SAML Core 3.4.1")
+	}
+	if e.Format != "" && r.NameIDFormat != "" && r.NameIDFormat != FormatUnspecified && r.NameIDFormat != e.Format {
+		out.Add(finding.Finding{ID: "request.format", Level: finding.Warning, Check: "name identifier format asked for",
+			Saw: ShortName(r.NameIDFormat), Expected: ShortName(e.Format) + ", which this trust sends", Side: finding.Both,
+			Fix: "set the app to ask for it, or the trust to send what the app asks for, with `tressik claims set TRUST --subject-format FORMAT`",
+			Ref: "SAML Core 3.4.1.1"})
 	}
 	judgeRequestSignature(&out, c, el, e)
 	if age := e.Now.Sub(r.IssueInstant); r.IssueInstant.IsZero() || age > 10*time.Minute+e.Skew || age < -e.Skew {
