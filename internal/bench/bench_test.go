@@ -238,7 +238,7 @@ func BenchmarkJudge(b *testing.B) {
 			b.Fatal(err)
 		}
 	}, nil, func() {
-		doc, err := xmlsec.Parse(text, xmlsec.MessageLimits)
+		doc, err := xmlsec.Parse(text, xmlsec.MessageLimits())
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -262,7 +262,7 @@ func BenchmarkMetadata(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits)
+		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits())
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -286,7 +286,7 @@ func BenchmarkMetadata(b *testing.B) {
 		sha256.Sum256(text)
 		tl += time.Since(m)
 		start := time.Now()
-		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits)
+		doc, err := xmlsec.Parse(text, xmlsec.MetadataLimits())
 		if err != nil {
 			b.Fatal(err)
 		}

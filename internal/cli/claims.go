@@ -185,7 +185,7 @@ to date; with --replace those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
-			raw, err := reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In})
+			raw, err := reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
 			if err != nil {
 				return err
 			}

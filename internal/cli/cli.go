@@ -55,6 +55,8 @@ type Build struct{ Version, Commit, Go string }
 
 // Run runs the program and returns its exit status.
 func (a *App) Run(ctx context.Context, args []string) int {
+	out := &output{w: a.Out}
+	a.Out = out
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(a.In)
@@ -65,6 +67,9 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		if cerr := a.opened.Close(); err == nil && cerr != nil {
 			err = cerr
 		}
+	}
+	if out.err != nil && (err == nil || errors.Is(err, ErrFound)) {
+		err = out.err
 	}
 	var usage usageError
 	switch {
@@ -81,6 +86,20 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	}
 	fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
 	return exitFailed
+}
+
+// output remembers that standard output could not be written, so that no command can end as if all had been said.
+type output struct {
+	w   io.Writer
+	err error
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	n, err := o.w.Write(b)
+	if err != nil && o.err == nil {
+		o.err = err
+	}
+	return n, err
 }
 
 // isCobraUsage tells errors of the command line that cobra makes itself.
@@ -286,6 +305,13 @@ func (a *App) printer() *view.Printer {
 }
 
 func (a *App) colored(w io.Writer) bool {
+	for {
+		o, wrapped := w.(*output)
+		if !wrapped {
+			break
+		}
+		w = o.w
+	}
 	f, ok := w.(*os.File)
 	return ok && a.Env("NO_COLOR") == "" && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
 }

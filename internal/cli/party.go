@@ -32,6 +32,14 @@ func (s *sourceFlags) add(c *cobra.Command) {
 	f.StringVar(&s.signedBy, "signed-by", "", "certificate file: refuse the metadata unless this key signed it")
 }
 
+// words names the source for people.
+func (s *sourceFlags) words() string {
+	if s.metadata == "-" {
+		return "standard input"
+	}
+	return s.metadata
+}
+
 func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
 	if s.metadata == "" {
 		return nil, nil
@@ -40,7 +48,7 @@ func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In})
+	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
 }
 
 func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
@@ -140,7 +148,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)),
 		Args: args("NAME"), Example: ex,
 		RunE: func(cmd *cobra.Command, got []string) error {
-			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.metadata, src.entity
+			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.words(), src.entity
 			if in.Own && src.metadata != "" {
 				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, not read")}
 			}
@@ -264,7 +272,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 		Example:           fmt.Sprintf("  tressik %s change %s --title %q", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind], "New title"),
 		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
-			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.metadata, src.entity
+			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.words(), src.entity
 			d, err := a.desk()
 			if err != nil {
 				return err

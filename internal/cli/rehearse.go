@@ -261,7 +261,7 @@ that is refused ends with exit status 3.`,
 			if in.Key, err = a.readFile("--key", key); err != nil {
 				return err
 			}
-			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits.Bytes), Stdin: a.In}); err != nil {
+			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}); err != nil {
 				return err
 			}
 			var d *desk.Desk

@@ -170,9 +170,9 @@ func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) 
 }
 
 func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspection, error) {
-	limits := xmlsec.MetadataLimits
+	limits := xmlsec.MetadataLimits()
 	if c != nil {
-		limits = xmlsec.MessageLimits
+		limits = xmlsec.MessageLimits()
 	}
 	doc, err := xmlsec.Parse(b, limits)
 	if err != nil {

@@ -54,7 +54,7 @@ type Hand struct {
 
 // ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.
 func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
-	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits)
+	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
 		return nil, hint(err)
 	}

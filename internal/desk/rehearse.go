@@ -197,6 +197,10 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				gather(e)
 			}
 		}
+		w.Note = ""
+		if in.From != "provider" && x.App.Party.StartLink() == "" {
+			w.Note = "nothing yet (the ledger has no start link of the app; this one is the stage's)"
+		}
 		if err := w.Walk(d.startOf(x, in.From)); err != nil {
 			f := finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a way to the app's page",
 				Side: finding.Both, Fix: "follow the last step above"}

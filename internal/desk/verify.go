@@ -35,7 +35,7 @@ func (v *Verification) Fields() [][2]string {
 // VerifyMetadata verifies the signature over a whole metadata document with a certificate.
 func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 	v := &Verification{Verdict: saml.Refused, Entities: []string{}}
-	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits)
+	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
 		v.Findings.Add(saml.ReadFinding(err))
 		return v

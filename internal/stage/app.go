@@ -123,7 +123,7 @@ func (s *Stage) acs(p *Player) http.HandlerFunc {
 			deny(err.Error()+".", nil)
 			return
 		}
-		doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits)
+		doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
 		if err != nil {
 			found := finding.List{saml.ReadFinding(err)}
 			s.event(Event{Trust: s.dealsOf(p)[0].Trust.Name, By: p.Party.Name, What: "response", Findings: found,

@@ -30,7 +30,7 @@ func (s *Stage) sso(p *Player) http.HandlerFunc {
 				pageData{Lead: err.Error() + ". A sign-in starts at the app."})
 			return
 		}
-		doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits)
+		doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
 		if err != nil {
 			s.page(w, http.StatusBadRequest, "The request cannot be read", p.Party.Label(), pageData{Lead: err.Error()})
 			return

@@ -34,7 +34,8 @@ type Walker struct {
 	server *http.Server
 	addr   string
 	Person string
-	Second bool // confirm a second factor when asked
+	Second bool   // confirm a second factor when asked
+	Note   string // what the first step brings, in words; "" is nothing
 	OnStep func(Step)
 
 	// Asked reports whether the last walk met a sign-in form.
@@ -91,6 +92,9 @@ func (w *Walker) Walk(start string) error {
 		return fmt.Errorf("the start link: %w", err)
 	}
 	carries := "nothing yet"
+	if w.Note != "" {
+		carries = w.Note
+	}
 	for range 20 {
 		began := time.Now()
 		resp, err := w.client.Do(req)

@@ -147,7 +147,7 @@ func Inflate(z []byte) ([]byte, error) {
 	}
 	var out bytes.Buffer
 	out.Grow(4 * len(z))
-	if _, err := out.ReadFrom(io.LimitReader(r, int64(xmlsec.MessageLimits.Bytes)+1)); err != nil {
+	if _, err := out.ReadFrom(io.LimitReader(r, int64(xmlsec.MessageLimits().Bytes)+1)); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrBadDeflate, err)
 	}
 	return out.Bytes(), nil

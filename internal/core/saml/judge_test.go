@@ -62,7 +62,7 @@ func expect() Expect {
 // judge reads and judges as every receiver does; a document that cannot be read is refused with its one finding.
 func judge(t testing.TB, b []byte, e Expect) *Judgement {
 	t.Helper()
-	doc, err := xmlsec.Parse(b, xmlsec.MessageLimits)
+	doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 	if err != nil {
 		return &Judgement{Verdict: Refused, Findings: finding.List{ReadFinding(err)}}
 	}
@@ -207,7 +207,7 @@ func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
 func TestSHA1(t *testing.T) {
 	a := answer()
 	a.SignAssertion = false
-	doc, err := xmlsec.Parse(build(t, a), xmlsec.MessageLimits)
+	doc, err := xmlsec.Parse(build(t, a), xmlsec.MessageLimits())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -234,7 +234,7 @@ func signSHA1(t *testing.T, el *etree.Element, key *rsa.PrivateKey) {
 	sum := sha1.Sum(octets)
 	text := fmt.Sprintf(`<ds:Signature xmlns:ds="%s"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="%s"></ds:CanonicalizationMethod><ds:SignatureMethod Algorithm="%s"></ds:SignatureMethod><ds:Reference URI="#%s"><ds:Transforms><ds:Transform Algorithm="%senveloped-signature"></ds:Transform><ds:Transform Algorithm="%s"></ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="%ssha1"></ds:DigestMethod><ds:DigestValue>%s</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>VALUE</ds:SignatureValue></ds:Signature>`,
 		xmlsec.NS, xmlsec.ExcC14N, xmlsec.RSASHA1, xmlsec.Attr(el, "ID"), xmlsec.NS, xmlsec.ExcC14N, xmlsec.NS, base64.StdEncoding.EncodeToString(sum[:]))
-	sig, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits)
+	sig, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,7 +34,7 @@ func entity() *Entity {
 
 func readBack(t *testing.T, b []byte) *Entity {
 	t.Helper()
-	doc, err := xmlsec.Parse(b, xmlsec.MetadataLimits)
+	doc, err := xmlsec.Parse(b, xmlsec.MetadataLimits())
 	if err != nil {
 		t.Fatalf("%v\n%s", err, b)
 	}
@@ -207,7 +207,7 @@ func FuzzMetadata(f *testing.F) {
 	f.Add(b)
 	f.Add([]byte(`<EntitiesDescriptor xmlns="` + NSMetadata + `"><EntityDescriptor entityID="a"/></EntitiesDescriptor>`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		doc, err := xmlsec.Parse(b, xmlsec.MessageLimits)
+		doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 		if err != nil {
 			return
 		}
@@ -236,7 +236,7 @@ func FuzzResponse(f *testing.F) {
 		if j.Verdict == Accepted && j.Subject.Value != "mira@kestrelridge.example" {
 			t.Fatalf("accepted as %q:\n%s", j.Subject.Value, b)
 		}
-		if doc, err := xmlsec.Parse(b, xmlsec.MessageLimits); err == nil {
+		if doc, err := xmlsec.Parse(b, xmlsec.MessageLimits()); err == nil {
 			JudgeRequest(nil, doc.Root(), RequestExpect{App: entity(), Now: now})
 		}
 	})

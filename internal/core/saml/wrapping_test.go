@@ -110,7 +110,7 @@ func TestWrappingsAreRefused(t *testing.T) {
 			a := answer()
 			a.SignAssertion, a.SignResponse = !c.response, c.response
 			read := func(b []byte) *etree.Element {
-				doc, err := xmlsec.Parse(b, xmlsec.MessageLimits)
+				doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -115,7 +115,7 @@ func Decrypt(data *etree.Element, keys []*rsa.PrivateKey) (*etree.Element, error
 			if err != nil {
 				return nil, ErrDecrypt
 			}
-			return ParseFragment(plain, MessageLimits, Scope(data))
+			return ParseFragment(plain, MessageLimits(), Scope(data))
 		}
 	}
 	return nil, ErrDecrypt

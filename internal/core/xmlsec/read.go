@@ -24,11 +24,11 @@ type Limits struct {
 	Depth int // nesting of elements
 }
 
-// MessageLimits bounds a protocol message; MetadataLimits a metadata document or aggregate.
-var (
-	MessageLimits  = Limits{Bytes: 1 << 20, Depth: 64}
-	MetadataLimits = Limits{Bytes: 128 << 20, Depth: 64}
-)
+// MessageLimits bounds a protocol message.
+func MessageLimits() Limits { return Limits{Bytes: 1 << 20, Depth: 64} }
+
+// MetadataLimits bounds a metadata document or aggregate.
+func MetadataLimits() Limits { return Limits{Bytes: 128 << 20, Depth: 64} }
 
 // Errors that callers test for. A *ReadError wraps one of them.
 var (
