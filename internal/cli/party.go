@@ -148,7 +148,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)),
 		Args: args("NAME"), Example: ex,
 		RunE: func(cmd *cobra.Command, got []string) error {
-			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.words(), src.entity
+			in.Kind, in.Name = kind, got[0]
 			if in.Own && src.metadata != "" {
 				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, not read")}
 			}
@@ -162,13 +162,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if in.Raw, err = a.readSource(cmd.Context(), &src); err != nil {
-				return err
-			}
-			if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
-				return err
-			}
-			if in.Hand, err = a.hand(&h); err != nil {
+			if err := a.partyInput(cmd.Context(), &in, &src, &h); err != nil {
 				return err
 			}
 			p, fs, err := d.AddParty(in)
@@ -188,6 +182,19 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 		f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted assertions as well")
 	}
 	return c
+}
+
+// partyInput reads what the flags of a party point at.
+func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags) (err error) {
+	in.Source, in.Entity = src.words(), src.entity
+	if in.Raw, err = a.readSource(ctx, src); err != nil {
+		return err
+	}
+	if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
+		return err
+	}
+	in.Hand, err = a.hand(h)
+	return err
 }
 
 func withArticle(kind federation.Kind) string {
@@ -272,18 +279,12 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 		Example:           fmt.Sprintf("  tressik %s change %s --title %q", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind], "New title"),
 		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
-			in.Kind, in.Name, in.Source, in.Entity = kind, got[0], src.words(), src.entity
+			in.Kind, in.Name = kind, got[0]
 			d, err := a.desk()
 			if err != nil {
 				return err
 			}
-			if in.Raw, err = a.readSource(cmd.Context(), &src); err != nil {
-				return err
-			}
-			if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
-				return err
-			}
-			if in.Hand, err = a.hand(&h); err != nil {
+			if err := a.partyInput(cmd.Context(), &in, &src, &h); err != nil {
 				return err
 			}
 			if in.Raw == nil && in.Hand == nil && in.Title == "" {
