@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,6 +18,7 @@ import (
 var built string
 
 func TestMain(m *testing.M) {
+	runtime.KeepAlive(main) // links the whole program in, so that a change anywhere in it runs these tests anew
 	dir, err := os.MkdirTemp("", "tressik-test")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
