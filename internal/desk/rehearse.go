@@ -151,7 +151,6 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	}
 	var events []stage.Event
 	s := &stage.Stage{Deals: deals, People: []people.Person{*person}, Now: d.Now, Rand: d.Rand, CarryOn: true}
-	s.Watch = func(e stage.Event) { events = append(events, e) }
 	if err := s.Open(); err != nil {
 		return nil, err
 	}
@@ -185,23 +184,21 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				r.StandIns = append(r.StandIns, p.Party.Name)
 			}
 		}
-		gather := func(e stage.Event) {
+		s.Watch = func(e stage.Event) {
+			events = append(events, e)
+			if e.Trust != x.Trust.Name {
+				return
+			}
 			r.Findings = append(r.Findings, e.Findings...)
 			if e.Judged != nil {
 				fill(&r, e.Judged)
-			}
-		}
-		s.Watch = func(e stage.Event) {
-			events = append(events, e)
-			if e.Trust == x.Trust.Name {
-				gather(e)
 			}
 		}
 		w.Note = ""
 		if in.From != "provider" && x.App.Party.StartLink() == "" {
 			w.Note = "nothing yet (the ledger has no start link of the app; this one is the stage's)"
 		}
-		if err := w.Walk(d.startOf(x, in.From)); err != nil {
+		if err := w.Walk(startOf(x, in.From)); err != nil {
 			f := finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a way to the app's page",
 				Side: finding.Both, Fix: "follow the last step above"}
 			r.Findings.Add(f)
@@ -209,7 +206,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
 			}
 		}
-		d.continued(&r, i, w.Asked, deals)
+		continued(&r, i, w.Asked, deals)
 		if r.Findings.Failed() {
 			r.Verdict = saml.Refused
 		}
@@ -241,7 +238,7 @@ func fill(r *federation.Rehearsal, j *saml.Judgement) {
 }
 
 // continued says of a second app on the same provider whether single sign-on held.
-func (d *Desk) continued(r *federation.Rehearsal, i int, asked bool, deals []*stage.Deal) {
+func continued(r *federation.Rehearsal, i int, asked bool, deals []*stage.Deal) {
 	if i == 0 || deals[i].Provider != deals[0].Provider {
 		return
 	}
@@ -254,7 +251,7 @@ func (d *Desk) continued(r *federation.Rehearsal, i int, asked bool, deals []*st
 }
 
 // startOf is where the walk begins: the app's start link, or the provider's link to the app.
-func (d *Desk) startOf(x *stage.Deal, from string) string {
+func startOf(x *stage.Deal, from string) string {
 	if from == "provider" {
 		return stage.LaunchOf(x)
 	}

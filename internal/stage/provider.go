@@ -53,7 +53,7 @@ func (s *Stage) sso(p *Player) http.HandlerFunc {
 		req, found := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &d.App.Party.Entity, Format: d.Trust.SubjectFormat,
 			WantSigned: d.Trust.SignsRequests, AllowSHA1: d.Trust.AllowSHA1, Now: s.Now(), Skew: saml.DefaultSkew,
 			Seen: func(id string) bool { return s.once(p.Party.Name, id) }})
-		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: found, Request: req})
+		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: found})
 		if found.Failed() && (!s.CarryOn || req == nil) {
 			s.page(w, http.StatusForbidden, "The request is refused", p.Party.Label(),
 				pageData{Lead: "Nothing was sent to the app.", Findings: found})

@@ -65,7 +65,6 @@ type Event struct {
 	What     string // request or response
 	Findings finding.List
 	Judged   *saml.Judgement // responses only
-	Request  *saml.AuthnRequest
 }
 
 // Stage serves a cast of players.
@@ -406,7 +405,6 @@ type pageData struct {
 type form struct {
 	Action, Token, Ask string
 	People             []string
-	Names              []string
 	Button             string
 }
 

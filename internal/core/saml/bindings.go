@@ -3,7 +3,6 @@ package saml
 import (
 	"bytes"
 	"compress/flate"
-	"crypto"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -216,11 +215,8 @@ func (c *Carried) VerifyRedirect(p xmlsec.Policy) error {
 	}
 	var last error = &xmlsec.SignatureError{Reason: xmlsec.NoKey, Detail: "no key is known to verify it with"}
 	for _, k := range p.Keys {
-		sig := c.Signature
-		if pub, ok := k.(crypto.PublicKey); ok {
-			if last = xmlsec.VerifyOctets(pub, c.SigAlg, c.Octets, sig, p.AllowSHA1); last == nil {
-				return nil
-			}
+		if last = xmlsec.VerifyOctets(k, c.SigAlg, c.Octets, c.Signature, p.AllowSHA1); last == nil {
+			return nil
 		}
 	}
 	return last
