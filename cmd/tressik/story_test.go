@@ -270,6 +270,38 @@ func TestRequestsByPOST(t *testing.T) {
 	d.fails(3, []string{"request.signature.missing"}, "rehearse", "plates@southmere", "--as", "mira")
 }
 
+// TestChangedPartyIsHandedOverAgain changes an own provider after its values were given to a foreign app.
+func TestChangedPartyIsHandedOverAgain(t *testing.T) {
+	d := federated(t)
+	d.ok("handoff", "nightlog@ridge", "--for", "app")
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
+	standing := func() string {
+		t.Helper()
+		var tr struct{ Standing string }
+		d.json(&tr, "trust", "show", "nightlog@ridge")
+		return tr.Standing
+	}
+	d.env[0] = "TRESSIK_NOW=2031-03-04T10:00:00Z"
+	d.ok("provider", "change", "ridge", "--title", "Kestrel Ridge Directory")
+	if got := standing(); got != "rehearsed" {
+		t.Errorf("a new title makes it %s", got)
+	}
+	d.fails(0, []string{"handed over and rehearsed again", "nightlog@ridge"}, "provider", "change", "ridge", "--sso", "https://login.kestrelridge.example/sso2")
+	if got := standing(); got != "drafted" {
+		t.Errorf("a new sign-in URL leaves it %s", got)
+	}
+	d.fails(0, []string{"tressik handoff nightlog@ridge --for app", "since the last change"}, "next", "nightlog@ridge")
+	d.ok("handoff", "nightlog@ridge", "--for", "app")
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
+	// The other way about, Tressik's own side learns of it by itself.
+	d.ok("app", "change", "nightlog", "--acs", "https://nightlog.kestrelridge.example/saml/acs2")
+	if got := standing(); got != "exchanged" {
+		t.Errorf("a new consumer URL leaves it %s", got)
+	}
+	d.fails(0, []string{"trust.party-changed"}, "journal")
+	d.fails(2, []string{"nothing is said about x"}, "app", "add", "x")
+}
+
 func TestPeopleDryRunAndReplace(t *testing.T) {
 	d := observatory(t)
 	csv := d.write("p.csv", "uid,mail\nmira,new@kestrelridge.example\nilse,ilse@kestrelridge.example\n")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -165,11 +166,14 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err := a.partyInput(cmd.Context(), &in, &src, &h); err != nil {
 				return err
 			}
+			if !in.Own && in.Raw == nil && in.Hand == nil {
+				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)}
+			}
 			p, fs, err := d.AddParty(in)
 			if err != nil {
 				return err
 			}
-			return a.partyDone(d, p, fs, "added")
+			return a.partyDone(p, fs, "added", nil)
 		}}
 	src.add(c)
 	h.add(c, kind)
@@ -205,7 +209,7 @@ func withArticle(kind federation.Kind) string {
 }
 
 // partyDone shows a party that was added or changed, with its findings.
-func (a *App) partyDone(d *desk.Desk, p *federation.Party, fs finding.List, done string) error {
+func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale []string) error {
 	open := fs.Without(finding.Pass)
 	blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s %s %s: %s", p.Kind, p.Name, done, p.Entity.ID)}}}
 	if len(open) > 0 {
@@ -215,8 +219,12 @@ func (a *App) partyDone(d *desk.Desk, p *federation.Party, fs finding.List, done
 	if p.Own {
 		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik metadata write %s`.", p.Kind, p.Name, p.Name)
 	}
+	if len(stale) > 0 {
+		blocks = append(blocks, view.Block{Title: "To be handed over and rehearsed again", Lines: []string{"  " + strings.Join(stale, ", ") +
+			": see `tressik next`"}})
+	}
 	blocks = append(blocks, view.Block{Lines: []string{next}})
-	if err := a.print(view.Page{Data: partyData{*p, fs}, Blocks: blocks}); err != nil {
+	if err := a.print(view.Page{Data: partyData{*p, fs, stale}, Blocks: blocks}); err != nil {
 		return err
 	}
 	return found(fs)
@@ -225,6 +233,7 @@ func (a *App) partyDone(d *desk.Desk, p *federation.Party, fs finding.List, done
 type partyData struct {
 	federation.Party
 	Findings finding.List `json:"findings"`
+	Stale    []string     `json:"trustsToRehearse,omitempty"`
 }
 
 func (a *App) partyList(kind federation.Kind) *cobra.Command {
@@ -267,7 +276,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: partyData{*p, fs}, Blocks: partyBlocks(p, fs, trusts, d.Now())})
+			return a.print(view.Page{Data: partyData{Party: *p, Findings: fs}, Blocks: partyBlocks(p, fs, trusts, d.Now())})
 		})}
 }
 
@@ -290,11 +299,11 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			if in.Raw == nil && in.Hand == nil && in.Title == "" {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
 			}
-			p, fs, err := d.ChangeParty(in)
+			p, fs, stale, err := d.ChangeParty(in)
 			if err != nil {
 				return err
 			}
-			return a.partyDone(d, p, fs, "changed")
+			return a.partyDone(p, fs, "changed", stale)
 		}}
 	src.add(c)
 	h.add(c, kind)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"reflect"
 	"strings"
 	"time"
 
@@ -353,12 +354,83 @@ func setKey(r *saml.Role, use string, c *x509.Certificate) {
 	r.Keys = append(kept, saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(c.Raw)})
 }
 
-// ChangeParty reads a party's metadata again or changes single values. Errors: store.ErrChanged and those of AddParty.
-func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, error) {
+// ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a trust
+// must know, the trust is to be handed over and rehearsed again; the names of such trusts are returned. Errors:
+// store.ErrChanged and those of AddParty.
+func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []string, error) {
 	old, err := d.Party(in.Kind, in.Name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
+	p, found, err := d.changed(old, in)
+	if err != nil {
+		return nil, found, nil, err
+	}
+	stale, err := d.staleTrusts(old, p)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var names []string
+	err = d.L.Change(func(tx *store.Tx) error {
+		if err := tx.PutParty(old, p, in.Raw, in.Raw == nil); err != nil {
+			return err
+		}
+		for _, s := range stale {
+			if err := tx.PutTrust(s[0], s[1], "trust.party-changed"); err != nil {
+				return err
+			}
+			names = append(names, s[0].Name)
+		}
+		return nil
+	})
+	return p, found, names, err
+}
+
+// staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
+func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, error) {
+	if reflect.DeepEqual(old.Entity, p.Entity) {
+		return nil, nil
+	}
+	all, err := d.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	var out [][2]*federation.Trust
+	for i := range all {
+		was := &all[i]
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended {
+			continue
+		}
+		side, other := "app", was.App
+		if was.App == p.Name {
+			side, other = "provider", was.Provider
+		}
+		t := *was
+		t.Reshaped = d.Now().UTC()
+		o, err := d.L.Party(other)
+		if err != nil {
+			return nil, err
+		}
+		if !o.Own { // a foreign side learned the old values
+			t.Handed = map[string]time.Time{}
+			for k, v := range was.Handed {
+				if k != side {
+					t.Handed[k] = v
+				}
+			}
+			if t.Standing == federation.Exchanged || t.Standing == federation.Rehearsed {
+				t.Standing = federation.Drafted
+			}
+		} else if t.Standing == federation.Rehearsed {
+			t.Standing = federation.Exchanged
+		}
+		out = append(out, [2]*federation.Trust{was, &t})
+	}
+	return out, nil
+}
+
+// changed returns the party as it is to be, judged.
+func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party, finding.List, error) {
 	p := *old
 	if old.Own && in.Raw != nil {
 		return nil, nil, fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name, p.Name)
@@ -394,8 +466,7 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, erro
 	if err := roleError(&p, found); err != nil {
 		return nil, found, err
 	}
-	err = d.L.Change(func(tx *store.Tx) error { return tx.PutParty(old, &p, in.Raw, in.Raw == nil) })
-	return &p, found, err
+	return &p, found, nil
 }
 
 // RemoveParty removes a party that no trust uses. Errors: store.ErrInUse.
