@@ -161,10 +161,16 @@ func TestOwnAppSignsAndDecrypts(t *testing.T) {
 			t.Errorf("no %s in\n%s", w, ids)
 		}
 	}
+	var sheet struct{ Certificate, MetadataXML string }
+	d.json(&sheet, "handoff", "plates@ridge", "--for", "provider")
+	if n := strings.Count(sheet.Certificate, "BEGIN CERTIFICATE"); n != 2 || !strings.Contains(sheet.MetadataXML, "aes256-gcm") {
+		t.Errorf("the provider is given %d certificates of an app that signs and decrypts with two", n)
+	}
 	// From the provider's side, an app with a start link goes there; single sign-on holds for the second app.
 	d.ok("rehearse", "plates@ridge", "--as", "mira", "--from", "provider")
 	d.fails(3, nil, "federate", "nightlog", "--with", "ridge")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
+	d.fails(0, []string{"not known", "tressik app change nightlog --start URL"}, "handoff", "nightlog@ridge", "--for", "app", "--dry-run")
 	d.fails(0, []string{"no sign-in was asked for"}, "rehearse", "plates@ridge", "nightlog@ridge", "--as", "mira", "--format", "json")
 	d.fails(3, []string{"saml.unsolicited"}, "rehearse", "nightlog@ridge", "--as", "mira", "--from", "provider")
 	d.ok("trust", "change", "nightlog@ridge", "--unsolicited", "allow")

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -122,9 +123,14 @@ func (d *Desk) providerItems(h *Handoff, t *federation.Trust, app, provider *fed
 func (h *Handoff) links(app, provider *federation.Party) {
 	if l := app.StartLink(); l != "" {
 		h.add("Link that starts at the app", l, "RequestInitiator", source(app))
+	} else {
+		h.add("Link that starts at the app", "not known", "RequestInitiator",
+			"ask the app's owner, then `tressik app change "+app.Name+" --start URL`")
 	}
 	if l := provider.LaunchLink(app); l != "" {
 		h.add("Link that starts at the provider", l, "", source(provider))
+	} else {
+		h.add("Link that starts at the provider", "not known", "", "the provider is foreign: its owner knows it")
 	}
 }
 
@@ -149,8 +155,8 @@ func (d *Desk) appItems(h *Handoff, t *federation.Trust, app, provider *federati
 		if alg != "" {
 			h.add("Encryption method", alg, "EncryptionMethod", from)
 		}
-		if len(h.Certificate) == 0 {
-			h.Certificate = keys.PEM(c)
+		if pem := keys.PEM(c); !bytes.Contains(h.Certificate, pem) {
+			h.Certificate = append(h.Certificate, pem...)
 		}
 	}
 	h.add("Who may sign in", t.Admits, "", "this trust")

@@ -271,8 +271,10 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 	if len(plain) == 1 {
 		j.assertion = plain[0]
 		if j.WantEncrypted {
-			j.fail("saml.encryption", "encryption", "a plain assertion", "an encrypted assertion", finding.Provider,
-				"set the provider to encrypt for this app with the certificate in the app's metadata", "SAML Core 2.3.4")
+			// Integrity does not depend on it, and what was sent plain has been seen already: a warning.
+			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: finding.Warning, Check: "encryption", Saw: "a plain assertion",
+				Expected: "an encrypted assertion, as this trust says", Side: finding.Provider, Ref: "SAML Core 2.3.4",
+				Fix: "set the provider to encrypt for this app with the certificate in the app's metadata"})
 		}
 		return
 	}

@@ -140,7 +140,6 @@ func TestRefuses(t *testing.T) {
 		{"person not admitted", "saml.admission", func(a *Answer) { a.Status, a.SubStatus = StatusResponder, StatusRequestDenied }, nil, nil},
 		{"weaker authentication", "saml.strength", nil, func(e *Expect) { e.Contexts = []string{ContextMFA} }, nil},
 		{"required attribute", "claims.required", func(a *Answer) { a.Attributes[0].Name = "email" }, nil, nil},
-		{"not encrypted", "saml.encryption", nil, func(e *Expect) { e.WantEncrypted = true }, nil},
 		{"encrypted to another key", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil, nil},
 		{"no key to decrypt", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().app.Certificate }, func(e *Expect) { e.DecryptionKeys = nil }, nil},
 		{"unsigned inside encryption", "saml.signature.missing", func(a *Answer) { a.SignAssertion, a.EncryptTo = false, signers().app.Certificate }, nil, nil},
@@ -179,6 +178,15 @@ func TestRefuses(t *testing.T) {
 				t.Error("a subject came out of what no signature covers")
 			}
 		})
+	}
+}
+
+func TestPlainWhereEncryptedIsWarnedOf(t *testing.T) {
+	e := expect()
+	e.WantEncrypted = true
+	j := judge(t, build(t, answer()), e)
+	if j.Verdict != Accepted || !slices.Equal(j.Findings.IDs(finding.Warning), []string{"saml.encryption"}) {
+		t.Errorf("%s with %v", j.Verdict, j.Findings.IDs(finding.Warning))
 	}
 }
 
