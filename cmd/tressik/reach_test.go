@@ -82,7 +82,7 @@ func TestExamplesRun(t *testing.T) {
 		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}}, {[]string{"app", "show"}, []int{0}},
 		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"}, []int{0}}, {[]string{"claims", "list"}, []int{0}},
 		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}}, {[]string{"next"}, []int{0}},
-		{[]string{"rehearse"}, []int{0, 0, 3}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
+		{[]string{"rehearse"}, []int{0, 0, 0, 3}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
 		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
 		{[]string{"inspect"}, []int{0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
 		{[]string{"trust", "remove"}, []int{0}},

@@ -84,6 +84,15 @@ func TestStory(t *testing.T) {
 	if trust.Standing != "rehearsed" || trust.LastRehearsal.Subject != rs[0].Subject {
 		t.Errorf("after the rehearsal the trust is %+v", trust)
 	}
+	// The messages, kept, are judged by inspect as the two sides judged them.
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
+	for file, kind := range map[string]string{"kept/01-nightlog@ridge-request.txt": "SAML AuthnRequest", "kept/02-nightlog@ridge-response.txt": "SAML Response"} {
+		var v inspection
+		if r := d.json(&v, "inspect", file, "--trust", "nightlog@ridge"); r.code != 0 || v.Kind != kind || v.Verdict != "accepted" {
+			t.Errorf("%s: %d %+v", file, r.code, v)
+		}
+	}
+	d.fails(1, []string{"--keep"}, "rehearse", "nightlog@ridge", "--as", "mira", "--keep", "people.ldif")
 	d.fails(0, []string{"Nothing is left"}, "next", "nightlog@ridge")
 	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
 	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")

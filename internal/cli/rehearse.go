@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -27,7 +29,7 @@ import (
 
 func (a *App) rehearseCmd() *cobra.Command {
 	var in desk.RehearseInput
-	var factors string
+	var factors, keep string
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON", Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
 arrive. URLs, destinations and recipients are those of the ledger. Foreign parties are played by
@@ -37,6 +39,7 @@ stand-ins. With several trusts of one provider, the later ones go on in the same
 clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not change the standing.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
+  tressik rehearse nightlog@ridge --as mira --keep messages
   tressik rehearse nightlog@ridge --as mira --suppose clock=+10m`,
 		ValidArgsFunction: a.names("trust", 0),
 		RunE: func(_ *cobra.Command, got []string) error {
@@ -58,16 +61,42 @@ clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not
 				return err
 			}
 			in.Trusts = got
-			return a.rehearse(d, in)
+			var kept keeper
+			if keep != "" {
+				if err := os.MkdirAll(keep, 0o700); err != nil {
+					return fmt.Errorf("--keep: %w", err)
+				}
+				kept.dir = keep
+				in.OnMessage = kept.message
+			}
+			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
+				return err
+			}
+			return kept.err
 		}}
 	f := c.Flags()
 	f.StringVar(&in.Person, "as", "", "the person who signs in: user name or mail address")
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
 	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
 	f.StringArrayVar(&in.Suppose, "suppose", nil, "a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
+	f.StringVar(&keep, "keep", "", "folder to keep the messages in, as the browser carried them, for tressik inspect")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
+}
+
+// keeper writes the messages of a rehearsal into a folder, numbered as they came.
+type keeper struct {
+	dir string
+	n   int
+	err error
+}
+
+func (k *keeper) message(trust, kind, text string) {
+	k.n++
+	if k.err == nil {
+		k.err = writeWhole(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"))
+	}
 }
 
 // rehearse runs and shows rehearsals. It returns ErrFound if one is refused.

@@ -132,6 +132,8 @@ type RehearseInput struct {
 	OnStart  func(trust string)
 	OnStep   func(stage.Step)
 	OnEvents func([]stage.Event)
+
+	OnMessage func(trust, kind, text string) // each SAML message as the browser carried it
 }
 
 // Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
@@ -192,6 +194,11 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			r.Findings = append(r.Findings, e.Findings...)
 			if e.Judged != nil {
 				fill(&r, e.Judged)
+			}
+		}
+		w.OnMessage = func(kind, text string) {
+			if in.OnMessage != nil {
+				in.OnMessage(x.Trust.Name, kind, text)
 			}
 		}
 		w.Note = ""

@@ -37,6 +37,9 @@ type Walker struct {
 	Second bool   // confirm a second factor when asked
 	Note   string // what the first step brings, in words; "" is nothing
 	OnStep func(Step)
+	// OnMessage gets each SAML message as the browser carries it: kind is request or response, text a whole URL or a form
+	// body. It may be nil.
+	OnMessage func(kind, text string)
 
 	// Asked reports whether the last walk met a sign-in form.
 	Asked bool
@@ -150,6 +153,9 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		if err != nil {
 			return nil, "", "a redirect to no URL", fmt.Errorf("redirect to %q: %w", loc, err)
 		}
+		if u.Query().Has("SAMLRequest") {
+			w.message("request", u.String())
+		}
 		next, err = http.NewRequest(http.MethodGet, u.String(), nil)
 		return next, queryWords(u), "redirect to " + bare(u), err
 	}
@@ -171,8 +177,10 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 	}
 	switch {
 	case p.fields.Has("SAMLResponse"):
+		w.message("response", p.fields.Encode())
 		carries, answer = "SAMLResponse", "form with a response for "+bare(action)
 	case p.fields.Has("SAMLRequest"):
+		w.message("request", p.fields.Encode())
 		carries, answer = "AuthnRequest", "form with a request for "+bare(action)
 	case p.fields.Has("person"):
 		if w.Asked {
@@ -196,6 +204,12 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		next.Header.Set("Origin", req.URL.Scheme+"://"+req.URL.Host)
 	}
 	return next, carries, answer, err
+}
+
+func (w *Walker) message(kind, text string) {
+	if w.OnMessage != nil {
+		w.OnMessage(kind, text)
+	}
 }
 
 func queryWords(u *url.URL) string {
