@@ -55,7 +55,11 @@ func TestEncryptedResponseIsInspected(t *testing.T) {
 	text := d.read("enc.xml")
 	open, end := strings.Index(text, "<EncryptedData"), strings.Index(text, "</EncryptedData>")+len("</EncryptedData>")
 	d.write("enc.xml", text[:open]+`<saml2:EncryptedAssertion>`+text[open:end]+`</saml2:EncryptedAssertion>`+text[end:])
+	// A plain one is warned of where the trust says encrypted, and refused where it says so.
 	var v inspection
+	d.fails(0, []string{"warn   encryption"}, "inspect", "signed.xml", "--trust", "nightlog@southmere")
+	d.fails(3, []string{"plain ones are refused"}, "trust", "change", "nightlog@southmere", "--encrypt", "required")
+	d.fails(3, []string{"ERROR  encryption"}, "inspect", "signed.xml", "--trust", "nightlog@southmere")
 	r := d.json(&v, "inspect", "enc.xml", "--trust", "nightlog@southmere", "--request", "_q", "--key", "app.key")
 	if r.code != 0 || v.Verdict != "accepted" || v.Subject != "petra-4711" {
 		t.Errorf("%d %+v", r.code, v)

@@ -76,7 +76,7 @@ func TestStageServesAndEnds(t *testing.T) {
 		t.Errorf("metadata: %d %v", code, h)
 	}
 	// What it serves is metadata that can be read over loopback.
-	d.ok("provider", "add", "mirror", "--metadata", strings.Replace(ridge.Metadata, "metadata", "metadata", 1), "--entity-id", "https://mirror.kestrelridge.example")
+	d.ok("provider", "add", "mirror", "--metadata", ridge.Metadata, "--entity-id", "https://mirror.kestrelridge.example")
 	code, page, h := get(t, nightlog.Start)
 	if code != 200 || !strings.Contains(page, "Sign in") || !strings.Contains(page, `name="form_token"`) {
 		t.Errorf("start: %d %s", code, page)
@@ -104,7 +104,7 @@ func TestStageServesAndEnds(t *testing.T) {
 	if resp, err := http.DefaultClient.Do(req); err != nil || resp.StatusCode != http.StatusMisdirectedRequest {
 		t.Errorf("a rebound host: %v %v", resp, err)
 	}
-	if code, page, _ := get(t, ridge.SingleSignOn+"?SAMLRequest=<script>"); code != 400 || strings.Contains(page, "<script>alert") {
+	if code, page, _ := get(t, ridge.SingleSignOn+"?SAMLRequest=%3Cscript%3Ealert(1)%3C/script%3E"); code != 400 || strings.Contains(page, "<script>alert") {
 		t.Errorf("garbage: %d", code)
 	}
 	if code, _, _ := get(t, nightlog.AssertionConsumer); code != 403 {

@@ -18,6 +18,7 @@ import (
 	"admin.tressik.example/internal/core/keys"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/view"
 )
 
 //go:embed demodata/observatory.ldif
@@ -135,7 +136,7 @@ func demoStory() []demoStep {
 		{"", cmd("app|add|plate-archive|--metadata|plate-archive-metadata.xml"), 0},
 		{"A university whose astronomers visit: a foreign provider.",
 			cmd("provider|add|southmere|--metadata|southmere-metadata.xml|--signed-by|southmere.pem"), 0},
-		{"Make the trust. Tressik fills in what follows from both metadata and compares the sides before anyone signs in. It finds\n# that the log needs a mail address that nobody has promised it yet.",
+		{"Make the trust. Tressik fills in what follows from both metadata and compares the sides before anyone signs in. It finds that the log needs a mail address that nobody has promised it yet.",
 			cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 3},
 		{"Map the claims. A name that the app asks for in its metadata is sent just as it asks for it.",
 			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0},
@@ -181,7 +182,7 @@ func (a *App) demo(ctx context.Context, dir string) error {
 		}
 		fmt.Fprintln(a.Out)
 		if s.say != "" {
-			fmt.Fprintln(a.Out, p.Dim("# "+s.say))
+			fmt.Fprintln(a.Out, p.Dim(view.Indented("# ", s.say)))
 		}
 		fmt.Fprintln(a.Out, p.Bold("$ tressik "+shellWords(s.args)))
 		sub := &App{In: a.In, Out: a.Out, Err: a.Err, Env: env, Build: a.Build}

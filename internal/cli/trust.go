@@ -25,7 +25,7 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.admits, "admits", "", "who may sign in: everyone or group:NAME")
 	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any or mfa")
 	f.StringVar(&t.signs, "signs", "", "what the provider signs: assertion, response or both")
-	f.StringVar(&t.encrypt, "encrypt", "", "whether assertions are encrypted to the app: on or off")
+	f.StringVar(&t.encrypt, "encrypt", "", "whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
 	f.StringVar(&t.requests, "sign-requests", "", "whether the app's requests must be signed: on or off")
 	f.StringVar(&t.unsolicited, "unsolicited", "", "whether the app takes a response it did not ask for: allow or refuse")
 	f.StringVar(&t.sha1, "sha1", "", "whether SHA-1 signatures pass, with a warning each time: allow or refuse")
@@ -35,10 +35,17 @@ func (t *termFlags) add(c *cobra.Command) {
 
 func (t *termFlags) terms() (x desk.Terms, err error) {
 	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs}
+	encrypt, required := t.encrypt, t.encrypt == "required"
+	if required {
+		encrypt = "on"
+	}
+	if encrypt != "" {
+		x.PlainRefused = &required
+	}
 	for _, b := range []struct {
 		flag, v string
 		to      **bool
-	}{{"--encrypt", t.encrypt, &x.Encrypts}, {"--sign-requests", t.requests, &x.SignsRequests},
+	}{{"--encrypt", encrypt, &x.Encrypts}, {"--sign-requests", t.requests, &x.SignsRequests},
 		{"--unsolicited", t.unsolicited, &x.Unsolicited}, {"--sha1", t.sha1, &x.AllowSHA1}} {
 		if *b.to, err = onOff(b.flag, b.v); err != nil {
 			return x, err
@@ -94,9 +101,13 @@ func termsBlock(t *federation.Trust) view.Block {
 	if t.Strength == "mfa" {
 		strength = "multi-factor (" + saml.ContextMFA + ")"
 	}
+	encrypted := yesNo(t.Encrypts)
+	if t.PlainRefused {
+		encrypted += ", and plain ones are refused"
+	}
 	return view.Block{Title: "Terms", Fields: [][2]string{
 		{"admits", t.Admits}, {"strength", strength}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
-		{"provider signs", t.Signs}, {"assertions encrypted", yesNo(t.Encrypts)}, {"requests signed", yesNo(t.SignsRequests)},
+		{"provider signs", t.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(t.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[t.Unsolicited]},
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[t.AllowSHA1]}}}
 }

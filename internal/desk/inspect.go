@@ -156,10 +156,10 @@ func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) 
 			break
 		}
 		if !strings.Contains(text, "%") {
-			if strings.ContainsAny(text, "<>{}") || len(text) < 16 {
+			if !nearlyBase64(text) {
 				break
 			}
-			return nil, fmt.Errorf("%w: if it is base64, it is damaged: %v", ErrUnrecognised, err)
+			return nil, fmt.Errorf("%w: it looks like base64 and is damaged: %v; capture it whole", ErrUnrecognised, err)
 		}
 		if text, err = url.QueryUnescape(text); err != nil {
 			return nil, fmt.Errorf("%w: a percent sign in it is no URL encoding: %v", ErrUnrecognised, err)
@@ -167,6 +167,18 @@ func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) 
 	}
 	return nil, fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
 		"a certificate; a private key; a JSON Web Key, JWKS or JWT", ErrUnrecognised)
+}
+
+// nearlyBase64 reports whether text is made of base64 characters but for a slip or two, and long enough to mean it.
+func nearlyBase64(text string) bool {
+	other := 0
+	for _, c := range text {
+		ok := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("+/=\r\n", c)
+		if !ok {
+			other++
+		}
+	}
+	return len(text) >= 16 && other*50 <= len(text)
 }
 
 func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspection, error) {

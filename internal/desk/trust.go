@@ -22,6 +22,7 @@ type Terms struct {
 	Strength      string
 	Signs         string
 	Encrypts      *bool
+	PlainRefused  *bool
 	SignsRequests *bool
 	Unsolicited   *bool
 	AllowSHA1     *bool
@@ -46,7 +47,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Signs = x.Signs
 	}
-	for _, b := range []struct{ to, from *bool }{{&t.Encrypts, x.Encrypts}, {&t.SignsRequests, x.SignsRequests},
+	for _, b := range []struct{ to, from *bool }{{&t.Encrypts, x.Encrypts}, {&t.PlainRefused, x.PlainRefused}, {&t.SignsRequests, x.SignsRequests},
 		{&t.Unsolicited, x.Unsolicited}, {&t.AllowSHA1, x.AllowSHA1}} {
 		if b.from != nil {
 			*b.to = *b.from

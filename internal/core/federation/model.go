@@ -105,6 +105,7 @@ type Trust struct {
 	Rules         []claims.Rule        `json:"claims"`
 	Signs         string               `json:"signs"` // assertion, response or both
 	Encrypts      bool                 `json:"encrypts"`
+	PlainRefused  bool                 `json:"plainRefused"` // the app refuses an assertion that is not encrypted
 	SignsRequests bool                 `json:"signsRequests"`
 	Unsolicited   bool                 `json:"unsolicited"`
 	AllowSHA1     bool                 `json:"allowSHA1"`

@@ -83,7 +83,7 @@ func RandomID(rand io.Reader) (string, error) {
 // Expectation is what the app of a trust expects of a response, from the ledger alone.
 func Expectation(t *Trust, app, provider *Party, now time.Time) saml.Expect {
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.Unsolicited, AllowSHA1: t.AllowSHA1, Trust: t.Name,
-		WantEncrypted: t.Encrypts, Contexts: t.Contexts(), Now: now, Skew: saml.DefaultSkew}
+		WantEncrypted: t.Encrypts, RefusePlain: t.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: saml.DefaultSkew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted = sp.Wanted

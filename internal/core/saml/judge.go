@@ -28,7 +28,8 @@ type Expect struct {
 	RequestID            string // ID of the request sent; "" if none was
 	AllowUnsolicited     bool
 	WantAssertionsSigned bool
-	WantEncrypted        bool
+	WantEncrypted        bool     // a plain assertion is warned of
+	RefusePlain          bool     // a plain assertion is refused
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Wanted               []Wanted
 	AllowSHA1            bool
@@ -270,9 +271,12 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 	}
 	if len(plain) == 1 {
 		j.assertion = plain[0]
-		if j.WantEncrypted {
-			// Integrity does not depend on it, and what was sent plain has been seen already: a warning.
-			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: finding.Warning, Check: "encryption", Saw: "a plain assertion",
+		if j.WantEncrypted || j.RefusePlain {
+			level := finding.Warning
+			if j.RefusePlain {
+				level = finding.Error
+			}
+			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: level, Check: "encryption", Saw: "a plain assertion",
 				Expected: "an encrypted assertion, as this trust says", Side: finding.Provider, Ref: "SAML Core 2.3.4",
 				Fix: "set the provider to encrypt for this app with the certificate in the app's metadata"})
 		}
