@@ -1,0 +1,168 @@
+package oidc
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC 8414,
+// section 2; RFC 9207, section 3). Unknown members are dropped.
+type Discovery struct {
+	Issuer                string   `json:"issuer"`
+	AuthorizationEndpoint string   `json:"authorization_endpoint,omitempty"`
+	TokenEndpoint         string   `json:"token_endpoint,omitempty"`
+	UserinfoEndpoint      string   `json:"userinfo_endpoint,omitempty"`
+	JWKSURI               string   `json:"jwks_uri,omitempty"`
+	IntrospectionEndpoint string   `json:"introspection_endpoint,omitempty"`
+	RevocationEndpoint    string   `json:"revocation_endpoint,omitempty"`
+	EndSessionEndpoint    string   `json:"end_session_endpoint,omitempty"`
+	ScopesSupported       []string `json:"scopes_supported,omitempty"`
+	ResponseTypes         []string `json:"response_types_supported,omitempty"`
+	ResponseModes         []string `json:"response_modes_supported,omitempty"`
+	GrantTypes            []string `json:"grant_types_supported,omitempty"`
+	SubjectTypes          []string `json:"subject_types_supported,omitempty"`
+	IDTokenAlgorithms     []string `json:"id_token_signing_alg_values_supported,omitempty"`
+	TokenAuthMethods      []string `json:"token_endpoint_auth_methods_supported,omitempty"`
+	TokenAuthAlgorithms   []string `json:"token_endpoint_auth_signing_alg_values_supported,omitempty"`
+	IntrospectAuthMethods []string `json:"introspection_endpoint_auth_methods_supported,omitempty"`
+	IntrospectAuthAlgs    []string `json:"introspection_endpoint_auth_signing_alg_values_supported,omitempty"`
+	RevokeAuthMethods     []string `json:"revocation_endpoint_auth_methods_supported,omitempty"`
+	RevokeAuthAlgs        []string `json:"revocation_endpoint_auth_signing_alg_values_supported,omitempty"`
+	ChallengeMethods      []string `json:"code_challenge_methods_supported,omitempty"`
+	ClaimsSupported       []string `json:"claims_supported,omitempty"`
+	ACRValues             []string `json:"acr_values_supported,omitempty"`
+	PromptValues          []string `json:"prompt_values_supported,omitempty"`
+	IssInResponse         bool     `json:"authorization_response_iss_parameter_supported,omitempty"`
+	ClaimsParameter       bool     `json:"claims_parameter_supported"`
+	RequestParameter      bool     `json:"request_parameter_supported"`
+	RequestURIParameter   bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
+}
+
+// ErrDiscovery means that a document is no discovery document.
+var ErrDiscovery = errors.New("this is no discovery document")
+
+// WellKnown are the addresses at which an issuer's document may lie: that of OpenID Connect Discovery, section 4, then
+// that of RFC 8414, section 3.1.
+func WellKnown(issuer string) []string {
+	out := []string{strings.TrimSuffix(issuer, "/") + "/.well-known/openid-configuration"}
+	if u, err := url.Parse(issuer); err == nil {
+		out = append(out, u.Scheme+"://"+u.Host+"/.well-known/oauth-authorization-server"+strings.TrimSuffix(u.EscapedPath(), "/"))
+	}
+	return out
+}
+
+// OwnDiscovery is the document of an own provider at an address that is its issuer; alg signs its tokens.
+func OwnDiscovery(at, alg string, scopes []string) *Discovery {
+	at = strings.TrimSuffix(at, "/")
+	auth := []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}
+	algs := ClientAlgorithms()
+	std := []string{"sub", "iss", "aud", "exp", "iat", "auth_time", "nonce", "acr", "amr", "sid"}
+	all := []string{}
+	for _, s := range StandardScopes() {
+		all = append(all, s.Name)
+		std = append(std, s.Claims...)
+	}
+	for _, s := range scopes {
+		if !slices.Contains(all, s) {
+			all = append(all, s)
+		}
+	}
+	slices.Sort(std)
+	return &Discovery{Issuer: at, AuthorizationEndpoint: at + "/authorize", TokenEndpoint: at + "/token", UserinfoEndpoint: at + "/userinfo",
+		JWKSURI: at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke", EndSessionEndpoint: at + "/sign-out",
+		ScopesSupported: all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
+		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials"}, SubjectTypes: []string{"pairwise", "public"},
+		IDTokenAlgorithms: []string{alg}, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
+		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"), RevokeAuthAlgs: algs,
+		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{saml.ContextPassword, saml.ContextMFA},
+		PromptValues: []string{"none", "login", "consent", "select_account"}, IssInResponse: true}
+}
+
+// ReadDiscovery reads a discovery document. Errors: ErrDiscovery.
+func ReadDiscovery(raw []byte) (*Discovery, error) {
+	d := &Discovery{RequestURIParameter: true}
+	if err := json.Unmarshal(raw, d); err != nil {
+		if strings.HasPrefix(strings.TrimSpace(string(raw)), "<") {
+			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document really is", ErrDiscovery)
+		}
+		return nil, fmt.Errorf("%w: %v", ErrDiscovery, err)
+	}
+	if d.Issuer == "" {
+		return nil, fmt.Errorf("%w: it has no issuer", ErrDiscovery)
+	}
+	return d, nil
+}
+
+// JudgeDiscovery judges the document of an issuer. The issuer is compared as an exact string (OpenID Connect Discovery,
+// section 4.3; RFC 8414, section 3.3); "" compares nothing.
+func JudgeDiscovery(d *Discovery, issuer string) finding.List {
+	var out finding.List
+	add := func(level finding.Level, id, check, saw, expected, fix, ref string) {
+		if saw == "" {
+			saw = "none"
+		}
+		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Provider, Fix: fix, Ref: ref})
+	}
+	switch {
+	case issuer != "" && d.Issuer != issuer:
+		saw := d.Issuer
+		if diff := near.Difference(saw, issuer); diff != "" {
+			saw += " (" + diff + ")"
+		}
+		add(finding.Error, "issuer", "issuer", saw, issuer, "use the issuer exactly as the document has it, if it is the right one; it stands in every token", "OpenID Connect Discovery 4.3")
+	default:
+		if u, err := url.Parse(d.Issuer); err != nil || !safe(u) || u.RawQuery != "" || u.Fragment != "" {
+			add(finding.Error, "issuer", "issuer", d.Issuer, "an https: URL without query and fragment", "ask the provider's owner for its issuer", "RFC 8414 2")
+		} else {
+			out.Pass("discovery.issuer", "issuer", d.Issuer)
+		}
+	}
+	for _, e := range []struct{ name, v, need string }{{"authorization_endpoint", d.AuthorizationEndpoint, "code"}, {"token_endpoint", d.TokenEndpoint, "always"},
+		{"jwks_uri", d.JWKSURI, "always"}, {"userinfo_endpoint", d.UserinfoEndpoint, ""}, {"introspection_endpoint", d.IntrospectionEndpoint, ""},
+		{"revocation_endpoint", d.RevocationEndpoint, ""}, {"end_session_endpoint", d.EndSessionEndpoint, ""}} {
+		u, err := url.Parse(e.v)
+		switch {
+		case e.v == "" && e.need == "always":
+			add(finding.Error, "endpoint", e.name, "", "an https: URL", "ask the provider's owner; nothing works without it", "OpenID Connect Discovery 3")
+		case e.v == "" && e.need == "code":
+			add(finding.Warning, "endpoint", e.name, "", "an https: URL", "without it nobody can sign in; services can go on", "OpenID Connect Discovery 3")
+		case e.v != "" && (err != nil || !safe(u)):
+			add(finding.Error, "endpoint", e.name, e.v, "an https: URL", "ask the provider's owner for a safe address", "RFC 9700 2.6")
+		case e.v != "":
+			out.Pass("discovery.endpoint", e.name, e.v)
+		}
+	}
+	if d.AuthorizationEndpoint != "" {
+		switch {
+		case !slices.Contains(d.ResponseTypes, "code"):
+			add(finding.Error, "code", "response types", strings.Join(d.ResponseTypes, ", "), "code", "the authorization code flow is the one to use; ask the provider's owner", "RFC 9700 2.1.1")
+		case !slices.Contains(d.ChallengeMethods, "S256"):
+			add(finding.Warning, "pkce", "PKCE", strings.Join(d.ChallengeMethods, ", "), "S256", "ask whether PKCE with S256 works all the same; without it a stolen code can be used", "RFC 9700 2.1.1")
+		default:
+			out.Pass("discovery.pkce", "code flow with PKCE", "S256")
+		}
+		if !d.IssInResponse {
+			add(finding.Note, "iss", "iss in the response", "not promised", "authorization_response_iss_parameter_supported", "a client of several providers cannot tell their answers apart", "RFC 9207 3")
+		}
+	}
+	known := false
+	for _, a := range d.IDTokenAlgorithms {
+		known = known || slices.Contains(Algorithms(), a)
+	}
+	if len(d.IDTokenAlgorithms) > 0 && !known {
+		add(finding.Error, "algorithm", "signatures of ID tokens", strings.Join(d.IDTokenAlgorithms, ", "), strings.Join(Algorithms(), ", "), "ask the provider's owner to sign with one of these", "RFC 8725 3.1")
+	}
+	return out
+}
+
+func safe(u *url.URL) bool {
+	return u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && saml.IsLoopback(u.Hostname()))
+}

@@ -1,0 +1,328 @@
+package oidc
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+)
+
+// Limits of what is read.
+const (
+	MaxKeys      = 1 << 20   // bytes of a JWKS
+	MaxToken     = 64 << 10  // bytes of a token
+	MaxDiscovery = 256 << 10 // bytes of a discovery document
+	maxKeyCount  = 200
+)
+
+// Algorithms lists the signatures that are taken, all of them with keys of two parts: neither none nor an HMAC can pass.
+func Algorithms() []string {
+	return []string{"ES256", "ES384", "RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "EdDSA"}
+}
+
+// ClientAlgorithms lists the signatures that clients may authenticate with (RFC 7523).
+func ClientAlgorithms() []string { return Algorithms() }
+
+func joseAlgorithms() []jose.SignatureAlgorithm {
+	out := make([]jose.SignatureAlgorithm, 0, 9)
+	for _, a := range Algorithms() {
+		out = append(out, jose.SignatureAlgorithm(a))
+	}
+	return out
+}
+
+// Key is a public key with which tokens of a party are verified.
+type Key struct {
+	ID     string
+	Alg    string // "" where the set names none
+	Public crypto.PublicKey
+}
+
+// Errors that callers test for.
+var (
+	ErrKeys  = errors.New("this is no JWKS")
+	ErrToken = errors.New("this is no signed JWT")
+)
+
+// ReadKeys reads a JWKS (RFC 7517, section 5). A key that is broken, weak, symmetric, private or meant for encryption is
+// left out with a finding; the others stay. Errors: ErrKeys.
+func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
+	var found finding.List
+	if len(raw) > MaxKeys {
+		return nil, nil, fmt.Errorf("%w: it is larger than %d MB", ErrKeys, MaxKeys>>20)
+	}
+	var set struct {
+		Keys *[]json.RawMessage `json:"keys"`
+	}
+	if err := json.Unmarshal(raw, &set); err != nil {
+		return nil, nil, fmt.Errorf("%w: %v", ErrKeys, err)
+	}
+	if set.Keys == nil {
+		return nil, nil, fmt.Errorf("%w: it has no member keys", ErrKeys)
+	}
+	if len(*set.Keys) > maxKeyCount {
+		return nil, nil, fmt.Errorf("%w that can be used: it holds %d keys, at most %d are read", ErrKeys, len(*set.Keys), maxKeyCount)
+	}
+	var out []Key
+	for i, k := range *set.Keys {
+		name := fmt.Sprintf("key %d", i+1)
+		skip := func(level finding.Level, id, saw, expected, fix string) {
+			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: "RFC 7517 4"})
+		}
+		var head struct{ Kid, Kty, Use string }
+		_ = json.Unmarshal(k, &head) // what it cannot read is reported below
+		if head.Kid != "" {
+			name += " " + head.Kid
+		}
+		var jwk jose.JSONWebKey
+		switch err := jwk.UnmarshalJSON(k); {
+		case head.Kty == "oct":
+			skip(finding.Error, "symmetric", "a symmetric key", "public keys alone", "it is left out; if it was published, it is no secret any more: replace it")
+			continue
+		case err != nil:
+			skip(finding.Warning, "broken", err.Error(), "a key of RFC 7518", "it is left out; ask for a corrected set")
+			continue
+		case !jwk.IsPublic():
+			skip(finding.Error, "private", "a private key", "public keys alone", "it is left out; it was published, so replace it now")
+			continue
+		case head.Use == "enc":
+			skip(finding.Note, "encryption", "a key for encryption", "a key for signatures", "it is left out here")
+			continue
+		case weak(jwk.Key):
+			skip(finding.Error, "weak", keys.Describe(jwk.Key), "RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519", "it is left out; ask for a stronger key")
+			continue
+		}
+		for _, o := range out {
+			if o.ID == jwk.KeyID && o.ID != "" {
+				skip(finding.Warning, "same-kid", "two keys with the kid "+o.ID, "a kid for each key", "both are tried; ask for a corrected set")
+			}
+		}
+		out = append(out, Key{jwk.KeyID, jwk.Algorithm, jwk.Key})
+		found.Pass("jwks.key", name, strings.TrimSpace(keys.Describe(jwk.Key)+" "+jwk.Algorithm))
+	}
+	if len(out) == 0 {
+		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: "none that can verify a signature", Expected: "at least one",
+			Side: side, Fix: "publish the public signing key", Ref: "RFC 7517 5"})
+	}
+	return out, found, nil
+}
+
+func weak(k crypto.PublicKey) bool {
+	switch k := k.(type) {
+	case *rsa.PublicKey:
+		return k.N.BitLen() < 2048
+	case *ecdsa.PublicKey:
+		return k.Curve != elliptic.P256() && k.Curve != elliptic.P384()
+	case ed25519.PublicKey:
+		return false
+	}
+	return true
+}
+
+// Algorithm is the one with which a key signs: ES256, ES384, EdDSA or RS256; "" for others.
+func Algorithm(pub crypto.PublicKey) string {
+	switch k := pub.(type) {
+	case *rsa.PublicKey:
+		return "RS256"
+	case *ecdsa.PublicKey:
+		switch k.Curve {
+		case elliptic.P256():
+			return "ES256"
+		case elliptic.P384():
+			return "ES384"
+		}
+	case ed25519.PublicKey:
+		return "EdDSA"
+	}
+	return ""
+}
+
+// KeyID is the RFC 7638 thumbprint of a public key (SHA-256, base64url).
+func KeyID(pub crypto.PublicKey) (string, error) {
+	sum, err := (&jose.JSONWebKey{Key: pub}).Thumbprint(crypto.SHA256)
+	if err != nil {
+		return "", fmt.Errorf("naming the key: %w", err)
+	}
+	return base64.RawURLEncoding.EncodeToString(sum), nil
+}
+
+// WriteKeys writes public keys as a JWKS, each with its thumbprint as kid, for signatures.
+func WriteKeys(list ...crypto.PublicKey) ([]byte, error) {
+	set := jose.JSONWebKeySet{}
+	for _, k := range list {
+		id, err := KeyID(k)
+		if err != nil {
+			return nil, err
+		}
+		set.Keys = append(set.Keys, jose.JSONWebKey{Key: k, KeyID: id, Algorithm: Algorithm(k), Use: "sig"})
+	}
+	return json.Marshal(set)
+}
+
+// Signer signs tokens with one key.
+type Signer struct {
+	Key  crypto.Signer
+	ID   string // kid
+	Alg  string
+	typs map[string]jose.Signer
+}
+
+// NewSigner makes a signer of a private key: RSA, ECDSA P-256 or P-384, or Ed25519.
+func NewSigner(key crypto.Signer) (*Signer, error) {
+	alg := Algorithm(key.Public())
+	if alg == "" || weak(key.Public()) {
+		return nil, fmt.Errorf("a key of kind %s signs no tokens; use RSA of 2048 bits or more, ECDSA P-256 or P-384", keys.Describe(key.Public()))
+	}
+	id, err := KeyID(key.Public())
+	if err != nil {
+		return nil, err
+	}
+	s := &Signer{Key: key, ID: id, Alg: alg, typs: map[string]jose.Signer{}}
+	for _, typ := range []string{"JWT", "at+jwt"} {
+		o := (&jose.SignerOptions{}).WithType(jose.ContentType(typ))
+		if s.typs[typ], err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg), Key: jose.JSONWebKey{Key: key, KeyID: id}}, o); err != nil {
+			return nil, fmt.Errorf("preparing to sign with %s: %w", alg, err)
+		}
+	}
+	return s, nil
+}
+
+// Sign makes a JWT of claims; typ is JWT or at+jwt (RFC 9068, section 2.1).
+func (s *Signer) Sign(typ string, claims any) (string, error) {
+	b, err := json.Marshal(claims)
+	if err != nil {
+		return "", err
+	}
+	signed, err := s.typs[typ].Sign(b)
+	if err != nil {
+		return "", fmt.Errorf("signing a token: %w", err)
+	}
+	return signed.CompactSerialize()
+}
+
+// Header is the part of a JOSE header that is judged (RFC 7515, section 4.1).
+type Header struct {
+	Alg string          `json:"alg"`
+	Kid string          `json:"kid,omitempty"`
+	Typ string          `json:"typ,omitempty"`
+	Cty string          `json:"cty,omitempty"`
+	JKU string          `json:"jku,omitempty"`
+	X5U string          `json:"x5u,omitempty"`
+	JWK json.RawMessage `json:"jwk,omitempty"`
+	Enc string          `json:"enc,omitempty"`
+}
+
+// Peek reads header and claims of a JWT without verifying anything. Errors: ErrToken.
+func Peek(token string) (Header, map[string]any, error) {
+	var h Header
+	if len(token) > MaxToken {
+		return h, nil, fmt.Errorf("%w: it is larger than %d KB", ErrToken, MaxToken>>10)
+	}
+	parts := strings.Split(token, ".")
+	if len(parts) == 5 {
+		return h, nil, fmt.Errorf("%w: it is encrypted (five parts)", ErrToken)
+	}
+	if len(parts) != 3 {
+		return h, nil, fmt.Errorf("%w: it has %d parts, not three", ErrToken, len(parts))
+	}
+	if err := part(parts[0], &h); err != nil {
+		return h, nil, fmt.Errorf("%w: its header: %v", ErrToken, err)
+	}
+	var c map[string]any
+	if err := part(parts[1], &c); err != nil {
+		return h, nil, fmt.Errorf("%w: its claims: %v", ErrToken, err)
+	}
+	return h, c, nil
+}
+
+func part(text string, into any) error {
+	b, err := base64.RawURLEncoding.Strict().DecodeString(text)
+	if err != nil {
+		return fmt.Errorf("no base64url: %w", err)
+	}
+	dec := json.NewDecoder(bytes.NewReader(b))
+	if err := dec.Decode(into); err != nil {
+		return fmt.Errorf("no JSON object: %w", err)
+	}
+	return nil
+}
+
+// opened is a token on its way through a judgement.
+type opened struct {
+	Header
+	claims   map[string]any
+	key      string // which key verified it
+	verified bool
+}
+
+// open reads a token and verifies its signature with one of the keys, never with one that the token brings.
+func open(out *finding.List, token string, list []Key, side finding.Side) *opened {
+	fail := func(id, check, saw, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+	}
+	h, claims, err := Peek(token)
+	if err != nil {
+		fail("shape", "token", err.Error(), "three parts of base64url JSON", "capture it whole", "RFC 7519 7.2")
+		return nil
+	}
+	o := &opened{Header: h, claims: claims}
+	for name, v := range map[string]string{"jku": h.JKU, "x5u": h.X5U, "jwk": string(h.JWK)} {
+		if v != "" {
+			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + name, Saw: v, Expected: "no key in the token",
+				Side: side, Fix: "it was not used: the key comes from the ledger, never from the message", Ref: "RFC 8725 3.10"})
+		}
+	}
+	switch {
+	case strings.EqualFold(h.Alg, "none"):
+		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign", "RFC 8725 3.1")
+		return o
+	case strings.HasPrefix(h.Alg, "HS"):
+		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
+		return o
+	case !slices.Contains(Algorithms(), h.Alg):
+		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these", "RFC 8725 3.1")
+		return o
+	}
+	sig, err := jose.ParseSignedCompact(token, joseAlgorithms())
+	if err != nil {
+		fail("shape", "token", err.Error(), "a signed JWT", "capture it whole", "RFC 7515 5.2")
+		return o
+	}
+	var fits []Key
+	for _, k := range list {
+		if (h.Kid == "" || k.ID == h.Kid) && (k.Alg == "" || k.Alg == h.Alg) {
+			fits = append(fits, k)
+		}
+	}
+	if len(fits) == 0 {
+		var have []string
+		for _, k := range list {
+			have = append(have, k.ID)
+		}
+		fail("kid", "key", fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), "one of "+strings.Join(have, ", "),
+			"if the issuer changed its keys, read them again with `tressik provider change NAME --issuer URL`", "RFC 7515 4.1.4")
+		return o
+	}
+	for _, k := range fits {
+		if _, err = sig.Verify(k.Public); err == nil {
+			o.verified, o.key = true, k.ID
+			out.Pass("token.signature", "signature", h.Alg+" with the key "+k.ID)
+			return o
+		}
+	}
+	fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer", "do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
+	return o
+}

@@ -1,0 +1,341 @@
+package oidc
+
+import (
+	"crypto"
+	_ "crypto/sha256" // the hashes of at_hash
+	_ "crypto/sha512"
+	"encoding/base64"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// Skew is how far two clocks may differ.
+const Skew = saml.DefaultSkew
+
+// Expect is what a client or an API knows when it judges a token: all of it from the ledger and its own request.
+type Expect struct {
+	Issuer      string
+	Audience    string // ID token: the client ID; access token: the API's audience
+	Keys        []Key
+	CheckNonce  bool
+	Nonce       string
+	AccessToken string        // ID token: the access token it came with; "" compares no at_hash
+	MaxAge      time.Duration // ID token: how old the sign-in may be; 0: any age
+	ACR         []string      // acceptable acr values; none: any
+	Scope       []string      // access token: what the call needs
+	Revoked     func(jti string) bool
+	Now         time.Time
+	Trust       string // for what findings say
+}
+
+// Judged is the outcome of judging a token. Subject and Claims are there only under a good signature.
+type Judged struct {
+	Verdict  string // saml.Accepted or saml.Refused
+	Kind     string // ID token or access token
+	Subject  string
+	ClientID string
+	Scope    []string
+	ID       string // jti
+	Claims   map[string]any
+	Expires  time.Time
+	Findings finding.List
+}
+
+type judging struct {
+	*Expect
+	*opened
+	out   *finding.List
+}
+
+func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
+	if saw == "" {
+		saw = "none"
+	}
+	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+}
+
+// Text returns a claim that is a string, else "".
+func Text(claims map[string]any, name string) string {
+	s, _ := claims[name].(string)
+	return s
+}
+
+// Texts returns a claim that is a string or a list of strings.
+func Texts(claims map[string]any, name string) []string {
+	switch v := claims[name].(type) {
+	case string:
+		return []string{v}
+	case []any:
+		var out []string
+		for _, x := range v {
+			if s, ok := x.(string); ok {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
+	return nil
+}
+
+// Moment returns a NumericDate (RFC 7519, section 2).
+func Moment(claims map[string]any, name string) (time.Time, bool) {
+	f, ok := claims[name].(float64)
+	if !ok || math.IsNaN(f) || math.Abs(f) > 1e11 {
+		return time.Time{}, false
+	}
+	return time.Unix(int64(math.Floor(f)), 0).UTC(), true
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+
+// JudgeIDToken judges an ID token as the client that receives it (OpenID Connect Core, section 3.1.3.7). All checks are
+// made and reported, not the first that fails alone.
+func JudgeIDToken(token string, e Expect) *Judged {
+	v, j := begin(token, &e, "ID token")
+	if j == nil {
+		return v
+	}
+	if strings.EqualFold(j.Typ, "at+jwt") {
+		j.fail("type", "type", j.Typ+": an access token", "an ID token", finding.App, "take the id_token of the token response", "RFC 9068 4")
+	}
+	j.issuer("OpenID Connect Core 3.1.3.7 (2)")
+	j.audience("client ID", "OpenID Connect Core 3.1.3.7 (3)")
+	if azp := Text(j.claims, "azp"); azp != "" && azp != e.Audience {
+		j.fail("azp", "authorized party", azp, e.Audience, finding.Provider, "the token was issued for another client; refuse it", "OpenID Connect Core 3.1.3.7 (5)")
+	}
+	j.window(true)
+	if s := Text(j.claims, "sub"); s == "" || len(s) > 255 {
+		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one with `tressik claims set "+e.Trust+" --subject EXPRESSION`", "OpenID Connect Core 2")
+	} else {
+		j.out.Pass("token.subject", "subject", s)
+	}
+	j.nonce()
+	j.atHash()
+	j.strength()
+	return j.end(v)
+}
+
+// JudgeAccessToken judges an access token as the API that is sent it (RFC 9068, section 4).
+func JudgeAccessToken(token string, e Expect) *Judged {
+	v, j := begin(token, &e, "access token")
+	if j == nil {
+		return v
+	}
+	if t := strings.ToLower(j.Typ); t != "at+jwt" && t != "application/at+jwt" {
+		j.fail("type", "type", j.Typ, "at+jwt", finding.App, "send the access_token, not the ID token", "RFC 9068 4")
+	} else {
+		j.out.Pass("token.type", "type", j.Typ)
+	}
+	j.issuer("RFC 9068 4")
+	j.audience("audience", "RFC 9068 4")
+	j.window(false)
+	v.ClientID, v.ID = Text(j.claims, "client_id"), Text(j.claims, "jti")
+	v.Scope, _ = Scope(Text(j.claims, "scope"))
+	if e.Revoked != nil && e.Revoked(v.ID) {
+		j.fail("revoked", "revocation", "revoked", "a token that holds", finding.App, "get a fresh one", "RFC 7009 2")
+	}
+	for _, need := range e.Scope {
+		if slices.Contains(v.Scope, need) {
+			j.out.Pass("token.scope", "permission", need)
+			continue
+		}
+		saw := "none"
+		if len(v.Scope) > 0 {
+			saw = strings.Join(v.Scope, " ")
+		}
+		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to; see `tressik consent show TRUST`", "RFC 6750 3.1")
+	}
+	return j.end(v)
+}
+
+func begin(token string, e *Expect, kind string) (*Judged, *judging) {
+	v := &Judged{Verdict: saml.Refused, Kind: kind, Findings: make(finding.List, 0, 12)}
+	side := finding.Provider
+	o := open(&v.Findings, token, e.Keys, side)
+	if o == nil {
+		return v, nil
+	}
+	return v, &judging{Expect: e, opened: o, out: &v.Findings}
+}
+
+func (j *judging) end(v *Judged) *Judged {
+	if j.verified {
+		v.Subject, v.Claims = Text(j.claims, "sub"), j.claims
+	}
+	v.Expires, _ = Moment(j.claims, "exp")
+	if j.verified && !v.Findings.Failed() {
+		v.Verdict = saml.Accepted
+	}
+	return v
+}
+
+func (j *judging) issuer(ref string) {
+	saw := Text(j.claims, "iss")
+	if saw == j.Issuer {
+		j.out.Pass("token.issuer", "issuer", saw)
+		return
+	}
+	if d := near.Difference(saw, j.Issuer); d != "" {
+		saw += " (" + d + ")"
+	}
+	j.fail("issuer", "issuer", saw, j.Issuer, finding.Provider, "set the same issuer on both sides; it is compared exactly", ref)
+}
+
+func (j *judging) audience(what, ref string) {
+	aud := Texts(j.claims, "aud")
+	if slices.Contains(aud, j.Audience) {
+		if what == "client ID" && len(aud) > 1 && Text(j.claims, "azp") == "" {
+			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience, finding.Provider, "name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
+			return
+		}
+		j.out.Pass("token.audience", "audience", j.Audience)
+		return
+	}
+	saw := strings.Join(aud, ", ")
+	if len(aud) == 1 {
+		if d := near.Difference(aud[0], j.Audience); d != "" {
+			saw += " (" + d + ")"
+		}
+	}
+	fix := "the token is for another client; use the client ID that the provider issued"
+	if what != "client ID" {
+		fix = "ask for the token with resource=" + j.Audience
+	}
+	j.fail("audience", "audience", saw, j.Audience, finding.App, fix, ref)
+}
+
+// window judges exp, nbf and iat (RFC 7519, section 4.1).
+func (j *judging) window(wantIssued bool) {
+	now := j.Now
+	exp, ok := Moment(j.claims, "exp")
+	switch {
+	case !ok:
+		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider, "put exp into the token as a number of seconds", "RFC 7519 4.1.4")
+	case !now.Before(exp.Add(Skew)):
+		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago", "a time after "+stamp(now), finding.Clock,
+			"get a fresh token; if it is fresh, set the clocks right", "RFC 7519 4.1.4")
+	default:
+		j.out.Pass("token.expiry", "expiry", stamp(exp))
+	}
+	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(Skew).Before(nbf) {
+		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right", "RFC 7519 4.1.5")
+	}
+	iat, ok := Moment(j.claims, "iat")
+	switch {
+	case !ok && wantIssued:
+		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider, "put iat into the token as a number of seconds", "OpenID Connect Core 2")
+	case ok && now.Add(Skew).Before(iat):
+		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right", "OpenID Connect Core 3.1.3.7 (10)")
+	case ok:
+		j.out.Pass("token.issued", "issued at", stamp(iat))
+	}
+}
+
+func (j *judging) nonce() {
+	saw := Text(j.claims, "nonce")
+	switch {
+	case !j.CheckNonce:
+	case saw == j.Nonce && saw != "":
+		j.out.Pass("token.nonce", "nonce", "the one that was sent")
+	case saw == "" && j.Nonce == "":
+	default:
+		j.fail("nonce", "nonce", saw, j.Nonce, finding.Provider, "the token answers another request; refuse it", "OpenID Connect Core 3.1.3.7 (11)")
+	}
+}
+
+// AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6).
+func AccessHash(alg, token string) string {
+	h := crypto.SHA256
+	switch {
+	case strings.HasSuffix(alg, "384"):
+		h = crypto.SHA384
+	case strings.HasSuffix(alg, "512"), alg == "EdDSA":
+		h = crypto.SHA512
+	}
+	w := h.New()
+	w.Write([]byte(token))
+	sum := w.Sum(nil)
+	return base64.RawURLEncoding.EncodeToString(sum[:len(sum)/2])
+}
+
+func (j *judging) atHash() {
+	saw, ok := j.claims["at_hash"].(string)
+	if !ok || j.AccessToken == "" {
+		return
+	}
+	if want := AccessHash(j.Alg, j.AccessToken); saw != want {
+		j.fail("at-hash", "access token hash", saw, want, finding.Provider, "the access token is not the one that was issued with it; refuse both", "OpenID Connect Core 3.1.3.8")
+		return
+	}
+	j.out.Pass("token.at-hash", "access token hash", "of this access token")
+}
+
+func (j *judging) strength() {
+	if acr := Text(j.claims, "acr"); len(j.ACR) > 0 && !slices.Contains(j.ACR, acr) {
+		j.fail("acr", "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider, "have the provider authenticate as strongly as the trust asks", "OpenID Connect Core 3.1.3.7 (12)")
+	} else if acr != "" {
+		j.out.Pass("token.acr", "authentication", acr)
+	}
+	if j.MaxAge <= 0 {
+		return
+	}
+	at, ok := Moment(j.claims, "auth_time")
+	if !ok || j.Now.Sub(at) > j.MaxAge+Skew {
+		j.fail("auth-time", "age of the sign-in", fmt.Sprint(j.claims["auth_time"]), "at most "+j.MaxAge.String(), finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
+	}
+}
+
+// JudgeAssertion judges the JWT with which a client authenticates (RFC 7523, section 3; OpenID Connect Core, section 9).
+// audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
+func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time, seen func(jti string) bool) *Error {
+	var out finding.List
+	o := open(&out, token, list, finding.App)
+	if o == nil || !o.verified {
+		return Fail(InvalidClient, "the client assertion is refused: "+first(out))
+	}
+	deny := func(why string) *Error { return Fail(InvalidClient, "the client assertion is refused: "+why) }
+	if Text(o.claims, "iss") != clientID || Text(o.claims, "sub") != clientID {
+		return deny("iss and sub must both be the client ID " + clientID)
+	}
+	ok := false
+	for _, a := range Texts(o.claims, "aud") {
+		ok = ok || slices.Contains(audiences, a)
+	}
+	if !ok {
+		return deny("aud must be " + strings.Join(audiences, " or "))
+	}
+	exp, has := Moment(o.claims, "exp")
+	switch {
+	case !has || !now.Before(exp.Add(Skew)):
+		return deny("it has expired, or has no exp")
+	case exp.Sub(now) > time.Hour:
+		return deny("it holds longer than an hour; make one for each request, for a few minutes")
+	}
+	if nbf, has := Moment(o.claims, "nbf"); has && now.Add(Skew).Before(nbf) {
+		return deny("it is not valid yet; compare the clocks")
+	}
+	jti := Text(o.claims, "jti")
+	if jti == "" || len(jti) > 256 {
+		return deny("jti is missing: each assertion is used once")
+	}
+	if seen(jti) {
+		return deny("it was used before; make a new one for each request")
+	}
+	return nil
+}
+
+func first(l finding.List) string {
+	for _, f := range l {
+		if f.Level == finding.Error {
+			return f.Check + ": " + f.Saw
+		}
+	}
+	return "it cannot be verified"
+}

@@ -1,0 +1,134 @@
+package oidc
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC 6749,
+// section 3.1.2; RFC 8252, sections 7 and 8; RFC 9700, section 2.1). what names the value, such as "redirect URI".
+func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
+	var out finding.List
+	bad := func(id, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: fix, Ref: ref})
+	}
+	warn := func(id, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: fix, Ref: ref})
+	}
+	u, err := url.Parse(raw)
+	switch {
+	case strings.ContainsAny(raw, "*"):
+		bad("wildcard", "one exact URI", "register each URI by itself; a wildcard lets others receive codes", "RFC 9700 2.1")
+		return out
+	case err != nil || u.Scheme == "":
+		bad("scheme", "an absolute URI", "write it whole, with its scheme", "RFC 6749 3.1.2")
+		return out
+	case strings.Contains(raw, "#"):
+		bad("fragment", "a URI without a fragment", "leave out what is behind the #", "RFC 6749 3.1.2")
+	case u.User != nil:
+		bad("user-info", "a URI without user name or password", "leave out what is before the @", "RFC 9700 4.1")
+	}
+	for _, c := range raw {
+		if c <= ' ' || c > '~' || c == '\\' {
+			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded", "RFC 3986 2")
+			return out
+		}
+	}
+	switch u.Scheme {
+	case "https":
+		if u.Host == "" {
+			bad("scheme", "a URI with a host", "write it whole", "RFC 6749 3.1.2")
+		}
+	case "http":
+		switch host := u.Hostname(); {
+		case !saml.IsLoopback(host):
+			bad("scheme", "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
+		case net.ParseIP(host) == nil:
+			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else", "RFC 8252 8.3")
+		case kind != Native:
+			warn("loopback", "https: once the app is in use", "keep loopback addresses for development", "RFC 8252 7.3")
+		}
+	case "javascript", "data", "file", "vbscript", "blob", "about":
+		bad("scheme", "https:", "this scheme can never receive an answer safely", "RFC 9700 4.1")
+	default:
+		switch {
+		case kind != Native:
+			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use https:", "RFC 8252 7.1")
+		case !strings.Contains(u.Scheme, "."):
+			bad("private-scheme", "a scheme made of a domain name you have, such as example.kestrelridge.skyview", "a scheme without a dot may be another app's", "RFC 8252 7.1")
+		}
+	}
+	if u.RawQuery != "" || u.ForceQuery {
+		warn("query", "a URI without query", "a query is compared with the rest of it, byte for byte; carry state in the state parameter", "RFC 6749 3.1.2")
+	}
+	for _, seg := range strings.Split(u.Path, "/") {
+		if seg == ".." || seg == "." {
+			bad("dot-segment", "a path without dot segments", "write the path that is meant", "RFC 3986 6.2.2.3")
+			break
+		}
+	}
+	for _, b := range beside {
+		if b != raw && strings.TrimSuffix(b, "/") == strings.TrimSuffix(raw, "/") {
+			warn("twin", "one of the two", "it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends", "RFC 3986 6.2.1")
+		}
+	}
+	if len(out) == 0 {
+		out.Pass("redirect", what, raw)
+	}
+	return out
+}
+
+// MatchRedirect reports whether a redirect URI that was asked for is a registered one: the same string, or for native
+// clients a loopback address that differs in its port alone (RFC 8252, section 7.3).
+func MatchRedirect(kind Kind, registered []string, asked string) bool {
+	for _, r := range registered {
+		if r == asked {
+			return true
+		}
+		if kind == Native && loopbackTwin(r, asked) {
+			return true
+		}
+	}
+	return false
+}
+
+// loopbackTwin compares two loopback URIs without their ports; all else must be the same bytes.
+func loopbackTwin(a, b string) bool {
+	cut := func(s string) (head, tail string, ok bool) {
+		u, err := url.Parse(s)
+		if err != nil || u.Scheme != "http" || u.User != nil || !strings.HasPrefix(s, "http://") {
+			return "", "", false
+		}
+		if ip := net.ParseIP(u.Hostname()); ip == nil || !ip.IsLoopback() {
+			return "", "", false
+		}
+		rest := s[len("http://"):]
+		i := strings.IndexAny(rest, "/?#")
+		if i < 0 {
+			i = len(rest)
+		}
+		return u.Hostname(), rest[i:], true
+	}
+	ha, ta, ok1 := cut(a)
+	hb, tb, ok2 := cut(b)
+	return ok1 && ok2 && ha == hb && ta == tb
+}
+
+// ExplainRedirect says how a redirect URI that was asked for differs from the nearest registered one.
+func ExplainRedirect(registered []string, asked string) string {
+	if len(registered) == 0 {
+		return "no redirect URI is registered for this client"
+	}
+	for _, r := range registered {
+		if d := near.Difference(asked, r); d != "" {
+			return fmt.Sprintf("it is not registered; the nearest is %s: %s", r, d)
+		}
+	}
+	return "it is not registered; registered: " + strings.Join(registered, ", ")
+}
