@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,6 +42,10 @@ type Party struct {
 	Source  string      `json:"source,omitempty"` // foreign: where its metadata came from
 	Signed  string      `json:"signedBy,omitempty"`
 	Entity  saml.Entity `json:"saml"`
+	OpenID  *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
+	Client  *Client     `json:"client,omitempty"`         // app: its client side
+	API     *API        `json:"api,omitempty"`            // app: its api side
+	Admins  string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
 	Added   time.Time   `json:"added"`
 	Changed time.Time   `json:"changed"`
 	Version int64       `json:"-"`
@@ -108,6 +113,7 @@ type Trust struct {
 	PlainRefused  bool                 `json:"plainRefused"` // the app refuses an assertion that is not encrypted
 	SignsRequests bool                 `json:"signsRequests"`
 	Unsolicited   bool                 `json:"unsolicited"`
+	OIDC          *Registration        `json:"oidc,omitempty"` // a trust over OpenID Connect; nil: over SAML
 	AllowSHA1     bool                 `json:"allowSHA1"`
 	Handed        map[string]time.Time `json:"handed"` // app, provider: when that side was given what it needs
 	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
@@ -139,20 +145,33 @@ func CheckName(name string) error {
 	return nil
 }
 
-// CheckAdmits refuses what is neither everyone nor group:NAME.
+// CheckAdmits refuses what is none of everyone, group:NAME[,NAME…] and consented.
 func CheckAdmits(v string) error {
-	if v == "everyone" || strings.HasPrefix(v, "group:") && len(v) > len("group:") {
+	if v == "everyone" || v == "consented" {
 		return nil
 	}
-	return fmt.Errorf("%w: %q; write everyone or group:NAME", ErrAdmits, v)
+	if g := AdmittedGroups(v); len(g) > 0 && !slices.Contains(g, "") {
+		return nil
+	}
+	return fmt.Errorf("%w: %q; write everyone, group:NAME or group:NAME,NAME (over OpenID Connect also consented)", ErrAdmits, v)
+}
+
+// AdmittedGroups lists the groups of a rule of admission; none if it does not go by groups.
+func AdmittedGroups(v string) []string {
+	g, ok := strings.CutPrefix(v, "group:")
+	if !ok {
+		return nil
+	}
+	return strings.Split(g, ",")
 }
 
 // Admission reports whether the trust admits a person, and why not in words.
 func (t *Trust) Admission(p *people.Person) (bool, string) {
-	g, ok := strings.CutPrefix(t.Admits, "group:")
-	if !ok || p.In(g) {
+	groups := AdmittedGroups(t.Admits)
+	if len(groups) == 0 || slices.ContainsFunc(groups, p.In) {
 		return true, ""
 	}
+	g := strings.Join(groups, " or ")
 	in := "no group"
 	if len(p.Groups) > 0 {
 		in = strings.Join(p.Groups, ", ")

@@ -6,10 +6,14 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"admin.tressik.example/internal/core/claims"
 	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/people"
 	"admin.tressik.example/internal/core/saml"
 )
@@ -105,4 +109,61 @@ func JudgeClaims(t *Trust, app *Party, got []saml.Attribute) finding.List {
 		return nil
 	}
 	return saml.JudgeWanted(app.Entity.SP.Wanted, got, t.Name)
+}
+
+// Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4): the
+// rules of the trust, then for the standard claims of the scopes what the person's attributes hold. A rule for a standard
+// claim counts where its scope was granted; other rules always do. own asks for the rules alone, as an ID token has them.
+func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[string]any {
+	out := map[string]any{}
+	attrs, _ := r.rules.For(p)
+	for i, a := range attrs {
+		name := a.Friendly
+		if name == "" {
+			name = a.Name
+		}
+		s := oidc.ScopeOfClaim(name)
+		if s == "openid" || reserved(name) || s != "" && !slices.Contains(scopes, s) {
+			continue
+		}
+		out[name] = oidcValue(name, attrs[i].Values)
+	}
+	if own {
+		return out
+	}
+	for _, c := range []struct{ claim, attrs string }{{"name", "displayName cn"}, {"family_name", "sn"}, {"given_name", "givenName"}, {"preferred_username", "uid"},
+		{"locale", "preferredLanguage"}, {"website", "labeledURI"}, {"email", "mail"}, {"phone_number", "telephoneNumber mobile"}, {"address", "postalAddress"}} {
+		if _, set := out[c.claim]; set || !slices.Contains(scopes, oidc.ScopeOfClaim(c.claim)) {
+			continue
+		}
+		for _, at := range strings.Fields(c.attrs) {
+			if v := p.Attributes[at]; len(v) > 0 {
+				out[c.claim] = oidcValue(c.claim, v[:1])
+				break
+			}
+		}
+	}
+	return out
+}
+
+// reserved are the claims that the provider alone sets.
+func reserved(claim string) bool {
+	return slices.Contains([]string{"iss", "sub", "aud", "exp", "iat", "nbf", "jti", "nonce", "acr", "amr", "azp", "auth_time", "at_hash", "c_hash", "sid", "client_id", "scope"}, claim)
+}
+
+// oidcValue gives a claim its type (OpenID Connect Core, section 5.1): text, a list, true or false, an address object.
+func oidcValue(claim string, values []string) any {
+	switch claim {
+	case "email_verified", "phone_number_verified":
+		return values[0] == "true"
+	case "address":
+		return map[string]string{"formatted": strings.ReplaceAll(values[0], "$", "\n")}
+	case "updated_at":
+		n, _ := strconv.ParseInt(values[0], 10, 64)
+		return n
+	}
+	if len(values) == 1 {
+		return values[0]
+	}
+	return values
 }

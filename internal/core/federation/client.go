@@ -1,0 +1,430 @@
+package federation
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// Client is the client side of an app (RFC 6749, section 2; OpenID Connect Registration, section 2).
+type Client struct {
+	Kind         oidc.Kind `json:"kind"`
+	Redirects    []string  `json:"redirectURIs"`
+	AfterSignOut []string  `json:"postLogoutRedirectURIs"`
+	Contact      string    `json:"contact,omitempty"`
+	Home         string    `json:"home,omitempty"`
+	For          string    `json:"accounts"` // home, partners or anyone
+}
+
+// API is the api side of an app: a protected resource with the permissions that it publishes.
+type API struct {
+	Audience    string       `json:"audience"` // resource indicator (RFC 8707) and aud of its tokens
+	Permissions []Permission `json:"permissions"`
+}
+
+// Permission is something that an API lets a client do; its name is the scope on the wire.
+type Permission struct {
+	Name  string   `json:"name"`
+	As    []string `json:"as"` // user, self
+	Says  string   `json:"says"`
+	Admin bool     `json:"needsAdmin"`
+}
+
+// The ways in which a permission is used.
+const (
+	AsUser = "user" // on behalf of a user
+	AsSelf = "self" // as itself
+)
+
+// Find returns the permission of a name.
+func (a *API) Find(name string) *Permission {
+	if a == nil {
+		return nil
+	}
+	for i := range a.Permissions {
+		if a.Permissions[i].Name == name {
+			return &a.Permissions[i]
+		}
+	}
+	return nil
+}
+
+// Names lists the permissions' names.
+func (a *API) Names() []string {
+	var out []string
+	for _, p := range a.Permissions {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
+// NewClient is a client side with nothing but its kind.
+func NewClient(kind oidc.Kind) *Client {
+	return &Client{Kind: kind, Redirects: []string{}, AfterSignOut: []string{}, For: "home"}
+}
+
+// ErrKind is for a kind of client that is not known, ErrFit for values that do not fit the kind.
+var (
+	ErrKind = errors.New("not a kind of client")
+	ErrFit  = errors.New("does not fit")
+)
+
+// Judge judges a client side by itself: what its kind may have, each redirect URI.
+func (c *Client) Judge() finding.List {
+	var out finding.List
+	if !c.Kind.Redirects() {
+		for _, l := range []struct {
+			what string
+			list []string
+		}{{"redirect URI", c.Redirects}, {"after-sign-out URI", c.AfterSignOut}} {
+			for _, u := range l.list {
+				out.Add(finding.Finding{ID: "client.service-redirect", Level: finding.Error, Check: l.what, Saw: u, Expected: "none: a service acts as itself and nobody signs in",
+					Side: finding.App, Fix: "leave it out, or choose another kind with --client web", Ref: "RFC 6749 4.4"})
+			}
+		}
+		return out
+	}
+	if len(c.Redirects) == 0 {
+		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Error, Check: "redirect URI", Saw: "none", Expected: "at least one",
+			Side: finding.App, Fix: "give it with --redirect, exactly as the app sends it", Ref: "RFC 6749 3.1.2.2"})
+	}
+	for i, u := range c.Redirects {
+		out = append(out, oidc.JudgeRedirect(c.Kind, u, "redirect URI", c.Redirects[:i])...)
+	}
+	for i, u := range c.AfterSignOut {
+		out = append(out, oidc.JudgeRedirect(c.Kind, u, "after-sign-out URI", c.AfterSignOut[:i])...)
+	}
+	return out
+}
+
+// OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was read;
+// nil if there is none. alg signs the own one's tokens.
+func (p *Party) OpenIDOf(alg string) *oidc.Discovery {
+	if p.Kind == Provider && p.Own {
+		return oidc.OwnDiscovery(p.At, alg, nil)
+	}
+	if p.OpenID == nil {
+		return nil
+	}
+	return &p.OpenID.Discovery
+}
+
+// OpenID is what is known of a foreign provider's OpenID side.
+type OpenID struct {
+	Discovery oidc.Discovery `json:"discovery"`
+	JWKS      string         `json:"jwks"` // as received
+	Source    string         `json:"source"`
+}
+
+// ClientSide is the client side in which a party has people sign in elsewhere: that of an app; of an own provider that
+// stands before an upstream one, its own redirect URI.
+func (p *Party) ClientSide() *Client {
+	if p.Kind == App {
+		return p.Client
+	}
+	if !p.Own {
+		return nil
+	}
+	c := NewClient(oidc.Web)
+	c.Redirects = []string{p.UpstreamRedirect()}
+	c.For = "partners"
+	return c
+}
+
+// UpstreamRedirect is where an own provider receives the answers of providers upstream of it.
+func (p *Party) UpstreamRedirect() string {
+	return strings.TrimSuffix(p.At, "/") + "/upstream/callback"
+}
+
+// Sides lists the sides of a party in words.
+func (p *Party) Sides() []string {
+	var out []string
+	if p.Role() != nil {
+		out = append(out, "saml")
+	}
+	if p.Kind == Provider && (p.Own || p.OpenID != nil) {
+		out = append(out, "openid")
+	}
+	if p.Client != nil {
+		out = append(out, string(p.Client.Kind)+" client")
+	}
+	if p.API != nil {
+		out = append(out, "api")
+	}
+	return out
+}
+
+// Identifier is what the party is known by on the wire: entity ID, issuer, audience; "" for a client, which gets an ID
+// from each provider.
+func (p *Party) Identifier() string {
+	switch {
+	case p.Entity.ID != "":
+		return p.Entity.ID
+	case p.OpenID != nil:
+		return p.OpenID.Discovery.Issuer
+	case p.API != nil:
+		return p.API.Audience
+	}
+	return ""
+}
+
+// Registration is the part of a trust over OpenID Connect: the client as the provider knows it.
+type Registration struct {
+	ClientID string `json:"clientID"`
+	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
+	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
+	Asks     []Ask  `json:"asks"`
+	Policy   Policy `json:"policy"`
+}
+
+// Ask is a permission that a client asks for; API is "" for OpenID's own scopes.
+type Ask struct {
+	API  string    `json:"api,omitempty"`
+	Name string    `json:"permission"`
+	As   string    `json:"as"`
+	At   time.Time `json:"at"`
+}
+
+// Label writes API:NAME, or the name of one of OpenID's own scopes.
+func (a Ask) Label() string {
+	if a.API == "" {
+		return a.Name
+	}
+	return a.API + ":" + a.Name
+}
+
+// Same reports whether two asks are for the same permission in the same way.
+func (a Ask) Same(b Ask) bool { return a.API == b.API && a.Name == b.Name && a.As == b.As }
+
+// Policy is what a trust over OpenID Connect allows. Spans are seconds.
+type Policy struct {
+	SignInFrom    []string `json:"signInFrom"`  // CIDR; none: anywhere
+	RefreshFrom   []string `json:"refreshFrom"` // CIDR; none: anywhere
+	Session       int      `json:"session"`
+	AccessToken   int      `json:"accessToken"`
+	IDToken       int      `json:"idToken"`
+	Refresh       int      `json:"refresh"` // longest life of a chain of refresh tokens; 0: none are issued
+	RefreshIdle   int      `json:"refreshIdle"`
+	SingleSignOut bool     `json:"singleSignOut"`
+}
+
+// DefaultPolicy is what a new trust starts with.
+func DefaultPolicy() Policy {
+	const hour = 3600
+	return Policy{SignInFrom: []string{}, RefreshFrom: []string{}, Session: 8 * hour, AccessToken: 15 * 60, IDToken: 10 * 60, Refresh: 30 * 24 * hour,
+		RefreshIdle: 7 * 24 * hour, SingleSignOut: true}
+}
+
+// Span is a number of seconds as a duration.
+func Span(seconds int) time.Duration { return time.Duration(seconds) * time.Second }
+
+// Over names the protocol of the trust: saml or oidc.
+func (t *Trust) Over() string {
+	if t.OIDC != nil {
+		return "oidc"
+	}
+	return "saml"
+}
+
+// Secret is a client secret: what is kept of it.
+type Secret struct {
+	ID      string     `json:"id"`
+	Trust   string     `json:"trust"`
+	Hash    string     `json:"-"`    // SHA-256, hex: it has 256 random bits, so nothing slower is needed
+	Hint    string     `json:"hint"` // its last four characters
+	Note    string     `json:"note,omitempty"`
+	Added   time.Time  `json:"added"`
+	Expires time.Time  `json:"expires"`
+	Retired *time.Time `json:"retired,omitempty"`
+	Used    *time.Time `json:"lastUsed,omitempty"`
+}
+
+// Standing says whether a secret is valid, expired or retired.
+func (s *Secret) Standing(now time.Time) string {
+	switch {
+	case s.Retired != nil:
+		return "retired"
+	case !now.Before(s.Expires):
+		return "expired"
+	}
+	return "valid"
+}
+
+// Longest life of a secret, and the life from which on there is a warning.
+const (
+	SecretLongest = 2 * 365 * 24 * time.Hour
+	SecretLong    = 180 * 24 * time.Hour
+)
+
+// JudgeSecretLife judges how long a secret is to last. An error refuses it.
+func JudgeSecretLife(life time.Duration) finding.List {
+	var out finding.List
+	f := finding.Finding{ID: "secret.life", Check: "life of the secret", Saw: fmt.Sprintf("%d days", int(life.Hours()/24)), Side: finding.Ledger}
+	switch {
+	case life > SecretLongest:
+		f.Level, f.Expected, f.Fix = finding.Error, "at most 2 years", "give a shorter --lasts"
+	case life > SecretLong:
+		f.Level, f.Expected, f.Fix = finding.Warning, "at most 180 days", "renew it before it expires: several secrets may be valid at once, so it needs no outage"
+	default:
+		out.Pass(f.ID, f.Check, f.Saw)
+		return out
+	}
+	out.Add(f)
+	return out
+}
+
+// Use is what was seen of a permission: when a token with it was last issued, and when one was last presented to the API.
+type Use struct {
+	Trust, API, Name, As string
+	Issued, Presented    time.Time
+}
+
+// CompareOIDC puts both sides of a trust over OpenID Connect beside each other before anyone signs in.
+func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets []Secret, consents []Consent, now time.Time) finding.List {
+	var out finding.List
+	c, reg := app.ClientSide(), t.OIDC
+	if c == nil || reg == nil {
+		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none", Expected: "a client side of " + app.Name, Side: finding.App,
+			Fix: "`tressik app change " + app.Name + " --client KIND`"})
+		return out
+	}
+	for _, f := range c.Judge() {
+		f.Party = app.Name
+		out.Add(f)
+	}
+	if doc := provider.OpenIDOf("RS256"); doc == nil {
+		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none", Expected: "the discovery document of " + provider.Name,
+			Side: finding.Provider, Fix: "`tressik provider change " + provider.Name + " --issuer URL`"})
+	} else if !provider.Own {
+		for _, f := range oidc.JudgeDiscovery(doc, "") {
+			if f.Level != finding.Pass {
+				f.Party = provider.Name
+				out.Add(f)
+			}
+		}
+		_, found, err := oidc.ReadKeys([]byte(provider.OpenID.JWKS), finding.Provider)
+		if err != nil {
+			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS", Side: finding.Provider,
+				Fix: "read it again with `tressik provider change " + provider.Name + " --issuer URL`", Ref: "RFC 7517 5", Party: provider.Name})
+		}
+		for _, f := range found {
+			if f.Level == finding.Error {
+				f.Party = provider.Name
+				out.Add(f)
+			}
+		}
+	}
+	compareClientAuth(&out, t, c, provider, secrets, now)
+	if c.For == "home" && !provider.Own {
+		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name + " is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
+			Side: finding.Ledger, Fix: "`tressik app change " + app.Name + " --for partners`, if its owner agrees"})
+	}
+	for _, r := range Matrix(t, apis, consents) {
+		if r.Problem != "" {
+			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
+				Side: finding.App, Fix: "`tressik permission drop " + t.Name + " " + r.Label + "`"})
+		} else if r.Waiting && r.Admin {
+			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label, Saw: r.Standing, Expected: "an administrator's consent",
+				Side: finding.Ledger, Fix: "`tressik consent give " + t.Name + " " + r.Label + " --for everyone`"})
+		}
+	}
+	return out
+}
+
+func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, secrets []Secret, now time.Time) {
+	const id, check = "trust.client-auth", "client authentication"
+	if c.Kind.Public() {
+		out.Pass(id, check, "none: a "+string(c.Kind)+" client keeps no secret, PKCE protects its codes")
+		return
+	}
+	if t.OIDC.JWKS != "" || t.OIDC.JWKSURI != "" {
+		out.Pass(id, check, "private_key_jwt")
+		return
+	}
+	if !provider.Own {
+		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App,
+			Fix: "Tressik does not keep it; try it with `tressik token get " + t.Name + " --secret-file FILE`"})
+		return
+	}
+	var last time.Time
+	for _, s := range secrets {
+		if s.Standing(now) == "valid" && s.Expires.After(last) {
+			last = s.Expires
+		}
+	}
+	switch {
+	case last.IsZero():
+		saw := "no secret and no key"
+		if len(secrets) > 0 {
+			saw = "no secret that is valid any more, and no key"
+		}
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: "a secret or a key: a " + string(c.Kind) + " client authenticates", Side: finding.Ledger,
+			Fix: "`tressik secret add " + t.Name + " --lasts 90d`, or `tressik trust change " + t.Name + " --client-key FILE`"})
+	case last.Sub(now) < 30*24*time.Hour:
+		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check, Saw: "the last secret expires " + last.UTC().Format("2006-01-02 15:04 UTC"),
+			Expected: "more than 30 days left", Side: finding.Ledger, Fix: "`tressik secret add " + t.Name + " --lasts 90d`, hand it over, then retire the old one"})
+	default:
+		out.Pass(id, check, "a secret that is valid until "+last.UTC().Format("2006-01-02"))
+	}
+}
+
+// CheckAudience refuses what cannot be an API's audience (RFC 8707, section 2: an absolute URI without a fragment).
+func CheckAudience(v string) error {
+	u, err := url.Parse(v)
+	if err != nil || !u.IsAbs() || u.Fragment != "" || strings.Contains(v, "#") || len(v) > 1024 || strings.ContainsAny(v, " \"\\") {
+		return fmt.Errorf("audience %q is %w: write an absolute URI without a fragment, such as https://telescope.kestrelridge.example", v, ErrValue)
+	}
+	if u.Scheme == "http" && !saml.IsLoopback(u.Hostname()) {
+		return fmt.Errorf("audience %q is %w: use https:, tokens are sent there", v, ErrValue)
+	}
+	return nil
+}
+
+// CheckPermission refuses names that cannot be a scope, or that are OpenID's own.
+func CheckPermission(name string) error {
+	list, ok := oidc.Scope(name)
+	if !ok || len(list) != 1 || list[0] != name || strings.ContainsAny(name, ":,") || len(name) > 120 {
+		return fmt.Errorf("permission %q is %w: use letters, digits, '.', '-' and '_', such as frames.read", name, ErrValue)
+	}
+	if _, std := oidc.Standard(name); std {
+		return fmt.Errorf("permission %q is %w: it is one of OpenID's own scopes, which every provider has", name, ErrValue)
+	}
+	return nil
+}
+
+// AdmitsBy reports whether a trust over OpenID Connect admits a person, and why not: by groups, or by consents that
+// administrators gave.
+func (t *Trust) admitsBy(id string, consents []Consent) (bool, string) {
+	if slices.ContainsFunc(consents, func(c Consent) bool {
+		return c.Standing == Consented && c.Admin && c.As == AsUser && (c.For == "" || strings.EqualFold(c.For, id))
+	}) {
+		return true, ""
+	}
+	return false, fmt.Sprintf("%s admits those alone for whom an administrator consented, and nobody did for %s", t.Name, id)
+}
+
+// SpanWords writes a duration in its largest whole units.
+func SpanWords(d time.Duration) string {
+	unit := func(n int, word string) string {
+		if n == 1 {
+			return "1 " + word
+		}
+		return fmt.Sprintf("%d %ss", n, word)
+	}
+	switch {
+	case d >= 48*time.Hour && d%(24*time.Hour) == 0:
+		return unit(int(d/(24*time.Hour)), "day")
+	case d >= time.Hour && d%time.Hour == 0:
+		return unit(int(d/time.Hour), "hour")
+	case d%time.Minute == 0:
+		return unit(int(d/time.Minute), "minute")
+	}
+	return unit(int(d/time.Second), "second")
+}

@@ -1,0 +1,285 @@
+package federation
+
+import (
+	"fmt"
+	"net/netip"
+	"sort"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/people"
+)
+
+// The standings of a consent.
+const (
+	Consented = "consented"
+	Withdrawn = "withdrawn"
+	Requested = "requested" // a person was stopped and asks an administrator
+)
+
+// Consent is agreement to a permission, its withdrawal, or a request for it.
+type Consent struct {
+	Trust    string    `json:"trust"`
+	API      string    `json:"api,omitempty"`
+	Name     string    `json:"permission"`
+	As       string    `json:"as"`
+	For      string    `json:"for,omitempty"` // a person's ID; "" is everyone
+	Standing string    `json:"standing"`
+	By       string    `json:"by"`
+	Admin    bool      `json:"byAdministrator"`
+	At       time.Time `json:"at"`
+}
+
+// Of reports whether the consent is about an ask.
+func (c *Consent) Of(a Ask) bool { return c.API == a.API && c.Name == a.Name && c.As == a.As }
+
+// NeedsAdmin reports whether only an administrator can agree to an ask.
+func NeedsAdmin(a Ask, apis map[string]*Party) bool {
+	if a.As == AsSelf {
+		return true
+	}
+	if p := apis[a.API]; p != nil {
+		if x := p.API.Find(a.Name); x != nil {
+			return x.Admin
+		}
+	}
+	return false
+}
+
+// Granted reports whether an ask is consented to for a person; "" asks for everyone, which is what a client as itself needs.
+func Granted(a Ask, apis map[string]*Party, consents []Consent, person string) bool {
+	admin := NeedsAdmin(a, apis)
+	for i := range consents {
+		c := &consents[i]
+		if c.Standing != Consented || !c.Of(a) || admin && !c.Admin {
+			continue
+		}
+		if c.For == "" || person != "" && strings.EqualFold(c.For, person) {
+			return true
+		}
+	}
+	return false
+}
+
+// Row is one line of the matrix of consent.
+type Row struct {
+	Ask      `json:"-"`
+	Label    string   `json:"permission"`
+	Says     string   `json:"says"`
+	How      string   `json:"as"`
+	Admin    bool     `json:"needsAdministrator"`
+	Waiting  bool     `json:"waiting"`
+	Standing string   `json:"standing"`
+	People   []string `json:"people,omitempty"`    // those who agreed for themselves, or for whom an administrator did
+	Requests []string `json:"requests,omitempty"`  // those who were stopped
+	Problem  string   `json:"problem,omitempty"`   // the API has no such permission any more
+	Everyone bool     `json:"forEveryone"`         // consented for everyone
+	Added    string   `json:"askedFor,omitempty"`  // when
+	By       string   `json:"by,omitempty"`        // who consented for everyone, or withdrew it
+	At       string   `json:"at,omitempty"`        // when
+	Deed     string   `json:"deed,omitempty"`      // consented or withdrawn
+	Unneeded bool     `json:"withdrawn,omitempty"` // withdrawn for everyone
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+
+// Matrix is what people look at: each permission of a trust, how, who must agree, and how it stands.
+func Matrix(t *Trust, apis map[string]*Party, consents []Consent) []Row {
+	var out []Row
+	for _, a := range t.OIDC.Asks {
+		r := Row{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: day(a.At)}
+		if s, std := oidc.Standard(a.Name); a.API == "" && std {
+			r.Says = s.Says
+		} else if p := apis[a.API]; a.API != "" && (p == nil || p.API == nil) {
+			r.Problem = "no API " + a.API + " in the ledger"
+		} else if a.API != "" {
+			if x := p.API.Find(a.Name); x == nil {
+				r.Problem = a.API + " publishes no " + a.Name
+			} else {
+				r.Says = x.Says
+			}
+		}
+		r.fill(a, consents)
+		out = append(out, r)
+	}
+	return out
+}
+
+func (r *Row) fill(a Ask, consents []Consent) {
+	for i := range consents {
+		c := &consents[i]
+		switch {
+		case !c.Of(a):
+		case c.For == "":
+			if r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin); !r.Everyone && c.Standing == Withdrawn {
+				r.Unneeded = true
+			}
+			r.By, r.At, r.Deed = c.By, day(c.At), c.Standing
+		case c.Standing == Consented && (c.Admin || !r.Admin):
+			r.People = append(r.People, c.For)
+		case c.Standing == Requested:
+			r.Requests = append(r.Requests, c.For)
+		}
+	}
+	sort.Strings(r.People)
+	sort.Strings(r.Requests)
+	r.Waiting = !r.Everyone && len(r.People) == 0
+	who := "each person"
+	if r.Admin {
+		who = "an administrator"
+	}
+	switch {
+	case r.Everyone:
+		r.Standing = "consented for everyone by " + r.By + ", " + r.At
+	case len(r.People) > 0:
+		r.Standing = "consented for " + strings.Join(r.People, ", ")
+	case r.Unneeded:
+		r.Standing = "withdrawn by " + r.By + ", " + r.At
+	default:
+		r.Standing = "waiting for " + who
+	}
+	if len(r.Requests) > 0 {
+		r.Standing += "; asked for by " + strings.Join(r.Requests, ", ")
+	}
+}
+
+// Sum says in one line whether the client can work with the consents there are.
+func Sum(kind oidc.Kind, rows []Row) (works bool, line string) {
+	var open, have []string
+	for _, r := range rows {
+		switch {
+		case r.Problem != "":
+			open = append(open, r.Label+" (which does not exist)")
+		case r.Waiting && r.Admin:
+			open = append(open, r.Label)
+		case !r.Waiting || !r.Admin:
+			have = append(have, r.Label)
+		}
+	}
+	wait := ""
+	if len(open) > 0 {
+		wait = "; an administrator's consent is missing for " + strings.Join(open, ", ")
+	}
+	switch {
+	case len(rows) == 0:
+		return false, "It cannot work: it asks for no permission."
+	case kind == oidc.Service && len(have) == 0:
+		return false, "It cannot work" + wait + "."
+	case kind == oidc.Service && wait == "":
+		return true, "It can work with all it asks for: " + strings.Join(have, ", ") + "."
+	case kind == oidc.Service:
+		return true, "It can work with " + strings.Join(have, ", ") + wait + "."
+	}
+	ask := 0
+	for _, r := range rows {
+		if !r.Admin && !r.Everyone && r.Problem == "" {
+			ask++
+		}
+	}
+	line = "People can sign in"
+	if ask > 0 {
+		line += ", and each is asked to agree to " + fmt.Sprint(ask) + " the first time"
+	}
+	return true, line + wait + "."
+}
+
+// Advise says of what a client asks for how it could do with less. uses are what was seen of tokens.
+func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, uses []Use, now time.Time) finding.List {
+	var out finding.List
+	note := func(level finding.Level, id, check, saw, expected, fix string) {
+		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.App, Fix: fix})
+	}
+	c := app.ClientSide()
+	asked := map[string][]Ask{}
+	for _, a := range t.OIDC.Asks {
+		drop := "`tressik permission drop " + t.Name + " " + a.Label() + "`"
+		if a.API != "" {
+			asked[a.API] = append(asked[a.API], a)
+			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
+				for _, b := range t.OIDC.Asks {
+					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
+						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop+", if it never writes")
+					}
+				}
+			}
+		}
+		if a.As == AsSelf && c != nil && c.Kind != oidc.Service {
+			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users", "on behalf of the user who is there",
+				"`tressik permission ask "+t.Name+" "+a.Label()+" --as user`, then "+drop+" with --as self")
+		}
+		used, everyone := use(uses, a), Row{}
+		everyone.fill(a, consents)
+		switch old := now.Sub(a.At) > 90*24*time.Hour; {
+		case a.API == "":
+		case used.Issued.IsZero() && everyone.Waiting && old:
+			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At), "a permission that is used", drop)
+		case !used.Issued.IsZero() && used.Presented.IsZero():
+			note(finding.Note, "unused", "permission "+a.Label(), "in tokens since "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop+", if nothing needs it")
+		case used.Issued.IsZero() && !everyone.Waiting:
+			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used", drop+", if it stays so")
+		case now.Sub(used.Presented) > 90*24*time.Hour && !used.Presented.IsZero():
+			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented), "a permission that is used", drop+", if nothing needs it")
+		}
+	}
+	for name, list := range asked {
+		if p := apis[name]; p != nil && p.API != nil && len(p.API.Permissions) > 2 {
+			every := true
+			for _, x := range p.API.Permissions {
+				has := false
+				for _, a := range list {
+					has = has || a.Name == x.Name
+				}
+				every = every && has
+			}
+			if every {
+				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for", len(p.API.Permissions)), "those that the client needs", "ask the app's owner which it uses, and drop the others")
+			}
+		}
+	}
+	return out
+}
+
+func use(uses []Use, a Ask) Use {
+	for _, u := range uses {
+		if u.API == a.API && u.Name == a.Name && u.As == a.As {
+			return u
+		}
+	}
+	return Use{}
+}
+
+// AdmitsPerson reports whether the trust admits a person: everyone, a group of several, or those consented for by an
+// administrator. The reason names the policy.
+func (t *Trust) AdmitsPerson(p *people.Person, consents []Consent) (bool, string) {
+	if t.Admits == "consented" {
+		return t.admitsBy(p.ID, consents)
+	}
+	return t.Admission(p)
+}
+
+// CheckNetworks refuses what is no CIDR block (RFC 4632, RFC 4291).
+func CheckNetworks(list []string) error {
+	for _, s := range list {
+		if p, err := netip.ParsePrefix(s); err != nil {
+			return fmt.Errorf("network %q is %w: write CIDR blocks, such as 192.0.2.0/24 or 2001:db8::/32", s, ErrValue)
+		} else if p.Masked() != p {
+			return fmt.Errorf("network %q is %w: it has bits behind its mask; did you mean %s?", s, ErrValue, p.Masked())
+		}
+	}
+	return nil
+}
+
+// FromNetwork reports whether an address lies in one of the networks; none admits all.
+func FromNetwork(list []string, addr netip.Addr) bool {
+	if len(list) == 0 {
+		return true
+	}
+	for _, s := range list {
+		if p, err := netip.ParsePrefix(s); err == nil && p.Contains(addr.Unmap()) {
+			return true
+		}
+	}
+	return false
+}
