@@ -25,7 +25,7 @@ var migrations embed.FS
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
-	schema        = 1
+	schema        = 2
 	applicationID = 0x5472736b
 )
 
@@ -314,3 +314,6 @@ func (o Options) vaultKeyPath(ledger string) string {
 
 // VaultKeyPath returns where the vault key is looked for.
 func (l *Ledger) VaultKeyPath() string { return l.vaultKeyPath(l.path) }
+
+// ctx is the context of a query that nobody waits to cancel.
+func ctx() context.Context { return context.Background() }

@@ -85,16 +85,13 @@ func (tx *Tx) AddParty(p *federation.Party, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO parties VALUES (?, ?, ?, ?, ?, 1)", p.Name, string(p.Kind), p.Entity.ID, string(doc), raw)
+	_, err = tx.tx.Exec("INSERT INTO parties VALUES (?, ?, ?, ?, ?, 1)", p.Name, string(p.Kind), identity(p), string(doc), raw)
 	if isConstraint(err) {
 		var other string
 		if tx.tx.QueryRow("SELECT name FROM parties WHERE name = ?", p.Name).Scan(&other) == nil {
 			return fmt.Errorf("%s is %w; choose another name, or use `%s change`", p.Name, ErrExists, p.Kind)
 		}
-		if e := tx.tx.QueryRow("SELECT name FROM parties WHERE kind = ? AND entity = ?", string(p.Kind), p.Entity.ID).Scan(&other); e != nil {
-			return e
-		}
-		return fmt.Errorf("the entity ID %s is %w: %s has it", p.Entity.ID, ErrExists, other)
+		return tx.uniqueness(p, err)
 	}
 	if err != nil {
 		return err
@@ -110,9 +107,9 @@ func (tx *Tx) PutParty(old, p *federation.Party, raw []byte, keepRaw bool) error
 		return err
 	}
 	res, err := tx.tx.Exec(`UPDATE parties SET entity = ?, doc = ?, raw = CASE WHEN ? THEN raw ELSE ? END, version = version + 1
-		WHERE name = ? AND version = ?`, p.Entity.ID, string(doc), keepRaw, raw, p.Name, p.Version)
+		WHERE name = ? AND version = ?`, identity(p), string(doc), keepRaw, raw, p.Name, p.Version)
 	if isConstraint(err) {
-		return fmt.Errorf("the entity ID %s is %w with another party", p.Entity.ID, ErrExists)
+		return tx.uniqueness(p, err)
 	}
 	if err := onlyOne(res, err, p.Name); err != nil {
 		return err

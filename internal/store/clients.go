@@ -1,0 +1,234 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+)
+
+func text(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+func moment(s string) time.Time {
+	t, _ := time.Parse(time.RFC3339, s) // "" is the zero time
+	return t
+}
+
+// Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
+func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
+	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets WHERE ? IN ('', trust) ORDER BY added, id`, trust)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	out := []federation.Secret{}
+	for rows.Next() {
+		var s federation.Secret
+		var added, expires, retired, used string
+		if err := rows.Scan(&s.ID, &s.Trust, &s.Hash, &s.Hint, &s.Note, &added, &expires, &retired, &used); err != nil {
+			return nil, plain(err)
+		}
+		s.Added, s.Expires = moment(added), moment(expires)
+		if retired != "" {
+			t := moment(retired)
+			s.Retired = &t
+		}
+		if used != "" {
+			t := moment(used)
+			s.Used = &t
+		}
+		out = append(out, s)
+	}
+	return out, plain(rows.Err())
+}
+
+// AddSecret keeps what is to be known of a new secret.
+func (tx *Tx) AddSecret(s *federation.Secret) error {
+	if _, err := tx.tx.Exec("INSERT INTO secrets VALUES (?, ?, ?, ?, ?, ?, ?, '', '')", s.ID, s.Trust, s.Hash, s.Hint, s.Note, text(s.Added), text(s.Expires)); err != nil {
+		return err
+	}
+	return tx.note("secret.add", "", s.Trust, nil, s)
+}
+
+// RetireSecret makes a secret invalid from now on.
+func (tx *Tx) RetireSecret(s *federation.Secret) error {
+	res, err := tx.tx.Exec("UPDATE secrets SET retired = ? WHERE id = ? AND retired = ''", text(tx.l.Now()), s.ID)
+	if err := onlyOne(res, err, s.ID); err != nil {
+		return err
+	}
+	return tx.note("secret.retire", "", s.Trust, nil, map[string]string{"id": s.ID, "hint": s.Hint})
+}
+
+// Consents lists the consents of a trust; "" lists those of all trusts.
+func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
+	rows, err := l.db.Query(`SELECT trust, api, name, how, person, standing, by, admin, at FROM consents WHERE ? IN ('', trust)
+		ORDER BY trust, api, name, how, person`, trust)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	out := []federation.Consent{}
+	for rows.Next() {
+		var c federation.Consent
+		var at string
+		if err := rows.Scan(&c.Trust, &c.API, &c.Name, &c.As, &c.For, &c.Standing, &c.By, &c.Admin, &at); err != nil {
+			return nil, plain(err)
+		}
+		c.At = moment(at)
+		out = append(out, c)
+	}
+	return out, plain(rows.Err())
+}
+
+// PutConsents keeps consents of one trust, each in place of what was there for the same permission and person.
+func (tx *Tx) PutConsents(action string, list []federation.Consent) error {
+	for i := range list {
+		c := &list[i]
+		if _, err := tx.tx.Exec(`INSERT INTO consents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (trust, api, name, how, person) DO UPDATE SET standing = excluded.standing, by = excluded.by, admin = excluded.admin, at = excluded.at`,
+			c.Trust, c.API, c.Name, c.As, c.For, c.Standing, c.By, c.Admin, text(c.At)); err != nil {
+			return err
+		}
+		if err := tx.note(action, c.API, c.Trust, nil, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SettleRequests takes away the requests that a consent for everyone, or for the person, has met.
+func (tx *Tx) SettleRequests(c *federation.Consent) error {
+	_, err := tx.tx.Exec(`DELETE FROM consents WHERE trust = ? AND api = ? AND name = ? AND how = ? AND standing = 'requested' AND ? IN ('', person)`,
+		c.Trust, c.API, c.Name, c.As, c.For)
+	return err
+}
+
+// ForgetAsk takes away the consents and uses of a permission that is no longer asked for.
+func (tx *Tx) ForgetAsk(trust string, a federation.Ask) error {
+	for _, table := range []string{"consents", "uses"} {
+		if _, err := tx.tx.Exec("DELETE FROM "+table+" WHERE trust = ? AND api = ? AND name = ? AND how = ?", trust, a.API, a.Name, a.As); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Uses lists what was seen of the permissions of a trust; "" lists those of all trusts.
+func (l *Ledger) Uses(trust string) ([]federation.Use, error) {
+	rows, err := l.db.Query("SELECT trust, api, name, how, issued, presented FROM uses WHERE ? IN ('', trust)", trust)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	var out []federation.Use
+	for rows.Next() {
+		var u federation.Use
+		var issued, presented string
+		if err := rows.Scan(&u.Trust, &u.API, &u.Name, &u.As, &issued, &presented); err != nil {
+			return nil, plain(err)
+		}
+		u.Issued, u.Presented = moment(issued), moment(presented)
+		out = append(out, u)
+	}
+	return out, plain(rows.Err())
+}
+
+// Sightings are what a stage saw since the last time: uses of permissions, and secrets by ID with the time of their use.
+type Sightings struct {
+	Uses    []federation.Use
+	Secrets map[string]time.Time
+}
+
+// Saw keeps sightings. They are readings, not changes that somebody made, so the journal does not have them.
+func (tx *Tx) Saw(s Sightings) error {
+	for _, u := range s.Uses {
+		_, err := tx.tx.Exec(`INSERT INTO uses SELECT ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM trusts WHERE name = ?)
+			ON CONFLICT (trust, api, name, how) DO UPDATE SET issued = max(issued, excluded.issued), presented = max(presented, excluded.presented)`,
+			u.Trust, u.API, u.Name, u.As, text(u.Issued), text(u.Presented), u.Trust)
+		if err != nil {
+			return err
+		}
+	}
+	for id, at := range s.Secrets {
+		if _, err := tx.tx.Exec("UPDATE secrets SET used = max(used, ?) WHERE id = ?", text(at), id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DataVersion changes whenever another connection has changed the ledger (PRAGMA data_version on a connection of its own).
+type DataVersion func() (int64, error)
+
+// Watch returns a DataVersion and what ends it.
+func (l *Ledger) Watch() (DataVersion, func() error, error) {
+	if l.readOnly {
+		return func() (int64, error) { return 0, nil }, func() error { return nil }, nil
+	}
+	conn, err := l.db.Conn(ctx())
+	if err != nil {
+		return nil, nil, fmt.Errorf("watching the ledger: %w", plain(err))
+	}
+	return func() (v int64, err error) {
+		err = conn.QueryRowContext(ctx(), "PRAGMA data_version").Scan(&v)
+		return v, plain(err)
+	}, conn.Close, nil
+}
+
+// APIs lists the apps that have an api side, by name.
+func (l *Ledger) APIs() (map[string]*federation.Party, error) {
+	all, err := l.Parties(federation.App)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*federation.Party{}
+	for i := range all {
+		if all[i].API != nil {
+			out[all[i].Name] = &all[i]
+		}
+	}
+	return out, nil
+}
+
+// uniqueness says of a broken constraint of the parties what must be unique.
+func (tx *Tx) uniqueness(p *federation.Party, err error) error {
+	for _, c := range []struct{ what, query, value string }{
+		{"entity ID", "SELECT name FROM parties WHERE kind = ? AND entity = ? AND name <> ?", p.Entity.ID},
+		{"audience", "SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.api.audience') = ? AND name <> ?", audience(p)},
+		{"issuer", "SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.openid.discovery.issuer') = ? AND name <> ?", issuer(p)},
+	} {
+		var other string
+		if c.value != "" && tx.tx.QueryRow(c.query, string(p.Kind), c.value, p.Name).Scan(&other) == nil {
+			return fmt.Errorf("the %s %s is %w: %s has it", c.what, c.value, ErrExists, other)
+		}
+	}
+	return errors.Join(ErrExists, err)
+}
+
+func audience(p *federation.Party) string {
+	if p.API == nil {
+		return ""
+	}
+	return p.API.Audience
+}
+
+func issuer(p *federation.Party) string {
+	if p.OpenID == nil {
+		return ""
+	}
+	return p.OpenID.Discovery.Issuer
+}
+
+// identity is what the table keeps unique for a party: its entity ID, or a stand-in of its name where it has none.
+func identity(p *federation.Party) string {
+	if p.Entity.ID != "" {
+		return p.Entity.ID
+	}
+	return "name:" + p.Name
+}
