@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"github.com/beevik/etree"
 
@@ -26,7 +27,7 @@ func (s *Stage) dealsOf(app *Player) []*Deal {
 // start is the link that starts sign-in at the app: it sends an AuthnRequest to the provider.
 func (s *Stage) start(p *Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		deals := s.dealsOf(p)
+		deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return d.Trust.OIDC != nil })
 		var d *Deal
 		for _, x := range deals {
 			if x.Provider.Party.Name == r.URL.Query().Get("provider") || len(deals) == 1 {
@@ -160,7 +161,7 @@ func (s *Stage) match(p *Player, r *http.Request, root *etree.Element) (*Deal, s
 	if a := s.asked[in]; a != nil && a.deal.App == p && c != nil && a.browser == c.Value {
 		return a.deal, in
 	}
-	deals := s.dealsOf(p)
+	deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return d.Trust.OIDC != nil })
 	for _, d := range deals {
 		if d.Provider.Party.Entity.ID == xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer")) {
 			return d, ""

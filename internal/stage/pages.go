@@ -2,7 +2,10 @@ package stage
 
 import (
 	"html/template"
+	"strings"
 	"sync"
+
+	"admin.tressik.example/internal/core/saml"
 )
 
 const pageStyle = `
@@ -24,6 +27,10 @@ td.error{color:var(--bad);font-weight:600}td.pass{color:var(--good)}
 label{display:block;margin:0 0 .3rem;font-weight:600}
 input[type=text]{font:inherit;width:22rem;max-width:100%;padding:.5rem .7rem;border:1px solid var(--soft);background:var(--card);color:inherit}
 button{font:inherit;padding:.5rem 1.4rem;border:1px solid var(--mark);background:var(--mark);color:var(--paper);cursor:pointer}
+button.plain{background:transparent;color:var(--mark)}.deeds{display:flex;gap:.8rem}
+ul.asks{list-style:none;padding:0;margin:0 0 1.2rem;background:var(--card);border:1px solid var(--line);border-left:5px solid var(--mark)}
+ul.asks li{padding:.6rem 1rem;border-bottom:1px solid var(--line)}ul.asks li:last-child{border-bottom:0}ul.asks span{color:var(--soft)}
+ul.asks b:first-letter{text-transform:uppercase}.box label{font-weight:400}.box input{margin-right:.5rem}
 a{color:var(--mark)}code{font:.92em "DejaVu Sans Mono",monospace}
 `
 
@@ -33,10 +40,17 @@ const pageText = `<!DOCTYPE html>
 <body><header><span>{{if .By}}<b>{{.By}}</b>, played on the stage{{else}}the stage{{end}}</span><span>Tressik rehearsal: nothing here is the real service{{if .Notice}}; {{.Notice}}{{end}}</span></header>
 <main><h1>{{.Title}}</h1>{{with .D}}{{if .Lead}}<p>{{.Lead}}</p>{{end}}
 {{with .Form}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
-{{if eq .Ask "person"}}<label for="person">User name or mail address</label>
-<p><input type="text" id="person" name="person" list="people" autocomplete="off" autofocus required></p>
+{{range $k,$v := .Hidden}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}{{if eq .Ask "out"}}{{else if eq .Ask "person"}}<label for="person">User name or mail address</label>
+<p><input type="text" id="person" name="person" list="people" value="{{.Value}}" autocomplete="off" autofocus required></p>
 <datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
 <p><button>{{.Button}}</button></p></form>{{end}}
+{{with .Consent}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
+<ul class="asks">{{range .Rows}}<li><b>{{index . 0}}</b><br><span>{{index . 1}}</span> <code>{{index . 2}}</code></li>{{end}}</ul>
+{{if .Stopped}}<p>{{if .Ask}}Ask one of them: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
+<p class="deeds"><button name="decision" value="back">Back to {{.App}}</button>{{if .Others}} <button class="plain" name="decision" value="without">Go on without it</button>{{end}}</p>
+{{else}}<p class="who">You are signed in as <b>{{.Who}}</b>.{{if .Contact}} Questions about {{.App}} go to {{.Contact}}.{{end}}{{if .Home}} Its home page is {{.Home}}.{{end}}</p>
+{{if .Admin}}<p class="box"><label><input type="checkbox" name="everyone" value="yes"> Agree for everyone in the organisation, as an administrator: nobody else is asked then</label></p>{{end}}
+<p class="deeds"><button name="decision" value="agree">Agree</button> <button class="plain" name="decision" value="refuse">Refuse</button></p>{{end}}</form>{{end}}
 {{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td class="long">{{index . 1}}</td></tr>{{end}}</table>{{end}}
 {{if .Claims}}<table><caption>Claims as they arrived</caption><tr><th>Attribute</th><th>Name in the message</th><th>Values</th></tr>
 {{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td><td><code>{{.Name}}</code></td><td class="long">{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
@@ -48,3 +62,15 @@ const pageText = `<!DOCTYPE html>
 
 // pageTemplate parses the page once, when the first page is asked for.
 var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
+
+// postText is the page of response_mode form_post (OAuth 2.0 Form Post Response Mode, section 2).
+const postText = `<!DOCTYPE html>
+<html lang="en"><head><meta charset="utf-8"><title>Passing on</title></head>
+<body><form method="post" action="{{.Action}}">{{range $k,$v := .Fields}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}
+<noscript><p>Scripts are off.</p></noscript><button>Continue</button></form>
+<script>{{.Script}}</script></body></html>
+`
+
+var postTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("post").Parse(strings.Replace(postText, "{{.Script}}", saml.PostScript, 1)))
+})

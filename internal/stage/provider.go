@@ -7,14 +7,16 @@ import (
 	"slices"
 	"time"
 
+	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
 )
 
 func (s *Stage) dealFor(provider *Player, appID string) *Deal {
 	for _, d := range s.Deals {
-		if d.Provider == provider && (d.App.Party.Entity.ID == appID || d.Suppose.EntityID == appID && appID != "") {
+		if d.Provider == provider && d.Trust.OIDC == nil && (d.App.Party.Entity.ID == appID || d.Suppose.EntityID == appID && appID != "") {
 			return d
 		}
 	}
@@ -85,7 +87,9 @@ func (s *Stage) launch(p *Player) http.HandlerFunc {
 		if d == nil {
 			var links [][2]string
 			for _, x := range s.Deals {
-				if x.Provider == p {
+				if x.Provider == p && x.Trust.OIDC != nil && x.App.Client.Kind.Redirects() {
+					links = append(links, [2]string{x.App.Party.Label(), ClientStart(x)})
+				} else if x.Provider == p && x.Trust.OIDC == nil {
 					links = append(links, [2]string{x.App.Party.Label(), p.launch() + "?app=" + url.QueryEscape(x.App.Party.Entity.ID)})
 				}
 			}
@@ -114,8 +118,15 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 	}
 	s.mu.Unlock()
 	force := x.request != nil && x.request.ForceAuthn
+	if x.oauth != nil && have != nil {
+		force = x.oauth.stale(have, x.deal, s.Now())
+	}
 	if have != nil && !force && (len(want) == 0 || slices.Contains(want, have.context)) {
-		s.answer(w, x, have)
+		s.conclude(w, r, x, have)
+		return
+	}
+	if x.oauth != nil && slices.Contains(x.oauth.prompt, "none") {
+		s.deny(w, x, oidc.Fail(oidc.LoginRequired, "nobody is signed in as the request asks, and prompt=none shows no page"))
 		return
 	}
 	if x.request != nil && x.request.IsPassive {
@@ -133,7 +144,30 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 	s.ask(w, http.StatusOK, x, token, "")
 }
 
+// stale reports whether a request over OpenID Connect wants a fresh sign-in rather than the session.
+func (a *authz) stale(ses *session, d *Deal, now time.Time) bool {
+	age := now.Sub(ses.since)
+	return slices.Contains(a.prompt, "login") || slices.Contains(a.prompt, "select_account") || a.maxAge >= 0 && age > a.maxAge ||
+		age >= federation.Span(d.live().Trust.OIDC.Policy.Session)
+}
+
+// conclude goes on with who signed in: the response, or consent and code.
+func (s *Stage) conclude(w http.ResponseWriter, r *http.Request, x *pending, ses *session) {
+	if x.oauth != nil {
+		s.grantTo(w, r, x, ses)
+		return
+	}
+	s.answer(w, x, ses)
+}
+
 func (x *pending) wants() []string {
+	if x.oauth != nil {
+		out := slices.Clone(x.deal.live().Trust.Contexts())
+		if len(out) == 0 && len(x.oauth.acr) > 0 && slices.Contains([]string{saml.ContextPassword, saml.ContextMFA}, x.oauth.acr[0]) {
+			out = x.oauth.acr // voluntary: of values that are not known none is wanted (OpenID Connect Core, section 5.5.1.1)
+		}
+		return out
+	}
 	out := slices.Clone(x.deal.Trust.Contexts())
 	if x.request != nil && len(x.request.Contexts) > 0 {
 		out = x.request.Contexts
@@ -144,10 +178,14 @@ func (x *pending) wants() []string {
 func (s *Stage) ask(w http.ResponseWriter, status int, x *pending, token, problem string) {
 	p := x.deal.Provider
 	f := &form{Action: p.signIn(), Token: token}
+	leads := ""
+	if x.oauth != nil {
+		leads = x.oauth.redirect
+	}
 	lead := "You are signing in to " + x.deal.App.Party.Label() + "."
 	if x.person != nil {
 		f.Ask, f.Button = "second", "Confirm the second factor"
-		s.page(w, status, "Second factor", p.Party.Label(), pageData{Form: f, Lead: lead + " It asks for multi-factor authentication; on the " +
+		s.page(w, status, "Second factor", p.Party.Label(), pageData{Form: f, Leads: leads, Lead: lead + " It asks for multi-factor authentication; on the " +
 			"stage the second factor is this button."})
 		return
 	}
@@ -157,10 +195,13 @@ func (s *Stage) ask(w http.ResponseWriter, status int, x *pending, token, proble
 			f.People = append(f.People, s.People[i].ID)
 		}
 	}
+	if x.oauth != nil {
+		f.Value = x.oauth.hint
+	}
 	if problem != "" {
 		lead = problem
 	}
-	s.page(w, status, "Sign in", p.Party.Label(), pageData{Form: f, Lead: lead + " On the stage nobody has a password."})
+	s.page(w, status, "Sign in", p.Party.Label(), pageData{Form: f, Leads: leads, Lead: lead + " On the stage nobody has a password."})
 }
 
 // signIn takes the sign-in form.
@@ -212,7 +253,7 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 			return
 		}
 		http.SetCookie(w, &http.Cookie{Name: "stage_session", Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
-		s.answer(w, x, ses)
+		s.conclude(w, r, x, ses)
 	}
 }
 

@@ -10,15 +10,20 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"maps"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/people"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
@@ -30,13 +35,20 @@ const GCPercent = 400
 
 // Player is a party as it is played: its entity holds the addresses and certificates that hold on this stage.
 type Player struct {
-	Party   federation.Party
-	Signer  *xmlsec.Signer
-	Decrypt *rsa.PrivateKey
-	StandIn bool        // played with a key of its own, not with the party's
-	Home    string      // app: the page that shows who signed in
-	Origin  saml.Entity // the entity as it is in the ledger
-	Real    bool        // app: not played, it runs at its own address on this machine
+	Party    federation.Party
+	Signer   *xmlsec.Signer
+	Decrypt  *rsa.PrivateKey
+	StandIn  bool               // played with a key of its own, not with the party's
+	Home     string             // app: the page that shows who signed in
+	OpenID   *oidc.Discovery    // provider: its OpenID side, as it holds on this stage
+	JOSE     *oidc.Signer       // provider: signs its tokens
+	Client   *federation.Client // app: its client side, as it holds on this stage
+	Callback string             // app: the redirect URI it sends; "" is its first
+	Upstream bool               // app: an own provider before an upstream one
+	Origin   saml.Entity        // the entity as it is in the ledger
+	Real     bool               // app: not played, it runs at its own address on this machine
+
+	op *openID
 }
 
 // Suppose holds values of the app or provider that are to differ from the ledger, to see what would happen.
@@ -45,6 +57,14 @@ type Suppose struct {
 	EntityID string         // the app believes this is its entity ID
 	Clock    time.Duration  // the app's clock is ahead by so much
 	Signer   *xmlsec.Signer // the provider signs with this key
+
+	// Over OpenID Connect.
+	Redirect string       // the app believes this is its redirect URI
+	ClientID string       // the app believes this is its client ID
+	Secret   string       // the app authenticates with this
+	Scope    string       // the app asks for these scopes
+	From     netip.Addr   // the app and the browser call from here
+	JOSE     *oidc.Signer // the provider signs with this key
 }
 
 // Deal is a trust on the stage.
@@ -55,7 +75,11 @@ type Deal struct {
 	Releaser *federation.Releaser
 	Suppose  Suppose
 
-	expect saml.Expect // all but the time, worked out once
+	// StageSecret is a client secret that holds on this stage alone, for the stand-in of a client.
+	StageSecret string
+
+	registered registration
+	expect     saml.Expect // all but the time, worked out once
 }
 
 // Event is something that happened on the stage: a judgement by a player.
@@ -65,6 +89,7 @@ type Event struct {
 	What     string // request or response
 	Findings finding.List
 	Judged   *saml.Judgement // responses only
+	Token    *oidc.Judged    // ID tokens only
 }
 
 // Stage serves a cast of players.
@@ -76,6 +101,14 @@ type Stage struct {
 	Watch   func(Event) // may be nil
 	CarryOn bool        // rehearsals: a refused request is answered all the same, to see what else is wrong
 	Notice  string      // shown on every page, such as a set clock
+	APIs    []*APIPlayer
+	Book    Book
+	Record  bool // rehearsals: remember the calls from server to server, for the steps of a walk
+
+	apis   atomic.Pointer[map[string]*federation.Party]
+	oauth  oauthState
+	opened map[string]string // where a played native client takes what its private scheme opens
+	inner  []Step
 
 	mu       sync.Mutex
 	routes   map[string]http.HandlerFunc
@@ -103,6 +136,8 @@ type pending struct {
 	browser string
 	person  *people.Person // after the first factor
 	made    time.Time
+	oauth   *authz   // the request, if it came over OpenID Connect
+	session *session // who waits at the consent page
 }
 
 type asked struct {
@@ -126,8 +161,12 @@ func (s *Stage) Open() error {
 	s.sessions, s.pending = map[string]*session{}, map[string]*pending{}
 	s.asked, s.guests = map[string]*asked{}, map[string]*guest{}
 	s.seen = map[string]time.Time{}
+	s.oauth, s.opened = newOAuthState(), map[string]string{}
 	done := map[*Player]bool{}
 	for _, d := range s.Deals {
+		if d.Trust.OIDC != nil && d.live() == nil {
+			d.Register(&Registered{Trust: d.Trust})
+		}
 		for _, p := range []*Player{d.Provider, d.App} {
 			if !done[p] && !p.Real {
 				done[p] = true
@@ -184,6 +223,12 @@ func (s *Stage) layOut(p *Player) error {
 		}
 	}
 	if p.Party.Kind == federation.Provider {
+		if e := s.openOpenID(p, add); e != nil {
+			return e
+		}
+		if p.Party.Entity.IDP == nil {
+			return err
+		}
 		for _, e := range p.Party.Entity.IDP.SSO {
 			if e.Binding == saml.BindingRedirect || e.Binding == saml.BindingPOST {
 				add(e.Location, s.sso(p))
@@ -192,6 +237,10 @@ func (s *Stage) layOut(p *Player) error {
 		add(p.signIn(), s.signIn(p))
 		add(p.launch(), s.launch(p))
 	} else {
+		s.layOutClient(p, add)
+		if p.Party.Entity.SP == nil {
+			return err
+		}
 		for _, e := range p.Party.Entity.SP.ACS {
 			if e.Binding == saml.BindingPOST {
 				add(e.Location, s.acs(p))
@@ -206,6 +255,10 @@ func (s *Stage) layOut(p *Player) error {
 
 // signIn is where the sign-in form of a provider posts to: below its first sign-in endpoint.
 func (p *Player) signIn() string {
+	if p.Party.Entity.IDP == nil {
+		u, _, _ := strings.Cut(p.OpenID.AuthorizationEndpoint, "?")
+		return strings.TrimSuffix(u, "/") + "/sign-in"
+	}
 	e, _ := saml.EndpointFor(p.Party.Entity.IDP.SSO, saml.BindingRedirect, saml.BindingPOST)
 	u, _, _ := strings.Cut(e.Location, "?")
 	return strings.TrimSuffix(u, "/") + "/sign-in"
@@ -230,6 +283,12 @@ func (p *Player) metadataURL() string {
 
 // HomeOf is where a player app shows who signed in, when it is played at its own addresses.
 func HomeOf(p *federation.Party) string {
+	if p.Entity.SP == nil {
+		if c := p.ClientSide(); c != nil {
+			return HomeOfClient(c, p.Name)
+		}
+		return ""
+	}
 	e, ok := saml.EndpointFor(p.Entity.SP.ACS, saml.BindingPOST)
 	if !ok {
 		return ""
@@ -244,7 +303,11 @@ func HomeOf(p *federation.Party) string {
 // Hosts lists the host names of all addresses on the stage.
 func (s *Stage) Hosts() map[string]bool {
 	out := map[string]bool{}
-	for k := range s.routes {
+	keys := slices.Collect(maps.Keys(s.routes))
+	for _, a := range s.APIs {
+		keys = append(keys, routeKey(a.At))
+	}
+	for _, k := range keys {
 		h, _, _ := strings.Cut(k, "/")
 		if name, _, err := net.SplitHostPort(h); err == nil {
 			h = name
@@ -261,6 +324,11 @@ func (s *Stage) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if h, ok := s.routes[host+path]; ok {
 		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
 		h(w, r)
+		return
+	}
+	if a, permission := s.apiRoute(host + path); a != nil {
+		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
+		s.serveAPI(a, permission, w, r)
 		return
 	}
 	if !s.Hosts()[strings.Split(host, ":")[0]] {
@@ -317,16 +385,28 @@ func (s *Stage) sweep(now time.Time) {
 		}
 	}
 	for k, v := range s.sessions {
-		if v.since.Before(now.Add(-8 * time.Hour)) {
+		if v.since.Before(now.Add(-s.longest())) {
 			delete(s.sessions, k)
 		}
 	}
+	s.sweepOAuth(now)
 	for len(s.guests) > 1000 {
 		for k := range s.guests {
 			delete(s.guests, k)
 			break
 		}
 	}
+}
+
+// longest is how long a session at a provider may be of use to any trust.
+func (s *Stage) longest() time.Duration {
+	out := 8 * time.Hour
+	for _, d := range s.Deals {
+		if d.Trust.OIDC != nil {
+			out = max(out, federation.Span(d.live().Trust.OIDC.Policy.Session))
+		}
+	}
+	return out
 }
 
 // once reports whether an ID was seen by a player before, and remembers it.
@@ -399,17 +479,44 @@ type pageData struct {
 	Claims   []saml.Attribute
 	Findings finding.List
 	Form     *form
+	Consent  *consentForm
+	Leads    string // where the redirects behind the page's form may lead besides this site
 	Links    [][2]string
+}
+
+// formTarget is a URL as a source of a content security policy: browsers hold form-action for redirects as well.
+func formTarget(at string) string {
+	u, err := url.Parse(at)
+	switch {
+	case at == "" || err != nil || strings.ContainsAny(at, "; ,'"):
+		return ""
+	case u.Scheme == "https" || u.Scheme == "http":
+		return u.Scheme + "://" + u.Host
+	}
+	return u.Scheme + ":"
 }
 
 type form struct {
 	Action, Token, Ask string
+	Value              string // of the user name, as it was hinted
 	People             []string
 	Button             string
+	Hidden             url.Values
+}
+
+// consentForm is the page on which a person agrees, or is told whom to ask.
+type consentForm struct {
+	Action, Token, Who, App string
+	Contact, Home           string
+	Rows                    [][3]string // what it lets the app do, how, the permission's name
+	Admin                   bool        // with the box that agrees for everyone
+	Stopped                 bool        // an administrator must agree first
+	Others                  bool        // and there is something that needs none
+	Ask                     string      // whom to ask
 }
 
 func (s *Stage) page(w http.ResponseWriter, status int, title, by string, d pageData) {
-	secure(w, "'self'")
+	secure(w, strings.TrimSpace("'self' "+formTarget(d.Leads)))
 	w.WriteHeader(status)
 	_ = pageTemplate().Execute(w, map[string]any{"Title": title, "By": by, "D": d, "Style": template.CSS(pageStyle), "Notice": s.Notice})
 }

@@ -20,11 +20,12 @@ import (
 type Step struct {
 	N        int    `json:"n"`
 	Method   string `json:"method"`
-	URL      string `json:"url"`      // without its query
-	Carries  string `json:"carries"`  // what the browser brings, in words
-	Status   int    `json:"status"`   // HTTP status of the answer
-	Answer   string `json:"answer"`   // what came back, in words
-	Duration string `json:"duration"` // for people, not for measuring
+	URL      string `json:"url"`             // without its query
+	Carries  string `json:"carries"`         // what the browser brings, in words
+	Status   int    `json:"status"`          // HTTP status of the answer
+	Answer   string `json:"answer"`          // what came back, in words
+	Duration string `json:"duration"`        // for people, not for measuring
+	Inner    []Step `json:"inner,omitempty"` // calls from server to server that this one led to
 }
 
 // Walker signs in on a stage as a browser would: redirects, cookies, forms.
@@ -41,9 +42,10 @@ type Walker struct {
 	// body. It may be nil.
 	OnMessage func(kind, text string)
 
-	// Asked reports whether the last walk met a sign-in form.
-	Asked bool
-	n     int
+	// Asked reports whether the last walk met a sign-in form, Consented whether it met a consent page.
+	Asked, Consented bool
+	Refuse           bool // refuse consent
+	n                int
 }
 
 // ErrOffStage means that the walk was sent to a host that no party of the ledger has.
@@ -89,7 +91,7 @@ func (w *Walker) Close() error {
 
 // Walk goes from a start link until a page that leads no further, at most 20 exchanges.
 func (w *Walker) Walk(start string) error {
-	w.Asked = false
+	w.Asked, w.Consented = false, false
 	req, err := http.NewRequest(http.MethodGet, start, nil)
 	if err != nil {
 		return fmt.Errorf("the start link: %w", err)
@@ -117,7 +119,7 @@ func (w *Walker) Walk(start string) error {
 		step := Step{N: w.n, Method: req.Method, URL: bare(req.URL), Carries: carries, Status: resp.StatusCode,
 			Duration: time.Since(began).Round(100 * time.Microsecond).String()}
 		next, brings, answer, err := w.follow(req, resp, body)
-		step.Answer = answer
+		step.Answer, step.Inner = answer, w.stage.Inner()
 		if w.OnStep != nil {
 			w.OnStep(step)
 		}
@@ -152,6 +154,11 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		u, err := req.URL.Parse(loc)
 		if err != nil {
 			return nil, "", "a redirect to no URL", fmt.Errorf("redirect to %q: %w", loc, err)
+		}
+		if at := w.stage.opened[u.Scheme]; at != "" { // the system opens the app of a private scheme
+			if u, err = url.Parse(at + "?" + u.RawQuery); err != nil {
+				return nil, "", "a redirect to no URL", err
+			}
 		}
 		if u.Query().Has("SAMLRequest") {
 			w.message("request", u.String())
@@ -195,6 +202,24 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 	case p.fields.Has("second"):
 		w.Asked = true
 		carries, answer = "second factor", "second factor page"
+	case p.fields.Has("form_token") && p.consent:
+		w.Consented = true
+		p.fields.Del("everyone")
+		p.fields.Set("decision", "agree")
+		if w.Refuse {
+			p.fields.Set("decision", "refuse")
+		}
+		carries, answer = "agreement of "+w.Person, "consent page"
+		if p.without || p.stopped {
+			carries, answer = "going on without it", "page that says whom to ask"
+			p.fields.Set("decision", "without")
+			if !p.without {
+				carries = "going back"
+				p.fields.Set("decision", "back")
+			}
+		}
+	case p.fields.Has("code") || p.fields.Has("error") && p.fields.Has("iss"):
+		carries, answer = oauthWords(p.fields), "form for "+bare(action)
 	default:
 		return nil, "", "page: " + title, nil
 	}
@@ -219,14 +244,30 @@ func queryWords(u *url.URL) string {
 		return "signed AuthnRequest"
 	case q.Has("SAMLRequest"):
 		return "AuthnRequest"
+	case q.Has("code_challenge"), q.Has("code"), q.Has("error") && q.Has("iss"):
+		return oauthWords(q)
+	case q.Has("id_token_hint"):
+		return "sign-out request with the ID token"
 	}
 	return "cookies"
 }
 
+// oauthWords says what the browser carries between a client and its provider.
+func oauthWords(q url.Values) string {
+	switch {
+	case q.Has("code_challenge"):
+		return "authorization request: scope " + q.Get("scope")
+	case q.Has("error"):
+		return "error " + q.Get("error")
+	}
+	return "authorization code, state, iss"
+}
+
 // page is what the walk reads of an HTML page: its title and first form.
 type page struct {
-	title, action string
-	fields        url.Values
+	title, action             string
+	fields                    url.Values
+	consent, without, stopped bool // a form with decisions; one of them is to go on without; there is none to agree
 }
 
 func readPage(doc *html.Node) page {
@@ -255,6 +296,12 @@ func readPage(doc *html.Node) page {
 		case "input":
 			if name := attr(n, "name"); name != "" {
 				p.fields.Set(name, attr(n, "value"))
+			}
+		case "button":
+			if attr(n, "name") == "decision" {
+				p.consent = true
+				p.without = p.without || attr(n, "value") == "without"
+				p.stopped = p.stopped || attr(n, "value") == "back"
 			}
 		}
 	}

@@ -1,0 +1,534 @@
+package stage
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// clientAsked is an authorization request of a played client.
+type clientAsked struct {
+	deal                             *Deal
+	browser, nonce, verifier, target string
+	made                             time.Time
+}
+
+// clientGuest is who is signed in at a played client.
+type clientGuest struct {
+	deal   *Deal
+	judged *oidc.Judged
+	tokens tokens
+	info   map[string]any
+	sid    string
+	last   *page2 // what the last call brought
+}
+
+type page2 struct {
+	lead   string
+	fields [][2]string
+	found  finding.List
+}
+
+// clientHome is where a played client has its pages.
+func (p *Player) clientHome() string {
+	if p.Party.Role() != nil && p.Party.Kind == federation.App {
+		return p.Home + "oidc/"
+	}
+	return p.Home
+}
+
+// ClientStart is the link that starts sign-in at the played client of a deal.
+func ClientStart(d *Deal) string {
+	return d.App.clientHome() + "start?provider=" + url.QueryEscape(d.Provider.Party.Name)
+}
+
+// ClientLink is an action of the played client of a deal: call, refresh or sign-out.
+func ClientLink(d *Deal, action string, q url.Values) string {
+	return oidc.With(d.App.clientHome()+action, q)
+}
+
+// HomeOfClient is where a client is played at its own addresses: the host of its redirect URI.
+func HomeOfClient(c *federation.Client, name string) string {
+	for _, r := range c.Redirects {
+		if u, err := url.Parse(r); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
+			return u.Scheme + "://" + u.Host + "/"
+		}
+	}
+	return "https://" + name + ".stage.test/"
+}
+
+// layOutClient lays out the pages of a played client.
+func (s *Stage) layOutClient(p *Player, add func(string, http.HandlerFunc)) {
+	if p.Client == nil || !p.Client.Kind.Redirects() {
+		return
+	}
+	home := p.clientHome()
+	add(home, s.clientPage(p))
+	add(home+"start", s.clientStart(p))
+	add(home+"call", s.clientCall(p))
+	add(home+"refresh", s.clientRefresh(p))
+	add(home+"sign-out", s.clientSignOut(p))
+	for _, r := range p.Client.Redirects {
+		if u, err := url.Parse(r); err == nil && u.Host != "" {
+			add(r, s.callback(p))
+		} else {
+			s.opened[u.Scheme] = home + "opened"
+			add(home+"opened", s.callback(p))
+		}
+	}
+	for _, r := range p.Client.AfterSignOut {
+		add(r, func(w http.ResponseWriter, r *http.Request) {
+			s.page(w, http.StatusOK, "Signed out", p.Party.Label(), pageData{Lead: "You are back at the app, and signed out.", Links: [][2]string{{"Sign in", home + "start"}}})
+		})
+	}
+}
+
+// redirectOf is the redirect URI that the played client of a deal sends.
+func (p *Player) redirectOf() string {
+	if p.Callback != "" {
+		return p.Callback
+	}
+	return p.Client.Redirects[0]
+}
+
+// clientStart is the link that starts sign-in at a played client.
+func (s *Stage) clientStart(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		s.reload()
+		var deals []*Deal
+		for _, d := range s.dealsOf(p) {
+			if d.Trust.OIDC != nil {
+				deals = append(deals, d)
+			}
+		}
+		var d *Deal
+		for _, x := range deals {
+			if x.Provider.Party.Name == r.URL.Query().Get("provider") || len(deals) == 1 {
+				d = x
+			}
+		}
+		if d == nil {
+			var links [][2]string
+			for _, x := range deals {
+				links = append(links, [2]string{x.Provider.Party.Label(), ClientStart(x)})
+			}
+			s.page(w, http.StatusOK, "Where do you belong?", p.Party.Label(), pageData{Lead: "Choose who signs you in.", Links: links})
+			return
+		}
+		reg := d.live()
+		a := &clientAsked{deal: d, browser: s.cookie(w, r, "stage_browser"), nonce: s.random(), verifier: s.random(), target: p.redirectOf(), made: s.Now()}
+		if d.Suppose.Redirect != "" {
+			a.target = d.Suppose.Redirect
+		}
+		clientID := reg.Trust.OIDC.ClientID
+		if d.Suppose.ClientID != "" {
+			clientID = d.Suppose.ClientID
+		}
+		state := s.random()
+		sum := sha256.Sum256([]byte(a.verifier))
+		scope := d.Suppose.Scope
+		if scope == "" {
+			var asks []federation.Ask
+			for _, x := range reg.Trust.OIDC.Asks {
+				if x.As == federation.AsUser {
+					asks = append(asks, x)
+				}
+			}
+			scope = scopeOf(asks)
+		}
+		q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope}, "state": {state},
+			"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+		if c := reg.Trust.Contexts(); len(c) > 0 {
+			q.Set("acr_values", strings.Join(c, " "))
+		}
+		s.mu.Lock()
+		s.sweep(s.Now())
+		s.oauth.asked[state] = a
+		s.mu.Unlock()
+		http.Redirect(w, r, oidc.With(d.Provider.op.doc.AuthorizationEndpoint, q), http.StatusSeeOther)
+	}
+}
+
+// inside calls an endpoint of this stage as a server would call another: the same handler, no socket between.
+func (s *Stage) inside(req *http.Request) (*answered, error) {
+	w := &answered{head: http.Header{}, Status: http.StatusOK}
+	req.RemoteAddr = "127.0.0.1:0"
+	began := time.Now()
+	carries := "access token"
+	if req.Method == http.MethodPost {
+		if err := req.ParseForm(); err == nil {
+			carries = "grant " + req.PostForm.Get("grant_type")
+		}
+	}
+	s.ServeHTTP(w, req)
+	if s.Record {
+		answer := http.StatusText(w.Status)
+		e := &oidc.Error{}
+		if w.Status != http.StatusOK && json.Unmarshal(w.Body.Bytes(), e) == nil && e.Code != "" {
+			answer = e.Error()
+		}
+		s.mu.Lock()
+		s.inner = append(s.inner, Step{Method: req.Method, URL: bare(req.URL), Carries: carries, Status: w.Status, Answer: answer, Duration: time.Since(began).Round(100 * time.Microsecond).String()})
+		s.mu.Unlock()
+	}
+	return w, nil
+}
+
+// Inner returns the calls from server to server since it was last asked.
+func (s *Stage) Inner() []Step {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.inner
+	s.inner = nil
+	return out
+}
+
+// answered is an answer of a call inside the stage.
+type answered struct {
+	head   http.Header
+	Status int
+	Body   bytes.Buffer
+}
+
+func (a *answered) Header() http.Header         { return a.head }
+func (a *answered) Write(b []byte) (int, error) { return a.Body.Write(b) }
+func (a *answered) WriteHeader(status int)      { a.Status = status }
+
+// callToken sends a token request of a played client, authenticated as the client is.
+func (s *Stage) callToken(d *Deal, form url.Values) (*tokens, *oidc.Error) {
+	doc := d.Provider.op.doc
+	id := d.live().Trust.OIDC.ClientID
+	if d.Suppose.ClientID != "" {
+		id = d.Suppose.ClientID
+	}
+	form.Set("client_id", id)
+	secret := d.StageSecret
+	if d.Suppose.Secret != "" {
+		secret = d.Suppose.Secret
+	}
+	if !d.App.Client.Kind.Public() && secret == "" {
+		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key: tressik secret add "+d.Trust.Name+" --lasts 90d")
+	}
+	if !d.App.Client.Kind.Public() {
+		form.Del("client_id")
+	}
+	req, err := http.NewRequest(http.MethodPost, doc.TokenEndpoint, strings.NewReader(form.Encode()))
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	if !d.App.Client.Kind.Public() {
+		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
+	}
+	got, err := s.inside(req)
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	if got.Status != http.StatusOK {
+		e := &oidc.Error{}
+		if json.Unmarshal(got.Body.Bytes(), e) != nil || e.Code == "" {
+			e = oidc.Fail(oidc.ServerError, fmt.Sprintf("status %d", got.Status))
+		}
+		return nil, e
+	}
+	t := &tokens{}
+	if err := json.Unmarshal(got.Body.Bytes(), t); err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	return t, nil
+}
+
+// callback is the redirect URI of a played client: it judges the answer, redeems the code and judges the ID token.
+func (s *Stage) callback(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if err := r.ParseForm(); err != nil {
+			s.page(w, http.StatusBadRequest, "Sign-in refused", p.Party.Label(), pageData{Lead: err.Error()})
+			return
+		}
+		q := r.Form
+		c, _ := r.Cookie("stage_browser")
+		s.mu.Lock()
+		a := s.oauth.asked[q.Get("state")]
+		delete(s.oauth.asked, q.Get("state"))
+		s.mu.Unlock()
+		// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
+		if a == nil || a.deal.App != p || r.Method == http.MethodGet && (c == nil || c.Value != a.browser) {
+			s.page(w, http.StatusForbidden, "Sign-in refused", p.Party.Label(), pageData{Lead: "The answer has a state that this browser did not send. Nothing of it was used."})
+			return
+		}
+		d := a.deal
+		found := finding.List{}
+		j, guest := s.redeem(d, a, q, &found)
+		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "answer", Findings: found, Token: j})
+		if found.Failed() {
+			s.page(w, http.StatusForbidden, "Sign-in refused", p.Party.Label(), pageData{Lead: "Nothing of the answer was used.", Findings: found.Without(finding.Pass)})
+			return
+		}
+		key := s.id()
+		s.mu.Lock()
+		s.oauth.guests[key] = guest
+		s.mu.Unlock()
+		http.SetCookie(w, &http.Cookie{Name: "stage_client_" + p.Party.Name, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+		http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+	}
+}
+
+// redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).
+func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.List) (*oidc.Judged, *clientGuest) {
+	issuer := d.Provider.op.doc.Issuer
+	bad := func(id, check, saw, expected string, side finding.Side, fix, ref string) {
+		found.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+	}
+	found.Pass("oauth.state", "state", "the one that this browser was sent away with")
+	if iss := q.Get("iss"); iss != issuer {
+		saw := iss
+		if diff := near.Difference(iss, issuer); diff != "" {
+			saw += " (" + diff + ")"
+		}
+		bad("oauth.iss", "issuer of the answer", saw, issuer, finding.Provider, "the answer is from another provider; refuse it", "RFC 9207 2.4")
+		return nil, nil
+	}
+	found.Pass("oauth.iss", "issuer of the answer", issuer)
+	if code := q.Get("error"); code != "" {
+		bad("oauth."+oidc.Plain(code), "answer of the provider", code+": "+q.Get("error_description"), "a code", finding.Both, "see `tressik trust show "+d.Trust.Name+"` and `tressik consent show "+d.Trust.Name+"`", "RFC 6749 4.1.2.1")
+		return nil, nil
+	}
+	t, e := s.callToken(d, url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}})
+	if e != nil {
+		bad("oauth."+e.Code, "tokens for the code", e.Error(), "tokens", finding.App, remedy(e, d.Trust.Name), "RFC 6749 5.2")
+		return nil, nil
+	}
+	found.Pass("oauth.tokens", "tokens for the code", t.words())
+	guest := &clientGuest{deal: d, tokens: *t, info: map[string]any{}}
+	if t.IDToken == "" {
+		found.Pass("oauth.no-openid", "ID token", "none: openid was not asked for, so the app does not learn who it is")
+		return nil, guest
+	}
+	reg := d.live().Trust
+	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: issuer, Audience: reg.OIDC.ClientID, Keys: d.Provider.op.keys, CheckNonce: true, Nonce: a.nonce, AccessToken: t.AccessToken,
+		ACR: reg.Contexts(), Now: s.Now().Add(d.Suppose.Clock), Trust: reg.Name})
+	*found = append(*found, j.Findings...)
+	guest.judged, guest.sid = j, oidc.Text(j.Claims, "sid")
+	if j.Verdict == saml.Accepted {
+		s.userClaims(d, guest, found)
+		for k, v := range guest.info {
+			if _, ok := j.Claims[k]; !ok {
+				j.Claims[k] = v
+			}
+		}
+	}
+	return j, guest
+}
+
+// userClaims fetches userinfo; its sub must be that of the ID token (OpenID Connect Core, section 5.3.2).
+func (s *Stage) userClaims(d *Deal, g *clientGuest, found *finding.List) {
+	at := d.Provider.op.doc.UserinfoEndpoint
+	if at == "" {
+		return
+	}
+	status, body, _ := s.get(at, g.tokens.AccessToken)
+	if status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
+		found.Add(finding.Finding{ID: "userinfo.status", Level: finding.Error, Check: "userinfo", Saw: fmt.Sprintf("status %d", status), Expected: "claims", Side: finding.Provider,
+			Fix: "see that openid is granted", Ref: "OpenID Connect Core 5.3.2"})
+		return
+	}
+	if sub, _ := g.info["sub"].(string); sub != g.judged.Subject {
+		found.Add(finding.Finding{ID: "userinfo.subject", Level: finding.Error, Check: "userinfo", Saw: sub, Expected: g.judged.Subject, Side: finding.Provider,
+			Fix: "do not use these claims", Ref: "OpenID Connect Core 5.3.2"})
+		g.info = map[string]any{}
+		return
+	}
+	found.Pass("userinfo.subject", "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
+}
+
+// get fetches from an endpoint of this stage with an access token.
+func (s *Stage) get(at, token string) (int, []byte, http.Header) {
+	req, err := http.NewRequest(http.MethodGet, at, nil)
+	if err != nil {
+		return 0, nil, nil
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	got, _ := s.inside(req)
+	return got.Status, got.Body.Bytes(), got.head
+}
+
+func (s *Stage) guest(p *Player, r *http.Request) *clientGuest {
+	c, err := r.Cookie("stage_client_" + p.Party.Name)
+	if err != nil {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	g := s.oauth.guests[c.Value]
+	if g == nil || g.deal.App != p {
+		return nil
+	}
+	return g
+}
+
+// clientPage shows who signed in at a played client, what it was given, and what can be tried.
+func (s *Stage) clientPage(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		home := p.clientHome()
+		g := s.guest(p, r)
+		if g == nil {
+			s.page(w, http.StatusOK, p.Party.Label(), p.Party.Label(), pageData{Lead: "Nobody is signed in here.", Links: [][2]string{{"Sign in", home + "start"}}})
+			return
+		}
+		data := pageData{Lead: "The answer was accepted: every check passed.", Fields: [][2]string{{"Trust", g.deal.Trust.Name}, {"Issuer", g.deal.Provider.op.doc.Issuer}}}
+		if g.judged != nil {
+			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Claims, "acr"))})
+		}
+		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope}, [2]string{"Access token", "for " + federation.SpanWords(federation.Span(g.tokens.ExpiresIn)) + refreshWords(g)})
+		for _, k := range sortedKeys(g.info) {
+			if k != "sub" {
+				data.Claims = append(data.Claims, saml.Attribute{Name: k, Values: valueTexts(g.info[k])})
+			}
+		}
+		if g.last != nil {
+			data.Lead, data.Findings = g.last.lead, g.last.found.Without(finding.Pass)
+			data.Fields = append(g.last.fields, data.Fields...)
+		}
+		for _, a := range g.deal.live().Trust.OIDC.Asks {
+			if a.API != "" && a.As == federation.AsUser {
+				data.Links = append(data.Links, [2]string{"Call " + a.Label(), ClientLink(g.deal, "call", url.Values{"permission": {a.Label()}})})
+			}
+		}
+		if g.tokens.RefreshToken != "" {
+			data.Links = append(data.Links, [2]string{"Refresh the tokens", home + "refresh"})
+		}
+		data.Links = append(data.Links, [2]string{"Sign in again", home + "start"}, [2]string{"Sign out", home + "sign-out"})
+		s.page(w, http.StatusOK, "Signed in", p.Party.Label(), data)
+	}
+}
+
+func refreshWords(g *clientGuest) string {
+	if g.tokens.RefreshToken != "" {
+		return ", and a refresh token"
+	}
+	return ""
+}
+
+func sortedKeys(m map[string]any) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// valueTexts writes a claim for people.
+func valueTexts(v any) []string {
+	switch x := v.(type) {
+	case string:
+		return []string{x}
+	case []any:
+		var out []string
+		for _, y := range x {
+			out = append(out, valueTexts(y)...)
+		}
+		return out
+	}
+	b, _ := json.Marshal(v)
+	return []string{string(b)}
+}
+
+// back keeps what an action brought and returns to the page.
+func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clientGuest, last *page2) {
+	s.mu.Lock()
+	g.last = last
+	s.mu.Unlock()
+	http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+}
+
+// clientCall has a played client call an API.
+func (s *Stage) clientCall(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		s.reload()
+		g := s.guest(p, r)
+		if g == nil {
+			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+			return
+		}
+		found, fields := s.CallAPI(g.deal, g.tokens.AccessToken, r.URL.Query().Get("permission"))
+		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "call", Findings: found})
+		lead := "The API answered."
+		if found.Failed() {
+			lead = "The API refused the call."
+		}
+		s.back(w, r, p, g, &page2{lead, fields, found})
+	}
+}
+
+// clientRefresh has a played client refresh its tokens.
+func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		s.reload()
+		g := s.guest(p, r)
+		if g == nil {
+			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+			return
+		}
+		var found finding.List
+		lead := "The tokens were refreshed."
+		if g.tokens.RefreshToken == "" {
+			found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
+		} else if t, e := s.callToken(g.deal, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {g.tokens.RefreshToken}}); e != nil {
+			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens", Side: finding.Ledger, Fix: remedy(e, g.deal.Trust.Name), Ref: "RFC 6749 6"})
+			lead = "The refresh was refused."
+		} else {
+			rotated := "and the refresh token was rotated"
+			if t.RefreshToken == g.tokens.RefreshToken {
+				rotated = "with the same refresh token"
+			}
+			found.Pass("oauth.refresh", "refresh", t.words()+"; "+rotated)
+			s.mu.Lock()
+			g.tokens = *t
+			s.mu.Unlock()
+		}
+		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "refresh", Findings: found})
+		s.back(w, r, p, g, &page2{lead, nil, found})
+	}
+}
+
+// clientSignOut sends the browser to the provider's end-session endpoint.
+func (s *Stage) clientSignOut(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		g := s.guest(p, r)
+		if g == nil {
+			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+			return
+		}
+		c, _ := r.Cookie("stage_client_" + p.Party.Name)
+		s.mu.Lock()
+		delete(s.oauth.guests, c.Value)
+		s.mu.Unlock()
+		end := g.deal.Provider.op.doc.EndSessionEndpoint
+		if end == "" {
+			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+			return
+		}
+		q := url.Values{"client_id": {g.deal.live().Trust.OIDC.ClientID}}
+		if g.tokens.IDToken != "" {
+			q.Set("id_token_hint", g.tokens.IDToken)
+		}
+		if len(p.Client.AfterSignOut) > 0 {
+			q.Set("post_logout_redirect_uri", p.Client.AfterSignOut[0])
+		}
+		http.Redirect(w, r, oidc.With(end, q), http.StatusSeeOther)
+	}
+}

@@ -1,0 +1,617 @@
+package stage
+
+import (
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"mime"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
+)
+
+const assertionType = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+
+// noStore sets what every answer with a token or about one carries (RFC 6749, section 5.1).
+func noStore(w http.ResponseWriter) {
+	h := w.Header()
+	h.Set("Content-Type", "application/json")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Pragma", "no-cache")
+	h.Set("X-Content-Type-Options", "nosniff")
+}
+
+func writeJSON(w http.ResponseWriter, status int, v any) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	noStore(w)
+	w.WriteHeader(status)
+	w.Write(b)
+}
+
+// fail answers with an error (RFC 6749, section 5.2).
+func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
+	status := http.StatusBadRequest
+	if e.Code == oidc.InvalidClient {
+		status = http.StatusUnauthorized
+		if r.Header.Get("Authorization") != "" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="token", charset="UTF-8"`)
+		}
+	}
+	writeJSON(w, status, e)
+}
+
+// crossOrigin lets the pages of registered browser clients call an endpoint (Fetch, CORS protocol). It reports whether
+// the request was a preflight, which is answered by then.
+func (s *Stage) crossOrigin(p *Player, w http.ResponseWriter, r *http.Request) bool {
+	origin := r.Header.Get("Origin")
+	w.Header().Add("Vary", "Origin")
+	for _, d := range s.Deals {
+		if origin == "" || d.Provider != p || d.Trust.OIDC == nil || d.App.Client.Kind != oidc.Browser {
+			continue
+		}
+		for _, u := range d.App.Client.Redirects {
+			if v, err := url.Parse(u); err == nil && v.Scheme+"://"+v.Host == origin {
+				w.Header().Set("Access-Control-Allow-Origin", origin)
+			}
+		}
+	}
+	if r.Method != http.MethodOptions {
+		return false
+	}
+	w.Header().Set("Access-Control-Allow-Methods", "GET, POST")
+	w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
+	w.WriteHeader(http.StatusNoContent)
+	return true
+}
+
+// body reads the form of a POST; all parameters come in the body, each once.
+func body(w http.ResponseWriter, r *http.Request) (url.Values, *oidc.Error) {
+	if r.Method != http.MethodPost {
+		w.Header().Set("Allow", "POST")
+		return nil, oidc.Fail(oidc.InvalidRequest, "send this with POST")
+	}
+	if t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || t != "application/x-www-form-urlencoded" {
+		return nil, oidc.Fail(oidc.InvalidRequest, "the body must be application/x-www-form-urlencoded")
+	}
+	if err := r.ParseForm(); err != nil {
+		return nil, oidc.Fail(oidc.InvalidRequest, "the body cannot be read: "+err.Error())
+	}
+	if len(r.URL.RawQuery) > 0 {
+		return nil, oidc.Fail(oidc.InvalidRequest, "parameters go into the body, not into the URL, where logs keep them")
+	}
+	return r.PostForm, onceEach(r.PostForm)
+}
+
+// caller is a client that was recognised at the token endpoint or one like it.
+type caller struct {
+	deal   *Deal
+	reg    *Registered
+	method string
+	public bool
+}
+
+// client authenticates the client of a request (RFC 6749, section 2.3; RFC 7523, section 3).
+func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *oidc.Error) {
+	bad := func(why string) (*caller, *oidc.Error) { return nil, oidc.Fail(oidc.InvalidClient, why) }
+	id, secret, basic := r.BasicAuth()
+	ways := 0
+	if basic {
+		ways++
+		var err1, err2 error
+		id, err1 = url.QueryUnescape(id) // RFC 6749, section 2.3.1
+		secret, err2 = url.QueryUnescape(secret)
+		if err1 != nil || err2 != nil {
+			return bad("client ID and secret must be form-encoded before they go into the Authorization header")
+		}
+	} else if r.Header.Get("Authorization") != "" {
+		return bad("the Authorization header is no Basic one")
+	}
+	if form.Has("client_secret") {
+		ways++
+		secret = form.Get("client_secret")
+	}
+	assertion := form.Get("client_assertion")
+	if form.Has("client_assertion") || form.Has("client_assertion_type") {
+		ways++
+	}
+	if ways > 1 {
+		return nil, oidc.Fail(oidc.InvalidRequest, "the client authenticates in more than one way; use one")
+	}
+	if basic && form.Has("client_id") && form.Get("client_id") != id {
+		return nil, oidc.Fail(oidc.InvalidRequest, "client_id in the body is another than in the Authorization header")
+	}
+	if !basic {
+		id = form.Get("client_id")
+	}
+	if assertion != "" && id == "" {
+		if _, claims, err := oidc.Peek(assertion); err == nil {
+			id = oidc.Text(claims, "sub")
+		}
+	}
+	d := s.clientDeal(p, id)
+	if d == nil {
+		return bad(fmt.Sprintf("no client with the ID '%s' is registered at %s", id, p.Party.Name))
+	}
+	c := &caller{deal: d, reg: d.live()}
+	switch {
+	case form.Has("client_assertion") || form.Has("client_assertion_type"):
+		c.method = "private_key_jwt"
+		if form.Get("client_assertion_type") != assertionType {
+			return bad("client_assertion_type must be " + assertionType)
+		}
+		if len(c.reg.Keys) == 0 {
+			return bad(c.reg.Trust.Name + " has no client key; register one with tressik trust change " + c.reg.Trust.Name + " --client-key FILE")
+		}
+		if e := oidc.JudgeAssertion(assertion, id, []string{p.op.doc.Issuer, p.op.doc.TokenEndpoint, p.op.doc.IntrospectionEndpoint, p.op.doc.RevocationEndpoint}, c.reg.Keys, s.Now(),
+			func(jti string) bool { return s.usedAssertion(id + " " + jti) }); e != nil {
+			return nil, e
+		}
+	case basic || form.Has("client_secret"):
+		c.method = "client_secret_post"
+		if basic {
+			c.method = "client_secret_basic"
+		}
+		if d.App.Client.Kind.Public() {
+			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code", d.App.Party.Name, d.App.Client.Kind))
+		}
+		if e := s.checkSecret(c, secret); e != nil {
+			return nil, e
+		}
+	case d.App.Client.Kind.Public():
+		c.method, c.public = "none", true
+	default:
+		return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with private_key_jwt", d.App.Party.Name, d.App.Client.Kind))
+	}
+	return c, nil
+}
+
+func (s *Stage) usedAssertion(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.Now()
+	s.sweep(now)
+	_, again := s.oauth.assertions[id]
+	s.oauth.assertions[id] = now.Add(2 * time.Hour)
+	return again
+}
+
+// checkSecret compares a secret with those of the registration, in constant time for each.
+func (s *Stage) checkSecret(c *caller, secret string) *oidc.Error {
+	sum := sha256.Sum256([]byte(secret))
+	hash := hex.EncodeToString(sum[:])
+	if d := c.deal; d.StageSecret != "" && subtle.ConstantTimeCompare([]byte(secret), []byte(d.StageSecret)) == 1 {
+		return nil
+	}
+	now := s.Now()
+	for i := range c.reg.Secrets {
+		x := &c.reg.Secrets[i]
+		if subtle.ConstantTimeCompare([]byte(hash), []byte(x.Hash)) != 1 {
+			continue
+		}
+		switch x.Standing(now) {
+		case "valid":
+			s.saw(Sighting{Trust: c.reg.Trust.Name, Secret: x.ID})
+			return nil
+		case "expired":
+			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s; make a new one with tressik secret add %s", x.ID, x.Expires.UTC().Format("2006-01-02 15:04 UTC"), x.Trust))
+		default:
+			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID, x.Retired.UTC().Format("2006-01-02 15:04 UTC")))
+		}
+	}
+	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+c.reg.Trust.Name+"; see tressik secret list "+c.reg.Trust.Name)
+}
+
+// tokens is a token response (RFC 6749, section 5.1; OpenID Connect Core, section 3.1.3.3).
+type tokens struct {
+	AccessToken  string `json:"access_token"`
+	TokenType    string `json:"token_type"`
+	ExpiresIn    int    `json:"expires_in"`
+	RefreshToken string `json:"refresh_token,omitempty"`
+	IDToken      string `json:"id_token,omitempty"`
+	Scope        string `json:"scope"`
+}
+
+// token is the token endpoint.
+func (s *Stage) token(p *Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if s.crossOrigin(p, w, r) {
+			return
+		}
+		s.reload()
+		out, trust, e := s.answerToken(p, w, r)
+		if e != nil {
+			if trust == "" {
+				if d := s.only(p); d != nil {
+					trust = d.Trust.Name
+				}
+			}
+			if trust != "" {
+				s.event(Event{Trust: trust, By: p.Party.Name, What: "token request", Findings: finding.List{oauthFinding("token request", e, remedy(e, trust))}})
+			}
+			fail(w, r, e)
+			return
+		}
+		if s.Watch != nil {
+			var got finding.List
+			got.Pass("oauth.token", "token request", out.words())
+			s.event(Event{Trust: trust, By: p.Party.Name, What: "token request", Findings: got})
+		}
+		writeJSON(w, http.StatusOK, out)
+	}
+}
+
+func (t *tokens) words() string {
+	what := "access token for " + federation.SpanWords(federation.Span(t.ExpiresIn))
+	if t.IDToken != "" {
+		what += ", ID token"
+	}
+	if t.RefreshToken != "" {
+		what += ", refresh token"
+	}
+	return what + "; scope " + t.Scope
+}
+
+func remedy(e *oidc.Error, trust string) string {
+	switch e.Code {
+	case oidc.InvalidClient:
+		return "see `tressik secret list " + trust + "`"
+	case oidc.InvalidScope, oidc.InvalidTarget:
+		return "see `tressik consent show " + trust + "`"
+	case oidc.InvalidGrant:
+		return "sign in again"
+	}
+	return "change the request of the app"
+}
+
+func (s *Stage) answerToken(p *Player, w http.ResponseWriter, r *http.Request) (*tokens, string, *oidc.Error) {
+	form, e := body(w, r)
+	if e != nil {
+		return nil, "", e
+	}
+	grantType := form.Get("grant_type")
+	switch grantType {
+	case "authorization_code", "refresh_token", "client_credentials":
+	case "":
+		return nil, "", oidc.Fail(oidc.InvalidRequest, "grant_type is missing")
+	case "password":
+		return nil, "", oidc.Fail(oidc.UnsupportedGrantType, "the password grant hands people's passwords to apps, which RFC 9700 rules out; use authorization_code with PKCE")
+	default:
+		return nil, "", oidc.Fail(oidc.UnsupportedGrantType, "grant_type "+grantType+" is not known; authorization_code, refresh_token and client_credentials are")
+	}
+	c, e := s.client(p, r, form)
+	if e != nil {
+		name := ""
+		if d := s.clientDeal(p, form.Get("client_id")); d != nil {
+			name = d.Trust.Name
+		}
+		return nil, name, e
+	}
+	name := c.reg.Trust.Name
+	if !slices.Contains(c.deal.App.Client.Kind.Grants(), grantType) {
+		return nil, name, oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", c.deal.App.Client.Kind, grantType, strings.Join(c.deal.App.Client.Kind.Grants(), ", "))+selfHint(c, grantType))
+	}
+	var out *tokens
+	switch grantType {
+	case "authorization_code":
+		out, e = s.fromCode(p, c, form)
+	case "refresh_token":
+		out, e = s.fromRefresh(p, c, form, r)
+	default:
+		out, e = s.asItself(p, c, form)
+	}
+	return out, name, e
+}
+
+func selfHint(c *caller, grantType string) string {
+	if grantType == "client_credentials" && c.deal.App.Client.Kind == oidc.Web {
+		return "; to act as itself too, add a service to the ledger for it"
+	}
+	return ""
+}
+
+// fromCode redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6).
+func (s *Stage) fromCode(p *Player, c *caller, form url.Values) (*tokens, *oidc.Error) {
+	v := form.Get("code")
+	if v == "" {
+		return nil, oidc.Fail(oidc.InvalidRequest, "code is missing")
+	}
+	if !form.Has("redirect_uri") {
+		return nil, oidc.Fail(oidc.InvalidRequest, "redirect_uri is missing; send the one of the authorization request")
+	}
+	verifier := form.Get("code_verifier")
+	if verifier == "" {
+		return nil, oidc.Fail(oidc.InvalidRequest, "code_verifier is missing: PKCE protects every code")
+	}
+	now := s.Now()
+	sum := sha256.Sum256([]byte(verifier))
+	s.mu.Lock()
+	s.sweep(now)
+	x := s.oauth.codes[v]
+	var e *oidc.Error
+	switch {
+	case x == nil || x.deal != c.deal:
+		e = oidc.Fail(oidc.InvalidGrant, "this code was not issued to this client")
+	case x.used:
+		if f := s.oauth.families[x.family]; f != nil {
+			f.ended = "its code was used twice"
+		}
+		e = oidc.Fail(oidc.InvalidGrant, "this code was used before; its tokens are revoked now, since somebody else may have it")
+	case now.Sub(x.made) >= CodeLife:
+		e = oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("this code is older than %d seconds", int(CodeLife.Seconds())))
+	case form.Get("redirect_uri") != x.redirect:
+		e = oidc.Fail(oidc.InvalidGrant, "redirect_uri is another than in the authorization request, "+x.redirect)
+	case subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(x.challenge)) != 1:
+		e = oidc.Fail(oidc.InvalidGrant, "code_verifier does not belong to the code_challenge of the authorization request")
+	default:
+		x.used = true // used up before anything is issued, so that two requests at once get one answer
+	}
+	s.mu.Unlock()
+	if e != nil {
+		return nil, e
+	}
+	f := &family{deal: c.deal, grant: x.grant, since: now, used: now}
+	id := s.random()[:22]
+	out, e := s.issue(p, c, id, f, form["resource"], x.nonce, x.grant.asks, true)
+	if e != nil {
+		return nil, e
+	}
+	s.mu.Lock()
+	x.family = id
+	s.oauth.families[id] = f
+	s.mu.Unlock()
+	return out, nil
+}
+
+// issue makes the tokens of a sign-in. refresh says whether a new refresh token may be among them.
+func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []string, nonce string, asks []federation.Ask, refresh bool) (*tokens, *oidc.Error) {
+	policy := c.reg.Trust.OIDC.Policy
+	asks, audience, e := target(p, s.apiParties(), asks, resource, f.grant.resource)
+	if e != nil {
+		return nil, e
+	}
+	who := s.person(f.grant.person)
+	if who == nil {
+		return nil, oidc.Fail(oidc.InvalidGrant, "the person is not in the ledger any more")
+	}
+	if ok, why := c.reg.Trust.AdmitsPerson(who, c.reg.Consents); !ok {
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy admits: "+why)
+	}
+	subject, err := c.deal.Releaser.Subject(who)
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	openid := slices.ContainsFunc(asks, func(a federation.Ask) bool { return a.API == "" && a.Name == "openid" })
+	issuer := p.op.doc.Issuer
+	var aud any = audience
+	if openid && audience != issuer {
+		aud = []string{audience, issuer}
+	}
+	now := s.Now()
+	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: scopeOf(asks)}
+	access := map[string]any{"iss": issuer, "sub": subject.Value, "aud": aud, "exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": id + "." + s.random()[:22],
+		"client_id": c.reg.Trust.OIDC.ClientID, "scope": out.Scope, "auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "sid": f.grant.session}
+	signer := c.deal.signer()
+	if out.AccessToken, err = signer.Sign("at+jwt", access); err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	if openid {
+		claims := c.deal.Releaser.Claims(who, strings.Fields(out.Scope), true)
+		for k, v := range map[string]any{"iss": issuer, "sub": subject.Value, "aud": c.reg.Trust.OIDC.ClientID, "exp": now.Unix() + int64(policy.IDToken), "iat": now.Unix(),
+			"auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "amr": amr(f.grant.context), "sid": f.grant.session, "at_hash": oidc.AccessHash(signer.Alg, out.AccessToken)} {
+			claims[k] = v
+		}
+		if nonce != "" {
+			claims["nonce"] = nonce
+		}
+		if out.IDToken, err = signer.Sign("JWT", claims); err != nil {
+			return nil, oidc.Fail(oidc.ServerError, err.Error())
+		}
+	}
+	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)))
+	offline := slices.ContainsFunc(f.grant.asks, func(a federation.Ask) bool { return a.API == "" && a.Name == "offline_access" })
+	if refresh && offline && policy.Refresh > 0 {
+		out.RefreshToken = id + "." + s.random()
+		f.current = sha256.Sum256([]byte(out.RefreshToken))
+		f.until = maxTime(f.until, f.since.Add(federation.Span(policy.Refresh)))
+	}
+	s.saw(Sighting{Trust: c.reg.Trust.Name, Asks: asks})
+	return out, nil
+}
+
+func maxTime(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// target picks the one API that an access token is for (RFC 8707, section 2.2), and what of the permissions it carries.
+func target(p *Player, apis map[string]*federation.Party, asks []federation.Ask, resource, granted []string) ([]federation.Ask, string, *oidc.Error) {
+	if len(resource) > 1 {
+		return nil, "", oidc.Fail(oidc.InvalidTarget, "name one resource for one token")
+	}
+	if len(resource) == 0 && len(granted) == 1 {
+		resource = granted
+	}
+	var names []string
+	for _, a := range asks {
+		if a.API != "" && !slices.Contains(names, a.API) {
+			names = append(names, a.API)
+		}
+	}
+	pick := ""
+	switch {
+	case len(resource) == 1:
+		for _, n := range names {
+			if x := apis[n]; x != nil && x.API.Audience == resource[0] {
+				pick = n
+			}
+		}
+		if pick == "" {
+			return nil, "", oidc.Fail(oidc.InvalidTarget, "nothing was granted at resource "+resource[0])
+		}
+	case len(names) > 1:
+		return nil, "", oidc.Fail(oidc.InvalidTarget, "permissions of several APIs were granted ("+strings.Join(names, ", ")+"); name one with resource, a token is for one API")
+	case len(names) == 1:
+		pick = names[0]
+	}
+	var out []federation.Ask
+	for _, a := range asks {
+		if a.API == "" || a.API == pick {
+			out = append(out, a)
+		}
+	}
+	if x := apis[pick]; pick != "" && x != nil {
+		return out, x.API.Audience, nil
+	}
+	return out, p.op.doc.Issuer, nil
+}
+
+// fromRefresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2).
+func (s *Stage) fromRefresh(p *Player, c *caller, form url.Values, r *http.Request) (*tokens, *oidc.Error) {
+	token := form.Get("refresh_token")
+	if token == "" {
+		return nil, oidc.Fail(oidc.InvalidRequest, "refresh_token is missing")
+	}
+	policy := c.reg.Trust.OIDC.Policy
+	if from := s.address(c.deal, r); !federation.FromNetwork(policy.RefreshFrom, from) {
+		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s", c.reg.Trust.Name, from, strings.Join(policy.RefreshFrom, ", ")))
+	}
+	id, _, _ := strings.Cut(token, ".")
+	now := s.Now()
+	hash := sha256.Sum256([]byte(token))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f := s.oauth.families[id]
+	switch {
+	case f == nil || f.deal != c.deal || f.current == [sha256.Size]byte{}:
+		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token was not issued to this client, or is long over")
+	case f.ended != "":
+		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token is revoked: "+f.ended)
+	case subtle.ConstantTimeCompare(hash[:], f.current[:]) != 1:
+		f.ended = "an older one of its chain was used again"
+		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token was used before; the whole chain is revoked now, since somebody else may have it. Sign in again")
+	case policy.Refresh == 0:
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy refresh of "+c.reg.Trust.Name+": none; sign in again")
+	case now.Sub(f.since) >= federation.Span(policy.Refresh):
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy refresh of "+c.reg.Trust.Name+": the sign-in is older than "+federation.SpanWords(federation.Span(policy.Refresh)))
+	case now.Sub(f.used) >= federation.Span(policy.RefreshIdle):
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy refresh-idle of "+c.reg.Trust.Name+": not used for "+federation.SpanWords(federation.Span(policy.RefreshIdle)))
+	}
+	asks, e := s.narrowed(c, f, form)
+	if e != nil {
+		return nil, e
+	}
+	g := *f
+	out, e := s.issue(p, c, id, &g, form["resource"], "", asks, true)
+	if e != nil {
+		return nil, e
+	}
+	*f = g
+	f.used = now
+	return out, nil
+}
+
+// narrowed is what a refreshed token may do: what was granted and still holds, or less if less is asked for.
+func (s *Stage) narrowed(c *caller, f *family, form url.Values) ([]federation.Ask, *oidc.Error) {
+	want, ok := oidc.Scope(form.Get("scope"))
+	if !ok {
+		return nil, oidc.Fail(oidc.InvalidScope, "scope holds a character that no scope can have")
+	}
+	for _, n := range want {
+		if !slices.ContainsFunc(f.grant.asks, func(a federation.Ask) bool { return a.Name == n }) {
+			return nil, oidc.Fail(oidc.InvalidScope, n+" was not granted at the sign-in; have the person sign in with it")
+		}
+	}
+	var out []federation.Ask
+	apis := s.apiParties()
+	for _, a := range f.grant.asks {
+		still := slices.ContainsFunc(c.reg.Trust.OIDC.Asks, a.Same)
+		if still && federation.Granted(a, apis, c.reg.Consents, f.grant.person) && (len(want) == 0 || slices.Contains(want, a.Name)) {
+			out = append(out, a)
+		}
+	}
+	if len(out) == 0 {
+		return nil, oidc.Fail(oidc.InvalidGrant, "the consent to all of its permissions was withdrawn")
+	}
+	return out, nil
+}
+
+// asItself issues a token to a client that acts as itself (RFC 6749, section 4.4).
+func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.Error) {
+	asks, _, e := s.scopes(c.deal, form.Get("scope"), form["resource"], federation.AsSelf)
+	if e != nil {
+		return nil, e
+	}
+	apis, name := s.apiParties(), c.reg.Trust.Name
+	if len(asks) == 0 {
+		var waiting []string
+		for _, a := range c.reg.Trust.OIDC.Asks {
+			if a.As != federation.AsSelf {
+				continue
+			}
+			if !federation.Granted(a, apis, c.reg.Consents, "") {
+				waiting = append(waiting, a.Label())
+			} else if len(form["resource"]) == 0 || apis[a.API] != nil && slices.Contains(form["resource"], apis[a.API].API.Audience) {
+				asks = append(asks, a)
+			}
+		}
+		if len(asks) == 0 && len(waiting) > 0 {
+			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting, ", ")+"; tressik consent give "+name+" --for everyone")
+		}
+		if len(asks) == 0 {
+			return nil, oidc.Fail(oidc.InvalidScope, name+" asks for no permission as itself; tressik permission ask "+name+" API:NAME --as self")
+		}
+	}
+	for _, a := range asks {
+		if !federation.Granted(a, apis, c.reg.Consents, "") {
+			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+a.Label()+"; tressik consent give "+name+" "+a.Label()+" --for everyone")
+		}
+	}
+	asks, audience, e := target(p, apis, asks, form["resource"], nil)
+	if e != nil {
+		return nil, e
+	}
+	now, policy, id := s.Now(), c.reg.Trust.OIDC.Policy, c.reg.Trust.OIDC.ClientID
+	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: scopeOf(asks)}
+	access := &selfToken{Issuer: p.op.doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() + int64(policy.AccessToken), Issued: now.Unix(), ID: s.random()[:22], Client: id, Scope: out.Scope}
+	var err error
+	if out.AccessToken, err = c.deal.signer().Sign("at+jwt", access); err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	s.saw(Sighting{Trust: name, Asks: asks})
+	return out, nil
+}
+
+// selfToken are the claims of an access token that a client got as itself (RFC 9068, section 2.2).
+type selfToken struct {
+	Issuer   string `json:"iss"`
+	Subject  string `json:"sub"`
+	Audience string `json:"aud"`
+	Expires  int64  `json:"exp"`
+	Issued   int64  `json:"iat"`
+	ID       string `json:"jti"`
+	Client   string `json:"client_id"`
+	Scope    string `json:"scope"`
+}
+
+// signer signs the tokens of a deal: the provider's key, or the one it is supposed to use.
+func (d *Deal) signer() *oidc.Signer {
+	if d.Suppose.JOSE != nil {
+		return d.Suppose.JOSE
+	}
+	return d.Provider.JOSE
+}
