@@ -215,10 +215,15 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 	}
 	defer ln.Close()
 	base := "http://" + ln.Addr().String()
-	s, err := d.Stage(base)
+	s, closeStage, err := d.Stage(base)
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if cerr := closeStage(); cerr != nil {
+			a.say("what the stage saw could not be kept: %v", cerr)
+		}
+	}()
 	if v := a.Env("TRESSIK_NOW"); v != "" {
 		s.Notice = "its clock is set to " + v
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"reflect"
 	"strings"
 	"time"
 
@@ -37,6 +36,11 @@ type PartyInput struct {
 	Seal    bool // own app: with an encryption key as well
 
 	Hand *Hand
+
+	Client *ClientInput // app
+	API    string       // app: audience of its api side
+	OpenID *OpenIDInput // foreign provider
+	Admins string       // provider: group:NAME whose members may consent for everyone
 }
 
 // Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they are.
@@ -143,14 +147,18 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 		if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
 			return nil, nil, err
 		}
+	case in.Client != nil || in.API != "":
+		p.Source = "entered by hand"
+	case in.OpenID != nil:
+		p.Source = in.OpenID.Source
 	default:
 		return nil, nil, fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)
 	}
-	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
-	if err := roleError(p, found); err != nil {
+	found, err := d.judged(p, in)
+	if err != nil {
 		return nil, found, err
 	}
-	err := d.L.Change(func(tx *store.Tx) error {
+	err = d.L.Change(func(tx *store.Tx) error {
 		if err := tx.AddParty(p, in.Raw); err != nil {
 			return err
 		}
@@ -388,7 +396,7 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 
 // staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
 func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, error) {
-	if reflect.DeepEqual(old.Entity, p.Entity) {
+	if sameSides(old, p) {
 		return nil, nil
 	}
 	all, err := d.L.Trusts()
@@ -462,11 +470,27 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			return nil, nil, err
 		}
 	}
-	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
-	if err := roleError(&p, found); err != nil {
+	found, err := d.judged(&p, in)
+	if err != nil {
 		return nil, found, err
 	}
 	return &p, found, nil
+}
+
+// judged puts the sides that are not SAML into a party and judges all of them.
+func (d *Desk) judged(p *federation.Party, in PartyInput) (finding.List, error) {
+	more, err := d.sides(p, in)
+	if err != nil {
+		return nil, err
+	}
+	if p.Role() == nil && len(p.Sides()) > 0 && in.Raw == nil && in.Hand == nil {
+		return more, nil
+	}
+	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
+	if err := roleError(p, found); err != nil {
+		return found, err
+	}
+	return append(found, more...), nil
 }
 
 // RemoveParty removes a party that no trust uses. Errors: store.ErrInUse.
@@ -474,6 +498,13 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 	p, err := d.Party(kind, name)
 	if err != nil {
 		return err
+	}
+	asking, err := d.askingFor(name, "")
+	if err != nil {
+		return err
+	}
+	if len(asking) > 0 {
+		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik permission drop`", name, store.ErrInUse, strings.Join(asking, ", "))
 	}
 	return d.L.Change(func(tx *store.Tx) error { return tx.RemoveParty(p) })
 }

@@ -4,14 +4,18 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/people"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
@@ -33,6 +37,13 @@ func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
 			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, ErrEnded)
 		}
 		x := &stage.Deal{Trust: *t}
+		if t.OIDC != nil {
+			if err := d.castOIDC(x, players, app, provider); err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+			deals = append(deals, x)
+			continue
+		}
 		for _, p := range []*federation.Party{app, provider} {
 			if players[p.Name] == nil {
 				if players[p.Name], err = d.player(p); err != nil {
@@ -59,12 +70,22 @@ func (d *Desk) player(p *federation.Party) (*stage.Player, error) {
 	if p.Kind == federation.App {
 		pl.Home = stage.HomeOf(p)
 	}
+	pl.Client = p.ClientSide()
+	if p.Kind == federation.Provider {
+		pl.Client = nil
+	}
 	if p.Own {
 		key, cert, err := d.L.Key(p.Name, "signing")
 		if err != nil {
 			return nil, err
 		}
 		pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+		if p.Kind == federation.Provider {
+			if pl.JOSE, err = oidc.NewSigner(key); err != nil {
+				return nil, err
+			}
+			pl.OpenID = p.OpenIDOf(pl.JOSE.Alg)
+		}
 		seal, _, err := d.L.Key(p.Name, "encryption")
 		if errors.Is(err, store.ErrNotFound) {
 			return pl, nil
@@ -90,7 +111,18 @@ func (d *Desk) standIn(pl *stage.Player) error {
 	}
 	pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
 	pl.Decrypt, _ = key.(*rsa.PrivateKey)
+	if pl.Party.OpenID != nil {
+		if pl.JOSE, err = oidc.NewSigner(key); err != nil {
+			return err
+		}
+		doc := pl.Party.OpenID.Discovery
+		doc.IDTokenAlgorithms = []string{pl.JOSE.Alg}
+		pl.OpenID = &doc
+	}
 	role := pl.Party.Role()
+	if role == nil {
+		return nil
+	}
 	seen := map[string]bool{}
 	var out []saml.Key
 	for _, k := range append(role.Keys, saml.Key{Use: "signing"}) {
@@ -128,6 +160,9 @@ type RehearseInput struct {
 	From     string
 	Suppose  []string // KEY=VALUE
 	DryRun   bool     // keep nothing
+	Call     []string // API:PERMISSION to call, over OpenID Connect
+	Scope    string   // to ask for, in place of all that the trust asks for on behalf of a user
+	Secret   string   // the client's secret, to try the real one
 	OnCast   func([]*stage.Deal)
 	OnStart  func(trust string)
 	OnStep   func(stage.Step)
@@ -138,21 +173,41 @@ type RehearseInput struct {
 
 // Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
 func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
-	person, err := d.Person(in.Person)
-	if err != nil {
-		return nil, err
-	}
 	deals, err := d.cast(in.Trusts)
 	if err != nil {
 		return nil, err
 	}
+	person := &people.Person{}
+	services := 0
 	for _, x := range deals {
 		if err := d.suppose(x, in.Suppose); err != nil {
 			return nil, err
 		}
+		if x.Trust.OIDC != nil {
+			x.Suppose.Scope = in.Scope
+			if in.Secret != "" {
+				x.Suppose.Secret = in.Secret
+			}
+		} else if len(in.Call) > 0 || in.Scope != "" || in.Secret != "" {
+			return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", x.Trust.Name)
+		}
+		if isService(x) {
+			services++
+		}
+	}
+	if in.Person != "" || services < len(deals) {
+		if in.Person == "" {
+			return nil, ErrNobody
+		}
+		if person, err = d.Person(in.Person); err != nil {
+			return nil, err
+		}
 	}
 	var events []stage.Event
-	s := &stage.Stage{Deals: deals, People: []people.Person{*person}, Now: d.Now, Rand: d.Rand, CarryOn: true}
+	s := &stage.Stage{Deals: deals, People: []people.Person{*person}, Now: d.Now, Rand: d.Rand, CarryOn: true, Record: true}
+	if err := d.apis(s); err != nil {
+		return nil, err
+	}
 	if err := s.Open(); err != nil {
 		return nil, err
 	}
@@ -195,6 +250,17 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			if e.Judged != nil {
 				fill(&r, e.Judged)
 			}
+			if e.Token != nil {
+				fillToken(&r, e.Token)
+			}
+			if e.What == "answer" && !e.Findings.Failed() {
+				r.Verdict = saml.Accepted
+			}
+		}
+		if isService(x) {
+			d.rehearseService(s, x, in, &r)
+			out = append(out, r)
+			continue
 		}
 		w.OnMessage = func(kind, text string) {
 			if in.OnMessage != nil {
@@ -213,7 +279,16 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
 			}
 		}
-		continued(&r, i, w.Asked, deals)
+		if x.Trust.OIDC != nil {
+			continued(&r, i, w.Asked, deals)
+			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
+				if err := w.Walk(next); err != nil {
+					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: "follow the last step above"})
+				}
+			}
+		} else {
+			continued(&r, i, w.Asked, deals)
+		}
 		if r.Findings.Failed() {
 			r.Verdict = saml.Refused
 		}
@@ -227,6 +302,99 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		return out, nil
 	}
 	return out, d.keep(out)
+}
+
+// ErrNobody means that a rehearsal needs a person.
+var ErrNobody = errors.New("--as PERSON is missing: who signs in?")
+
+func isService(x *stage.Deal) bool { return x.Trust.OIDC != nil && !x.App.Client.Kind.Redirects() }
+
+// after is what a client does once somebody is signed in: its calls, a refresh, and sign-out at the end.
+func after(x *stage.Deal, in RehearseInput, signedIn bool) []string {
+	if !signedIn {
+		return nil
+	}
+	var out []string
+	for _, c := range in.Call {
+		out = append(out, stage.ClientLink(x, "call", url.Values{"permission": {c}}))
+	}
+	for _, a := range x.Trust.OIDC.Asks {
+		if a.API == "" && a.Name == "offline_access" {
+			out = append(out, stage.ClientLink(x, "refresh", nil))
+		}
+	}
+	if len(in.Trusts) == 1 {
+		out = append(out, stage.ClientLink(x, "sign-out", nil))
+	}
+	return out
+}
+
+// rehearseService has a service get a token and call the APIs.
+func (d *Desk) rehearseService(s *stage.Stage, x *stage.Deal, in RehearseInput, r *federation.Rehearsal) {
+	n := 0
+	flush := func(what string, found finding.List) {
+		for _, st := range s.Inner() {
+			n++
+			st.N = n
+			if in.OnStep != nil {
+				in.OnStep(st)
+			}
+		}
+		r.Findings = append(r.Findings, found...)
+		if in.OnEvents != nil && len(found) > 0 {
+			in.OnEvents([]stage.Event{{Trust: r.Trust, By: x.App.Party.Name, What: what, Findings: found}})
+		}
+	}
+	watch := s.Watch
+	s.Watch = func(e stage.Event) {
+		if e.What == "access token" { // the API's judgement; the token request's outcome is told by the service itself
+			watch(e)
+		}
+	}
+	token, found := s.ServiceToken(x, in.Scope, nil)
+	flush("answer", found)
+	if token != "" {
+		calls := in.Call
+		if len(calls) == 0 {
+			calls = []string{""}
+		}
+		for _, c := range calls {
+			found, _ := s.CallAPI(x, token, c)
+			flush("answer", found)
+		}
+	}
+	r.Person = ""
+	if !r.Findings.Failed() {
+		r.Verdict, r.Subject = saml.Accepted, x.Trust.OIDC.ClientID
+	}
+}
+
+func fillToken(r *federation.Rehearsal, j *oidc.Judged) {
+	r.Verdict, r.Subject, r.Format = j.Verdict, j.Subject, ""
+	r.Claims = map[string][]string{}
+	for k, v := range j.Claims {
+		switch k {
+		case "iss", "sub", "aud", "exp", "iat", "nonce", "at_hash", "sid", "auth_time", "jti":
+		default:
+			r.Claims[k] = claimTexts(v)
+		}
+	}
+}
+
+// claimTexts writes a claim of any JSON type as texts.
+func claimTexts(v any) []string {
+	switch x := v.(type) {
+	case string:
+		return []string{x}
+	case []any:
+		out := []string{}
+		for _, y := range x {
+			out = append(out, claimTexts(y)...)
+		}
+		return out
+	}
+	b, _ := json.Marshal(v) // it came out of JSON
+	return []string{string(b)}
 }
 
 func fill(r *federation.Rehearsal, j *saml.Judgement) {
@@ -272,6 +440,12 @@ func (d *Desk) suppose(x *stage.Deal, list []string) error {
 		if !ok || v == "" {
 			return fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
 		}
+		if x.Trust.OIDC != nil {
+			if err := d.supposeOIDC(x, key, v); err != nil {
+				return err
+			}
+			continue
+		}
 		switch key {
 		case "acs":
 			if err := checkURL("--suppose acs", v); err != nil {
@@ -306,6 +480,42 @@ func (d *Desk) suppose(x *stage.Deal, list []string) error {
 	return nil
 }
 
+// supposeOIDC reads KEY=VALUE for a trust over OpenID Connect.
+func (d *Desk) supposeOIDC(x *stage.Deal, key, v string) (err error) {
+	switch key {
+	case "redirect":
+		if u, err := url.Parse(v); err != nil || u.Scheme == "" {
+			return fmt.Errorf("--suppose redirect=%s is %w: write a whole URI", v, ErrValue)
+		}
+		x.Suppose.Redirect = v
+	case "client-id":
+		x.Suppose.ClientID = v
+	case "secret":
+		x.Suppose.Secret = v
+	case "from":
+		if x.Suppose.From, err = netip.ParseAddr(v); err != nil {
+			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, ErrValue)
+		}
+	case "clock":
+		if x.Suppose.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
+			return fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, ErrValue)
+		}
+	case "key":
+		if v != "other" {
+			return fmt.Errorf("--suppose key=%s is %w: write key=other", v, ErrValue)
+		}
+		key, err := keys.Generate(d.Rand, "ecdsa-p256")
+		if err != nil {
+			return err
+		}
+		x.Suppose.JOSE, err = oidc.NewSigner(key)
+		return err
+	default:
+		return fmt.Errorf("--suppose %s is %w: over OpenID Connect redirect, client-id, secret, clock and from (of the app) and key (of the provider) are known", key, ErrValue)
+	}
+	return nil
+}
+
 // keep stores rehearsals with their trusts. One with a supposed value says nothing about the ledger's values: it is kept
 // and does not move the standing.
 func (d *Desk) keep(list []federation.Rehearsal) error {
@@ -334,11 +544,12 @@ func (d *Desk) keep(list []federation.Rehearsal) error {
 	return nil
 }
 
-// Stage makes a stage of all trusts that have not ended, for a browser: parties at base/NAME/…
-func (d *Desk) Stage(base string) (*stage.Stage, error) {
+// Stage makes a stage of all trusts that have not ended, for a browser: parties at base/NAME/… close ends its tie to the
+// ledger, in which consents and what was seen of permissions are kept.
+func (d *Desk) Stage(base string) (s *stage.Stage, close func() error, err error) {
 	trusts, err := d.L.Trusts()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var names []string
 	for _, t := range trusts {
@@ -347,17 +558,27 @@ func (d *Desk) Stage(base string) (*stage.Stage, error) {
 		}
 	}
 	if len(names) == 0 {
-		return nil, errors.New("there is no trust to play; make one with `tressik federate APP --with PROVIDER`")
+		return nil, nil, errors.New("there is no trust to play; make one with `tressik federate APP --with PROVIDER`")
 	}
 	deals, err := d.cast(names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	persons, err := d.L.Persons()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	s := &stage.Stage{Deals: deals, People: persons, Now: d.Now, Rand: d.Rand}
-	s.Rebase(base)
-	return s, s.Open()
+	b, err := d.newBook(names)
+	if err != nil {
+		return nil, nil, err
+	}
+	s = &stage.Stage{Deals: deals, People: persons, Now: d.Now, Rand: d.Rand, Book: b.stage()}
+	if err = d.apis(s); err == nil {
+		s.Rebase(base)
+		err = s.Open()
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, b.Close())
+	}
+	return s, b.Close, nil
 }

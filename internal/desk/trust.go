@@ -3,7 +3,6 @@ package desk
 import (
 	"errors"
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -26,6 +25,7 @@ type Terms struct {
 	SignsRequests *bool
 	Unsolicited   *bool
 	AllowSHA1     *bool
+	Policy        PolicyTerms
 }
 
 func (d *Desk) apply(t *federation.Trust, x Terms) error {
@@ -53,7 +53,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			*b.to = *b.from
 		}
 	}
-	return nil
+	return applyPolicy(t, x)
 }
 
 // Federate makes the trust between an app and a provider: all that follows from their metadata is filled in, both sides
@@ -68,7 +68,7 @@ func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trus
 		return nil, nil, err
 	}
 	if app.Entity.SP == nil || provider.Entity.IDP == nil {
-		return nil, nil, errors.New("both parties need a SAML side")
+		return nil, nil, noSAML(app, provider)
 	}
 	sp, idp := app.Entity.SP, provider.Entity.IDP
 	format, _ := federation.PickFormat(sp, idp)
@@ -84,20 +84,23 @@ func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trus
 	if err := d.apply(t, x); err != nil {
 		return nil, nil, err
 	}
-	for side, p := range map[string]*federation.Party{"app": app, "provider": provider} {
-		if p.Own {
-			t.Handed[side] = d.Now().UTC() // the ledger itself is where that side takes its values from
-		}
-	}
-	settle(t)
-	salt := make([]byte, 32)
-	if _, err := io.ReadFull(d.Rand, salt); err != nil {
-		return nil, nil, err
-	}
-	if err := d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, salt) }); err != nil {
+	if err := d.makeTrust(t, app, provider); err != nil {
 		return nil, nil, err
 	}
 	return t, d.compare(t, app, provider), nil
+}
+
+// noSAML says which side has no SAML role, and what to do instead.
+func noSAML(app, provider *federation.Party) error {
+	p := app
+	if app.Entity.SP != nil {
+		p = provider
+	}
+	s := fmt.Sprintf("%s has no SAML side; read its metadata with `tressik %s change %s --metadata SOURCE`", p.Name, p.Kind, p.Name)
+	if app.Client != nil {
+		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name, provider.Name)
+	}
+	return errors.New(s)
 }
 
 // settle moves a drafted trust to exchanged once both sides have what they need.
@@ -131,10 +134,12 @@ func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) fin
 
 // judgeGroup warns of an admitted group that nobody in the ledger is in.
 func (d *Desk) judgeGroup(out *finding.List, t *federation.Trust) {
-	group, ok := strings.CutPrefix(t.Admits, "group:")
-	if !ok {
-		return
+	for _, g := range federation.AdmittedGroups(t.Admits) {
+		d.judgeOneGroup(out, t, g)
 	}
+}
+
+func (d *Desk) judgeOneGroup(out *finding.List, t *federation.Trust, group string) {
 	persons, err := d.L.Persons()
 	if err != nil || len(persons) == 0 {
 		return // nothing to compare with
@@ -162,6 +167,10 @@ func (d *Desk) Compared(name string) (t *federation.Trust, app, provider *federa
 	t, app, provider, err = d.Trust(name)
 	if err != nil {
 		return nil, nil, nil, nil, err
+	}
+	if t.OIDC != nil {
+		found, err = d.compareOIDC(t, app, provider)
+		return t, app, provider, found, err
 	}
 	return t, app, provider, d.compare(t, app, provider), nil
 }

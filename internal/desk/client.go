@@ -1,0 +1,367 @@
+package desk
+
+import (
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/store"
+)
+
+// ClientInput is what is said of the client side of an app. Empty values leave things as they are.
+type ClientInput struct {
+	Kind                    string
+	Redirects, AfterSignOut []string // a whole list each; a single "none" empties it
+	Contact, Home, For      string
+}
+
+// OpenIDInput is what was read of a foreign provider's OpenID side.
+type OpenIDInput struct {
+	Issuer    string
+	Discovery []byte
+	JWKS      []byte
+	Source    string
+}
+
+// sides puts the client, api and OpenID sides of an input into a party and judges them. It refuses what does not fit.
+func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
+	var found finding.List
+	if in.Client != nil {
+		if err := d.clientSide(p, *in.Client); err != nil {
+			return nil, err
+		}
+		fs := p.Client.Judge()
+		if fs.Failed() {
+			return nil, refusal(federation.ErrFit, p.Name+" as a "+string(p.Client.Kind)+" client", fs)
+		}
+		found = append(found, fs...)
+		if err := d.fitsTrusts(p); err != nil {
+			return nil, err
+		}
+	}
+	if in.API != "" {
+		if err := federation.CheckAudience(in.API); err != nil {
+			return nil, err
+		}
+		a := federation.API{Audience: in.API, Permissions: []federation.Permission{}}
+		if p.API != nil {
+			a.Permissions = p.API.Permissions
+		}
+		p.API = &a
+		found.Pass("api.audience", "audience", in.API)
+	}
+	if in.OpenID != nil {
+		if p.Own {
+			return nil, fmt.Errorf("%s is Tressik's own: its discovery document is written here, not read", p.Name)
+		}
+		doc, err := oidc.ReadDiscovery(in.OpenID.Discovery)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", in.OpenID.Source, err)
+		}
+		fs := oidc.JudgeDiscovery(doc, in.OpenID.Issuer)
+		if slices.Contains(fs.IDs(finding.Error), "discovery.issuer") {
+			return nil, refusal(oidc.ErrDiscovery, in.OpenID.Source, fs)
+		}
+		_, ks, err := oidc.ReadKeys(in.OpenID.JWKS, finding.Provider)
+		if err != nil {
+			return nil, fmt.Errorf("keys of %s: %w", doc.Issuer, err)
+		}
+		p.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(in.OpenID.JWKS), Source: in.OpenID.Source}
+		found = append(append(found, fs...), ks...)
+	}
+	if in.Admins != "" {
+		g, ok := strings.CutPrefix(in.Admins, "group:")
+		if in.Admins != "none" && (!ok || g == "" || strings.Contains(g, ",")) {
+			return nil, fmt.Errorf("--administrators %q is %w; write group:NAME, or none", in.Admins, ErrValue)
+		}
+		p.Admins = strings.TrimSuffix(in.Admins, "none")
+	}
+	return found, nil
+}
+
+// refusal turns the errors among findings into an error that names each.
+func refusal(is error, what string, fs finding.List) error {
+	var b strings.Builder
+	for _, f := range fs {
+		if f.Level == finding.Error {
+			fmt.Fprintf(&b, "\n  %s: %s; expected %s; %s", f.Check, f.Saw, f.Expected, f.Fix)
+		}
+	}
+	return fmt.Errorf("%s: this %w:%s", what, is, b.String())
+}
+
+func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
+	c := federation.NewClient("")
+	if p.Client != nil {
+		cp := *p.Client
+		c = &cp
+	}
+	if in.Kind != "" {
+		c.Kind = oidc.Kind(in.Kind)
+	}
+	if !slices.Contains(oidc.Kinds(), c.Kind) {
+		if in.Kind == "" {
+			return fmt.Errorf("%s has no client side yet: give its kind with --client web, browser, native or service", p.Name)
+		}
+		return fmt.Errorf("--client %q is %w; write web, browser, native or service", in.Kind, federation.ErrKind)
+	}
+	for _, l := range []struct {
+		to   *[]string
+		from []string
+	}{{&c.Redirects, in.Redirects}, {&c.AfterSignOut, in.AfterSignOut}} {
+		switch {
+		case len(l.from) == 1 && l.from[0] == "none":
+			*l.to = []string{}
+		case len(l.from) > 0:
+			*l.to = unique(l.from)
+		}
+	}
+	if in.For != "" {
+		if in.For != "home" && in.For != "partners" && in.For != "anyone" {
+			return fmt.Errorf("--for %q is %w; write home, partners or anyone", in.For, ErrValue)
+		}
+		c.For = in.For
+	}
+	if in.Home != "" {
+		if err := checkURL("--home", in.Home); err != nil {
+			return err
+		}
+		c.Home = in.Home
+	}
+	if in.Contact != "" {
+		c.Contact = in.Contact
+	}
+	p.Client = c
+	return nil
+}
+
+// fitsTrusts names what of an app's trusts no longer fits the kind of its client.
+func (d *Desk) fitsTrusts(p *federation.Party) error {
+	all, err := d.L.Trusts()
+	if err != nil {
+		return err
+	}
+	var wrong []string
+	for _, t := range all {
+		if t.App != p.Name || t.OIDC == nil || t.Standing == federation.Ended {
+			continue
+		}
+		for _, a := range t.OIDC.Asks {
+			if err := fitsKind(p.Client.Kind, a.As); err != nil {
+				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name, a.Label(), a.As, t.Name, a.Label(), a.As))
+			}
+		}
+		if !p.Client.Kind.Public() {
+			continue
+		}
+		if t.OIDC.JWKS != "" {
+			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name, t.Name))
+		}
+		secrets, err := d.L.Secrets(t.Name)
+		if err != nil {
+			return err
+		}
+		for _, s := range secrets {
+			if s.Standing(d.Now()) == "valid" {
+				wrong = append(wrong, fmt.Sprintf("%s has the secret %s: `tressik secret retire %s %s`", t.Name, s.ID, t.Name, s.ID))
+			}
+		}
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%s as a %s client: this %w:\n  %s", p.Name, p.Client.Kind, federation.ErrFit, strings.Join(wrong, "\n  "))
+	}
+	return nil
+}
+
+func fitsKind(k oidc.Kind, as string) error {
+	switch {
+	case as != federation.AsUser && as != federation.AsSelf:
+		return fmt.Errorf("--as %q is %w; write user (on behalf of a user) or self (as itself)", as, ErrValue)
+	case k == oidc.Service && as == federation.AsUser:
+		return fmt.Errorf("--as user %w a service: it acts as itself and has no users; write --as self", federation.ErrFit)
+	case k.Public() && as == federation.AsSelf:
+		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user", federation.ErrFit, k)
+	}
+	return nil
+}
+
+// FederateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign one
+// it is what the other side issued. The app may be an own provider, which then stands before the other one.
+func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	app, err := d.AnyParty(appName)
+	if err != nil {
+		return nil, nil, err
+	}
+	provider, err := d.Party(federation.Provider, providerName)
+	if err != nil {
+		return nil, nil, err
+	}
+	c := app.ClientSide()
+	switch {
+	case app.Name == provider.Name:
+		return nil, nil, errors.New("a provider cannot be upstream of itself")
+	case app.Kind == federation.Provider && (!app.Own || provider.Own):
+		return nil, nil, fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign", app.Name, provider.Name)
+	case c == nil:
+		return nil, nil, fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`", app.Name, app.Name)
+	case provider.OpenIDOf("RS256") == nil:
+		return nil, nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`", provider.Name, provider.Name)
+	case provider.Own && clientID != "":
+		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue, provider.Name)
+	case !provider.Own && clientID == "":
+		return nil, nil, fmt.Errorf("--client-id is missing: %s is foreign, and its owner issues the client ID when the app is registered there. "+
+			"Give its owner the redirect URIs first: %s", provider.Name, strings.Join(c.Redirects, ", "))
+	}
+	if provider.Own {
+		b := make([]byte, 8)
+		if _, err := io.ReadFull(d.Rand, b); err != nil {
+			return nil, nil, err
+		}
+		clientID = app.Name + "." + hex.EncodeToString(b)
+	}
+	t := &federation.Trust{Name: federation.TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name, Standing: federation.Drafted,
+		Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent, Rules: []claims.Rule{}, Signs: "assertion", Handed: map[string]time.Time{},
+		OIDC: &federation.Registration{ClientID: clientID, Asks: []federation.Ask{}, Policy: federation.DefaultPolicy()}}
+	if c.Kind.Redirects() {
+		for _, s := range []string{"openid", "profile", "email"} {
+			t.OIDC.Asks = append(t.OIDC.Asks, federation.Ask{Name: s, As: federation.AsUser, At: d.Now().UTC()})
+		}
+	}
+	if err := d.apply(t, x); err != nil {
+		return nil, nil, err
+	}
+	if err := d.makeTrust(t, app, provider); err != nil {
+		return nil, nil, err
+	}
+	found, err := d.compareOIDC(t, app, provider)
+	return t, found, err
+}
+
+// makeTrust settles a new trust and keeps it.
+func (d *Desk) makeTrust(t *federation.Trust, app, provider *federation.Party) error {
+	for side, p := range map[string]*federation.Party{"app": app, "provider": provider} {
+		if p.Own {
+			t.Handed[side] = d.Now().UTC() // the ledger itself is where that side takes its values from
+		}
+	}
+	settle(t)
+	salt := make([]byte, 32)
+	if _, err := io.ReadFull(d.Rand, salt); err != nil {
+		return err
+	}
+	return d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, salt) })
+}
+
+// compareOIDC puts both sides of a trust over OpenID Connect beside each other.
+func (d *Desk) compareOIDC(t *federation.Trust, app, provider *federation.Party) (finding.List, error) {
+	s, err := d.Clients(t)
+	if err != nil {
+		return nil, err
+	}
+	out := federation.CompareOIDC(t, app, provider, s.APIs, s.Secrets, s.Consents, d.Now())
+	d.judgeGroup(&out, t)
+	return out, nil
+}
+
+// ClientState is what the ledger has of a trust over OpenID Connect besides the trust itself.
+type ClientState struct {
+	APIs     map[string]*federation.Party
+	Secrets  []federation.Secret
+	Consents []federation.Consent
+	Uses     []federation.Use
+}
+
+// Clients loads what belongs to a trust over OpenID Connect.
+func (d *Desk) Clients(t *federation.Trust) (s ClientState, err error) {
+	if s.APIs, err = d.L.APIs(); err != nil {
+		return s, err
+	}
+	if s.Secrets, err = d.L.Secrets(t.Name); err != nil {
+		return s, err
+	}
+	if s.Consents, err = d.L.Consents(t.Name); err != nil {
+		return s, err
+	}
+	s.Uses, err = d.L.Uses(t.Name)
+	return s, err
+}
+
+// OIDCTrust returns a trust over OpenID Connect with its parties, and an error for one over SAML.
+func (d *Desk) OIDCTrust(name string) (*federation.Trust, *federation.Party, *federation.Party, error) {
+	t, app, provider, err := d.Trust(name)
+	if err == nil && t.OIDC == nil {
+		return nil, nil, nil, fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
+	}
+	return t, app, provider, err
+}
+
+// ClientKeys reads public keys of a client: a certificate or public key in PEM, a JSON Web Key, or a JWKS; and returns
+// them as a JWKS. Private keys are refused.
+func ClientKeys(raw []byte) (string, error) {
+	text := strings.TrimSpace(string(raw))
+	if strings.HasPrefix(text, "{") {
+		var probe map[string]json.RawMessage
+		if json.Unmarshal([]byte(text), &probe) == nil && probe["keys"] == nil {
+			text = `{"keys":[` + text + `]}`
+		}
+		list, found, err := oidc.ReadKeys([]byte(text), finding.App)
+		if err != nil {
+			return "", err
+		}
+		if found.Failed() {
+			return "", refusal(oidc.ErrKeys, "the client's keys", found)
+		}
+		set := jose.JSONWebKeySet{}
+		for _, k := range list {
+			set.Keys = append(set.Keys, jose.JSONWebKey{Key: k.Public, KeyID: k.ID, Algorithm: k.Alg, Use: "sig"})
+		}
+		b, err := json.Marshal(set)
+		return string(b), err
+	}
+	var pub any
+	if b, _ := pem.Decode(raw); b != nil && b.Type == "PUBLIC KEY" {
+		k, err := x509.ParsePKIXPublicKey(b.Bytes)
+		if err != nil {
+			return "", fmt.Errorf("the public key cannot be read: %w", err)
+		}
+		pub = k
+	} else {
+		c, err := keys.ParseCertificate(raw)
+		if err != nil {
+			return "", fmt.Errorf("%w; give the client's public key: PEM, a certificate, a JSON Web Key or a JWKS", err)
+		}
+		pub = c.PublicKey
+	}
+	if oidc.Algorithm(pub) == "" {
+		return "", fmt.Errorf("a key of kind %s is %w for a client", keys.Describe(pub), ErrValue)
+	}
+	b, err := oidc.WriteKeys(pub)
+	if err != nil {
+		return "", err
+	}
+	if _, found, err := oidc.ReadKeys(b, finding.App); err != nil || found.Failed() {
+		return "", refusal(oidc.ErrKeys, "the client's key", found)
+	}
+	return string(b), nil
+}
+
+// sameSides reports whether what the other side of a trust must know of a party is the same in both.
+func sameSides(a, b *federation.Party) bool {
+	return reflect.DeepEqual(a.Entity, b.Entity) && reflect.DeepEqual(a.Client, b.Client) && reflect.DeepEqual(a.OpenID, b.OpenID)
+}
