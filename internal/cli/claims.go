@@ -71,7 +71,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if len(gaps) > 0 {
 			blocks = append(blocks, view.Block{Title: "What does not fit the app", Findings: gaps})
 		}
-		if err := a.print(view.Page{Data: trustData{*t, append(hints, gaps...)}, Blocks: blocks}); err != nil {
+		if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: append(hints, gaps...)}, Blocks: blocks}); err != nil {
 			return err
 		}
 		return found(gaps)

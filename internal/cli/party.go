@@ -5,7 +5,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -14,7 +13,6 @@ import (
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
 	"admin.tressik.example/internal/desk"
 	"admin.tressik.example/internal/reach"
@@ -138,15 +136,19 @@ func (a *App) partyCmd(word string) *cobra.Command {
 func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	var src sourceFlags
 	var h handFlags
+	var sf sideFlags
 	var in desk.PartyInput
 	ex := `  tressik provider add southmere --metadata southmere-metadata.xml
-  tressik provider add ridge --own --at https://login.kestrelridge.example`
+  tressik provider add ridge --own --at https://login.kestrelridge.example --administrators group:directors
+  tressik provider add southmere --issuer https://idp.southmere.example`
 	if kind == federation.App {
 		ex = `  tressik app add nightlog --metadata nightlog-metadata.xml
   tressik app add plate-archive --entity-id https://plates.kestrelridge.example/saml \
-      --acs https://plates.kestrelridge.example/saml/acs --wants mail!,displayName`
+      --acs https://plates.kestrelridge.example/saml/acs --wants mail!,displayName
+  tressik app add dome-scheduler --client web --redirect https://dome.kestrelridge.example/oidc/callback
+  tressik app add telescope-api --api https://telescope.kestrelridge.example`
 	}
-	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)),
+	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)), Long: partyLong(kind),
 		Args: args("NAME"), Example: ex,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
@@ -163,11 +165,17 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.partyInput(cmd.Context(), &in, &src, &h); err != nil {
+			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
 				return err
 			}
-			if !in.Own && in.Raw == nil && in.Hand == nil {
-				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)}
+			if !in.Own && in.Raw == nil && in.Hand == nil && in.Client == nil && in.API == "" && in.OpenID == nil {
+				more := ""
+				if kind == federation.App {
+					more = ", its client side with --client KIND, its api side with --api AUDIENCE"
+				} else {
+					more = ", its OpenID side with --issuer URL"
+				}
+				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand%s, or --own --at URL", in.Name, more)}
 			}
 			p, fs, err := d.AddParty(in)
 			if err != nil {
@@ -177,6 +185,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 		}}
 	src.add(c)
 	h.add(c, kind)
+	sf.add(c, kind)
 	f := c.Flags()
 	f.StringVar(&in.Title, "title", "", "name to show to people")
 	f.BoolVar(&in.Own, "own", false, "Tressik keeps its keys and writes its metadata")
@@ -189,7 +198,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 }
 
 // partyInput reads what the flags of a party point at.
-func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags) (err error) {
+func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags, sf *sideFlags) (err error) {
 	in.Source, in.Entity = src.words(), src.entity
 	if in.Raw, err = a.readSource(ctx, src); err != nil {
 		return err
@@ -197,8 +206,21 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 	if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
 		return err
 	}
-	in.Hand, err = a.hand(h)
-	return err
+	if in.Hand, err = a.hand(h); err != nil {
+		return err
+	}
+	return sf.into(ctx, a, in, src)
+}
+
+func partyLong(kind federation.Kind) string {
+	if kind == federation.App {
+		return `An app may have any of three sides: saml (a service provider), client (OpenID Connect or OAuth) and api (a
+protected resource). A client is of one of four kinds. web keeps a secret or a key. browser and native keep
+none: PKCE protects their codes, and native ones may have loopback and private-scheme redirect URIs. service
+acts as itself, nobody signs in there.`
+	}
+	return `A provider may have a SAML side, an OpenID side, or both. A foreign one is known by what it published: its
+SAML metadata, and the discovery document and keys of its issuer.`
 }
 
 func withArticle(kind federation.Kind) string {
@@ -211,7 +233,11 @@ func withArticle(kind federation.Kind) string {
 // partyDone shows a party that was added or changed, with its findings.
 func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale []string) error {
 	open := fs.Without(finding.Pass)
-	blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s %s %s: %s", p.Kind, p.Name, done, p.Entity.ID)}}}
+	what := p.Identifier()
+	if what == "" && p.Client != nil {
+		what = "a " + string(p.Client.Kind) + " client"
+	}
+	blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s %s %s: %s", p.Kind, p.Name, done, what)}}}
 	if len(open) > 0 {
 		blocks = append(blocks, view.Block{Title: "Findings", Findings: open})
 	}
@@ -223,7 +249,13 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 		blocks = append(blocks, view.Block{Title: "To be handed over and rehearsed again", Lines: []string{"  " + strings.Join(stale, ", ") +
 			": see `tressik next`"}})
 	}
-	blocks = append(blocks, view.Block{Lines: []string{next}})
+	if p.Client != nil && len(stale) == 0 {
+		next += fmt.Sprintf("\nRegister it at a provider with `tressik federate %s --with PROVIDER --over oidc`.", p.Name)
+	}
+	if p.API != nil && len(p.API.Permissions) == 0 {
+		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --as user --says TEXT`.", p.Name)
+	}
+	blocks = append(blocks, view.Block{Lines: strings.Split(next, "\n")})
 	if err := a.print(view.Page{Data: partyData{*p, fs, stale}, Blocks: blocks}); err != nil {
 		return err
 	}
@@ -243,20 +275,27 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Name", "Kept", "Entity ID", "Signing certificate until"}, Noun: string(kind),
+			b := view.Block{Head: []string{"Name", "Kept", "Sides", "Known by", "Certificate until"}, Noun: string(kind),
 				Empty: fmt.Sprintf("There is no %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind, kind)}
 			for i := range list {
 				p := &list[i]
-				own, until := "foreign", "none"
+				own, until := "foreign", ""
 				if p.Own {
 					own = "own"
 				}
 				if r := p.Role(); r != nil {
 					if _, certs := r.SigningKeys(); len(certs) > 0 {
-						until = certs[0].NotAfter.UTC().Format("2006-01-02") + " (" + view.Away(certs[0].NotAfter, d.Now()) + ")"
+						until = certs[0].NotAfter.UTC().Format("2006-01-02")
+						if certs[0].NotAfter.Sub(d.Now()) < 90*24*time.Hour {
+							until += " (" + view.Away(certs[0].NotAfter, d.Now()) + ")"
+						}
 					}
 				}
-				b.Rows = append(b.Rows, []string{p.Name, own, p.Entity.ID, until})
+				known := p.Identifier()
+				if known == "" {
+					known = "a client ID at each provider"
+				}
+				b.Rows = append(b.Rows, []string{p.Name, own, strings.Join(p.Sides(), ", "), known, until})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}
@@ -271,7 +310,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fs := saml.JudgeEntity(&p.Entity, kind.Side(), d.Now())
+			fs := d.Judge(p)
 			trusts, err := d.L.Trusts()
 			if err != nil {
 				return err
@@ -283,6 +322,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 	var src sourceFlags
 	var h handFlags
+	var sf sideFlags
 	var in desk.PartyInput
 	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values", Args: args("NAME"),
 		Example:           fmt.Sprintf("  tressik %s change %s --title %q", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind], "New title"),
@@ -293,10 +333,10 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.partyInput(cmd.Context(), &in, &src, &h); err != nil {
+			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
 				return err
 			}
-			if in.Raw == nil && in.Hand == nil && in.Title == "" {
+			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" && in.OpenID == nil && in.Admins == "" {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
 			}
 			p, fs, stale, err := d.ChangeParty(in)
@@ -307,6 +347,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 		}}
 	src.add(c)
 	h.add(c, kind)
+	sf.add(c, kind)
 	c.Flags().StringVar(&in.Title, "title", "", "name to show to people")
 	return c
 }
@@ -331,132 +372,4 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 			}
 			return a.print(view.Page{Data: map[string]string{"removed": p.Name}, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
 		})}
-}
-
-func (a *App) metadataCmd() *cobra.Command {
-	c := &cobra.Command{Use: "metadata", Short: "Write, give back and verify metadata files"}
-	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify())
-	return c
-}
-
-func (a *App) metadataWrite() *cobra.Command {
-	var sign bool
-	var out, life string
-	c := &cobra.Command{Use: "write NAME", Short: "Write a party's metadata, signed with --sign", Args: args("NAME"),
-		Example: "  tressik metadata write ridge --sign --out ridge-metadata.xml", ValidArgsFunction: a.names("", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
-			p, err := d.AnyParty(got[0])
-			if err != nil {
-				return err
-			}
-			var span time.Duration
-			if life != "" {
-				if span, err = days(life); err != nil {
-					return err
-				}
-			}
-			b, err := d.Metadata(p, sign, span)
-			if err != nil {
-				return err
-			}
-			return a.output(out, b)
-		})}
-	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
-	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
-	c.Flags().StringVar(&life, "lasts", "", "put a validUntil so far ahead, such as 30d")
-	return c
-}
-
-func days(v string) (time.Duration, error) {
-	var n int
-	if _, err := fmt.Sscanf(v, "%dd", &n); err == nil && n > 0 && fmt.Sprintf("%dd", n) == v && n <= 36500 {
-		return time.Duration(n) * 24 * time.Hour, nil
-	}
-	if d, err := time.ParseDuration(v); err == nil && d > 0 {
-		return d, nil
-	}
-	return 0, usageError{fmt.Errorf("%q is no time span; write 30d or 12h", v)}
-}
-
-func (a *App) metadataReceived() *cobra.Command {
-	var out string
-	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received", Args: args("NAME"),
-		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
-			p, err := d.AnyParty(got[0])
-			if err != nil {
-				return err
-			}
-			raw, err := d.L.Raw(p.Name)
-			if err != nil {
-				return err
-			}
-			if raw == nil {
-				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it", p.Name, p.Name)
-			}
-			return a.output(out, raw)
-		})}
-	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
-	return c
-}
-
-func (a *App) metadataVerify() *cobra.Command {
-	var src sourceFlags
-	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT", Short: "Verify the signature of a metadata document and judge what is in it",
-		Args: args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
-		RunE: func(cmd *cobra.Command, got []string) error {
-			src.metadata = got[0]
-			if src.signedBy == "" {
-				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not with the one in the document")}
-			}
-			raw, err := a.readSource(cmd.Context(), &src)
-			if err != nil {
-				return err
-			}
-			cert, err := a.certificate("--signed-by", src.signedBy)
-			if err != nil {
-				return err
-			}
-			v := desk.VerifyMetadata(raw, cert)
-			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings, Passed: true}}}); err != nil {
-				return err
-			}
-			return found(v.Findings)
-		}}
-	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file of the signer")
-	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
-	c.Flags().StringVar(&src.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
-	return c
-}
-
-// output writes bytes to a file, whole or not at all, or to standard output.
-func (a *App) output(path string, b []byte) error {
-	if path == "" || path == "-" {
-		_, err := a.Out.Write(b)
-		return err
-	}
-	if err := writeWhole(path, b); err != nil {
-		return err
-	}
-	a.say("wrote %s", path)
-	return nil
-}
-
-// writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
-func writeWhole(path string, b []byte) error {
-	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	_, werr := f.Write(b)
-	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
-		os.Remove(tmp)
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	if err := os.Rename(tmp, path); err != nil {
-		os.Remove(tmp)
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	return nil
 }

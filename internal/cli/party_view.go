@@ -18,7 +18,10 @@ func partyBlocks(p *federation.Party, fs finding.List, trusts []federation.Trust
 	if p.Own {
 		kept = "own: Tressik keeps its keys and writes its metadata"
 	}
-	head := [][2]string{{"entity ID", p.Entity.ID}, {"kept", kept}}
+	head := [][2]string{{"sides", strings.Join(p.Sides(), ", ")}, {"kept", kept}}
+	if p.Entity.ID != "" {
+		head = append([][2]string{{"entity ID", p.Entity.ID}}, head...)
+	}
 	if p.Title != "" {
 		head = append(head, [2]string{"title", p.Title})
 	}
@@ -33,6 +36,9 @@ func partyBlocks(p *federation.Party, fs finding.List, trusts []federation.Trust
 	}
 	if p.Entity.ValidUntil != nil {
 		head = append(head, [2]string{"valid until", view.When(*p.Entity.ValidUntil, now)})
+	}
+	if p.Kind == federation.Provider && p.Own {
+		head = append(head, [2]string{"may consent for everyone", adminWords(p)})
 	}
 	head = append(head, [2]string{"added", view.When(p.Added, now)})
 	var used []string
@@ -60,11 +66,13 @@ func partyBlocks(p *federation.Party, fs finding.List, trusts []federation.Trust
 			blocks = append(blocks, b)
 		}
 	}
+	blocks = append(blocks, openIDBlocks(p)...)
+	blocks = append(blocks, clientBlocks(p, trusts)...)
 	blocks = append(blocks, people(p)...)
 	if open := fs.Without(finding.Pass); len(open) > 0 {
 		return append(blocks, view.Block{Title: "Findings", Findings: open})
 	}
-	return append(blocks, view.Block{Title: "Findings", Lines: []string{fmt.Sprintf("  none; %d checks passed", len(fs))}})
+	return append(blocks, view.Block{Title: "Findings", Lines: []string{"  none; " + view.Count(len(fs), "check") + " passed"}})
 }
 
 func endpointBlock(p *federation.Party, r *saml.Role) view.Block {

@@ -20,32 +20,35 @@ import (
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
 	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/reach"
 	"admin.tressik.example/internal/stage"
 	"admin.tressik.example/internal/view"
 )
 
 func (a *App) rehearseCmd() *cobra.Command {
 	var in desk.RehearseInput
-	var factors, keep string
+	var factors, keep, secretFile string
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON", Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
 arrive. URLs, destinations and recipients are those of the ledger. Foreign parties are played by
 stand-ins. With several trusts of one provider, the later ones go on in the same browser session.
 
+Over OpenID Connect it is discovery, authorize, sign-in, consent, code, tokens, userinfo, the API of --call,
+refresh and sign-out. A service needs no --as: it gets a token as itself and calls its API. Consents given
+in a rehearsal are not kept. The stage's client authenticates with a secret of its own; with --secret-file the
+real one is tried.
+
 --suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID and
-clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not change the standing.`,
+clock=+10m are the app's, key=other is the provider's; over OpenID Connect redirect=URI, client-id=ID,
+secret=TEXT, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
   tressik rehearse nightlog@ridge --as mira --keep messages
-  tressik rehearse nightlog@ridge --as mira --suppose clock=+10m`,
+  tressik rehearse nightlog@ridge --as mira --suppose clock=+10m
+  tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
+  tressik rehearse frame-courier@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
 		RunE: func(_ *cobra.Command, got []string) error {
-			if in.Person == "" {
-				return usageError{errors.New("--as PERSON is missing: who signs in?")}
-			}
 			switch factors {
 			case "password":
 			case "both":
@@ -61,6 +64,11 @@ clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not
 				return err
 			}
 			in.Trusts = got
+			if secretFile != "" {
+				if in.Secret, err = a.secretFrom(secretFile); err != nil {
+					return err
+				}
+			}
 			var kept keeper
 			if keep != "" {
 				if err := os.MkdirAll(keep, 0o700); err != nil {
@@ -70,6 +78,9 @@ clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not
 				in.OnMessage = kept.message
 			}
 			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
+				if errors.Is(err, desk.ErrNobody) {
+					err = usageError{err}
+				}
 				return err
 			}
 			return kept.err
@@ -79,6 +90,9 @@ clock=+10m are the app's, key=other is the provider's. Such a rehearsal does not
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
 	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
 	f.StringArrayVar(&in.Suppose, "suppose", nil, "a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
+	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
+	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
+	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
 	f.StringVar(&keep, "keep", "", "folder to keep the messages in, as the browser carried them, for tressik inspect")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
@@ -112,9 +126,18 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 				fmt.Fprintln(a.Out, p.Loud("!! supposed, not in the ledger: "+s))
 			}
 		}
-		in.OnStart = func(trust string) { fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+in.Person)) }
+		in.OnStart = func(trust string) {
+			who := in.Person
+			if who == "" {
+				who = "itself"
+			}
+			fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+who))
+		}
 		in.OnStep = func(s stage.Step) {
 			fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, s.URL, p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
+			for _, x := range s.Inner {
+				fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL, x.Carries, x.Status, x.Answer)))
+			}
 		}
 		in.OnEvents = func(es []stage.Event) {
 			for _, e := range es {
@@ -123,6 +146,9 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 				}
 				for _, f := range e.Findings {
 					fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
+				}
+				for _, x := range e.Records {
+					fmt.Fprintf(a.Out, "           %s  %s\n", x.ID, x.Note)
 				}
 				if e.What == "request" && e.Findings.Failed() {
 					fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
@@ -174,7 +200,10 @@ func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 		return
 	}
 	fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Good("ACCEPTED"), r.Trust, view.Tally(r.Findings))
-	fs := [][2]string{{"subject", r.Subject}, {"format", saml.ShortName(r.Format)}}
+	fs := [][2]string{{"subject", r.Subject}}
+	if r.Format != "" {
+		fs = append(fs, [2]string{"format", saml.ShortName(r.Format)})
+	}
 	for _, name := range sortedKeys(r.Claims) {
 		fs = append(fs, [2]string{name, strings.Join(r.Claims[name], ", ")})
 	}
@@ -189,7 +218,10 @@ func (a *App) stageCmd() *cobra.Command {
 	c := &cobra.Command{Use: "stage", Short: "Start the stand-ins and leave them running for a browser", Args: args(),
 		Long: `Start the stage on this machine's loopback address and leave it running, for a real browser and for
 apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
-serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.`,
+serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.
+Providers are OpenID providers too, with their issuer at http://127.0.0.1:PORT/NAME, and APIs answer with
+made-up records. A change of a registration, a secret or a consent in the ledger holds here at once; consents
+that people give here are kept in the ledger.`,
 		Example: "  tressik stage --port 8321",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535 {
@@ -240,7 +272,8 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 	}
 	for _, x := range places {
 		fs := [][2]string{{"played", x.Played}}
-		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS}, {"metadata", x.Metadata}} {
+		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS}, {"metadata", x.Metadata},
+			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect}, {"audience", x.Audience}, {"address", x.Address}} {
 			if f[1] != "" {
 				fs = append(fs, f)
 			}
@@ -273,90 +306,8 @@ func eventWords(e stage.Event) string {
 		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
 	case e.Judged != nil && e.Judged.Subject != nil:
 		return s + "accepted, " + e.Judged.Subject.Value
+	case e.Token != nil:
+		return s + "accepted, " + e.Token.Subject
 	}
 	return s + "accepted"
-}
-
-func (a *App) inspectCmd() *cobra.Command {
-	var in desk.InspectInput
-	var at, key string
-	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
-		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
-captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
-JWT. With --trust a SAML message is judged as the receiving side of that trust would judge it. A message
-that is refused ends with exit status 3.`,
-		Example: `  tressik inspect captured.txt
-  tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z`,
-		RunE: func(cmd *cobra.Command, got []string) error {
-			var err error
-			if in.At, err = moment("--at", at); err != nil {
-				return err
-			}
-			if in.Key, err = a.readFile("--key", key); err != nil {
-				return err
-			}
-			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}); err != nil {
-				return err
-			}
-			var d *desk.Desk
-			if in.Trust != "" {
-				if d, err = a.desk(); err != nil {
-					return err
-				}
-			} else {
-				now, err := a.now()
-				if err != nil {
-					return err
-				}
-				d = &desk.Desk{Now: now}
-			}
-			v, err := d.Inspect(in)
-			if err != nil {
-				return fmt.Errorf("%s: %w", got[0], err)
-			}
-			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(a.printer(), v)}); err != nil {
-				return err
-			}
-			if v.Verdict == saml.Refused {
-				return ErrFound
-			}
-			return nil
-		}}
-	f := c.Flags()
-	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
-	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
-	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
-	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
-	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
-	return c
-}
-
-func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
-	var blocks []view.Block
-	title := v.Kind
-	switch v.Verdict {
-	case saml.Accepted:
-		title += "  " + p.Good("ACCEPTED")
-	case saml.Refused:
-		title += "  " + p.Bad("REFUSED")
-	}
-	if v.Trust != "" {
-		title += " by the rules of " + v.Trust
-	}
-	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
-	if v.Subject != "" {
-		fs := [][2]string{{"subject", v.Subject}, {"format", v.Format}}
-		for _, at := range v.Attributes {
-			label := at.Name
-			if at.Friendly != "" && at.Friendly != at.Name {
-				label = at.Friendly
-			}
-			fs = append(fs, [2]string{label, strings.Join(at.Values, ", ")})
-		}
-		blocks = append(blocks, view.Block{Title: "Who and what", Fields: fs})
-	}
-	if len(v.Findings) > 0 {
-		blocks = append(blocks, view.Block{Title: "Checks", Findings: v.Findings, Passed: true})
-	}
-	return blocks
 }

@@ -1,10 +1,9 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -12,29 +11,37 @@ import (
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/desk"
 	"admin.tressik.example/internal/view"
 )
 
 // termFlags are the terms of a trust.
-type termFlags struct{ admits, strength, signs, encrypt, requests, unsolicited, sha1 string }
+type termFlags struct {
+	admits, strength, signs, encrypt, requests, unsolicited, sha1 string
+	policy                                                        policyFlags
+}
 
 func (t *termFlags) add(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&t.admits, "admits", "", "who may sign in: everyone or group:NAME")
+	f.StringVar(&t.admits, "admits", "", "who may sign in: everyone, group:NAME (several with commas); over OpenID Connect also consented")
 	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any or mfa")
-	f.StringVar(&t.signs, "signs", "", "what the provider signs: assertion, response or both")
-	f.StringVar(&t.encrypt, "encrypt", "", "whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
-	f.StringVar(&t.requests, "sign-requests", "", "whether the app's requests must be signed: on or off")
-	f.StringVar(&t.unsolicited, "unsolicited", "", "whether the app takes a response it did not ask for: allow or refuse")
-	f.StringVar(&t.sha1, "sha1", "", "whether SHA-1 signatures pass, with a warning each time: allow or refuse")
+	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
+	f.StringVar(&t.encrypt, "encrypt", "", "SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
+	f.StringVar(&t.requests, "sign-requests", "", "SAML: whether the app's requests must be signed: on or off")
+	f.StringVar(&t.unsolicited, "unsolicited", "", "SAML: whether the app takes a response it did not ask for: allow or refuse")
+	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
+	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("signs", cobra.FixedCompletions([]string{"assertion", "response", "both"}, cobra.ShellCompDirectiveNoFileComp)))
 }
 
-func (t *termFlags) terms() (x desk.Terms, err error) {
+func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
 	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs}
+	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
+		return x, err
+	}
 	encrypt, required := t.encrypt, t.encrypt == "required"
 	if required {
 		encrypt = "on"
@@ -56,20 +63,33 @@ func (t *termFlags) terms() (x desk.Terms, err error) {
 
 type trustData struct {
 	federation.Trust
-	Findings finding.List `json:"findings"`
+	Findings finding.List        `json:"findings"`
+	Consent  *desk.ConsentView   `json:"consent,omitempty"` // over OpenID Connect
+	Secrets  []federation.Secret `json:"secrets,omitempty"`
 }
 
 func (a *App) federateCmd() *cobra.Command {
-	var with string
+	var with, over, clientID string
 	var tf termFlags
 	c := &cobra.Command{Use: "federate APP --with PROVIDER", Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
-		Example:           "  tressik federate nightlog --with ridge --admits group:observers",
-		ValidArgsFunction: a.names("app", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
+		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled in. Over
+OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give the
+client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
+		Example: `  tressik federate nightlog --with ridge --admits group:observers
+  tressik federate dome-scheduler --with ridge --over oidc
+  tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
+		ValidArgsFunction: a.names("", 1),
+		RunE: func(cmd *cobra.Command, got []string) error {
 			if with == "" {
 				return usageError{errors.New("--with PROVIDER is missing")}
 			}
-			x, err := tf.terms()
+			if over != "saml" && over != "oidc" {
+				return usageError{fmt.Errorf("--over %q is not known; write saml or oidc", over)}
+			}
+			if over == "saml" && clientID != "" {
+				return usageError{errors.New("--client-id goes with --over oidc")}
+			}
+			x, err := tf.terms(cmd.Context(), a)
 			if err != nil {
 				return err
 			}
@@ -77,20 +97,32 @@ func (a *App) federateCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, fs, err := d.Federate(got[0], with, x)
+			make := d.Federate
+			if over == "oidc" {
+				make = func(app, provider string, x desk.Terms) (*federation.Trust, finding.List, error) {
+					return d.FederateOIDC(app, provider, clientID, x)
+				}
+			}
+			t, fs, err := make(got[0], with, x)
 			if err != nil {
 				return err
 			}
-			if err := a.print(view.Page{Data: trustData{*t, fs}, Blocks: []view.Block{
-				{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
-				termsBlock(t),
-				{Title: "Both sides compared", Findings: fs, Passed: true},
-				{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}}}}); err != nil {
+			terms, err := a.termBlocks(d, t)
+			if err != nil {
+				return err
+			}
+			blocks := append([]view.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}}}, terms...)
+			blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true},
+				view.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
+			if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
 		}}
 	c.Flags().StringVar(&with, "with", "", "the provider")
+	c.Flags().StringVar(&over, "over", "saml", "the protocol: saml or oidc")
+	c.Flags().StringVar(&clientID, "client-id", "", "over oidc, at a foreign provider: the client ID that its owner issued")
+	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions([]string{"saml", "oidc"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
 	tf.add(c)
 	return c
@@ -112,6 +144,27 @@ func termsBlock(t *federation.Trust) view.Block {
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[t.AllowSHA1]}}}
 }
 
+// termBlocks are the terms of a trust: over OpenID Connect the registration and its policies.
+func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error) {
+	if t.OIDC == nil {
+		return []view.Block{termsBlock(t)}, nil
+	}
+	_, app, _, err := d.Trust(t.Name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.Clients(t)
+	if err != nil {
+		return nil, err
+	}
+	c := app.ClientSide()
+	kind := oidc.Web
+	if c != nil {
+		kind = c.Kind
+	}
+	return []view.Block{registrationBlock(t, c, s.Secrets, d.Now()), policyBlock(t, kind)}, nil
+}
+
 func (a *App) trustCmd() *cobra.Command {
 	c := &cobra.Command{Use: "trust", Short: "List, show, change, end and remove trusts"}
 	c.AddCommand(a.trustList(), a.trustShow(), a.trustChange(), a.trustEnd(), a.trustRemove())
@@ -125,14 +178,14 @@ func (a *App) trustList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Last rehearsal"}, Noun: "trust",
+			b := view.Block{Head: []string{"Trust", "Over", "Standing", "Admits", "Strength", "Last rehearsal"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
 				last := "none"
 				if t.Last != nil {
 					last = t.Last.Verdict + ", " + view.Away(t.Last.At, d.Now())
 				}
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, last})
+				b.Rows = append(b.Rows, []string{t.Name, t.Over(), string(t.Standing), t.Admits, t.Strength, last})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}
@@ -146,17 +199,44 @@ func (a *App) trustShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: trustData{*t, fs}, Blocks: trustBlocks(t, app, provider, fs, d.Now())})
+			terms, err := a.termBlocks(d, t)
+			if err != nil {
+				return err
+			}
+			data := trustData{Trust: *t, Findings: fs}
+			if t.OIDC != nil {
+				v, err := d.ConsentShow(t.Name)
+				if err != nil {
+					return err
+				}
+				data.Consent = v
+				if data.Secrets, err = d.L.Secrets(t.Name); err != nil {
+					return err
+				}
+				b := matrixBlock(a.printer(), v)
+				b.Title = "Permissions and consent"
+				terms = append(terms, b)
+			}
+			if t.OIDC == nil || len(t.Rules) > 0 {
+				terms = append(terms, rulesBlock(t))
+			}
+			return a.print(view.Page{Data: data, Blocks: trustBlocks(t, app, provider, terms, fs, d.Now())})
 		})}
 }
 
-func trustBlocks(t *federation.Trust, app, provider *federation.Party, fs finding.List, now time.Time) []view.Block {
+func trustBlocks(t *federation.Trust, app, provider *federation.Party, terms []view.Block, fs finding.List, now time.Time) []view.Block {
 	standing := string(t.Standing)
 	if t.Last != nil && t.Standing == federation.Rehearsed && len(t.Last.StandIns) > 0 {
 		standing += ", with stand-ins for " + strings.Join(t.Last.StandIns, " and ")
 	}
 	head := [][2]string{{"standing", standing},
 		{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " + provider.Entity.ID}}
+	if t.OIDC != nil {
+		head = [][2]string{{"standing", standing}, {"over", "OpenID Connect"}, {"app", app.Name}, {"provider", provider.Name + "  " + issuerOf(provider)}}
+		if app.Kind == federation.Provider {
+			head[2][1] += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
+		}
+	}
 	for _, side := range []string{"app", "provider"} {
 		at, ok := t.Handed[side]
 		v := "not yet given what it needs"
@@ -165,15 +245,22 @@ func trustBlocks(t *federation.Trust, app, provider *federation.Party, fs findin
 		}
 		head = append(head, [2]string{"the " + side, v})
 	}
-	if l := app.StartLink(); l != "" {
+	if l := app.StartLink(); l != "" && t.OIDC == nil {
 		head = append(head, [2]string{"starts at the app", l})
 	}
-	if l := provider.LaunchLink(app); l != "" {
+	if l := provider.LaunchLink(app); l != "" && t.OIDC == nil {
 		head = append(head, [2]string{"starts at the provider", l})
 	}
-	blocks := []view.Block{{Title: "trust " + t.Name, Fields: head}, termsBlock(t), rulesBlock(t)}
+	blocks := append([]view.Block{{Title: "trust " + t.Name, Fields: head}}, terms...)
 	blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true})
 	return append(blocks, lastBlock(t, now))
+}
+
+func issuerOf(p *federation.Party) string {
+	if doc := p.OpenIDOf(); doc != nil {
+		return doc.Issuer
+	}
+	return ""
 }
 
 func rulesBlock(t *federation.Trust) view.Block {
@@ -188,9 +275,12 @@ func rulesBlock(t *federation.Trust) view.Block {
 func lastBlock(t *federation.Trust, now time.Time) view.Block {
 	r := t.Last
 	if r == nil {
-		return view.Block{Title: "Last rehearsal", Lines: []string{"  none; run `tressik rehearse " + t.Name + " --as PERSON`"}}
+		return view.Block{Title: "Last rehearsal", Lines: []string{"  none; see `tressik next " + t.Name + "`"}}
 	}
 	f := [][2]string{{"verdict", r.Verdict}, {"when", view.When(r.At, now)}, {"as", r.Person}}
+	if r.Person == "" {
+		f[2][1] = "itself"
+	}
 	if r.Subject != "" {
 		f = append(f, [2]string{"subject", r.Subject})
 	}
@@ -210,13 +300,18 @@ func lastBlock(t *federation.Trust, now time.Time) view.Block {
 func (a *App) trustChange() *cobra.Command {
 	var tf termFlags
 	c := &cobra.Command{Use: "change TRUST", Short: "Change the terms of a trust", Args: args("TRUST"),
-		Example:           "  tressik trust change nightlog@ridge --admits group:observers --strength mfa",
+		Long: `Change what a trust allows. Over OpenID Connect each policy is enforced at the provider's endpoints, and a
+refusal names the policy that refused: who is admitted, from which networks, how strongly, how long a session
+and its tokens last.`,
+		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
+  tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
+  tressik trust change frame-courier@ridge --client-key courier.pem`,
 		ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
+		RunE: func(cmd *cobra.Command, got []string) error {
 			if tf == (termFlags{}) {
 				return usageError{errors.New("nothing to change; give one of the terms (see --help)")}
 			}
-			x, err := tf.terms()
+			x, err := tf.terms(cmd.Context(), a)
 			if err != nil {
 				return err
 			}
@@ -231,11 +326,15 @@ func (a *App) trustChange() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			blocks := []view.Block{{Lines: []string{"trust " + t.Name + " changed"}}, termsBlock(t)}
+			terms, err := a.termBlocks(d, t)
+			if err != nil {
+				return err
+			}
+			blocks := append([]view.Block{{Lines: []string{"trust " + t.Name + " changed"}}}, terms...)
 			if open := fs.Without(finding.Pass); len(open) > 0 {
 				blocks = append(blocks, view.Block{Title: "Findings", Findings: open})
 			}
-			if err := a.print(view.Page{Data: trustData{*t, fs}, Blocks: blocks}); err != nil {
+			if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
@@ -278,122 +377,6 @@ func (a *App) trustRemove() *cobra.Command {
 			}
 			return a.print(view.Page{Data: map[string]string{"removed": got[0]}, Blocks: []view.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
 		})}
-}
-
-func (a *App) handoffCmd() *cobra.Command {
-	var side, out string
-	c := &cobra.Command{Use: "handoff TRUST --for app|provider", Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
-		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
-each comes from and what it is called in metadata. With --out the metadata, the certificate and the
-sheet are written as files. Either way the ledger notes that the side was given what it needs; with
---dry-run it does not.`,
-		Example:           "  tressik handoff nightlog@ridge --for app\n  tressik handoff nightlog@ridge --for app --out sheets",
-		ValidArgsFunction: a.names("trust", 1)}
-	var dry bool
-	c.RunE = func(_ *cobra.Command, got []string) error {
-		if side == "" {
-			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the values")}
-		}
-		if side != "app" && side != "provider" {
-			return usageError{fmt.Errorf("--for %q is not known; write app or provider", side)}
-		}
-		d, err := a.desk()
-		if err != nil {
-			return err
-		}
-		h, err := d.Handoff(got[0], side, true)
-		if err != nil {
-			return err
-		}
-		if out != "" {
-			if err := a.handoffFiles(h, out); err != nil {
-				return err
-			}
-		}
-		if !dry {
-			if h, err = d.Handoff(got[0], side, false); err != nil {
-				return err
-			}
-		}
-		page := handoffPage(h)
-		if out != "" && a.format == "table" {
-			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names.", out, side)}}}
-		}
-		return a.print(page)
-	}
-	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
-	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
-	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that the side was given them")
-	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"}, cobra.ShellCompDirectiveNoFileComp)))
-	return c
-}
-
-func handoffPage(h *desk.Handoff) view.Page {
-	role := "provider"
-	if h.For == "provider" {
-		role = "app"
-	}
-	blocks := []view.Block{{Lines: []string{fmt.Sprintf("Handoff of %s: what the %s needs of the %s %s", h.Trust, h.For, role, h.About), ""}}}
-	for _, i := range h.Items {
-		from := i.From
-		if i.Metadata != "" {
-			from = i.Metadata + " | " + i.From
-		}
-		blocks[len(blocks)-1].Lines = append(blocks[len(blocks)-1].Lines, "  "+i.Label+"  ["+from+"]", "      "+i.Value)
-	}
-	if len(h.Attributes) > 0 {
-		t := "Attributes that are sent"
-		if h.For == "provider" {
-			t = "Attributes that the app reads"
-		}
-		b := view.Block{Title: t, Head: []string{"Attribute", "Name in the message", "In metadata"}}
-		for _, i := range h.Attributes {
-			b.Rows = append(b.Rows, []string{i.Label, i.Value, i.Metadata})
-		}
-		blocks = append(blocks, b)
-	}
-	if len(h.Certificate) > 0 {
-		blocks = append(blocks, view.Block{Title: "Certificate", Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
-	}
-	data := struct {
-		*desk.Handoff
-		PEM string `json:"certificate,omitempty"`
-		XML string `json:"metadataXML"`
-	}{h, string(h.Certificate), string(h.Metadata)}
-	return view.Page{Data: data, Blocks: blocks}
-}
-
-// handoffFiles writes metadata, certificate and sheet into a folder; files that are there are not overwritten unasked.
-func (a *App) handoffFiles(h *desk.Handoff, dir string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("--out: %w", err)
-	}
-	var sheet strings.Builder
-	p := view.Printer{W: &sheet}
-	if err := p.Print(handoffPage(h)); err != nil {
-		return err
-	}
-	files := []struct {
-		name string
-		b    []byte
-	}{{h.About + "-metadata.xml", h.Metadata}, {h.About + "-certificate.pem", h.Certificate}, {h.About + "-sheet.txt", []byte(sheet.String())}}
-	for _, f := range files {
-		path := filepath.Join(dir, f.name)
-		if _, err := os.Lstat(path); err == nil && len(f.b) > 0 {
-			if err := a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path)); err != nil {
-				return err
-			}
-		}
-	}
-	for _, f := range files {
-		if len(f.b) == 0 {
-			continue
-		}
-		if err := a.output(filepath.Join(dir, f.name), f.b); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (a *App) nextCmd() *cobra.Command {

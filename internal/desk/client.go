@@ -95,6 +95,27 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 	return found, nil
 }
 
+// Judge judges all sides of a party as they are in the ledger.
+func (d *Desk) Judge(p *federation.Party) finding.List {
+	var out finding.List
+	if p.Role() != nil || len(p.Sides()) == 0 {
+		out = saml.JudgeEntity(&p.Entity, p.Kind.Side(), d.Now())
+	}
+	if p.Client != nil {
+		out = append(out, p.Client.Judge()...)
+	}
+	if p.API != nil {
+		out.Pass("api.audience", "audience", p.API.Audience)
+	}
+	if p.OpenID != nil {
+		out = append(out, oidc.JudgeDiscovery(&p.OpenID.Discovery, "")...)
+		if _, found, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider); err == nil {
+			out = append(out, found...)
+		}
+	}
+	return out
+}
+
 // refusal turns the errors among findings into an error that names each.
 func refusal(is error, what string, fs finding.List) error {
 	var b strings.Builder
@@ -220,7 +241,7 @@ func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*f
 		return nil, nil, fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign", app.Name, provider.Name)
 	case c == nil:
 		return nil, nil, fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`", app.Name, app.Name)
-	case provider.OpenIDOf("RS256") == nil:
+	case provider.OpenIDOf() == nil:
 		return nil, nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`", provider.Name, provider.Name)
 	case provider.Own && clientID != "":
 		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue, provider.Name)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -24,24 +25,35 @@ func HashSecret(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
-func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List, error) {
+// secretFor refuses where no secret can be made for a trust.
+func (d *Desk) secretFor(name string, life time.Duration) (finding.List, error) {
 	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
-		return nil, "", nil, err
+		return nil, err
 	}
 	c := app.ClientSide()
 	switch {
 	case t.Standing == federation.Ended:
-		return nil, "", nil, fmt.Errorf("%s %w", name, ErrEnded)
+		return nil, fmt.Errorf("%s %w", name, ErrEnded)
+	case c == nil:
+		return nil, fmt.Errorf("%s has no client side any more", app.Name)
 	case !provider.Own:
-		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
+		return nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
 	case c.Kind.Public():
-		return nil, "", nil, fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
+		return nil, fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
 	}
 	found := federation.JudgeSecretLife(life)
 	if found.Failed() {
-		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 2 years", federation.SpanWords(life), ErrValue)
+		return nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 2 years (730d)", federation.SpanWords(life), ErrValue)
+	}
+	return found, nil
+}
+
+// AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
+func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List, error) {
+	found, err := d.secretFor(name, life)
+	if err != nil {
+		return nil, "", nil, err
 	}
 	b := make([]byte, 32+5)
 	if _, err := io.ReadFull(d.Rand, b); err != nil {
@@ -360,6 +372,7 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 		})
 	}
 	var picked []federation.Ask
+	var list []federation.Consent
 	seen := map[string]bool{}
 	var have []string
 	for _, a := range t.OIDC.Asks {
@@ -368,6 +381,14 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 			continue
 		}
 		seen[a.Label()] = true
+		if in.Standing == federation.Withdrawn && person == "" { // nobody's consent is left
+			own := mine(had, a)
+			list = append(list, own...)
+			if holds(a) || len(own) > 0 {
+				picked = append(picked, a)
+			}
+			continue
+		}
 		switch {
 		case person != "" && a.As == federation.AsSelf:
 			if len(in.Labels) > 0 {
@@ -383,7 +404,9 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l, Near: near.Names(l, have), Add: "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
 		}
 	}
-	var list []federation.Consent
+	for i := range list {
+		list[i].Standing, list[i].By, list[i].Admin, list[i].At = in.Standing, d.L.Actor, true, d.Now().UTC()
+	}
 	for _, a := range picked {
 		list = append(list, federation.Consent{Trust: in.Trust, API: a.API, Name: a.Name, As: a.As, For: person, Standing: in.Standing, By: d.L.Actor, Admin: true, At: d.Now().UTC()})
 	}
@@ -391,6 +414,17 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 		return nil, nil
 	}
 	return list, d.keepConsents(list)
+}
+
+// mine are the consents to an ask that single persons gave, or an administrator for them.
+func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
+	var out []federation.Consent
+	for _, c := range had {
+		if c.Of(a) && c.For != "" && c.Standing == federation.Consented {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // keepConsents stores consents of one standing.
@@ -413,6 +447,7 @@ type ConsentView struct {
 	Trust    string           `json:"trust"`
 	Kind     oidc.Kind        `json:"client"`
 	Works    bool             `json:"works"`
+	Whole    bool             `json:"worksWhole"` // with all that it asks for
 	Line     string           `json:"summary"`
 	Rows     []federation.Row `json:"permissions"`
 	Findings finding.List     `json:"findings"`
@@ -438,6 +473,40 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	if v.Findings == nil {
 		v.Findings = finding.List{}
 	}
-	v.Works, v.Line = federation.Sum(v.Kind, v.Rows)
+	v.Works, v.Whole, v.Line = federation.Sum(v.Kind, v.Rows)
 	return v, nil
+}
+
+// Published is a permission of an API with the trusts that ask for it.
+type Published struct {
+	API   string `json:"api"`
+	Label string `json:"permission"`
+	federation.Permission
+	AskedBy []string `json:"askedForBy"`
+}
+
+// Permissions lists what APIs publish, by API; "" lists all of them.
+func (d *Desk) Permissions(api string) ([]Published, error) {
+	apis, err := d.L.APIs()
+	if err != nil {
+		return nil, err
+	}
+	if api != "" {
+		p, err := d.API(api)
+		if err != nil {
+			return nil, err
+		}
+		apis = map[string]*federation.Party{api: p}
+	}
+	out := []Published{}
+	for _, n := range slices.Sorted(maps.Keys(apis)) {
+		for _, x := range apis[n].API.Permissions {
+			by, err := d.askingFor(n, x.Name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, Published{API: n, Label: n + ":" + x.Name, Permission: x, AskedBy: append([]string{}, by...)})
+		}
+	}
+	return out, nil
 }

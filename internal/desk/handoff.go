@@ -3,6 +3,7 @@ package desk
 import (
 	"bytes"
 	"fmt"
+	"os"
 	"strings"
 
 	"admin.tressik.example/internal/core/claims"
@@ -14,10 +15,11 @@ import (
 
 // Item is one value of a handoff.
 type Item struct {
-	Label    string `json:"label"`    // the standard's name of it
-	Value    string `json:"value"`    // exactly as the other side must enter it
-	Metadata string `json:"metadata"` // what it is called in metadata
-	From     string `json:"from"`     // where the value comes from
+	Label    string `json:"label"`         // the standard's name of it
+	Value    string `json:"value"`         // exactly as the other side must enter it
+	Metadata string `json:"metadata"`      // what it is called in metadata
+	From     string `json:"from"`          // where the value comes from
+	Env      string `json:"env,omitempty"` // name in an app's environment
 }
 
 // Handoff is what one side of a trust must be given.
@@ -29,6 +31,17 @@ type Handoff struct {
 	Attributes  []Item `json:"attributes,omitempty"`
 	Certificate []byte `json:"-"` // PEM
 	Metadata    []byte `json:"-"`
+
+	Registration []byte `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
+	secret       bool
+}
+
+// Mode is how files of the handoff are protected: one with a secret is for its owner alone.
+func (h *Handoff) Mode() os.FileMode {
+	if h.secret {
+		return 0o600
+	}
+	return 0o644
 }
 
 // Handoff collects what a side needs and, unless dry, records that it was given. side is app or provider.
@@ -38,17 +51,28 @@ func (d *Desk) Handoff(name, side string, dry bool) (*Handoff, error) {
 		return nil, err
 	}
 	h := &Handoff{Trust: name, For: side}
-	switch side {
-	case "app":
+	switch {
+	case side == "app":
 		h.About = provider.Name
-		d.providerItems(h, t, app, provider)
-		h.Metadata, err = d.Metadata(provider, false, 0)
-	case "provider":
+	case side == "provider":
 		h.About = app.Name
-		d.appItems(h, t, app, provider)
-		h.Metadata, err = d.Metadata(app, false, 0)
 	default:
 		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, ErrValue)
+	}
+	switch {
+	case t.OIDC != nil && side == "app":
+		var s ClientState
+		if s, err = d.Clients(t); err == nil {
+			err = d.clientItems(h, t, app, provider, s)
+		}
+	case t.OIDC != nil:
+		err = d.registrationItems(h, t, app, provider)
+	case side == "app":
+		d.providerItems(h, t, app, provider)
+		h.Metadata, err = d.Metadata(provider, false, 0)
+	default:
+		d.appItems(h, t, app, provider)
+		h.Metadata, err = d.Metadata(app, false, 0)
 	}
 	if err != nil {
 		return nil, err
@@ -80,7 +104,7 @@ func source(p *federation.Party) string {
 
 func (h *Handoff) add(label, value, metadata, from string) {
 	if value != "" {
-		h.Items = append(h.Items, Item{label, value, metadata, from})
+		h.Items = append(h.Items, Item{Label: label, Value: value, Metadata: metadata, From: from})
 	}
 }
 
@@ -206,7 +230,12 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	c := app.ClientSide()
+	service := t.OIDC != nil && c != nil && !c.Kind.Redirects()
 	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, ""}, {true, "the trust is made", ""}}
+	if t.OIDC != nil {
+		out[1].Step = "the client is registered, with the client ID " + t.OIDC.ClientID
+	}
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
 		if side == "provider" {
@@ -219,8 +248,18 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 		}
 		out = append(out, Todo{given, step, fmt.Sprintf("tressik handoff %s --for %s", name, side)})
 	}
-	out = append(out, Todo{len(persons) > 0, "there are people to try it on", "tressik people load FILE"})
-	out = append(out, claimTodos(t, found)...)
+	if !service {
+		out = append(out, Todo{len(persons) > 0, "there are people to try it on", "tressik people load FILE"})
+	}
+	var consents []federation.Consent
+	if t.OIDC != nil {
+		out = append(out, clientTodos(t, found)...)
+		if consents, err = d.L.Consents(name); err != nil {
+			return nil, nil, err
+		}
+	} else {
+		out = append(out, claimTodos(t, found)...)
+	}
 	for _, f := range found {
 		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
 			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
@@ -228,7 +267,7 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 	}
 	who := "PERSON"
 	for i := range persons {
-		if ok, _ := t.Admission(&persons[i]); ok {
+		if ok, _ := t.AdmitsPerson(&persons[i], consents); ok {
 			who = persons[i].ID
 			break
 		}
@@ -238,7 +277,11 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 	if t.Last != nil && !rehearsed {
 		step = "a rehearsal succeeded since the last change"
 	}
-	out = append(out, Todo{rehearsed, step, fmt.Sprintf("tressik rehearse %s --as %s", name, who)})
+	command := fmt.Sprintf("tressik rehearse %s --as %s", name, who)
+	if service {
+		command = "tressik rehearse " + name
+	}
+	out = append(out, Todo{rehearsed, step, command})
 	for i := range out {
 		if out[i].Done {
 			out[i].Command = ""

@@ -28,6 +28,7 @@ type Inspection struct {
 	Claims     map[string][]string `json:"claims"` // by attribute name; under a good signature only
 	Attributes []saml.Attribute    `json:"attributes,omitempty"`
 	Facts      [][2]string         `json:"-"`
+	Explained  [][3]string         `json:"-"` // of a token: claim, value, meaning
 	FactMap    map[string]string   `json:"facts,omitempty"`
 	Findings   finding.List        `json:"findings"`
 	Trust      string              `json:"trust,omitempty"`
@@ -52,7 +53,7 @@ func (v *Inspection) fact(label, value string) {
 }
 
 // Inspect recognises what it is given and explains it; with a trust it judges a message as the receiving side would.
-// d.L may be nil where no trust is named. Errors: ErrUnrecognised, *UnknownError.
+// d.L may be nil where no trust is named; if it is there, the key of a token is looked for in it. Errors: ErrUnrecognised, *UnknownError.
 func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
 	if in.At.IsZero() {
 		in.At = d.Now()
@@ -68,6 +69,9 @@ func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
 		v.Claims = map[string][]string{}
 	}
 	v.FactMap = map[string]string{}
+	for _, x := range v.Explained {
+		v.FactMap[x[0]] = x[1]
+	}
 	for _, f := range v.Facts {
 		if was, ok := v.FactMap[f[0]]; ok {
 			v.FactMap[f[0]] = was + "\n" + f[1]
@@ -92,11 +96,14 @@ func (d *Desk) recognise(in InspectInput) (*Inspection, error) {
 	case raw[0] == '<' || bytes.HasPrefix(in.Raw, []byte{0xFE, 0xFF}) || bytes.HasPrefix(in.Raw, []byte{0xFF, 0xFE}):
 		return d.inspectXML(in, bytes.TrimSpace(in.Raw), nil)
 	case raw[0] == '{':
-		return inspectJSON(raw)
+		return d.inspectJSON(in, raw)
 	case raw[0] == 0x30:
 		return d.inspectDER(raw, in.Raw, in.At)
 	}
 	text := string(raw)
+	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") { // as a captured header has it
+		text = strings.TrimSpace(text[len("Bearer "):])
+	}
 	if c, ok, err := carriedIn(text); ok {
 		if err != nil {
 			return nil, fmt.Errorf("the captured message cannot be taken out of its binding: %w", err)
@@ -104,7 +111,11 @@ func (d *Desk) recognise(in InspectInput) (*Inspection, error) {
 		return d.inspectXML(in, c.XML, c)
 	}
 	if parts := strings.Split(text, "."); len(parts) == 3 && strings.HasPrefix(text, "ey") {
-		return inspectJWT(text, in.At)
+		return d.inspectJWT(in, text)
+	} else if len(parts) == 5 && strings.HasPrefix(text, "ey") {
+		v := &Inspection{Kind: "JWT, encrypted (JWE)"}
+		v.fact("Claims", "cannot be read without the key of its receiver")
+		return v, nil
 	}
 	return d.inspectBase64(in, text)
 }
@@ -166,7 +177,7 @@ func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) 
 		}
 	}
 	return nil, fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
-		"a certificate; a private key; a JSON Web Key, JWKS or JWT", ErrUnrecognised)
+		"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document", ErrUnrecognised)
 }
 
 // nearlyBase64 reports whether text is made of base64 characters but for a slip or two, and long enough to mean it.

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
-	"sort"
 	"strings"
 	"time"
 
@@ -14,7 +13,7 @@ import (
 
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/oidc"
 )
 
 func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
@@ -76,7 +75,7 @@ func explainCertificate(c *x509.Certificate, at time.Time) *Inspection {
 	return v
 }
 
-func inspectJSON(raw []byte) (*Inspection, error) {
+func (d *Desk) inspectJSON(in InspectInput, raw []byte) (*Inspection, error) {
 	var probe map[string]json.RawMessage
 	if err := json.Unmarshal(raw, &probe); err != nil {
 		return nil, fmt.Errorf("%w: JSON that is damaged: %v", ErrUnrecognised, err)
@@ -89,7 +88,33 @@ func inspectJSON(raw []byte) (*Inspection, error) {
 		explainJWK(v, raw)
 		return v, nil
 	}
-	return nil, fmt.Errorf("%w: JSON that is neither a JSON Web Key nor a JWKS", ErrUnrecognised)
+	if _, ok := probe["issuer"]; ok {
+		return inspectDiscovery(raw)
+	}
+	for _, member := range []string{"id_token", "access_token"} { // a whole token response
+		var token string
+		if json.Unmarshal(probe[member], &token) == nil && strings.Count(token, ".") == 2 {
+			return d.inspectJWT(in, token)
+		}
+	}
+	return nil, fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a JWT in it", ErrUnrecognised)
+}
+
+func inspectDiscovery(raw []byte) (*Inspection, error) {
+	doc, err := oidc.ReadDiscovery(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnrecognised, err)
+	}
+	v := &Inspection{Kind: "discovery document"}
+	for _, f := range [][2]string{{"Issuer", doc.Issuer}, {"Authorization endpoint", doc.AuthorizationEndpoint}, {"Token endpoint", doc.TokenEndpoint},
+		{"Userinfo endpoint", doc.UserinfoEndpoint}, {"Keys (JWKS)", doc.JWKSURI}, {"Introspection endpoint", doc.IntrospectionEndpoint},
+		{"Revocation endpoint", doc.RevocationEndpoint}, {"End-session endpoint", doc.EndSessionEndpoint}, {"Response types", strings.Join(doc.ResponseTypes, ", ")},
+		{"Grant types", strings.Join(doc.GrantTypes, ", ")}, {"Client authentication", strings.Join(doc.TokenAuthMethods, ", ")},
+		{"ID tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}, {"Scopes", strings.Join(doc.ScopesSupported, ", ")}} {
+		v.fact(f[0], f[1])
+	}
+	v.Findings = oidc.JudgeDiscovery(doc, "")
+	return v, nil
 }
 
 func inspectJWKS(raw []byte) (*Inspection, error) {
@@ -121,51 +146,4 @@ func explainJWK(v *Inspection, raw []byte) {
 			Expected: "public keys alone", Side: finding.Sender, Fix: "if this was published, replace the key now"})
 	}
 	v.fact("Key "+k.KeyID, strings.TrimSpace(strings.Join([]string{text, k.Use, k.Algorithm}, " ")))
-}
-
-func inspectJWT(text string, at time.Time) (*Inspection, error) {
-	parts := strings.Split(strings.TrimSpace(text), ".")
-	head, err1 := decodeSegment(parts[0])
-	body, err2 := decodeSegment(parts[1])
-	if err1 != nil || err2 != nil {
-		return nil, fmt.Errorf("%w: it looks like a JWT, and its parts are no base64url JSON", ErrUnrecognised)
-	}
-	v := &Inspection{Kind: "JWT"}
-	add := func(prefix string, m map[string]any) {
-		names := make([]string, 0, len(m))
-		for k := range m {
-			names = append(names, k)
-		}
-		sort.Strings(names)
-		for _, k := range names {
-			val, _ := json.Marshal(m[k])
-			s := strings.Trim(string(val), `"`)
-			if f, ok := m[k].(float64); ok && (k == "exp" || k == "iat" || k == "nbf" || k == "auth_time") {
-				s = when(time.Unix(int64(f), 0))
-			}
-			v.fact(prefix+k, s)
-		}
-	}
-	add("header ", head)
-	add("", body)
-	if alg, _ := head["alg"].(string); alg == "none" {
-		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none", Expected: "a signature",
-			Side: finding.Sender, Fix: "refuse it", Ref: "RFC 8725 3.1"})
-	}
-	if exp, ok := body["exp"].(float64); ok && at.After(time.Unix(int64(exp), 0)) {
-		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(time.Unix(int64(exp), 0)),
-			Expected: "a time to come", Side: finding.Clock, Fix: "get a fresh one", Ref: "RFC 7519 4.1.4"})
-	}
-	v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
-		Expected: "a key of the issuer", Side: finding.Ledger, Fix: "trust nothing of it on this showing"})
-	return v, nil
-}
-
-func decodeSegment(s string) (map[string]any, error) {
-	b, err := saml.Decode64URL(s)
-	if err != nil {
-		return nil, err
-	}
-	m := map[string]any{}
-	return m, json.Unmarshal(b, &m)
 }

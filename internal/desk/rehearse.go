@@ -84,7 +84,7 @@ func (d *Desk) player(p *federation.Party) (*stage.Player, error) {
 			if pl.JOSE, err = oidc.NewSigner(key); err != nil {
 				return nil, err
 			}
-			pl.OpenID = p.OpenIDOf(pl.JOSE.Alg)
+			pl.OpenID = p.OpenIDOf()
 		}
 		seal, _, err := d.L.Key(p.Name, "encryption")
 		if errors.Is(err, store.ErrNotFound) {
@@ -253,12 +253,18 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			if e.Token != nil {
 				fillToken(&r, e.Token)
 			}
+			r.Records = append(r.Records, e.Records...)
 			if e.What == "answer" && !e.Findings.Failed() {
 				r.Verdict = saml.Accepted
 			}
 		}
+		if x.Trust.OIDC != nil {
+			found := s.Discover(x)
+			w.Server()
+			told(in, &r, x.App.Party.Name, "discovery document", found, nil)
+		}
 		if isService(x) {
-			d.rehearseService(s, x, in, &r)
+			d.rehearseService(s, w, x, in, &r)
 			out = append(out, r)
 			continue
 		}
@@ -268,7 +274,9 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			}
 		}
 		w.Note = ""
-		if in.From != "provider" && x.App.Party.StartLink() == "" {
+		if x.Trust.OIDC != nil {
+			w.Note = "nothing yet (the start link is the stage's)"
+		} else if in.From != "provider" && x.App.Party.StartLink() == "" {
 			w.Note = "nothing yet (the ledger has no start link of the app; this one is the stage's)"
 		}
 		if err := w.Walk(startOf(x, in.From)); err != nil {
@@ -282,7 +290,8 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		if x.Trust.OIDC != nil {
 			continued(&r, i, w.Asked, deals)
 			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
-				if err := w.Walk(next); err != nil {
+				w.Note = next.does
+				if err := w.Walk(next.link); err != nil {
 					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: "follow the last step above"})
 				}
 			}
@@ -309,42 +318,40 @@ var ErrNobody = errors.New("--as PERSON is missing: who signs in?")
 
 func isService(x *stage.Deal) bool { return x.Trust.OIDC != nil && !x.App.Client.Kind.Redirects() }
 
+// deed is a link of a played client, and what following it does.
+type deed struct{ link, does string }
+
 // after is what a client does once somebody is signed in: its calls, a refresh, and sign-out at the end.
-func after(x *stage.Deal, in RehearseInput, signedIn bool) []string {
+func after(x *stage.Deal, in RehearseInput, signedIn bool) []deed {
 	if !signedIn {
 		return nil
 	}
-	var out []string
+	var out []deed
 	for _, c := range in.Call {
-		out = append(out, stage.ClientLink(x, "call", url.Values{"permission": {c}}))
+		out = append(out, deed{stage.ClientLink(x, "call", url.Values{"permission": {c}}), "the wish to call " + c})
 	}
 	for _, a := range x.Trust.OIDC.Asks {
 		if a.API == "" && a.Name == "offline_access" {
-			out = append(out, stage.ClientLink(x, "refresh", nil))
+			out = append(out, deed{stage.ClientLink(x, "refresh", nil), "the wish for fresh tokens"})
 		}
 	}
 	if len(in.Trusts) == 1 {
-		out = append(out, stage.ClientLink(x, "sign-out", nil))
+		out = append(out, deed{stage.ClientLink(x, "sign-out", nil), "the wish to sign out"})
 	}
 	return out
 }
 
-// rehearseService has a service get a token and call the APIs.
-func (d *Desk) rehearseService(s *stage.Stage, x *stage.Deal, in RehearseInput, r *federation.Rehearsal) {
-	n := 0
-	flush := func(what string, found finding.List) {
-		for _, st := range s.Inner() {
-			n++
-			st.N = n
-			if in.OnStep != nil {
-				in.OnStep(st)
-			}
-		}
-		r.Findings = append(r.Findings, found...)
-		if in.OnEvents != nil && len(found) > 0 {
-			in.OnEvents([]stage.Event{{Trust: r.Trust, By: x.App.Party.Name, What: what, Findings: found}})
-		}
+// told adds what was found to a rehearsal and shows it.
+func told(in RehearseInput, r *federation.Rehearsal, by, what string, found finding.List, records []federation.Record) {
+	r.Findings = append(r.Findings, found...)
+	r.Records = append(r.Records, records...)
+	if in.OnEvents != nil && len(found) > 0 {
+		in.OnEvents([]stage.Event{{Trust: r.Trust, By: by, What: what, Findings: found, Records: records}})
 	}
+}
+
+// rehearseService has a service get a token and call the APIs.
+func (d *Desk) rehearseService(s *stage.Stage, w *stage.Walker, x *stage.Deal, in RehearseInput, r *federation.Rehearsal) {
 	watch := s.Watch
 	s.Watch = func(e stage.Event) {
 		if e.What == "access token" { // the API's judgement; the token request's outcome is told by the service itself
@@ -352,15 +359,17 @@ func (d *Desk) rehearseService(s *stage.Stage, x *stage.Deal, in RehearseInput, 
 		}
 	}
 	token, found := s.ServiceToken(x, in.Scope, nil)
-	flush("answer", found)
+	w.Server()
+	told(in, r, x.App.Party.Name, "answer", found, nil)
 	if token != "" {
 		calls := in.Call
 		if len(calls) == 0 {
 			calls = []string{""}
 		}
 		for _, c := range calls {
-			found, _ := s.CallAPI(x, token, c)
-			flush("answer", found)
+			found, records := s.CallAPI(x, token, c)
+			w.Server()
+			told(in, r, x.App.Party.Name, "answer", found, records)
 		}
 	}
 	r.Person = ""

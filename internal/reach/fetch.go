@@ -36,6 +36,7 @@ type Options struct {
 	Pin     string // SHA-256 of the server's certificate, hex with or without colons
 	Timeout time.Duration
 	Max     int64 // bytes
+	Accept  string
 	Stdin   io.Reader
 }
 
@@ -108,7 +109,10 @@ func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set("Accept", "application/samlmetadata+xml, application/xml;q=0.9, */*;q=0.5")
+	if o.Accept == "" {
+		o.Accept = "application/samlmetadata+xml, application/xml;q=0.9"
+	}
+	req.Header.Set("Accept", o.Accept+", */*;q=0.5")
 	resp, err := client.Do(req)
 	if err != nil {
 		return nil, explain(source, o, err)

@@ -123,7 +123,7 @@ func records(permission string) []record {
 
 // CallAPI calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first
 // that the token has a permission for.
-func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, [][2]string) {
+func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federation.Record) {
 	var found finding.List
 	if label == "" {
 		_, claims, _ := oidc.Peek(token)
@@ -161,7 +161,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, [][2]string
 			why = e.Error()
 		}
 		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: "call of " + name + ":" + permission, Saw: fmt.Sprintf("status %d, %s", status, why), Expected: "records",
-			Side: finding.App, Fix: "see `tressik consent show " + d.Trust.Name + "`", Ref: "RFC 6750 3.1"})
+			Side: finding.App, Fix: s.missing(d, name+":"+permission), Ref: "RFC 6750 3.1"})
 		return found, nil
 	}
 	var got struct {
@@ -173,11 +173,50 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, [][2]string
 		return found, nil
 	}
 	found.Pass("call.records", "call of "+name+":"+permission, fmt.Sprintf("%d records, as %s", len(got.Records), map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As]))
-	fields := [][2]string{}
+	var records []federation.Record
 	for _, r := range got.Records {
-		fields = append(fields, [2]string{r.ID, r.Note})
+		records = append(records, federation.Record{Call: name + ":" + permission, ID: r.ID, Note: r.Note})
 	}
-	return found, fields
+	return found, records
+}
+
+// missing says what a client lacks for a permission; label "" is any that it asks for.
+func (s *Stage) missing(d *Deal, label string) string {
+	reg, asked := d.live(), label == ""
+	for _, a := range reg.Trust.OIDC.Asks {
+		if label != "" && a.Label() != label {
+			continue
+		}
+		asked = true
+		if federation.NeedsAdmin(a, s.apiParties()) && !federation.Granted(a, s.apiParties(), reg.Consents, "") {
+			return strings.Join(strings.Fields("`tressik consent give "+reg.Trust.Name+" "+label+" --for everyone`"), " ")
+		}
+	}
+	if !asked {
+		return "`tressik permission ask " + reg.Trust.Name + " " + label + "`"
+	}
+	return "see `tressik consent show " + reg.Trust.Name + "`"
+}
+
+// Discover reads a provider's discovery document and keys as a client does before its first request, and judges them.
+func (s *Stage) Discover(d *Deal) finding.List {
+	issuer := d.Provider.op.doc.Issuer
+	bad := func(saw, fix string) finding.List {
+		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw, Expected: "a discovery document and keys", Side: finding.Provider, Fix: fix,
+			Ref: "OpenID Connect Discovery 4"}}
+	}
+	status, raw, _ := s.get(oidc.WellKnown(issuer)[0], "")
+	doc, err := oidc.ReadDiscovery(raw)
+	if status != http.StatusOK || err != nil {
+		return bad(fmt.Sprintf("status %d, %v", status, err), "publish it at "+oidc.WellKnown(issuer)[0])
+	}
+	found := oidc.JudgeDiscovery(doc, issuer)
+	status, raw, _ = s.get(doc.JWKSURI, "")
+	_, keys, err := oidc.ReadKeys(raw, finding.Provider)
+	if status != http.StatusOK || err != nil {
+		return append(found, bad(fmt.Sprintf("keys: status %d, %v", status, err), "publish the keys at "+doc.JWKSURI)...)
+	}
+	return append(found, keys...)
 }
 
 // ServiceToken has a service get a token as itself.
@@ -191,7 +230,7 @@ func (s *Stage) ServiceToken(d *Deal, scope string, resource []string) (access s
 	}
 	t, e := s.callToken(d, form)
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(), Expected: "an access token", Side: finding.Ledger, Fix: remedy(e, d.Trust.Name), Ref: "RFC 6749 4.4"})
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(), Expected: "an access token", Side: finding.Ledger, Fix: s.remedy(e, d), Ref: "RFC 6749 4.4"})
 		return "", found
 	}
 	found.Pass("oauth.tokens", "token as itself", t.words())

@@ -52,7 +52,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 		if d == nil || len(q["client_id"]) > 1 {
 			what := fmt.Sprintf("No client with the ID %q is registered at %s.", q.Get("client_id"), p.Party.Name)
 			if d = s.only(p); d != nil {
-				s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: finding.List{oauthFinding("client ID", oidc.Fail(oidc.InvalidClient, what),
+				s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("client ID", oidc.Fail(oidc.InvalidClient, what),
 					"use the client ID "+d.Trust.OIDC.ClientID)}})
 			}
 			s.page(w, http.StatusBadRequest, "Unknown client", p.Party.Label(), pageData{Lead: what + " Nothing is sent back, since nobody knows where to."})
@@ -65,7 +65,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 			if len(q["redirect_uri"]) == 1 {
 				why = oidc.ExplainRedirect(client.Redirects, redirect)
 			}
-			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: finding.List{{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI",
+			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI",
 				Saw: redirect, Expected: strings.Join(client.Redirects, " or "), Side: finding.App,
 				Fix: "send it exactly as it is registered, or register it with `tressik app change " + d.App.Party.Name + " --redirect URI`; " + why, Ref: "RFC 9700 2.1"}}})
 			s.page(w, http.StatusBadRequest, "The redirect URI is refused", p.Party.Label(), pageData{
@@ -75,13 +75,13 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 		}
 		x := &pending{deal: d, oauth: &authz{redirect: redirect, state: q.Get("state"), mode: q.Get("response_mode")}}
 		if e := s.judgeAuthz(p, d, q, x.oauth, r); e != nil {
-			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: finding.List{oauthFinding("authorization request", e, "change the request of the app")}})
+			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("authorization request", e, "change the request of the app")}})
 			s.deny(w, x, e)
 			return
 		}
 		var got finding.List
 		got.Pass("oauth.request", "authorization request", "code flow with PKCE S256, redirect URI registered, scope "+scopeOf(x.oauth.asks))
-		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: got})
+		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: got})
 		s.proceed(w, r, x)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"slices"
@@ -33,10 +34,10 @@ type clientGuest struct {
 	tokens tokens
 	info   map[string]any
 	sid    string
-	last   *page2 // what the last call brought
+	last   *outcome // what the last call brought
 }
 
-type page2 struct {
+type outcome struct {
 	lead   string
 	fields [][2]string
 	found  finding.List
@@ -168,6 +169,9 @@ func (s *Stage) inside(req *http.Request) (*answered, error) {
 	req.RemoteAddr = "127.0.0.1:0"
 	began := time.Now()
 	carries := "access token"
+	if req.Header.Get("Authorization") == "" {
+		carries = "nothing"
+	}
 	if req.Method == http.MethodPost {
 		if err := req.ParseForm(); err == nil {
 			carries = "grant " + req.PostForm.Get("grant_type")
@@ -185,6 +189,24 @@ func (s *Stage) inside(req *http.Request) (*answered, error) {
 		s.mu.Unlock()
 	}
 	return w, nil
+}
+
+// Inside is a way to this stage's addresses without a socket.
+func (s *Stage) Inside() http.RoundTripper { return within{s} }
+
+type within struct{ s *Stage }
+
+func (x within) RoundTrip(req *http.Request) (*http.Response, error) {
+	r := req.Clone(req.Context())
+	if r.Body == nil {
+		r.Body = http.NoBody
+	}
+	got, err := x.s.inside(r)
+	if err != nil {
+		return nil, err
+	}
+	return &http.Response{StatusCode: got.Status, Status: fmt.Sprintf("%d %s", got.Status, http.StatusText(got.Status)), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Header: got.head, Body: io.NopCloser(&got.Body), ContentLength: int64(got.Body.Len()), Request: req}, nil
 }
 
 // Inner returns the calls from server to server since it was last asked.
@@ -308,7 +330,7 @@ func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.Lis
 	}
 	t, e := s.callToken(d, url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}})
 	if e != nil {
-		bad("oauth."+e.Code, "tokens for the code", e.Error(), "tokens", finding.App, remedy(e, d.Trust.Name), "RFC 6749 5.2")
+		bad("oauth."+e.Code, "tokens for the code", e.Error(), "tokens", finding.App, s.remedy(e, d), "RFC 6749 5.2")
 		return nil, nil
 	}
 	found.Pass("oauth.tokens", "tokens for the code", t.words())
@@ -360,7 +382,9 @@ func (s *Stage) get(at, token string) (int, []byte, http.Header) {
 	if err != nil {
 		return 0, nil, nil
 	}
-	req.Header.Set("Authorization", "Bearer "+token)
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
 	got, _ := s.inside(req)
 	return got.Status, got.Body.Bytes(), got.head
 }
@@ -448,7 +472,7 @@ func valueTexts(v any) []string {
 }
 
 // back keeps what an action brought and returns to the page.
-func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clientGuest, last *page2) {
+func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clientGuest, last *outcome) {
 	s.mu.Lock()
 	g.last = last
 	s.mu.Unlock()
@@ -464,13 +488,17 @@ func (s *Stage) clientCall(p *Player) http.HandlerFunc {
 			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 			return
 		}
-		found, fields := s.CallAPI(g.deal, g.tokens.AccessToken, r.URL.Query().Get("permission"))
-		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "call", Findings: found})
+		found, records := s.CallAPI(g.deal, g.tokens.AccessToken, r.URL.Query().Get("permission"))
+		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "call", Findings: found, Records: records})
 		lead := "The API answered."
 		if found.Failed() {
 			lead = "The API refused the call."
 		}
-		s.back(w, r, p, g, &page2{lead, fields, found})
+		var fields [][2]string
+		for _, x := range records {
+			fields = append(fields, [2]string{x.ID, x.Note})
+		}
+		s.back(w, r, p, g, &outcome{lead, fields, found})
 	}
 }
 
@@ -488,7 +516,7 @@ func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
 		if g.tokens.RefreshToken == "" {
 			found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
 		} else if t, e := s.callToken(g.deal, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {g.tokens.RefreshToken}}); e != nil {
-			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens", Side: finding.Ledger, Fix: remedy(e, g.deal.Trust.Name), Ref: "RFC 6749 6"})
+			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens", Side: finding.Ledger, Fix: s.remedy(e, g.deal), Ref: "RFC 6749 6"})
 			lead = "The refresh was refused."
 		} else {
 			rotated := "and the refresh token was rotated"
@@ -501,7 +529,7 @@ func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
 			s.mu.Unlock()
 		}
 		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "refresh", Findings: found})
-		s.back(w, r, p, g, &page2{lead, nil, found})
+		s.back(w, r, p, g, &outcome{lead, nil, found})
 	}
 }
 

@@ -90,6 +90,7 @@ type Event struct {
 	Findings finding.List
 	Judged   *saml.Judgement // responses only
 	Token    *oidc.Judged    // ID tokens only
+	Records  []federation.Record
 }
 
 // Stage serves a cast of players.

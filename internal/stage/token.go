@@ -233,13 +233,8 @@ func (s *Stage) token(p *Player) http.HandlerFunc {
 		s.reload()
 		out, trust, e := s.answerToken(p, w, r)
 		if e != nil {
-			if trust == "" {
-				if d := s.only(p); d != nil {
-					trust = d.Trust.Name
-				}
-			}
-			if trust != "" {
-				s.event(Event{Trust: trust, By: p.Party.Name, What: "token request", Findings: finding.List{oauthFinding("token request", e, remedy(e, trust))}})
+			if d := s.dealOf(p, trust); d != nil {
+				s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "token request", Findings: finding.List{oauthFinding("token request", e, s.remedy(e, d))}})
 			}
 			fail(w, r, e)
 			return
@@ -253,6 +248,16 @@ func (s *Stage) token(p *Player) http.HandlerFunc {
 	}
 }
 
+// dealOf finds a trust over OpenID Connect of a provider by name; "" is the only one there is.
+func (s *Stage) dealOf(p *Player, trust string) *Deal {
+	for _, d := range s.Deals {
+		if d.Trust.Name == trust && d.Provider == p {
+			return d
+		}
+	}
+	return s.only(p)
+}
+
 func (t *tokens) words() string {
 	what := "access token for " + federation.SpanWords(federation.Span(t.ExpiresIn))
 	if t.IDToken != "" {
@@ -264,12 +269,16 @@ func (t *tokens) words() string {
 	return what + "; scope " + t.Scope
 }
 
-func remedy(e *oidc.Error, trust string) string {
+// remedy says what to do about an error of the token endpoint.
+func (s *Stage) remedy(e *oidc.Error, d *Deal) string {
 	switch e.Code {
 	case oidc.InvalidClient:
-		return "see `tressik secret list " + trust + "`"
+		if !d.App.Client.Kind.Public() && d.StageSecret == "" {
+			return "`tressik secret add " + d.Trust.Name + " --lasts 90d`"
+		}
+		return "see `tressik secret list " + d.Trust.Name + "`"
 	case oidc.InvalidScope, oidc.InvalidTarget:
-		return "see `tressik consent show " + trust + "`"
+		return s.missing(d, "")
 	case oidc.InvalidGrant:
 		return "sign in again"
 	}

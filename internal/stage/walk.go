@@ -131,6 +131,17 @@ func (w *Walker) Walk(start string) error {
 	return errors.New("the walk goes round in circles: more than 20 exchanges")
 }
 
+// Server shows the calls from server to server that the stage made since it was last asked, as steps of their own.
+func (w *Walker) Server() {
+	for _, st := range w.stage.Inner() {
+		w.n++
+		st.N = w.n
+		if w.OnStep != nil {
+			w.OnStep(st)
+		}
+	}
+}
+
 // Cookies returns what the browser holds for a URL.
 func (w *Walker) Cookies(at string) map[string]string {
 	out := map[string]string{}

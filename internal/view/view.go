@@ -277,17 +277,19 @@ func (p *Printer) tint(line string) string {
 }
 
 // Count writes a number with its noun.
-func Count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
+func Count(n int, noun string) string { return fmt.Sprintf("%d %s", n, Plural(n, noun)) }
+
+// Plural is the noun for a number of things.
+func Plural(n int, noun string) string {
 	switch {
+	case n == 1:
+		return noun
 	case strings.HasSuffix(noun, "person"):
-		return fmt.Sprintf("%d %speople", n, strings.TrimSuffix(noun, "person"))
+		return strings.TrimSuffix(noun, "person") + "people"
 	case strings.HasSuffix(noun, "ry"):
-		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(noun, "y"))
+		return strings.TrimSuffix(noun, "y") + "ies"
 	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return noun + "s"
 }
 
 func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {

@@ -105,9 +105,15 @@ func (c *Client) Judge() finding.List {
 }
 
 // OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was read;
-// nil if there is none. alg signs the own one's tokens.
-func (p *Party) OpenIDOf(alg string) *oidc.Discovery {
+// nil if there is none.
+func (p *Party) OpenIDOf() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
+		alg := ""
+		if r := p.Role(); r != nil {
+			if _, certs := r.SigningKeys(); len(certs) > 0 {
+				alg = oidc.Algorithm(certs[0].PublicKey)
+			}
+		}
 		return oidc.OwnDiscovery(p.At, alg, nil)
 	}
 	if p.OpenID == nil {
@@ -299,7 +305,7 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 		f.Party = app.Name
 		out.Add(f)
 	}
-	if doc := provider.OpenIDOf("RS256"); doc == nil {
+	if doc := provider.OpenIDOf(); doc == nil {
 		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none", Expected: "the discovery document of " + provider.Name,
 			Side: finding.Provider, Fix: "`tressik provider change " + provider.Name + " --issuer URL`"})
 	} else if !provider.Own {
@@ -330,8 +336,8 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 		if r.Problem != "" {
 			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
 				Side: finding.App, Fix: "`tressik permission drop " + t.Name + " " + r.Label + "`"})
-		} else if r.Waiting && r.Admin {
-			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label, Saw: r.Standing, Expected: "an administrator's consent",
+		} else if r.Admin && !r.Held() {
+			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label, Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
 				Side: finding.Ledger, Fix: "`tressik consent give " + t.Name + " " + r.Label + " --for everyone`"})
 		}
 	}

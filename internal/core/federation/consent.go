@@ -70,18 +70,25 @@ type Row struct {
 	Says     string   `json:"says"`
 	How      string   `json:"as"`
 	Admin    bool     `json:"needsAdministrator"`
-	Waiting  bool     `json:"waiting"`
-	Standing string   `json:"standing"`
-	People   []string `json:"people,omitempty"`    // those who agreed for themselves, or for whom an administrator did
-	Requests []string `json:"requests,omitempty"`  // those who were stopped
-	Problem  string   `json:"problem,omitempty"`   // the API has no such permission any more
-	Everyone bool     `json:"forEveryone"`         // consented for everyone
-	Added    string   `json:"askedFor,omitempty"`  // when
-	By       string   `json:"by,omitempty"`        // who consented for everyone, or withdrew it
-	At       string   `json:"at,omitempty"`        // when
-	Deed     string   `json:"deed,omitempty"`      // consented or withdrawn
-	Unneeded bool     `json:"withdrawn,omitempty"` // withdrawn for everyone
+	Standing string   `json:"standing"` // consented, waiting, withdrawn or unknown
+	Detail   string   `json:"detail"`   // for whom, by whom and when, in words
+	Everyone bool     `json:"forEveryone"`
+	People   []string `json:"people,omitempty"`   // those who agreed for themselves, or for whom an administrator did
+	Requests []string `json:"requests,omitempty"` // those who were stopped and ask for it
+	By       string   `json:"by,omitempty"`       // who consented for everyone, or withdrew that
+	At       string   `json:"at,omitempty"`       // when
+	Added    string   `json:"askedFor,omitempty"` // when
+	Problem  string   `json:"problem,omitempty"`  // the API has no such permission any more
 }
+
+// The standings of a row besides Consented and Withdrawn.
+const (
+	Waiting = "waiting"
+	Unknown = "unknown"
+)
+
+// Held reports whether anybody's consent is there.
+func (r *Row) Held() bool { return r.Standing == Consented }
 
 func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
@@ -108,15 +115,15 @@ func Matrix(t *Trust, apis map[string]*Party, consents []Consent) []Row {
 }
 
 func (r *Row) fill(a Ask, consents []Consent) {
+	withdrawn := false
 	for i := range consents {
 		c := &consents[i]
 		switch {
 		case !c.Of(a):
 		case c.For == "":
-			if r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin); !r.Everyone && c.Standing == Withdrawn {
-				r.Unneeded = true
-			}
-			r.By, r.At, r.Deed = c.By, day(c.At), c.Standing
+			r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin)
+			withdrawn = c.Standing == Withdrawn
+			r.By, r.At = c.By, day(c.At)
 		case c.Standing == Consented && (c.Admin || !r.Admin):
 			r.People = append(r.People, c.For)
 		case c.Standing == Requested:
@@ -125,64 +132,84 @@ func (r *Row) fill(a Ask, consents []Consent) {
 	}
 	sort.Strings(r.People)
 	sort.Strings(r.Requests)
-	r.Waiting = !r.Everyone && len(r.People) == 0
-	who := "each person"
-	if r.Admin {
-		who = "an administrator"
-	}
 	switch {
+	case r.Problem != "":
+		r.Standing, r.Detail = Unknown, r.Problem
 	case r.Everyone:
-		r.Standing = "consented for everyone by " + r.By + ", " + r.At
+		r.Standing, r.Detail = Consented, "for everyone by "+r.By+", "+r.At[:len("2006-01-02")]
 	case len(r.People) > 0:
-		r.Standing = "consented for " + strings.Join(r.People, ", ")
-	case r.Unneeded:
-		r.Standing = "withdrawn by " + r.By + ", " + r.At
+		r.Standing, r.Detail = Consented, "for "+some(r.People)
+	case withdrawn:
+		r.Standing, r.Detail = Withdrawn, "by "+r.By+", "+r.At[:len("2006-01-02")]
+	case r.Admin:
+		r.Standing, r.Detail = Waiting, "for an administrator"
 	default:
-		r.Standing = "waiting for " + who
+		r.Standing, r.Detail = Waiting, "each person is asked once"
 	}
 	if len(r.Requests) > 0 {
-		r.Standing += "; asked for by " + strings.Join(r.Requests, ", ")
+		r.Detail += "; " + some(r.Requests) + " asked for it"
 	}
 }
 
-// Sum says in one line whether the client can work with the consents there are.
-func Sum(kind oidc.Kind, rows []Row) (works bool, line string) {
-	var open, have []string
+// some names up to three of a list.
+func some(list []string) string {
+	if len(list) <= 3 {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d others", strings.Join(list[:2], ", "), len(list)-2)
+}
+
+// Sum says in one line whether the client can work with the consents there are: at all, and with all that it asks for.
+func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
+	var open, have, unknown []string
+	ask := 0
 	for _, r := range rows {
 		switch {
 		case r.Problem != "":
-			open = append(open, r.Label+" (which does not exist)")
-		case r.Waiting && r.Admin:
+			unknown = append(unknown, r.Label)
+		case !r.Held() && r.Admin:
 			open = append(open, r.Label)
-		case !r.Waiting || !r.Admin:
+		default:
 			have = append(have, r.Label)
+			if !r.Everyone {
+				ask++
+			}
 		}
 	}
-	wait := ""
-	if len(open) > 0 {
-		wait = "; an administrator's consent is missing for " + strings.Join(open, ", ")
+	missing := strings.Join(open, ", ")
+	gone := ""
+	if len(unknown) > 0 {
+		gone = " No API publishes " + strings.Join(unknown, ", ") + "."
 	}
+	whole = len(open)+len(unknown) == 0
 	switch {
 	case len(rows) == 0:
-		return false, "It cannot work: it asks for no permission."
-	case kind == oidc.Service && len(have) == 0:
-		return false, "It cannot work" + wait + "."
-	case kind == oidc.Service && wait == "":
-		return true, "It can work with all it asks for: " + strings.Join(have, ", ") + "."
+		return false, false, "It cannot work: it asks for no permission."
+	case len(have) == 0 && len(open) > 0:
+		return false, false, "It cannot work: an administrator has to consent to " + missing + "." + gone
+	case len(have) == 0:
+		return false, false, "It cannot work." + gone
+	case kind == oidc.Service && len(open) > 0:
+		return true, false, "It can work in part, with " + strings.Join(have, ", ") + "; an administrator has to consent to " + missing + "." + gone
 	case kind == oidc.Service:
-		return true, "It can work with " + strings.Join(have, ", ") + wait + "."
+		return true, whole, "It can work: all that it asks for is consented to." + gone
 	}
-	ask := 0
-	for _, r := range rows {
-		if !r.Admin && !r.Everyone && r.Problem == "" {
-			ask++
-		}
+	line = "It can work"
+	if len(open) > 0 {
+		line += " in part"
 	}
-	line = "People can sign in"
-	if ask > 0 {
-		line += ", and each is asked to agree to " + fmt.Sprint(ask) + " the first time"
+	switch ask {
+	case 0:
+		line += ": people sign in and are asked nothing"
+	case 1:
+		line += ": people sign in, and each agrees to 1 permission the first time"
+	default:
+		line += fmt.Sprintf(": people sign in, and each agrees to %d permissions the first time", ask)
 	}
-	return true, line + wait + "."
+	if len(open) > 0 {
+		line += "; whoever asks for " + missing + " is stopped until an administrator consents"
+	}
+	return true, whole, line + "." + gone
 }
 
 // Advise says of what a client asks for how it could do with less. uses are what was seen of tokens.
@@ -209,17 +236,19 @@ func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, us
 			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users", "on behalf of the user who is there",
 				"`tressik permission ask "+t.Name+" "+a.Label()+" --as user`, then "+drop+" with --as self")
 		}
-		used, everyone := use(uses, a), Row{}
-		everyone.fill(a, consents)
-		switch old := now.Sub(a.At) > 90*24*time.Hour; {
-		case a.API == "":
-		case used.Issued.IsZero() && everyone.Waiting && old:
+		used, row := use(uses, a), Row{Admin: NeedsAdmin(a, apis)}
+		row.fill(a, consents)
+		const day24 = 24 * time.Hour
+		age := now.Sub(a.At)
+		switch {
+		case a.API == "" || age < 7*day24: // too new to say
+		case used.Issued.IsZero() && !row.Held() && age > 90*day24:
 			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At), "a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "in tokens since "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop+", if nothing needs it")
-		case used.Issued.IsZero() && !everyone.Waiting:
+			note(finding.Note, "unused", "permission "+a.Label(), "in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop+", if nothing needs it")
+		case used.Issued.IsZero() && row.Held():
 			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used", drop+", if it stays so")
-		case now.Sub(used.Presented) > 90*24*time.Hour && !used.Presented.IsZero():
+		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
 			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented), "a permission that is used", drop+", if nothing needs it")
 		}
 	}

@@ -94,7 +94,15 @@ type Rehearsal struct {
 	Claims   map[string][]string `json:"claims,omitempty"`
 	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
 	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
+	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
 	Findings finding.List        `json:"findings"`
+}
+
+// Record is one record that an API answered with.
+type Record struct {
+	Call string `json:"call"` // API:PERMISSION
+	ID   string `json:"id"`
+	Note string `json:"note"`
 }
 
 // Trust is the agreement between one app and one provider.
@@ -153,7 +161,7 @@ func CheckAdmits(v string) error {
 	if g := AdmittedGroups(v); len(g) > 0 && !slices.Contains(g, "") {
 		return nil
 	}
-	return fmt.Errorf("%w: %q; write everyone, group:NAME or group:NAME,NAME (over OpenID Connect also consented)", ErrAdmits, v)
+	return fmt.Errorf("%w: %q; write everyone or group:NAME, several groups with commas; over OpenID Connect also consented", ErrAdmits, v)
 }
 
 // AdmittedGroups lists the groups of a rule of admission; none if it does not go by groups.

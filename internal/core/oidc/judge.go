@@ -51,7 +51,7 @@ type Judged struct {
 type judging struct {
 	*Expect
 	*opened
-	out   *finding.List
+	out *finding.List
 }
 
 func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
@@ -150,7 +150,7 @@ func JudgeAccessToken(token string, e Expect) *Judged {
 		if len(v.Scope) > 0 {
 			saw = strings.Join(v.Scope, " ")
 		}
-		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to; see `tressik consent show TRUST`", "RFC 6750 3.1")
+		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to", "RFC 6750 3.1")
 	}
 	return j.end(v)
 }

@@ -2,7 +2,7 @@ package oidc
 
 import (
 	"fmt"
-	"net"
+	"net/netip"
 	"net/url"
 	"strings"
 
@@ -49,7 +49,7 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 		switch host := u.Hostname(); {
 		case !saml.IsLoopback(host):
 			bad("scheme", "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
-		case net.ParseIP(host) == nil:
+		case !isAddress(host):
 			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else", "RFC 8252 8.3")
 		case kind != Native:
 			warn("loopback", "https: once the app is in use", "keep loopback addresses for development", "RFC 8252 7.3")
@@ -105,7 +105,7 @@ func loopbackTwin(a, b string) bool {
 		if err != nil || u.Scheme != "http" || u.User != nil || !strings.HasPrefix(s, "http://") {
 			return "", "", false
 		}
-		if ip := net.ParseIP(u.Hostname()); ip == nil || !ip.IsLoopback() {
+		if ip, err := netip.ParseAddr(u.Hostname()); err != nil || !ip.IsLoopback() || ip.Zone() != "" {
 			return "", "", false
 		}
 		rest := s[len("http://"):]
@@ -118,6 +118,11 @@ func loopbackTwin(a, b string) bool {
 	ha, ta, ok1 := cut(a)
 	hb, tb, ok2 := cut(b)
 	return ok1 && ok2 && ha == hb && ta == tb
+}
+
+func isAddress(host string) bool {
+	_, err := netip.ParseAddr(host)
+	return err == nil
 }
 
 // ExplainRedirect says how a redirect URI that was asked for differs from the nearest registered one.

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+)
+
+// output writes bytes to a file, whole or not at all, or to standard output.
+func (a *App) output(path string, b []byte) error {
+	if path == "" || path == "-" {
+		_, err := a.Out.Write(b)
+		return err
+	}
+	if err := writeWhole(path, b); err != nil {
+		return err
+	}
+	a.say("wrote %s", path)
+	return nil
+}
+
+// writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
+func writeWhole(path string, b []byte) error { return writeWith(path, b, 0o644) }
+
+func writeWith(path string, b []byte, mode os.FileMode) error {
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	_, werr := f.Write(b)
+	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	if err := os.Rename(tmp, path); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}
+
+// secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret is
+// made that cannot be written.
+type secretFile struct {
+	path string
+	f    *os.File
+}
+
+func newSecretFile(path string) (*secretFile, error) {
+	if path == "" {
+		return &secretFile{}, nil
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("--out: %s is there already; a secret is never written over a file, choose another name", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--out: %w", err)
+	}
+	return &secretFile{path, f}, nil
+}
+
+func (s *secretFile) keep(secret string) error {
+	if s.f == nil {
+		return nil
+	}
+	_, err := s.f.WriteString(secret + "\n")
+	if err := errors.Join(err, s.f.Sync(), s.f.Close()); err != nil {
+		os.Remove(s.path)
+		return fmt.Errorf("writing %s: %w", s.path, err)
+	}
+	return nil
+}
+
+// discard takes the empty file away.
+func (s *secretFile) discard() {
+	if s.f != nil {
+		s.f.Close()
+		os.Remove(s.path)
+	}
+}

@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) handoffCmd() *cobra.Command {
+	var side, out, secretLife string
+	var env bool
+	c := &cobra.Command{Use: "handoff TRUST --for app|provider", Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
+		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
+each comes from and what it is called in metadata. With --out the metadata, the certificate and the
+sheet are written as files. Either way the ledger notes that the side was given what it needs; with
+--dry-run it does not.
+
+Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's environment, and
+--with-new-secret makes a client secret and puts it on the sheet, the only time that it is known.`,
+		Example: `  tressik handoff nightlog@ridge --for app
+  tressik handoff nightlog@ridge --for app --out sheets
+  tressik handoff dome-scheduler@ridge --for app --env --with-new-secret 90d > dome.env`,
+		ValidArgsFunction: a.names("trust", 1)}
+	var dry bool
+	c.RunE = func(_ *cobra.Command, got []string) error {
+		if side == "" {
+			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the values")}
+		}
+		if side != "app" && side != "provider" {
+			return usageError{fmt.Errorf("--for %q is not known; write app or provider", side)}
+		}
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		h, err := d.Handoff(got[0], side, true)
+		if err != nil {
+			return err
+		}
+		if h.EnvLines() == nil && env {
+			return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
+		}
+		if secretLife != "" {
+			if err := a.newSecretOn(d, h, secretLife, dry); err != nil {
+				return err
+			}
+		}
+		if out != "" {
+			if err := a.handoffFiles(h, out); err != nil {
+				return err
+			}
+		}
+		if !dry {
+			if _, err = d.Handoff(got[0], side, false); err != nil {
+				return err
+			}
+		}
+		if env {
+			_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
+			return err
+		}
+		page := handoffPage(h)
+		if out != "" && a.format == "table" {
+			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names.", out, side)}}}
+		}
+		return a.print(page)
+	}
+	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
+	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
+	c.Flags().BoolVar(&env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
+	c.Flags().StringVar(&secretLife, "with-new-secret", "", "OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
+	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that the side was given them")
+	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+// newSecretOn makes a secret for the app's sheet.
+func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) error {
+	if h.For != "app" {
+		return usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
+	}
+	if dry {
+		return usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
+	}
+	span, err := lifetime("--with-new-secret", life)
+	if err != nil {
+		return err
+	}
+	if err := d.CanHaveSecret(h.Trust, span); err != nil {
+		return err
+	}
+	s, secret, fs, err := d.AddSecret(h.Trust, span, "made with the handoff")
+	if err != nil {
+		return err
+	}
+	for _, f := range fs.Without(finding.Pass) {
+		a.say("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, f.Fix)
+	}
+	h.AddTo(s, secret)
+	return nil
+}
+
+func handoffPage(h *desk.Handoff) view.Page {
+	role := "provider"
+	if h.For == "provider" {
+		role = "app"
+	}
+	head := fmt.Sprintf("Handoff of %s: what the %s needs of the %s %s", h.Trust, h.For, role, h.About)
+	if h.Metadata == nil && h.For == "provider" {
+		head = fmt.Sprintf("Handoff of %s: what the provider needs to register the client %s", h.Trust, h.About)
+	}
+	blocks := []view.Block{{Lines: []string{head, ""}}}
+	for _, i := range h.Items {
+		from := i.From
+		if i.Metadata != "" {
+			from = i.Metadata + " | " + i.From
+		}
+		blocks[len(blocks)-1].Lines = append(blocks[len(blocks)-1].Lines, "  "+i.Label+"  ["+from+"]", "      "+i.Value)
+	}
+	if len(h.Attributes) > 0 {
+		t := "Attributes that are sent"
+		if h.For == "provider" {
+			t = "Attributes that the app reads"
+		}
+		b := view.Block{Title: t, Head: []string{"Attribute", "Name in the message", "In metadata"}}
+		for _, i := range h.Attributes {
+			b.Rows = append(b.Rows, []string{i.Label, i.Value, i.Metadata})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(h.Certificate) > 0 {
+		blocks = append(blocks, view.Block{Title: "Certificate", Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
+	}
+	data := struct {
+		*desk.Handoff
+		PEM string `json:"certificate,omitempty"`
+		XML string `json:"metadataXML,omitempty"`
+	}{h, string(h.Certificate), string(h.Metadata)}
+	return view.Page{Data: data, Blocks: blocks}
+}
+
+// handoffFiles writes metadata, certificate and sheet into a folder; files that are there are not overwritten unasked.
+func (a *App) handoffFiles(h *desk.Handoff, dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("--out: %w", err)
+	}
+	var sheet strings.Builder
+	p := view.Printer{W: &sheet}
+	if err := p.Print(handoffPage(h)); err != nil {
+		return err
+	}
+	files := []struct {
+		name string
+		b    []byte
+	}{{h.About + "-metadata.xml", h.Metadata}, {h.About + "-certificate.pem", h.Certificate}, {h.About + "-registration.json", h.Registration},
+		{h.About + "-sheet.txt", []byte(sheet.String())}}
+	if env := h.EnvLines(); env != nil {
+		files = append(files, struct {
+			name string
+			b    []byte
+		}{h.About + ".env", []byte(strings.Join(env, "\n") + "\n")})
+	}
+	for _, f := range files {
+		path := filepath.Join(dir, f.name)
+		if _, err := os.Lstat(path); err == nil && len(f.b) > 0 {
+			if err := a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path)); err != nil {
+				return err
+			}
+		}
+	}
+	for _, f := range files {
+		if len(f.b) == 0 {
+			continue
+		}
+		path := filepath.Join(dir, f.name)
+		if err := writeWith(path, f.b, h.Mode()); err != nil {
+			return err
+		}
+		a.say("wrote %s", path)
+	}
+	return nil
+}

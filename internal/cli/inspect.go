@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/core/xmlsec"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) inspectCmd() *cobra.Command {
+	var in desk.InspectInput
+	var at, key string
+	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
+		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
+captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
+JWT, with what its claims mean and may do; a discovery document. With --trust a SAML message, an ID token or an
+access token is judged as the receiving side of that trust would judge it. What is refused ends with exit
+status 3.`,
+		Example: `  tressik inspect captured.txt
+  tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
+  tressik inspect token.jwt --trust frame-courier@ridge`,
+		RunE: func(cmd *cobra.Command, got []string) error {
+			var err error
+			if in.At, err = moment("--at", at); err != nil {
+				return err
+			}
+			if in.Key, err = a.readFile("--key", key); err != nil {
+				return err
+			}
+			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}); err != nil {
+				return err
+			}
+			var d *desk.Desk
+			if in.Trust != "" {
+				if d, err = a.desk(); err != nil {
+					return err
+				}
+			} else if d, err = a.desk(); err != nil { // a ledger helps to find a token's key, and is not needed
+				now, err := a.now()
+				if err != nil {
+					return err
+				}
+				d = &desk.Desk{Now: now}
+			}
+			v, err := d.Inspect(in)
+			if err != nil {
+				return fmt.Errorf("%s: %w", got[0], err)
+			}
+			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(a.printer(), v)}); err != nil {
+				return err
+			}
+			if v.Verdict == saml.Refused {
+				return ErrFound
+			}
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
+	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
+	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
+	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
+	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
+	return c
+}
+
+func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
+	var blocks []view.Block
+	title := v.Kind
+	switch v.Verdict {
+	case saml.Accepted:
+		title += "  " + p.Good("ACCEPTED")
+	case saml.Refused:
+		title += "  " + p.Bad("REFUSED")
+	}
+	if v.Trust != "" {
+		title += " by the rules of " + v.Trust
+	}
+	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
+	if len(v.Explained) > 0 {
+		b := view.Block{Head: []string{"Claim", "Value", "Meaning"}}
+		for _, x := range v.Explained {
+			b.Rows = append(b.Rows, []string{x[0], x[1], x[2]})
+		}
+		blocks = append(blocks, b)
+	}
+	if v.Subject != "" && v.Explained == nil {
+		fs := [][2]string{{"subject", v.Subject}, {"format", v.Format}}
+		for _, at := range v.Attributes {
+			label := at.Name
+			if at.Friendly != "" && at.Friendly != at.Name {
+				label = at.Friendly
+			}
+			fs = append(fs, [2]string{label, strings.Join(at.Values, ", ")})
+		}
+		blocks = append(blocks, view.Block{Title: "Who and what", Fields: fs})
+	}
+	if len(v.Findings) > 0 {
+		blocks = append(blocks, view.Block{Title: "Checks", Findings: v.Findings, Passed: true})
+	}
+	return blocks
+}

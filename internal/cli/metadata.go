@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) metadataCmd() *cobra.Command {
+	c := &cobra.Command{Use: "metadata", Short: "Write, give back and verify metadata files"}
+	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify())
+	return c
+}
+
+func (a *App) metadataWrite() *cobra.Command {
+	var sign bool
+	var out, life string
+	c := &cobra.Command{Use: "write NAME", Short: "Write a party's metadata, signed with --sign", Args: args("NAME"),
+		Example: "  tressik metadata write ridge --sign --out ridge-metadata.xml", ValidArgsFunction: a.names("", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			p, err := d.AnyParty(got[0])
+			if err != nil {
+				return err
+			}
+			var span time.Duration
+			if life != "" {
+				if span, err = desk.ParseSpan(life); err != nil {
+					return usageError{fmt.Errorf("--lasts: %w", err)}
+				}
+			}
+			b, err := d.Metadata(p, sign, span)
+			if err != nil {
+				return err
+			}
+			return a.output(out, b)
+		})}
+	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	c.Flags().StringVar(&life, "lasts", "", "put a validUntil so far ahead, such as 30d")
+	return c
+}
+
+func (a *App) metadataReceived() *cobra.Command {
+	var out string
+	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received", Args: args("NAME"),
+		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			p, err := d.AnyParty(got[0])
+			if err != nil {
+				return err
+			}
+			raw, err := d.L.Raw(p.Name)
+			if err != nil {
+				return err
+			}
+			if raw == nil {
+				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it", p.Name, p.Name)
+			}
+			return a.output(out, raw)
+		})}
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	return c
+}
+
+func (a *App) metadataVerify() *cobra.Command {
+	var src sourceFlags
+	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT", Short: "Verify the signature of a metadata document and judge what is in it",
+		Args: args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
+		RunE: func(cmd *cobra.Command, got []string) error {
+			src.metadata = got[0]
+			if src.signedBy == "" {
+				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not with the one in the document")}
+			}
+			raw, err := a.readSource(cmd.Context(), &src)
+			if err != nil {
+				return err
+			}
+			cert, err := a.certificate("--signed-by", src.signedBy)
+			if err != nil {
+				return err
+			}
+			v := desk.VerifyMetadata(raw, cert)
+			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings, Passed: true}}}); err != nil {
+				return err
+			}
+			return found(v.Findings)
+		}}
+	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file of the signer")
+	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
+	c.Flags().StringVar(&src.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
+	return c
+}

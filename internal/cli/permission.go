@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/view"
+)
+
+func (a *App) permissionCmd() *cobra.Command {
+	c := &cobra.Command{Use: "permission", Short: "Publish permissions of APIs; ask for them and drop them"}
+	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.permissionAsk(), a.permissionDrop(), a.permissionList())
+	return c
+}
+
+// apis completes the names of APIs.
+func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	if d, err := a.desk(); err == nil && len(got) == 0 {
+		m, _ := d.L.APIs()
+		for n := range m {
+			out = append(out, n)
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *App) permissionPublish() *cobra.Command {
+	var x federation.Permission
+	var needs string
+	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT", Short: "Publish what an API lets clients do", Args: args("API", "NAME"),
+		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence that
+people read when they are asked to agree. What a client does as itself always needs an administrator.`,
+		Example: `  tressik permission publish telescope-api frames.read --as user,self --says "read the frames of a night"
+  tressik permission publish telescope-api dome.control --as user --says "open and turn the dome" --needs admin`,
+		ValidArgsFunction: a.apis,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if needs != "" && needs != "admin" {
+				return usageError{fmt.Errorf("--needs %q is not known; write admin, or leave it out", needs)}
+			}
+			x.Name, x.Admin = got[1], needs == "admin"
+			p, err := d.Publish(got[0], x)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}}, publishedBlock(p)}})
+		})}
+	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
+	c.Flags().StringVar(&x.Says, "says", "", "what it lets a client do, in one line, for the people who are asked to agree")
+	c.Flags().StringVar(&needs, "needs", "", "admin: only an administrator can agree")
+	return c
+}
+
+func (a *App) permissionUnpublish() *cobra.Command {
+	return &cobra.Command{Use: "unpublish API NAME", Short: "Take back a permission that no trust asks for", Args: args("API", "NAME"),
+		Example: "  tressik permission unpublish telescope-api dome.control", ValidArgsFunction: a.apis,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if err := d.Unpublish(got[0], got[1]); err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: map[string]string{"unpublished": got[0] + ":" + got[1]}, Blocks: []view.Block{{Lines: []string{got[0] + ":" + got[1] + " is published no more"}}}})
+		})}
+}
+
+func (a *App) permissionAsk() *cobra.Command {
+	var as string
+	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions", Args: args("TRUST", "PERMISSION…"),
+		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email, address,
+phone, offline_access). Without --as a service asks as itself, every other client on behalf of its user.`,
+		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
+  tressik permission ask frame-courier@ridge telescope-api:frames.read --as self`,
+		ValidArgsFunction: a.askable,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			t, err := d.Ask(got[0], got[1:], as)
+			if err != nil {
+				return err
+			}
+			return a.asks(d, t.Name, "asked for: "+strings.Join(got[1:], ", "))
+		})}
+	c.Flags().StringVar(&as, "as", "", "user (on behalf of a user) or self (as itself)")
+	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"user", "self"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+// askable completes a trust, then what could be asked for.
+func (a *App) askable(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
+	if len(got) == 0 {
+		return a.names("trust", 1)(cmd, got, s)
+	}
+	var out []string
+	if d, err := a.desk(); err == nil {
+		m, _ := d.L.APIs()
+		for n, p := range m {
+			for _, x := range p.API.Names() {
+				out = append(out, n+":"+x)
+			}
+		}
+	}
+	for _, x := range oidc.StandardScopes() {
+		out = append(out, x.Name)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// asks shows what a trust asks for after a change.
+func (a *App) asks(d *desk.Desk, trust, head string) error {
+	v, err := d.ConsentShow(trust)
+	if err != nil {
+		return err
+	}
+	blocks := []view.Block{{Lines: []string{head}}, matrixBlock(a.printer(), v)}
+	if len(v.Findings) > 0 {
+		blocks = append(blocks, view.Block{Title: "Could it do with less?", Findings: v.Findings})
+	}
+	return a.print(view.Page{Data: v, Blocks: blocks})
+}
+
+func (a *App) permissionDrop() *cobra.Command {
+	var as string
+	c := &cobra.Command{Use: "drop TRUST PERMISSION…", Short: "Have a client ask for permissions no longer; their consents go too", Args: args("TRUST", "PERMISSION…"),
+		Example: "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write", ValidArgsFunction: a.asked,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			t, err := d.Drop(got[0], got[1:], as)
+			if err != nil {
+				return err
+			}
+			return a.asks(d, t.Name, "dropped: "+strings.Join(got[1:], ", "))
+		})}
+	c.Flags().StringVar(&as, "as", "", "only as user or as self; else both")
+	return c
+}
+
+func (a *App) permissionList() *cobra.Command {
+	var trust, api string
+	c := &cobra.Command{Use: "list", Short: "List the permissions of APIs, or those that a trust asks for", Args: args(),
+		Example: "  tressik permission list\n  tressik permission list --api telescope-api\n  tressik permission list --trust dome-scheduler@ridge",
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			if trust != "" && api != "" {
+				return usageError{errors.New("--trust and --api exclude each other")}
+			}
+			if trust != "" {
+				v, err := d.ConsentShow(trust)
+				if err != nil {
+					return err
+				}
+				b := matrixBlock(a.printer(), v)
+				b.Title = "Permissions that " + trust + " asks for"
+				return a.print(view.Page{Data: v.Rows, Blocks: []view.Block{b}})
+			}
+			list, err := d.Permissions(api)
+			if err != nil {
+				return err
+			}
+			by := view.Block{Title: "Asked for by"}
+			b := view.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"}, Noun: "permission",
+				Empty: "No API publishes a permission yet. Make one with `tressik app add NAME --api AUDIENCE` and `tressik permission publish`."}
+			for _, x := range list {
+				b.Rows = append(b.Rows, []string{x.Label, strings.Join(x.As, ", "), whoAgrees(x.Admin, x.As), x.Says})
+				if len(x.AskedBy) > 0 {
+					by.Fields = append(by.Fields, [2]string{x.Label, strings.Join(x.AskedBy, ", ")})
+				}
+			}
+			blocks := []view.Block{b}
+			if by.Fields != nil {
+				blocks = append(blocks, by)
+			}
+			if api == "" {
+				std := view.Block{Title: "OpenID's own scopes, at every provider", Head: []string{"Scope", "Claims", "What it lets a client do"}}
+				for _, x := range oidc.StandardScopes() {
+					claims := strings.Join(x.Claims, ", ")
+					if len(x.Claims) > 4 {
+						claims = strings.Join(x.Claims[:2], ", ") + fmt.Sprintf(" and %d more", len(x.Claims)-2)
+					}
+					std.Rows = append(std.Rows, []string{x.Name, claims, x.Says})
+				}
+				blocks = append(blocks, std)
+			}
+			return a.print(view.Page{Data: list, Blocks: blocks})
+		})}
+	c.Flags().StringVar(&trust, "trust", "", "those that this trust asks for")
+	c.Flags().StringVar(&api, "api", "", "those of this API alone")
+	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
+	must(c.RegisterFlagCompletionFunc("api", a.apis))
+	return c
+}

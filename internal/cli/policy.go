@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/desk"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/view"
+)
+
+// policyFlags are the terms that only trusts over OpenID Connect have.
+type policyFlags struct {
+	signInFrom, refreshFrom            string
+	session, access, id, refresh, idle string
+	singleSignOut                      string
+	keyFile, keysAt, keysCA, keysPin   string
+}
+
+func (p *policyFlags) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&p.signInFrom, "sign-in-from", "", "OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
+	f.StringVar(&p.refreshFrom, "refresh-from", "", "OpenID: networks from which tokens may be refreshed, or anywhere")
+	f.StringVar(&p.session, "session", "", "OpenID: how old a sign-in at the provider may be, such as 8h")
+	f.StringVar(&p.access, "access-token", "", "OpenID: how long access tokens last, such as 15m")
+	f.StringVar(&p.id, "id-token", "", "OpenID: how long ID tokens last, such as 10m")
+	f.StringVar(&p.refresh, "refresh", "", "OpenID: how long tokens may be refreshed after a sign-in, such as 30d, or none")
+	f.StringVar(&p.idle, "refresh-idle", "", "OpenID: how long a refresh token may lie unused, such as 7d")
+	f.StringVar(&p.singleSignOut, "single-sign-out", "", "OpenID: whether signing out here signs out everywhere, and the other way round: on or off")
+	f.StringVar(&p.keyFile, "client-key", "", "OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
+	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
+	f.StringVar(&p.keysCA, "ca", "", "certificate file of the authority to trust for --client-keys")
+	f.StringVar(&p.keysPin, "tls-pin", "", "SHA-256 of the server's own certificate for --client-keys, in place of an authority")
+}
+
+// terms reads the flags; what they point at is fetched.
+func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, err error) {
+	x = desk.PolicyTerms{SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access, IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
+	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
+		return x, err
+	}
+	switch {
+	case p.keyFile != "" && p.keysAt != "":
+		return x, usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file or from a URL")}
+	case p.keyFile == "none" || p.keysAt == "none":
+		x.ClientKeys = "none"
+	case p.keyFile != "" || p.keysAt != "":
+		var ca []byte
+		if ca, err = a.readFile("--ca", p.keysCA); err != nil {
+			return x, err
+		}
+		source := p.keyFile + p.keysAt
+		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys, Accept: "application/jwk-set+json, application/json", Stdin: a.In})
+		if err != nil {
+			return x, err
+		}
+		if x.ClientKeys, err = desk.ClientKeys(b); err != nil {
+			return x, fmt.Errorf("%s: %w", source, err)
+		}
+		x.ClientKeysAt = p.keysAt
+	}
+	return x, nil
+}
+
+// policyBlock is the policies of a trust over OpenID Connect as one readable block.
+func policyBlock(t *federation.Trust, kind oidc.Kind) view.Block {
+	p := t.OIDC.Policy
+	span := func(s int) string { return federation.SpanWords(federation.Span(s)) }
+	var f [][2]string
+	if kind.Redirects() {
+		f = append(f, [2]string{"who is admitted", admitWords(t.Admits)}, [2]string{"strength", strengthWords(t)}, [2]string{"sign-in from", networkWords(p.SignInFrom)},
+			[2]string{"session", "a sign-in holds for " + span(p.Session)})
+	}
+	f = append(f, [2]string{"access token", span(p.AccessToken)})
+	if kind.Redirects() {
+		f = append(f, [2]string{"ID token", span(p.IDToken)})
+		if p.Refresh == 0 {
+			f = append(f, [2]string{"refresh tokens", "none are issued"})
+		} else {
+			f = append(f, [2]string{"refresh tokens", fmt.Sprintf("for %s after the sign-in, unused for at most %s; rotated at each use", span(p.Refresh), span(p.RefreshIdle))},
+				[2]string{"refresh from", networkWords(p.RefreshFrom)})
+		}
+		f = append(f, [2]string{"single sign-out", map[bool]string{true: "on: a sign-out ends the session for every app that has it on", false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
+			[2]string{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()})
+	}
+	return view.Block{Title: "Policies", Fields: f}
+}
+
+func admitWords(v string) string {
+	switch {
+	case v == "everyone":
+		return "everyone"
+	case v == "consented":
+		return "those alone for whom an administrator consented"
+	}
+	return "the " + view.Plural(len(federation.AdmittedGroups(v)), "group") + " " + strings.Join(federation.AdmittedGroups(v), ", ")
+}
+
+func strengthWords(t *federation.Trust) string {
+	if t.Strength == "mfa" {
+		return "multi-factor (" + saml.ContextMFA + ")"
+	}
+	return "any"
+}
+
+func networkWords(list []string) string {
+	if len(list) == 0 {
+		return "anywhere"
+	}
+	return strings.Join(list, ", ")
+}
+
+// registrationBlock is the client as the provider knows it.
+func registrationBlock(t *federation.Trust, c *federation.Client, secrets []federation.Secret, now time.Time) view.Block {
+	f := [][2]string{{"client ID", t.OIDC.ClientID}}
+	if c != nil {
+		f = append(f, [2]string{"kind", string(c.Kind)})
+		for _, r := range c.Redirects {
+			f = append(f, [2]string{"redirect URI", r})
+		}
+	}
+	valid := 0
+	for _, s := range secrets {
+		if s.Standing(now) == "valid" {
+			valid++
+			f = append(f, [2]string{"secret", fmt.Sprintf("%s, ends in …%s, expires %s", s.ID, s.Hint, view.When(s.Expires, now))})
+		}
+	}
+	switch {
+	case t.OIDC.JWKSURI != "":
+		f = append(f, [2]string{"client keys", "at " + t.OIDC.JWKSURI + " (private_key_jwt)"})
+	case t.OIDC.JWKS != "":
+		f = append(f, [2]string{"client keys", keyWords(t.OIDC.JWKS) + " (private_key_jwt)"})
+	case c != nil && c.Kind.Public():
+		f = append(f, [2]string{"authentication", "none: it keeps no secret, PKCE protects its codes"})
+	case valid == 0:
+		f = append(f, [2]string{"authentication", "no secret and no key in the ledger"})
+	}
+	return view.Block{Title: "Registration", Fields: f}
+}
+
+func keyWords(jwks string) string {
+	list, _, err := oidc.ReadKeys([]byte(jwks), "")
+	if err != nil || len(list) == 0 {
+		return "none that can be read"
+	}
+	out := make([]string, len(list))
+	for i, k := range list {
+		out[i] = k.ID
+		if out[i] == "" {
+			out[i] = "a key without kid"
+		}
+	}
+	return strings.Join(out, ", ")
+}

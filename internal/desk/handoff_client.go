@@ -1,0 +1,266 @@
+package desk
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// env adds a value that an app reads under a name in its environment.
+func (h *Handoff) env(name, label, value, standard, from string) {
+	if value != "" {
+		h.Items = append(h.Items, Item{Label: label, Value: value, Metadata: standard, From: from, Env: name})
+	}
+}
+
+// EnvLines is the sheet as lines of NAME=VALUE, for an app that reads its settings from the environment. Several values of one
+// name are joined with spaces.
+func (h *Handoff) EnvLines() []string {
+	var names []string
+	values := map[string][]string{}
+	for _, i := range h.Items {
+		if i.Env == "" {
+			continue
+		}
+		if values[i.Env] == nil {
+			names = append(names, i.Env)
+		}
+		values[i.Env] = append(values[i.Env], i.Value)
+	}
+	var out []string
+	for _, n := range names {
+		v := strings.Join(values[n], " ")
+		if strings.ContainsAny(v, " '#$\"\\`") {
+			v = "'" + strings.ReplaceAll(v, "'", `'\''`) + "'"
+		}
+		out = append(out, n+"="+v)
+	}
+	return out
+}
+
+// clientItems is what the owner of a client needs of the provider.
+func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *federation.Party, s ClientState) error {
+	doc := provider.OpenIDOf()
+	c := app.ClientSide()
+	if doc == nil || c == nil {
+		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik trust show %s`", t.Name, app.Name, provider.Name, t.Name)
+	}
+	from := provider.Name + ", an own party"
+	if provider.OpenID != nil {
+		from = "discovery document of " + provider.Name + " (" + provider.OpenID.Source + ")"
+	}
+	h.env("OIDC_ISSUER", "Issuer", doc.Issuer, "issuer", from)
+	h.env("OIDC_DISCOVERY_URL", "Discovery document", oidc.WellKnown(doc.Issuer)[0], "", from)
+	if c.Kind.Redirects() {
+		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint, "authorization_endpoint", from)
+	}
+	h.env("OIDC_TOKEN_ENDPOINT", "Token endpoint", doc.TokenEndpoint, "token_endpoint", from)
+	if c.Kind.Redirects() {
+		h.env("OIDC_USERINFO_ENDPOINT", "Userinfo endpoint", doc.UserinfoEndpoint, "userinfo_endpoint", from)
+	}
+	h.env("OIDC_JWKS_URI", "Keys of the provider (JWKS)", doc.JWKSURI, "jwks_uri", from)
+	h.env("OIDC_INTROSPECTION_ENDPOINT", "Introspection endpoint", doc.IntrospectionEndpoint, "introspection_endpoint", from)
+	h.env("OIDC_REVOCATION_ENDPOINT", "Revocation endpoint", doc.RevocationEndpoint, "revocation_endpoint", from)
+	if c.Kind.Redirects() {
+		h.env("OIDC_END_SESSION_ENDPOINT", "End-session endpoint", doc.EndSessionEndpoint, "end_session_endpoint", from)
+	}
+	h.env("OIDC_CLIENT_ID", "Client ID", t.OIDC.ClientID, "client_id", "this trust")
+	d.authItems(h, t, c, provider, s)
+	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", "kind of client: "+string(c.Kind))
+	as := federation.AsSelf
+	if c.Kind.Redirects() {
+		as = federation.AsUser
+		h.env("", "Response type", "code, with PKCE S256", "response_type", "RFC 9700")
+		label := "Redirect URI"
+		if app.Kind == federation.Provider {
+			label = "Redirect URI (of the provider " + app.Name + " itself, not of an app behind it)"
+		}
+		for _, r := range c.Redirects {
+			h.env("OIDC_REDIRECT_URI", label, r, "redirect_uris", source(app))
+		}
+		for _, r := range c.AfterSignOut {
+			h.env("OIDC_POST_LOGOUT_REDIRECT_URI", "After-sign-out URI", r, "post_logout_redirect_uris", source(app))
+		}
+	}
+	var scopes []string
+	for _, a := range t.OIDC.Asks {
+		if a.As == as && !slices.Contains(scopes, a.Name) {
+			scopes = append(scopes, a.Name)
+		}
+	}
+	h.env("OIDC_SCOPE", "Scopes to ask for", strings.Join(scopes, " "), "scope", "permissions of this trust")
+	seen := map[string]bool{}
+	for _, a := range t.OIDC.Asks {
+		if p := s.APIs[a.API]; p != nil && !seen[a.API] {
+			seen[a.API] = true
+			h.env("OIDC_AUDIENCE", "Audience (resource) of "+a.API, p.API.Audience, "resource, aud", source(p))
+		}
+	}
+	if c := t.Contexts(); len(c) > 0 {
+		h.env("OIDC_ACR_VALUES", "Authentication context", strings.Join(c, " "), "acr_values", "this trust")
+	}
+	if c.Kind.Redirects() {
+		h.env("", "Subject (sub)", saml.ShortName(t.SubjectFormat)+": "+t.SubjectWords(), "sub", "this trust")
+	}
+	p := t.OIDC.Policy
+	life := "access token " + federation.SpanWords(federation.Span(p.AccessToken))
+	if c.Kind.Redirects() {
+		life += ", ID token " + federation.SpanWords(federation.Span(p.IDToken)) + ", refresh tokens "
+		if p.Refresh == 0 {
+			life += "none"
+		} else {
+			life += "for " + federation.SpanWords(federation.Span(p.Refresh)) + ", each good once"
+		}
+	}
+	h.env("", "Lifetimes", life, "", "policies of this trust")
+	return nil
+}
+
+// authItems say how the client authenticates at the token endpoint (RFC 6749, section 2.3; OpenID Connect Core, section 9).
+func (d *Desk) authItems(h *Handoff, t *federation.Trust, c *federation.Client, provider *federation.Party, s ClientState) {
+	switch {
+	case c.Kind.Public():
+		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method", "kind of client")
+	case t.OIDC.JWKS != "":
+		where := "the key whose public half is registered"
+		if t.OIDC.JWKSURI != "" {
+			where += ", at " + t.OIDC.JWKSURI
+		}
+		h.env("", "Client authentication", "private_key_jwt, with "+where, "token_endpoint_auth_method", "this trust")
+	case !provider.Own:
+		h.env("", "Client authentication", "the secret that the owner of "+provider.Name+" issued", "token_endpoint_auth_method", provider.Name)
+	default:
+		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method", "this trust")
+		for _, x := range s.Secrets {
+			if x.Standing(d.Now()) == "valid" {
+				h.env("", "Client secret, already handed over", "…"+x.Hint+" ("+x.ID+"), until "+x.Expires.UTC().Format("2006-01-02"), "client_secret", "shown once when it was made")
+			}
+		}
+	}
+}
+
+// AddTo puts a new secret on the sheet, at the only moment at which it is known.
+func (h *Handoff) AddTo(s *federation.Secret, secret string) {
+	h.secret = true
+	item := Item{Label: "Client secret", Value: secret, Metadata: "client_secret", From: "made just now, shown this once; valid until " + s.Expires.UTC().Format("2006-01-02 15:04 UTC"), Env: "OIDC_CLIENT_SECRET"}
+	for i := range h.Items {
+		if h.Items[i].Env == "OIDC_CLIENT_ID" {
+			h.Items = slices.Insert(h.Items, i+1, item)
+			return
+		}
+	}
+	h.Items = append(h.Items, item)
+}
+
+// CanHaveSecret refuses where no secret can be made for a trust, before anything is written.
+func (d *Desk) CanHaveSecret(name string, life time.Duration) error {
+	_, err := d.secretFor(name, life)
+	return err
+}
+
+// registrationItems is what the owner of a provider needs of the client, to register it (OpenID Connect Registration,
+// section 2).
+func (d *Desk) registrationItems(h *Handoff, t *federation.Trust, app, provider *federation.Party) error {
+	c := app.ClientSide()
+	if c == nil {
+		return fmt.Errorf("%s has no client side any more", app.Name)
+	}
+	from := source(app)
+	h.env("", "Client name", app.Label(), "client_name", from)
+	kind := "web"
+	if c.Kind == oidc.Native {
+		kind = "native"
+	}
+	h.env("", "Application type", kind+" ("+string(c.Kind)+" client)", "application_type", from)
+	label := "Redirect URI"
+	if app.Kind == federation.Provider {
+		label = "Redirect URI: that of the provider " + app.Name + ", which signs its people in here; no app's own"
+	}
+	for _, r := range c.Redirects {
+		h.env("", label, r, "redirect_uris", from)
+	}
+	for _, r := range c.AfterSignOut {
+		h.env("", "After-sign-out URI", r, "post_logout_redirect_uris", from)
+	}
+	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", from)
+	if c.Kind.Redirects() {
+		h.env("", "Response type", "code, with PKCE S256", "response_types", "RFC 9700")
+	}
+	auth := "client_secret_basic"
+	switch {
+	case c.Kind.Public():
+		auth = "none"
+	case t.OIDC.JWKS != "":
+		auth = "private_key_jwt"
+	}
+	h.env("", "Client authentication", auth, "token_endpoint_auth_method", from)
+	if t.OIDC.JWKSURI != "" {
+		h.env("", "Keys of the client", t.OIDC.JWKSURI, "jwks_uri", "this trust")
+	} else if t.OIDC.JWKS != "" {
+		h.env("", "Keys of the client", t.OIDC.JWKS, "jwks", "this trust")
+	}
+	for _, a := range t.OIDC.Asks {
+		h.env("", "Permission, as "+a.As, a.Label(), "scope "+a.Name, "this trust")
+	}
+	h.env("", "Client ID at "+provider.Name, t.OIDC.ClientID, "client_id", "this trust")
+	h.env("", "Home page", c.Home, "client_uri", from)
+	h.env("", "Contact", c.Contact, "contacts", from)
+	h.env("", "Who may sign in", t.Admits, "", "this trust")
+	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: t.OIDC.JWKSURI}
+	if c.Kind.Redirects() {
+		m.Responses = []string{"code"}
+	}
+	if c.Contact != "" {
+		m.Contacts = []string{c.Contact}
+	}
+	if m.JWKSURI == "" && t.OIDC.JWKS != "" {
+		m.JWKS = json.RawMessage(t.OIDC.JWKS)
+	}
+	var scopes []string
+	for _, a := range t.OIDC.Asks {
+		scopes = append(scopes, a.Name)
+	}
+	m.Scope = strings.Join(unique(scopes), " ")
+	b, err := json.MarshalIndent(m, "", "  ")
+	h.Registration = append(b, '\n')
+	return err
+}
+
+// clientMetadata is the metadata of a client as RFC 7591, section 2 and OpenID Connect Registration, section 2 write it.
+type clientMetadata struct {
+	Name         string          `json:"client_name"`
+	Type         string          `json:"application_type"`
+	Redirects    []string        `json:"redirect_uris,omitempty"`
+	AfterSignOut []string        `json:"post_logout_redirect_uris,omitempty"`
+	Grants       []string        `json:"grant_types"`
+	Responses    []string        `json:"response_types,omitempty"`
+	Auth         string          `json:"token_endpoint_auth_method"`
+	Scope        string          `json:"scope,omitempty"`
+	Home         string          `json:"client_uri,omitempty"`
+	Contacts     []string        `json:"contacts,omitempty"`
+	JWKSURI      string          `json:"jwks_uri,omitempty"`
+	JWKS         json.RawMessage `json:"jwks,omitempty"`
+}
+
+// clientTodos are the steps that only trusts over OpenID Connect have.
+func clientTodos(t *federation.Trust, found finding.List) []Todo {
+	out := []Todo{{len(t.OIDC.Asks) > 0, "it asks for what it needs", "tressik permission ask " + t.Name + " API:NAME"}}
+	waiting := 0
+	for _, f := range found {
+		if f.ID == "consent.waiting" {
+			waiting++
+			out = append(out, Todo{false, f.Check + ": " + f.Saw, strings.Trim(f.Fix, "`")})
+		}
+	}
+	if waiting == 0 && len(t.OIDC.Asks) > 0 {
+		out = append(out, Todo{true, "no permission waits for an administrator", ""})
+	}
+	return out
+}

@@ -1,0 +1,168 @@
+package desk
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/reach"
+	"admin.tressik.example/internal/stage"
+)
+
+// TokenInput says what token is wanted and how the client authenticates.
+type TokenInput struct {
+	Trust    string
+	Scope    string // "" asks for all that the trust asks for as itself
+	Resource string
+	Secret   string
+	Key      []byte // PEM of the client's private key, for private_key_jwt
+	InBody   bool
+	Stage    string // base address of a running stage, where the own provider is played
+	CA       []byte
+	Pin      string
+}
+
+// GotToken is an access token that a client got as itself.
+type GotToken struct {
+	Trust       string     `json:"trust"`
+	AccessToken string     `json:"access_token"`
+	TokenType   string     `json:"token_type"`
+	Scope       string     `json:"scope,omitempty"`
+	Expires     *time.Time `json:"expires,omitempty"`
+}
+
+// ErrAuth means that a client has to authenticate and was given nothing to do it with.
+var ErrAuth = errors.New("the client has to authenticate")
+
+// Token gets an access token for a client that acts as itself: from an own provider out of the ledger, or from a running
+// stage; from a foreign one over the network. Errors: ErrAuth, *reach.RefusedError.
+func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
+	t, app, provider, err := d.OIDCTrust(in.Trust)
+	if err != nil {
+		return nil, err
+	}
+	c, doc := app.ClientSide(), provider.OpenIDOf()
+	switch {
+	case t.Standing == federation.Ended:
+		return nil, fmt.Errorf("%s %w", in.Trust, ErrEnded)
+	case c == nil || doc == nil:
+		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name, provider.Name, in.Trust)
+	case c.Kind.Redirects():
+		return nil, fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a service", app.Name, c.Kind, in.Trust)
+	case in.Secret == "" && in.Key == nil:
+		return nil, fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
+	case in.Stage != "" && !provider.Own:
+		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", ErrValue, provider.Name)
+	}
+	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDC.ClientID, Secret: in.Secret, InBody: in.InBody}
+	issuer := doc.Issuer
+	o := reach.Options{CA: in.CA, Pin: in.Pin}
+	if in.Stage != "" {
+		at := oidc.OwnDiscovery(strings.TrimSuffix(in.Stage, "/")+"/"+provider.Name, "", nil)
+		r.Endpoint, issuer = at.TokenEndpoint, at.Issuer
+	}
+	if in.Key != nil {
+		if r.Assertion, err = d.assertion(in.Key, t, issuer); err != nil {
+			return nil, err
+		}
+		r.Secret = ""
+	}
+	for _, a := range t.OIDC.Asks {
+		if a.As == federation.AsSelf && in.Scope == "" && !provider.Own { // an own provider gives all that is consented to
+			r.Scopes = append(r.Scopes, a.Name)
+		}
+	}
+	if in.Scope != "" {
+		r.Scopes = strings.Fields(in.Scope)
+	}
+	if in.Resource != "" {
+		r.Resource = []string{in.Resource}
+	}
+	client, end, err := d.tokenClient(in, provider, o)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	got, err := reach.AsItself(ctx, client, r, o)
+	if err != nil {
+		return nil, err
+	}
+	out := &GotToken{Trust: in.Trust, AccessToken: got.Access, TokenType: got.Type, Scope: got.Scope}
+	if !got.Expires.IsZero() {
+		at := got.Expires.UTC().Truncate(time.Second)
+		if _, claims, err := oidc.Peek(got.Access); err == nil { // by the provider's clock, which TRESSIK_NOW may set
+			if exp, ok := oidc.Moment(claims, "exp"); ok {
+				at = exp
+			}
+		}
+		out.Expires = &at
+	}
+	return out, nil
+}
+
+// tokenClient is what the request goes through: for an own provider, without a stage that runs, a stage of this process.
+func (d *Desk) tokenClient(in TokenInput, provider *federation.Party, o reach.Options) (*http.Client, func(), error) {
+	if !provider.Own || in.Stage != "" {
+		c, err := reach.Client(o)
+		return c, func() {}, err
+	}
+	deals, err := d.cast([]string{in.Trust})
+	if err != nil {
+		return nil, nil, err
+	}
+	deals[0].StageSecret = "" // the real ones alone
+	b, err := d.newBook([]string{in.Trust})
+	if err != nil {
+		return nil, nil, err
+	}
+	s := &stage.Stage{Deals: deals, Now: d.Now, Rand: d.Rand, Book: b.stage()}
+	if err = d.apis(s); err == nil {
+		err = s.Open()
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, b.Close())
+	}
+	return &http.Client{Transport: s.Inside()}, func() { b.Close() }, nil
+}
+
+// assertion makes the JWT with which a client authenticates (RFC 7523, section 2.2): for the issuer alone, good for a minute.
+func (d *Desk) assertion(pem []byte, t *federation.Trust, audience string) (string, error) {
+	k, err := keys.ParsePrivate(pem)
+	if err != nil {
+		return "", fmt.Errorf("--key: %w; give the client's private key in PEM", err)
+	}
+	s, err := oidc.NewSigner(k)
+	if err != nil {
+		return "", fmt.Errorf("--key: %w", err)
+	}
+	if t.OIDC.JWKS != "" { // with the kid under which its public half is registered
+		list, _, err := oidc.ReadKeys([]byte(t.OIDC.JWKS), "")
+		if err != nil {
+			return "", err
+		}
+		i := slices.IndexFunc(list, func(x oidc.Key) bool { return equalKeys(x.Public, k.Public()) })
+		if i < 0 {
+			return "", fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s --client-key FILE`", t.Name, t.Name)
+		}
+		if list[i].ID != "" && list[i].ID != s.ID {
+			if s, err = oidc.NewSignerAs(k, list[i].ID); err != nil {
+				return "", err
+			}
+		}
+	}
+	now := d.Now()
+	return s.Sign("JWT", map[string]any{"iss": t.OIDC.ClientID, "sub": t.OIDC.ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": randomText(16)})
+}
+
+func equalKeys(a, b crypto.PublicKey) bool {
+	x, ok := a.(interface{ Equal(crypto.PublicKey) bool })
+	return ok && x.Equal(b)
+}
