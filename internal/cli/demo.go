@@ -77,7 +77,7 @@ func demoStory() []demoStep {
 			cmd("init|--org|Kestrel Ridge Observatory"), 0},
 		{"Load people and groups to try things on.", cmd("people|load|observatory.ldif"), 0},
 		{"The observatory's own provider: Tressik keeps its keys and writes its metadata.",
-			cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory"), 0},
+			cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory|--administrators|group:directors"), 0},
 		{"Two apps, each read from the metadata that its owner sent. The second wants encryption and more attributes.",
 			cmd("app|add|nightlog|--metadata|nightlog-metadata.xml|--signed-by|nightlog.pem"), 0},
 		{"", cmd("app|add|plate-archive|--metadata|plate-archive-metadata.xml"), 0},
@@ -102,6 +102,45 @@ func demoStory() []demoStep {
 		{"And suppose the log was set up with an assertion consumer URL that lacks the slash. The rehearsal names both, and the remedy.",
 			cmd("rehearse|nightlog@southmere|--as|petra|--suppose|acs=https://nightlog.kestrelridge.example/saml/acs"), 3},
 		{"What is left to do there?", cmd("next|nightlog@southmere"), 0},
+		{"The OpenID half. An API publishes what it lets clients do, in words for the people who are asked.",
+			cmd("app|add|telescope-api|--api|https://telescope.kestrelridge.example|--title|Telescope API"), 0},
+		{"", cmd("permission|publish|telescope-api|frames.read|--as|user,self|--says|read the frames of a night"), 0},
+		{"", cmd("permission|publish|telescope-api|frames.write|--as|self|--says|store frames in the archive"), 0},
+		{"", cmd("permission|publish|telescope-api|schedule.read|--as|user|--says|see who observes when"), 0},
+		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0},
+		{"", cmd("permission|publish|telescope-api|dome.control|--as|user|--needs|admin|--says|open, close and turn the dome"), 0},
+		{"Register the dome scheduler, a web client. The provider issues its client ID.",
+			cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback|--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example|--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0},
+		{"It keeps a secret and has none yet: the comparison says so.", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3},
+		{"Ask for what it needs, and hand over the values with a new secret, in the one moment in which it is known.",
+			cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|offline_access"), 0},
+		{"", cmd("handoff|dome-scheduler@ridge|--for|app|--out|handoff-dome|--with-new-secret|90d"), 0},
+		{"Turning the dome waits for an administrator: Mira goes on without it, and the call is refused with the reason.",
+			cmd("rehearse|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 3},
+		{"The director consents for everyone, and the call is answered.", cmd("consent|give|dome-scheduler@ridge|--for|everyone|--actor|aiyana"), 0},
+		{"", cmd("rehearse|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 0},
+		{"A permission that is added later waits alone; the others stay as they are.", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.write"), 0},
+		{"The sky atlas runs in the browser. It keeps no secret: PKCE protects its codes.",
+			cmd("app|add|skyview|--client|browser|--redirect|https://skyview.kestrelridge.example/callback|--title|Sky View"), 0},
+		{"", cmd("federate|skyview|--with|ridge|--over|oidc"), 0},
+		{"", cmd("secret|add|skyview@ridge|--lasts|90d"), 1},
+		{"The image mover acts as itself: nobody signs in there, and an administrator has to agree to all of it.",
+			cmd("app|add|frame-courier|--client|service|--title|Frame Courier"), 0},
+		{"", cmd("federate|frame-courier|--with|ridge|--over|oidc"), 3},
+		{"", cmd("permission|ask|frame-courier@ridge|telescope-api:frames.read"), 0},
+		{"", cmd("secret|add|frame-courier@ridge|--lasts|90d|--note|nightly run|--out|courier.secret"), 0},
+		{"", cmd("rehearse|frame-courier@ridge|--secret-file|courier.secret"), 3},
+		{"", cmd("consent|give|frame-courier@ridge|--for|everyone|--actor|aiyana"), 0},
+		{"", cmd("rehearse|frame-courier@ridge|--secret-file|courier.secret"), 0},
+		{"A token for use in a script, and what stands in it.", cmd("token|get|frame-courier@ridge|--secret-file|courier.secret|--out|courier.jwt"), 0},
+		{"", cmd("inspect|courier.jwt|--trust|frame-courier@ridge"), 0},
+		{"Visitors: Southmere's OpenID side is read from what it published, and our own provider becomes its client.",
+			cmd("provider|change|southmere|--issuer|https://idp.southmere.example|--discovery|southmere-openid.json|--jwks|southmere-jwks.json"), 0},
+		{"", cmd("federate|ridge|--with|southmere|--over|oidc|--client-id|kestrel-ridge-7f3a"), 0},
+		{"", cmd("handoff|ridge@southmere|--for|provider"), 0},
+		{"Two apps on one provider, one over SAML and one over OpenID Connect: the second asks for nothing.",
+			cmd("rehearse|nightlog@ridge|skyview@ridge|dome-scheduler@ridge|--as|mira"), 0},
+		{"What is open everywhere?", cmd("next"), 0},
 		{"All of it is on record.", cmd("journal|verify"), 0},
 	}
 }
@@ -143,6 +182,7 @@ func (a *App) demo(ctx context.Context, dir string) error {
   tressik provider show ridge
   tressik claims set nightlog@southmere mail=person.mail     # the remedy
   tressik rehearse nightlog@southmere --as petra
+  tressik consent show dome-scheduler@ridge
   tressik stage                                              # then open a start link in a browser
 `, dir)
 	return nil

@@ -48,13 +48,22 @@ Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's env
 		if h.EnvLines() == nil && env {
 			return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
 		}
+		if out != "" {
+			if err := a.mayWrite(h, out); err != nil {
+				return err
+			}
+		}
+		made := ""
 		if secretLife != "" {
-			if err := a.newSecretOn(d, h, secretLife, dry); err != nil {
+			if made, err = a.newSecretOn(d, h, secretLife, dry); err != nil {
 				return err
 			}
 		}
 		if out != "" {
-			if err := a.handoffFiles(h, out); err != nil {
+			if err := a.writeHandoff(h, out); err != nil {
+				if made != "" {
+					err = fmt.Errorf("%w; the secret %s was made and is lost: retire it with `tressik secret retire %s %s`", err, made, got[0], made)
+				}
 				return err
 			}
 		}
@@ -82,30 +91,27 @@ Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's env
 	return c
 }
 
-// newSecretOn makes a secret for the app's sheet.
-func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) error {
+// newSecretOn makes a secret for the app's sheet and returns its ID.
+func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) (string, error) {
 	if h.For != "app" {
-		return usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
+		return "", usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
 	}
 	if dry {
-		return usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
+		return "", usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
 	}
 	span, err := lifetime("--with-new-secret", life)
 	if err != nil {
-		return err
-	}
-	if err := d.CanHaveSecret(h.Trust, span); err != nil {
-		return err
+		return "", err
 	}
 	s, secret, fs, err := d.AddSecret(h.Trust, span, "made with the handoff")
 	if err != nil {
-		return err
+		return "", err
 	}
 	for _, f := range fs.Without(finding.Pass) {
 		a.say("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, f.Fix)
 	}
 	h.AddTo(s, secret)
-	return nil
+	return s.ID, nil
 }
 
 func handoffPage(h *desk.Handoff) view.Page {
@@ -147,44 +153,62 @@ func handoffPage(h *desk.Handoff) view.Page {
 	return view.Page{Data: data, Blocks: blocks}
 }
 
-// handoffFiles writes metadata, certificate and sheet into a folder; files that are there are not overwritten unasked.
-func (a *App) handoffFiles(h *desk.Handoff, dir string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("--out: %w", err)
-	}
+// handoffFile is one file of a handoff.
+type handoffFile struct {
+	path string
+	b    []byte
+}
+
+// handoffFiles lists the files of a handoff.
+func handoffFiles(h *desk.Handoff, dir string) ([]handoffFile, error) {
 	var sheet strings.Builder
 	p := view.Printer{W: &sheet}
 	if err := p.Print(handoffPage(h)); err != nil {
+		return nil, err
+	}
+	env := strings.Join(h.EnvLines(), "\n")
+	if env != "" {
+		env += "\n"
+	}
+	var out []handoffFile
+	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate}, {"-registration.json", h.Registration}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
+		if len(f.b) > 0 {
+			out = append(out, handoffFile{filepath.Join(dir, h.About+f.path), f.b})
+		}
+	}
+	return out, nil
+}
+
+// mayWrite makes the folder and asks before files that are there are overwritten; nothing is written yet.
+func (a *App) mayWrite(h *desk.Handoff, dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("--out: %w", err)
+	}
+	files, err := handoffFiles(h, dir)
+	if err != nil {
 		return err
 	}
-	files := []struct {
-		name string
-		b    []byte
-	}{{h.About + "-metadata.xml", h.Metadata}, {h.About + "-certificate.pem", h.Certificate}, {h.About + "-registration.json", h.Registration},
-		{h.About + "-sheet.txt", []byte(sheet.String())}}
-	if env := h.EnvLines(); env != nil {
-		files = append(files, struct {
-			name string
-			b    []byte
-		}{h.About + ".env", []byte(strings.Join(env, "\n") + "\n")})
-	}
 	for _, f := range files {
-		path := filepath.Join(dir, f.name)
-		if _, err := os.Lstat(path); err == nil && len(f.b) > 0 {
-			if err := a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path)); err != nil {
+		if _, err := os.Lstat(f.path); err == nil {
+			if err := a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", f.path)); err != nil {
 				return err
 			}
 		}
 	}
+	return nil
+}
+
+// writeHandoff writes metadata, certificate and sheet into a folder.
+func (a *App) writeHandoff(h *desk.Handoff, dir string) error {
+	files, err := handoffFiles(h, dir)
+	if err != nil {
+		return err
+	}
 	for _, f := range files {
-		if len(f.b) == 0 {
-			continue
-		}
-		path := filepath.Join(dir, f.name)
-		if err := writeWith(path, f.b, h.Mode()); err != nil {
+		if err := writeWith(f.path, f.b, h.Mode()); err != nil {
 			return err
 		}
-		a.say("wrote %s", path)
+		a.say("wrote %s", f.path)
 	}
 	return nil
 }

@@ -25,35 +25,26 @@ func HashSecret(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// secretFor refuses where no secret can be made for a trust.
-func (d *Desk) secretFor(name string, life time.Duration) (finding.List, error) {
+// AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
+func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List, error) {
 	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
-		return nil, err
+		return nil, "", nil, err
 	}
 	c := app.ClientSide()
 	switch {
 	case t.Standing == federation.Ended:
-		return nil, fmt.Errorf("%s %w", name, ErrEnded)
+		return nil, "", nil, fmt.Errorf("%s %w", name, ErrEnded)
 	case c == nil:
-		return nil, fmt.Errorf("%s has no client side any more", app.Name)
+		return nil, "", nil, fmt.Errorf("%s has no client side any more", app.Name)
 	case !provider.Own:
-		return nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
+		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
 	case c.Kind.Public():
-		return nil, fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
+		return nil, "", nil, fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
 	}
 	found := federation.JudgeSecretLife(life)
 	if found.Failed() {
-		return nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 2 years (730d)", federation.SpanWords(life), ErrValue)
-	}
-	return found, nil
-}
-
-// AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
-func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List, error) {
-	found, err := d.secretFor(name, life)
-	if err != nil {
-		return nil, "", nil, err
+		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 2 years (730d)", federation.SpanWords(life), ErrValue)
 	}
 	b := make([]byte, 32+5)
 	if _, err := io.ReadFull(d.Rand, b); err != nil {

@@ -2,12 +2,14 @@ package desk
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"io"
 	"time"
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/core/xmlsec"
 )
@@ -70,5 +72,22 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 		publish("southmere", &saml.Entity{ID: "https://idp.southmere.example/saml", IDP: southmere, Organization: south,
 			Contacts: []saml.Contact{{Type: "technical", Name: "Service desk", Email: []string{"service@southmere.example"}}}}, southmere, false),
 	)
-	return files, err
+	return files, errors.Join(err, demoOpenID(rand, files))
+}
+
+// demoOpenID makes what the OpenID side of the foreign provider would publish.
+func demoOpenID(rand io.Reader, files map[string][]byte) error {
+	key, err := keys.Generate(rand, "ecdsa-p256")
+	if err != nil {
+		return err
+	}
+	const at = "https://idp.southmere.example"
+	doc := &oidc.Discovery{Issuer: at, AuthorizationEndpoint: at + "/oauth/authorize", TokenEndpoint: at + "/oauth/token", UserinfoEndpoint: at + "/oauth/userinfo",
+		JWKSURI: at + "/oauth/keys.json", EndSessionEndpoint: at + "/oauth/end", ScopesSupported: []string{"openid", "profile", "email"}, ResponseTypes: []string{"code"},
+		GrantTypes: []string{"authorization_code"}, SubjectTypes: []string{"pairwise"}, IDTokenAlgorithms: []string{"ES256"}, TokenAuthMethods: []string{"client_secret_basic"},
+		ChallengeMethods: []string{"S256"}, IssInResponse: true}
+	var err2 error
+	files["southmere-openid.json"], err = json.MarshalIndent(doc, "", "  ")
+	files["southmere-jwks.json"], err2 = oidc.WriteKeys(key.Public())
+	return errors.Join(err, err2)
 }

@@ -96,6 +96,8 @@ func source(p *federation.Party) string {
 	switch {
 	case p.Own:
 		return p.Name + ", an own party"
+	case p.Source == "entered by hand":
+		return p.Name + ", " + p.Source
 	case p.Source != "":
 		return "metadata of " + p.Name + " (" + p.Source + ")"
 	}

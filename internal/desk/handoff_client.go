@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
@@ -157,12 +156,6 @@ func (h *Handoff) AddTo(s *federation.Secret, secret string) {
 		}
 	}
 	h.Items = append(h.Items, item)
-}
-
-// CanHaveSecret refuses where no secret can be made for a trust, before anything is written.
-func (d *Desk) CanHaveSecret(name string, life time.Duration) error {
-	_, err := d.secretFor(name, life)
-	return err
 }
 
 // registrationItems is what the owner of a provider needs of the client, to register it (OpenID Connect Registration,
