@@ -49,7 +49,8 @@ people read when they are asked to agree. What a client does as itself always ne
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}}, publishedBlock(p)}})
+			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}},
+				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", whoAgrees(x.Admin, x.As)}, {"lets a client", x.Says}}}}})
 		})}
 	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
 	c.Flags().StringVar(&x.Says, "says", "", "what it lets a client do, in one line, for the people who are asked to agree")

@@ -382,7 +382,14 @@ func ClientKeys(raw []byte) (string, error) {
 	return string(b), nil
 }
 
-// sameSides reports whether what the other side of a trust must know of a party is the same in both.
-func sameSides(a, b *federation.Party) bool {
-	return reflect.DeepEqual(a.Entity, b.Entity) && reflect.DeepEqual(a.Client, b.Client) && reflect.DeepEqual(a.OpenID, b.OpenID)
+// sameSide reports whether what the other side of a trust must know of a party is the same in both: over SAML its
+// metadata, over OpenID Connect its client side or its discovery document.
+func sameSide(t *federation.Trust, a, b *federation.Party) bool {
+	switch {
+	case t.OIDC == nil:
+		return reflect.DeepEqual(a.Entity, b.Entity)
+	case t.App == a.Name:
+		return reflect.DeepEqual(a.ClientSide(), b.ClientSide())
+	}
+	return reflect.DeepEqual(a.OpenIDOf(), b.OpenIDOf())
 }

@@ -396,9 +396,6 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 
 // staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
 func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, error) {
-	if sameSides(old, p) {
-		return nil, nil
-	}
 	all, err := d.L.Trusts()
 	if err != nil {
 		return nil, err
@@ -406,7 +403,7 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 	var out [][2]*federation.Trust
 	for i := range all {
 		was := &all[i]
-		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended {
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || sameSide(was, old, p) {
 			continue
 		}
 		side, other := "app", was.App

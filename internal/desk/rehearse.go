@@ -178,7 +178,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		return nil, err
 	}
 	person := &people.Person{}
-	services := 0
+	services, over := 0, 0
 	for _, x := range deals {
 		if err := d.suppose(x, in.Suppose); err != nil {
 			return nil, err
@@ -188,12 +188,14 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			if in.Secret != "" {
 				x.Suppose.Secret = in.Secret
 			}
-		} else if len(in.Call) > 0 || in.Scope != "" || in.Secret != "" {
-			return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", x.Trust.Name)
+			over++
 		}
 		if isService(x) {
 			services++
 		}
+	}
+	if over == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != "") {
+		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", in.Trusts[0])
 	}
 	if in.Person != "" || services < len(deals) {
 		if in.Person == "" {
@@ -287,16 +289,14 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
 			}
 		}
+		continued(&r, i, w.Asked, w.Consented, deals)
 		if x.Trust.OIDC != nil {
-			continued(&r, i, w.Asked, deals)
 			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
 				w.Note = next.does
 				if err := w.Walk(next.link); err != nil {
 					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: "follow the last step above"})
 				}
 			}
-		} else {
-			continued(&r, i, w.Asked, deals)
 		}
 		if r.Findings.Failed() {
 			r.Verdict = saml.Refused
@@ -422,7 +422,7 @@ func fill(r *federation.Rehearsal, j *saml.Judgement) {
 }
 
 // continued says of a second app on the same provider whether single sign-on held.
-func continued(r *federation.Rehearsal, i int, asked bool, deals []*stage.Deal) {
+func continued(r *federation.Rehearsal, i int, asked, consented bool, deals []*stage.Deal) {
 	if i == 0 || deals[i].Provider != deals[0].Provider {
 		return
 	}
@@ -431,7 +431,11 @@ func continued(r *federation.Rehearsal, i int, asked bool, deals []*stage.Deal) 
 			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"})
 		return
 	}
-	r.Findings.Pass("session", "single sign-on", "no sign-in was asked for: the session of "+deals[0].App.Party.Name+" held")
+	saw := "nothing was asked for: the session of " + deals[0].App.Party.Name + " held"
+	if consented {
+		saw = "no sign-in was asked for, only consent: the session of " + deals[0].App.Party.Name + " held"
+	}
+	r.Findings.Pass("session", "single sign-on", saw)
 }
 
 // startOf is where the walk begins: the app's start link, or the provider's link to the app.

@@ -355,8 +355,11 @@ func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, 
 		return
 	}
 	if !provider.Own {
-		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App,
-			Fix: "Tressik does not keep it; try it with `tressik token get " + t.Name + " --secret-file FILE`"})
+		fix := "put it where the app reads it: Tressik does not keep what others issued"
+		if c.Kind == oidc.Service {
+			fix += "; try it with `tressik token get " + t.Name + " --secret-file FILE`"
+		}
+		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App, Fix: fix})
 		return
 	}
 	var last time.Time
