@@ -118,7 +118,7 @@ func networkWords(list []string) string {
 }
 
 // registrationBlock is the client as the provider knows it.
-func registrationBlock(t *federation.Trust, c *federation.Client, secrets []federation.Secret, now time.Time) view.Block {
+func registrationBlock(t *federation.Trust, c *federation.Client, provider *federation.Party, secrets []federation.Secret, now time.Time) view.Block {
 	f := [][2]string{{"client ID", t.OIDC.ClientID}}
 	if c != nil {
 		f = append(f, [2]string{"kind", string(c.Kind)})
@@ -140,6 +140,8 @@ func registrationBlock(t *federation.Trust, c *federation.Client, secrets []fede
 		f = append(f, [2]string{"client keys", keyWords(t.OIDC.JWKS) + " (private_key_jwt)"})
 	case c != nil && c.Kind.Public():
 		f = append(f, [2]string{"authentication", "none: it keeps no secret, PKCE protects its codes"})
+	case !provider.Own:
+		f = append(f, [2]string{"authentication", "a secret or key that " + provider.Name + " knows; it is not kept here"})
 	case valid == 0:
 		f = append(f, [2]string{"authentication", "no secret and no key in the ledger"})
 	}

@@ -220,8 +220,8 @@ func (a *App) stageCmd() *cobra.Command {
 apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
 serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.
 Providers are OpenID providers too, with their issuer at http://127.0.0.1:PORT/NAME, and APIs answer with
-made-up records. A change of a registration, a secret or a consent in the ledger holds here at once; consents
-that people give here are kept in the ledger.`,
+made-up records. A change of a secret, a permission, a policy or a consent in the ledger holds here at once;
+new trusts and redirect URIs do when the stage is started again. Consents that people give here are kept.`,
 		Example: "  tressik stage --port 8321",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535 {

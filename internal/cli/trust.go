@@ -149,7 +149,7 @@ func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error
 	if t.OIDC == nil {
 		return []view.Block{termsBlock(t)}, nil
 	}
-	_, app, _, err := d.Trust(t.Name)
+	_, app, provider, err := d.Trust(t.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error
 	if c != nil {
 		kind = c.Kind
 	}
-	return []view.Block{registrationBlock(t, c, s.Secrets, d.Now()), policyBlock(t, kind)}, nil
+	return []view.Block{registrationBlock(t, c, provider, s.Secrets, d.Now()), policyBlock(t, kind)}, nil
 }
 
 func (a *App) trustCmd() *cobra.Command {

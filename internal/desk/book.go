@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/reach"
 	"admin.tressik.example/internal/stage"
 	"admin.tressik.example/internal/store"
 )
@@ -133,7 +135,17 @@ func (d *Desk) newBook(trusts []string) (*book, error) {
 
 // Stage is the book as a stage uses it.
 func (b *book) stage() stage.Book {
-	return stage.Book{Reload: b.reload, Consent: b.d.keepConsents, Saw: b.saw}
+	return stage.Book{Reload: b.reload, Consent: b.d.keepConsents, Saw: b.saw, Keys: clientKeysAt}
+}
+
+// clientKeysAt fetches the keys that a client publishes.
+func clientKeysAt(uri string) ([]oidc.Key, error) {
+	b, err := reach.Read(context.Background(), uri, reach.Options{Max: oidc.MaxKeys, Accept: "application/jwk-set+json, application/json", Timeout: 5 * time.Second})
+	if err != nil {
+		return nil, err
+	}
+	list, _, err := oidc.ReadKeys(b, finding.App)
+	return list, err
 }
 
 // reload reads the registrations again if the ledger changed, looking at most four times a second.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -112,6 +113,11 @@ func (d *Desk) standIn(pl *stage.Player) error {
 	pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
 	pl.Decrypt, _ = key.(*rsa.PrivateKey)
 	if pl.Party.OpenID != nil {
+		if algs := pl.Party.OpenID.Discovery.IDTokenAlgorithms; slices.Contains(algs, "ES256") && !slices.Contains(algs, "RS256") {
+			if key, err = keys.Generate(d.Rand, "ecdsa-p256"); err != nil {
+				return err
+			}
+		}
 		if pl.JOSE, err = oidc.NewSigner(key); err != nil {
 			return err
 		}

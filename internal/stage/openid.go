@@ -1,8 +1,10 @@
 package stage
 
 import (
+	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"io"
 	"net"
@@ -41,6 +43,7 @@ type Book struct {
 	Reload  func() (map[string]*Registered, map[string]*federation.Party, bool) // by trust; the APIs by name; false: nothing changed
 	Consent func([]federation.Consent) error
 	Saw     func(Sighting)
+	Keys    func(uri string) ([]oidc.Key, error) // fetches what a client publishes
 }
 
 // openID is the OpenID side of a provider on this stage.
@@ -74,13 +77,36 @@ type grant struct {
 
 // family is a chain of tokens from one sign-in. Of its refresh tokens the last alone is good; an older one ends it all.
 type family struct {
-	deal    *Deal
-	grant   grant
-	current [sha256.Size]byte // hash of the refresh token that is good; zero: there is none
-	since   time.Time
-	used    time.Time
-	until   time.Time // the last of its tokens is over
-	ended   string    // why it is ended; "" it is not
+	deal   *Deal
+	grant  grant
+	seed   string // 256 random bits, of which its refresh tokens are made
+	serial uint32 // of the refresh token that is good; 0: there is none
+	since  time.Time
+	used   time.Time
+	until  time.Time // the last of its tokens is over
+	ended  string    // why it is ended; "" it is not
+}
+
+// refreshToken is the refresh token of a serial number: the chain's ID, the number, and a code of both that nobody can
+// make without the seed. So an older one of the chain is told from one that somebody made up.
+func (f *family) refreshToken(id string, serial uint32) string {
+	var n [4]byte
+	binary.BigEndian.PutUint32(n[:], serial)
+	m := hmac.New(sha256.New, []byte(f.seed))
+	m.Write([]byte(id))
+	m.Write(n[:])
+	return id + "." + base64.RawURLEncoding.EncodeToString(m.Sum(n[:]))
+}
+
+// serialOf reads the serial number of a refresh token of the chain; ok is false for what is none.
+func (f *family) serialOf(token string) (serial uint32, ok bool) {
+	id, rest, _ := strings.Cut(token, ".")
+	b, err := base64.RawURLEncoding.Strict().DecodeString(rest)
+	if err != nil || len(b) != 4+sha256.Size || f.seed == "" {
+		return 0, false
+	}
+	serial = binary.BigEndian.Uint32(b)
+	return serial, hmac.Equal([]byte(token), []byte(f.refreshToken(id, serial)))
 }
 
 // CodeLife is how long an authorization code is good.
@@ -169,6 +195,36 @@ func (s *Stage) apiParties() map[string]*federation.Party {
 // SetAPIs tells the stage which APIs there are.
 func (s *Stage) SetAPIs(m map[string]*federation.Party) { s.apis.Store(&m) }
 
+// clientKeys are the keys of a client. One that publishes them is asked again, at most once a minute, where an assertion
+// names a key that is not among them.
+func (s *Stage) clientKeys(c *caller, assertion string) []oidc.Key {
+	at := c.reg.Trust.OIDC.JWKSURI
+	h, _, err := oidc.Peek(assertion)
+	if at == "" || s.Book.Keys == nil || err != nil || slices.ContainsFunc(c.reg.Keys, func(k oidc.Key) bool { return k.ID == h.Kid }) {
+		return c.reg.Keys
+	}
+	s.mu.Lock()
+	now := s.Now()
+	again := now.Sub(c.deal.fetched) < time.Minute && !c.deal.fetched.IsZero()
+	if !again {
+		c.deal.fetched = now
+	}
+	s.mu.Unlock()
+	if again {
+		return c.reg.Keys
+	}
+	list, err := s.Book.Keys(at)
+	if err != nil || len(list) == 0 {
+		return c.reg.Keys
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := *c.deal.live()
+	r.Keys = list
+	c.deal.Register(&r)
+	return list
+}
+
 func (s *Stage) saw(x Sighting) {
 	if s.Book.Saw != nil {
 		x.At = s.Now()
@@ -198,9 +254,9 @@ func (s *Stage) openOpenID(p *Player, add func(string, http.HandlerFunc)) error 
 	}
 	p.op = &openID{doc: doc, jwks: jwks, keys: []oidc.Key{{ID: p.JOSE.ID, Alg: p.JOSE.Alg, Public: p.JOSE.Key.Public()}}}
 	for _, at := range oidc.WellKnown(doc.Issuer) {
-		add(at, s.document(p, func() ([]byte, error) { return json.Marshal(s.discovery(p)) }))
+		add(at, s.document(p, "application/json", func() ([]byte, error) { return json.Marshal(s.discovery(p)) }))
 	}
-	add(doc.JWKSURI, s.document(p, func() ([]byte, error) { return jwks, nil }))
+	add(doc.JWKSURI, s.document(p, "application/jwk-set+json", func() ([]byte, error) { return jwks, nil }))
 	add(doc.AuthorizationEndpoint, s.authorize(p))
 	add(p.signIn(), s.signIn(p))
 	add(p.consentURL(), s.consent(p))
@@ -232,7 +288,7 @@ func (s *Stage) discovery(p *Player) *oidc.Discovery {
 }
 
 // document serves public JSON that any page may read.
-func (s *Stage) document(p *Player, make func() ([]byte, error)) http.HandlerFunc {
+func (s *Stage) document(p *Player, kind string, make func() ([]byte, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Access-Control-Allow-Origin", "*")
@@ -254,7 +310,7 @@ func (s *Stage) document(p *Player, make func() ([]byte, error)) http.HandlerFun
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}
-		h.Set("Content-Type", "application/json")
+		h.Set("Content-Type", kind)
 		h.Set("Cache-Control", "public, max-age=60")
 		w.Write(b)
 	}

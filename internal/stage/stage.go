@@ -79,6 +79,7 @@ type Deal struct {
 	StageSecret string
 
 	registered registration
+	fetched    time.Time   // when the client's keys were last fetched anew
 	expect     saml.Expect // all but the time, worked out once
 }
 

@@ -45,10 +45,11 @@ func writeJSON(w http.ResponseWriter, status int, v any) {
 func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
 	status := http.StatusBadRequest
 	if e.Code == oidc.InvalidClient {
-		status = http.StatusUnauthorized
-		if r.Header.Get("Authorization") != "" {
-			w.Header().Set("WWW-Authenticate", `Basic realm="token", charset="UTF-8"`)
-		}
+		status = http.StatusUnauthorized // RFC 9110, section 15.5.2: with a challenge, however the client tried
+		w.Header().Set("WWW-Authenticate", `Basic realm="token", charset="UTF-8"`)
+	}
+	if r.Method != http.MethodPost {
+		status = http.StatusMethodNotAllowed
 	}
 	writeJSON(w, status, e)
 }
@@ -155,7 +156,7 @@ func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *o
 		if len(c.reg.Keys) == 0 {
 			return bad(c.reg.Trust.Name + " has no client key; register one with tressik trust change " + c.reg.Trust.Name + " --client-key FILE")
 		}
-		if e := oidc.JudgeAssertion(assertion, id, []string{p.op.doc.Issuer, p.op.doc.TokenEndpoint, p.op.doc.IntrospectionEndpoint, p.op.doc.RevocationEndpoint}, c.reg.Keys, s.Now(),
+		if e := oidc.JudgeAssertion(assertion, id, []string{p.op.doc.Issuer, p.op.doc.TokenEndpoint, p.op.doc.IntrospectionEndpoint, p.op.doc.RevocationEndpoint}, s.clientKeys(c, assertion), s.Now(),
 			func(jti string) bool { return s.usedAssertion(id + " " + jti) }); e != nil {
 			return nil, e
 		}
@@ -432,8 +433,11 @@ func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []str
 	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)))
 	offline := slices.ContainsFunc(f.grant.asks, func(a federation.Ask) bool { return a.API == "" && a.Name == "offline_access" })
 	if refresh && offline && policy.Refresh > 0 {
-		out.RefreshToken = id + "." + s.random()
-		f.current = sha256.Sum256([]byte(out.RefreshToken))
+		if f.seed == "" {
+			f.seed = s.random()
+		}
+		f.serial++
+		out.RefreshToken = f.refreshToken(id, f.serial)
 		f.until = maxTime(f.until, f.since.Add(federation.Span(policy.Refresh)))
 	}
 	s.saw(Sighting{Trust: c.reg.Trust.Name, Asks: asks})
@@ -501,16 +505,19 @@ func (s *Stage) fromRefresh(p *Player, c *caller, form url.Values, r *http.Reque
 	}
 	id, _, _ := strings.Cut(token, ".")
 	now := s.Now()
-	hash := sha256.Sum256([]byte(token))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f := s.oauth.families[id]
+	serial, ok := uint32(0), false
+	if f != nil && f.deal == c.deal {
+		serial, ok = f.serialOf(token)
+	}
 	switch {
-	case f == nil || f.deal != c.deal || f.current == [sha256.Size]byte{}:
+	case !ok:
 		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token was not issued to this client, or is long over")
 	case f.ended != "":
 		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token is revoked: "+f.ended)
-	case subtle.ConstantTimeCompare(hash[:], f.current[:]) != 1:
+	case serial != f.serial:
 		f.ended = "an older one of its chain was used again"
 		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token was used before; the whole chain is revoked now, since somebody else may have it. Sign in again")
 	case policy.Refresh == 0:

@@ -208,7 +208,10 @@ func (s *Stage) refreshFamily(token string) (*Deal, *family) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f := s.oauth.families[id]
-	if f == nil || strings.Count(token, ".") != 1 || f.current != sha256.Sum256([]byte(token)) {
+	if f == nil {
+		return nil, nil
+	}
+	if serial, ok := f.serialOf(token); !ok || serial != f.serial {
 		return nil, nil
 	}
 	g := *f
@@ -250,11 +253,14 @@ func (s *Stage) revokeToken(p *Player, c *caller, token string) *oidc.Error {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		f := s.oauth.families[id]
-		switch {
-		case f == nil: // unknown is as good as revoked (section 2.2)
+		if f == nil { // unknown is as good as revoked (section 2.2)
+			return nil
+		}
+		switch _, ok := f.serialOf(token); {
+		case !ok:
 		case f.deal != c.deal:
 			return other
-		case f.current == sha256.Sum256([]byte(token)):
+		default:
 			f.ended = "the client revoked it"
 		}
 		return nil
