@@ -24,6 +24,7 @@ import (
 
 type place struct {
 	Name, Kind, Start, Page, SingleSignOn, AssertionConsumer, Metadata, Played string
+	Issuer, Discovery, RedirectURI, ClientID, Audience, Address                string
 }
 
 // openStage starts `tressik stage` and waits for its addresses.
