@@ -295,7 +295,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
 			}
 		}
-		continued(&r, i, w.Asked, w.Consented, deals)
+		continued(in, &r, i, w.Asked, w.Consented, deals)
 		if x.Trust.OIDC != nil {
 			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
 				w.Note = next.does
@@ -428,20 +428,22 @@ func fill(r *federation.Rehearsal, j *saml.Judgement) {
 }
 
 // continued says of a second app on the same provider whether single sign-on held.
-func continued(r *federation.Rehearsal, i int, asked, consented bool, deals []*stage.Deal) {
+func continued(in RehearseInput, r *federation.Rehearsal, i int, asked, consented bool, deals []*stage.Deal) {
 	if i == 0 || deals[i].Provider != deals[0].Provider {
 		return
 	}
 	if asked {
-		r.Findings.Add(finding.Finding{ID: "session", Level: finding.Note, Check: "single sign-on", Saw: "the provider asked for a sign-in again",
-			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"})
+		told(in, r, "", "session", finding.List{{ID: "session", Level: finding.Note, Check: "single sign-on", Saw: "the provider asked for a sign-in again",
+			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"}}, nil)
 		return
 	}
 	saw := "nothing was asked for: the session of " + deals[0].App.Party.Name + " held"
 	if consented {
 		saw = "no sign-in was asked for, only consent: the session of " + deals[0].App.Party.Name + " held"
 	}
-	r.Findings.Pass("session", "single sign-on", saw)
+	var held finding.List
+	held.Pass("session", "single sign-on", saw)
+	told(in, r, "", "session", held, nil)
 }
 
 // startOf is where the walk begins: the app's start link, or the provider's link to the app.

@@ -22,7 +22,7 @@ func moment(s string) time.Time {
 
 // Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
 func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
-	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets WHERE ? IN ('', trust) ORDER BY added, id`, trust)
+	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets WHERE ? IN ('', trust) ORDER BY added, rowid`, trust)
 	if err != nil {
 		return nil, plain(err)
 	}
