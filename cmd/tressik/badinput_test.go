@@ -174,7 +174,7 @@ func TestReadOnlyFolder(t *testing.T) {
 // TestFullDisk fills a small file system of its own; it needs the right to mount one.
 func TestFullDisk(t *testing.T) {
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=236k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
 	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })
@@ -197,7 +197,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.fails(1, []string{"no space left"}, "init", "--org", "Y", "--ledger", "y.ledger")
 	os.Remove(d.path("fill"))
-	fill(120)
+	fill(160)
 	d.fails(1, []string{"the disk is full", "nothing was changed"}, add(3)...)
 	os.Remove(d.path("fill"))
 	d.fails(0, []string{"whole"}, "journal", "verify")

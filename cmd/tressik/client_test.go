@@ -366,7 +366,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s")
 	// One provider, two protocols: the second sign-in asks for nothing.
 	d.ok("consent", "give", trust, "--for", "everyone")
-	r := d.fails(0, []string{"nothing was asked for: the session of nightlog held"}, "rehearse", saml(d), trust, "--as", "mira")
+	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d), trust, "--as", "mira")
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}

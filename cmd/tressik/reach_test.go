@@ -79,6 +79,8 @@ func TestExamplesRun(t *testing.T) {
 	d.ok("demo", "--dir", "demo")
 	d.dir = d.path("demo")
 	d.write("captured.txt", `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
+	_, _, pub := clientKey(t)
+	d.write("courier.pem", pub)
 	for _, c := range []struct {
 		args []string
 		code []int
@@ -86,15 +88,20 @@ func TestExamplesRun(t *testing.T) {
 		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}}, {[]string{"app", "show"}, []int{0}},
 		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"}, []int{0}}, {[]string{"claims", "list"}, []int{0}},
 		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}}, {[]string{"next"}, []int{0}},
-		{[]string{"rehearse"}, []int{0, 0, 0, 3}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
+		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
 		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
-		{[]string{"trust", "remove"}, []int{0}},
+		{[]string{"inspect"}, []int{0, 3, 0}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
+		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}}, {[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},
+		{[]string{"secret", "add"}, []int{0}}, {[]string{"secret", "list"}, []int{0}},
+		{[]string{"consent", "show"}, []int{0}}, {[]string{"consent", "list"}, []int{0}}, {[]string{"consent", "give"}, []int{0}}, {[]string{"consent", "withdraw"}, []int{0}},
+		{[]string{"permission", "drop"}, []int{0}}, {[]string{"permission", "unpublish"}, []int{0}},
+		{[]string{"token", "get"}, []int{0}},
 	} {
 		_, text, _ := strings.Cut(d.ok(append(c.args, "--help")...), "Examples:\n")
 		text, _, _ = strings.Cut(text, "\n\n")
 		text = strings.ReplaceAll(text, "\\\n", " ")
 		for i, line := range strings.Split(text, "\n") {
+			line, _, _ = strings.Cut(line, " > ")
 			args := words(t, line)
 			if len(args) == 0 || args[0] != "tressik" {
 				t.Errorf("the example %q does not start with tressik", line)

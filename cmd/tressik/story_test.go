@@ -31,7 +31,8 @@ type rehearsal struct {
 func TestDemoRunsItsStory(t *testing.T) {
 	d := newDesk(t)
 	out := d.ok("demo", "--dir", "demo")
-	for _, w := range []string{"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere", "wants `mail`, gets `email`",
+	for _, w := range []string{"insufficient_scope", "an administrator has not consented yet to telescope-api:frames.read", "3 records, as the user", "3 records, as itself",
+		"no sign-in and no consent was asked for: the session of nightlog held", "no app's own", "ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge", "ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere", "wants `mail`, gets `email`",
 		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm", "a provider would stop here"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the demo does not show %q", w)
@@ -41,8 +42,21 @@ func TestDemoRunsItsStory(t *testing.T) {
 	d.dir = d.path("demo")
 	var trusts []struct{ Name, Standing string }
 	d.json(&trusts, "trust", "list")
-	if len(trusts) != 3 || trusts[0].Standing != "rehearsed" || trusts[1].Standing != "drafted" {
+	if len(trusts) != 7 {
 		t.Errorf("the demo leaves %v", trusts)
+	}
+	for _, x := range trusts {
+		if want := map[bool]string{true: "drafted", false: "rehearsed"}[x.Name == "nightlog@southmere"]; x.Standing != want {
+			t.Errorf("the demo leaves %v", x)
+		}
+	}
+	// The permission that was added later waits alone.
+	var v consentView
+	d.json(&v, "consent", "show", "dome-scheduler@ridge")
+	for name, standing := range v.standing() {
+		if want := map[bool]string{true: "waiting", false: "consented"}[name == "telescope-api:schedule.write"]; standing != want {
+			t.Errorf("%s is %s", name, standing)
+		}
 	}
 	// The remedy that the failing rehearsal names is one that works.
 	d.ok("claims", "set", "nightlog@southmere", "mail=person.mail")

@@ -24,7 +24,7 @@ access token is judged as the receiving side of that trust would judge it. What 
 status 3.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
-  tressik inspect token.jwt --trust frame-courier@ridge`,
+  tressik inspect courier.jwt --trust frame-courier@ridge`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			var err error
 			if in.At, err = moment("--at", at); err != nil {

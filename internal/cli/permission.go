@@ -60,7 +60,7 @@ people read when they are asked to agree. What a client does as itself always ne
 
 func (a *App) permissionUnpublish() *cobra.Command {
 	return &cobra.Command{Use: "unpublish API NAME", Short: "Take back a permission that no trust asks for", Args: args("API", "NAME"),
-		Example: "  tressik permission unpublish telescope-api dome.control", ValidArgsFunction: a.apis,
+		Example: "  tressik permission unpublish telescope-api frames.write", ValidArgsFunction: a.apis,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if err := d.Unpublish(got[0], got[1]); err != nil {
 				return err

@@ -37,7 +37,7 @@ func (a *App) secretAdd() *cobra.Command {
 only you can read; the ledger keeps a hash, an ID, a hint and the expiry. Several may be valid at once: make the
 new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 2 years (730d).`,
 		Example: `  tressik secret add dome-scheduler@ridge --lasts 90d --note "first"
-  tressik secret add frame-courier@ridge --lasts 90d --out courier.secret`,
+  tressik secret add frame-courier@ridge --lasts 90d --out courier-2.secret`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(_ *cobra.Command, got []string) error {
 			life, err := lifetime("--lasts", lasts)

@@ -24,11 +24,14 @@ func (a *App) tokenGet() *cobra.Command {
 	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a service, for use in a script", Args: args("TRUST"),
 		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret, from
 a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an argument,
-which others on the machine can read. An own provider issues the token out of the ledger, with its current key,
+which others on the machine can read. So it fits into a script:
+
+  curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" URL
+
+An own provider issues the token out of the ledger, with its current key,
 or on the running stage that --stage names. A foreign one is asked at its token endpoint.`,
 		Example: `  tressik token get frame-courier@ridge --secret-file courier.secret
-  curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" \
-      https://telescope.kestrelridge.example/frames.read`,
+  tressik token get frame-courier@ridge --secret-file courier.secret --scope frames.read --out frames.jwt`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Trust = got[0]

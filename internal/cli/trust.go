@@ -178,14 +178,14 @@ func (a *App) trustList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Trust", "Over", "Standing", "Admits", "Strength", "Last rehearsal"}, Noun: "trust",
+			b := view.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Last rehearsal"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
 				last := "none"
 				if t.Last != nil {
 					last = t.Last.Verdict + ", " + view.Away(t.Last.At, d.Now())
 				}
-				b.Rows = append(b.Rows, []string{t.Name, t.Over(), string(t.Standing), t.Admits, t.Strength, last})
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(), last})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}

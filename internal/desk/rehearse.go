@@ -437,12 +437,14 @@ func continued(in RehearseInput, r *federation.Rehearsal, i int, asked, consente
 			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"}}, nil)
 		return
 	}
-	saw := "nothing was asked for: the session of " + deals[0].App.Party.Name + " held"
+	saw := "no sign-in was asked for"
 	if consented {
-		saw = "no sign-in was asked for, only consent: the session of " + deals[0].App.Party.Name + " held"
+		saw += ", only consent"
+	} else if deals[i].Trust.OIDC != nil {
+		saw = "no sign-in and no consent was asked for"
 	}
 	var held finding.List
-	held.Pass("session", "single sign-on", saw)
+	held.Pass("session", "single sign-on", saw+": the session of "+deals[0].App.Party.Name+" held")
 	told(in, r, "", "session", held, nil)
 }
 
