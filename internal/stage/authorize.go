@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
@@ -376,20 +377,24 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 	}
 	c.Ask = strings.Join(whom, ", ")
 	s.page(w, http.StatusForbidden, "An administrator must agree first", d.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.redirect,
-		Lead: d.App.Party.Label() + " asks for what only an administrator can agree to. Your request was noted in the ledger."})
+		Lead: d.App.Party.Label() + " asks for what only an administrator can agree to. Your request was noted; sign in again once one of them has agreed."})
 }
 
 func (s *Stage) consentForm(x *pending, token string, ses *session, asks []federation.Ask) *consentForm {
 	c := &consentForm{Action: x.deal.Provider.consentURL(), Token: token, Who: ses.person.Name(), App: x.deal.App.Party.Label(), Contact: x.deal.App.Client.Contact, Home: x.deal.App.Client.Home}
 	for _, a := range asks {
-		how := "on your behalf: it can do no more than you can"
-		if a.API == "" {
-			how = "about you"
-			if a.Name == "offline_access" {
-				how = "on your behalf, also when you are away"
-			}
+		how := "On your behalf: it can do no more than you can"
+		if a.API == "" && a.Name != "offline_access" {
+			how = "About you"
 		}
-		c.Rows = append(c.Rows, [3]string{s.askWords(a), how, a.Label()})
+		k := slices.IndexFunc(c.Groups, func(g consentGroup) bool { return g.How == how })
+		if k < 0 {
+			k = len(c.Groups)
+			c.Groups = append(c.Groups, consentGroup{How: how})
+		}
+		says := []rune(s.askWords(a))
+		says[0] = unicode.ToUpper(says[0])
+		c.Groups[k].Rows = append(c.Groups[k].Rows, [2]string{string(says), a.Label()})
 	}
 	return c
 }
@@ -398,7 +403,7 @@ func (s *Stage) askConsent(w http.ResponseWriter, r *http.Request, x *pending, s
 	c := s.consentForm(x, s.keep(w, r, x, ses), ses, asks)
 	c.Admin = admin
 	s.page(w, http.StatusOK, "Do you agree?", x.deal.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.redirect,
-		Lead: x.deal.App.Party.Label() + " would like to do this. You can agree or refuse; nothing happens without you."})
+		Lead: x.deal.App.Party.Label() + " would like the following. You can agree or refuse; nothing happens without you."})
 }
 
 // consent takes the consent form and that of the page that stops a person.

@@ -28,9 +28,10 @@ label{display:block;margin:0 0 .3rem;font-weight:600}
 input[type=text]{font:inherit;width:22rem;max-width:100%;padding:.5rem .7rem;border:1px solid var(--soft);background:var(--card);color:inherit}
 button{font:inherit;padding:.5rem 1.4rem;border:1px solid var(--mark);background:var(--mark);color:var(--paper);cursor:pointer}
 button.plain{background:transparent;color:var(--mark)}.deeds{display:flex;gap:.8rem}
-ul.asks{list-style:none;padding:0;margin:0 0 1.2rem;background:var(--card);border:1px solid var(--line);border-left:5px solid var(--mark)}
-ul.asks li{padding:.6rem 1rem;border-bottom:1px solid var(--line)}ul.asks li:last-child{border-bottom:0}ul.asks span{color:var(--soft)}
-ul.asks b:first-letter{text-transform:uppercase}.box label{font-weight:400}.box input{margin-right:.5rem}
+h2{font-size:1rem;font-weight:500;color:var(--soft);margin:0 0 .2rem}
+ul.asks{list-style:none;padding:0;margin:0 0 1rem;background:var(--card);border:1px solid var(--line);border-left:5px solid var(--mark)}
+ul.asks li{padding:.4rem 1rem;border-bottom:1px solid var(--line);display:flex;justify-content:space-between;align-items:baseline;gap:1rem;flex-wrap:wrap}ul.asks li:last-child{border-bottom:0}ul.asks code{color:var(--soft)}
+.box label{font-weight:400}.box input{margin-right:.5rem}
 a{color:var(--mark)}code{font:.92em "DejaVu Sans Mono",monospace}
 `
 
@@ -45,7 +46,7 @@ const pageText = `<!DOCTYPE html>
 <datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
 <p><button>{{.Button}}</button></p></form>{{end}}
 {{with .Consent}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
-<ul class="asks">{{range .Rows}}<li><b>{{index . 0}}</b><br><span>{{index . 1}}</span> <code>{{index . 2}}</code></li>{{end}}</ul>
+{{range .Groups}}<h2>{{.How}}</h2><ul class="asks">{{range .Rows}}<li><b>{{index . 0}}</b><code>{{index . 1}}</code></li>{{end}}</ul>{{end}}
 {{if .Stopped}}<p>{{if .Ask}}Ask one of them: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
 <p class="deeds"><button name="decision" value="back">Back to {{.App}}</button>{{if .Others}} <button class="plain" name="decision" value="without">Go on without it</button>{{end}}</p>
 {{else}}<p class="who">You are signed in as <b>{{.Who}}</b>.{{if .Contact}} Questions about {{.App}} go to {{.Contact}}.{{end}}{{if .Home}} Its home page is {{.Home}}.{{end}}</p>

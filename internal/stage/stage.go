@@ -510,11 +510,17 @@ type form struct {
 type consentForm struct {
 	Action, Token, Who, App string
 	Contact, Home           string
-	Rows                    [][3]string // what it lets the app do, how, the permission's name
-	Admin                   bool        // with the box that agrees for everyone
-	Stopped                 bool        // an administrator must agree first
-	Others                  bool        // and there is something that needs none
-	Ask                     string      // whom to ask
+	Groups                  []consentGroup
+	Admin                   bool   // with the box that agrees for everyone
+	Stopped                 bool   // an administrator must agree first
+	Others                  bool   // and there is something that needs none
+	Ask                     string // whom to ask
+}
+
+// consentGroup is what is asked for in one way: on the person's behalf or about them.
+type consentGroup struct {
+	How  string
+	Rows [][2]string // what it lets the app do, the permission's name
 }
 
 func (s *Stage) page(w http.ResponseWriter, status int, title, by string, d pageData) {

@@ -1,0 +1,106 @@
+package main
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/peer"
+)
+
+// TestBrowserConsents has a real browser sign in to the dome scheduler: stopped where an administrator must agree, as a
+// person with consent, and as an administrator for everyone. With TRESSIK_SHOTS set it leaves pictures of the pages.
+func TestBrowserConsents(t *testing.T) {
+	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
+	d := newDesk(t)
+	d.ok("demo", "--dir", "demo")
+	d.dir = d.path("demo")
+	const trust, dome = "dome-scheduler@ridge", "telescope-api:dome.control"
+	d.ok("consent", "withdraw", trust, "--for", "everyone")
+	places, _ := openStage(t, d)
+	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
+	defer cancel()
+	b := newBrowser(ctx, t, chromium)
+	b.ws.SetDeadline(time.Now().Add(110 * time.Second))
+	signIn := func(who string) {
+		t.Helper()
+		b.call("Network.clearBrowserCookies", nil)
+		b.open(places["dome-scheduler"].Start)
+		b.until(`document.querySelector("input[name=person]") !== null`)
+		b.eval(`document.querySelector("input[name=person]").value = "` + who + `"; document.querySelector("form button").click()`)
+	}
+	press := func(decision string) { t.Helper(); b.eval(`document.querySelector("button[value=` + decision + `]").click()`) }
+	says := func(words ...string) {
+		t.Helper()
+		text := b.eval(`document.body.innerText`)
+		for _, w := range words {
+			if !strings.Contains(text, w) {
+				t.Errorf("the page %q lacks %q:\n%s", b.eval("document.title"), w, text)
+			}
+		}
+	}
+
+	// Turning the dome needs an administrator: the page says whom to ask, and the request is noted.
+	signIn("mira")
+	b.until(`document.title === "An administrator must agree first"`)
+	b.shot("stage-stopped")
+	says("Open, close and turn the dome", "On your behalf", "Aiyana Brook <aiyana.brook@kestrelridge.example>", "noted", "Go on without it")
+	var list []struct{ Permission, For, Standing string }
+	d.json(&list, "consent", "list", "--trust", trust)
+	asked := false
+	for _, x := range list {
+		asked = asked || x.Permission == "dome.control" && x.For == "mira" && x.Standing == "requested"
+	}
+	if !asked {
+		t.Errorf("the request is not in the ledger: %+v", list)
+	}
+	d.fails(0, []string{"tressik consent give " + trust + " " + dome + " --for everyone"}, "consent", "list")
+	press("without")
+	b.until(`document.title === "Do you agree?"`)
+	b.shot("stage-consent")
+	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address", "About you", "tobias.renn@kestrelridge.example")
+	if b.eval(`document.querySelector("input[name=everyone]") !== null ? "box" : "none"`) != "none" {
+		t.Error("a person is shown the administrator's box")
+	}
+	press("agree")
+	b.until(`document.title === "Signed in"`)
+	says("mira.solano@kestrelridge.example", "schedule.read", "Call telescope-api:schedule.read")
+	b.eval(`[...document.links].find(a => a.textContent.includes("schedule.read")).click()`)
+	b.until(`document.body.innerText.includes("The API answered.")`)
+	says("schedule-001")
+	b.eval(`[...document.links].find(a => a.textContent.includes("dome.control")).click()`)
+	b.until(`document.body.innerText.includes("The API refused the call.")`)
+	says("insufficient_scope", "tressik consent give "+trust+" "+dome)
+	b.eval(`[...document.links].find(a => a.textContent.includes("Refresh")).click()`)
+	b.until(`document.body.innerText.includes("The tokens were refreshed.")`)
+
+	// A person who refuses goes back to the app with nothing.
+	signIn("tobias")
+	b.until(`document.title === "An administrator must agree first"`)
+	press("without")
+	b.until(`document.title === "Do you agree?"`)
+	press("refuse")
+	b.until(`document.title === "Sign-in refused"`)
+	says("access_denied", "did not agree")
+
+	// The director agrees for everyone, and then nobody is asked or stopped.
+	signIn("aiyana")
+	b.until(`document.title === "Do you agree?"`)
+	says("Open, close and turn the dome", "Agree for everyone")
+	b.eval(`document.querySelector("input[name=everyone]").click()`)
+	press("agree")
+	b.until(`document.title === "Signed in"`)
+	var v consentView
+	d.json(&v, "consent", "show", trust)
+	for _, p := range v.Permissions {
+		if p.Standing != "consented" || !p.ForEveryone {
+			t.Errorf("%+v", p)
+		}
+	}
+	signIn("tobias")
+	b.until(`document.title === "Signed in"`)
+	says("dome.control")
+	b.eval(`[...document.links].find(a => a.textContent === "Sign out").click()`)
+	b.until(`document.title === "Signed out"`)
+}
