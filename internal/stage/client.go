@@ -82,16 +82,23 @@ func (s *Stage) layOutClient(p *Player, add func(string, http.HandlerFunc)) {
 	add(home+"call", s.clientCall(p))
 	add(home+"refresh", s.clientRefresh(p))
 	add(home+"sign-out", s.clientSignOut(p))
+	// Clients may share a redirect URI, as those under development on one machine often do: the state tells them apart.
+	once := func(at string, h http.HandlerFunc) {
+		if k := routeKey(at); !s.shared[k] {
+			s.shared[k] = true
+			add(at, h)
+		}
+	}
 	for _, r := range p.Client.Redirects {
 		if u, err := url.Parse(r); err == nil && u.Host != "" {
-			add(r, s.callback(p))
+			once(r, s.callback)
 		} else {
 			s.opened[u.Scheme] = home + "opened"
-			add(home+"opened", s.callback(p))
+			once(home+"opened", s.callback)
 		}
 	}
 	for _, r := range p.Client.AfterSignOut {
-		add(r, func(w http.ResponseWriter, r *http.Request) {
+		once(r, func(w http.ResponseWriter, r *http.Request) {
 			s.page(w, http.StatusOK, "Signed out", p.Party.Label(), pageData{Lead: "You are back at the app, and signed out.", Links: [][2]string{{"Sign in", home + "start"}}})
 		})
 	}
@@ -273,39 +280,40 @@ func (s *Stage) callToken(d *Deal, form url.Values) (*tokens, *oidc.Error) {
 	return t, nil
 }
 
-// callback is the redirect URI of a played client: it judges the answer, redeems the code and judges the ID token.
-func (s *Stage) callback(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		if err := r.ParseForm(); err != nil {
-			s.page(w, http.StatusBadRequest, "Sign-in refused", p.Party.Label(), pageData{Lead: err.Error()})
-			return
-		}
-		q := r.Form
-		c, _ := r.Cookie("stage_browser")
-		s.mu.Lock()
-		a := s.oauth.asked[q.Get("state")]
-		delete(s.oauth.asked, q.Get("state"))
-		s.mu.Unlock()
-		// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
-		if a == nil || a.deal.App != p || r.Method == http.MethodGet && (c == nil || c.Value != a.browser) {
-			s.page(w, http.StatusForbidden, "Sign-in refused", p.Party.Label(), pageData{Lead: "The answer has a state that this browser did not send. Nothing of it was used."})
-			return
-		}
-		d := a.deal
-		found := finding.List{}
-		j, guest := s.redeem(d, a, q, &found)
-		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "answer", Findings: found, Token: j})
-		if found.Failed() {
-			s.page(w, http.StatusForbidden, "Sign-in refused", p.Party.Label(), pageData{Lead: "Nothing of the answer was used.", Findings: found.Without(finding.Pass)})
-			return
-		}
-		key := s.id()
-		s.mu.Lock()
-		s.oauth.guests[key] = guest
-		s.mu.Unlock()
-		http.SetCookie(w, &http.Cookie{Name: "stage_client_" + p.Party.Name, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
-		http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+// callback is the redirect URI of played clients: it judges the answer, redeems the code and judges the ID token.
+func (s *Stage) callback(w http.ResponseWriter, r *http.Request) {
+	refuse := func(status int, by, lead string, found finding.List) {
+		s.page(w, status, "Sign-in refused", by, pageData{Lead: lead, Findings: found})
 	}
+	if err := r.ParseForm(); err != nil {
+		refuse(http.StatusBadRequest, "", err.Error(), nil)
+		return
+	}
+	q := r.Form
+	c, _ := r.Cookie("stage_browser")
+	s.mu.Lock()
+	a := s.oauth.asked[q.Get("state")]
+	delete(s.oauth.asked, q.Get("state"))
+	s.mu.Unlock()
+	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
+	if a == nil || r.Method == http.MethodGet && (c == nil || c.Value != a.browser) {
+		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.", nil)
+		return
+	}
+	d, p := a.deal, a.deal.App
+	found := finding.List{}
+	j, guest := s.redeem(d, a, q, &found)
+	s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "answer", Findings: found, Token: j})
+	if found.Failed() {
+		refuse(http.StatusForbidden, p.Party.Label(), "Nothing of the answer was used.", found.Without(finding.Pass))
+		return
+	}
+	key := s.id()
+	s.mu.Lock()
+	s.oauth.guests[key] = guest
+	s.mu.Unlock()
+	http.SetCookie(w, &http.Cookie{Name: "stage_client_" + p.Party.Name, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 }
 
 // redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).

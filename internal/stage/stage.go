@@ -110,6 +110,7 @@ type Stage struct {
 	apis   atomic.Pointer[map[string]*federation.Party]
 	oauth  oauthState
 	opened map[string]string // where a played native client takes what its private scheme opens
+	shared map[string]bool   // redirect URIs and the like, which several clients may have
 	inner  []Step
 
 	mu       sync.Mutex
@@ -163,7 +164,7 @@ func (s *Stage) Open() error {
 	s.sessions, s.pending = map[string]*session{}, map[string]*pending{}
 	s.asked, s.guests = map[string]*asked{}, map[string]*guest{}
 	s.seen = map[string]time.Time{}
-	s.oauth, s.opened = newOAuthState(), map[string]string{}
+	s.oauth, s.opened, s.shared = newOAuthState(), map[string]string{}, map[string]bool{}
 	done := map[*Player]bool{}
 	for _, d := range s.Deals {
 		if d.Trust.OIDC != nil && d.live() == nil {

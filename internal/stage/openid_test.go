@@ -1,0 +1,535 @@
+package stage
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+)
+
+const (
+	audience = "https://telescope.kestrelridge.example"
+	verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
+)
+
+// op is a stage whose provider has clients, with a clock that a test moves.
+type op struct {
+	*set
+	clock  time.Time
+	secret string
+	seen   []Sighting
+}
+
+// client adds a client of a kind to the stage of an op.
+func (o *op) deal(name string, kind oidc.Kind, provider *Player, redirects ...string) *Deal {
+	c := federation.NewClient(kind)
+	c.Redirects, c.AfterSignOut = redirects, []string{"http://127.0.0.1:9/bye"}
+	app := federation.Party{Name: name, Kind: federation.App, Client: c}
+	asks := []federation.Ask{{Name: "openid", As: "user"}, {Name: "email", As: "user"}, {Name: "offline_access", As: "user"}, {API: "telescope-api", Name: "schedule.read", As: "user"}}
+	if kind == oidc.Service {
+		asks = []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}}
+	}
+	d := &Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
+		OIDC: &federation.Registration{ClientID: name + ".1", Asks: asks, Policy: federation.DefaultPolicy()}}, Provider: provider, App: &Player{Party: app, Client: c, Home: HomeOf(&app)}}
+	d.StageSecret = "secret of " + name
+	e, err := claims.NewEngine()
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &app, []byte("salt"), rand.Reader); err != nil {
+		o.t.Fatal(err)
+	}
+	var consents []federation.Consent
+	for _, a := range asks {
+		consents = append(consents, federation.Consent{Trust: d.Trust.Name, API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, By: "aiyana", Admin: true})
+	}
+	d.Register(&Registered{Trust: d.Trust, Consents: consents})
+	return d
+}
+
+func newOP(t *testing.T) *op {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	js, err := oidc.NewSigner(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	party := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example", Admins: "group:directors"}
+	party.Entity = federation.OwnEntity(federation.Provider, party.At, "Ridge", nil)
+	ridge := &Player{Party: party, Signer: signer(), JOSE: js, OpenID: oidc.OwnDiscovery(party.At, js.Alg, nil)}
+	o := &op{set: &set{t: t}, clock: now}
+	web := o.deal("dome", oidc.Web, ridge, "http://127.0.0.1:9/callback")
+	sky := o.deal("sky", oidc.Browser, ridge, "http://127.0.0.1:9/sky")
+	orbit := o.deal("orbit", oidc.Native, ridge, "http://127.0.0.1/cb", "example.kestrelridge.orbit:/cb")
+	courier := o.deal("courier", oidc.Service, ridge)
+	o.set.deal = web
+	api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: audience, Permissions: []federation.Permission{
+		{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"}, {Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
+	o.s = &Stage{Deals: []*Deal{web, sky, orbit, courier}, Now: func() time.Time { return o.clock }, Rand: rand.Reader, APIs: []*APIPlayer{{Name: "telescope-api", Audience: audience}},
+		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}},
+			{ID: "petra", Attributes: map[string][]string{"uid": {"petra"}}, Groups: []string{"visitors"}}}}
+	o.s.Watch = func(e Event) { o.events = append(o.events, e) }
+	o.s.Book.Saw = func(x Sighting) { o.seen = append(o.seen, x) }
+	o.s.SetAPIs(map[string]*federation.Party{"telescope-api": api})
+	srv := httptest.NewServer(o.s)
+	t.Cleanup(srv.Close)
+	o.base = srv.URL
+	o.s.Rebase(o.base)
+	if err := o.s.Open(); err != nil {
+		t.Fatal(err)
+	}
+	o.fresh()
+	return o
+}
+
+// fresh is a new browser that follows no redirect to the app.
+func (o *op) fresh() {
+	o.client = browser(o.t)
+	o.client.CheckRedirect = func(r *http.Request, _ []*http.Request) error {
+		if r.URL.Host != strings.TrimPrefix(o.base, "http://") {
+			return http.ErrUseLastResponse
+		}
+		return nil
+	}
+}
+
+// policy changes the registration of a deal as the ledger would.
+func (o *op) policy(d *Deal, change func(*federation.Trust)) {
+	r := *d.live()
+	reg := *r.Trust.OIDC
+	r.Trust.OIDC = &reg
+	change(&r.Trust)
+	d.Register(&r)
+}
+
+func (o *op) authorizeURL(d *Deal, redirect string, more ...string) string {
+	sum := sha256.Sum256([]byte(verifier))
+	q := url.Values{"response_type": {"code"}, "client_id": {d.Trust.OIDC.ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
+		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	for i := 0; i+1 < len(more); i += 2 {
+		q.Set(more[i], more[i+1])
+	}
+	return o.base + "/ridge/authorize?" + q.Encode()
+}
+
+// went follows a request to where it leads: the query of the redirect to the app, or the text of a page.
+func (o *op) went(resp *http.Response, err error) (url.Values, answerPage) {
+	o.t.Helper()
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	if loc := resp.Header.Get("Location"); loc != "" {
+		resp.Body.Close()
+		u, err := url.Parse(loc)
+		if err != nil {
+			o.t.Fatal(err)
+		}
+		return u.Query(), answerPage{status: resp.StatusCode}
+	}
+	return nil, o.read(resp, nil)
+}
+
+// code has somebody sign in where that is needed and returns the code, or the error that came.
+func (o *op) code(d *Deal, redirect, person string, more ...string) (code string, back url.Values) {
+	o.t.Helper()
+	q, page := o.went(o.client.Get(o.authorizeURL(d, redirect, more...)))
+	for range 2 {
+		if q == nil && page.fields.Has("person") {
+			page.fields.Set("person", person)
+			q, page = o.went(o.client.PostForm(page.action, page.fields))
+		} else if q == nil && page.fields.Has("second") {
+			q, page = o.went(o.client.PostForm(page.action, page.fields))
+		}
+	}
+	if q == nil {
+		o.t.Fatalf("no answer; the page is\n%s", page.text)
+	}
+	return q.Get("code"), q
+}
+
+func (o *op) token(d *Deal, form url.Values) (int, map[string]any) {
+	o.t.Helper()
+	req, _ := http.NewRequest("POST", o.base+"/ridge/token", strings.NewReader(form.Encode()))
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	if d.App.Client.Kind.Public() {
+		form.Set("client_id", d.Trust.OIDC.ClientID)
+		req.Body = io.NopCloser(strings.NewReader(form.Encode()))
+		req.ContentLength = int64(len(form.Encode()))
+	} else {
+		req.SetBasicAuth(d.Trust.OIDC.ClientID, url.QueryEscape(d.StageSecret))
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var m map[string]any
+	if err := json.NewDecoder(resp.Body).Decode(&m); err != nil {
+		o.t.Fatal(err)
+	}
+	return resp.StatusCode, m
+}
+
+func (o *op) redeem(d *Deal, code, redirect string) (int, map[string]any) {
+	return o.token(d, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect}, "code_verifier": {verifier}})
+}
+
+func (o *op) refresh(d *Deal, token any) (int, map[string]any) {
+	return o.token(d, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {fmt.Sprint(token)}})
+}
+
+const callback = "http://127.0.0.1:9/callback"
+
+func refused(t *testing.T, what string, status int, m map[string]any, code, says string) {
+	t.Helper()
+	if d, _ := m["error_description"].(string); status == 200 || m["error"] != code || !strings.Contains(d, says) || m["access_token"] != nil {
+		t.Errorf("%s: want %s and %q, got %d %v", what, code, says, status, m)
+	}
+}
+
+func TestCodesExpire(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	code, _ := o.code(d, callback, "mira")
+	o.clock = now.Add(CodeLife)
+	status, m := o.redeem(d, code, callback)
+	refused(t, "a code of a minute ago", status, m, "invalid_grant", "older than 60 seconds")
+	code, _ = o.code(d, callback, "mira")
+	o.clock = o.clock.Add(CodeLife - time.Second)
+	if status, m := o.redeem(d, code, callback); status != 200 || m["expires_in"] != 900.0 {
+		t.Errorf("a code of 59 seconds: %d %v", status, m)
+	}
+	// Two requests with one code at once: one is answered.
+	code, _ = o.code(d, callback, "mira")
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	good := 0
+	for range 8 {
+		wg.Go(func() {
+			if status, _ := o.redeem(d, code, callback); status == 200 {
+				mu.Lock()
+				good++
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	if good != 1 {
+		t.Errorf("one code brought %d answers", good)
+	}
+}
+
+func TestPolicies(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	fresh := func() map[string]any {
+		t.Helper()
+		o.fresh()
+		code, back := o.code(d, callback, "mira")
+		status, m := o.redeem(d, code, callback)
+		if status != 200 {
+			t.Fatalf("%v %v", back, m)
+		}
+		return m
+	}
+	denied := func(what, says string, person string, more ...string) {
+		t.Helper()
+		o.fresh()
+		_, back := o.code(d, callback, person, more...)
+		if back.Get("error") != "access_denied" || !strings.Contains(back.Get("error_description"), says) || back.Has("code") {
+			t.Errorf("%s: %v", what, back)
+		}
+	}
+	set := func(change func(*federation.Trust)) { o.policy(d, change) }
+
+	set(func(x *federation.Trust) { x.Admits = "group:observers,directors" })
+	fresh()
+	denied("another group", "policy admits: petra is in visitors; dome@ridge admits the group observers or directors", "petra")
+	set(func(x *federation.Trust) { x.Admits = "consented" })
+	fresh()
+	r := *d.live()
+	all := r.Consents
+	r.Consents = nil
+	for _, c := range all {
+		c.For, c.Admin = "mira", false
+		r.Consents = append(r.Consents, c)
+	}
+	d.Register(&r)
+	denied("consented by the person alone", "admits those alone for whom an administrator consented", "mira")
+	r.Consents = all
+	d.Register(&r)
+	set(func(x *federation.Trust) { x.Admits = "everyone" })
+
+	set(func(x *federation.Trust) { x.OIDC.Policy.SignInFrom = []string{"192.0.2.0/24", "2001:db8::/32"} })
+	denied("a network", "policy sign-in-from of dome@ridge: 127.0.0.1 is in none of the networks 192.0.2.0/24, 2001:db8::/32", "mira")
+	set(func(x *federation.Trust) { x.OIDC.Policy.SignInFrom = []string{"127.0.0.0/8"} })
+	m := fresh()
+	set(func(x *federation.Trust) { x.OIDC.Policy.RefreshFrom = []string{"198.51.100.0/24"} })
+	status, e := o.refresh(d, m["refresh_token"])
+	refused(t, "refresh from elsewhere", status, e, "invalid_grant", "policy refresh-from of dome@ridge: 127.0.0.1")
+	set(func(x *federation.Trust) { x.OIDC.Policy.RefreshFrom = nil })
+	if status, m = o.refresh(d, m["refresh_token"]); status != 200 {
+		t.Errorf("the refusal used the token up: %v", m)
+	}
+
+	set(func(x *federation.Trust) { x.Strength = "mfa" })
+	o.fresh()
+	q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
+	page.fields.Set("person", "mira")
+	page.fields.Set("second", "no")
+	if q, page = o.went(o.client.PostForm(page.action, page.fields)); q.Get("error") != "access_denied" || !strings.Contains(q.Get("error_description"), "policy strength of dome@ridge") {
+		t.Errorf("a password alone: %v %s", q, page.text)
+	}
+	m = fresh() // with the second factor
+	if _, c, _ := oidc.Peek(m["id_token"].(string)); c["acr"] != saml.ContextMFA || fmt.Sprint(c["amr"]) != "[pwd mfa]" {
+		t.Errorf("%v", c)
+	}
+	set(func(x *federation.Trust) { x.Strength = "any" })
+
+	set(func(x *federation.Trust) { x.OIDC.Policy.AccessToken, x.OIDC.Policy.IDToken = 120, 60 })
+	m = fresh()
+	_, access, _ := oidc.Peek(m["access_token"].(string))
+	_, id, _ := oidc.Peek(m["id_token"].(string))
+	if m["expires_in"] != 120.0 || access["exp"].(float64)-access["iat"].(float64) != 120 || id["exp"].(float64)-id["iat"].(float64) != 60 {
+		t.Errorf("lifetimes: %v %v", access, id)
+	}
+
+	// A refresh token lies idle too long, its sign-in is too old, none are issued any more.
+	set(func(x *federation.Trust) { x.OIDC.Policy.Refresh, x.OIDC.Policy.RefreshIdle = 3600, 600 })
+	m = fresh()
+	for range 5 {
+		o.clock = o.clock.Add(9 * time.Minute)
+		if status, m = o.refresh(d, m["refresh_token"]); status != 200 {
+			t.Fatalf("%v", m)
+		}
+	}
+	old := m["refresh_token"]
+	o.clock = o.clock.Add(10 * time.Minute)
+	status, e = o.refresh(d, old)
+	refused(t, "idle", status, e, "invalid_grant", "policy refresh-idle of dome@ridge: not used for 10 minutes")
+	o.clock = o.clock.Add(-1 * time.Minute)
+	if status, m = o.refresh(d, old); status != 200 {
+		t.Fatalf("%v", m)
+	}
+	o.clock = o.clock.Add(6 * time.Minute)
+	status, e = o.refresh(d, m["refresh_token"])
+	refused(t, "an old sign-in", status, e, "invalid_grant", "policy refresh of dome@ridge: the sign-in is older than 1 hour")
+	set(func(x *federation.Trust) { x.OIDC.Policy.Refresh = 0 })
+	if m = fresh(); m["refresh_token"] != nil {
+		t.Error("a refresh token in spite of the policy")
+	}
+	set(func(x *federation.Trust) { x.OIDC.Policy = federation.DefaultPolicy() })
+
+	// A consent withdrawn meanwhile is missing from the next token; all of them end the chain.
+	m = fresh()
+	r = *d.live()
+	r.Consents = all[:3]
+	d.Register(&r)
+	if status, m = o.refresh(d, m["refresh_token"]); status != 200 || strings.Contains(m["scope"].(string), "schedule.read") {
+		t.Errorf("after a withdrawal: %v", m)
+	}
+	r.Consents = nil
+	d.Register(&r)
+	status, e = o.refresh(d, m["refresh_token"])
+	refused(t, "all withdrawn", status, e, "invalid_grant", "withdrawn")
+	r.Consents = all
+	d.Register(&r)
+
+	// The session: too old it asks for a sign-in again.
+	fresh()
+	prompt := func() string {
+		_, back := o.code(d, callback, "mira", "prompt", "none")
+		return back.Get("error")
+	}
+	set(func(x *federation.Trust) { x.OIDC.Policy.Session = 600 })
+	o.clock = o.clock.Add(9 * time.Minute)
+	if e := prompt(); e != "" {
+		t.Errorf("a young session: %s", e)
+	}
+	o.clock = o.clock.Add(time.Minute)
+	if e := prompt(); e != "login_required" {
+		t.Errorf("an old session: %q", e)
+	}
+	set(func(x *federation.Trust) { x.OIDC.Policy.Session = 8 * 3600 })
+	fresh()
+	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "" {
+		t.Errorf("max_age: %v", back)
+	}
+	o.clock = o.clock.Add(61 * time.Second)
+	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "login_required" {
+		t.Errorf("max_age: %v", back)
+	}
+}
+
+func TestSingleSignOut(t *testing.T) {
+	o := newOP(t)
+	dome, sky := o.s.Deals[0], o.s.Deals[1]
+	signedIn := func() (a, b map[string]any) {
+		t.Helper()
+		o.fresh()
+		code, _ := o.code(dome, callback, "mira")
+		_, a = o.redeem(dome, code, callback)
+		code, _ = o.code(sky, "http://127.0.0.1:9/sky", "mira")
+		_, b = o.redeem(sky, code, "http://127.0.0.1:9/sky")
+		if a["refresh_token"] == nil || b["refresh_token"] == nil {
+			t.Fatalf("%v %v", a, b)
+		}
+		return a, b
+	}
+	signOut := func(m map[string]any) {
+		t.Helper()
+		if q, page := o.went(o.client.Get(o.base + "/ridge/sign-out?" + url.Values{"id_token_hint": {m["id_token"].(string)}, "post_logout_redirect_uri": {"http://127.0.0.1:9/bye"}, "state": {"x"}}.Encode())); q.Get("state") != "x" {
+			t.Fatalf("sign-out: %s", page.text)
+		}
+	}
+	for _, c := range []struct {
+		on, skyOn     bool
+		session, ends bool // the session goes on; the other app's tokens end
+	}{{true, true, false, true}, {true, false, false, false}, {false, true, true, false}} {
+		o.policy(dome, func(x *federation.Trust) { x.OIDC.Policy.SingleSignOut = c.on })
+		o.policy(sky, func(x *federation.Trust) { x.OIDC.Policy.SingleSignOut = c.skyOn })
+		a, b := signedIn()
+		signOut(a)
+		if status, _ := o.refresh(dome, a["refresh_token"]); status == 200 {
+			t.Errorf("%+v: its own tokens live on", c)
+		}
+		if status, _ := o.refresh(sky, b["refresh_token"]); (status != 200) != c.ends {
+			t.Errorf("%+v: the other app's refresh: %d", c, status)
+		}
+		if _, back := o.code(sky, "http://127.0.0.1:9/sky", "mira", "prompt", "none"); (back.Get("error") == "") != c.session {
+			t.Errorf("%+v: the session: %v", c, back)
+		}
+	}
+	// Without an ID token the person is asked, and the form is theirs alone.
+	signedIn()
+	_, page := o.went(o.client.Get(o.base + "/ridge/sign-out?client_id=dome.1"))
+	if !strings.Contains(page.text, "Sign out?") {
+		t.Fatalf("%s", page.text)
+	}
+	forged := url.Values{"client_id": {"dome.1"}, "form_token": {"made up"}}
+	if _, p := o.went(o.client.PostForm(page.action, forged)); !strings.Contains(p.text, "Sign out?") {
+		t.Errorf("a forged form: %s", p.text)
+	}
+	if _, p := o.went(o.client.PostForm(page.action, page.fields)); !strings.Contains(p.text, "You are signed out") {
+		t.Errorf("%s", p.text)
+	}
+}
+
+func TestNativeClients(t *testing.T) {
+	o := newOP(t)
+	orbit := o.s.Deals[2]
+	// The port of a loopback redirect is free (RFC 8252, section 7.3); nothing else is.
+	for redirect, ok := range map[string]bool{"http://127.0.0.1:51004/cb": true, "http://127.0.0.1/cb": true, "example.kestrelridge.orbit:/cb": true, "http://127.0.0.1:51004/cb2": false,
+		"http://localhost:51004/cb": false, "http://127.0.0.2/cb": false, "https://127.0.0.1/cb": false, "http://u@127.0.0.1:1/cb": false, "example.kestrelridge.orbit:/cb2": false} {
+		o.fresh()
+		q, page := o.went(o.client.Get(o.authorizeURL(orbit, redirect)))
+		if q != nil || page.fields.Has("person") != ok || !ok && page.status != http.StatusBadRequest {
+			t.Errorf("%s: %v %d", redirect, q, page.status)
+		}
+	}
+	o.fresh()
+	code, _ := o.code(orbit, "http://127.0.0.1:51004/cb", "mira")
+	status, m := o.redeem(orbit, code, "http://127.0.0.1:51005/cb")
+	refused(t, "another port at the token endpoint", status, m, "invalid_grant", "redirect_uri")
+	if status, m := o.redeem(orbit, code, "http://127.0.0.1:51004/cb"); status != 200 || m["refresh_token"] == nil {
+		t.Errorf("%d %v", status, m)
+	}
+}
+
+func TestAnswersByForm(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	o.code(d, callback, "mira")
+	_, page := o.went(o.client.Get(o.authorizeURL(d, callback, "response_mode", "form_post")))
+	if page.action != callback || page.fields.Get("code") == "" || page.fields.Get("state") != "s" || page.fields.Get("iss") != o.base+"/ridge" {
+		t.Errorf("%+v", page)
+	}
+	// Through the discovery document's own addresses with the request in a body (OpenID Connect Core, section 3.1.2.1).
+	u, _ := url.Parse(o.authorizeURL(d, callback))
+	if q, _ := o.went(o.client.PostForm(o.base+"/ridge/authorize", u.Query())); q.Get("code") == "" {
+		t.Errorf("POST: %v", q)
+	}
+	resp, err := http.Get(o.base + "/.well-known/oauth-authorization-server/ridge")
+	if err != nil || resp.StatusCode != 200 {
+		t.Errorf("RFC 8414: %v %v", resp, err)
+	}
+}
+
+func TestAudienceOfTokens(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	aud := func(m map[string]any) string {
+		_, c, _ := oidc.Peek(fmt.Sprint(m["access_token"]))
+		return fmt.Sprint(c["aud"], " ", c["scope"])
+	}
+	code, _ := o.code(d, callback, "mira", "resource", audience)
+	_, m := o.redeem(d, code, callback)
+	if got := aud(m); got != fmt.Sprint([]string{audience, o.base + "/ridge"}, " openid email offline_access schedule.read") {
+		t.Errorf("%s", got)
+	}
+	code, _ = o.code(d, callback, "mira", "scope", "openid email")
+	if _, m = o.redeem(d, code, callback); aud(m) != o.base+"/ridge openid email" || m["refresh_token"] != nil {
+		t.Errorf("%s", aud(m))
+	}
+	code, _ = o.code(d, callback, "mira", "scope", "schedule.read")
+	if _, m = o.redeem(d, code, callback); aud(m) != audience+" schedule.read" || m["id_token"] != nil {
+		t.Errorf("%s", aud(m))
+	}
+	courier := o.s.Deals[3]
+	if _, m = o.token(courier, url.Values{"grant_type": {"client_credentials"}}); aud(m) != audience+" frames.read" {
+		t.Errorf("%s %v", aud(m), m)
+	}
+	status, m := o.token(courier, url.Values{"grant_type": {"client_credentials"}, "scope": {"schedule.read"}})
+	refused(t, "a scope never asked for", status, m, "invalid_scope", "does not ask for schedule.read")
+	status, m = o.token(courier, url.Values{"grant_type": {"client_credentials"}, "resource": {"https://elsewhere.example"}, "scope": {"frames.read"}})
+	refused(t, "no API", status, m, "invalid_target", "audience of no API")
+	// What was put into tokens and presented was seen.
+	n := 0
+	for _, x := range o.seen {
+		if x.Trust == "courier@ridge" && !x.Presented && len(x.Asks) == 1 {
+			n++
+		}
+	}
+	if n != 1 {
+		t.Errorf("%d sightings of the one token of the courier", n)
+	}
+}
+
+// TestStageForgets moves the clock past all that a stage remembers.
+func TestStageForgets(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy.Refresh = 3600 })
+	for range 20 {
+		code, _ := o.code(d, callback, "mira")
+		o.redeem(d, code, callback)
+	}
+	if len(o.s.oauth.codes) != 20 || len(o.s.oauth.families) != 20 {
+		t.Errorf("%d codes, %d chains", len(o.s.oauth.codes), len(o.s.oauth.families))
+	}
+	o.clock = o.clock.Add(2 * time.Hour)
+	o.code(d, callback, "mira")
+	if len(o.s.oauth.codes) != 1 || len(o.s.oauth.families) != 0 {
+		t.Errorf("later: %d codes, %d chains", len(o.s.oauth.codes), len(o.s.oauth.families))
+	}
+}
