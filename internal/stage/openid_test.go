@@ -32,9 +32,9 @@ const (
 // op is a stage whose provider has clients, with a clock that a test moves.
 type op struct {
 	*set
-	clock  time.Time
-	secret string
-	seen   []Sighting
+	clock time.Time
+	mu    sync.Mutex
+	seen  []Sighting
 }
 
 // client adds a client of a kind to the stage of an op.
@@ -88,8 +88,11 @@ func newOP(t *testing.T) *op {
 	o.s = &Stage{Deals: []*Deal{web, sky, orbit, courier}, Now: func() time.Time { return o.clock }, Rand: rand.Reader, APIs: []*APIPlayer{{Name: "telescope-api", Audience: audience}},
 		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}},
 			{ID: "petra", Attributes: map[string][]string{"uid": {"petra"}}, Groups: []string{"visitors"}}}}
-	o.s.Watch = func(e Event) { o.events = append(o.events, e) }
-	o.s.Book.Saw = func(x Sighting) { o.seen = append(o.seen, x) }
+	o.s.Book.Saw = func(x Sighting) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.seen = append(o.seen, x)
+	}
 	o.s.SetAPIs(map[string]*federation.Party{"telescope-api": api})
 	srv := httptest.NewServer(o.s)
 	t.Cleanup(srv.Close)
