@@ -21,6 +21,12 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	warn := func(id, expected, fix, ref string) {
 		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: fix, Ref: ref})
 	}
+	for _, c := range raw {
+		if c <= ' ' || c > '~' || c == '\\' {
+			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded", "RFC 3986 2")
+			return out
+		}
+	}
 	u, err := url.Parse(raw)
 	switch {
 	case strings.ContainsAny(raw, "*"):
@@ -33,12 +39,6 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 		bad("fragment", "a URI without a fragment", "leave out what is behind the #", "RFC 6749 3.1.2")
 	case u.User != nil:
 		bad("user-info", "a URI without user name or password", "leave out what is before the @", "RFC 9700 4.1")
-	}
-	for _, c := range raw {
-		if c <= ' ' || c > '~' || c == '\\' {
-			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded", "RFC 3986 2")
-			return out
-		}
 	}
 	switch u.Scheme {
 	case "https":
