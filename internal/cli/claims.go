@@ -142,6 +142,20 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 	}
 	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person), Fields: [][2]string{{"admitted", admitted},
 		{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
+	if v.Tokens != nil {
+		b := view.Block{Title: "Claims, once all that is asked for is consented to", Head: []string{"Claim", "Value", "Scope", "Where"}, Noun: "claim"}
+		for _, c := range v.Tokens {
+			scope, where := c.Scope, "userinfo"
+			if scope == "" {
+				scope = "none: a rule"
+			}
+			if c.Tokens {
+				where = "ID token, userinfo"
+			}
+			b.Rows = append(b.Rows, []string{c.Name, desk.ClaimText(c.Value), scope, where})
+		}
+		return append(append(blocks, b), gapBlocks(v)...)
+	}
 	b := view.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message"}, Noun: "attribute",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", v.Trust)}
 	for _, at := range v.Attributes {
@@ -151,20 +165,24 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 		}
 		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) + ")"})
 	}
-	blocks = append(blocks, b)
-	if len(v.Gaps) > 0 {
-		g := view.Block{Title: "Not sent for this person"}
-		for _, x := range v.Gaps {
-			g.Fields = append(g.Fields, [2]string{x.Claim, x.Reason})
-		}
-		blocks = append(blocks, g)
-	}
+	blocks = append(append(blocks, b), gapBlocks(v)...)
 	if open := v.Findings.Without(finding.Pass); len(open) > 0 {
 		blocks = append(blocks, view.Block{Title: "What the app wants and would not get", Findings: open})
 	} else {
 		blocks = append(blocks, view.Block{Lines: []string{"The app gets all that it wants."}})
 	}
 	return blocks
+}
+
+func gapBlocks(v *desk.Preview) []view.Block {
+	if len(v.Gaps) == 0 {
+		return nil
+	}
+	g := view.Block{Title: "Not sent for this person"}
+	for _, x := range v.Gaps {
+		g.Fields = append(g.Fields, [2]string{x.Claim, x.Reason})
+	}
+	return []view.Block{g}
 }
 
 func (a *App) peopleCmd() *cobra.Command {

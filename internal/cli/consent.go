@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -82,38 +83,53 @@ func (a *App) consentList() *cobra.Command {
 					return err
 				}
 			}
-			list, err := d.L.Consents(trust)
+			all, err := d.L.Consents(trust)
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Trust", "Permission", "As", "For", "Standing", "By", "When"}, Noun: "entry",
-				Empty: "Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for everyone`; people are asked when they sign in."}
-			waiting := map[string]bool{}
-			var lines []string
-			for _, c := range list {
-				who := c.For
-				if who == "" {
-					who = "everyone"
-				}
-				by := c.By
-				if c.Admin && c.For != "" {
-					by += " (administrator)"
-				}
-				label := federation.Ask{API: c.API, Name: c.Name}.Label()
-				b.Rows = append(b.Rows, []string{c.Trust, label, c.As, who, c.Standing, by, c.At.UTC().Format("2006-01-02 15:04")})
-				if k := c.Trust + " " + label; c.Standing == federation.Requested && !waiting[k] {
-					waiting[k] = true
-					lines = append(lines, "  asked for: `tressik consent give "+k+" --for everyone`")
-				}
+			list := all
+			if len(list) == 0 {
+				return a.print(view.Page{Data: list, Blocks: []view.Block{{Lines: []string{
+					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for everyone`; people are asked when they sign in."}}}})
 			}
-			if lines != nil {
-				b.Lines = append([]string{""}, lines...)
+			var blocks []view.Block
+			for len(list) > 0 { // they come trust by trust
+				n := slices.IndexFunc(list, func(c federation.Consent) bool { return c.Trust != list[0].Trust })
+				if n < 0 {
+					n = len(list)
+				}
+				blocks = append(blocks, consentBlock(list[:n]))
+				list = list[n:]
 			}
-			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
+			return a.print(view.Page{Data: all, Blocks: blocks})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "of this trust alone")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
+}
+
+// consentBlock lists the consents of one trust.
+func consentBlock(list []federation.Consent) view.Block {
+	b := view.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"}, Noun: "entry"}
+	var asked []string
+	for _, c := range list {
+		who, by := c.For, c.By
+		if who == "" {
+			who = "everyone"
+		} else if c.Admin {
+			by += " (administrator)"
+		}
+		label := federation.Ask{API: c.API, Name: c.Name}.Label()
+		b.Rows = append(b.Rows, []string{label, c.As, who, c.Standing, by, c.At.UTC().Format("2006-01-02 15:04")})
+		line := "  asked for: `tressik consent give " + c.Trust + " " + label + " --for everyone`"
+		if c.Standing == federation.Requested && !slices.Contains(asked, line) {
+			asked = append(asked, line)
+		}
+	}
+	if asked != nil {
+		b.Lines = append([]string{""}, asked...)
+	}
+	return b
 }
 
 // consentDeed is consent give or consent withdraw.

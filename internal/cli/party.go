@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -275,7 +274,7 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Name", "Kept", "Sides", "Known by", "Certificate until"}, Noun: string(kind),
+			b := view.Block{Head: []string{"Name", "Kept", "Sides", "Known by", "Certificate"}, Noun: string(kind),
 				Empty: fmt.Sprintf("There is no %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind, kind)}
 			for i := range list {
 				p := &list[i]
@@ -286,14 +285,14 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 				if r := p.Role(); r != nil {
 					if _, certs := r.SigningKeys(); len(certs) > 0 {
 						until = certs[0].NotAfter.UTC().Format("2006-01-02")
-						if certs[0].NotAfter.Sub(d.Now()) < 90*24*time.Hour {
-							until += " (" + view.Away(certs[0].NotAfter, d.Now()) + ")"
+						if !certs[0].NotAfter.After(d.Now()) {
+							until = "expired"
 						}
 					}
 				}
 				known := p.Identifier()
 				if known == "" {
-					known = "a client ID at each provider"
+					known = "client ID at each provider"
 				}
 				b.Rows = append(b.Rows, []string{p.Name, own, strings.Join(p.Sides(), ", "), known, until})
 			}

@@ -264,6 +264,14 @@ func issuerOf(p *federation.Party) string {
 }
 
 func rulesBlock(t *federation.Trust) view.Block {
+	if t.OIDC != nil {
+		b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
+			Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.", t.Name)}
+		for _, r := range t.Rules {
+			b.Rows = append(b.Rows, []string{r.Claim, r.Expression})
+		}
+		return b
+	}
 	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", t.Name)}
 	for _, r := range t.Rules {

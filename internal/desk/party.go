@@ -509,6 +509,9 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 // Metadata returns the metadata of a party: of an own one written anew, signed if asked for; of a foreign one the bytes
 // as received; of one entered by hand written from its values.
 func (d *Desk) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
+	if p.Role() == nil {
+		return nil, fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see `tressik handoff TRUST --for app|provider`", p.Name)
+	}
 	if !p.Own {
 		raw, err := d.L.Raw(p.Name)
 		if err != nil {

@@ -242,9 +242,12 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if (in.Name != "" || in.NameFormat != "") && len(in.Assign) != 1 {
 		return nil, nil, fmt.Errorf("--name and --name-format are %w with %d assignments; set that claim by itself", ErrValue, len(in.Assign))
 	}
-	_, app, _, err := d.Trust(name)
+	old, app, _, err := d.Trust(name)
 	if err != nil {
 		return nil, nil, err
+	}
+	if old.OIDC != nil && (in.Name != "" || in.NameFormat != "") {
+		return nil, nil, fmt.Errorf("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under its own name")
 	}
 	var hints finding.List
 	rules := []claims.Rule{}
@@ -262,7 +265,10 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, err
 		}
 		r := claims.Rule{Claim: claim, Expression: expr}
-		r.Name, r.NameFormat = samlName(claim, in.Name, in.NameFormat, app)
+		r.Name = claim
+		if old.OIDC == nil {
+			r.Name, r.NameFormat = samlName(claim, in.Name, in.NameFormat, app)
+		}
 		rules = append(rules, r)
 	}
 	format := ""
@@ -389,47 +395,6 @@ func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error)
 		}
 		return nil
 	})
-}
-
-// Preview is what a trust would send for a person.
-type Preview struct {
-	Trust      string           `json:"trust"`
-	Person     string           `json:"person"`
-	Admitted   bool             `json:"admitted"`
-	Why        string           `json:"why,omitempty"` // why the person is not admitted
-	Subject    saml.Subject     `json:"subject"`
-	Attributes []saml.Attribute `json:"attributes"`
-	Gaps       []claims.Gap     `json:"gaps"`
-	Findings   finding.List     `json:"findings"`
-}
-
-// PreviewClaims works out what a trust would send for a person, without sending it.
-func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
-	t, app, _, err := d.Trust(name)
-	if err != nil {
-		return nil, err
-	}
-	p, err := d.Person(who)
-	if err != nil {
-		return nil, err
-	}
-	r, err := d.releaser(t, app)
-	if err != nil {
-		return nil, err
-	}
-	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{}}
-	v.Admitted, v.Why = t.Admission(p)
-	subject, err := r.Subject(p)
-	if err != nil {
-		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(), Expected: "one value",
-			Side: finding.Provider, Fix: "set another with `tressik claims set " + name + " --subject EXPRESSION`"})
-	}
-	v.Subject = subject
-	attrs, gaps := r.Attributes(p)
-	v.Attributes = append(v.Attributes, attrs...)
-	v.Gaps = append(v.Gaps, gaps...)
-	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, attrs)...)
-	return v, nil
 }
 
 func (d *Desk) releaser(t *federation.Trust, app *federation.Party) (*federation.Releaser, error) {

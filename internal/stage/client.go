@@ -9,7 +9,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -232,9 +231,11 @@ type answered struct {
 	Body   bytes.Buffer
 }
 
-func (a *answered) Header() http.Header         { return a.head }
+func (a *answered) Header() http.Header { return a.head }
+
 func (a *answered) Write(b []byte) (int, error) { return a.Body.Write(b) }
-func (a *answered) WriteHeader(status int)      { a.Status = status }
+
+func (a *answered) WriteHeader(status int) { a.Status = status }
 
 // callToken sends a token request of a played client, authenticated as the client is.
 func (s *Stage) callToken(d *Deal, form url.Values) (*tokens, *oidc.Error) {
@@ -395,176 +396,4 @@ func (s *Stage) get(at, token string) (int, []byte, http.Header) {
 	}
 	got, _ := s.inside(req)
 	return got.Status, got.Body.Bytes(), got.head
-}
-
-func (s *Stage) guest(p *Player, r *http.Request) *clientGuest {
-	c, err := r.Cookie("stage_client_" + p.Party.Name)
-	if err != nil {
-		return nil
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	g := s.oauth.guests[c.Value]
-	if g == nil || g.deal.App != p {
-		return nil
-	}
-	return g
-}
-
-// clientPage shows who signed in at a played client, what it was given, and what can be tried.
-func (s *Stage) clientPage(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		home := p.clientHome()
-		g := s.guest(p, r)
-		if g == nil {
-			s.page(w, http.StatusOK, p.Party.Label(), p.Party.Label(), pageData{Lead: "Nobody is signed in here.", Links: [][2]string{{"Sign in", home + "start"}}})
-			return
-		}
-		data := pageData{Lead: "The answer was accepted: every check passed.", Fields: [][2]string{{"Trust", g.deal.Trust.Name}, {"Issuer", g.deal.Provider.op.doc.Issuer}}}
-		if g.judged != nil {
-			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Claims, "acr"))})
-		}
-		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope}, [2]string{"Access token", "for " + federation.SpanWords(federation.Span(g.tokens.ExpiresIn)) + refreshWords(g)})
-		for _, k := range sortedKeys(g.info) {
-			if k != "sub" {
-				data.Claims = append(data.Claims, saml.Attribute{Name: k, Values: valueTexts(g.info[k])})
-			}
-		}
-		if g.last != nil {
-			data.Lead, data.Findings = g.last.lead, g.last.found.Without(finding.Pass)
-			data.Fields = append(g.last.fields, data.Fields...)
-		}
-		for _, a := range g.deal.live().Trust.OIDC.Asks {
-			if a.API != "" && a.As == federation.AsUser {
-				data.Links = append(data.Links, [2]string{"Call " + a.Label(), ClientLink(g.deal, "call", url.Values{"permission": {a.Label()}})})
-			}
-		}
-		if g.tokens.RefreshToken != "" {
-			data.Links = append(data.Links, [2]string{"Refresh the tokens", home + "refresh"})
-		}
-		data.Links = append(data.Links, [2]string{"Sign in again", home + "start"}, [2]string{"Sign out", home + "sign-out"})
-		s.page(w, http.StatusOK, "Signed in", p.Party.Label(), data)
-	}
-}
-
-func refreshWords(g *clientGuest) string {
-	if g.tokens.RefreshToken != "" {
-		return ", and a refresh token"
-	}
-	return ""
-}
-
-func sortedKeys(m map[string]any) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
-// valueTexts writes a claim for people.
-func valueTexts(v any) []string {
-	switch x := v.(type) {
-	case string:
-		return []string{x}
-	case []any:
-		var out []string
-		for _, y := range x {
-			out = append(out, valueTexts(y)...)
-		}
-		return out
-	}
-	b, _ := json.Marshal(v)
-	return []string{string(b)}
-}
-
-// back keeps what an action brought and returns to the page.
-func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clientGuest, last *outcome) {
-	s.mu.Lock()
-	g.last = last
-	s.mu.Unlock()
-	http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-}
-
-// clientCall has a played client call an API.
-func (s *Stage) clientCall(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		s.reload()
-		g := s.guest(p, r)
-		if g == nil {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
-		found, records := s.CallAPI(g.deal, g.tokens.AccessToken, r.URL.Query().Get("permission"))
-		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "call", Findings: found, Records: records})
-		lead := "The API answered."
-		if found.Failed() {
-			lead = "The API refused the call."
-		}
-		var fields [][2]string
-		for _, x := range records {
-			fields = append(fields, [2]string{x.ID, x.Note})
-		}
-		s.back(w, r, p, g, &outcome{lead, fields, found})
-	}
-}
-
-// clientRefresh has a played client refresh its tokens.
-func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		s.reload()
-		g := s.guest(p, r)
-		if g == nil {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
-		var found finding.List
-		lead := "The tokens were refreshed."
-		if g.tokens.RefreshToken == "" {
-			found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
-		} else if t, e := s.callToken(g.deal, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {g.tokens.RefreshToken}}); e != nil {
-			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens", Side: finding.Ledger, Fix: s.remedy(e, g.deal), Ref: "RFC 6749 6"})
-			lead = "The refresh was refused."
-		} else {
-			rotated := "and the refresh token was rotated"
-			if t.RefreshToken == g.tokens.RefreshToken {
-				rotated = "with the same refresh token"
-			}
-			found.Pass("oauth.refresh", "refresh", t.words()+"; "+rotated)
-			s.mu.Lock()
-			g.tokens = *t
-			s.mu.Unlock()
-		}
-		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "refresh", Findings: found})
-		s.back(w, r, p, g, &outcome{lead, nil, found})
-	}
-}
-
-// clientSignOut sends the browser to the provider's end-session endpoint.
-func (s *Stage) clientSignOut(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		g := s.guest(p, r)
-		if g == nil {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
-		c, _ := r.Cookie("stage_client_" + p.Party.Name)
-		s.mu.Lock()
-		delete(s.oauth.guests, c.Value)
-		s.mu.Unlock()
-		end := g.deal.Provider.op.doc.EndSessionEndpoint
-		if end == "" {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
-		q := url.Values{"client_id": {g.deal.live().Trust.OIDC.ClientID}}
-		if g.tokens.IDToken != "" {
-			q.Set("id_token_hint", g.tokens.IDToken)
-		}
-		if len(p.Client.AfterSignOut) > 0 {
-			q.Set("post_logout_redirect_uri", p.Client.AfterSignOut[0])
-		}
-		http.Redirect(w, r, oidc.With(end, q), http.StatusSeeOther)
-	}
 }

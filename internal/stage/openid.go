@@ -195,36 +195,6 @@ func (s *Stage) apiParties() map[string]*federation.Party {
 // SetAPIs tells the stage which APIs there are.
 func (s *Stage) SetAPIs(m map[string]*federation.Party) { s.apis.Store(&m) }
 
-// clientKeys are the keys of a client. One that publishes them is asked again, at most once a minute, where an assertion
-// names a key that is not among them.
-func (s *Stage) clientKeys(c *caller, assertion string) []oidc.Key {
-	at := c.reg.Trust.OIDC.JWKSURI
-	h, _, err := oidc.Peek(assertion)
-	if at == "" || s.Book.Keys == nil || err != nil || slices.ContainsFunc(c.reg.Keys, func(k oidc.Key) bool { return k.ID == h.Kid }) {
-		return c.reg.Keys
-	}
-	s.mu.Lock()
-	now := s.Now()
-	again := now.Sub(c.deal.fetched) < time.Minute && !c.deal.fetched.IsZero()
-	if !again {
-		c.deal.fetched = now
-	}
-	s.mu.Unlock()
-	if again {
-		return c.reg.Keys
-	}
-	list, err := s.Book.Keys(at)
-	if err != nil || len(list) == 0 {
-		return c.reg.Keys
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	r := *c.deal.live()
-	r.Keys = list
-	c.deal.Register(&r)
-	return list
-}
-
 func (s *Stage) saw(x Sighting) {
 	if s.Book.Saw != nil {
 		x.At = s.Now()

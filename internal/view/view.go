@@ -268,7 +268,8 @@ func (p *Printer) tint(line string) string {
 		return line
 	}
 	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green}, {" rehearsed", green},
-		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim}} {
+		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim},
+		{" consented", green}, {" waiting", yellow}, {" withdrawn", red}, {" requested", yellow}} {
 		if strings.HasSuffix(line, w.word) || strings.Contains(line, w.word+"  ") {
 			line = strings.Replace(line, w.word, w.code+w.word+reset, 1)
 		}

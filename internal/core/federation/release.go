@@ -162,7 +162,7 @@ func oidcValue(claim string, values []string) any {
 		n, _ := strconv.ParseInt(values[0], 10, 64)
 		return n
 	}
-	if len(values) == 1 {
+	if len(values) == 1 || oidc.ScopeOfClaim(claim) != "" { // standard claims are one text each
 		return values[0]
 	}
 	return values

@@ -1,0 +1,289 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/near"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/store"
+)
+
+// API returns an app that has an api side. Errors: *UnknownError.
+func (d *Desk) API(name string) (*federation.Party, error) {
+	apis, err := d.L.APIs()
+	if err != nil {
+		return nil, err
+	}
+	if p := apis[name]; p != nil {
+		return p, nil
+	}
+	var names []string
+	for n := range apis {
+		names = append(names, n)
+	}
+	u := &UnknownError{What: "API", Name: name, Near: near.Names(name, names), Add: "see `tressik permission list`"}
+	if p, err := d.L.Party(name); err == nil && p.Kind == federation.App {
+		return nil, fmt.Errorf("%s has no api side; give it one with `tressik app change %s --api AUDIENCE`", name, name)
+	}
+	if len(names) == 0 {
+		u.Add = "add the first with `tressik app add NAME --api AUDIENCE`"
+	}
+	return nil, u
+}
+
+// Publish adds a permission to an API or changes it.
+func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, error) {
+	if err := federation.CheckPermission(x.Name); err != nil {
+		return nil, err
+	}
+	p, err := d.API(api)
+	if err != nil {
+		return nil, err
+	}
+	for _, as := range x.As {
+		if as != federation.AsUser && as != federation.AsSelf {
+			return nil, fmt.Errorf("--as %q is %w; write user, self or user,self", as, ErrValue)
+		}
+	}
+	if x.As = unique(x.As); len(x.As) == 0 {
+		return nil, fmt.Errorf("--as is missing; write user (on behalf of a user), self (as itself) or user,self")
+	}
+	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
+		return nil, fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to agree", x.Says, ErrValue)
+	}
+	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
+	if was := a.Find(x.Name); was != nil {
+		for _, as := range was.As {
+			if asking, err := d.askingAs(api, x.Name, as); err != nil || len(asking) > 0 && !slices.Contains(x.As, as) {
+				return nil, errors.Join(err, fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, store.ErrInUse, as, strings.Join(asking, ", ")))
+			}
+		}
+		*was = x
+	} else {
+		a.Permissions = append(a.Permissions, x)
+	}
+	return p, d.putAPI(p, a)
+}
+
+func (d *Desk) putAPI(p *federation.Party, a federation.API) error {
+	old := *p
+	p.API = &a
+	return d.L.Change(func(tx *store.Tx) error { return tx.PutParty(&old, p, nil, true) })
+}
+
+// Unpublish takes a permission away from an API that no trust asks for.
+func (d *Desk) Unpublish(api, name string) error {
+	p, err := d.API(api)
+	if err != nil {
+		return err
+	}
+	if p.API.Find(name) == nil {
+		return unknownPermission(p, name)
+	}
+	asking, err := d.askingFor(api, name)
+	if err != nil {
+		return err
+	}
+	if len(asking) > 0 {
+		return fmt.Errorf("%s:%s is %w: %s; drop it there first with `tressik permission drop TRUST %s:%s`", api, name, store.ErrInUse, strings.Join(asking, ", "), api, name)
+	}
+	a := federation.API{Audience: p.API.Audience, Permissions: []federation.Permission{}}
+	for _, x := range p.API.Permissions {
+		if x.Name != name {
+			a.Permissions = append(a.Permissions, x)
+		}
+	}
+	return d.putAPI(p, a)
+}
+
+func unknownPermission(p *federation.Party, name string) error {
+	u := &UnknownError{What: "permission of " + p.Name, Name: name, Near: near.Names(name, p.API.Names()), Add: "see `tressik permission list --api " + p.Name + "`"}
+	if len(p.API.Permissions) == 0 {
+		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --as user --says TEXT`"
+	}
+	return u
+}
+
+// askingFor names the trusts that ask for a permission of an API; name "" is any permission.
+func (d *Desk) askingFor(api, name string) ([]string, error) { return d.askingAs(api, name, "") }
+
+func (d *Desk) askingAs(api, name, as string) ([]string, error) {
+	all, err := d.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, t := range all {
+		if t.OIDC == nil {
+			continue
+		}
+		for _, a := range t.OIDC.Asks {
+			if a.API == api && (name == "" || a.Name == name) && (as == "" || a.As == as) {
+				out = append(out, t.Name)
+			}
+		}
+	}
+	return unique(out), nil
+}
+
+// askOf reads API:NAME, or the name of one of OpenID's own scopes.
+func (d *Desk) askOf(label string) (federation.Ask, error) {
+	api, name, ok := strings.Cut(label, ":")
+	if !ok {
+		if _, std := oidc.Standard(label); std {
+			return federation.Ask{Name: label}, nil
+		}
+		var names []string
+		for _, s := range oidc.StandardScopes() {
+			names = append(names, s.Name)
+		}
+		apis, err := d.L.APIs()
+		if err != nil {
+			return federation.Ask{}, err
+		}
+		for n, p := range apis {
+			for _, x := range p.API.Names() {
+				names = append(names, n+":"+x)
+			}
+		}
+		return federation.Ask{}, &UnknownError{What: "permission", Name: label, Near: near.Names(label, names),
+			Add: "write API:NAME, such as telescope-api:frames.read, or one of OpenID's own scopes; see `tressik permission list`"}
+	}
+	p, err := d.API(api)
+	if err != nil {
+		return federation.Ask{}, err
+	}
+	if p.API.Find(name) == nil {
+		return federation.Ask{}, unknownPermission(p, name)
+	}
+	return federation.Ask{API: api, Name: name}, nil
+}
+
+// Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does.
+func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust, error) {
+	_, app, _, err := d.OIDCTrust(trust)
+	if err != nil {
+		return nil, err
+	}
+	c := app.ClientSide()
+	if as == "" {
+		as = federation.AsUser
+		if c.Kind == oidc.Service {
+			as = federation.AsSelf
+		}
+	}
+	if err := fitsKind(c.Kind, as); err != nil {
+		return nil, err
+	}
+	var asks []federation.Ask
+	for _, l := range labels {
+		a, err := d.askOf(l)
+		if err != nil {
+			return nil, err
+		}
+		a.As, a.At = as, d.Now().UTC()
+		if a.API == "" && as == federation.AsSelf {
+			return nil, fmt.Errorf("%s %w as itself: OpenID's own scopes are about the person who signs in", l, federation.ErrFit)
+		}
+		if a.API != "" {
+			p, err := d.API(a.API)
+			if err != nil {
+				return nil, err
+			}
+			if x := p.API.Find(a.Name); !slices.Contains(x.As, as) {
+				return nil, fmt.Errorf("%s %w --as %s: its API publishes it for use as %s", l, federation.ErrFit, as, strings.Join(x.As, ", "))
+			}
+		}
+		asks = append(asks, a)
+	}
+	return d.change(trust, "permission.ask", true, func(t *federation.Trust) error {
+		reg := *t.OIDC
+		reg.Asks = slices.Clone(reg.Asks)
+		for _, a := range asks {
+			if !slices.ContainsFunc(reg.Asks, a.Same) {
+				reg.Asks = append(reg.Asks, a)
+			}
+		}
+		t.OIDC = &reg
+		return nil
+	})
+}
+
+// Drop makes a trust no longer ask for permissions; their consents go with them. as "" drops both ways.
+func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust, error) {
+	old, _, _, err := d.OIDCTrust(trust)
+	if err != nil {
+		return nil, err
+	}
+	t := *old
+	reg := *old.OIDC
+	var gone []federation.Ask
+	for _, l := range labels {
+		var kept []federation.Ask
+		var have []string
+		n := len(gone)
+		for _, a := range reg.Asks {
+			have = append(have, a.Label())
+			if a.Label() == l && (as == "" || a.As == as) {
+				gone = append(gone, a)
+			} else {
+				kept = append(kept, a)
+			}
+		}
+		if len(gone) == n {
+			return nil, &UnknownError{What: "permission that " + trust + " asks for", Name: l, Near: near.Names(l, have), Add: "see `tressik permission list --trust " + trust + "`"}
+		}
+		reg.Asks = kept
+	}
+	if reg.Asks == nil {
+		reg.Asks = []federation.Ask{}
+	}
+	t.OIDC, t.Reshaped = &reg, d.Now().UTC()
+	return &t, d.L.Change(func(tx *store.Tx) error {
+		for _, a := range gone {
+			if err := tx.ForgetAsk(trust, a); err != nil {
+				return err
+			}
+		}
+		return tx.PutTrust(old, &t, "permission.drop")
+	})
+}
+
+// Published is a permission of an API with the trusts that ask for it.
+type Published struct {
+	API   string `json:"api"`
+	Label string `json:"permission"`
+	federation.Permission
+	AskedBy []string `json:"askedForBy"`
+}
+
+// Permissions lists what APIs publish, by API; "" lists all of them.
+func (d *Desk) Permissions(api string) ([]Published, error) {
+	apis, err := d.L.APIs()
+	if err != nil {
+		return nil, err
+	}
+	if api != "" {
+		p, err := d.API(api)
+		if err != nil {
+			return nil, err
+		}
+		apis = map[string]*federation.Party{api: p}
+	}
+	out := []Published{}
+	for _, n := range slices.Sorted(maps.Keys(apis)) {
+		for _, x := range apis[n].API.Permissions {
+			by, err := d.askingFor(n, x.Name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, Published{API: n, Label: n + ":" + x.Name, Permission: x, AskedBy: append([]string{}, by...)})
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,88 @@
+package desk
+
+import (
+	"maps"
+	"slices"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+)
+
+// Preview is what a trust would send for a person.
+type Preview struct {
+	Trust      string           `json:"trust"`
+	Person     string           `json:"person"`
+	Admitted   bool             `json:"admitted"`
+	Why        string           `json:"why,omitempty"` // why the person is not admitted
+	Subject    saml.Subject     `json:"subject"`
+	Attributes []saml.Attribute `json:"attributes"`
+	Tokens     []TokenClaim     `json:"tokenClaims,omitempty"` // over OpenID Connect
+	Gaps       []claims.Gap     `json:"gaps"`
+	Findings   finding.List     `json:"findings"`
+}
+
+// PreviewClaims works out what a trust would send for a person, without sending it.
+func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
+	t, app, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := d.Person(who)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.releaser(t, app)
+	if err != nil {
+		return nil, err
+	}
+	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{}}
+	consents, err := d.L.Consents(name)
+	if err != nil {
+		return nil, err
+	}
+	v.Admitted, v.Why = t.AdmitsPerson(p, consents)
+	subject, err := r.Subject(p)
+	if err != nil {
+		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(), Expected: "one value",
+			Side: finding.Provider, Fix: "set another with `tressik claims set " + name + " --subject EXPRESSION`"})
+	}
+	v.Subject = subject
+	attrs, gaps := r.Attributes(p)
+	if t.OIDC != nil {
+		v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
+		return v, nil
+	}
+	v.Attributes = append(v.Attributes, attrs...)
+	v.Gaps = append(v.Gaps, gaps...)
+	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, attrs)...)
+	return v, nil
+}
+
+// TokenClaim is a claim that a trust over OpenID Connect would release.
+type TokenClaim struct {
+	Name   string `json:"claim"`
+	Value  any    `json:"value"`
+	Scope  string `json:"scope,omitempty"` // the scope that asks for it; "" is a rule of the trust alone
+	Tokens bool   `json:"inIDToken"`       // in the ID token as well; all are at userinfo
+}
+
+// tokenClaims works out the claims for all scopes that a trust asks for.
+func tokenClaims(t *federation.Trust, r *federation.Releaser, p *people.Person) []TokenClaim {
+	var scopes []string
+	for _, a := range t.OIDC.Asks {
+		if a.API == "" {
+			scopes = append(scopes, a.Name)
+		}
+	}
+	all, own := r.Claims(p, scopes, false), r.Claims(p, scopes, true)
+	var out []TokenClaim
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		_, in := own[name]
+		out = append(out, TokenClaim{name, all[name], oidc.ScopeOfClaim(name), in})
+	}
+	return out
+}
