@@ -30,7 +30,10 @@ func TestBrowserConsents(t *testing.T) {
 		b.until(`document.querySelector("input[name=person]") !== null`)
 		b.eval(`document.querySelector("input[name=person]").value = "` + who + `"; document.querySelector("form button").click()`)
 	}
-	press := func(decision string) { t.Helper(); b.eval(`document.querySelector("button[value=` + decision + `]").click()`) }
+	press := func(decision string) {
+		t.Helper()
+		b.eval(`document.querySelector("button[value=` + decision + `]").click()`)
+	}
 	says := func(words ...string) {
 		t.Helper()
 		text := b.eval(`document.body.innerText`)

@@ -47,7 +47,7 @@ func TestClientSideOfAnApp(t *testing.T) {
 	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb", "--redirect", "http://127.0.0.1/cb", "--contact", "mira.solano@kestrelridge.example",
 		"--home", "https://orbit.kestrelridge.example/", "--for", "partners", "--after-sign-out", "http://127.0.0.1/bye")
 	d.fails(0, []string{"native: keeps no secret", "example.kestrelridge.orbit:/cb", "http://127.0.0.1/bye", "partners", "mira.solano", "https://orbit.kestrelridge.example/"}, "app", "show", "orbit")
-	d.fails(0, []string{"native client", "a client ID at each provider", "5 apps"}, "app", "list")
+	d.fails(0, []string{"native client", "client ID at each provider", "5 apps"}, "app", "list")
 	// The kind can be changed as long as the rest fits; what does not is named.
 	d.fails(1, []string{"example.kestrelridge.orbit:/cb", "does not fit"}, "app", "change", "orbit", "--client", "web")
 	d.ok("app", "change", "orbit", "--client", "web", "--redirect", "https://orbit.kestrelridge.example/cb", "--after-sign-out", "none")

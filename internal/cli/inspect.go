@@ -83,9 +83,13 @@ func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
 	}
 	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
 	if len(v.Explained) > 0 {
-		b := view.Block{Head: []string{"Claim", "Value", "Meaning"}}
+		b := view.Block{Title: "Claims"}
 		for _, x := range v.Explained {
-			b.Rows = append(b.Rows, []string{x[0], x[1], x[2]})
+			text := x[1]
+			if x[2] != "" {
+				text += "  (" + x[2] + ")"
+			}
+			b.Fields = append(b.Fields, [2]string{x[0], text})
 		}
 		blocks = append(blocks, b)
 	}
