@@ -1,7 +1,6 @@
 package oidc
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -11,7 +10,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/go-jose/go-jose/v4"
@@ -35,14 +33,6 @@ func Algorithms() []string {
 
 // ClientAlgorithms lists the signatures that clients may authenticate with (RFC 7523).
 func ClientAlgorithms() []string { return Algorithms() }
-
-func joseAlgorithms() []jose.SignatureAlgorithm {
-	out := make([]jose.SignatureAlgorithm, 0, 9)
-	for _, a := range Algorithms() {
-		out = append(out, jose.SignatureAlgorithm(a))
-	}
-	return out
-}
 
 // Key is a public key with which tokens of a party are verified.
 type Key struct {
@@ -229,114 +219,7 @@ type Header struct {
 	X5U string          `json:"x5u,omitempty"`
 	JWK json.RawMessage `json:"jwk,omitempty"`
 	Enc string          `json:"enc,omitempty"`
-}
 
-// Peek reads header and claims of a JWT without verifying anything. Errors: ErrToken.
-func Peek(token string) (Header, map[string]any, error) {
-	var h Header
-	if len(token) > MaxToken {
-		return h, nil, fmt.Errorf("%w: it is larger than %d KB", ErrToken, MaxToken>>10)
-	}
-	parts := strings.Split(token, ".")
-	if len(parts) == 5 {
-		return h, nil, fmt.Errorf("%w: it is encrypted (five parts)", ErrToken)
-	}
-	if len(parts) != 3 {
-		return h, nil, fmt.Errorf("%w: it has %d parts, not three", ErrToken, len(parts))
-	}
-	if err := part(parts[0], &h); err != nil {
-		return h, nil, fmt.Errorf("%w: its header: %v", ErrToken, err)
-	}
-	var c map[string]any
-	if err := part(parts[1], &c); err != nil {
-		return h, nil, fmt.Errorf("%w: its claims: %v", ErrToken, err)
-	}
-	return h, c, nil
-}
-
-func part(text string, into any) error {
-	b, err := base64.RawURLEncoding.Strict().DecodeString(text)
-	if err != nil {
-		return fmt.Errorf("no base64url: %w", err)
-	}
-	dec := json.NewDecoder(bytes.NewReader(b))
-	if err := dec.Decode(into); err != nil {
-		return fmt.Errorf("no JSON object: %w", err)
-	}
-	return nil
-}
-
-// Verify verifies the signature of a token with one of the keys, and judges nothing else. A token with a good one has the
-// passed finding token.signature.
-func Verify(token string, list []Key) finding.List {
-	var out finding.List
-	open(&out, token, list, finding.Sender)
-	return out
-}
-
-// opened is a token on its way through a judgement.
-type opened struct {
-	Header
-	claims   map[string]any
-	key      string // which key verified it
-	verified bool
-}
-
-// open reads a token and verifies its signature with one of the keys, never with one that the token brings.
-func open(out *finding.List, token string, list []Key, side finding.Side) *opened {
-	fail := func(id, check, saw, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
-	}
-	h, claims, err := Peek(token)
-	if err != nil {
-		fail("shape", "token", err.Error(), "three parts of base64url JSON", "capture it whole", "RFC 7519 7.2")
-		return nil
-	}
-	o := &opened{Header: h, claims: claims}
-	for name, v := range map[string]string{"jku": h.JKU, "x5u": h.X5U, "jwk": string(h.JWK)} {
-		if v != "" {
-			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + name, Saw: v, Expected: "no key in the token",
-				Side: side, Fix: "it was not used: the key comes from the ledger, never from the message", Ref: "RFC 8725 3.10"})
-		}
-	}
-	switch {
-	case strings.EqualFold(h.Alg, "none"):
-		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign", "RFC 8725 3.1")
-		return o
-	case strings.HasPrefix(h.Alg, "HS"):
-		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
-		return o
-	case !slices.Contains(Algorithms(), h.Alg):
-		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these", "RFC 8725 3.1")
-		return o
-	}
-	sig, err := jose.ParseSignedCompact(token, joseAlgorithms())
-	if err != nil {
-		fail("shape", "token", err.Error(), "a signed JWT", "capture it whole", "RFC 7515 5.2")
-		return o
-	}
-	var fits []Key
-	for _, k := range list {
-		if (h.Kid == "" || k.ID == h.Kid) && (k.Alg == "" || k.Alg == h.Alg) {
-			fits = append(fits, k)
-		}
-	}
-	if len(fits) == 0 {
-		var have []string
-		for _, k := range list {
-			have = append(have, k.ID)
-		}
-		fail("kid", "key", fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), "one of "+strings.Join(have, ", "),
-			"if the issuer changed its keys, read them again with `tressik provider change NAME --issuer URL`", "RFC 7515 4.1.4")
-		return o
-	}
-	for _, k := range fits {
-		if _, err = sig.Verify(k.Public); err == nil {
-			o.verified, o.key = true, k.ID
-			out.Pass("token.signature", "signature", h.Alg+" with the key "+k.ID)
-			return o
-		}
-	}
-	fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer", "do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
-	return o
+	Crit json.RawMessage `json:"crit,omitempty"`
+	B64  json.RawMessage `json:"b64,omitempty"`
 }

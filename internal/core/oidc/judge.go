@@ -2,8 +2,6 @@ package oidc
 
 import (
 	"crypto"
-	_ "crypto/sha256" // the hashes of at_hash
-	_ "crypto/sha512"
 	"encoding/base64"
 	"fmt"
 	"math"

@@ -277,7 +277,7 @@ func TestForgedTokens(t *testing.T) {
 		"no alg":             {seg(`{"typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.alg"},
 		"kid of a path":      {seg(`{"alg":"RS256","typ":"at+jwt","kid":"/etc/passwd"}`) + "." + parts[1] + "." + parts[2], "token.kid"},
 		"alg of another key": {seg(`{"alg":"ES256","typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.kid"},
-		"crit":               {seg(`{"alg":"RS256","typ":"at+jwt","crit":["exp"],"exp":1,"kid":"`+s.ID+`"}`) + "." + parts[1] + "." + parts[2], "token.signature"},
+		"crit":               {seg(`{"alg":"RS256","typ":"at+jwt","crit":["exp"],"exp":1,"kid":"`+s.ID+`"}`) + "." + parts[1] + "." + parts[2], "token.crit"},
 		"changed claims":     {parts[0] + "." + seg(`{"iss":"i","aud":"a","exp":9999999999,"scope":"frames.read"}`) + "." + parts[2], "token.signature"},
 		"two parts":          {parts[0] + "." + parts[1], "token.shape"},
 		"five parts":         {good + ".a.b", "token.shape"},
@@ -302,6 +302,66 @@ func TestForgedTokens(t *testing.T) {
 	j := JudgeAccessToken(tok, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now})
 	if j.Verdict != saml.Refused || len(j.Findings.IDs(finding.Warning)) != 2 || j.Findings.IDs(finding.Warning)[0] != "token.key-in-header" {
 		t.Errorf("%+v", j.Findings)
+	}
+}
+
+// keyKind is the kind of key that an algorithm takes: RSA keys serve six of them.
+func keyKind(alg string) string {
+	if alg[1] == 'S' && alg[0] != 'E' {
+		return "RSA"
+	}
+	return alg
+}
+
+// TestVerifyAgainstPeer has go-jose sign with each algorithm; each must pass, and fail with one bit turned or another
+// algorithm's key.
+func TestVerifyAgainstPeer(t *testing.T) {
+	all := signers(t)
+	keys := map[string]crypto.Signer{"ES256": all["ES256"].Key, "ES384": all["ES384"].Key, "EdDSA": all["EdDSA"].Key}
+	for _, a := range []string{"RS256", "RS384", "RS512", "PS256", "PS384", "PS512"} {
+		keys[a] = all["RS256"].Key
+	}
+	if len(keys) != len(Algorithms()) {
+		t.Errorf("%d of %d algorithms are tried", len(keys), len(Algorithms()))
+	}
+	for alg, k := range keys {
+		sg, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg), Key: k}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := sg.Sign([]byte(`{"sub":"mira"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		tok, _ := o.CompactSerialize()
+		if f := Verify(tok, []Key{{"", "", k.Public()}}); f.Failed() {
+			t.Errorf("%s: %+v", alg, f)
+		}
+		i := strings.LastIndexByte(tok, '.')
+		sig, _ := base64.RawURLEncoding.DecodeString(tok[i+1:])
+		sig[len(sig)/2] ^= 1
+		if f := Verify(tok[:i+1]+base64.RawURLEncoding.EncodeToString(sig), []Key{{"", "", k.Public()}}); !slices.Equal(f.IDs(finding.Error), []string{"token.signature"}) {
+			t.Errorf("%s with a bit turned: %v", alg, f.IDs(finding.Error))
+		}
+		for other, k2 := range keys {
+			if f := Verify(tok, []Key{{"", "", k2.Public()}}); keyKind(other) != keyKind(alg) && !f.Failed() {
+				t.Errorf("%s passes with a key of %s", alg, other)
+			}
+		}
+	}
+	// What we sign, go-jose verifies.
+	for alg, s := range all {
+		tok, err := s.Sign("at+jwt", map[string]string{"sub": "mira"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := jose.ParseSignedCompact(tok, []jose.SignatureAlgorithm{jose.SignatureAlgorithm(alg)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := o.Verify(s.Key.Public()); err != nil || o.Signatures[0].Protected.KeyID != s.ID {
+			t.Errorf("%s: %v", alg, err)
+		}
 	}
 }
 

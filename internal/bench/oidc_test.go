@@ -1,0 +1,295 @@
+package bench
+
+import (
+	"bufio"
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"admin.tressik.example/internal/core/claims"
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/oidc"
+	"admin.tressik.example/internal/core/people"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/stage"
+)
+
+// clientStage is a stage with a provider that signs with ES256, a web client and a service.
+func clientStage(b *testing.B) (*stage.Stage, *ecdsa.PrivateKey) {
+	b.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	js, err := oidc.NewSigner(key)
+	if err != nil {
+		b.Fatal(err)
+	}
+	party := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	party.Entity = federation.OwnEntity(federation.Provider, party.At, "", nil)
+	ridge := &stage.Player{Party: party, Signer: signer(b), JOSE: js, OpenID: oidc.OwnDiscovery(party.At, js.Alg, nil)}
+	e, err := claims.NewEngine()
+	if err != nil {
+		b.Fatal(err)
+	}
+	deal := func(name string, kind oidc.Kind, asks []federation.Ask, redirects ...string) *stage.Deal {
+		c := federation.NewClient(kind)
+		c.Redirects = redirects
+		app := federation.Party{Name: name, Kind: federation.App, Client: c}
+		d := &stage.Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
+			OIDC: &federation.Registration{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}}, Provider: ridge, App: &stage.Player{Party: app, Client: c, Home: stage.HomeOf(&app)}, StageSecret: "sesame"}
+		if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &app, []byte("salt"), rand.Reader); err != nil {
+			b.Fatal(err)
+		}
+		r := &stage.Registered{Trust: d.Trust}
+		for _, a := range asks {
+			r.Consents = append(r.Consents, federation.Consent{API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, Admin: true})
+		}
+		d.Register(r)
+		return d
+	}
+	s := &stage.Stage{Now: time.Now, Rand: rand.Reader, People: []people.Person{person()}, Deals: []*stage.Deal{
+		deal("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"}, {Name: "email", As: "user"}}, "https://dome.kestrelridge.example/callback"),
+		deal("courier", oidc.Service, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})}}
+	s.SetAPIs(map[string]*federation.Party{"telescope-api": {Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: "https://telescope.kestrelridge.example",
+		Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}})
+	if err := s.Open(); err != nil {
+		b.Fatal(err)
+	}
+	return s, key
+}
+
+const tokenEndpoint = "https://login.kestrelridge.example/token"
+
+// BenchmarkClientCredentials gets tokens as itself over HTTP from the stage, signed with ES256, against bare ECDSA P-256
+// signatures. Run with -cpu 1. The limit to keep is 15 %.
+func BenchmarkClientCredentials(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
+	s, key := clientStage(b)
+	srv := httptest.NewServer(s)
+	defer srv.Close()
+	c := &client{b: b, addr: srv.Listener.Addr().String()}
+	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"}, "client_secret": {"sesame"}, "scope": {"frames.read"}}.Encode())
+	sum := sha256.Sum256([]byte("x"))
+	against(b, "P-256-signatures", func() {
+		if _, err := ecdsa.SignASN1(rand.Reader, key, sum[:]); err != nil {
+			b.Fatal(err)
+		}
+	}, nil, func() {
+		if resp, body := c.do("POST", tokenEndpoint, form); resp.StatusCode != 200 || !bytes.Contains(body, []byte(`"access_token":"ey`)) {
+			b.Fatalf("%s %s", resp.Status, body)
+		}
+	})
+}
+
+// BenchmarkCodeSignIn is a sign-in with code and PKCE over HTTP on the stage in a session that holds: authorization, token,
+// judgement of the ID token. It stands beside SAML sign-ins, measured in the same run.
+func BenchmarkCodeSignIn(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent))
+	s, key := clientStage(b)
+	srv := httptest.NewServer(s)
+	defer srv.Close()
+	c := &client{b: b, addr: srv.Listener.Addr().String(), cookies: map[string]string{}}
+	signedIn(b, s, s.Deals[0], c, "https://login.kestrelridge.example/authorize")
+	const verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
+	sum := sha256.Sum256([]byte(verifier))
+	const redirect = "https://dome.kestrelridge.example/callback"
+	authorize := "https://login.kestrelridge.example/authorize?" + url.Values{"response_type": {"code"}, "client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"}, "nonce": {"n"},
+		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}.Encode()
+	keys := []oidc.Key{{ID: s.Deals[0].Provider.JOSE.ID, Alg: "ES256", Public: key.Public()}}
+
+	ss, d := signInStage(b)
+	ssrv := httptest.NewServer(ss)
+	defer ssrv.Close()
+	sc := &client{b: b, addr: ssrv.Listener.Addr().String(), cookies: map[string]string{}}
+	signedIn(b, ss, d, sc, d.Provider.Party.Entity.IDP.SSO[0].Location)
+	against(b, "SAML-sign-ins", func() {
+		resp, _ := sc.do("GET", stage.StartOf(d), nil)
+		sc.signIn(resp.Header.Get("Location"))
+	}, nil, func() {
+		resp, body := c.do("GET", authorize, nil)
+		back, err := url.Parse(resp.Header.Get("Location"))
+		if err != nil || back.Query().Get("code") == "" {
+			b.Fatalf("%s %s", resp.Status, body)
+		}
+		_, body = c.do("POST", tokenEndpoint, []byte(url.Values{"grant_type": {"authorization_code"}, "client_id": {"dome"}, "client_secret": {"sesame"}, "code": {back.Query().Get("code")},
+			"redirect_uri": {redirect}, "code_verifier": {verifier}}.Encode()))
+		var t struct {
+			ID     string `json:"id_token"`
+			Access string `json:"access_token"`
+		}
+		if err := json.Unmarshal(body, &t); err != nil {
+			b.Fatalf("%v %s", err, body)
+		}
+		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome", Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != saml.Accepted {
+			b.Fatalf("%+v", j.Findings)
+		}
+	})
+}
+
+// signedIn signs somebody in, and gives the lean client that session.
+func signedIn(b *testing.B, s *stage.Stage, d *stage.Deal, c *client, at string) {
+	b.Helper()
+	w, err := stage.NewWalker(s)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer w.Close()
+	w.Person = "mira"
+	if err := w.Walk(stage.StartOf(d)); err != nil {
+		b.Fatal(err)
+	}
+	c.cookies = w.Cookies(at)
+}
+
+// BenchmarkJudgeIDToken judges an ID token of ordinary size, against bare verifications of its signature. The limit to keep
+// is 70 %.
+func BenchmarkJudgeIDToken(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as where a stage's apps judge
+	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+	ec, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		b.Fatal(err)
+	}
+	rs, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, key := range []crypto.Signer{ec, rs} {
+		s, err := oidc.NewSigner(key)
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.Run(s.Alg, func(b *testing.B) {
+			access := strings.Repeat("a", 700)
+			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example", "sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694", "exp": now.Unix() + 600,
+				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": saml.ContextPassword, "amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
+				"at_hash": oidc.AccessHash(s.Alg, access)})
+			if err != nil {
+				b.Fatal(err)
+			}
+			in := []byte(token[:strings.LastIndexByte(token, '.')])
+			sig, _ := base64.RawURLEncoding.DecodeString(token[len(in)+1:])
+			e := oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome-scheduler.b39363dd34975694", Keys: []oidc.Key{{ID: s.ID, Alg: s.Alg, Public: key.Public()}}, CheckNonce: true,
+				Nonce: "n-0S6_WzA2MjWq8ZkLx", AccessToken: access, Now: now}
+			asn1, err := ec.Sign(rand.Reader, sum256(in), crypto.SHA256)
+			if err != nil {
+				b.Fatal(err)
+			}
+			against(b, s.Alg+"-verifications", func() {
+				ok := false
+				switch s.Alg {
+				case "ES256":
+					ok = ecdsa.VerifyASN1(&ec.PublicKey, sum256(in), asn1)
+				default:
+					ok = rsa.VerifyPKCS1v15(&rs.PublicKey, crypto.SHA256, sum256(in), sig) == nil
+				}
+				if !ok {
+					b.Fatal("the bare verification fails")
+				}
+			}, nil, func() {
+				if j := oidc.JudgeIDToken(token, e); j.Verdict != saml.Accepted {
+					b.Fatalf("%+v", j.Findings)
+				}
+			})
+		})
+	}
+}
+
+func sum256(b []byte) []byte { s := sha256.Sum256(b); return s[:] }
+
+// BenchmarkStageMemory issues 100,000 tokens from a running `tressik stage` and compares its resident set with that after
+// 10,000. The limit to keep is 1.2 times.
+func BenchmarkStageMemory(b *testing.B) {
+	dir := b.TempDir()
+	tressik := filepath.Join(dir, "tressik")
+	build := exec.Command("go", "build", "-o", tressik, "admin.tressik.example/cmd/tressik")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if o, err := build.CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, o)
+	}
+	demo := filepath.Join(dir, "demo")
+	if o, err := exec.Command(tressik, "demo", "--dir", demo).CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, o)
+	}
+	secret, err := os.ReadFile(filepath.Join(demo, "courier.secret"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	run := exec.Command(tressik, "stage", "--format", "json")
+	run.Dir = demo
+	out, err := run.StdoutPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := run.Start(); err != nil {
+		b.Fatal(err)
+	}
+	defer func() { run.Process.Kill(); run.Wait() }()
+	var st struct {
+		Base    string
+		Parties []struct{ Name, ClientID string }
+	}
+	if err := json.NewDecoder(bufio.NewReader(out)).Decode(&st); err != nil {
+		b.Fatal(err)
+	}
+	id := ""
+	for _, p := range st.Parties {
+		if p.Name == "frame-courier" {
+			id = p.ClientID
+		}
+	}
+	at, err := url.Parse(st.Base)
+	if err != nil {
+		b.Fatal(err)
+	}
+	c := &client{b: b, addr: at.Host}
+	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {id}, "client_secret": {strings.TrimSpace(string(secret))}}.Encode())
+	issue := func(n int) {
+		for range n {
+			if resp, body := c.do("POST", st.Base+"/ridge/token", form); resp.StatusCode != 200 {
+				b.Fatalf("%s %s", resp.Status, body)
+			}
+		}
+	}
+	resident := func() float64 {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", run.Process.Pid))
+		if err != nil {
+			b.Skip(err)
+		}
+		_, rest, _ := strings.Cut(string(text), "VmRSS:")
+		kb, err := strconv.Atoi(strings.Fields(rest)[0])
+		if err != nil {
+			b.Fatal(err)
+		}
+		return float64(kb) / 1024
+	}
+	for b.Loop() {
+		issue(10_000)
+		early := resident()
+		issue(90_000)
+		late := resident()
+		b.ReportMetric(early, "MB-after-10000")
+		b.ReportMetric(late, "MB-after-100000")
+		b.ReportMetric(late/early, "x-memory")
+		b.ReportMetric(0, "ns/op")
+		break
+	}
+}

@@ -1,0 +1,181 @@
+package oidc
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	_ "crypto/sha256" // the hashes of the signatures
+	_ "crypto/sha512"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"slices"
+	"strings"
+
+	"admin.tressik.example/internal/core/finding"
+)
+
+// Peek reads header and claims of a JWT without verifying anything. Errors: ErrToken.
+func Peek(token string) (Header, map[string]any, error) {
+	h, c, _, _, err := split(token)
+	return h, c, err
+}
+
+// split takes a compact JWS apart (RFC 7515, section 7.1): header, claims, what was signed, and the signature.
+func split(token string) (h Header, claims map[string]any, signed string, sig []byte, err error) {
+	if len(token) > MaxToken {
+		return h, nil, "", nil, fmt.Errorf("%w: it is larger than %d KB", ErrToken, MaxToken>>10)
+	}
+	switch n := strings.Count(token, "."); n {
+	case 2:
+	case 4:
+		return h, nil, "", nil, fmt.Errorf("%w: it is encrypted (five parts)", ErrToken)
+	default:
+		return h, nil, "", nil, fmt.Errorf("%w: it has %d parts, not three", ErrToken, n+1)
+	}
+	last := strings.LastIndexByte(token, '.')
+	signed = token[:last]
+	head, body, _ := strings.Cut(signed, ".")
+	if err := part(head, &h); err != nil {
+		return h, nil, "", nil, fmt.Errorf("%w: its header: %v", ErrToken, err)
+	}
+	var v any // which encoding/json decodes without reflection
+	if err := part(body, &v); err != nil {
+		return h, nil, "", nil, fmt.Errorf("%w: its claims: %v", ErrToken, err)
+	}
+	claims, ok := v.(map[string]any)
+	if !ok {
+		return h, nil, "", nil, fmt.Errorf("%w: its claims are no JSON object", ErrToken)
+	}
+	if sig, err = base64.RawURLEncoding.Strict().DecodeString(token[last+1:]); err != nil {
+		return h, claims, "", nil, fmt.Errorf("%w: its signature is no base64url: %v", ErrToken, err)
+	}
+	return h, claims, signed, sig, nil
+}
+
+func part(text string, into any) error {
+	b, err := base64.RawURLEncoding.Strict().DecodeString(text)
+	if err != nil {
+		return fmt.Errorf("no base64url: %w", err)
+	}
+	if err := json.Unmarshal(b, into); err != nil {
+		return fmt.Errorf("no JSON object: %w", err)
+	}
+	return nil
+}
+
+// verifySignature verifies the signature of an algorithm of RFC 7518, section 3.1 or RFC 8037, section 3.1 over what was
+// signed. The key must be of the algorithm's own kind, so that no key serves another algorithm than its own.
+func verifySignature(alg string, pub crypto.PublicKey, signed string, sig []byte) bool {
+	if k, ed := pub.(ed25519.PublicKey); ed || len(alg) != 5 || alg == "EdDSA" {
+		return ed && alg == "EdDSA" && ed25519.Verify(k, []byte(signed), sig)
+	}
+	var hash crypto.Hash
+	switch alg[2:] {
+	case "256":
+		hash = crypto.SHA256
+	case "384":
+		hash = crypto.SHA384
+	case "512":
+		hash = crypto.SHA512
+	default:
+		return false
+	}
+	w := hash.New()
+	w.Write([]byte(signed))
+	sum := w.Sum(nil)
+	switch k := pub.(type) {
+	case *rsa.PublicKey:
+		switch alg[:2] {
+		case "RS":
+			return rsa.VerifyPKCS1v15(k, hash, sum, sig) == nil
+		case "PS":
+			return rsa.VerifyPSS(k, hash, sum, sig, &rsa.PSSOptions{SaltLength: rsa.PSSSaltLengthEqualsHash}) == nil
+		}
+	case *ecdsa.PublicKey:
+		size := 0
+		switch {
+		case alg == "ES256" && k.Curve == elliptic.P256():
+			size = 32
+		case alg == "ES384" && k.Curve == elliptic.P384():
+			size = 48
+		}
+		return size > 0 && len(sig) == 2*size && ecdsa.Verify(k, sum, new(big.Int).SetBytes(sig[:size]), new(big.Int).SetBytes(sig[size:]))
+	}
+	return false
+}
+
+// Verify verifies the signature of a token with one of the keys, and judges nothing else. A token with a good one has the
+// passed finding token.signature.
+func Verify(token string, list []Key) finding.List {
+	var out finding.List
+	open(&out, token, list, finding.Sender)
+	return out
+}
+
+// opened is a token on its way through a judgement.
+type opened struct {
+	Header
+	claims   map[string]any
+	verified bool
+}
+
+// open reads a token and verifies its signature with one of the keys, never with one that the token brings.
+func open(out *finding.List, token string, list []Key, side finding.Side) *opened {
+	fail := func(id, check, saw, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+	}
+	h, claims, signed, sig, err := split(token)
+	if err != nil {
+		fail("shape", "token", err.Error(), "three parts of base64url JSON", "capture it whole", "RFC 7519 7.2")
+		return nil
+	}
+	o := &opened{Header: h, claims: claims}
+	for _, x := range [3][2]string{{"jku", h.JKU}, {"x5u", h.X5U}, {"jwk", string(h.JWK)}} {
+		if x[1] != "" {
+			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0], Saw: x[1], Expected: "no key in the token",
+				Side: side, Fix: "it was not used: the key comes from the ledger, never from the message", Ref: "RFC 8725 3.10"})
+		}
+	}
+	switch {
+	case strings.EqualFold(h.Alg, "none"):
+		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign", "RFC 8725 3.1")
+		return o
+	case strings.HasPrefix(h.Alg, "HS"):
+		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
+		return o
+	case !slices.Contains(Algorithms(), h.Alg):
+		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these", "RFC 8725 3.1")
+		return o
+	case h.Crit != nil || h.B64 != nil:
+		fail("crit", "header", "extensions that must be understood (crit, b64)", "none", "have the sender leave them out", "RFC 7515 4.1.11")
+		return o
+	}
+	fits := false
+	for i := range list {
+		k := &list[i]
+		if h.Kid != "" && k.ID != h.Kid || k.Alg != "" && k.Alg != h.Alg {
+			continue
+		}
+		fits = true
+		if verifySignature(h.Alg, k.Public, signed, sig) {
+			o.verified = true
+			out.Pass("token.signature", "signature", h.Alg+" with the key "+k.ID)
+			return o
+		}
+	}
+	if fits {
+		fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer", "do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
+		return o
+	}
+	have := make([]string, len(list))
+	for i, k := range list {
+		have[i] = k.ID
+	}
+	fail("kid", "key", fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), "one of "+strings.Join(have, ", "),
+		"if the issuer changed its keys, read them again with `tressik provider change NAME --issuer URL`", "RFC 7515 4.1.4")
+	return o
+}
