@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -245,6 +246,41 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d.json(&secrets, "secret", "list", trust)
 	d.ok("secret", "retire", trust, secrets[0].ID, "--yes")
 	soon("a retired secret", func() bool { return post(t, e.Token, form("x"), id, secret).text("error") == "invalid_client" })
+	d.ok("trust", "end", trust, "--yes")
+	soon("the end of a trust", func() bool { return strings.Contains(who.get(at).page, "Unknown client") })
+}
+
+// TestUseOfPermissions has a service present a token to the API; what was seen of it is kept with the ledger.
+func TestUseOfPermissions(t *testing.T) {
+	d := clients(t)
+	const courier = "frame-courier@ridge"
+	d.ok("permission", "ask", courier, "telescope-api:frames.write")
+	d.ok("consent", "give", courier, "--for", "everyone")
+	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
+	places, stage := openStage(t, d)
+	token := strings.TrimSpace(d.ok("token", "get", courier, "--secret-file", "s", "--stage", strings.TrimSuffix(places["ridge"].Issuer, "/ridge")))
+	req, _ := http.NewRequest("GET", places["telescope-api"].Address+"/frames.read", nil)
+	req.Header.Set("Authorization", "Bearer "+token)
+	if r := send(t, req); r.status != 200 || r.body["as"] != "self" {
+		t.Fatalf("%d %s", r.status, r.raw)
+	}
+	stage.Process.Signal(syscall.SIGTERM)
+	if err := stage.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	now, _ := time.Parse(time.RFC3339, clock)
+	d.env = append(d.env, "TRESSIK_NOW="+now.Add(8*24*time.Hour).Format(time.RFC3339))
+	var v struct{ Findings findings }
+	d.json(&v, "consent", "show", courier)
+	var unused []string
+	for _, f := range v.Findings {
+		if f.ID == "privilege.unused" {
+			unused = append(unused, f.Fix)
+		}
+	}
+	if len(unused) != 1 || !strings.Contains(unused[0], "frames.write") {
+		t.Errorf("%v", unused)
+	}
 }
 
 // TestClientKeysAtAURL has a client publish its keys, and change them.

@@ -225,16 +225,21 @@ func BenchmarkStageMemory(b *testing.B) {
 	if o, err := build.CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, o)
 	}
-	demo := filepath.Join(dir, "demo")
-	if o, err := exec.Command(tressik, "demo", "--dir", demo).CombinedOutput(); err != nil {
-		b.Fatalf("%v\n%s", err, o)
+	for _, args := range []string{"init|--org|Kestrel Ridge Observatory", "provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256", "app|add|telescope-api|--api|https://telescope.kestrelridge.example",
+		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|service", "federate|frame-courier|--with|ridge|--over|oidc",
+		"permission|ask|frame-courier@ridge|telescope-api:frames.read", "consent|give|frame-courier@ridge|--for|everyone", "secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
+		c := exec.Command(tressik, strings.Split(args, "|")...)
+		c.Dir = dir
+		if o, err := c.CombinedOutput(); err != nil && c.ProcessState.ExitCode() != 3 { // 3: the comparison says that there is no secret yet
+			b.Fatalf("%s: %v\n%s", args, err, o)
+		}
 	}
-	secret, err := os.ReadFile(filepath.Join(demo, "courier.secret"))
+	secret, err := os.ReadFile(filepath.Join(dir, "courier.secret"))
 	if err != nil {
 		b.Fatal(err)
 	}
 	run := exec.Command(tressik, "stage", "--format", "json")
-	run.Dir = demo
+	run.Dir = dir
 	out, err := run.StdoutPipe()
 	if err != nil {
 		b.Fatal(err)
@@ -281,15 +286,15 @@ func BenchmarkStageMemory(b *testing.B) {
 		}
 		return float64(kb) / 1024
 	}
-	for b.Loop() {
-		issue(10_000)
-		early := resident()
-		issue(90_000)
-		late := resident()
-		b.ReportMetric(early, "MB-after-10000")
-		b.ReportMetric(late, "MB-after-100000")
-		b.ReportMetric(late/early, "x-memory")
-		b.ReportMetric(0, "ns/op")
-		break
+	if b.N > 1 {
+		b.Fatal("this is measured once: it takes longer than any -benchtime")
 	}
+	issue(10_000)
+	early := resident()
+	issue(90_000)
+	late := resident()
+	b.ReportMetric(early, "MB-after-10000")
+	b.ReportMetric(late, "MB-after-100000")
+	b.ReportMetric(late/early, "x-memory")
+	b.ReportMetric(0, "ns/op")
 }

@@ -167,12 +167,18 @@ func (b *book) reload() (map[string]*stage.Registered, map[string]*federation.Pa
 	out := map[string]*stage.Registered{}
 	for _, n := range b.trusts {
 		t, err := b.d.L.Trust(n)
-		if err != nil || t.OIDC == nil {
-			continue // removed meanwhile: the stage goes on with what it had until it is opened anew
+		if errors.Is(err, store.ErrNotFound) || err == nil && t.OIDC == nil {
+			continue
 		}
-		if r, err := b.d.registered(t); err == nil {
-			out[n] = r
+		var r *stage.Registered
+		if err == nil {
+			r, err = b.d.registered(t)
 		}
+		if err != nil { // a ledger that cannot be read for a moment: it is looked at again
+			b.last--
+			return nil, nil, false
+		}
+		out[n] = r
 	}
 	apis, err := b.d.L.APIs()
 	return out, apis, err == nil

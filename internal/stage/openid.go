@@ -177,9 +177,16 @@ func (s *Stage) reload() {
 		return
 	}
 	for _, d := range s.Deals {
-		if r := regs[d.Trust.Name]; r != nil && d.Trust.OIDC != nil {
-			d.Register(r)
+		if d.Trust.OIDC == nil {
+			continue
 		}
+		if r := regs[d.Trust.Name]; r != nil {
+			d.Register(r)
+			continue
+		}
+		gone := *d.live() // it was removed: that is as good as ended
+		gone.Trust.Standing = federation.Ended
+		d.Register(&gone)
 	}
 	s.apis.Store(&apis)
 }
@@ -202,10 +209,10 @@ func (s *Stage) saw(x Sighting) {
 	}
 }
 
-// clientDeal finds the trust of a client ID at a provider.
+// clientDeal finds the trust of a client ID at a provider; one that has ended is none.
 func (s *Stage) clientDeal(p *Player, clientID string) *Deal {
 	for _, d := range s.Deals {
-		if d.Provider == p && d.Trust.OIDC != nil && d.Trust.OIDC.ClientID == clientID && clientID != "" {
+		if d.Provider == p && d.Trust.OIDC != nil && d.Trust.OIDC.ClientID == clientID && clientID != "" && d.live().Trust.Standing != federation.Ended {
 			return d
 		}
 	}

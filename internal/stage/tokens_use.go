@@ -242,6 +242,7 @@ func (s *Stage) revoke(p *Player) http.HandlerFunc {
 			return
 		}
 		noStore(w)
+		w.Header().Del("Content-Type") // there is no body (section 2.2)
 		w.WriteHeader(http.StatusOK)
 	}
 }
