@@ -189,7 +189,6 @@ func TestBrowserSignsIn(t *testing.T) {
 	b.until(`document.title === "Second factor"`)
 	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Signed in"`)
-	b.shot("stage-signed-in")
 	text := b.eval(`document.body.innerText`)
 	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed", "multi-factor"} {
 		if !strings.Contains(text, w) {
@@ -209,7 +208,6 @@ func TestBrowserSignsIn(t *testing.T) {
 	b.until(`document.title === "Second factor"`)
 	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Sign-in refused"`)
-	b.shot("stage-refused")
 	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "saml.admission") || !strings.Contains(text, "archivists") {
 		t.Errorf("the refusal does not name its reason:\n%s", text)
 	}
