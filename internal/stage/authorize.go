@@ -356,6 +356,11 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 	d := x.deal
 	var list []federation.Consent
 	for _, a := range asks {
+		if slices.ContainsFunc(d.live().Consents, func(c federation.Consent) bool {
+			return c.Of(a) && c.Standing == federation.Requested && strings.EqualFold(c.For, ses.person.ID)
+		}) {
+			continue // noted before
+		}
 		list = append(list, federation.Consent{Trust: d.Trust.Name, API: a.API, Name: a.Name, As: a.As, For: ses.person.ID, Standing: federation.Requested, By: ses.person.ID, At: s.Now().UTC()})
 	}
 	s.keepConsents(d, list)

@@ -35,7 +35,7 @@ func (s *Stage) clientPage(p *Player) http.HandlerFunc {
 			s.page(w, http.StatusOK, p.Party.Label(), p.Party.Label(), pageData{Lead: "Nobody is signed in here.", Links: [][2]string{{"Sign in", home + "start"}}})
 			return
 		}
-		data := pageData{Lead: "The answer was accepted: every check passed.", Fields: [][2]string{{"Trust", g.deal.Trust.Name}, {"Issuer", g.deal.Provider.op.doc.Issuer}}}
+		data := pageData{Alert: true, Plain: true, Lead: "The answer was accepted: every check passed.", Fields: [][2]string{{"Trust", g.deal.Trust.Name}, {"Issuer", g.deal.Provider.op.doc.Issuer}}}
 		if g.judged != nil {
 			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Claims, "acr"))})
 		}

@@ -518,6 +518,69 @@ func TestAudienceOfTokens(t *testing.T) {
 	}
 }
 
+// TestRevokedTokensStayRevoked moves the clock to where a token has expired and, clocks being apart, may still be taken.
+func TestRevokedTokensStayRevoked(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy.Refresh = 0 })
+	code, _ := o.code(d, callback, "mira")
+	_, m := o.redeem(d, code, callback)
+	judge := func() string {
+		return strings.Join(o.s.judgeAccess(d.Provider, m["access_token"].(string), audience).Findings.IDs("error"), " ")
+	}
+	if got := judge(); got != "" {
+		t.Fatal(got)
+	}
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + m["id_token"].(string))); !strings.Contains(page.text, "You are signed out") {
+		t.Fatal(page.text)
+	}
+	for _, later := range []time.Duration{time.Minute, 15*time.Minute + 30*time.Second} {
+		o.clock = now.Add(later)
+		o.code(d, callback, "mira") // whatever is over is forgotten now
+		if got := judge(); got != "token.revoked" {
+			t.Errorf("after %s: %q", later, got)
+		}
+	}
+	// A refresh token that lay idle too long is not active, and says so.
+	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy = federation.DefaultPolicy() })
+	code, _ = o.code(d, callback, "mira")
+	_, m = o.redeem(d, code, callback)
+	c := &caller{deal: d, reg: d.live()}
+	if in := o.s.introspected(d.Provider, c, m["refresh_token"].(string)); in["active"] != true || in["exp"] != o.clock.Add(7*24*time.Hour).Unix() {
+		t.Errorf("%v", in)
+	}
+	o.clock = o.clock.Add(7 * 24 * time.Hour)
+	if in := o.s.introspected(d.Provider, c, m["refresh_token"].(string)); in["active"] != false {
+		t.Errorf("%v", in)
+	}
+}
+
+// TestRequestsAreNotedOnce has a person be stopped twice.
+func TestRequestsAreNotedOnce(t *testing.T) {
+	o := newOP(t)
+	d := o.set.deal
+	kept := 0
+	o.s.Book.Consent = func(l []federation.Consent) error { kept += len(l); return nil }
+	apis := o.s.apiParties()
+	apis["telescope-api"].API.Permissions[0].Admin = true
+	r := *d.live()
+	r.Consents = r.Consents[:3]
+	d.Register(&r)
+	for range 2 {
+		q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
+		if page.fields.Has("person") {
+			page.fields.Set("person", "mira")
+			q, page = o.went(o.client.PostForm(page.action, page.fields))
+		}
+		if q != nil || page.status != http.StatusForbidden || !page.stopped || !page.without {
+			t.Fatalf("%v %s", q, page.text)
+		}
+	}
+	if kept != 1 || d.live().Consents[3].Standing != federation.Requested {
+		t.Errorf("%d requests, %+v", kept, d.live().Consents)
+	}
+}
+
 // TestStageForgets moves the clock past all that a stage remembers.
 func TestStageForgets(t *testing.T) {
 	o := newOP(t)

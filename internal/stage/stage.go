@@ -481,6 +481,8 @@ type pageData struct {
 	Fields   [][2]string
 	Claims   []saml.Attribute
 	Findings finding.List
+	Alert    bool // the findings come first
+	Plain    bool // claims have one name, their own
 	Form     *form
 	Consent  *consentForm
 	Leads    string // where the redirects behind the page's form may lead besides this site

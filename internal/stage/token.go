@@ -231,7 +231,7 @@ func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []str
 			return nil, oidc.Fail(oidc.ServerError, err.Error())
 		}
 	}
-	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)))
+	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)+oidc.Skew)) // as long as an API may take the token
 	offline := slices.ContainsFunc(f.grant.asks, func(a federation.Ask) bool { return a.API == "" && a.Name == "offline_access" })
 	if refresh && offline && policy.Refresh > 0 {
 		if f.seed == "" {

@@ -7,8 +7,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
+	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/saml"
@@ -168,7 +168,10 @@ func (s *Stage) introspected(p *Player, c *caller, token string) map[string]any 
 			return dead
 		}
 		policy, now := c.reg.Trust.OIDC.Policy, s.Now()
-		until := f.since.Add(time.Duration(policy.Refresh) * time.Second)
+		until := f.since.Add(federation.Span(policy.Refresh))
+		if idle := f.used.Add(federation.Span(policy.RefreshIdle)); idle.Before(until) {
+			until = idle
+		}
 		if f.ended != "" || !now.Before(until) {
 			return dead
 		}
