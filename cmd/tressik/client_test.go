@@ -58,6 +58,16 @@ func TestClientSideOfAnApp(t *testing.T) {
 	d.ok("app", "change", "orbit", "--client", "browser")
 	d.fails(1, []string{"in use"}, "app", "remove", "orbit", "--yes")
 	d.ok("app", "remove", "w1", "--yes")
+	// One more redirect URI leaves the others as they are.
+	d.ok("app", "change", "w3", "--drop-redirect", "https://x.example/cb/", "--add-redirect", "https://x.example/cb2")
+	d.fails(1, []string{"did you mean https://x.example/cb"}, "app", "change", "w3", "--drop-redirect", "https://x.example/c")
+	var w3 struct {
+		Client struct{ RedirectURIs []string }
+	}
+	if d.json(&w3, "app", "show", "w3"); !slices.Equal(w3.Client.RedirectURIs, []string{"https://x.example/cb", "https://x.example/cb2"}) {
+		t.Errorf("%v", w3)
+	}
+	d.fails(0, []string{"client.redirectURIs"}, "journal", "list", "--party", "w3")
 	// An app may have several sides.
 	d.ok("app", "change", "nightlog", "--client", "web", "--redirect", "https://nightlog.kestrelridge.example/oidc")
 	d.fails(0, []string{"saml, web client"}, "app", "show", "nightlog")
@@ -299,7 +309,7 @@ func TestConsent(t *testing.T) {
 	}
 	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone")
 	d.fails(0, []string{"withdrawn", "consented", "everyone", "entries"}, "consent", "list", "--trust", trust)
-	d.fails(0, []string{"consent.withdraw", "consent.give"}, "journal", "list")
+	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust)
 	// A rehearsal says why, and the call is answered once consent is there.
 	d.secret(trust, "30d")
 	r := d.fails(3, []string{"consent.waiting", "insufficient_scope", "tressik consent give " + trust + " " + dome + " --for everyone"}, "rehearse", trust, "--as", "mira", "--call", dome)
@@ -346,6 +356,10 @@ func TestRehearsalsOfClients(t *testing.T) {
 		}
 	}
 	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated", "the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira")
+	// The tokens can be kept, and are judged by the same rules.
+	d.ok("rehearse", trust, "--as", "mira", "--keep", "kept")
+	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
+	d.fails(0, []string{"an access token", "ACCEPTED", "the API telescope-api would"}, "inspect", "kept/02-"+trust+"-access-token.txt", "--trust", trust)
 	// What would happen if a side differed from the ledger.
 	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect", "client-id=nobody": "oauth.invalid_client", "secret=wrong": "oauth.invalid_client",
 		"clock=+20m": "token.expired", "clock=-20m": "token.early", "key=other": "token.kid"} {

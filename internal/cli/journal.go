@@ -44,7 +44,7 @@ func (a *App) journalList() *cobra.Command {
 			}
 			b := view.Block{Noun: "entry", Head: []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"}, Empty: "No entry fits."}
 			for _, e := range list {
-				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, e.Action, e.Party + e.Trust, e.Fields()})
+				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action, e.Party + e.Trust, e.Fields()})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}

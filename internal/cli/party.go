@@ -324,7 +324,9 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 	var sf sideFlags
 	var in desk.PartyInput
 	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values", Args: args("NAME"),
-		Example:           fmt.Sprintf("  tressik %s change %s --title %q", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind], "New title"),
+		Example: map[federation.Kind]string{federation.App: `  tressik app change nightlog --title "New title"
+  tressik app change dome-scheduler --add-redirect https://dome.kestrelridge.example/oidc/callback2`, federation.Provider: `  tressik provider change southmere --title "New title"
+  tressik provider change ridge --administrators group:directors`}[kind],
 		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
@@ -347,6 +349,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 	src.add(c)
 	h.add(c, kind)
 	sf.add(c, kind)
+	sf.addChange(c, kind)
 	c.Flags().StringVar(&in.Title, "title", "", "name to show to people")
 	return c
 }

@@ -93,7 +93,7 @@ secret=TEXT, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does no
 	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
 	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
 	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
-	f.StringVar(&keep, "keep", "", "folder to keep the messages in, as the browser carried them, for tressik inspect")
+	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c

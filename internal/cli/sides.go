@@ -18,6 +18,7 @@ import (
 type sideFlags struct {
 	client                  string
 	redirects, afterSignOut []string
+	addRedirects, dropped   []string
 	contact, home, accounts string
 	api                     string
 	issuer, document, jwks  string
@@ -44,10 +45,18 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"home", "partners", "anyone"}, cobra.ShellCompDirectiveNoFileComp)))
 }
 
+// addChange adds the flags that only a change has.
+func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
+	if kind == federation.App {
+		c.Flags().StringArrayVar(&s.addRedirects, "add-redirect", nil, "client: one more redirect URI; --redirect replaces all there are")
+		c.Flags().StringArrayVar(&s.dropped, "drop-redirect", nil, "client: a redirect URI to take away")
+	}
+}
+
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
-	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts}
-	if s.client != "" || len(s.redirects)+len(s.afterSignOut) > 0 || s.contact != "" || s.home != "" || s.accounts != "" {
+	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped, AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts}
+	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" || s.home != "" || s.accounts != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins = s.api, s.admins

@@ -19,6 +19,7 @@ import (
 	"admin.tressik.example/internal/core/federation"
 	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/near"
 	"admin.tressik.example/internal/core/oidc"
 	"admin.tressik.example/internal/core/saml"
 	"admin.tressik.example/internal/store"
@@ -28,6 +29,8 @@ import (
 type ClientInput struct {
 	Kind                    string
 	Redirects, AfterSignOut []string // a whole list each; a single "none" empties it
+	AddRedirects            []string
+	DropRedirects           []string
 	Contact, Home, For      string
 }
 
@@ -152,6 +155,17 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		case len(l.from) > 0:
 			*l.to = unique(l.from)
 		}
+	}
+	c.Redirects = unique(append(slices.Clone(c.Redirects), in.AddRedirects...))
+	for _, r := range in.DropRedirects {
+		i := slices.Index(c.Redirects, r)
+		if i < 0 {
+			return &UnknownError{What: "redirect URI of " + p.Name, Name: r, Near: near.Names(r, c.Redirects), Add: "see `tressik app show " + p.Name + "`"}
+		}
+		c.Redirects = slices.Delete(c.Redirects, i, i+1)
+	}
+	if c.Redirects == nil {
+		c.Redirects = []string{}
 	}
 	if in.For != "" {
 		if in.For != "home" && in.For != "partners" && in.For != "anyone" {

@@ -171,7 +171,7 @@ type RehearseInput struct {
 	OnStep   func(stage.Step)
 	OnEvents func([]stage.Event)
 
-	OnMessage func(trust, kind, text string) // each SAML message as the browser carried it
+	OnMessage func(trust, kind, text string) // each SAML message as the browser carried it, and each token
 }
 
 // Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
@@ -259,6 +259,11 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				fillToken(&r, e.Token)
 			}
 			r.Records = append(r.Records, e.Records...)
+			for _, m := range e.Kept {
+				if in.OnMessage != nil {
+					in.OnMessage(x.Trust.Name, m[0], m[1])
+				}
+			}
 			if e.What == "answer" && !e.Findings.Failed() {
 				r.Verdict = saml.Accepted
 			}

@@ -65,6 +65,9 @@ func (d *Desk) rehearseService(s *stage.Stage, w *stage.Walker, x *stage.Deal, i
 	token, found := s.ServiceToken(x, in.Scope, nil)
 	w.Server()
 	told(in, r, x.App.Party.Name, "answer", found, nil)
+	if token != "" && in.OnMessage != nil {
+		in.OnMessage(r.Trust, "access-token", token)
+	}
 	if token != "" {
 		calls := in.Call
 		if len(calls) == 0 {

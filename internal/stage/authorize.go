@@ -68,7 +68,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 			}
 			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI",
 				Saw: redirect, Expected: strings.Join(client.Redirects, " or "), Side: finding.App,
-				Fix: "send it exactly as it is registered, or register it with `tressik app change " + d.App.Party.Name + " --redirect URI`; " + why, Ref: "RFC 9700 2.1"}}})
+				Fix: "send it exactly as it is registered, or register it with `tressik app change " + d.App.Party.Name + " --add-redirect URI`; " + why, Ref: "RFC 9700 2.1"}}})
 			s.page(w, http.StatusBadRequest, "The redirect URI is refused", p.Party.Label(), pageData{
 				Lead:   "The request of " + d.App.Party.Label() + " names a redirect URI that is not its own: " + why + ". Nothing was sent there.",
 				Fields: [][2]string{{"Asked for", redirect}, {"Registered", strings.Join(client.Redirects, "\n")}}})

@@ -304,7 +304,7 @@ func (s *Stage) callback(w http.ResponseWriter, r *http.Request) {
 	d, p := a.deal, a.deal.App
 	found := finding.List{}
 	j, guest := s.redeem(d, a, q, &found)
-	s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "answer", Findings: found, Token: j})
+	s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "answer", Findings: found, Token: j, Kept: s.kept(guest)})
 	if found.Failed() {
 		refuse(http.StatusForbidden, p.Party.Label(), "Nothing of the answer was used.", found.Without(finding.Pass))
 		return
@@ -315,6 +315,17 @@ func (s *Stage) callback(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	http.SetCookie(w, &http.Cookie{Name: "stage_client_" + p.Party.Name, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
 	http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
+}
+
+// kept are the tokens of a sign-in, for whoever keeps the messages of a rehearsal.
+func (s *Stage) kept(g *clientGuest) (out [][2]string) {
+	if !s.Record || g == nil {
+		return nil
+	}
+	if g.tokens.IDToken != "" {
+		out = append(out, [2]string{"id-token", g.tokens.IDToken})
+	}
+	return append(out, [2]string{"access-token", g.tokens.AccessToken})
 }
 
 // redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).

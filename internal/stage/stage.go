@@ -92,6 +92,7 @@ type Event struct {
 	Judged   *saml.Judgement // responses only
 	Token    *oidc.Judged    // ID tokens only
 	Records  []federation.Record
+	Kept     [][2]string // rehearsals: tokens as they came, each with its kind
 }
 
 // Stage serves a cast of players.

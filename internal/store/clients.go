@@ -95,7 +95,7 @@ func (tx *Tx) PutConsents(action string, list []federation.Consent) error {
 			c.Trust, c.API, c.Name, c.As, c.For, c.Standing, c.By, c.Admin, text(c.At)); err != nil {
 			return err
 		}
-		if err := tx.note(action, c.API, c.Trust, nil, c); err != nil {
+		if err := tx.note(action, "", c.Trust, nil, c); err != nil {
 			return err
 		}
 	}

@@ -67,12 +67,7 @@ func changes(before, after any) (string, string, error) {
 	if err != nil {
 		return "", "", err
 	}
-	for k, v := range b {
-		if w, ok := a[k]; ok && reflect.DeepEqual(v, w) {
-			delete(b, k)
-			delete(a, k)
-		}
-	}
+	differ(b, a)
 	text := func(m map[string]any) string {
 		if len(m) == 0 {
 			return ""
@@ -81,6 +76,34 @@ func changes(before, after any) (string, string, error) {
 		return string(t)
 	}
 	return text(b), text(a), nil
+}
+
+// differ leaves in both maps what differs. Of the parts of a trust or party over OpenID Connect each is told by itself,
+// under a name such as oidc.policy.session.
+func differ(b, a map[string]any) {
+	for k, v := range b {
+		w, ok := a[k]
+		if !ok {
+			continue
+		}
+		old, isMap := v.(map[string]any)
+		now, alsoMap := w.(map[string]any)
+		switch {
+		case reflect.DeepEqual(v, w):
+		case isMap && alsoMap && (k == "oidc" || k == "policy" || k == "client" || k == "api"):
+			differ(old, now)
+			for sub, x := range old {
+				b[k+"."+sub] = x
+			}
+			for sub, x := range now {
+				a[k+"."+sub] = x
+			}
+		default:
+			continue
+		}
+		delete(b, k)
+		delete(a, k)
+	}
 }
 
 func fields(v any) (map[string]any, error) {
@@ -197,7 +220,19 @@ func (e *Entry) Fields() string {
 	after, before := map[string]json.RawMessage{}, map[string]json.RawMessage{}
 	_ = json.Unmarshal(e.After, &after) // empty where there is none
 	_ = json.Unmarshal(e.Before, &before)
+	text := func(k string) (s string) {
+		_ = json.Unmarshal(after[k], &s) // "" where it is no text
+		return s
+	}
 	switch {
+	case strings.HasPrefix(e.Action, "consent."):
+		who := text("for")
+		if who == "" {
+			who = "everyone"
+		}
+		return strings.TrimPrefix(text("api")+":"+text("permission"), ":") + " for " + who
+	case strings.HasPrefix(e.Action, "secret."):
+		return text("id") + ", ends in …" + text("hint")
 	case len(before) == 0 && len(after) > 4:
 		return "new"
 	case len(after) == 0 && len(before) > 4:

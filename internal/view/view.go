@@ -82,8 +82,8 @@ func (p *Printer) Print(g Page) error {
 	return fmt.Errorf("%w %q; choose one of %s", ErrFormat, p.Format, strings.Join(Formats(), ", "))
 }
 
-// grid turns any block into a heading and rows.
-func (b Block) grid() (head []string, rows [][]string) {
+// cells turns any block into a heading and rows.
+func (b Block) cells() (head []string, rows [][]string) {
 	switch {
 	case b.Head != nil:
 		return b.Head, b.Rows
@@ -109,7 +109,7 @@ func (b Block) grid() (head []string, rows [][]string) {
 func (p *Printer) csv(g Page) error {
 	w := csv.NewWriter(p.W)
 	for i, b := range g.Blocks {
-		head, rows := b.grid()
+		head, rows := b.cells()
 		if i > 0 {
 			if len(rows) == 0 {
 				continue
@@ -136,7 +136,7 @@ func lower(head []string) []string {
 
 func (p *Printer) markdown(g Page) error {
 	for _, b := range g.Blocks {
-		head, rows := b.grid()
+		head, rows := b.cells()
 		if b.Title != "" {
 			fmt.Fprintf(p.W, "\n## %s\n\n", b.Title)
 		}
@@ -218,23 +218,11 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 		out.WriteString("  " + b.empty() + "\n")
 		return
 	}
-	t := table.NewWriter()
-	s := table.StyleDefault
-	s.Name = "tressik"
-	s.Options = table.Options{SeparateHeader: true}
-	s.Box.MiddleHorizontal = "-"
-	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
-	s.Format.Header = text.FormatDefault
-	t.SetStyle(s)
-	t.SuppressTrailingSpaces()
-	t.AppendHeader(row(b.Head))
-	for _, r := range b.Rows {
-		t.AppendRow(row(r))
-	}
-	lines := strings.Split(t.Render(), "\n")
-	wide := 0
-	for _, l := range lines {
-		wide = max(wide, utf8.RuneCountInString(strings.TrimRight(l, " -"))+2)
+	lines, wide := grid(b.Head, b.Rows)
+	if wide > Width { // the last column may have room for fewer words a line
+		if narrow, ok := wrapLast(b.Rows, wide); ok {
+			lines, wide = grid(b.Head, narrow)
+		}
 	}
 	if wide > Width {
 		for i, r := range b.Rows {
@@ -260,6 +248,52 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	if b.Noun != "" {
 		out.WriteString("\n  " + Count(len(b.Rows), b.Noun) + "\n")
 	}
+}
+
+// grid lays rows out in columns; wide is how many columns of text the widest line takes.
+func grid(head []string, rows [][]string) (lines []string, wide int) {
+	t := table.NewWriter()
+	s := table.StyleDefault
+	s.Name = "tressik"
+	s.Options = table.Options{SeparateHeader: true}
+	s.Box.MiddleHorizontal = "-"
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
+	s.Format.Header = text.FormatDefault
+	t.SetStyle(s)
+	t.SuppressTrailingSpaces()
+	t.AppendHeader(row(head))
+	for _, r := range rows {
+		t.AppendRow(row(r))
+	}
+	lines = strings.Split(t.Render(), "\n")
+	for _, l := range lines {
+		wide = max(wide, utf8.RuneCountInString(strings.TrimRight(l, " -"))+2)
+	}
+	return lines, wide
+}
+
+// wrapLast breaks the last cells of rows at spaces so that a table of a width fits; ok is false where a word is too long.
+func wrapLast(rows [][]string, wide int) (out [][]string, ok bool) {
+	longest := 0
+	for _, r := range rows {
+		for _, l := range strings.Split(r[len(r)-1], "\n") {
+			longest = max(longest, utf8.RuneCountInString(l))
+		}
+	}
+	room := longest - (wide - Width)
+	if room < 20 {
+		return nil, false
+	}
+	for _, r := range rows {
+		lines := wrap(r[len(r)-1], room)
+		for _, l := range lines {
+			if utf8.RuneCountInString(l) > room {
+				return nil, false
+			}
+		}
+		out = append(out, append(append([]string{}, r[:len(r)-1]...), strings.Join(lines, "\n")))
+	}
+	return out, true
 }
 
 // tint colours the words that carry a judgement, where they stand alone in a cell.

@@ -96,6 +96,30 @@ func TestWideTablesFold(t *testing.T) {
 	}
 }
 
+func TestLastColumnWraps(t *testing.T) {
+	words := strings.TrimSpace(strings.Repeat("every word of this is short ", 5))
+	render := func(last string) string {
+		var out strings.Builder
+		p := Printer{W: &out}
+		if err := p.Print(Page{Blocks: []Block{{Head: []string{"Name", "Words"}, Rows: [][]string{{"a", last}, {"b", "x"}}}}}); err != nil {
+			t.Fatal(err)
+		}
+		for _, l := range strings.Split(out.String(), "\n") {
+			if len(l) > Width && !strings.Contains(last, "https") {
+				t.Errorf("a line of %d columns: %s", len(l), l)
+			}
+		}
+		return out.String()
+	}
+	if got := render(words); !strings.Contains(got, "Name  Words\n") || strings.Join(strings.Fields(strings.NewReplacer("b     x", "", "-", "", "Name", "", "Words", "").Replace(got)), " ") != "a "+words {
+		t.Errorf("it is not wrapped, or a word is lost:\n%s", got)
+	}
+	url := "https://" + strings.Repeat("x", 100) + ".example"
+	if got := render("see " + url); !strings.Contains(got, "  Name   a\n") || !strings.Contains(got, url) {
+		t.Errorf("a long word is cut, or the table does not fold:\n%s", got)
+	}
+}
+
 func TestColourIsForTerminals(t *testing.T) {
 	var out strings.Builder
 	if err := (&Printer{W: &out, Color: true}).Print(page()); err != nil {
