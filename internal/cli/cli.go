@@ -134,8 +134,9 @@ func (a *App) root() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "tressik",
 		Short: "Federate apps with identity providers, and prove each sign-in before people depend on it",
-		Long: `Tressik keeps both sides of every federation in one ledger, carries metadata, certificates and
-claims between them, compares both sides before anyone signs in, and rehearses the sign-in end to end.
+		Long: `Tressik keeps both sides of every federation in one ledger, carries metadata, certificates,
+claims and client registrations between them, compares both sides before anyone signs in, and rehearses
+the sign-in end to end.
 
 Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or with ` + "`tressik init`" + `.`,
 		SilenceErrors: true, SilenceUsage: true,

@@ -24,10 +24,12 @@ sheet are written as files. Either way the ledger notes that the side was given 
 --dry-run it does not.
 
 Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's environment, and
---with-new-secret makes a client secret and puts it on the sheet, the only time that it is known.`,
+--with-new-secret makes a client secret and puts it on the sheet, the only time that it is known; files with
+a secret can be read by you alone.`,
 		Example: `  tressik handoff nightlog@ridge --for app
   tressik handoff nightlog@ridge --for app --out sheets
-  tressik handoff dome-scheduler@ridge --for app --env --with-new-secret 90d > dome.env`,
+  tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
+  tressik handoff dome-scheduler@ridge --for app --env`,
 		ValidArgsFunction: a.names("trust", 1)}
 	var dry bool
 	c.RunE = func(_ *cobra.Command, got []string) error {

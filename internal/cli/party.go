@@ -126,7 +126,7 @@ func onOff(flag, v string) (*bool, error) {
 
 func (a *App) partyCmd(word string) *cobra.Command {
 	kind := federation.Kind(word)
-	long := map[federation.Kind]string{federation.Provider: "identity providers", federation.App: "apps (service providers)"}[kind]
+	long := map[federation.Kind]string{federation.Provider: "identity providers", federation.App: "apps: service providers, clients, APIs"}[kind]
 	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
 	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.partyChange(kind), a.partyRemove(kind))
 	return c
