@@ -309,7 +309,7 @@ func TestConsent(t *testing.T) {
 	}
 	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone")
 	d.fails(0, []string{"withdrawn", "consented", "everyone", "entries"}, "consent", "list", "--trust", trust)
-	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust)
+	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust, "--format", "csv")
 	// A rehearsal says why, and the call is answered once consent is there.
 	d.secret(trust, "30d")
 	r := d.fails(3, []string{"consent.waiting", "insufficient_scope", "tressik consent give " + trust + " " + dome + " --for everyone"}, "rehearse", trust, "--as", "mira", "--call", dome)
@@ -371,6 +371,10 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(2, []string{"--as PERSON is missing"}, "rehearse", trust)
 	d.fails(1, []string{"redirect, client-id, secret"}, "rehearse", trust, "--as", "mira", "--suppose", "moon=full")
 	d.fails(3, []string{"does not ask for frames.write"}, "rehearse", trust, "--as", "mira", "--scope", "openid frames.write")
+	// A native client is opened by its private scheme, and needs no secret.
+	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb")
+	d.ok("federate", "orbit", "--with", "ridge", "--over", "oidc")
+	d.fails(0, []string{"ACCEPTED", "redirect to example.kestrelridge.orbit:", "mira.solano@kestrelridge.example"}, "rehearse", "orbit@ridge", "--as", "mira")
 	// A service: refused with the remedy, then records.
 	const courier = "frame-courier@ridge"
 	d.fails(3, []string{"tressik secret add " + courier}, "rehearse", courier)

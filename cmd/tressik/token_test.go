@@ -228,6 +228,18 @@ func TestPoliciesOfATrust(t *testing.T) {
 		}
 		t.Errorf("the running stage does not see %s", what)
 	}
+	// Lifetimes as the policy has them, and a sign-out that ends this app alone.
+	tokens := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {who.get(at).back.Get("code")}, "redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
+	if tokens.body["expires_in"] != 300.0 || lifetime(tokens.text("access_token")) != 300 || lifetime(tokens.text("id_token")) != 120 {
+		t.Errorf("%s", tokens.raw)
+	}
+	who.get(e.EndSession + "?" + url.Values{"id_token_hint": {tokens.text("id_token")}}.Encode())
+	if x := who.get(at + "&prompt=none"); x.back.Get("code") == "" {
+		t.Errorf("single sign-out is off, and the session is over: %v", x.back)
+	}
+	if r := post(t, e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {tokens.text("refresh_token")}}, id, secret); r.text("error") != "invalid_grant" || !strings.Contains(r.raw, "signed out") {
+		t.Errorf("%s", r.raw)
+	}
 	d.ok("trust", "change", trust, "--admits", "group:directors")
 	soon("who is admitted", func() bool { return who.get(at).back.Get("error") == "access_denied" })
 	d.ok("trust", "change", trust, "--admits", "everyone")
@@ -248,6 +260,14 @@ func TestPoliciesOfATrust(t *testing.T) {
 	soon("a retired secret", func() bool { return post(t, e.Token, form("x"), id, secret).text("error") == "invalid_client" })
 	d.ok("trust", "end", trust, "--yes")
 	soon("the end of a trust", func() bool { return strings.Contains(who.get(at).page, "Unknown client") })
+}
+
+// lifetime is how long a token is good, in seconds.
+func lifetime(token string) float64 {
+	b, _ := base64.RawURLEncoding.DecodeString(strings.Split(token, ".")[1])
+	var c struct{ Iat, Exp float64 }
+	json.Unmarshal(b, &c)
+	return c.Exp - c.Iat
 }
 
 // TestUseOfPermissions has a service present a token to the API; what was seen of it is kept with the ledger.

@@ -166,7 +166,9 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		if err != nil {
 			return nil, "", "a redirect to no URL", fmt.Errorf("redirect to %q: %w", loc, err)
 		}
+		answer = "redirect to " + bare(u)
 		if at := w.stage.opened[u.Scheme]; at != "" { // the system opens the app of a private scheme
+			answer += ", which opens the app"
 			if u, err = url.Parse(at + "?" + u.RawQuery); err != nil {
 				return nil, "", "a redirect to no URL", err
 			}
@@ -175,7 +177,7 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 			w.message("request", u.String())
 		}
 		next, err = http.NewRequest(http.MethodGet, u.String(), nil)
-		return next, queryWords(u), "redirect to " + bare(u), err
+		return next, queryWords(u), answer, err
 	}
 	doc, err := html.Parse(bytes.NewReader(body))
 	if err != nil {
