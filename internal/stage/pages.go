@@ -1,10 +1,15 @@
 package stage
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"html/template"
+	"net/http"
+	"net/url"
 	"strings"
 	"sync"
 
+	"admin.tressik.example/internal/core/finding"
 	"admin.tressik.example/internal/core/saml"
 )
 
@@ -76,3 +81,85 @@ const postText = `<!DOCTYPE html>
 var postTemplate = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("post").Parse(strings.Replace(postText, "{{.Script}}", saml.PostScript, 1)))
 })
+
+func cspHash(s string) string {
+	sum := sha256.Sum256([]byte(s))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}
+
+// secure sets the headers of every page. formAction names where its forms may go.
+func secure(w http.ResponseWriter, formAction string) {
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src "+cspHash(pageStyle)+"; script-src "+cspHash(saml.PostScript)+
+		"; form-action "+formAction+"; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cache-Control", "no-store")
+}
+
+func (s *Stage) post(w http.ResponseWriter, location, parameter string, xml []byte, relay string) {
+	u, err := url.Parse(location)
+	if err != nil {
+		http.Error(w, "the location to post to is no URL", http.StatusInternalServerError)
+		return
+	}
+	secure(w, u.Scheme+"://"+u.Host)
+	_ = saml.WritePOST(w, location, parameter, xml, relay) // the browser went away
+}
+
+type pageData struct {
+	Lead     string
+	Fields   [][2]string
+	Claims   []saml.Attribute
+	Findings finding.List
+	Alert    bool // the findings come first
+	Plain    bool // claims have one name, their own
+	Form     *form
+	Consent  *consentForm
+	Leads    string // where the redirects behind the page's form may lead besides this site
+	Links    [][2]string
+}
+
+// formTarget is a URL as a source of a content security policy: browsers hold form-action for redirects as well.
+func formTarget(at string) string {
+	u, err := url.Parse(at)
+	switch {
+	case at == "" || err != nil || strings.ContainsAny(at, "; ,'"):
+		return ""
+	case u.Scheme == "https" || u.Scheme == "http":
+		return u.Scheme + "://" + u.Host
+	}
+	return u.Scheme + ":"
+}
+
+type form struct {
+	Action, Token, Ask string
+	Value              string // of the user name, as it was hinted
+	People             []string
+	Button             string
+	Hidden             url.Values
+}
+
+// consentForm is the page on which a person agrees, or is told whom to ask.
+type consentForm struct {
+	Action, Token, Who, App string
+	Contact, Home           string
+	Groups                  []consentGroup
+	Admin                   bool   // with the box that agrees for everyone
+	Stopped                 bool   // an administrator must agree first
+	Others                  bool   // and there is something that needs none
+	Ask                     string // whom to ask
+}
+
+// consentGroup is what is asked for in one way: on the person's behalf or about them.
+type consentGroup struct {
+	How  string
+	Rows [][2]string // what it lets the app do, the permission's name
+}
+
+func (s *Stage) page(w http.ResponseWriter, status int, title, by string, d pageData) {
+	secure(w, strings.TrimSpace("'self' "+formTarget(d.Leads)))
+	w.WriteHeader(status)
+	_ = pageTemplate().Execute(w, map[string]any{"Title": title, "By": by, "D": d, "Style": template.CSS(pageStyle), "Notice": s.Notice})
+}

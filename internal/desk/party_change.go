@@ -1,0 +1,158 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/federation"
+	"admin.tressik.example/internal/core/finding"
+	"admin.tressik.example/internal/core/keys"
+	"admin.tressik.example/internal/core/saml"
+	"admin.tressik.example/internal/store"
+)
+
+// ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a trust
+// must know, the trust is to be handed over and rehearsed again; the names of such trusts are returned. Errors:
+// store.ErrChanged and those of AddParty.
+func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []string, error) {
+	old, err := d.Party(in.Kind, in.Name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	p, found, err := d.changed(old, in)
+	if err != nil {
+		return nil, found, nil, err
+	}
+	stale, err := d.staleTrusts(old, p)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var names []string
+	err = d.L.Change(func(tx *store.Tx) error {
+		if err := tx.PutParty(old, p, in.Raw, in.Raw == nil); err != nil {
+			return err
+		}
+		for _, s := range stale {
+			if err := tx.PutTrust(s[0], s[1], "trust.party-changed"); err != nil {
+				return err
+			}
+			names = append(names, s[0].Name)
+		}
+		return nil
+	})
+	return p, found, names, err
+}
+
+// staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
+func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, error) {
+	all, err := d.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	var out [][2]*federation.Trust
+	for i := range all {
+		was := &all[i]
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || sameSide(was, old, p) {
+			continue
+		}
+		side, other := "app", was.App
+		if was.App == p.Name {
+			side, other = "provider", was.Provider
+		}
+		t := *was
+		t.Reshaped = d.Now().UTC()
+		o, err := d.L.Party(other)
+		if err != nil {
+			return nil, err
+		}
+		if !o.Own { // a foreign side learned the old values
+			t.Handed = map[string]time.Time{}
+			for k, v := range was.Handed {
+				if k != side {
+					t.Handed[k] = v
+				}
+			}
+			if t.Standing == federation.Exchanged || t.Standing == federation.Rehearsed {
+				t.Standing = federation.Drafted
+			}
+		} else if t.Standing == federation.Rehearsed {
+			t.Standing = federation.Exchanged
+		}
+		out = append(out, [2]*federation.Trust{was, &t})
+	}
+	return out, nil
+}
+
+// changed returns the party as it is to be, judged.
+func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party, finding.List, error) {
+	p := *old
+	if old.Own && in.Raw != nil {
+		return nil, nil, fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name, p.Name)
+	}
+	if in.Raw != nil {
+		entity := in.Entity
+		e, err := ReadEntity(in.Raw, entity, in.SignedBy)
+		if err != nil && entity == "" && errors.Is(err, saml.ErrManyEntities) {
+			e, err = ReadEntity(in.Raw, old.Entity.ID, in.SignedBy)
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
+		}
+		p.Entity, p.Source, p.Signed = *e, in.Source, ""
+		if in.SignedBy != nil {
+			p.Signed = keys.Fingerprint(in.SignedBy)
+		}
+	}
+	if in.Title != "" {
+		p.Title = in.Title
+	}
+	if in.Hand != nil {
+		cp, err := p.Entity.Clone()
+		if err != nil {
+			return nil, nil, err
+		}
+		p.Entity = *cp
+		if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
+			return nil, nil, err
+		}
+	}
+	found, err := d.judged(&p, in)
+	if err != nil {
+		return nil, found, err
+	}
+	return &p, found, nil
+}
+
+// judged puts the sides that are not SAML into a party and judges all of them.
+func (d *Desk) judged(p *federation.Party, in PartyInput) (finding.List, error) {
+	more, err := d.sides(p, in)
+	if err != nil {
+		return nil, err
+	}
+	if p.Role() == nil && len(p.Sides()) > 0 && in.Raw == nil && in.Hand == nil {
+		return more, nil
+	}
+	found := saml.JudgeEntity(&p.Entity, in.Kind.Side(), d.Now())
+	if err := roleError(p, found); err != nil {
+		return found, err
+	}
+	return append(found, more...), nil
+}
+
+// RemoveParty removes a party that no trust uses. Errors: store.ErrInUse.
+func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
+	p, err := d.Party(kind, name)
+	if err != nil {
+		return err
+	}
+	asking, err := d.askingFor(name, "")
+	if err != nil {
+		return err
+	}
+	if len(asking) > 0 {
+		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik permission drop`", name, store.ErrInUse, strings.Join(asking, ", "))
+	}
+	return d.L.Change(func(tx *store.Tx) error { return tx.RemoveParty(p) })
+}
