@@ -391,6 +391,24 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(0, []string{"Nothing is left"}, "next", handed(d, trust))
 }
 
+// TestSeveralAPIs has clients that ask for permissions of two APIs of one name: a token is for one of them.
+func TestSeveralAPIs(t *testing.T) {
+	d := clients(t)
+	const dome, courier = "dome-scheduler@ridge", "frame-courier@ridge"
+	d.secret(dome, "30d")
+	d.ok("app", "add", "weather-api", "--api", "https://weather.kestrelridge.example")
+	d.ok("permission", "publish", "weather-api", "frames.read", "--as", "user,self", "--says", "read the clouds")
+	d.ok("permission", "ask", dome, "weather-api:frames.read")
+	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001", "refresh token was rotated"}, "rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read")
+	d.ok("permission", "ask", courier, "weather-api:frames.read")
+	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
+	d.ok("consent", "give", courier, "--for", "everyone")
+	d.fails(0, []string{"call of telescope-api:frames.read: 3 records", "call of weather-api:frames.read: 3 records"}, "rehearse", courier)
+	d.fails(1, []string{"invalid_target", "telescope-api, weather-api", "--resource AUDIENCE"}, "token", "get", courier, "--secret-file", "s")
+	d.write("jwt", d.ok("token", "get", courier, "--secret-file", "s", "--resource", "https://weather.kestrelridge.example"))
+	d.fails(0, []string{"read the clouds (weather-api)", "the API weather-api would", "ACCEPTED"}, "inspect", "jwt", "--trust", courier)
+}
+
 // handed gives the app what it needs.
 func handed(d *desk, trust string) string { d.ok("handoff", trust, "--for", "app"); return trust }
 

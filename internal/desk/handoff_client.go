@@ -102,6 +102,9 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 			h.env("OIDC_AUDIENCE", "Audience (resource) of "+a.API, p.API.Audience, "resource, aud", source(p))
 		}
 	}
+	if len(seen) > 1 {
+		h.env("", "One token for one API", "send resource=AUDIENCE with each token request", "resource", "RFC 8707")
+	}
 	if c := t.Contexts(); len(c) > 0 {
 		h.env("OIDC_ACR_VALUES", "Authentication context", strings.Join(c, " "), "acr_values", "this trust")
 	}

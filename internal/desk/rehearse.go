@@ -188,6 +188,9 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 		if x.Trust.OIDC != nil {
 			x.Suppose.Scope = in.Scope
+			if len(in.Call) > 0 {
+				x.First = in.Call[0]
+			}
 			if in.Secret != "" {
 				x.Suppose.Secret = in.Secret
 			}

@@ -62,22 +62,31 @@ func (d *Desk) rehearseService(s *stage.Stage, w *stage.Walker, x *stage.Deal, i
 			watch(e)
 		}
 	}
-	token, found := s.ServiceToken(x, in.Scope, nil)
-	w.Server()
-	told(in, r, x.App.Party.Name, "answer", found, nil)
-	if token != "" && in.OnMessage != nil {
-		in.OnMessage(r.Trust, "access-token", token)
+	calls := in.Call
+	if len(calls) == 0 {
+		calls = s.ServiceCalls(x)
 	}
-	if token != "" {
-		calls := in.Call
-		if len(calls) == 0 {
-			calls = []string{""}
-		}
-		for _, c := range calls {
-			found, records := s.CallAPI(x, token, c)
+	if len(calls) == 0 {
+		calls = []string{""} // the token request says what is missing
+	}
+	tokens := map[string]string{} // by API
+	for _, c := range calls {
+		api, _, _ := strings.Cut(c, ":")
+		if tokens[api] == "" {
+			var found finding.List
+			tokens[api], found = s.ServiceToken(x, in.Scope, c)
 			w.Server()
-			told(in, r, x.App.Party.Name, "answer", found, records)
+			told(in, r, x.App.Party.Name, "answer", found, nil)
+			if tokens[api] == "" {
+				break
+			}
+			if in.OnMessage != nil {
+				in.OnMessage(r.Trust, "access-token", tokens[api])
+			}
 		}
+		found, records := s.CallAPI(x, tokens[api], c)
+		w.Server()
+		told(in, r, x.App.Party.Name, "answer", found, records)
 	}
 	r.Person = ""
 	if !r.Findings.Failed() {

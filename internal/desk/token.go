@@ -92,6 +92,10 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	}
 	defer end()
 	got, err := reach.AsItself(ctx, client, r, o)
+	var refused *reach.RefusedError
+	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
+		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err, in.Trust)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -219,14 +219,41 @@ func (s *Stage) Discover(d *Deal) finding.List {
 	return append(found, keys...)
 }
 
-// ServiceToken has a service get a token as itself.
-func (s *Stage) ServiceToken(d *Deal, scope string, resource []string) (access string, found finding.List) {
+// ServiceCalls are the calls of a service when none are named: for each API of whose permissions it has some, the first; if
+// it has none, those that it asks for, so that the refusal is seen.
+func (s *Stage) ServiceCalls(d *Deal) []string {
+	var have, asked []string
+	first := func(list []string, a federation.Ask) []string {
+		if slices.ContainsFunc(list, func(l string) bool { return strings.HasPrefix(l, a.API+":") }) {
+			return list
+		}
+		return append(list, a.Label())
+	}
+	reg := d.live()
+	for _, a := range reg.Trust.OIDC.Asks {
+		if a.As != federation.AsSelf || a.API == "" {
+			continue
+		}
+		asked = first(asked, a)
+		if federation.Granted(a, s.apiParties(), reg.Consents, "") {
+			have = first(have, a)
+		}
+	}
+	if have == nil {
+		return asked
+	}
+	return have
+}
+
+// ServiceToken has a service get a token as itself, for the API of a call where it asks for permissions of several.
+func (s *Stage) ServiceToken(d *Deal, scope, call string) (access string, found finding.List) {
 	form := url.Values{"grant_type": {"client_credentials"}}
 	if scope != "" {
 		form.Set("scope", scope)
 	}
-	if len(resource) > 0 {
-		form["resource"] = resource
+	name, _, _ := strings.Cut(call, ":")
+	if p := s.apiParties()[name]; p != nil && len(s.audiences(d, nil, federation.AsSelf)) > 1 {
+		form.Set("resource", p.API.Audience)
 	}
 	t, e := s.callToken(d, form)
 	if e != nil {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 type clientAsked struct {
 	deal                             *Deal
 	browser, nonce, verifier, target string
+	resource                         []string // the audiences it is about
 	made                             time.Time
 }
 
@@ -161,12 +163,55 @@ func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 		if c := reg.Trust.Contexts(); len(c) > 0 {
 			q.Set("acr_values", strings.Join(c, " "))
 		}
+		if a.resource = s.audiences(d, strings.Fields(scope), federation.AsUser); len(a.resource) > 1 {
+			name, _, _ := strings.Cut(d.First, ":")
+			if p := s.apiParties()[name]; p != nil {
+				if i := slices.Index(a.resource, p.API.Audience); i > 0 {
+					a.resource[0], a.resource[i] = a.resource[i], a.resource[0]
+				}
+			}
+			q["resource"] = a.resource // a token is for one of them (RFC 8707, section 2)
+		}
 		s.mu.Lock()
 		s.sweep(s.Now())
 		s.oauth.asked[state] = a
 		s.mu.Unlock()
 		http.Redirect(w, r, oidc.With(d.Provider.op.doc.AuthorizationEndpoint, q), http.StatusSeeOther)
 	}
+}
+
+// audiences are those of the APIs whose permissions a client asks for in a way, of the scopes named; none names all.
+func (s *Stage) audiences(d *Deal, scopes []string, as string) []string {
+	var out []string
+	for _, a := range d.live().Trust.OIDC.Asks {
+		p := s.apiParties()[a.API]
+		if p != nil && a.As == as && (len(scopes) == 0 || slices.Contains(scopes, a.Name)) && !slices.Contains(out, p.API.Audience) {
+			out = append(out, p.API.Audience)
+		}
+	}
+	return out
+}
+
+// tokenFor is the access token of somebody signed in for the API of a permission. If theirs is for another API, the refresh
+// token gets one for this (RFC 8707, section 2.2).
+func (s *Stage) tokenFor(g *clientGuest, label string) (string, *oidc.Error) {
+	s.mu.Lock()
+	t := g.tokens
+	s.mu.Unlock()
+	name, _, _ := strings.Cut(label, ":")
+	p := s.apiParties()[name]
+	_, claims, _ := oidc.Peek(t.AccessToken)
+	if p == nil || slices.Contains(oidc.Texts(claims, "aud"), p.API.Audience) || t.RefreshToken == "" || len(s.audiences(g.deal, nil, federation.AsUser)) < 2 {
+		return t.AccessToken, nil
+	}
+	fresh, e := s.callToken(g.deal, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {t.RefreshToken}, "resource": {p.API.Audience}})
+	if e != nil {
+		return "", e
+	}
+	s.mu.Lock()
+	g.tokens = *fresh
+	s.mu.Unlock()
+	return fresh.AccessToken, nil
 }
 
 // inside calls an endpoint of this stage as a server would call another: the same handler, no socket between.
@@ -348,7 +393,15 @@ func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.Lis
 		bad("oauth."+oidc.Plain(code), "answer of the provider", code+": "+q.Get("error_description"), "a code", finding.Both, "see `tressik trust show "+d.Trust.Name+"` and `tressik consent show "+d.Trust.Name+"`", "RFC 6749 4.1.2.1")
 		return nil, nil
 	}
-	t, e := s.callToken(d, url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}})
+	form := url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}}
+	if len(a.resource) > 1 {
+		form.Set("resource", a.resource[0])
+	}
+	t, e := s.callToken(d, form)
+	for i := 1; e != nil && e.Code == oidc.InvalidTarget && i < len(a.resource); i++ { // nothing may be granted at the first
+		form.Set("resource", a.resource[i])
+		t, e = s.callToken(d, form)
+	}
 	if e != nil {
 		bad("oauth."+e.Code, "tokens for the code", e.Error(), "tokens", finding.App, s.remedy(e, d), "RFC 6749 5.2")
 		return nil, nil

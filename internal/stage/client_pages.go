@@ -111,7 +111,14 @@ func (s *Stage) clientCall(p *Player) http.HandlerFunc {
 			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 			return
 		}
-		found, records := s.CallAPI(g.deal, g.tokens.AccessToken, r.URL.Query().Get("permission"))
+		label := r.URL.Query().Get("permission")
+		var found finding.List
+		var records []federation.Record
+		if token, e := s.tokenFor(g, label); e != nil {
+			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token for " + label, Saw: e.Error(), Expected: "an access token", Side: finding.Ledger, Fix: s.missing(g.deal, label), Ref: "RFC 8707 2.2"})
+		} else {
+			found, records = s.CallAPI(g.deal, token, label)
+		}
 		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "call", Findings: found, Records: records})
 		lead := "The API answered."
 		if found.Failed() {
@@ -123,6 +130,20 @@ func (s *Stage) clientCall(p *Player) http.HandlerFunc {
 		}
 		s.back(w, r, p, g, &outcome{lead, fields, found})
 	}
+}
+
+// refreshForm asks for fresh tokens for the API that the present ones are for.
+func (s *Stage) refreshForm(g *clientGuest) url.Values {
+	form := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {g.tokens.RefreshToken}}
+	if list := s.audiences(g.deal, nil, federation.AsUser); len(list) > 1 {
+		_, claims, _ := oidc.Peek(g.tokens.AccessToken)
+		for _, aud := range oidc.Texts(claims, "aud") {
+			if slices.Contains(list, aud) {
+				form.Set("resource", aud)
+			}
+		}
+	}
+	return form
 }
 
 // clientRefresh has a played client refresh its tokens.
@@ -138,7 +159,7 @@ func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
 		lead := "The tokens were refreshed."
 		if g.tokens.RefreshToken == "" {
 			found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
-		} else if t, e := s.callToken(g.deal, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {g.tokens.RefreshToken}}); e != nil {
+		} else if t, e := s.callToken(g.deal, s.refreshForm(g)); e != nil {
 			found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens", Side: finding.Ledger, Fix: s.remedy(e, g.deal), Ref: "RFC 6749 6"})
 			lead = "The refresh was refused."
 		} else {

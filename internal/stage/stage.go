@@ -72,6 +72,9 @@ type Deal struct {
 	Releaser *federation.Releaser
 	Suppose  Suppose
 
+	// First is the permission that the played client is to call first: its first token is for that API.
+	First string
+
 	// StageSecret is a client secret that holds on this stage alone, for the stand-in of a client.
 	StageSecret string
 

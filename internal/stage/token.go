@@ -79,8 +79,13 @@ func (s *Stage) remedy(e *oidc.Error, d *Deal) string {
 			return "`tressik secret add " + d.Trust.Name + " --lasts 90d`"
 		}
 		return "see `tressik secret list " + d.Trust.Name + "`"
-	case oidc.InvalidScope, oidc.InvalidTarget:
+	case oidc.InvalidScope:
 		return s.missing(d, "")
+	case oidc.InvalidTarget:
+		if list := append(s.audiences(d, nil, federation.AsUser), s.audiences(d, nil, federation.AsSelf)...); len(list) > 0 {
+			return "name the API with resource=" + strings.Join(slices.Compact(list), " or resource=")
+		}
+		return "leave resource out: no permission of an API is asked for"
 	case oidc.InvalidGrant:
 		return "sign in again"
 	}
@@ -176,7 +181,10 @@ func (s *Stage) fromCode(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	f := &family{deal: c.deal, grant: x.grant, since: now, used: now}
 	id := s.random()[:22]
 	out, e := s.issue(p, c, id, f, form["resource"], x.nonce, x.grant.asks, true)
-	if e != nil {
+	if e != nil { // nothing was issued: with another resource, say, the code is still good
+		s.mu.Lock()
+		x.used = false
+		s.mu.Unlock()
 		return nil, e
 	}
 	s.mu.Lock()
