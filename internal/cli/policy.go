@@ -70,7 +70,7 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 }
 
 // policyBlock is the policies of a trust over OpenID Connect as one readable block.
-func policyBlock(t *federation.Trust, kind oidc.Kind) view.Block {
+func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party) view.Block {
 	p := t.OIDC.Policy
 	span := func(s int) string { return federation.SpanWords(federation.Span(s)) }
 	var f [][2]string
@@ -90,7 +90,11 @@ func policyBlock(t *federation.Trust, kind oidc.Kind) view.Block {
 		f = append(f, [2]string{"single sign-out", map[bool]string{true: "on: a sign-out ends the session for every app that has it on", false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
 			[2]string{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()})
 	}
-	return view.Block{Title: "Policies", Fields: f}
+	title := "Policies"
+	if !provider.Own {
+		title = "Policies on the stage: the real ones, and consent, are up to the owner of " + provider.Name
+	}
+	return view.Block{Title: title, Fields: f}
 }
 
 func admitWords(v string) string {

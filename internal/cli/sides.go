@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -121,7 +122,13 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 		out = append(out, b)
 	}
 	if p.API != nil {
-		out = append(out, view.Block{Title: "Api side", Fields: [][2]string{{"audience", p.API.Audience}}}, publishedBlock(p))
+		b := view.Block{Title: "Api side", Fields: [][2]string{{"audience", p.API.Audience}}}
+		for _, t := range trusts {
+			if t.OIDC != nil && slices.ContainsFunc(t.OIDC.Asks, func(a federation.Ask) bool { return a.API == p.Name }) {
+				b.Fields = append(b.Fields, [2]string{"asked for by", t.Name})
+			}
+		}
+		out = append(out, b, publishedBlock(p))
 	}
 	return out
 }

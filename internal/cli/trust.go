@@ -162,7 +162,7 @@ func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error
 	if c != nil {
 		kind = c.Kind
 	}
-	return []view.Block{registrationBlock(t, c, provider, s.Secrets, d.Now()), policyBlock(t, kind)}, nil
+	return []view.Block{registrationBlock(t, c, provider, s.Secrets, d.Now()), policyBlock(t, kind, provider)}, nil
 }
 
 func (a *App) trustCmd() *cobra.Command {

@@ -27,6 +27,9 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	if err != nil {
 		return nil, err
 	}
+	if t.Standing == federation.Ended && in.Standing == federation.Consented {
+		return nil, fmt.Errorf("%s %w: there is nothing to agree to", in.Trust, ErrEnded)
+	}
 	person := ""
 	if in.For != "everyone" {
 		p, err := d.Person(in.For)
