@@ -171,6 +171,8 @@ func TestBadTokenRequests(t *testing.T) {
 		{"another redirect", good, change{"redirect_uri": v(domeCallback)}, b.id, b.secret, "invalid_grant", "redirect_uri", 400},
 		{"verifier missing", good, change{"code_verifier": nil}, b.id, b.secret, "invalid_request", "code_verifier", 400},
 		{"wrong verifier", good, change{"code_verifier": v(strings.Repeat("x", 43))}, b.id, b.secret, "invalid_grant", "code_verifier", 400},
+		{"short verifier", good, change{"code_verifier": v("short")}, b.id, b.secret, "invalid_request", "43 to 128 characters", 400},
+		{"verifier with a space", good, change{"code_verifier": v(strings.Repeat("x ", 22))}, b.id, b.secret, "invalid_request", "43 to 128 characters", 400},
 		{"audience that is no API", good, change{"resource": v("https://elsewhere.example")}, b.id, b.secret, "invalid_target", "nothing was granted", 400},
 		{"two audiences", good, change{"resource": v("https://telescope.kestrelridge.example", "https://elsewhere.example")}, b.id, b.secret, "invalid_target", "one resource", 400},
 		{"a parameter twice", good, change{"code_verifier": v(b.verifier, b.verifier)}, b.id, b.secret, "invalid_request", "more than once", 400},

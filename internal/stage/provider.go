@@ -14,6 +14,9 @@ import (
 	"admin.tressik.example/internal/core/xmlsec"
 )
 
+// sessionCookie is the cookie of sessions at a provider: on a stage several of them share a host.
+func (p *Player) sessionCookie() string { return "stage_session_" + p.Party.Name }
+
 func (s *Stage) dealFor(provider *Player, appID string) *Deal {
 	for _, d := range s.Deals {
 		if d.Provider == provider && d.Trust.OIDC == nil && (d.App.Party.Entity.ID == appID || d.Suppose.EntityID == appID && appID != "") {
@@ -111,7 +114,7 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 	s.mu.Lock()
 	s.sweep(s.Now())
 	var have *session
-	if c, err := r.Cookie("stage_session"); err == nil {
+	if c, err := r.Cookie(x.deal.Provider.sessionCookie()); err == nil {
 		if v := s.sessions[c.Value]; v != nil && v.provider == x.deal.Provider.Party.Name {
 			have = v
 		}
@@ -252,7 +255,7 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 			s.page(w, http.StatusForbidden, "This form is over", p.Party.Label(), pageData{Lead: "It was sent before."})
 			return
 		}
-		http.SetCookie(w, &http.Cookie{Name: "stage_session", Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+		http.SetCookie(w, &http.Cookie{Name: p.sessionCookie(), Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
 		s.conclude(w, r, x, ses)
 	}
 }

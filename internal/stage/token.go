@@ -151,6 +151,9 @@ func (s *Stage) fromCode(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	if verifier == "" {
 		return nil, oidc.Fail(oidc.InvalidRequest, "code_verifier is missing: PKCE protects every code")
 	}
+	if !isVerifier(verifier) {
+		return nil, oidc.Fail(oidc.InvalidRequest, "code_verifier must have 43 to 128 characters of A-Z, a-z, 0-9, '-', '.', '_' and '~' (RFC 7636, section 4.1)")
+	}
 	now := s.Now()
 	sum := sha256.Sum256([]byte(verifier))
 	s.mu.Lock()
@@ -192,6 +195,16 @@ func (s *Stage) fromCode(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	s.oauth.families[id] = f
 	s.mu.Unlock()
 	return out, nil
+}
+
+// isVerifier reports whether a code verifier has the form of RFC 7636, section 4.1.
+func isVerifier(v string) bool {
+	for _, c := range v {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-._~", c)) {
+			return false
+		}
+	}
+	return len(v) >= 43 && len(v) <= 128
 }
 
 // issue makes the tokens of a sign-in. refresh says whether a new refresh token may be among them.

@@ -333,7 +333,7 @@ func (s *Stage) endSession(p *Player) http.HandlerFunc {
 			refuse("post_logout_redirect_uri is not registered for " + d.App.Party.Label() + ": " + oidc.ExplainRedirect(d.App.Client.AfterSignOut, back) + ". Nothing was done.")
 			return
 		}
-		c, _ := r.Cookie("stage_session")
+		c, _ := r.Cookie(p.sessionCookie())
 		s.mu.Lock()
 		var ses *session
 		if c != nil {
