@@ -176,6 +176,70 @@ func TestInspectOpenID(t *testing.T) {
 	d.fails(3, []string{"the API telescope-api would", "token.issuer", "token.audience"}, "inspect", d.write("at.jwt", r.text("access_token")), "--trust", "frame-courier@ridge")
 }
 
+// TestInspectOAuth judges captured requests and answers, each with one wrong thing.
+func TestInspectOAuth(t *testing.T) {
+	d := clients(t)
+	const trust = "dome-scheduler@ridge"
+	d.ok("permission", "ask", trust, "telescope-api:dome.control")
+	good, _ := request(endpoints{}, d.clientID(trust), domeCallback, "openid schedule.read")
+	const at = "https://login.kestrelridge.example/authorize?"
+	judge := func(name, text string, code int, ids ...string) {
+		t.Helper()
+		var v inspection
+		r := d.json(&v, "inspect", d.write("url.txt", text), "--trust", trust)
+		got := v.Findings.errors()
+		if code == 0 {
+			got = nil
+			for _, f := range v.Findings {
+				if f.Level == "warning" {
+					got = append(got, f.ID)
+				}
+			}
+		}
+		if r.code != code || !slices.Equal(got, ids) {
+			t.Errorf("%s: %d %v, want %d %v", name, r.code, got, code, ids)
+		}
+	}
+	with := func(k, v string) string {
+		q := url.Values{}
+		for a, b := range good {
+			q[a] = b
+		}
+		if q.Set(k, v); v == "" {
+			q.Del(k)
+		}
+		return at + q.Encode()
+	}
+	judge("right", with("x", "y"), 0)
+	judge("as a captured request line", "GET /authorize?"+good.Encode()+" HTTP/1.1", 0, "oauth.endpoint")
+	judge("client ID", with("client_id", "dome"), 3, "oauth.client-id")
+	judge("redirect URI", with("redirect_uri", domeCallback+"/"), 3, "oauth.redirect")
+	judge("no PKCE", with("code_challenge", ""), 3, "oauth.invalid_request")
+	judge("implicit", with("response_type", "token"), 3, "oauth.unsupported_response_type")
+	judge("scope", with("scope", "openid frames.write"), 3, "oauth.invalid_scope")
+	judge("no state", with("state", ""), 0, "oauth.state")
+	judge("an administrator must agree", with("scope", "openid dome.control"), 0, "consent.waiting")
+	back := func(kv ...string) string {
+		q := url.Values{"state": {"s"}, "iss": {"https://login.kestrelridge.example"}}
+		for i := 0; i < len(kv); i += 2 {
+			if q.Set(kv[i], kv[i+1]); kv[i+1] == "" {
+				q.Del(kv[i])
+			}
+		}
+		return domeCallback + "?" + q.Encode()
+	}
+	judge("an answer", back("code", "c"), 0)
+	judge("another issuer", back("code", "c", "iss", "https://login.kestrelridge.example/"), 3, "oauth.iss")
+	judge("no issuer", back("code", "c", "iss", ""), 3, "oauth.iss")
+	judge("an error", back("error", "access_denied", "error_description", "policy admits: no"), 3, "oauth.access_denied")
+	judge("another app's", strings.Replace(back("code", "c"), "dome.", "doom.", 1), 3, "oauth.redirect")
+	r := d.fails(0, []string{"OAuth authorization response", "ties the answer to the browser", "not shown"}, "inspect", d.write("url.txt", back("code", "secret-code")))
+	if strings.Contains(r.out, "secret-code") {
+		t.Error("a code is shown")
+	}
+	d.fails(3, []string{"it lacks", "--add-redirect"}[1:], "inspect", d.write("url.txt", with("redirect_uri", "https://dome.kestrelridge.example/oidc")), "--trust", trust)
+}
+
 func TestPoliciesOfATrust(t *testing.T) {
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"

@@ -19,9 +19,9 @@ func (a *App) inspectCmd() *cobra.Command {
 	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
 captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
-JWT, with what its claims mean and may do; a discovery document. With --trust a SAML message, an ID token or an
-access token is judged as the receiving side of that trust would judge it. What is refused ends with exit
-status 3.`,
+JWT, with what its claims mean and may do; a discovery document; an OAuth authorization request or response as
+a captured URL. With --trust a SAML message, an ID token, an access token, or such a request or response is
+judged as the receiving side of that trust would judge it. What is refused ends with exit status 3.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
   tressik inspect courier.jwt --trust frame-courier@ridge`,
@@ -84,6 +84,9 @@ func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
 	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
 	if len(v.Explained) > 0 {
 		b := view.Block{Title: "Claims"}
+		if strings.HasPrefix(v.Kind, "OAuth") {
+			b.Title = "Parameters"
+		}
 		for _, x := range v.Explained {
 			text := x[1]
 			if x[2] != "" {

@@ -110,6 +110,9 @@ func (d *Desk) recognise(in InspectInput) (*Inspection, error) {
 		}
 		return d.inspectXML(in, c.XML, c)
 	}
+	if kind, at, q, ok := oauthIn(text); ok {
+		return d.inspectOAuth(in, kind, at, q)
+	}
 	if parts := strings.Split(text, "."); len(parts) == 3 && strings.HasPrefix(text, "ey") {
 		return d.inspectJWT(in, text)
 	} else if len(parts) == 5 && strings.HasPrefix(text, "ey") {
@@ -177,7 +180,7 @@ func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) 
 		}
 	}
 	return nil, fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
-		"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document", ErrUnrecognised)
+		"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or response of OAuth as a captured URL", ErrUnrecognised)
 }
 
 // nearlyBase64 reports whether text is made of base64 characters but for a slip or two, and long enough to mean it.

@@ -89,7 +89,7 @@ func body(w http.ResponseWriter, r *http.Request) (url.Values, *oidc.Error) {
 	if len(r.URL.RawQuery) > 0 {
 		return nil, oidc.Fail(oidc.InvalidRequest, "parameters go into the body, not into the URL, where logs keep them")
 	}
-	return r.PostForm, onceEach(r.PostForm)
+	return r.PostForm, oidc.OnceEach(r.PostForm)
 }
 
 // caller is a client that was recognised at the token endpoint or one like it.

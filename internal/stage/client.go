@@ -156,7 +156,7 @@ func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 					asks = append(asks, x)
 				}
 			}
-			scope = scopeOf(asks)
+			scope = federation.ScopeOf(asks)
 		}
 		q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope}, "state": {state},
 			"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}

@@ -40,12 +40,12 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 		list = append(list, federation.Consent{Trust: d.Trust.Name, API: a.API, Name: a.Name, As: a.As, For: ses.person.ID, Standing: federation.Requested, By: ses.person.ID, At: s.Now().UTC()})
 	}
 	s.keepConsents(d, list)
-	s.event(Event{Trust: d.Trust.Name, By: d.Provider.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " + scopeOf(asks),
+	s.event(Event{Trust: d.Trust.Name, By: d.Provider.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " + federation.ScopeOf(asks),
 		Saw: "none yet, and " + ses.person.ID + " is no administrator", Expected: "an administrator's consent", Side: finding.Ledger,
 		Fix: "`tressik consent give " + d.Trust.Name + " " + asks[0].Label() + " --for everyone`"}}})
 	c := s.consentForm(x, s.keep(w, r, x, ses), ses, asks)
 	c.Stopped = true
-	c.Others = len(asks) < len(x.oauth.asks)
+	c.Others = len(asks) < len(x.oauth.Asks)
 	var whom []string
 	for i := range s.People {
 		if p := &s.People[i]; isAdmin(d.Provider, p) {
@@ -57,7 +57,7 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 		}
 	}
 	c.Ask = strings.Join(whom, ", ")
-	s.page(w, http.StatusForbidden, "An administrator must agree first", d.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.redirect,
+	s.page(w, http.StatusForbidden, "An administrator must agree first", d.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.Redirect,
 		Lead: d.App.Party.Label() + " asks for what only an administrator can agree to. Your request was noted; sign in again once one of them has agreed."})
 }
 
@@ -83,7 +83,7 @@ func (s *Stage) consentForm(x *pending, token string, ses *session, asks []feder
 func (s *Stage) askConsent(w http.ResponseWriter, r *http.Request, x *pending, ses *session, asks []federation.Ask, admin bool) {
 	c := s.consentForm(x, s.keep(w, r, x, ses), ses, asks)
 	c.Admin = admin
-	s.page(w, http.StatusOK, "Do you agree?", x.deal.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.redirect,
+	s.page(w, http.StatusOK, "Do you agree?", x.deal.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.Redirect,
 		Lead: x.deal.App.Party.Label() + " would like the following. You can agree or refuse; nothing happens without you."})
 }
 
@@ -112,7 +112,7 @@ func (s *Stage) consent(p *Player) http.HandlerFunc {
 		reg, apis := d.live(), s.apiParties()
 		admin := isAdmin(p, ses.person)
 		var agreed, rest []federation.Ask
-		for _, a := range x.oauth.asks {
+		for _, a := range x.oauth.Asks {
 			granted := federation.Granted(a, apis, reg.Consents, ses.person.ID)
 			if !federation.NeedsAdmin(a, apis) || admin || granted {
 				rest = append(rest, a)
@@ -127,7 +127,7 @@ func (s *Stage) consent(p *Player) http.HandlerFunc {
 				s.deny(w, x, oidc.Fail(oidc.AccessDenied, "an administrator has not agreed yet"))
 				return
 			}
-			x.oauth.asks = rest
+			x.oauth.Asks = rest
 			s.grantTo(w, r, x, ses)
 		case "agree":
 			everyone := admin && r.PostForm.Get("everyone") == "yes"
@@ -145,14 +145,14 @@ func (s *Stage) consent(p *Player) http.HandlerFunc {
 			if everyone {
 				word = "for everyone"
 			}
-			got.Pass("consent.given", "consent", ses.person.ID+" agreed "+word+" to "+scopeOf(agreed))
+			got.Pass("consent.given", "consent", ses.person.ID+" agreed "+word+" to "+federation.ScopeOf(agreed))
 			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "consent", Findings: got})
 			x.oauth.seen = true
 			s.grantTo(w, r, x, ses)
 		default:
 			why := "the person did not agree"
 			if len(agreed) == 0 {
-				why = "an administrator has not agreed yet to " + scopeOf(x.oauth.asks)
+				why = "an administrator has not agreed yet to " + federation.ScopeOf(x.oauth.Asks)
 			}
 			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.refused", Level: finding.Error, Check: "consent", Saw: why,
 				Expected: "agreement", Side: finding.Person, Fix: "agree, or ask for less with `tressik permission drop`"}}})

@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -316,17 +315,6 @@ func (s *Stage) address(d *Deal, r *http.Request) netip.Addr {
 		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	}
 	return a
-}
-
-// onceEach refuses a parameter that comes more than once (RFC 6749, section 3.1); resource alone may
-// come several times (RFC 8707, section 2).
-func onceEach(q url.Values) *oidc.Error {
-	for k, v := range q {
-		if len(v) > 1 && k != "resource" {
-			return oidc.Fail(oidc.InvalidRequest, "the parameter "+k+" comes more than once")
-		}
-	}
-	return nil
 }
 
 // oauthFinding is what a refusal looks like among the findings of a rehearsal.

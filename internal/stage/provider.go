@@ -128,7 +128,7 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 		s.conclude(w, r, x, have)
 		return
 	}
-	if x.oauth != nil && slices.Contains(x.oauth.prompt, "none") {
+	if x.oauth != nil && slices.Contains(x.oauth.Prompt, "none") {
 		s.deny(w, x, oidc.Fail(oidc.LoginRequired, "nobody is signed in as the request asks, and prompt=none shows no page"))
 		return
 	}
@@ -150,7 +150,7 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 // stale reports whether a request over OpenID Connect wants a fresh sign-in rather than the session.
 func (a *authz) stale(ses *session, d *Deal, now time.Time) bool {
 	age := now.Sub(ses.since)
-	return slices.Contains(a.prompt, "login") || slices.Contains(a.prompt, "select_account") || a.maxAge >= 0 && age > a.maxAge ||
+	return slices.Contains(a.Prompt, "login") || slices.Contains(a.Prompt, "select_account") || a.MaxAge >= 0 && age > a.MaxAge ||
 		age >= federation.Span(d.live().Trust.OIDC.Policy.Session)
 }
 
@@ -166,8 +166,8 @@ func (s *Stage) conclude(w http.ResponseWriter, r *http.Request, x *pending, ses
 func (x *pending) wants() []string {
 	if x.oauth != nil {
 		out := slices.Clone(x.deal.live().Trust.Contexts())
-		if len(out) == 0 && len(x.oauth.acr) > 0 && slices.Contains([]string{saml.ContextPassword, saml.ContextMFA}, x.oauth.acr[0]) {
-			out = x.oauth.acr // voluntary: of values that are not known none is wanted (OpenID Connect Core, section 5.5.1.1)
+		if len(out) == 0 && len(x.oauth.ACR) > 0 && slices.Contains([]string{saml.ContextPassword, saml.ContextMFA}, x.oauth.ACR[0]) {
+			out = x.oauth.ACR // voluntary: of values that are not known none is wanted (OpenID Connect Core, section 5.5.1.1)
 		}
 		return out
 	}
@@ -183,7 +183,7 @@ func (s *Stage) ask(w http.ResponseWriter, status int, x *pending, token, proble
 	f := &form{Action: p.signIn(), Token: token}
 	leads := ""
 	if x.oauth != nil {
-		leads = x.oauth.redirect
+		leads = x.oauth.Redirect
 	}
 	lead := "You are signing in to " + x.deal.App.Party.Label() + "."
 	if x.person != nil {
@@ -199,7 +199,7 @@ func (s *Stage) ask(w http.ResponseWriter, status int, x *pending, token, proble
 		}
 	}
 	if x.oauth != nil {
-		f.Value = x.oauth.hint
+		f.Value = x.oauth.Hint
 	}
 	if problem != "" {
 		lead = problem

@@ -232,7 +232,7 @@ func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []str
 		aud = []string{audience, issuer}
 	}
 	now := s.Now()
-	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: scopeOf(asks)}
+	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: federation.ScopeOf(asks)}
 	access := map[string]any{"iss": issuer, "sub": subject.Value, "aud": aud, "exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": id + "." + s.random()[:22],
 		"client_id": c.reg.Trust.OIDC.ClientID, "scope": out.Scope, "auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "sid": f.grant.session}
 	signer := c.deal.signer()
@@ -390,7 +390,7 @@ func (s *Stage) narrowed(c *caller, f *family, form url.Values) ([]federation.As
 
 // asItself issues a token to a client that acts as itself (RFC 6749, section 4.4).
 func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.Error) {
-	asks, _, e := s.scopes(c.deal, form.Get("scope"), form["resource"], federation.AsSelf)
+	asks, e := federation.PickAsks(&c.reg.Trust, s.apiParties(), form.Get("scope"), form["resource"], federation.AsSelf)
 	if e != nil {
 		return nil, e
 	}
@@ -424,7 +424,7 @@ func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 		return nil, e
 	}
 	now, policy, id := s.Now(), c.reg.Trust.OIDC.Policy, c.reg.Trust.OIDC.ClientID
-	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: scopeOf(asks)}
+	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: federation.ScopeOf(asks)}
 	access := &selfToken{Issuer: p.op.doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() + int64(policy.AccessToken), Issued: now.Unix(), ID: s.random()[:22], Client: id, Scope: out.Scope}
 	var err error
 	if out.AccessToken, err = c.deal.signer().Sign("at+jwt", access); err != nil {

@@ -175,7 +175,7 @@ func (s *Stage) introspected(p *Player, c *caller, token string) map[string]any 
 		if f.ended != "" || !now.Before(until) {
 			return dead
 		}
-		return map[string]any{"active": true, "client_id": c.reg.Trust.OIDC.ClientID, "scope": scopeOf(f.grant.asks), "exp": until.Unix(), "iat": f.since.Unix(), "iss": p.op.doc.Issuer}
+		return map[string]any{"active": true, "client_id": c.reg.Trust.OIDC.ClientID, "scope": federation.ScopeOf(f.grant.asks), "exp": until.Unix(), "iat": f.since.Unix(), "iss": p.op.doc.Issuer}
 	}
 	_, claims, err := oidc.Peek(token)
 	if err != nil {
@@ -305,7 +305,7 @@ func (s *Stage) endSession(p *Player) http.HandlerFunc {
 		refuse := func(why string) {
 			s.page(w, http.StatusBadRequest, "Sign-out refused", p.Party.Label(), pageData{Lead: why})
 		}
-		if e := onceEach(q); e != nil {
+		if e := oidc.OnceEach(q); e != nil {
 			refuse(e.Description)
 			return
 		}

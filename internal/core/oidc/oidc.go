@@ -150,3 +150,14 @@ func With(at string, q url.Values) string {
 	}
 	return at + sep + q.Encode()
 }
+
+// OnceEach refuses a parameter that comes more than once (RFC 6749, section 3.1); resource alone may
+// come several times (RFC 8707, section 2).
+func OnceEach(q url.Values) *Error {
+	for k, v := range q {
+		if len(v) > 1 && k != "resource" {
+			return Fail(InvalidRequest, "the parameter "+k+" comes more than once")
+		}
+	}
+	return nil
+}

@@ -1,0 +1,158 @@
+package federation
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"admin.tressik.example/internal/core/oidc"
+)
+
+// Authorization is an authorization request (RFC 6749, section 4.1.1; OpenID Connect Core, section 3.1.2.1).
+type Authorization struct {
+	Redirect, State, Nonce string
+	Challenge, Mode        string // Mode is response_mode: "", query or form_post
+	Prompt                 []string
+	MaxAge                 time.Duration // -1: none was asked for
+	ACR                    []string
+	Resource               []string
+	Asks                   []Ask
+	Hint                   string // login_hint
+}
+
+// JudgeAuthorization judges the parameters of an authorization request of a trust's client, whose client ID and redirect
+// URI are good. The result is never nil: where there is an error, it has what is needed to answer with that.
+func JudgeAuthorization(q url.Values, t *Trust, apis map[string]*Party) (*Authorization, *oidc.Error) {
+	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"), MaxAge: -1}
+	switch a.Mode {
+	case "", "query", "form_post":
+	default:
+		mode := a.Mode
+		a.Mode = ""
+		return a, oidc.Fail(oidc.InvalidRequest, "response_mode "+mode+" is not offered; use query or form_post")
+	}
+	if e := oidc.OnceEach(q); e != nil {
+		return a, e
+	}
+	switch rt := q.Get("response_type"); rt {
+	case "code":
+	case "":
+		return a, oidc.Fail(oidc.InvalidRequest, "response_type is missing; send response_type=code")
+	case "token", "id_token", "id_token token", "token id_token", "code token", "code id_token", "code id_token token":
+		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" puts tokens into a URL, which RFC 9700 rules out; send response_type=code with PKCE, for apps in the browser too")
+	default:
+		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" is not known; send response_type=code")
+	}
+	for _, x := range [3][2]string{{"request", oidc.RequestNotSupported}, {"request_uri", oidc.RequestURINotSupported}, {"registration", oidc.RegistrationUnsupported}} {
+		if q.Has(x[0]) {
+			return a, oidc.Fail(x[1], "the parameter "+x[0]+" is not supported; send the parameters one by one")
+		}
+	}
+	a.Nonce, a.Challenge, a.Hint = q.Get("nonce"), q.Get("code_challenge"), q.Get("login_hint")
+	switch m := q.Get("code_challenge_method"); {
+	case a.Challenge == "":
+		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge is missing: PKCE protects every code; send code_challenge with code_challenge_method=S256")
+	case m != "S256":
+		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge_method must be S256; plain, which is meant where none is sent, protects nothing")
+	case !isBase64URL(a.Challenge, 43):
+		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge must be the SHA-256 of the verifier in base64url without padding, 43 characters")
+	}
+	if len(a.Nonce) > 1024 || len(a.State) > 4096 {
+		return a, oidc.Fail(oidc.InvalidRequest, "nonce or state is too long")
+	}
+	var e *oidc.Error
+	if a.Asks, e = PickAsks(t, apis, q.Get("scope"), q["resource"], AsUser); e != nil {
+		return a, e
+	}
+	a.Resource, a.Prompt, a.ACR = q["resource"], strings.Fields(q.Get("prompt")), strings.Fields(q.Get("acr_values"))
+	for _, v := range a.Prompt {
+		if !slices.Contains([]string{"none", "login", "consent", "select_account"}, v) {
+			return a, oidc.Fail(oidc.InvalidRequest, "prompt "+v+" is not known; none, login, consent and select_account are")
+		}
+	}
+	if slices.Contains(a.Prompt, "none") && len(a.Prompt) > 1 {
+		return a, oidc.Fail(oidc.InvalidRequest, "prompt=none stands alone")
+	}
+	if v := q.Get("max_age"); v != "" {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 0 {
+			return a, oidc.Fail(oidc.InvalidRequest, "max_age must be a number of seconds")
+		}
+		a.MaxAge = time.Duration(n) * time.Second
+	}
+	return a, nil
+}
+
+func isBase64URL(s string, n int) bool {
+	for _, c := range s {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_') {
+			return false
+		}
+	}
+	return len(s) == n
+}
+
+// PickAsks finds what a trust asks for under the scopes and resources of a request. Errors: invalid_scope, invalid_target.
+func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string, as string) ([]Ask, *oidc.Error) {
+	names, ok := oidc.Scope(scope)
+	if !ok {
+		return nil, oidc.Fail(oidc.InvalidScope, "scope holds a character that no scope can have")
+	}
+	var targets []string
+	for _, res := range resources {
+		name := ""
+		for n, p := range apis {
+			if p.API.Audience == res {
+				name = n
+			}
+		}
+		if name == "" {
+			return nil, oidc.Fail(oidc.InvalidTarget, fmt.Sprintf("resource %s is the audience of no API in the ledger", res))
+		}
+		targets = append(targets, name)
+	}
+	var out []Ask
+	for _, n := range names {
+		found, other := false, ""
+		for _, a := range t.OIDC.Asks {
+			switch {
+			case a.Name != n:
+			case a.As != as:
+				other = a.As
+			case a.API == "" || len(targets) == 0 || slices.Contains(targets, a.API):
+				out, found = append(out, a), true
+			default:
+				other = "of " + a.API
+			}
+		}
+		switch {
+		case found:
+		case other == AsSelf:
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s as itself alone; use grant_type=client_credentials", t.Name, n))
+		case other == AsUser:
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s on behalf of a user alone; have a person sign in", t.Name, n))
+		case other != "":
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
+		default:
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s; register it with tressik permission ask %s API:%s", t.Name, n, t.Name, n))
+		}
+	}
+	if len(out) == 0 && as == AsUser {
+		return nil, oidc.Fail(oidc.InvalidScope, "scope is missing or empty; send at least openid")
+	}
+	return out, nil
+}
+
+// ScopeOf is the scope value of asks, each name once.
+func ScopeOf(asks []Ask) string {
+	var out []string
+	for _, a := range asks {
+		if !slices.Contains(out, a.Name) {
+			out = append(out, a.Name)
+		}
+	}
+	return strings.Join(out, " ")
+}
