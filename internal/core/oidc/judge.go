@@ -1,7 +1,6 @@
 package oidc
 
 import (
-	"crypto"
 	"encoding/base64"
 	"fmt"
 	"math"
@@ -250,16 +249,7 @@ func (j *judging) nonce() {
 
 // AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6).
 func AccessHash(alg, token string) string {
-	h := crypto.SHA256
-	switch {
-	case strings.HasSuffix(alg, "384"):
-		h = crypto.SHA384
-	case strings.HasSuffix(alg, "512"), alg == "EdDSA":
-		h = crypto.SHA512
-	}
-	w := h.New()
-	w.Write([]byte(token))
-	sum := w.Sum(nil)
+	sum := digest(hashOf(alg), token)
 	return base64.RawURLEncoding.EncodeToString(sum[:len(sum)/2])
 }
 
