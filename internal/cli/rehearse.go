@@ -40,7 +40,7 @@ real one is tried.
 
 --suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID and
 clock=+10m are the app's, key=other is the provider's; over OpenID Connect redirect=URI, client-id=ID,
-secret=TEXT, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.`,
+secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
   tressik rehearse nightlog@ridge --as mira --keep messages

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -155,7 +154,7 @@ func (b *book) reload() (map[string]*stage.Registered, map[string]*federation.Pa
 	if time.Since(b.looked) < 250*time.Millisecond {
 		return nil, nil, false
 	}
-	b.looked = time.Now()
+	b.looked = time.Now() // not d.Now, which may stand still
 	if time.Since(b.written) > 2*time.Second {
 		b.write()
 	}
@@ -227,11 +226,4 @@ func (b *book) Close() error {
 	defer b.mu.Unlock()
 	b.write()
 	return b.end()
-}
-
-// randomText makes n random bytes as text, for requests of this process's own.
-func randomText(n int) string {
-	b := make([]byte, n)
-	rand.Read(b) // never fails
-	return base64.RawURLEncoding.EncodeToString(b)
 }

@@ -163,8 +163,11 @@ func (d *Desk) supposeOIDC(x *stage.Deal, key, v string) (err error) {
 		x.Suppose.Redirect = v
 	case "client-id":
 		x.Suppose.ClientID = v
-	case "secret":
-		x.Suppose.Secret = v
+	case "secret": // no secret itself: what is supposed is kept, and stands in the list of processes
+		if v != "other" {
+			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file", ErrValue)
+		}
+		x.Suppose.Secret = "another secret"
 	case "from":
 		if x.Suppose.From, err = netip.ParseAddr(v); err != nil {
 			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, ErrValue)

@@ -162,8 +162,12 @@ func (d *Desk) assertion(pem []byte, t *federation.Trust, audience string) (stri
 			}
 		}
 	}
+	jti, err := federation.RandomID(d.Rand)
+	if err != nil {
+		return "", err
+	}
 	now := d.Now()
-	return s.Sign("JWT", map[string]any{"iss": t.OIDC.ClientID, "sub": t.OIDC.ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": randomText(16)})
+	return s.Sign("JWT", map[string]any{"iss": t.OIDC.ClientID, "sub": t.OIDC.ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
 }
 
 func equalKeys(a, b crypto.PublicKey) bool {
