@@ -181,6 +181,9 @@ func TestSecrets(t *testing.T) {
 		d.fails(code, words, "rehearse", trust, "--as", "mira", "--secret-file", "second")
 	}
 	rehearse(0, "ACCEPTED")
+	if d.json(&list, "secret", "list", trust); list[0].LastUsed != "" || list[1].LastUsed != clock {
+		t.Errorf("%+v", list)
+	}
 	d.fails(2, []string{"--yes"}, "secret", "retire", trust, list[1].ID)
 	d.ok("secret", "retire", trust, list[1].ID, "--yes")
 	rehearse(3, "invalid_client", "was retired")

@@ -216,6 +216,12 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	if err := d.apis(s); err != nil {
 		return nil, err
 	}
+	used := map[string]time.Time{} // the real secrets that were tried
+	s.Book.Saw = func(x stage.Sighting) {
+		if x.Secret != "" {
+			used[x.Secret] = x.At
+		}
+	}
 	if err := s.Open(); err != nil {
 		return nil, err
 	}
@@ -320,6 +326,11 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	}
 	if in.DryRun {
 		return out, nil
+	}
+	if len(used) > 0 {
+		if err := d.L.Change(func(tx *store.Tx) error { return tx.Saw(store.Sightings{Secrets: used}) }); err != nil {
+			return nil, fmt.Errorf("keeping when secrets were used: %w", err)
+		}
 	}
 	return out, d.keep(out)
 }
