@@ -58,7 +58,7 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 	}
 	c.Ask = strings.Join(whom, ", ")
 	s.page(w, http.StatusForbidden, "An administrator must agree first", d.Provider.Party.Label(), pageData{Consent: c, Leads: x.oauth.Redirect,
-		Lead: d.App.Party.Label() + " asks for what only an administrator can agree to. Your request was noted; sign in again once one of them has agreed."})
+		Lead: d.App.Party.Label() + " asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator has agreed."})
 }
 
 func (s *Stage) consentForm(x *pending, token string, ses *session, asks []federation.Ask) *consentForm {

@@ -52,7 +52,7 @@ const pageText = `<!DOCTYPE html>
 <p><button>{{.Button}}</button></p></form>{{end}}
 {{with .Consent}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
 {{range .Groups}}<h2>{{.How}}</h2><ul class="asks">{{range .Rows}}<li><b>{{index . 0}}</b><code>{{index . 1}}</code></li>{{end}}</ul>{{end}}
-{{if .Stopped}}<p>{{if .Ask}}Ask one of them: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
+{{if .Stopped}}<p>{{if .Ask}}Whom to ask: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
 <p class="deeds"><button name="decision" value="back">Back to {{.App}}</button>{{if .Others}} <button class="plain" name="decision" value="without">Go on without it</button>{{end}}</p>
 {{else}}<p class="who">You are signed in as <b>{{.Who}}</b>.{{if .Contact}} Questions about {{.App}} go to {{.Contact}}.{{end}}{{if .Home}} Its home page is {{.Home}}.{{end}}</p>
 {{if .Admin}}<p class="box"><label><input type="checkbox" name="everyone" value="yes"> Agree for everyone in the organisation, as an administrator: nobody else is asked then</label></p>{{end}}
