@@ -373,6 +373,9 @@ func TestRehearsalsOfClients(t *testing.T) {
 	}
 	d.fails(2, []string{"--as PERSON is missing"}, "rehearse", trust)
 	d.fails(1, []string{"redirect, client-id, secret"}, "rehearse", trust, "--as", "mira", "--suppose", "moon=full")
+	d.fails(1, []string{"--call", "did you mean telescope-api:schedule.read"}, "rehearse", trust, "--as", "mira", "--call", "schedule.read")
+	d.fails(1, []string{"--call", "OpenID's own"}, "rehearse", trust, "--as", "mira", "--call", "openid")
+	d.fails(1, []string{`no API "nope"`}, "rehearse", trust, "--as", "mira", "--call", "nope:x")
 	d.fails(1, []string{"secret=other", "--secret-file"}, "rehearse", trust, "--as", "mira", "--suppose", "secret=sesame")
 	d.fails(3, []string{"does not ask for frames.write"}, "rehearse", trust, "--as", "mira", "--scope", "openid frames.write")
 	// A native client is opened by its private scheme, and needs no secret.

@@ -51,6 +51,8 @@ func TestTokenForScripts(t *testing.T) {
 	d.fails(1, []string{"no such file"}, "token", "get", courier, "--secret-file", "missing")
 	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier, "--secret-file", "s", "--scope", "dome.control")
 	d.fails(1, []string{"invalid_target"}, "token", "get", courier, "--secret-file", "s", "--resource", "https://elsewhere.example")
+	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s", "--stage", "nonsense")
+	d.fails(1, []string{"connection refused", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier, "--secret-file", "s", "--stage", "http://127.0.0.1:1")
 	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get", "dome-scheduler@ridge", "--secret-file", "s")
 	d.fails(1, []string{"did you mean " + courier}, "token", "get", "frame-curier@ridge", "--secret-file", "s")
 

@@ -200,6 +200,15 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			services++
 		}
 	}
+	for _, c := range in.Call {
+		a, err := d.askOf(c)
+		if err != nil {
+			return nil, fmt.Errorf("--call: %w", err)
+		}
+		if a.API == "" {
+			return nil, fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read", c, ErrValue)
+		}
+	}
 	if over == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != "") {
 		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", in.Trusts[0])
 	}

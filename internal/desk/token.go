@@ -96,6 +96,9 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
 		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err, in.Trust)
 	}
+	if err != nil && in.Stage != "" && refused == nil {
+		return nil, fmt.Errorf("%w; is a stage running at %s? It is started with `tressik stage --port PORT`", err, in.Stage)
+	}
 	if err != nil {
 		return nil, err
 	}

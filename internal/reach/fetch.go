@@ -136,6 +136,9 @@ func checkURL(s string) error {
 	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && saml.IsLoopback(u.Hostname()) {
 		return nil
 	}
+	if u.Scheme != "http" && u.Scheme != "https" {
+		return fmt.Errorf("%q is no https: URL", s)
+	}
 	return fmt.Errorf("%s: %w; use https:", s, ErrPlainHTTP)
 }
 
