@@ -140,7 +140,7 @@ func (a *agent) get(at string) answer {
 	return a.do(req)
 }
 
-// submit sends the form of a page with some fields set; the field "" leaves its other fields out.
+// submit sends the form of a page, its hidden fields and those given.
 func (a *agent) submit(x answer, fields url.Values) answer {
 	a.t.Helper()
 	form := url.Values{}

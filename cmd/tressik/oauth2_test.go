@@ -82,8 +82,6 @@ func assertionOf(t *testing.T, k crypto.Signer, kid string, claims map[string]an
 func TestStandardClient(t *testing.T) {
 	d := clients(t)
 	secret := d.secret("dome-scheduler@ridge", "90d")
-	_, _, pub := clientKey(t)
-	_ = pub
 	courier := d.secret("frame-courier@ridge", "90d")
 	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone")
 	d.env = d.env[1:] // the real clock, as a client outside has it

@@ -91,6 +91,7 @@ func TestBadAuthorizationRequests(t *testing.T) {
 		{"request object", url.Values{"request": v("e30.e30.")}, "request_not_supported", "one by one"},
 		{"request_uri", url.Values{"request_uri": v("https://dome.kestrelridge.example/r")}, "request_uri_not_supported", "one by one"},
 		{"registration", url.Values{"registration": v("{}")}, "registration_not_supported", ""},
+		{"nonce too long", url.Values{"nonce": v(strings.Repeat("n", 1025))}, "invalid_request", "too long"},
 		{"a parameter twice", url.Values{"scope": v("openid", "openid")}, "invalid_request", "more than once"},
 		{"waits for an administrator, and no page may be shown", url.Values{"scope": v("openid dome.control"), "prompt": v("none")}, "consent_required", "dome.control"},
 	} {

@@ -239,7 +239,7 @@ func TestInspectOAuth(t *testing.T) {
 	if strings.Contains(r.out, "secret-code") {
 		t.Error("a code is shown")
 	}
-	d.fails(3, []string{"it lacks", "--add-redirect"}[1:], "inspect", d.write("url.txt", with("redirect_uri", "https://dome.kestrelridge.example/oidc")), "--trust", trust)
+	d.fails(3, []string{"it is not registered", "--add-redirect"}, "inspect", d.write("url.txt", with("redirect_uri", "https://dome.kestrelridge.example/oidc")), "--trust", trust)
 }
 
 func TestPoliciesOfATrust(t *testing.T) {

@@ -74,14 +74,7 @@ func (d *Desk) inspectOAuth(in InspectInput, kind, at string, q url.Values) (*In
 	return v, nil
 }
 
-// differs is a value with how it differs from the one wanted, if that can be said.
-func differs(saw, want string) string {
-	if d := near.Difference(saw, want); d != "" {
-		return saw + " (" + d + ")"
-	}
-	return saw
-}
-
+// judgeAsked judges an authorization request: where it goes, by whom, and by the rules of the provider's endpoint.
 func (d *Desk) judgeAsked(out *finding.List, at string, q url.Values, t *federation.Trust, app *federation.Party, doc *oidc.Discovery) error {
 	s, err := d.Clients(t)
 	if err != nil {
@@ -89,11 +82,11 @@ func (d *Desk) judgeAsked(out *finding.List, at string, q url.Values, t *federat
 	}
 	c := app.ClientSide()
 	if at != "" && at != doc.AuthorizationEndpoint {
-		out.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint", Saw: differs(at, doc.AuthorizationEndpoint), Expected: doc.AuthorizationEndpoint, Side: finding.App,
+		out.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint", Saw: near.Told(at, doc.AuthorizationEndpoint), Expected: doc.AuthorizationEndpoint, Side: finding.App,
 			Fix: "set it as the discovery document has it, unless it was captured at the stage", Ref: "RFC 8414 2"})
 	}
 	if id := q.Get("client_id"); id != t.OIDC.ClientID {
-		out.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: differs(id, t.OIDC.ClientID), Expected: t.OIDC.ClientID, Side: finding.App,
+		out.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, t.OIDC.ClientID), Expected: t.OIDC.ClientID, Side: finding.App,
 			Fix: "set the client ID that the provider issued: `tressik handoff " + t.Name + " --for app`", Ref: "RFC 6749 4.1.1"})
 	} else {
 		out.Pass("oauth.client-id", "client ID", id)
@@ -138,7 +131,7 @@ func judgeAnswer(out *finding.List, at string, q url.Values, t *federation.Trust
 	case iss == doc.Issuer:
 		out.Pass("oauth.iss", "issuer of the answer", iss)
 	case iss != "":
-		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: differs(iss, doc.Issuer), Expected: doc.Issuer, Side: finding.Provider,
+		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: near.Told(iss, doc.Issuer), Expected: doc.Issuer, Side: finding.Provider,
 			Fix: "the answer is from another provider; refuse it", Ref: "RFC 9207 2.4"})
 	case doc.IssInResponse:
 		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: "none", Expected: doc.Issuer, Side: finding.Provider,

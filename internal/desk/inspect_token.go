@@ -193,7 +193,7 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 	v.Verdict, v.Findings, v.Subject = j.Verdict, j.Findings, j.Subject
 	v.Claims = map[string][]string{}
 	for k, x := range j.Claims {
-		v.Claims[k] = claimTexts(x)
+		v.Claims[k] = oidc.Words(x)
 	}
 	return nil
 }
@@ -243,7 +243,7 @@ func claimWords(name string, v any, now time.Time) (value, meaning string) {
 	case string:
 		return x, meaning
 	case []any:
-		return strings.Join(claimTexts(x), ", "), meaning
+		return strings.Join(oidc.Words(x), ", "), meaning
 	}
 	b, _ := json.Marshal(v) // it came out of JSON
 	return string(b), meaning

@@ -101,7 +101,7 @@ func fillToken(r *federation.Rehearsal, j *oidc.Judged) {
 		switch k {
 		case "iss", "sub", "aud", "exp", "iat", "nonce", "at_hash", "sid", "auth_time", "jti":
 		default:
-			r.Claims[k] = claimTexts(v)
+			r.Claims[k] = oidc.Words(v)
 		}
 	}
 }
@@ -113,23 +113,7 @@ func ClaimText(v any) string {
 	if err != nil || json.Unmarshal(b, &x) != nil {
 		return fmt.Sprint(v)
 	}
-	return strings.Join(claimTexts(x), ", ")
-}
-
-// claimTexts writes a claim of any JSON type as texts.
-func claimTexts(v any) []string {
-	switch x := v.(type) {
-	case string:
-		return []string{x}
-	case []any:
-		out := []string{}
-		for _, y := range x {
-			out = append(out, claimTexts(y)...)
-		}
-		return out
-	}
-	b, _ := json.Marshal(v) // it came out of JSON
-	return []string{string(b)}
+	return strings.Join(oidc.Words(x), ", ")
 }
 
 // continued says of a second app on the same provider whether single sign-on held.

@@ -160,8 +160,12 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 		if json.Unmarshal(raw, e) == nil && e.Code != "" {
 			why = e.Error()
 		}
+		side, fix := finding.App, s.missing(d, name+":"+permission)
+		if strings.Contains(fix, "consent give") {
+			side = finding.Ledger
+		}
 		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: "call of " + name + ":" + permission, Saw: fmt.Sprintf("status %d, %s", status, why), Expected: "records",
-			Side: finding.App, Fix: s.missing(d, name+":"+permission), Ref: "RFC 6750 3.1"})
+			Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
 		return found, nil
 	}
 	var got struct {

@@ -24,22 +24,28 @@ func (s *Stage) dealsOf(app *Player) []*Deal {
 	return out
 }
 
+// chosen is the one trust of an app that speaks the protocol, or that of the provider which the request names. Where there
+// are several it is nil, and the page to choose on was shown.
+func (s *Stage) chosen(p *Player, w http.ResponseWriter, r *http.Request, speaks func(*Deal) bool, link func(*Deal) string) *Deal {
+	deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return !speaks(d) })
+	var links [][2]string
+	for _, d := range deals {
+		if len(deals) == 1 || d.Provider.Party.Name == r.URL.Query().Get("provider") {
+			return d
+		}
+		links = append(links, [2]string{d.Provider.Party.Label(), link(d)})
+	}
+	s.page(w, http.StatusOK, "Where do you belong?", p.Party.Label(), pageData{Lead: "Choose who signs you in.", Links: links})
+	return nil
+}
+
 // start is the link that starts sign-in at the app: it sends an AuthnRequest to the provider.
 func (s *Stage) start(p *Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return d.Trust.OIDC != nil })
-		var d *Deal
-		for _, x := range deals {
-			if x.Provider.Party.Name == r.URL.Query().Get("provider") || len(deals) == 1 {
-				d = x
-			}
-		}
+		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDC == nil }, func(d *Deal) string {
+			return p.start() + "?provider=" + url.QueryEscape(d.Provider.Party.Name)
+		})
 		if d == nil {
-			var links [][2]string
-			for _, x := range deals {
-				links = append(links, [2]string{x.Provider.Party.Label(), p.start() + "?provider=" + url.QueryEscape(x.Provider.Party.Name)})
-			}
-			s.page(w, http.StatusOK, "Where do you belong?", p.Party.Label(), pageData{Lead: "Choose who signs you in.", Links: links})
 			return
 		}
 		if err := s.sendRequest(w, r, d); err != nil {

@@ -96,8 +96,7 @@ func body(w http.ResponseWriter, r *http.Request) (url.Values, *oidc.Error) {
 type caller struct {
 	deal   *Deal
 	reg    *Registered
-	method string
-	public bool
+	public bool // it has nothing to authenticate with
 }
 
 // client authenticates the client of a request (RFC 6749, section 2.3; RFC 7523, section 3).
@@ -145,7 +144,6 @@ func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *o
 	c := &caller{deal: d, reg: d.live()}
 	switch {
 	case form.Has("client_assertion") || form.Has("client_assertion_type"):
-		c.method = "private_key_jwt"
 		if form.Get("client_assertion_type") != assertionType {
 			return bad("client_assertion_type must be " + assertionType)
 		}
@@ -157,10 +155,6 @@ func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *o
 			return nil, e
 		}
 	case basic || form.Has("client_secret"):
-		c.method = "client_secret_post"
-		if basic {
-			c.method = "client_secret_basic"
-		}
 		if d.App.Client.Kind.Public() {
 			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code", d.App.Party.Name, d.App.Client.Kind))
 		}
@@ -168,7 +162,7 @@ func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *o
 			return nil, e
 		}
 	case d.App.Client.Kind.Public():
-		c.method, c.public = "none", true
+		c.public = true
 	default:
 		return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with private_key_jwt", d.App.Party.Name, d.App.Client.Kind))
 	}

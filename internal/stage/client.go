@@ -117,24 +117,8 @@ func (p *Player) redirectOf() string {
 func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		s.reload()
-		var deals []*Deal
-		for _, d := range s.dealsOf(p) {
-			if d.Trust.OIDC != nil {
-				deals = append(deals, d)
-			}
-		}
-		var d *Deal
-		for _, x := range deals {
-			if x.Provider.Party.Name == r.URL.Query().Get("provider") || len(deals) == 1 {
-				d = x
-			}
-		}
+		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDC != nil }, ClientStart)
 		if d == nil {
-			var links [][2]string
-			for _, x := range deals {
-				links = append(links, [2]string{x.Provider.Party.Label(), ClientStart(x)})
-			}
-			s.page(w, http.StatusOK, "Where do you belong?", p.Party.Label(), pageData{Lead: "Choose who signs you in.", Links: links})
 			return
 		}
 		reg := d.live()
@@ -381,11 +365,7 @@ func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.Lis
 	}
 	found.Pass("oauth.state", "state", "the one that this browser was sent away with")
 	if iss := q.Get("iss"); iss != issuer {
-		saw := iss
-		if diff := near.Difference(iss, issuer); diff != "" {
-			saw += " (" + diff + ")"
-		}
-		bad("oauth.iss", "issuer of the answer", saw, issuer, finding.Provider, "the answer is from another provider; refuse it", "RFC 9207 2.4")
+		bad("oauth.iss", "issuer of the answer", near.Told(iss, issuer), issuer, finding.Provider, "the answer is from another provider; refuse it", "RFC 9207 2.4")
 		return nil, nil
 	}
 	found.Pass("oauth.iss", "issuer of the answer", issuer)

@@ -1,7 +1,7 @@
 package stage
 
 import (
-	"encoding/json"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -40,9 +40,9 @@ func (s *Stage) clientPage(p *Player) http.HandlerFunc {
 			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Claims, "acr"))})
 		}
 		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope}, [2]string{"Access token", "for " + federation.SpanWords(federation.Span(g.tokens.ExpiresIn)) + refreshWords(g)})
-		for _, k := range sortedKeys(g.info) {
+		for _, k := range slices.Sorted(maps.Keys(g.info)) {
 			if k != "sub" {
-				data.Claims = append(data.Claims, saml.Attribute{Name: k, Values: valueTexts(g.info[k])})
+				data.Claims = append(data.Claims, saml.Attribute{Name: k, Values: oidc.Words(g.info[k])})
 			}
 		}
 		if g.last != nil {
@@ -69,31 +69,6 @@ func refreshWords(g *clientGuest) string {
 	return ""
 }
 
-func sortedKeys(m map[string]any) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
-// valueTexts writes a claim for people.
-func valueTexts(v any) []string {
-	switch x := v.(type) {
-	case string:
-		return []string{x}
-	case []any:
-		var out []string
-		for _, y := range x {
-			out = append(out, valueTexts(y)...)
-		}
-		return out
-	}
-	b, _ := json.Marshal(v)
-	return []string{string(b)}
-}
-
 // back keeps what an action brought and returns to the page.
 func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clientGuest, last *outcome) {
 	s.mu.Lock()
@@ -102,8 +77,8 @@ func (s *Stage) back(w http.ResponseWriter, r *http.Request, p *Player, g *clien
 	http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 }
 
-// clientCall has a played client call an API.
-func (s *Stage) clientCall(p *Player) http.HandlerFunc {
+// withGuest does something for who is signed in at a played client; nobody is led to its page.
+func (s *Stage) withGuest(p *Player, do func(http.ResponseWriter, *http.Request, *clientGuest)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		s.reload()
 		g := s.guest(p, r)
@@ -111,6 +86,13 @@ func (s *Stage) clientCall(p *Player) http.HandlerFunc {
 			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 			return
 		}
+		do(w, r, g)
+	}
+}
+
+// clientCall has a played client call an API.
+func (s *Stage) clientCall(p *Player) http.HandlerFunc {
+	return s.withGuest(p, func(w http.ResponseWriter, r *http.Request, g *clientGuest) {
 		label := r.URL.Query().Get("permission")
 		var found finding.List
 		var records []federation.Record
@@ -129,7 +111,7 @@ func (s *Stage) clientCall(p *Player) http.HandlerFunc {
 			fields = append(fields, [2]string{x.ID, x.Note})
 		}
 		s.back(w, r, p, g, &outcome{lead, fields, found})
-	}
+	})
 }
 
 // refreshForm asks for fresh tokens for the API that the present ones are for.
@@ -148,13 +130,7 @@ func (s *Stage) refreshForm(g *clientGuest) url.Values {
 
 // clientRefresh has a played client refresh its tokens.
 func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		s.reload()
-		g := s.guest(p, r)
-		if g == nil {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
+	return s.withGuest(p, func(w http.ResponseWriter, r *http.Request, g *clientGuest) {
 		var found finding.List
 		lead := "The tokens were refreshed."
 		if g.tokens.RefreshToken == "" {
@@ -174,17 +150,12 @@ func (s *Stage) clientRefresh(p *Player) http.HandlerFunc {
 		}
 		s.event(Event{Trust: g.deal.Trust.Name, By: p.Party.Name, What: "refresh", Findings: found})
 		s.back(w, r, p, g, &outcome{lead, nil, found})
-	}
+	})
 }
 
 // clientSignOut sends the browser to the provider's end-session endpoint.
 func (s *Stage) clientSignOut(p *Player) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		g := s.guest(p, r)
-		if g == nil {
-			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
-			return
-		}
+	return s.withGuest(p, func(w http.ResponseWriter, r *http.Request, g *clientGuest) {
 		c, _ := r.Cookie("stage_client_" + p.Party.Name)
 		s.mu.Lock()
 		delete(s.oauth.guests, c.Value)
@@ -202,5 +173,5 @@ func (s *Stage) clientSignOut(p *Player) http.HandlerFunc {
 			q.Set("post_logout_redirect_uri", p.Client.AfterSignOut[0])
 		}
 		http.Redirect(w, r, oidc.With(end, q), http.StatusSeeOther)
-	}
+	})
 }

@@ -175,6 +175,8 @@ func (s *Stage) reload() {
 	if !changed {
 		return
 	}
+	s.mu.Lock() // whoever changes a registration holds it, so that nothing older is put over this
+	defer s.mu.Unlock()
 	for _, d := range s.Deals {
 		if d.Trust.OIDC == nil {
 			continue

@@ -73,6 +73,14 @@ func Names(name string, candidates []string) []string {
 	return out
 }
 
+// Told is a value that was seen, with how it differs from the one wanted behind it, where that can be said.
+func Told(saw, want string) string {
+	if d := Difference(saw, want); d != "" {
+		return saw + " (" + d + ")"
+	}
+	return saw
+}
+
 // Difference says in words how two values that should be equal differ, where it is one of the usual slips; else "".
 func Difference(saw, want string) string {
 	switch {

@@ -63,7 +63,7 @@ func WellKnown(issuer string) []string {
 func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 	at = strings.TrimSuffix(at, "/")
 	auth := []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}
-	algs := ClientAlgorithms()
+	algs := Algorithms()
 	std := []string{"sub", "iss", "aud", "exp", "iat", "auth_time", "nonce", "acr", "amr", "sid"}
 	all := []string{}
 	for _, s := range StandardScopes() {
@@ -113,11 +113,7 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 	}
 	switch {
 	case issuer != "" && d.Issuer != issuer:
-		saw := d.Issuer
-		if diff := near.Difference(saw, issuer); diff != "" {
-			saw += " (" + diff + ")"
-		}
-		add(finding.Error, "issuer", "issuer", saw, issuer, "use the issuer exactly as the document has it, if it is the right one; it stands in every token", "OpenID Connect Discovery 4.3")
+		add(finding.Error, "issuer", "issuer", near.Told(d.Issuer, issuer), issuer, "use the issuer exactly as the document has it, if it is the right one; it stands in every token", "OpenID Connect Discovery 4.3")
 	default:
 		if u, err := url.Parse(d.Issuer); err != nil || !safe(u) || u.RawQuery != "" || u.Fragment != "" {
 			add(finding.Error, "issuer", "issuer", d.Issuer, "an https: URL without query and fragment", "ask the provider's owner for its issuer", "RFC 8414 2")

@@ -31,9 +31,6 @@ func Algorithms() []string {
 	return []string{"ES256", "ES384", "RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "EdDSA"}
 }
 
-// ClientAlgorithms lists the signatures that clients may authenticate with (RFC 7523).
-func ClientAlgorithms() []string { return Algorithms() }
-
 // Key is a public key with which tokens of a party are verified.
 type Key struct {
 	ID     string

@@ -2,6 +2,7 @@ package oidc
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -79,6 +80,22 @@ func Texts(claims map[string]any, name string) []string {
 		return out
 	}
 	return nil
+}
+
+// Words writes a claim of any JSON type as texts for people: a list as its elements.
+func Words(v any) []string {
+	switch x := v.(type) {
+	case string:
+		return []string{x}
+	case []any:
+		out := []string{}
+		for _, y := range x {
+			out = append(out, Words(y)...)
+		}
+		return out
+	}
+	b, _ := json.Marshal(v) // it came out of JSON
+	return []string{string(b)}
 }
 
 // Moment returns a NumericDate (RFC 7519, section 2).
@@ -179,10 +196,7 @@ func (j *judging) issuer(ref string) {
 		j.out.Pass("token.issuer", "issuer", saw)
 		return
 	}
-	if d := near.Difference(saw, j.Issuer); d != "" {
-		saw += " (" + d + ")"
-	}
-	j.fail("issuer", "issuer", saw, j.Issuer, finding.Provider, "set the same issuer on both sides; it is compared exactly", ref)
+	j.fail("issuer", "issuer", near.Told(saw, j.Issuer), j.Issuer, finding.Provider, "set the same issuer on both sides; it is compared exactly", ref)
 }
 
 func (j *judging) audience(what, ref string) {
@@ -197,9 +211,7 @@ func (j *judging) audience(what, ref string) {
 	}
 	saw := strings.Join(aud, ", ")
 	if len(aud) == 1 {
-		if d := near.Difference(aud[0], j.Audience); d != "" {
-			saw += " (" + d + ")"
-		}
+		saw = near.Told(aud[0], j.Audience)
 	}
 	fix := "the token is for another client; use the client ID that the provider issued"
 	if what != "client ID" {
