@@ -467,7 +467,9 @@ func When(t, now time.Time) string {
 func Away(t, now time.Time) string {
 	d := t.Sub(now)
 	future := d > 0
-	if !future {
+	if future { // times are kept in whole seconds: what lasts 90 days has 90 left when it was just made
+		d = (d + time.Second - 1).Truncate(time.Second)
+	} else {
 		d = -d
 	}
 	var s string

@@ -132,7 +132,7 @@ func TestColourIsForTerminals(t *testing.T) {
 
 func TestTimesInWords(t *testing.T) {
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
-	for d, want := range map[time.Duration]string{0: "now", 5 * time.Minute: "in 5 minutes", -time.Minute: "1 minute ago", 3 * time.Hour: "in 3 hours",
+	for d, want := range map[time.Duration]string{0: "now", 90*24*time.Hour - 300*time.Millisecond: "in 90 days", 5 * time.Minute: "in 5 minutes", -time.Minute: "1 minute ago", 3 * time.Hour: "in 3 hours",
 		34 * 24 * time.Hour: "in 34 days", -2 * 24 * time.Hour: "2 days ago"} {
 		if got := Away(now.Add(d), now); got != want {
 			t.Errorf("%s: %q, want %q", d, got, want)
