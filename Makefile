@@ -1,6 +1,6 @@
 # Tressik: build, test, measure.
 COMMIT  := $(shell git rev-parse --short=12 HEAD 2>/dev/null || echo unknown)
-LDFLAGS := -s -w -X admin.tressik.example/internal/first.Commit=$(COMMIT)
+LDFLAGS := -s -w -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
 

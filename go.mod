@@ -1,4 +1,4 @@
-module admin.tressik.example
+module tressik.example
 
 go 1.26.0
 

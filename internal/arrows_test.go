@@ -10,14 +10,13 @@ import (
 	"testing"
 )
 
-const module = "admin.tressik.example/"
+const module = "tressik.example/"
 
 // allowed says which layers a layer may import: cli to desk and view, desk to store, stage and reach, all of them to core.
 func allowed() map[string][]string {
 	return map[string][]string{
-		"cmd/tressik":    {"internal/cli", "internal/first"},
-		"internal/first": {},
-		"internal/cli":   {"internal/desk", "internal/view", "internal/core", "internal/store", "internal/stage", "internal/reach", "internal/first"},
+		"cmd/tressik":    {"internal/cli"},
+		"internal/cli":   {"internal/desk", "internal/view", "internal/core", "internal/store", "internal/stage", "internal/reach"},
 		"internal/desk":  {"internal/store", "internal/stage", "internal/reach", "internal/core"},
 		"internal/view":  {"internal/core"},
 		"internal/store": {"internal/core"},

@@ -12,6 +12,7 @@ import (
 // TestBadInputLeavesTheLedgerAlone gives each command something wrong: it says what, where and what to do, and the
 // ledger is as it was.
 func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	good := d.ok("metadata", "write", "ridge")
 	other := strings.ReplaceAll(good, "login.kestrelridge", "idp.southmere")
@@ -89,6 +90,7 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 }
 
 func TestLedgersThatCannotBeUsed(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.fails(1, []string{"there is no ledger", "tressik init"}, "trust", "list")
 	d.fails(1, []string{"not a ledger"}, "trust", "list", "--ledger", d.write("prose", strings.Repeat("x", 500)))
@@ -111,6 +113,7 @@ func TestLedgersThatCannotBeUsed(t *testing.T) {
 }
 
 func TestFullDiskAndClosedOutput(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	if _, err := os.Stat("/dev/full"); err != nil {
 		t.Skip("no /dev/full here")
@@ -148,6 +151,7 @@ func TestFullDiskAndClosedOutput(t *testing.T) {
 
 // TestReadOnlyFolder runs the program as somebody who may read the folder but not write it.
 func TestReadOnlyFolder(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	if os.Geteuid() == 0 { // root may write everywhere: run as nobody
 		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.vault-key"), filepath.Dir(built)} {
@@ -173,6 +177,7 @@ func TestReadOnlyFolder(t *testing.T) {
 
 // TestFullDisk fills a small file system of its own; it needs the right to mount one.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)

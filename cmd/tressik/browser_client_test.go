@@ -6,12 +6,13 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/peer"
 )
 
 // TestBrowserConsents has a real browser sign in to the dome scheduler: stopped where an administrator must agree, as a
 // person with consent, and as an administrator for everyone. With TRESSIK_SHOTS set it leaves pictures of the pages.
 func TestBrowserConsents(t *testing.T) {
+	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
 	d := newDesk(t)
 	d.ok("demo", "--dir", "demo")

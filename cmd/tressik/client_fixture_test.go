@@ -39,6 +39,11 @@ member: uid=aiyana,ou=people,dc=kestrelridge,dc=example
 // client of each kind but native, registered and asking for something.
 func clients(t testing.TB) *desk {
 	d := newDesk(t)
+	clientsFixture.copyTo(d)
+	return d
+}
+
+func makeClients(d *desk) {
 	d.ok("init", "--org", "Kestrel Ridge Observatory")
 	d.ok("people", "load", d.write("people.ldif", peopleLDIF+directors))
 	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example", "--key", "ecdsa-p256", "--administrators", "group:directors")
@@ -58,7 +63,6 @@ func clients(t testing.TB) *desk {
 	d.ok("permission", "ask", "dome-scheduler@ridge", "telescope-api:schedule.read", "offline_access")
 	d.ok("permission", "ask", "skyview@ridge", "telescope-api:frames.read", "offline_access")
 	d.ok("permission", "ask", "frame-courier@ridge", "telescope-api:frames.read")
-	return d
 }
 
 // The redirect URIs at which this test itself stands in for the dome scheduler: nothing listens there, the code is taken

@@ -14,6 +14,7 @@ import (
 )
 
 func TestClientSideOfAnApp(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	add := func(kind string, more ...string) []string {
 		return append([]string{"app", "add", "trial", "--client", kind}, more...)
@@ -74,6 +75,7 @@ func TestClientSideOfAnApp(t *testing.T) {
 }
 
 func TestRegistration(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	var v struct {
 		OIDC struct{ ClientID string }
@@ -144,6 +146,7 @@ func TestRegistration(t *testing.T) {
 }
 
 func TestSecrets(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	shown := d.ok("secret", "add", trust, "--lasts", "90d", "--note", "first")
@@ -202,6 +205,7 @@ func TestSecrets(t *testing.T) {
 }
 
 func TestPermissions(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	for _, c := range []struct {
@@ -271,6 +275,7 @@ func (v consentView) standing() map[string]string {
 }
 
 func TestConsent(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust, read, dome = "dome-scheduler@ridge", "telescope-api:schedule.read", "telescope-api:dome.control"
 	d.ok("permission", "ask", trust, dome)
@@ -337,6 +342,7 @@ func saml(d *desk) string {
 }
 
 func TestRehearsalsOfClients(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	d.secret(trust, "90d")
@@ -400,6 +406,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 
 // TestSeveralAPIs has clients that ask for permissions of two APIs of one name: a token is for one of them.
 func TestSeveralAPIs(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const dome, courier = "dome-scheduler@ridge", "frame-courier@ridge"
 	d.secret(dome, "30d")
@@ -420,6 +427,7 @@ func TestSeveralAPIs(t *testing.T) {
 func handed(d *desk, trust string) string { d.ok("handoff", trust, "--for", "app"); return trust }
 
 func TestHandoffForClients(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	sheet := d.ok("handoff", trust, "--for", "app", "--dry-run")

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/peer"
 )
 
 // foreign is a provider that exists only in this test: its key comes from openssl, its messages are signed by xmlsec1.
@@ -68,6 +68,7 @@ type inspection struct {
 }
 
 func TestForeignResponseIsJudged(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	f := newForeign(t, d)
 	d.ok("provider", "add", "southmere", "--metadata", "southmere.xml")
@@ -127,6 +128,7 @@ func chunks(s string, n int) func(func(string) bool) {
 }
 
 func TestInspectRecognises(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	openssl := peer.Need(t, "openssl")
 	f := &foreign{d: d}

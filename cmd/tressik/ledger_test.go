@@ -13,6 +13,7 @@ import (
 )
 
 func TestJournalNamesWhatWasTamperedWith(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, sql, want string }{
 		{"a field changed", "UPDATE journal SET actor = 'somebody' WHERE seq = 3", "entry 3: its content"},
 		{"an entry taken out", "DELETE FROM journal WHERE seq = 2", "entries 2 to 2 are missing"},
@@ -36,6 +37,7 @@ func TestJournalNamesWhatWasTamperedWith(t *testing.T) {
 }
 
 func TestNewerLedgerIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	db, err := sql.Open("sqlite", d.path("tressik.ledger"))
 	if err != nil {
@@ -50,6 +52,7 @@ func TestNewerLedgerIsLeftAlone(t *testing.T) {
 
 // TestTwoWriters has many processes write at once: each change is there, or the process said that the record changed.
 func TestTwoWriters(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	var wg sync.WaitGroup
 	var mu sync.Mutex
@@ -89,6 +92,7 @@ func TestTwoWriters(t *testing.T) {
 
 // TestKilledAtAnyMoment kills the program at random moments of 200 writes: each write is wholly there or wholly not.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes some seconds")
 	}
@@ -107,7 +111,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		}
 	}
 	if killed == 0 || killed == 200 {
-		t.Logf("%d of 200 were killed: the moments were badly chosen on this machine", killed)
+		t.Errorf("%d of 200 were killed: this proves nothing", killed)
 	}
 	d.fails(0, []string{"whole"}, "journal", "verify")
 	var apps []struct{ Name string }

@@ -9,12 +9,17 @@ import (
 	"runtime/debug"
 	"syscall"
 
-	"admin.tressik.example/internal/cli"
-	"admin.tressik.example/internal/first"
+	"tressik.example/internal/cli"
+)
+
+// version and commit are set by the linker; an empty commit is looked for in the build's own record.
+var (
+	version = "0.1.0"
+	commit  = ""
 )
 
 func main() {
-	b := cli.Build{Version: first.Version, Commit: first.Commit, Go: runtime.Version()}
+	b := cli.Build{Version: version, Commit: commit, Go: runtime.Version()}
 	if info, ok := debug.ReadBuildInfo(); ok && b.Commit == "" {
 		b.Commit = "unknown"
 		for _, s := range info.Settings {

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 )
@@ -164,21 +166,84 @@ cn: observers
 member: uid=mira,ou=people,dc=kestrelridge,dc=example
 `
 
+// fixture is a folder with a ledger that is made once and copied for each test.
+type fixture struct {
+	once sync.Once
+	made bool
+	dir  string
+	make func(*desk)
+}
+
+// The fixtures of these tests, each built on the one before it.
+var (
+	observatoryFixture = &fixture{make: func(d *desk) {
+		d.ok("init", "--org", "Kestrel Ridge Observatory")
+		d.ok("people", "load", d.write("people.ldif", peopleLDIF))
+		d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
+		d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs",
+			"https://nightlog.kestrelridge.example/saml/acs", "--wants", "mail!,displayName", "--nameid-format", "persistent")
+	}}
+	federatedFixture = &fixture{make: func(d *desk) {
+		observatoryFixture.copyTo(d)
+		d.fails(3, []string{"claims.required"}, "federate", "nightlog", "--with", "ridge")
+		d.ok("claims", "set", "nightlog@ridge", "mail=person.mail", `displayName=person.givenName + " " + person.sn`)
+	}}
+	clientsFixture = &fixture{make: makeClients}
+	demoFixture    = &fixture{make: func(d *desk) { d.ok("demo", "--dir", "demo") }}
+)
+
+// copyTo copies the fixture into a test's folder.
+func (f *fixture) copyTo(d *desk) {
+	d.t.Helper()
+	f.once.Do(func() {
+		dir, err := os.MkdirTemp(filepath.Dir(built), "fixture")
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		f.dir = dir
+		f.make(&desk{t: d.t, dir: dir, env: d.env})
+		f.made = true
+	})
+	if !f.made {
+		d.t.Fatal("the fixture could not be made")
+	}
+	if err := os.CopyFS(d.dir, os.DirFS(f.dir)); err != nil {
+		d.t.Fatal(err)
+	}
+	err := filepath.WalkDir(f.dir, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := os.Stat(path) // with the modes that the program gave its files
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(f.dir, path)
+		return os.Chmod(filepath.Join(d.dir, rel), info.Mode().Perm())
+	})
+	if err != nil {
+		d.t.Fatal(err)
+	}
+}
+
 // observatory opens a ledger with an own provider, a foreign app entered by hand, and two people.
 func observatory(t testing.TB) *desk {
 	d := newDesk(t)
-	d.ok("init", "--org", "Kestrel Ridge Observatory")
-	d.ok("people", "load", d.write("people.ldif", peopleLDIF))
-	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
-	d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs",
-		"https://nightlog.kestrelridge.example/saml/acs", "--wants", "mail!,displayName", "--nameid-format", "persistent")
+	observatoryFixture.copyTo(d)
 	return d
 }
 
 // federated goes on to a trust with its claims.
 func federated(t testing.TB) *desk {
-	d := observatory(t)
-	d.fails(3, []string{"claims.required"}, "federate", "nightlog", "--with", "ridge")
-	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail", `displayName=person.givenName + " " + person.sn`)
+	d := newDesk(t)
+	federatedFixture.copyTo(d)
+	return d
+}
+
+// demoed is the demo organisation after its story, in its own folder.
+func demoed(t testing.TB) *desk {
+	d := newDesk(t)
+	demoFixture.copyTo(d)
+	d.dir = d.path("demo")
 	return d
 }

@@ -80,6 +80,7 @@ func assertionOf(t *testing.T, k crypto.Signer, kid string, claims map[string]an
 }
 
 func TestStandardClient(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	secret := d.secret("dome-scheduler@ridge", "90d")
 	courier := d.secret("frame-courier@ridge", "90d")

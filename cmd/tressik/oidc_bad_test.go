@@ -62,6 +62,7 @@ func (b *badStage) code(change url.Values) string {
 }
 
 func TestBadAuthorizationRequests(t *testing.T) {
+	t.Parallel()
 	b := newBadStage(t)
 	v := func(s ...string) []string { return s }
 	for _, c := range []struct {
@@ -135,6 +136,7 @@ func TestBadAuthorizationRequests(t *testing.T) {
 }
 
 func TestBadTokenRequests(t *testing.T) {
+	t.Parallel()
 	b := newBadStage(t)
 	sky := b.d.clientID("skyview@ridge")
 	good := func() url.Values {
@@ -234,6 +236,7 @@ func must(r *http.Request, _ error) *http.Request { return r }
 
 // TestBadTokens sends the API, userinfo and introspection what is no good access token.
 func TestBadTokens(t *testing.T) {
+	t.Parallel()
 	b := newBadStage(t)
 	r := post(t, b.e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {b.code(nil)}, "redirect_uri": {loopCallback}, "code_verifier": {b.verifier}}, b.id, b.secret)
 	good, idToken := r.text("access_token"), r.text("id_token")
@@ -337,6 +340,7 @@ func TestBadTokens(t *testing.T) {
 
 // TestSecretExpires opens the stage at a time after the secret's.
 func TestSecretExpires(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone")
 	old, id := d.secret("frame-courier@ridge", "30d"), d.clientID("frame-courier@ridge")

@@ -12,10 +12,11 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/peer"
 )
 
 func TestMetadataOverHTTPS(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	md := strings.ReplaceAll(d.ok("metadata", "write", "ridge"), "login.kestrelridge", "idp.southmere")
 	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -40,6 +41,7 @@ func TestMetadataOverHTTPS(t *testing.T) {
 
 // TestEncryptedResponseIsInspected has the peer sign and then encrypt an assertion to an app whose key is given as a file.
 func TestEncryptedResponseIsInspected(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	f := newForeign(t, d)
 	openssl := peer.Need(t, "openssl")
@@ -75,9 +77,8 @@ func TestEncryptedResponseIsInspected(t *testing.T) {
 
 // TestExamplesRun runs the examples that the help texts print, in the demo's folder, as they stand there.
 func TestExamplesRun(t *testing.T) {
-	d := newDesk(t)
-	d.ok("demo", "--dir", "demo")
-	d.dir = d.path("demo")
+	t.Parallel()
+	d := demoed(t)
 	d.write("captured.txt", `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
 	_, _, pub := clientKey(t)
 	d.write("courier.pem", pub)
@@ -147,6 +148,7 @@ func words(t *testing.T, line string) []string {
 }
 
 func TestClockAndJournalTimes(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	d.env[0] = "TRESSIK_NOW=2031-03-05T10:00:00Z"
 	d.ok("app", "change", "nightlog", "--title", "Night Log")

@@ -19,7 +19,7 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/peer"
 )
 
 type place struct {
@@ -66,6 +66,7 @@ func get(t *testing.T, url string) (int, string, http.Header) {
 }
 
 func TestStageServesAndEnds(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	places, c := openStage(t, d)
 	nightlog, ridge := places["nightlog"], places["ridge"]
@@ -119,6 +120,7 @@ func TestStageServesAndEnds(t *testing.T) {
 
 // TestAppUnderTest has an app of this test's own, which runs on this machine, sign somebody in at the stage's provider.
 func TestAppUnderTest(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	got := make(chan url.Values, 1)
 	app := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
@@ -172,6 +174,7 @@ func TestAppUnderTest(t *testing.T) {
 // TestBrowserSignsIn has a real browser go from the app's start link to the app's page. With TRESSIK_SHOTS set to a folder
 // it leaves pictures of the pages there.
 func TestBrowserSignsIn(t *testing.T) {
+	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
 	d := newDesk(t)
 	d.ok("demo", "--dir", "demo")

@@ -29,6 +29,7 @@ type rehearsal struct {
 }
 
 func TestDemoRunsItsStory(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	out := d.ok("demo", "--dir", "demo")
 	for _, w := range []string{"insufficient_scope", "an administrator has not consented yet to telescope-api:frames.read", "3 records, as the user", "3 records, as itself",
@@ -64,6 +65,7 @@ func TestDemoRunsItsStory(t *testing.T) {
 }
 
 func TestStory(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	d.fails(0, []string{"tressik handoff nightlog@ridge --for app", "open", "done"}, "next", "nightlog@ridge")
 	sheet := d.ok("handoff", "nightlog@ridge", "--for", "app")
@@ -129,6 +131,7 @@ func TestStory(t *testing.T) {
 }
 
 func TestRehearsalsThatFail(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	for _, c := range []struct {
 		name  string
@@ -166,6 +169,7 @@ func TestRehearsalsThatFail(t *testing.T) {
 }
 
 func TestOwnAppSignsAndDecrypts(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example", "--encrypted", "--key", "ecdsa-p256")
 	d.ok("federate", "plates", "--with", "ridge", "--signs", "both")
@@ -200,6 +204,7 @@ func TestOwnAppSignsAndDecrypts(t *testing.T) {
 }
 
 func TestMetadataIsKeptAndWritten(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	d.ok("metadata", "write", "ridge", "--sign", "--out", "ridge.xml", "--lasts", "30d")
 	var show struct {
@@ -237,6 +242,7 @@ func TestMetadataIsKeptAndWritten(t *testing.T) {
 func sum(s string) string { h := sha256.Sum256([]byte(s)); return hex.EncodeToString(h[:4]) }
 
 func TestAggregates(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	one := d.ok("metadata", "write", "ridge")
 	one = one[strings.Index(one, "<md:"):]
@@ -249,6 +255,7 @@ func TestAggregates(t *testing.T) {
 }
 
 func TestFormatsAndCompletion(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	for format, w := range map[string]string{"json": `"standing": "drafted"`, "yaml": "standing: drafted", "csv": "trust,standing,admits", "markdown": "| Trust |"} {
 		if out := d.ok("trust", "list", "--format", format); !strings.Contains(out, w) {
@@ -283,6 +290,7 @@ func TestFormatsAndCompletion(t *testing.T) {
 }
 
 func TestRequestsByPOST(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example")
 	d.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--sso", "post=https://idp.southmere.example/sso", "--wants-signed-requests", "on")
@@ -300,6 +308,7 @@ func TestRequestsByPOST(t *testing.T) {
 
 // TestChangedPartyIsHandedOverAgain changes an own provider after its values were given to a foreign app.
 func TestChangedPartyIsHandedOverAgain(t *testing.T) {
+	t.Parallel()
 	d := federated(t)
 	d.ok("handoff", "nightlog@ridge", "--for", "app")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
@@ -331,6 +340,7 @@ func TestChangedPartyIsHandedOverAgain(t *testing.T) {
 }
 
 func TestPeopleDryRunAndReplace(t *testing.T) {
+	t.Parallel()
 	d := observatory(t)
 	csv := d.write("p.csv", "uid,mail\nmira,new@kestrelridge.example\nilse,ilse@kestrelridge.example\n")
 	d.fails(0, []string{"1 added, 1 changed, 1 removed", "nothing was kept"}, "people", "load", csv, "--replace", "--dry-run")
@@ -342,6 +352,7 @@ func TestPeopleDryRunAndReplace(t *testing.T) {
 
 // TestEveryCommandHasAnExample walks through the help of all commands.
 func TestEveryCommandHasAnExample(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	var walk func(args []string)
 	seen := 0

@@ -15,6 +15,7 @@ import (
 )
 
 func TestTokenForScripts(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const courier = "frame-courier@ridge"
 	d.ok("permission", "ask", courier, "telescope-api:frames.write")
@@ -103,6 +104,7 @@ func changed(token string) string {
 
 // TestTokenAtForeignProvider asks a token endpoint over the network, with each way of its saying no.
 func TestTokenAtForeignProvider(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	var form url.Values
 	answer, status := `{"access_token":"opaque-1","token_type":"Bearer","expires_in":300,"scope":"frames.read"}`, 200
@@ -157,6 +159,7 @@ func TestTokenAtForeignProvider(t *testing.T) {
 }
 
 func TestInspectOpenID(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	secret, id := d.secret(trust, "90d"), d.clientID(trust)
@@ -180,6 +183,7 @@ func TestInspectOpenID(t *testing.T) {
 
 // TestInspectOAuth judges captured requests and answers, each with one wrong thing.
 func TestInspectOAuth(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	d.ok("permission", "ask", trust, "telescope-api:dome.control")
@@ -243,6 +247,7 @@ func TestInspectOAuth(t *testing.T) {
 }
 
 func TestPoliciesOfATrust(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	secret := d.secret(trust, "90d")
@@ -338,6 +343,7 @@ func lifetime(token string) float64 {
 
 // TestUseOfPermissions has a service present a token to the API; what was seen of it is kept with the ledger.
 func TestUseOfPermissions(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const courier = "frame-courier@ridge"
 	d.ok("permission", "ask", courier, "telescope-api:frames.write")
@@ -371,6 +377,7 @@ func TestUseOfPermissions(t *testing.T) {
 
 // TestClientKeysAtAURL has a client publish its keys, and change them.
 func TestClientKeysAtAURL(t *testing.T) {
+	t.Parallel()
 	d := clients(t)
 	const courier = "frame-courier@ridge"
 	d.ok("consent", "give", courier, "--for", "everyone")

@@ -22,14 +22,14 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/stage"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage"
 )
 
 func signer(b *testing.B) *xmlsec.Signer {
@@ -321,7 +321,7 @@ func BenchmarkMetadata(b *testing.B) {
 func BenchmarkStart(b *testing.B) {
 	dir := b.TempDir()
 	build := func(out, pkg string) {
-		c := exec.Command("go", "build", "-ldflags", "-s -w -X admin.tressik.example/internal/first.Commit=measured", "-o", out, pkg)
+		c := exec.Command("go", "build", "-ldflags", "-s -w -X main.commit=measured", "-o", out, pkg)
 		c.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if o, err := c.CombinedOutput(); err != nil {
 			b.Fatalf("%v\n%s", err, o)
@@ -333,7 +333,7 @@ func BenchmarkStart(b *testing.B) {
 		b.Fatal(err)
 	}
 	build(empty, src)
-	build(tressik, "admin.tressik.example/cmd/tressik")
+	build(tressik, "tressik.example/cmd/tressik")
 	demo := filepath.Join(dir, "demo")
 	if o, err := exec.Command(tressik, "demo", "--dir", demo).CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, o)

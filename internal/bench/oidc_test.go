@@ -23,12 +23,12 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/stage"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/stage"
 )
 
 // clientStage is a stage with a provider that signs with ES256, a web client and a service.
@@ -220,7 +220,7 @@ func sum256(b []byte) []byte { s := sha256.Sum256(b); return s[:] }
 func BenchmarkStageMemory(b *testing.B) {
 	dir := b.TempDir()
 	tressik := filepath.Join(dir, "tressik")
-	build := exec.Command("go", "build", "-o", tressik, "admin.tressik.example/cmd/tressik")
+	build := exec.Command("go", "build", "-o", tressik, "tressik.example/cmd/tressik")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if o, err := build.CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, o)

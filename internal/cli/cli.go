@@ -15,10 +15,10 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/store"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/store"
+	"tressik.example/internal/view"
 )
 
 // Exit statuses.

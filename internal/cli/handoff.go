@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
 )
 
 func (a *App) handoffCmd() *cobra.Command {

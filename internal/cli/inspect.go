@@ -6,11 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/reach"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/reach"
+	"tressik.example/internal/view"
 )
 
 func (a *App) inspectCmd() *cobra.Command {

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/store"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/store"
+	"tressik.example/internal/view"
 )
 
 func (a *App) journalCmd() *cobra.Command {

@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/reach"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/reach"
+	"tressik.example/internal/view"
 )
 
 // sourceFlags are the flags of a metadata source.

@@ -5,11 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/view"
 )
 
 // partyBlocks explains a party.

@@ -7,10 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
 )
 
 func (a *App) permissionCmd() *cobra.Command {

@@ -17,12 +17,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/stage"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/stage"
+	"tressik.example/internal/view"
 )
 
 func (a *App) rehearseCmd() *cobra.Command {

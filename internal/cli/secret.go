@@ -6,10 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
 )
 
 func (a *App) secretCmd() *cobra.Command {

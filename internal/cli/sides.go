@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/reach"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/reach"
+	"tressik.example/internal/view"
 )
 
 // sideFlags are the values of the sides of a party that are not SAML.

@@ -5,14 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/first"
-	"admin.tressik.example/internal/store"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/store"
+	"tressik.example/internal/view"
 )
 
 // deskOn is a desk on an open ledger with the system's randomness.
@@ -26,7 +24,7 @@ func (a *App) versionCmd() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			b := a.Build
 			return a.print(view.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
-				Blocks: []view.Block{{Lines: []string{strings.TrimSpace(first.Line(b.Version, b.Commit, b.Go))}}}})
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit, b.Go)}}}})
 		}}
 }
 

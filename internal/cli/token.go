@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
 )
 
 func (a *App) tokenCmd() *cobra.Command {

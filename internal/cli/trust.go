@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/desk"
-	"admin.tressik.example/internal/view"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
 )
 
 // termFlags are the terms of a trust.

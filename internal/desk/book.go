@@ -9,12 +9,12 @@ import (
 	"sync"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/reach"
-	"admin.tressik.example/internal/stage"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/reach"
+	"tressik.example/internal/stage"
+	"tressik.example/internal/store"
 )
 
 // castOIDC makes the players of a trust over OpenID Connect.

@@ -15,14 +15,14 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/store"
 )
 
 // ClientInput is what is said of the client side of an app. Empty values leave things as they are.

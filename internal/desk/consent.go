@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/store"
 )
 
 // ConsentInput says who agrees to what. No labels means all that fits.

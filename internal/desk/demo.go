@@ -7,11 +7,11 @@ import (
 	"io"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // DemoParties makes what the foreign parties of the demo would publish: metadata and certificates, by file name. Their

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/store"
 )
 
 // Desk does an administrator's work on a ledger.

@@ -6,11 +6,11 @@ import (
 	"os"
 	"strings"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
 )
 
 // Item is one value of a handoff.

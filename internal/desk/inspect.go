@@ -11,12 +11,12 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/store"
 )
 
 // Inspection is what inspect found out about its input.

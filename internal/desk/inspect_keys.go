@@ -11,9 +11,9 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
 )
 
 func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {

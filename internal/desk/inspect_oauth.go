@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // oauthIn finds an authorization request or response in a captured URL or query.

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // inspectJWT explains a JWT. With a ledger it says which provider's key verifies it and what it may do; with a trust it

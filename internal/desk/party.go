@@ -10,13 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/store"
 )
 
 // PartyInput is what is said of a party when it is added or changed. Raw metadata, own, or values by hand.

@@ -6,11 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/store"
 )
 
 // ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a trust

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/store"
 )
 
 // API returns an app that has an api side. Errors: *UnknownError.

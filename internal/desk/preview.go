@@ -4,12 +4,12 @@ import (
 	"maps"
 	"slices"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // Preview is what a trust would send for a person.

@@ -10,15 +10,15 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/stage"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage"
+	"tressik.example/internal/store"
 )
 
 // cast makes players of the parties of trusts. Own parties play with their keys out of the vault; a foreign one is played

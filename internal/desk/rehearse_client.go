@@ -9,12 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/stage"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/stage"
 )
 
 // ErrNobody means that a rehearsal needs a person.

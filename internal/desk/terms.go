@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
+	"tressik.example/internal/core/federation"
 )
 
 // PolicyTerms are the terms that only trusts over OpenID Connect have. Empty ones leave things as they are.

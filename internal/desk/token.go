@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/reach"
-	"admin.tressik.example/internal/stage"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/reach"
+	"tressik.example/internal/stage"
 )
 
 // TokenInput says what token is wanted and how the client authenticates.

@@ -6,13 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/store"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/store"
 )
 
 // Terms are what can be said about a trust. Nil and empty leave things as they are or as they follow from the metadata.

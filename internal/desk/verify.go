@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Verification is the outcome of verifying a metadata document.

@@ -18,7 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/saml"
 )
 
 // Errors that callers test for.

@@ -35,6 +35,7 @@ func serve(t *testing.T, tls bool) *httptest.Server {
 }
 
 func TestFetchIsChecked(t *testing.T) {
+	t.Parallel()
 	s := serve(t, true)
 	ca := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw})
 	sum := sha256.Sum256(s.Certificate().Raw)
@@ -79,6 +80,7 @@ func TestFetchIsChecked(t *testing.T) {
 }
 
 func TestPlainHTTPIsForLoopback(t *testing.T) {
+	t.Parallel()
 	s := serve(t, false)
 	if b, err := Read(context.Background(), s.URL+"/md", Options{Max: 100}); err != nil || string(b) != "<metadata/>" {
 		t.Errorf("%q, %v", b, err)

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/oidc"
 )
 
 // Published is what a provider publishes of its OpenID side.

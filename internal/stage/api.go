@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // APIPlayer is a stand-in for an API: it checks the access token that it is sent and answers with some records.

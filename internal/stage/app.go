@@ -9,9 +9,9 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/saml"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 func (s *Stage) dealsOf(app *Player) []*Deal {

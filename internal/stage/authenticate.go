@@ -12,7 +12,7 @@ import (
 	"slices"
 	"time"
 
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/oidc"
 )
 
 const assertionType = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"

@@ -15,9 +15,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
 )
 
 // Registered is what the ledger has of a trust over OpenID Connect, as it is now.

@@ -9,8 +9,8 @@ import (
 	"strings"
 	"sync"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
 )
 
 const pageStyle = `

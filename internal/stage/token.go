@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
 )
 
 // tokens is a token response (RFC 6749, section 5.1; OpenID Connect Core, section 3.1.3.3).

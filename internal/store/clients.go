@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
+	"tressik.example/internal/core/federation"
 )
 
 func text(t time.Time) string {

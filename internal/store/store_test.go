@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/federation"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -40,6 +40,7 @@ func (l *Ledger) mustAdd(t *testing.T, p *federation.Party, raw string) {
 }
 
 func TestCreateLeavesNothingHalfDone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	o := Options{Actor: "tester", Now: func() time.Time { return now }}
 	if _, err := Create(filepath.Join(dir, "no", "x.ledger"), "X", o); err == nil {
@@ -73,6 +74,7 @@ func TestCreateLeavesNothingHalfDone(t *testing.T) {
 }
 
 func TestPartiesAndConflicts(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "<raw/>")
 	l.mustAdd(t, party(federation.App, "nightlog"), "")
@@ -111,6 +113,7 @@ func TestPartiesAndConflicts(t *testing.T) {
 }
 
 func TestTrustHoldsItsParties(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "")
 	l.mustAdd(t, party(federation.App, "nightlog"), "")
@@ -150,6 +153,7 @@ func TestTrustHoldsItsParties(t *testing.T) {
 }
 
 func TestChangeIsAllOrNothing(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	before, _, _ := l.VerifyJournal()
 	boom := errors.New("boom")
@@ -169,6 +173,7 @@ func TestChangeIsAllOrNothing(t *testing.T) {
 }
 
 func TestVault(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "")
 	for _, kind := range keys.Kinds() {
@@ -208,6 +213,7 @@ func TestVault(t *testing.T) {
 }
 
 func TestJournalFilters(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	at := now
 	l.Now = func() time.Time { at = at.Add(time.Minute); return at }
@@ -227,6 +233,7 @@ func TestJournalFilters(t *testing.T) {
 }
 
 func TestPersons(t *testing.T) {
+	t.Parallel()
 	l := open(t)
 	put := func(replace bool, ids ...string) string {
 		var list []people.Person

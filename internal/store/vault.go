@@ -12,7 +12,7 @@ import (
 
 	"filippo.io/age"
 
-	"admin.tressik.example/internal/core/keys"
+	"tressik.example/internal/core/keys"
 )
 
 // ErrVaultKey means that the vault key is lost, unreadable, or belongs to another ledger.

@@ -15,7 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"admin.tressik.example/internal/core/finding"
+	"tressik.example/internal/core/finding"
 )
 
 // Width is how many columns a table may have before it folds.

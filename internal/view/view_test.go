@@ -11,7 +11,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"admin.tressik.example/internal/core/finding"
+	"tressik.example/internal/core/finding"
 )
 
 func page() Page {

@@ -15,8 +15,8 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 	"cel.dev/cel-go/ext"
 
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // Rule releases one attribute.

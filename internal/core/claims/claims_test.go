@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"admin.tressik.example/internal/core/people"
+	"tressik.example/internal/core/people"
 )
 
 func mira() *people.Person {

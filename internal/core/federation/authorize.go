@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/oidc"
 )
 
 // Authorization is an authorization request (RFC 6749, section 4.1.1; OpenID Connect Core, section 3.1.2.1).

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // Client is the client side of an app (RFC 6749, section 2; OpenID Connect Registration, section 2).

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
 )
 
 // PickFormat chooses the name identifier format: the first one the app names that the provider has; where a side names

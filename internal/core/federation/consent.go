@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 )
 
 // The standings of a consent.

@@ -7,10 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 )
 
 var at = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)

@@ -11,11 +11,11 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // Kind tells providers from apps.

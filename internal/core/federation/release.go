@@ -11,11 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/claims"
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/oidc"
-	"admin.tressik.example/internal/core/people"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // Releaser works out what a trust sends for a person.

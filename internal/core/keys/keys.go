@@ -20,7 +20,7 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
+	"tressik.example/internal/core/finding"
 )
 
 // Errors that callers test for.

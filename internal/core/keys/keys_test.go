@@ -14,8 +14,8 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/peer"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -35,6 +35,7 @@ func make2(t *testing.T, kind string, life time.Duration) (crypto.Signer, []byte
 
 // TestOpenSSLReadsWhatWeMake has openssl read keys and certificates, and compares fingerprints.
 func TestOpenSSLReadsWhatWeMake(t *testing.T) {
+	t.Parallel()
 	openssl := peer.Need(t, "openssl")
 	for _, kind := range []string{"rsa-2048", "ecdsa-p256", "ecdsa-p384"} {
 		k, c := make2(t, kind, 24*time.Hour)
@@ -72,6 +73,7 @@ func TestOpenSSLReadsWhatWeMake(t *testing.T) {
 
 // TestWeReadWhatOpenSSLMakes reads private keys in each of the forms that openssl writes.
 func TestWeReadWhatOpenSSLMakes(t *testing.T) {
+	t.Parallel()
 	openssl := peer.Need(t, "openssl")
 	dir := t.TempDir()
 	forms := map[string][]string{
@@ -108,6 +110,7 @@ func TestWeReadWhatOpenSSLMakes(t *testing.T) {
 }
 
 func TestJudge(t *testing.T) {
+	t.Parallel()
 	const day = 24 * time.Hour
 	_, c := make2(t, "ecdsa-p256", 100*day)
 	cert, err := ParseCertificate(c)

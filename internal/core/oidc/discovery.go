@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/saml"
 )
 
 // Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC 8414,

@@ -14,8 +14,8 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
 )
 
 // Limits of what is read.

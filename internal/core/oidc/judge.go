@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/saml"
 )
 
 // Skew is how far two clocks may differ.

@@ -20,13 +20,14 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 
 func TestJudgeRedirect(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		kind  Kind
 		uri   string
@@ -64,6 +65,7 @@ func TestJudgeRedirect(t *testing.T) {
 }
 
 func TestMatchRedirect(t *testing.T) {
+	t.Parallel()
 	reg := []string{"https://dome.kestrelridge.example/cb", "http://127.0.0.1/cb", "http://[::1]:5000/cb"}
 	for uri, want := range map[string][2]bool{ // web, native
 		"https://dome.kestrelridge.example/cb":     {true, true},
@@ -89,6 +91,7 @@ func TestMatchRedirect(t *testing.T) {
 }
 
 func TestScope(t *testing.T) {
+	t.Parallel()
 	if l, ok := Scope(" openid  email openid "); !ok || !slices.Equal(l, []string{"openid", "email"}) {
 		t.Errorf("%v %v", l, ok)
 	}
@@ -106,6 +109,7 @@ func TestScope(t *testing.T) {
 }
 
 func TestStandardsOwnExamples(t *testing.T) {
+	t.Parallel()
 	// OpenID Connect Core, appendix A.3.
 	if h := AccessHash("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y"); h != "77QmUPtjPfzWtF2AnpK9RQ" {
 		t.Errorf("at_hash %s", h)
@@ -125,6 +129,7 @@ func TestStandardsOwnExamples(t *testing.T) {
 }
 
 func TestReadKeys(t *testing.T) {
+	t.Parallel()
 	rsaWeak, _ := rsa.GenerateKey(rand.Reader, 1024)
 	p521, _ := ecdsa.GenerateKey(elliptic.P521(), rand.Reader)
 	good, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -183,6 +188,7 @@ func idClaims() map[string]any {
 
 // TestJudgeIDToken has one wrong thing in each case, and expects its finding and no other error.
 func TestJudgeIDToken(t *testing.T) {
+	t.Parallel()
 	all := signers(t)
 	s, other := all["ES256"], all["RS256"]
 	expect := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true, Nonce: "n", ACR: []string{saml.ContextMFA}, MaxAge: 5 * time.Minute, Now: now,
@@ -261,6 +267,7 @@ func TestJudgeIDToken(t *testing.T) {
 
 // TestForgedTokens are signatures that must not pass by construction.
 func TestForgedTokens(t *testing.T) {
+	t.Parallel()
 	s := signers(t)["RS256"]
 	good, _ := s.Sign("at+jwt", map[string]any{"iss": "i", "aud": "a", "exp": now.Unix() + 60, "iat": now.Unix(), "sub": "x", "client_id": "c", "scope": "frames.read", "jti": "j"})
 	parts := strings.Split(good, ".")
@@ -316,6 +323,7 @@ func keyKind(alg string) string {
 // TestVerifyAgainstPeer has go-jose sign with each algorithm; each must pass, and fail with one bit turned or another
 // algorithm's key.
 func TestVerifyAgainstPeer(t *testing.T) {
+	t.Parallel()
 	all := signers(t)
 	keys := map[string]crypto.Signer{"ES256": all["ES256"].Key, "ES384": all["ES384"].Key, "EdDSA": all["EdDSA"].Key}
 	for _, a := range []string{"RS256", "RS384", "RS512", "PS256", "PS384", "PS512"} {
@@ -366,6 +374,7 @@ func TestVerifyAgainstPeer(t *testing.T) {
 }
 
 func TestJudgeAccessToken(t *testing.T) {
+	t.Parallel()
 	s := signers(t)["ES256"]
 	e := Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now, Scope: []string{"frames.read"}, Revoked: func(jti string) bool { return jti == "gone" }}
 	for id, c := range map[string]struct {
@@ -387,6 +396,7 @@ func TestJudgeAccessToken(t *testing.T) {
 }
 
 func TestJudgeAssertion(t *testing.T) {
+	t.Parallel()
 	s := signers(t)["ES256"]
 	seen := map[string]bool{}
 	judge := func(change map[string]any) *Error {
@@ -415,6 +425,7 @@ func TestJudgeAssertion(t *testing.T) {
 }
 
 func TestJudgeDiscovery(t *testing.T) {
+	t.Parallel()
 	const iss = "https://idp.southmere.example"
 	good := func() map[string]any {
 		return map[string]any{"issuer": iss, "authorization_endpoint": iss + "/a", "token_endpoint": iss + "/t", "jwks_uri": iss + "/k", "response_types_supported": []string{"code"},

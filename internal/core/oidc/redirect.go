@@ -6,9 +6,9 @@ import (
 	"net/url"
 	"strings"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/saml"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/saml"
 )
 
 // JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC 6749,

@@ -15,7 +15,7 @@ import (
 	"slices"
 	"strings"
 
-	"admin.tressik.example/internal/core/finding"
+	"tressik.example/internal/core/finding"
 )
 
 // Peek reads header and claims of a JWT without verifying anything. Errors: ErrToken.

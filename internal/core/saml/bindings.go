@@ -12,7 +12,7 @@ import (
 	"strings"
 	"sync"
 
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Errors of taking a message out of its binding.

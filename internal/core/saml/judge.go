@@ -10,8 +10,8 @@ import (
 
 	"crypto"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // DefaultSkew is how far two clocks may differ.

@@ -7,9 +7,9 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/xmlsec"
 )
 
 func (j *judging) subject() {

@@ -15,9 +15,9 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/xmlsec"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -79,6 +79,7 @@ func build(t testing.TB, a *Answer) []byte {
 }
 
 func TestAccepts(t *testing.T) {
+	t.Parallel()
 	for name, f := range map[string]func(*Answer, *Expect){
 		"signed assertion":     func(*Answer, *Expect) {},
 		"signed response":      func(a *Answer, _ *Expect) { a.SignAssertion, a.SignResponse = false, true },
@@ -109,6 +110,7 @@ func TestAccepts(t *testing.T) {
 
 // TestRefuses has one thing wrong in each case and asserts the very finding that names it, and no other error.
 func TestRefuses(t *testing.T) {
+	t.Parallel()
 	edit := func(from, to string) func([]byte) []byte {
 		return func(b []byte) []byte { return []byte(strings.Replace(string(b), from, to, 1)) }
 	}
@@ -183,6 +185,7 @@ func TestRefuses(t *testing.T) {
 }
 
 func TestPlainWhereEncryptedIsWarnedOf(t *testing.T) {
+	t.Parallel()
 	e := expect()
 	e.WantEncrypted = true
 	j := judge(t, build(t, answer()), e)
@@ -193,6 +196,7 @@ func TestPlainWhereEncryptedIsWarnedOf(t *testing.T) {
 
 // TestSlashIsNamed holds that a value that is off by a slash is told so.
 func TestSlashIsNamed(t *testing.T) {
+	t.Parallel()
 	a := answer()
 	a.ACS = acsURL + "/"
 	for _, f := range judge(t, build(t, a), expect()).Findings {
@@ -203,6 +207,7 @@ func TestSlashIsNamed(t *testing.T) {
 }
 
 func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
+	t.Parallel()
 	a := answer()
 	a.Subject.Value = "mira@kestrelridge.example.evil.example"
 	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil", "mira@kestrelridge.example<!-- -->.evil", 1)
@@ -214,6 +219,7 @@ func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
 
 // TestSHA1 signs with SHA-1 by hand, since the signer does not.
 func TestSHA1(t *testing.T) {
+	t.Parallel()
 	a := answer()
 	a.SignAssertion = false
 	doc, err := xmlsec.Parse(build(t, a), xmlsec.MessageLimits())

@@ -13,8 +13,8 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Errors of reading metadata that callers test for.

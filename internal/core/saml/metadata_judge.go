@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
 )
 
 // JudgeEntity reports what an administrator should know of an entity that is to play a side: role, endpoints,

@@ -13,10 +13,10 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/core/xmlsec"
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/peer"
 )
 
 func entity() *Entity {
@@ -50,6 +50,7 @@ func readBack(t *testing.T, b []byte) *Entity {
 }
 
 func TestMetadataRoundTrip(t *testing.T) {
+	t.Parallel()
 	e := entity()
 	b, err := WriteMetadata(e, WriteOptions{ID: "_m", Signer: signers().idp, ValidUntil: e.ValidUntil})
 	if err != nil {
@@ -65,6 +66,7 @@ func TestMetadataRoundTrip(t *testing.T) {
 
 // TestMetadataIsJudged has one thing wrong each time, and asserts the finding that names it.
 func TestMetadataIsJudged(t *testing.T) {
+	t.Parallel()
 	weak := func() string {
 		c, err := keys.ParseCertificate([]byte(weakCert))
 		if err != nil {
@@ -111,6 +113,7 @@ func TestMetadataIsJudged(t *testing.T) {
 }
 
 func TestPrivateKeyInMetadataIsNotKept(t *testing.T) {
+	t.Parallel()
 	p, err := keys.MarshalPrivate(signers().other.Key)
 	if err != nil {
 		t.Fatal(err)
@@ -129,6 +132,7 @@ func TestPrivateKeyInMetadataIsNotKept(t *testing.T) {
 
 // TestPeerVerifiesAllThatWeSign has xmlsec1 verify metadata, request, response and assertion.
 func TestPeerVerifiesAllThatWeSign(t *testing.T) {
+	t.Parallel()
 	xmlsec1 := peer.Need(t, "xmlsec1")
 	dir := t.TempDir()
 	pemFile := filepath.Join(dir, "idp.pem")
@@ -169,6 +173,7 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 }
 
 func TestRedirectBinding(t *testing.T) {
+	t.Parallel()
 	xml := []byte("<a>&amp;é</a>")
 	to, err := EncodeRedirect("https://login.kestrelridge.example/sso?x=1", "SAMLRequest", xml, "state=&", signers().app)
 	if err != nil || !strings.HasPrefix(to, "https://login.kestrelridge.example/sso?x=1&SAMLRequest=") {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // WriteOptions says how metadata is written.

@@ -3,8 +3,8 @@ package saml
 import (
 	"errors"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // ReadFinding turns an error of reading XML into a finding.

@@ -8,9 +8,9 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/near"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // AuthnRequest is a request for a sign-in (SAML Core, section 3.4.1).

@@ -8,7 +8,7 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Attribute is a SAML attribute with its values (SAML Core, section 2.7.3.1).

@@ -6,8 +6,8 @@ import (
 
 	"github.com/beevik/etree"
 
-	"admin.tressik.example/internal/core/finding"
-	"admin.tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // wrap is a way to forge a message out of a genuinely signed one: the signed element is kept somewhere, and a forged one
@@ -105,6 +105,7 @@ func wraps() []wrap {
 }
 
 func TestWrappingsAreRefused(t *testing.T) {
+	t.Parallel()
 	for _, c := range wraps() {
 		t.Run(c.name, func(t *testing.T) {
 			a := answer()

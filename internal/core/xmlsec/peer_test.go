@@ -16,8 +16,8 @@ import (
 	"testing"
 	"time"
 
-	"admin.tressik.example/internal/core/keys"
-	"admin.tressik.example/internal/peer"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/peer"
 )
 
 // identity is a key with its certificate, in memory and as files.
@@ -70,6 +70,7 @@ func run(t testing.TB, name string, args ...string) string {
 }
 
 func TestXMLSecVerifiesWhatWeSign(t *testing.T) {
+	t.Parallel()
 	xmlsec1 := peer.Need(t, "xmlsec1")
 	p256, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -104,6 +105,7 @@ const template = `<x:a xmlns:x="urn:x" xmlns:in="urn:inherited" ID="_1"><x:b>tex
 <DigestMethod Algorithm="DIGEST"/><DigestValue/></Reference></SignedInfo><SignatureValue/></Signature></x:a>`
 
 func TestWeVerifyWhatXMLSecSigns(t *testing.T) {
+	t.Parallel()
 	xmlsec1 := peer.Need(t, "xmlsec1")
 	rsaID := newIdentity(t, rsaKey(t))
 	p384, err := ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
@@ -173,6 +175,7 @@ func reasonIs(t *testing.T, err error, want Reason) {
 }
 
 func TestEncryptionBothWays(t *testing.T) {
+	t.Parallel()
 	xmlsec1 := peer.Need(t, "xmlsec1")
 	id := newIdentity(t, rsaKey(t))
 	for _, alg := range []string{AES128GCM, AES256GCM, AES128CBC, AES256CBC} {

@@ -12,6 +12,7 @@ import (
 var small = Limits{Bytes: 4096, Depth: 8}
 
 func TestParseRefuses(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, in string
 		want     error
@@ -69,6 +70,7 @@ func TestParseRefuses(t *testing.T) {
 }
 
 func TestParseSaysWhere(t *testing.T) {
+	t.Parallel()
 	_, err := Parse([]byte("<a>\n  <b>\n  <c></b>\n</a>"), small)
 	var re *ReadError
 	if !errors.As(err, &re) || re.Line != 3 {
@@ -77,6 +79,7 @@ func TestParseSaysWhere(t *testing.T) {
 }
 
 func TestTextIsNotSplit(t *testing.T) {
+	t.Parallel()
 	for _, in := range []string{
 		`<a>admin@kestrelridge.example<!-- x -->.evil.example</a>`,
 		`<a>admin@kestrelridge.example<![CDATA[.evil]]>.example</a>`,
@@ -93,6 +96,7 @@ func TestTextIsNotSplit(t *testing.T) {
 }
 
 func TestEncodings(t *testing.T) {
+	t.Parallel()
 	utf16 := []byte{0xFF, 0xFE}
 	for _, c := range "<a>é</a>" {
 		utf16 = append(utf16, byte(c), byte(c>>8))
@@ -120,6 +124,7 @@ var canonicalSamples = []string{
 }
 
 func TestExclusiveCanonicalization(t *testing.T) {
+	t.Parallel()
 	for _, in := range canonicalSamples {
 		doc, err := Parse([]byte(in), small)
 		if err != nil {
