@@ -153,11 +153,11 @@ func TestSecrets(t *testing.T) {
 	if !strings.Contains(shown, "shown this once") {
 		t.Errorf("%s", shown)
 	}
-	d.fails(0, []string{"secret.life", "180 days"}, "secret", "add", trust, "--lasts", "181d", "--out", "second")
+	d.fails(0, []string{"secret.life", "120 days"}, "secret", "add", trust, "--lasts", "121d", "--out", "second")
 	if fi, err := os.Stat(d.path("second")); err != nil || fi.Mode().Perm() != 0o600 || len(strings.TrimSpace(d.read("second"))) != 43 {
 		t.Errorf("%v %v", fi, err)
 	}
-	d.fails(1, []string{"at most 2 years"}, "secret", "add", trust, "--lasts", "731d")
+	d.fails(1, []string{"at most 400 days"}, "secret", "add", trust, "--lasts", "401d")
 	d.fails(2, []string{"--lasts is missing"}, "secret", "add", trust)
 	d.fails(2, []string{"90d, 12h or 15m"}, "secret", "add", trust, "--lasts", "soon")
 	d.fails(1, []string{"second is there already"}, "secret", "add", trust, "--lasts", "90d", "--out", "second")

@@ -8,9 +8,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"tressik.example/internal/core/finding"
 )
 
-type findings []struct{ ID, Level, Saw, Expected, Side, Fix string }
+type findings []struct {
+	ID, Level, Saw, Expected, Side string
+	Fix                            finding.Remedy
+}
 
 func (f findings) errors() (out []string) {
 	for _, x := range f {
@@ -300,7 +304,7 @@ func TestRequestsByPOST(t *testing.T) {
 	if r.code != 0 || !strings.Contains(r.out, "made with the app's key") {
 		t.Errorf("%d\n%s", r.code, r.out)
 	}
-	d.fails(0, []string{"trust.admits", "did you mean group:observers?"}, "trust", "change", "plates@southmere", "--admits", "group:observer")
+	d.fails(0, []string{"trust.admits", "--admits group:observers`"}, "trust", "change", "plates@southmere", "--admits", "group:observer")
 	d.ok("trust", "change", "plates@southmere", "--admits", "everyone")
 	d.fails(3, []string{"trust.requests-signed"}, "trust", "change", "plates@southmere", "--sign-requests", "off")
 	d.fails(3, []string{"request.signature.missing"}, "rehearse", "plates@southmere", "--as", "mira")

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
+	"tressik.example/internal/view"
 )
 
 func TestTokenForScripts(t *testing.T) {
@@ -367,7 +368,7 @@ func TestUseOfPermissions(t *testing.T) {
 	var unused []string
 	for _, f := range v.Findings {
 		if f.ID == "privilege.unused" {
-			unused = append(unused, f.Fix)
+			unused = append(unused, view.Remedy(f.Fix))
 		}
 	}
 	if len(unused) != 1 || !strings.Contains(unused[0], "frames.write") {

@@ -81,7 +81,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
 		return exitFailed
 	case errors.As(err, &usage), isCobraUsage(err):
-		fmt.Fprintf(a.Err, "tressik: %v\n", err)
+		fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
 		return exitUsage
 	}
 	fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
@@ -116,6 +116,10 @@ func isCobraUsage(err error) bool {
 
 func explain(err error) string {
 	s := err.Error()
+	var advised *finding.Advised
+	if errors.As(err, &advised) {
+		s += "; " + view.Remedy(advised.Fix)
+	}
 	switch {
 	case errors.Is(err, store.ErrNoLedger):
 		s += "; make one with `tressik init --org NAME`, or name one with --ledger or TRESSIK_LEDGER"

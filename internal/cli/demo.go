@@ -171,10 +171,10 @@ func (a *App) demo(ctx context.Context, dir string) error {
 		if s.say != "" {
 			fmt.Fprintln(a.Out, p.Dim(view.Indented("# ", s.say)))
 		}
-		fmt.Fprintln(a.Out, p.Bold("$ tressik "+shellWords(s.args)))
+		fmt.Fprintln(a.Out, p.Bold("$ "+view.Command(s.args)))
 		sub := &App{In: a.In, Out: a.Out, Err: a.Err, Env: env, Build: a.Build}
 		if got := sub.Run(ctx, s.args); got != s.exit {
-			return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", shellWords(s.args), got, s.exit)
+			return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", view.Words(s.args), got, s.exit)
 		}
 	}
 	fmt.Fprintf(a.Out, "\n%s\n", p.Bold("The ledger stays in "+dir+" for you to play on:"))
@@ -187,16 +187,4 @@ func (a *App) demo(ctx context.Context, dir string) error {
   tressik stage                                              # then open a start link in a browser
 `, dir)
 	return nil
-}
-
-// shellWords writes arguments as they would be typed.
-func shellWords(args []string) string {
-	out := make([]string, len(args))
-	for i, s := range args {
-		out[i] = s
-		if strings.ContainsAny(s, " \"'$`&|;<>()*?") {
-			out[i] = "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(out, " ")
 }

@@ -110,7 +110,7 @@ func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) 
 		return "", err
 	}
 	for _, f := range fs.Without(finding.Pass) {
-		a.say("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, f.Fix)
+		a.say("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, view.Remedy(f.Fix))
 	}
 	h.AddTo(s, secret)
 	return s.ID, nil

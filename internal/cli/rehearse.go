@@ -194,7 +194,7 @@ func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 		for _, f := range r.Findings {
 			if f.Level == finding.Error {
 				fmt.Fprintln(a.Out, view.Indented("  ", f.Check+": "+f.Saw))
-				fmt.Fprintln(a.Out, view.Indented("      ", f.Fix))
+				fmt.Fprintln(a.Out, view.Indented("      ", view.Remedy(f.Fix)))
 			}
 		}
 		return
@@ -256,6 +256,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 			a.say("what the stage saw could not be kept: %v", cerr)
 		}
 	}()
+	s.Remedy = view.Remedy
 	if v := a.Env("TRESSIK_NOW"); v != "" {
 		s.Notice = "its clock is set to " + v
 	}

@@ -412,12 +412,20 @@ func todoBlock(p *view.Printer, t *federation.Trust, todos []desk.Todo) view.Blo
 			continue
 		}
 		open++
-		b.Lines = append(b.Lines, "  "+p.Loud("open")+"  "+x.Step, "          "+x.Command)
+		b.Lines = append(b.Lines, "  "+p.Loud("open")+"  "+x.Step, "          "+todoWords(x.Fix))
 	}
 	if open == 0 {
 		b.Lines = append(b.Lines, "", "  Nothing is left: both sides agree and a sign-in was rehearsed.")
 	}
 	return b
+}
+
+// todoWords writes a command by itself, so that it can be copied, and other remedies in words.
+func todoWords(r finding.Remedy) string {
+	if r.Run != nil && r.Next == nil && r.Else == nil {
+		return view.Command(r.Run)
+	}
+	return view.Remedy(r)
 }
 
 func (a *App) nextAll(d *desk.Desk) error {

@@ -124,7 +124,10 @@ func refusal(is error, what string, fs finding.List) error {
 	var b strings.Builder
 	for _, f := range fs {
 		if f.Level == finding.Error {
-			fmt.Fprintf(&b, "\n  %s: %s; expected %s; %s", f.Check, f.Saw, f.Expected, f.Fix)
+			fmt.Fprintf(&b, "\n  %s: %s; expected %s", f.Check, f.Saw, f.Expected)
+			if f.Fix.Do != "" {
+				b.WriteString("; " + f.Fix.Do)
+			}
 		}
 	}
 	return fmt.Errorf("%s: this %w:%s", what, is, b.String())

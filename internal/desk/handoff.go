@@ -217,9 +217,9 @@ func yes(b bool) string {
 
 // Todo is one step of the work on a trust.
 type Todo struct {
-	Done    bool   `json:"done"`
-	Step    string `json:"step"`
-	Command string `json:"command,omitempty"` // what to run, if it is open
+	Done bool           `json:"done"`
+	Step string         `json:"step"`
+	Fix  finding.Remedy `json:"fix,omitzero"` // how to do it, if it is open
 }
 
 // Next lists what is done and what is left for a trust.
@@ -234,7 +234,8 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 	}
 	c := app.ClientSide()
 	service := t.OIDC != nil && c != nil && !c.Kind.Redirects()
-	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, ""}, {true, "the trust is made", ""}}
+	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, finding.Remedy{}},
+		{true, "the trust is made", finding.Remedy{}}}
 	if t.OIDC != nil {
 		out[1].Step = "the client is registered, with the client ID " + t.OIDC.ClientID
 	}
@@ -248,10 +249,10 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 		if p.Own {
 			step += " (it is Tressik's own)"
 		}
-		out = append(out, Todo{given, step, fmt.Sprintf("tressik handoff %s --for %s", name, side)})
+		out = append(out, Todo{given, step, finding.Run("handoff", name, "--for", side)})
 	}
 	if !service {
-		out = append(out, Todo{len(persons) > 0, "there are people to try it on", "tressik people load FILE"})
+		out = append(out, Todo{len(persons) > 0, "there are people to try it on", finding.Run("people", "load", "FILE")})
 	}
 	var consents []federation.Consent
 	if t.OIDC != nil {
@@ -279,14 +280,14 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 	if t.Last != nil && !rehearsed {
 		step = "a rehearsal succeeded since the last change"
 	}
-	command := fmt.Sprintf("tressik rehearse %s --as %s", name, who)
+	command := finding.Run("rehearse", name, "--as", who)
 	if service {
-		command = "tressik rehearse " + name
+		command = finding.Run("rehearse", name)
 	}
 	out = append(out, Todo{rehearsed, step, command})
 	for i := range out {
 		if out[i].Done {
-			out[i].Command = ""
+			out[i].Fix = finding.Remedy{}
 		}
 	}
 	return t, out, nil
@@ -296,12 +297,12 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	var out []Todo
 	for _, f := range found {
 		if f.ID == "claims.required" {
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, fmt.Sprintf("tressik claims set %s %s", t.Name, suggestion(f))})
+			out = append(out, Todo{false, f.Check + ": " + f.Saw, finding.Run("claims", "set", t.Name, suggestion(f))})
 		}
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
-		out = append(out, Todo{done, "claims are released", fmt.Sprintf("tressik claims set %s mail=person.mail", t.Name)})
+		out = append(out, Todo{done, "claims are released", finding.Run("claims", "set", t.Name, "mail=person.mail")})
 	}
 	return out
 }
@@ -314,7 +315,7 @@ func suggestion(f finding.Finding) string {
 		attr = n
 	}
 	if strings.ContainsAny(attr, ":/.-") {
-		return fmt.Sprintf("'%s=person[\"%s\"]'", label, attr)
+		return fmt.Sprintf("%s=person[%q]", label, attr)
 	}
 	return label + "=person." + attr
 }

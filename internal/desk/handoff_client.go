@@ -247,16 +247,16 @@ type clientMetadata struct {
 
 // clientTodos are the steps that only trusts over OpenID Connect have.
 func clientTodos(t *federation.Trust, found finding.List) []Todo {
-	out := []Todo{{len(t.OIDC.Asks) > 0, "it asks for what it needs", "tressik permission ask " + t.Name + " API:NAME"}}
+	out := []Todo{{len(t.OIDC.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "consent.waiting" {
 			waiting++
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, strings.Trim(f.Fix, "`")})
+			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
 		}
 	}
 	if waiting == 0 && len(t.OIDC.Asks) > 0 {
-		out = append(out, Todo{true, "no permission waits for an administrator", ""})
+		out = append(out, Todo{true, "no permission waits for an administrator", finding.Remedy{}})
 	}
 	return out
 }

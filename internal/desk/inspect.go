@@ -229,7 +229,7 @@ func (d *Desk) inspectMetadata(doc *etree.Document, in InspectInput) (*Inspectio
 	v := &Inspection{Kind: "SAML metadata"}
 	signed := "no"
 	if xmlsec.Child(md.Root, xmlsec.NS, "Signature") != nil {
-		signed = "yes; verify it with `tressik metadata verify FILE --signed-by CERT`"
+		signed = "yes; not verified here"
 	}
 	if md.Aggregate {
 		v.Kind = "SAML metadata aggregate"
@@ -338,7 +338,7 @@ func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspectio
 			explainAssertion(v, a)
 		}
 		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was verified",
-			Expected: "a trust to judge by", Side: finding.Ledger, Fix: "judge it as the app would with `tressik inspect FILE --trust APP@PROVIDER`"})
+			Expected: "a trust to judge by", Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")})
 		return v, nil
 	}
 	t, app, provider, err := d.Trust(in.Trust)
@@ -369,7 +369,7 @@ func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspectio
 	}
 	if in.Request == "" && j.InResponseTo != "" {
 		v.Findings.Add(finding.Finding{ID: "saml.in-response-to", Level: finding.Note, Check: "answer to a request", Saw: j.InResponseTo,
-			Expected: "the ID of the request that was sent", Side: finding.App, Fix: "not judged; give the ID with --request"})
+			Expected: "the ID of the request that was sent", Side: finding.App, Fix: finding.Do("it was not judged; say which request was sent")})
 	}
 	return v, nil
 }

@@ -54,7 +54,7 @@ func (d *Desk) inspectOAuth(in InspectInput, kind, at string, q url.Values) (*In
 	}
 	if in.Trust == "" {
 		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was compared", Expected: "a trust to judge by", Side: finding.Ledger,
-			Fix: "judge it with `tressik inspect FILE --trust APP@PROVIDER`"})
+			Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")})
 		return v, nil
 	}
 	t, app, provider, err := d.OIDCTrust(in.Trust)
@@ -83,35 +83,36 @@ func (d *Desk) judgeAsked(out *finding.List, at string, q url.Values, t *federat
 	c := app.ClientSide()
 	if at != "" && at != doc.AuthorizationEndpoint {
 		out.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint", Saw: near.Told(at, doc.AuthorizationEndpoint), Expected: doc.AuthorizationEndpoint, Side: finding.App,
-			Fix: "set it as the discovery document has it, unless it was captured at the stage", Ref: "RFC 8414 2"})
+			Fix: finding.Do("set it as the discovery document has it, unless it was captured at the stage"), Ref: "RFC 8414 2"})
 	}
 	if id := q.Get("client_id"); id != t.OIDC.ClientID {
 		out.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, t.OIDC.ClientID), Expected: t.OIDC.ClientID, Side: finding.App,
-			Fix: "set the client ID that the provider issued: `tressik handoff " + t.Name + " --for app`", Ref: "RFC 6749 4.1.1"})
+			Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff", t.Name, "--for", "app")), Ref: "RFC 6749 4.1.1"})
 	} else {
 		out.Pass("oauth.client-id", "client ID", id)
 	}
 	if r := q.Get("redirect_uri"); !oidc.MatchRedirect(c.Kind, c.Redirects, r) {
 		out.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: r, Expected: strings.Join(c.Redirects, " or "), Side: finding.App,
-			Fix: oidc.ExplainRedirect(c.Redirects, r) + "; send it exactly, or register it with `tressik app change " + app.Name + " --add-redirect URI`", Ref: "RFC 9700 2.1"})
+			Fix: finding.Do(oidc.ExplainRedirect(c.Redirects, r) + "; send it exactly").
+				Or(finding.Run("app", "change", app.Name, "--add-redirect", r)), Ref: "RFC 9700 2.1"})
 	} else {
 		out.Pass("oauth.redirect", "redirect URI", r)
 	}
 	a, e := federation.JudgeAuthorization(q, t, s.APIs)
 	if e != nil {
 		out.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "authorization request", Saw: e.Description, Expected: "a request that the trust allows", Side: finding.App,
-			Fix: "change the request of the app", Ref: "RFC 6749 4.1.1"})
+			Fix: finding.Do("change the request of the app"), Ref: "RFC 6749 4.1.1"})
 		return nil
 	}
 	out.Pass("oauth.request", "authorization request", "code flow with PKCE S256, scope "+federation.ScopeOf(a.Asks))
 	if a.State == "" {
 		out.Add(finding.Finding{ID: "oauth.state", Level: finding.Warning, Check: "state", Saw: "none", Expected: "a random value for each request", Side: finding.App,
-			Fix: "send one, and compare it with that of the answer", Ref: "RFC 6749 10.12"})
+			Fix: finding.Do("send one, and compare it with that of the answer"), Ref: "RFC 6749 10.12"})
 	}
 	for _, x := range a.Asks {
 		if federation.NeedsAdmin(x, s.APIs) && !federation.Granted(x, s.APIs, s.Consents, "") {
 			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + x.Label(), Saw: "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
-				Fix: "`tressik consent give " + t.Name + " " + x.Label() + " --for everyone`"})
+				Fix: finding.Run("consent", "give", t.Name, x.Label(), "--for", "everyone")})
 		}
 	}
 	return nil
@@ -124,7 +125,7 @@ func judgeAnswer(out *finding.List, at string, q url.Values, t *federation.Trust
 			out.Pass("oauth.redirect", "redirect URI", at)
 		} else {
 			out.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: at, Expected: strings.Join(c.Redirects, " or "), Side: finding.App,
-				Fix: oidc.ExplainRedirect(c.Redirects, at), Ref: "RFC 9700 2.1"})
+				Fix: finding.Do(oidc.ExplainRedirect(c.Redirects, at)), Ref: "RFC 9700 2.1"})
 		}
 	}
 	switch iss := q.Get("iss"); {
@@ -132,10 +133,10 @@ func judgeAnswer(out *finding.List, at string, q url.Values, t *federation.Trust
 		out.Pass("oauth.iss", "issuer of the answer", iss)
 	case iss != "":
 		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: near.Told(iss, doc.Issuer), Expected: doc.Issuer, Side: finding.Provider,
-			Fix: "the answer is from another provider; refuse it", Ref: "RFC 9207 2.4"})
+			Fix: finding.Do("the answer is from another provider; refuse it"), Ref: "RFC 9207 2.4"})
 	case doc.IssInResponse:
 		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: "none", Expected: doc.Issuer, Side: finding.Provider,
-			Fix: "the provider promises iss in its discovery document; refuse an answer without it", Ref: "RFC 9207 2.4"})
+			Fix: finding.Do("the provider promises iss in its discovery document; refuse an answer without it"), Ref: "RFC 9207 2.4"})
 	}
 	if code := q.Get("error"); code != "" {
 		saw := code
@@ -150,19 +151,19 @@ func judgeAnswer(out *finding.List, at string, q url.Values, t *federation.Trust
 }
 
 // errorRemedy says who must change what for an error of the authorization endpoint to go away.
-func errorRemedy(code string, t *federation.Trust) (finding.Side, string) {
-	show := "`tressik trust show " + t.Name + "`"
+func errorRemedy(code string, t *federation.Trust) (finding.Side, finding.Remedy) {
 	switch code {
 	case oidc.AccessDenied:
-		return finding.Ledger, "the person refused, or a policy did: see " + show + " and `tressik consent show " + t.Name + "`"
+		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust", "show", t.Name))
 	case oidc.InvalidScope, oidc.InvalidTarget:
-		return finding.App, "ask only for what is registered: `tressik permission list --trust " + t.Name + "`"
+		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list", "--trust", t.Name))
 	case oidc.LoginRequired:
-		return finding.App, "nobody was signed in and prompt=none shows no page: send the request again without prompt"
+		return finding.App, finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")
 	case oidc.ConsentRequired:
-		return finding.Ledger, "`tressik consent give " + t.Name + " --for everyone`, or send the request without prompt=none so that the person is asked"
+		return finding.Ledger, finding.Run("consent", "give", t.Name, "--for", "everyone").
+			Or(finding.Do("send the request without prompt=none so that the person is asked"))
 	case oidc.UnauthorizedClient, oidc.UnsupportedResponseType, oidc.InvalidRequest:
-		return finding.App, "correct the request; judge it with `tressik inspect FILE --trust " + t.Name + "`"
+		return finding.App, finding.Do("correct the request").Then(finding.Run("inspect", "FILE", "--trust", t.Name))
 	}
-	return finding.Provider, "ask the provider's owner with the time and the state of the request"
+	return finding.Provider, finding.Do("ask the provider's owner with the time and the state of the request")
 }

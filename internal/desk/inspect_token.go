@@ -48,11 +48,11 @@ func (d *Desk) inspectJWT(in InspectInput, text string) (*Inspection, error) {
 	}
 	if strings.EqualFold(head.Alg, "none") {
 		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none", Expected: "a signature",
-			Side: finding.Sender, Fix: "refuse it", Ref: "RFC 8725 3.1"})
+			Side: finding.Sender, Fix: finding.Do("refuse it"), Ref: "RFC 8725 3.1"})
 	}
 	if exp, ok := oidc.Moment(body, "exp"); ok && in.At.After(exp) {
 		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(exp),
-			Expected: "a time to come", Side: finding.Clock, Fix: "get a fresh one", Ref: "RFC 7519 4.1.4"})
+			Expected: "a time to come", Side: finding.Clock, Fix: finding.Do("get a fresh one"), Ref: "RFC 7519 4.1.4"})
 	}
 	return v, d.verifiedBy(v, text, head, body)
 }
@@ -65,7 +65,7 @@ func accessType(h oidc.Header) bool {
 // verifiedBy says which key of the ledger verifies a token, if one does.
 func (d *Desk) verifiedBy(v *Inspection, text string, head oidc.Header, body map[string]any) error {
 	note := finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
-		Expected: "a key of the issuer", Side: finding.Ledger, Fix: "trust nothing of it on this showing"}
+		Expected: "a key of the issuer", Side: finding.Ledger, Fix: finding.Do("trust nothing of it on this showing")}
 	iss := oidc.Text(body, "iss")
 	p, keys, err := d.issuer(iss)
 	if err != nil {
@@ -85,7 +85,7 @@ func (d *Desk) verifiedBy(v *Inspection, text string, head oidc.Header, body map
 		}
 		v.Findings.Pass(f.ID, f.Check, f.Saw+" of "+p.Name)
 		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "the signature alone was verified", Expected: "a trust to judge by",
-			Side: finding.Ledger, Fix: "judge all of it with `tressik inspect FILE --trust APP@" + p.Name + "`"})
+			Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@"+p.Name)})
 	}
 	return nil
 }
@@ -180,14 +180,14 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 		if j.Verdict == saml.Accepted && j.ClientID != t.OIDC.ClientID {
 			j.Verdict = saml.Refused
 			j.Findings.Add(finding.Finding{ID: "token.client", Level: finding.Error, Check: "client", Saw: j.ClientID, Expected: t.OIDC.ClientID, Side: finding.App,
-				Fix: "it was issued to another client than " + app.Name + "; judge it with the trust of that one", Ref: "RFC 9068 2.2"})
+				Fix: finding.Do("it was issued to another client than " + app.Name + "; judge it with the trust of that one"), Ref: "RFC 9068 2.2"})
 		}
 	} else {
 		v.fact("Judged as", "the client "+app.Name+" would")
 		j = oidc.JudgeIDToken(text, e)
 		if body["nonce"] != nil {
 			j.Findings.Add(finding.Finding{ID: "token.nonce", Level: finding.Note, Check: "nonce", Saw: oidc.Text(body, "nonce"), Expected: "the one that the client sent",
-				Side: finding.App, Fix: "not judged: the client alone knows it", Ref: "OpenID Connect Core 3.1.3.7 (11)"})
+				Side: finding.App, Fix: finding.Do("not judged: the client alone knows it"), Ref: "OpenID Connect Core 3.1.3.7 (11)"})
 		}
 	}
 	v.Verdict, v.Findings, v.Subject = j.Verdict, j.Findings, j.Subject

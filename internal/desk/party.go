@@ -178,7 +178,7 @@ func roleError(p *federation.Party, found finding.List) error {
 	}
 	for _, f := range found {
 		if f.ID == "metadata.role" && f.Level == finding.Error {
-			return fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix)
+			return fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix.Do)
 		}
 	}
 	return fmt.Errorf("%s has no SAML 2.0 role for %s", p.Entity.ID, p.Kind)

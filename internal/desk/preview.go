@@ -48,7 +48,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	subject, err := r.Subject(p)
 	if err != nil {
 		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(), Expected: "one value",
-			Side: finding.Provider, Fix: "set another with `tressik claims set " + name + " --subject EXPRESSION`"})
+			Side: finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
 	}
 	v.Subject = subject
 	attrs, gaps := r.Attributes(p)

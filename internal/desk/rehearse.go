@@ -309,7 +309,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 		if err := w.Walk(startOf(x, in.From)); err != nil {
 			f := finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a way to the app's page",
-				Side: finding.Both, Fix: "follow the last step above"}
+				Side: finding.Both, Fix: finding.Do("follow the last step above")}
 			r.Findings.Add(f)
 			if in.OnEvents != nil {
 				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
@@ -320,7 +320,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
 				w.Note = next.does
 				if err := w.Walk(next.link); err != nil {
-					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: "follow the last step above"})
+					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: finding.Do("follow the last step above")})
 				}
 			}
 		}
@@ -329,7 +329,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 		if !r.Findings.Failed() && r.Verdict != saml.Accepted {
 			r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: "it ended before the app judged a response",
-				Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: "follow the last step above"})
+				Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: finding.Do("follow the last step above")})
 		}
 		out = append(out, r)
 	}

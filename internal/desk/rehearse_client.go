@@ -123,7 +123,7 @@ func continued(in RehearseInput, r *federation.Rehearsal, i int, asked, consente
 	}
 	if asked {
 		told(in, r, "", "session", finding.List{{ID: "session", Level: finding.Note, Check: "single sign-on", Saw: "the provider asked for a sign-in again",
-			Expected: "the session of the first app", Side: finding.Provider, Fix: "this is right where the second app asks for stronger authentication"}}, nil)
+			Expected: "the session of the first app", Side: finding.Provider, Fix: finding.Do("this is right where the second app asks for stronger authentication")}}, nil)
 		return
 	}
 	saw := "no sign-in was asked for"

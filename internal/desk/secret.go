@@ -43,7 +43,7 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 	}
 	found := federation.JudgeSecretLife(life)
 	if found.Failed() {
-		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 2 years (730d)", federation.SpanWords(life), ErrValue)
+		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 400 days", federation.SpanWords(life), ErrValue)
 	}
 	b := make([]byte, 32+5)
 	if _, err := io.ReadFull(d.Rand, b); err != nil {

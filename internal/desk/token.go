@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/reach"
@@ -95,6 +96,9 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
 		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err, in.Trust)
+	}
+	if refused != nil && refused.Code == oidc.InvalidScope && provider.Own {
+		return nil, finding.Advise(err, finding.Run("consent", "give", in.Trust, "--for", "everyone"))
 	}
 	if err != nil && in.Stage != "" && refused == nil {
 		return nil, fmt.Errorf("%w; is a stage running at %s? It is started with `tressik stage --port PORT`", err, in.Stage)

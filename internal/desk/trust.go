@@ -127,7 +127,7 @@ func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) fin
 	d.judgeGroup(&out, t)
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
 		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released", Expected: "what the app reads",
-			Side: finding.Provider, Fix: "ask the app's owner what it reads, then `tressik claims set " + t.Name + " mail=person.mail`"})
+			Side: finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(finding.Run("claims", "set", t.Name, "mail=person.mail"))})
 	}
 	return out
 }
@@ -154,9 +154,9 @@ func (d *Desk) judgeOneGroup(out *finding.List, t *federation.Trust, group strin
 		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
 		return
 	}
-	fix := "load people with that group, or admit another with `tressik trust change " + t.Name + " --admits group:NAME`"
+	fix := finding.Do("load people with that group").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))
 	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
-		fix = "did you mean group:" + strings.Join(names, " or group:") + "? `tressik trust change " + t.Name + " --admits group:" + names[0] + "`"
+		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
 	}
 	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " + group + ", in which nobody is",
 		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
@@ -366,9 +366,9 @@ func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) e
 		if have[r] {
 			continue
 		}
-		fix := "see what people have with `tressik people show NAME`"
+		fix := finding.Run("people", "show", all[0].ID)
 		if n := near.Names(r, names); len(n) > 0 {
-			fix = "did you mean person." + strings.Join(n, " or person.") + "?"
+			fix = finding.Do("read person." + strings.Join(n, " or person.") + " in its place")
 		}
 		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim, Saw: "person." + r + ", which nobody has",
 			Expected: "an attribute that people in the ledger have", Side: finding.Ledger, Fix: fix})

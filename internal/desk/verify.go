@@ -43,7 +43,7 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 	md, err := saml.ReadDocument(doc)
 	if err != nil {
 		v.Findings.Add(finding.Finding{ID: "metadata.shape", Level: finding.Error, Check: "document", Saw: err.Error(), Expected: "SAML metadata",
-			Side: finding.Sender, Fix: "ask for the metadata document"})
+			Side: finding.Sender, Fix: finding.Do("ask for the metadata document")})
 		return v
 	}
 	v.Entities = md.IDs()
@@ -57,7 +57,7 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 	case errors.As(err, &se):
 		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error, Check: "signature", Saw: se.Detail,
 			Expected: "a signature with the key of " + keys.Fingerprint(by), Side: finding.Sender,
-			Fix: "do not use it; fetch it again from its source, and check with its publisher which certificate signs it"})
+			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate signs it")})
 	}
 	return v
 }

@@ -143,7 +143,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 	}
 	if api == nil {
 		found.Add(finding.Finding{ID: "call.api", Level: finding.Error, Check: "call", Saw: label, Expected: "API:PERMISSION of an API in the ledger", Side: finding.Ledger,
-			Fix: "see `tressik permission list`"})
+			Fix: finding.Run("permission", "list")})
 		return found, nil
 	}
 	if permission == "" {
@@ -161,7 +161,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 			why = e.Error()
 		}
 		side, fix := finding.App, s.missing(d, name+":"+permission)
-		if strings.Contains(fix, "consent give") {
+		if len(fix.Run) > 1 && fix.Run[0] == "consent" && fix.Run[1] == "give" {
 			side = finding.Ledger
 		}
 		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: "call of " + name + ":" + permission, Saw: fmt.Sprintf("status %d, %s", status, why), Expected: "records",
@@ -173,7 +173,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 		As      string
 	}
 	if err := json.Unmarshal(raw, &got); err != nil {
-		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: "call of " + name + ":" + permission, Saw: err.Error(), Expected: "records", Side: finding.App, Fix: "mend the API"})
+		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: "call of " + name + ":" + permission, Saw: err.Error(), Expected: "records", Side: finding.App, Fix: finding.Do("mend the API")})
 		return found, nil
 	}
 	found.Pass("call.records", "call of "+name+":"+permission, fmt.Sprintf("%d records, as %s", len(got.Records), map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As]))
@@ -185,7 +185,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 }
 
 // missing says what a client lacks for a permission; label "" is any that it asks for.
-func (s *Stage) missing(d *Deal, label string) string {
+func (s *Stage) missing(d *Deal, label string) finding.Remedy {
 	reg, asked := d.live(), label == ""
 	for _, a := range reg.Trust.OIDC.Asks {
 		if label != "" && a.Label() != label {
@@ -193,20 +193,20 @@ func (s *Stage) missing(d *Deal, label string) string {
 		}
 		asked = true
 		if federation.NeedsAdmin(a, s.apiParties()) && !federation.Granted(a, s.apiParties(), reg.Consents, "") {
-			return strings.Join(strings.Fields("`tressik consent give "+reg.Trust.Name+" "+label+" --for everyone`"), " ")
+			return finding.Run("consent", "give", reg.Trust.Name, a.Label(), "--for", "everyone")
 		}
 	}
 	if !asked {
-		return "`tressik permission ask " + reg.Trust.Name + " " + label + "`"
+		return finding.Run("permission", "ask", reg.Trust.Name, label)
 	}
-	return "see `tressik consent show " + reg.Trust.Name + "`"
+	return finding.Run("consent", "show", reg.Trust.Name)
 }
 
 // Discover reads a provider's discovery document and keys as a client does before its first request, and judges them.
 func (s *Stage) Discover(d *Deal) finding.List {
 	issuer := d.Provider.op.doc.Issuer
 	bad := func(saw, fix string) finding.List {
-		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw, Expected: "a discovery document and keys", Side: finding.Provider, Fix: fix,
+		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw, Expected: "a discovery document and keys", Side: finding.Provider, Fix: finding.Do(fix),
 			Ref: "OpenID Connect Discovery 4"}}
 	}
 	status, raw, _ := s.get(oidc.WellKnown(issuer)[0], "")

@@ -148,7 +148,7 @@ func (s *Stage) client(p *Player, r *http.Request, form url.Values) (*caller, *o
 			return bad("client_assertion_type must be " + assertionType)
 		}
 		if len(c.reg.Keys) == 0 {
-			return bad(c.reg.Trust.Name + " has no client key; register one with tressik trust change " + c.reg.Trust.Name + " --client-key FILE")
+			return bad(c.reg.Trust.Name + " has no client key")
 		}
 		if e := oidc.JudgeAssertion(assertion, id, []string{p.op.doc.Issuer, p.op.doc.TokenEndpoint, p.op.doc.IntrospectionEndpoint, p.op.doc.RevocationEndpoint}, s.clientKeys(c, assertion), s.Now(),
 			func(jti string) bool { return s.usedAssertion(id + " " + jti) }); e != nil {
@@ -197,12 +197,12 @@ func (s *Stage) checkSecret(c *caller, secret string) *oidc.Error {
 			s.saw(Sighting{Trust: c.reg.Trust.Name, Secret: x.ID})
 			return nil
 		case "expired":
-			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s; make a new one with tressik secret add %s", x.ID, x.Expires.UTC().Format("2006-01-02 15:04 UTC"), x.Trust))
+			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s", x.ID, x.Expires.UTC().Format("2006-01-02 15:04 UTC")))
 		default:
 			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID, x.Retired.UTC().Format("2006-01-02 15:04 UTC")))
 		}
 	}
-	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+c.reg.Trust.Name+"; see tressik secret list "+c.reg.Trust.Name)
+	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+c.reg.Trust.Name)
 }
 
 // clientKeys are the keys of a client. One that publishes them is asked again, at most once a minute, where an assertion

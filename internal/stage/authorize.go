@@ -43,7 +43,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 			what := fmt.Sprintf("No client with the ID %q is registered at %s.", q.Get("client_id"), p.Party.Name)
 			if d = s.only(p); d != nil {
 				s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("client ID", oidc.Fail(oidc.InvalidClient, what),
-					"use the client ID "+d.Trust.OIDC.ClientID)}})
+					finding.Do("use the client ID "+d.Trust.OIDC.ClientID))}})
 			}
 			s.page(w, http.StatusBadRequest, "Unknown client", p.Party.Label(), pageData{Lead: what + " Nothing is sent back, since nobody knows where to."})
 			return
@@ -57,7 +57,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 			}
 			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI",
 				Saw: redirect, Expected: strings.Join(client.Redirects, " or "), Side: finding.App,
-				Fix: "send it exactly as it is registered, or register it with `tressik app change " + d.App.Party.Name + " --add-redirect URI`; " + why, Ref: "RFC 9700 2.1"}}})
+				Fix: finding.Do("send it exactly as it is registered; " + why).Or(finding.Run("app", "change", d.App.Party.Name, "--add-redirect", "URI")), Ref: "RFC 9700 2.1"}}})
 			s.page(w, http.StatusBadRequest, "The redirect URI is refused", p.Party.Label(), pageData{
 				Lead:   "The request of " + d.App.Party.Label() + " names a redirect URI that is not its own: " + why + ". Nothing was sent there.",
 				Fields: [][2]string{{"Asked for", redirect}, {"Registered", strings.Join(client.Redirects, "\n")}}})
@@ -65,7 +65,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 		}
 		x := &pending{deal: d, oauth: &authz{}}
 		if e := s.judgeAuthz(p, d, q, x.oauth, r); e != nil {
-			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("authorization request", e, "change the request of the app")}})
+			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("authorization request", e, finding.Do("change the request of the app"))}})
 			s.deny(w, x, e)
 			return
 		}
@@ -144,7 +144,7 @@ func (s *Stage) grantTo(w http.ResponseWriter, r *http.Request, x *pending, ses 
 	refuse := func(code, why string) {
 		e := oidc.Fail(code, why)
 		s.event(Event{Trust: d.Trust.Name, By: d.Provider.Party.Name, What: "sign-in", Findings: finding.List{{ID: "policy." + code, Level: finding.Error, Check: "policies of the trust",
-			Saw: why, Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: "see `tressik trust show " + d.Trust.Name + "`; change the policy, or sign in as it asks"}}})
+			Saw: why, Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: finding.Do("sign in as the policy asks, or change it").Then(finding.Run("trust", "show", d.Trust.Name))}}})
 		s.deny(w, x, e)
 	}
 	if ok, why := reg.Trust.AdmitsPerson(ses.person, reg.Consents); !ok {

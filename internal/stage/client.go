@@ -279,7 +279,7 @@ func (s *Stage) callToken(d *Deal, form url.Values) (*tokens, *oidc.Error) {
 		secret = d.Suppose.Secret
 	}
 	if !d.App.Client.Kind.Public() && secret == "" {
-		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key: tressik secret add "+d.Trust.Name+" --lasts 90d")
+		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key")
 	}
 	if !d.App.Client.Kind.Public() {
 		form.Del("client_id")
@@ -360,17 +360,17 @@ func (s *Stage) kept(g *clientGuest) (out [][2]string) {
 // redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).
 func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.List) (*oidc.Judged, *clientGuest) {
 	issuer := d.Provider.op.doc.Issuer
-	bad := func(id, check, saw, expected string, side finding.Side, fix, ref string) {
+	bad := func(id, check, saw, expected string, side finding.Side, fix finding.Remedy, ref string) {
 		found.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
 	}
 	found.Pass("oauth.state", "state", "the one that this browser was sent away with")
 	if iss := q.Get("iss"); iss != issuer {
-		bad("oauth.iss", "issuer of the answer", near.Told(iss, issuer), issuer, finding.Provider, "the answer is from another provider; refuse it", "RFC 9207 2.4")
+		bad("oauth.iss", "issuer of the answer", near.Told(iss, issuer), issuer, finding.Provider, finding.Do("the answer is from another provider; refuse it"), "RFC 9207 2.4")
 		return nil, nil
 	}
 	found.Pass("oauth.iss", "issuer of the answer", issuer)
 	if code := q.Get("error"); code != "" {
-		bad("oauth."+oidc.Plain(code), "answer of the provider", code+": "+q.Get("error_description"), "a code", finding.Both, "see `tressik trust show "+d.Trust.Name+"` and `tressik consent show "+d.Trust.Name+"`", "RFC 6749 4.1.2.1")
+		bad("oauth."+oidc.Plain(code), "answer of the provider", code+": "+q.Get("error_description"), "a code", finding.Both, finding.Run("trust", "show", d.Trust.Name).Then(finding.Run("consent", "show", d.Trust.Name)), "RFC 6749 4.1.2.1")
 		return nil, nil
 	}
 	form := url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}}
@@ -417,12 +417,12 @@ func (s *Stage) userClaims(d *Deal, g *clientGuest, found *finding.List) {
 	status, body, _ := s.get(at, g.tokens.AccessToken)
 	if status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
 		found.Add(finding.Finding{ID: "userinfo.status", Level: finding.Error, Check: "userinfo", Saw: fmt.Sprintf("status %d", status), Expected: "claims", Side: finding.Provider,
-			Fix: "see that openid is granted", Ref: "OpenID Connect Core 5.3.2"})
+			Fix: finding.Do("see that openid is granted"), Ref: "OpenID Connect Core 5.3.2"})
 		return
 	}
 	if sub, _ := g.info["sub"].(string); sub != g.judged.Subject {
 		found.Add(finding.Finding{ID: "userinfo.subject", Level: finding.Error, Check: "userinfo", Saw: sub, Expected: g.judged.Subject, Side: finding.Provider,
-			Fix: "do not use these claims", Ref: "OpenID Connect Core 5.3.2"})
+			Fix: finding.Do("do not use these claims"), Ref: "OpenID Connect Core 5.3.2"})
 		g.info = map[string]any{}
 		return
 	}

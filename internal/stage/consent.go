@@ -42,7 +42,7 @@ func (s *Stage) stop(w http.ResponseWriter, r *http.Request, x *pending, ses *se
 	s.keepConsents(d, list)
 	s.event(Event{Trust: d.Trust.Name, By: d.Provider.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " + federation.ScopeOf(asks),
 		Saw: "none yet, and " + ses.person.ID + " is no administrator", Expected: "an administrator's consent", Side: finding.Ledger,
-		Fix: "`tressik consent give " + d.Trust.Name + " " + asks[0].Label() + " --for everyone`"}}})
+		Fix: finding.Run("consent", "give", d.Trust.Name, asks[0].Label(), "--for", "everyone")}}})
 	c := s.consentForm(x, s.keep(w, r, x, ses), ses, asks)
 	c.Stopped = true
 	c.Others = len(asks) < len(x.oauth.Asks)
@@ -155,7 +155,7 @@ func (s *Stage) consent(p *Player) http.HandlerFunc {
 				why = "an administrator has not agreed yet to " + federation.ScopeOf(x.oauth.Asks)
 			}
 			s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.refused", Level: finding.Error, Check: "consent", Saw: why,
-				Expected: "agreement", Side: finding.Person, Fix: "agree, or ask for less with `tressik permission drop`"}}})
+				Expected: "agreement", Side: finding.Person, Fix: finding.Do("agree, or ask for less")}}})
 			s.deny(w, x, oidc.Fail(oidc.AccessDenied, why))
 		}
 	}
@@ -169,7 +169,7 @@ func (s *Stage) keepConsents(d *Deal, list []federation.Consent) {
 	if s.Book.Consent != nil {
 		if err := s.Book.Consent(list); err != nil {
 			s.event(Event{Trust: d.Trust.Name, By: d.Provider.Party.Name, What: "consent", Findings: finding.List{{ID: "consent.kept", Level: finding.Error, Check: "keeping the consent",
-				Saw: err.Error(), Expected: "a ledger that can be written", Side: finding.Ledger, Fix: "see that nothing holds the ledger, and try again"}}})
+				Saw: err.Error(), Expected: "a ledger that can be written", Side: finding.Ledger, Fix: finding.Do("see that nothing holds the ledger, and try again")}}})
 			return
 		}
 	}

@@ -320,7 +320,7 @@ func (s *Stage) address(d *Deal, r *http.Request) netip.Addr {
 }
 
 // oauthFinding is what a refusal looks like among the findings of a rehearsal.
-func oauthFinding(check string, e *oidc.Error, fix string) finding.Finding {
+func oauthFinding(check string, e *oidc.Error, fix finding.Remedy) finding.Finding {
 	return finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: check, Saw: e.Description, Expected: "a request that the trust allows",
 		Side: finding.App, Fix: fix, Ref: "RFC 6749"}
 }

@@ -45,7 +45,7 @@ const pageText = `<!DOCTYPE html>
 <title>{{.Title}}</title><style>{{.Style}}</style></head>
 <body><header><span>{{if .By}}<b>{{.By}}</b>, played on the stage{{else}}the stage{{end}}</span><span>Tressik rehearsal: nothing here is the real service{{if .Notice}}; {{.Notice}}{{end}}</span></header>
 <main><h1>{{.Title}}</h1>{{with .D}}{{if .Lead}}<p>{{.Lead}}</p>{{end}}
-{{if .Alert}}{{template "checks" .}}{{end}}{{with .Form}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
+{{if .Alert}}{{template "checks" $}}{{end}}{{with .Form}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
 {{range $k,$v := .Hidden}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}{{if eq .Ask "out"}}{{else if eq .Ask "person"}}<label for="person">User name or mail address</label>
 <p><input type="text" id="person" name="person" list="people" value="{{.Value}}" autocomplete="off" autofocus required></p>
 <datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
@@ -60,11 +60,11 @@ const pageText = `<!DOCTYPE html>
 {{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td class="long">{{index . 1}}</td></tr>{{end}}</table>{{end}}
 {{if .Claims}}<table><caption>Claims as they arrived</caption><tr>{{if $.D.Plain}}<th>Claim</th>{{else}}<th>Attribute</th><th>Name in the message</th>{{end}}<th>Values</th></tr>
 {{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td>{{if not $.D.Plain}}<td><code>{{.Name}}</code></td>{{end}}<td class="long">{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
-{{if not .Alert}}{{template "checks" .}}{{end}}
+{{if not .Alert}}{{template "checks" $}}{{end}}
 {{if .Links}}<ul>{{range .Links}}<li><a href="{{index . 1}}">{{index . 0}}</a></li>{{end}}</ul>{{end}}{{end}}
 </main></body></html>
-{{define "checks"}}{{if .Findings}}<table><caption>Checks</caption><tr><th>Outcome</th><th>Check</th><th>Saw</th><th>What to do</th></tr>
-{{range .Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td class="long">{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td class="long">{{.Fix}}</td></tr>{{end}}</table>{{end}}{{end}}
+{{define "checks"}}{{if .D.Findings}}<table><caption>Checks</caption><tr><th>Outcome</th><th>Check</th><th>Saw</th><th>What to do</th></tr>
+{{range .D.Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td class="long">{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td class="long">{{call $.Remedy .Fix}}</td></tr>{{end}}</table>{{end}}{{end}}
 `
 
 // pageTemplate parses the page once, when the first page is asked for.
@@ -161,5 +161,13 @@ type consentGroup struct {
 func (s *Stage) page(w http.ResponseWriter, status int, title, by string, d pageData) {
 	secure(w, strings.TrimSpace("'self' "+formTarget(d.Leads)))
 	w.WriteHeader(status)
-	_ = pageTemplate().Execute(w, map[string]any{"Title": title, "By": by, "D": d, "Style": template.CSS(pageStyle), "Notice": s.Notice})
+	_ = pageTemplate().Execute(w, map[string]any{"Title": title, "By": by, "D": d, "Style": template.CSS(pageStyle), "Notice": s.Notice, "Remedy": s.remedyWords})
+}
+
+// remedyWords writes a remedy on a page.
+func (s *Stage) remedyWords(r finding.Remedy) string {
+	if s.Remedy == nil {
+		return r.Do
+	}
+	return s.Remedy(r)
 }

@@ -48,7 +48,7 @@ func (s *Stage) sso(p *Player) http.HandlerFunc {
 		}
 		if d == nil {
 			s.page(w, http.StatusForbidden, "Unknown app", p.Party.Label(), pageData{Lead: fmt.Sprintf(
-				"No trust with %s has an app with the entity ID %q. Make one with tressik federate.", p.Party.Name, issuer)})
+				"No trust with %s has an app with the entity ID %q.", p.Party.Name, issuer)})
 			return
 		}
 		var locs []string
@@ -232,7 +232,7 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 		if r.PostForm.Get("second") == "yes" && x.person != nil {
 			context = saml.ContextMFA
 		} else if x.person = s.person(r.PostForm.Get("person")); x.person == nil {
-			s.ask(w, http.StatusOK, x, token, fmt.Sprintf("Nobody called %q is in the ledger. Load people with tressik people load.", r.PostForm.Get("person")))
+			s.ask(w, http.StatusOK, x, token, fmt.Sprintf("Nobody called %q is in the ledger.", r.PostForm.Get("person")))
 			return
 		} else if want := x.wants(); slices.Contains(want, saml.ContextMFA) && !slices.Contains(want, saml.ContextPassword) &&
 			r.PostForm.Get("second") != "no" {
@@ -308,7 +308,7 @@ func (s *Stage) send(w http.ResponseWriter, x *pending, a *saml.Answer) {
 	if err != nil {
 		s.event(Event{Trust: x.deal.Trust.Name, By: x.deal.Provider.Party.Name, What: "response", Findings: finding.List{{
 			ID: "saml.write", Level: finding.Error, Check: "writing the response", Saw: err.Error(), Expected: "a response",
-			Side: finding.Both, Fix: "compare both sides with `tressik trust show " + x.deal.Trust.Name + "`"}}})
+			Side: finding.Both, Fix: finding.Run("trust", "show", x.deal.Trust.Name)}}})
 		s.page(w, http.StatusInternalServerError, "No response can be made", x.deal.Provider.Party.Label(), pageData{Lead: err.Error()})
 		return
 	}

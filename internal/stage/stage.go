@@ -101,9 +101,10 @@ type Stage struct {
 	People  []people.Person
 	Now     func() time.Time
 	Rand    io.Reader
-	Watch   func(Event) // may be nil
-	CarryOn bool        // rehearsals: a refused request is answered all the same, to see what else is wrong
-	Notice  string      // shown on every page, such as a set clock
+	Watch   func(Event)                 // may be nil
+	CarryOn bool                        // rehearsals: a refused request is answered all the same, to see what else is wrong
+	Remedy  func(finding.Remedy) string // writes a remedy on a page; nil: its words alone
+	Notice  string                      // shown on every page, such as a set clock
 	APIs    []*APIPlayer
 	Book    Book
 	Record  bool // rehearsals: remember the calls from server to server, for the steps of a walk

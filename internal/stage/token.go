@@ -72,24 +72,24 @@ func (t *tokens) words() string {
 }
 
 // remedy says what to do about an error of the token endpoint.
-func (s *Stage) remedy(e *oidc.Error, d *Deal) string {
+func (s *Stage) remedy(e *oidc.Error, d *Deal) finding.Remedy {
 	switch e.Code {
 	case oidc.InvalidClient:
 		if !d.App.Client.Kind.Public() && d.StageSecret == "" {
-			return "`tressik secret add " + d.Trust.Name + " --lasts 90d`"
+			return finding.Run("secret", "add", d.Trust.Name, "--lasts", "90d")
 		}
-		return "see `tressik secret list " + d.Trust.Name + "`"
+		return finding.Run("secret", "list", d.Trust.Name)
 	case oidc.InvalidScope:
 		return s.missing(d, "")
 	case oidc.InvalidTarget:
 		if list := append(s.audiences(d, nil, federation.AsUser), s.audiences(d, nil, federation.AsSelf)...); len(list) > 0 {
-			return "name the API with resource=" + strings.Join(slices.Compact(list), " or resource=")
+			return finding.Do("name the API with resource=" + strings.Join(slices.Compact(list), " or resource="))
 		}
-		return "leave resource out: no permission of an API is asked for"
+		return finding.Do("leave resource out: no permission of an API is asked for")
 	case oidc.InvalidGrant:
-		return "sign in again"
+		return finding.Do("sign in again")
 	}
-	return "change the request of the app"
+	return finding.Do("change the request of the app")
 }
 
 func (s *Stage) answerToken(p *Player, w http.ResponseWriter, r *http.Request) (*tokens, string, *oidc.Error) {
@@ -408,7 +408,7 @@ func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 			}
 		}
 		if len(asks) == 0 && len(waiting) > 0 {
-			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting, ", ")+"; tressik consent give "+name+" --for everyone")
+			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting, ", "))
 		}
 		if len(asks) == 0 {
 			return nil, oidc.Fail(oidc.InvalidScope, name+" asks for no permission as itself; tressik permission ask "+name+" API:NAME --as self")
@@ -416,7 +416,7 @@ func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	}
 	for _, a := range asks {
 		if !federation.Granted(a, apis, c.reg.Consents, "") {
-			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+a.Label()+"; tressik consent give "+name+" "+a.Label()+" --for everyone")
+			return nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+a.Label())
 		}
 	}
 	asks, audience, e := target(p, apis, asks, form["resource"], nil)

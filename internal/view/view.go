@@ -95,7 +95,7 @@ func (b Block) cells() (head []string, rows [][]string) {
 	case b.Findings != nil:
 		for _, f := range b.Findings {
 			if f.Level != finding.Pass || b.Passed {
-				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side), f.Fix})
+				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side), Remedy(f.Fix)})
 			}
 		}
 		return []string{"level", "id", "check", "saw", "expected", "side", "fix"}, rows
@@ -352,7 +352,7 @@ func wrap(s string, width int) []string {
 	var out []string
 	for _, para := range strings.Split(s, "\n") {
 		line := ""
-		for _, w := range strings.Fields(para) {
+		for _, w := range copied(para) {
 			switch {
 			case line == "":
 				line = w
@@ -364,6 +364,28 @@ func wrap(s string, width int) []string {
 			}
 		}
 		out = append(out, line)
+	}
+	return out
+}
+
+// copied splits text at spaces, and keeps what stands between backquotes whole, so that a command can be copied.
+func copied(s string) []string {
+	var out []string
+	open := ""
+	for _, w := range strings.Fields(s) {
+		switch odd := strings.Count(w, "`")%2 == 1; {
+		case open != "" && odd:
+			out, open = append(out, open+" "+w), ""
+		case open != "":
+			open += " " + w
+		case odd:
+			open = w
+		default:
+			out = append(out, w)
+		}
+	}
+	if open != "" {
+		out = append(out, strings.Fields(open)...)
 	}
 	return out
 }
@@ -388,7 +410,7 @@ func (p *Printer) Finding(f finding.Finding) string {
 		return out.String()
 	}
 	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
-	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)}, {"fix", f.Fix}}, "         ")
+	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)}, {"fix", Remedy(f.Fix)}}, "         ")
 	return out.String()
 }
 

@@ -18,7 +18,7 @@ func page() Page {
 	return Page{Data: map[string]any{"name": "nightlog@ridge", "url": "https://a.example/?x=1&y=<2>"}, Blocks: []Block{
 		{Title: "Trusts", Head: []string{"Trust", "Last rehearsal"}, Rows: [][]string{{"nightlog@ridge", "accepted, \"now\""}, {"a", "b|c"}}, Noun: "trust"},
 		{Title: "Facts", Fields: [][2]string{{"entity ID", "https://a.example"}}},
-		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience", Saw: "x", Expected: "y", Side: finding.Provider, Fix: "do"},
+		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience", Saw: "x", Expected: "y", Side: finding.Provider, Fix: finding.Do("do")},
 			{ID: "ok", Level: finding.Pass, Check: "status", Saw: "Success"}}},
 		{Head: []string{"Nothing"}, Empty: "There is none yet. Add one."},
 		{Lines: []string{"a line"}},

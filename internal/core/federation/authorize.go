@@ -137,7 +137,7 @@ func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string
 		case other != "":
 			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
 		default:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s; register it with tressik permission ask %s API:%s", t.Name, n, t.Name, n))
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", t.Name, n))
 		}
 	}
 	if len(out) == 0 && as == AsUser {

@@ -86,14 +86,14 @@ func (c *Client) Judge() finding.List {
 		}{{"redirect URI", c.Redirects}, {"after-sign-out URI", c.AfterSignOut}} {
 			for _, u := range l.list {
 				out.Add(finding.Finding{ID: "client.service-redirect", Level: finding.Error, Check: l.what, Saw: u, Expected: "none: a service acts as itself and nobody signs in",
-					Side: finding.App, Fix: "leave it out, or choose another kind with --client web", Ref: "RFC 6749 4.4"})
+					Side: finding.App, Fix: finding.Do("leave it out, or choose another kind of client"), Ref: "RFC 6749 4.4"})
 			}
 		}
 		return out
 	}
 	if len(c.Redirects) == 0 {
 		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Error, Check: "redirect URI", Saw: "none", Expected: "at least one",
-			Side: finding.App, Fix: "give it with --redirect, exactly as the app sends it", Ref: "RFC 6749 3.1.2.2"})
+			Side: finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
 	}
 	for i, u := range c.Redirects {
 		out = append(out, oidc.JudgeRedirect(c.Kind, u, "redirect URI", c.Redirects[:i])...)
@@ -265,8 +265,8 @@ func (s *Secret) Standing(now time.Time) string {
 
 // Longest life of a secret, and the life from which on there is a warning.
 const (
-	SecretLongest = 2 * 365 * 24 * time.Hour
-	SecretLong    = 180 * 24 * time.Hour
+	SecretLongest = 400 * 24 * time.Hour
+	SecretLong    = 120 * 24 * time.Hour
 )
 
 // JudgeSecretLife judges how long a secret is to last. An error refuses it.
@@ -275,9 +275,10 @@ func JudgeSecretLife(life time.Duration) finding.List {
 	f := finding.Finding{ID: "secret.life", Check: "life of the secret", Saw: fmt.Sprintf("%d days", int(life.Hours()/24)), Side: finding.Ledger}
 	switch {
 	case life > SecretLongest:
-		f.Level, f.Expected, f.Fix = finding.Error, "at most 2 years", "give a shorter --lasts"
+		f.Level, f.Expected, f.Fix = finding.Error, "at most 400 days", finding.Do("let it last shorter")
 	case life > SecretLong:
-		f.Level, f.Expected, f.Fix = finding.Warning, "at most 180 days", "renew it before it expires: several secrets may be valid at once, so it needs no outage"
+		f.Level, f.Expected = finding.Warning, "at most 120 days"
+		f.Fix = finding.Do("renew it before it expires: several secrets may be valid at once, so it needs no outage")
 	default:
 		out.Pass(f.ID, f.Check, f.Saw)
 		return out
@@ -298,7 +299,7 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 	c, reg := app.ClientSide(), t.OIDC
 	if c == nil || reg == nil {
 		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none", Expected: "a client side of " + app.Name, Side: finding.App,
-			Fix: "`tressik app change " + app.Name + " --client KIND`"})
+			Fix: finding.Run("app", "change", app.Name, "--client", "web")})
 		return out
 	}
 	for _, f := range c.Judge() {
@@ -307,7 +308,7 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 	}
 	if doc := provider.OpenIDOf(); doc == nil {
 		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none", Expected: "the discovery document of " + provider.Name,
-			Side: finding.Provider, Fix: "`tressik provider change " + provider.Name + " --issuer URL`"})
+			Side: finding.Provider, Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL")})
 	} else if !provider.Own {
 		for _, f := range oidc.JudgeDiscovery(doc, "") {
 			if f.Level != finding.Pass {
@@ -318,7 +319,7 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 		_, found, err := oidc.ReadKeys([]byte(provider.OpenID.JWKS), finding.Provider)
 		if err != nil {
 			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS", Side: finding.Provider,
-				Fix: "read it again with `tressik provider change " + provider.Name + " --issuer URL`", Ref: "RFC 7517 5", Party: provider.Name})
+				Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5", Party: provider.Name})
 		}
 		for _, f := range found {
 			if f.Level == finding.Error {
@@ -330,15 +331,15 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 	compareClientAuth(&out, t, c, provider, secrets, now)
 	if c.For == "home" && !provider.Own {
 		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name + " is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
-			Side: finding.Ledger, Fix: "`tressik app change " + app.Name + " --for partners`, if its owner agrees"})
+			Side: finding.Ledger, Fix: finding.Do("ask its owner").Then(finding.Run("app", "change", app.Name, "--for", "partners"))})
 	}
 	for _, r := range Matrix(t, apis, consents) {
 		if r.Problem != "" {
 			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
-				Side: finding.App, Fix: "`tressik permission drop " + t.Name + " " + r.Label + "`"})
+				Side: finding.App, Fix: finding.Run("permission", "drop", t.Name, r.Label)})
 		} else if r.Admin && !r.Held() {
 			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label, Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
-				Side: finding.Ledger, Fix: "`tressik consent give " + t.Name + " " + r.Label + " --for everyone`"})
+				Side: finding.Ledger, Fix: finding.Run("consent", "give", t.Name, r.Label, "--for", "everyone")})
 		}
 	}
 	return out
@@ -355,9 +356,9 @@ func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, 
 		return
 	}
 	if !provider.Own {
-		fix := "put it where the app reads it: Tressik does not keep what others issued"
+		fix := finding.Do("put it where the app reads it: Tressik does not keep what others issued")
 		if c.Kind == oidc.Service {
-			fix += "; try it with `tressik token get " + t.Name + " --secret-file FILE`"
+			fix = fix.Then(finding.Run("token", "get", t.Name, "--secret-file", "FILE"))
 		}
 		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App, Fix: fix})
 		return
@@ -375,10 +376,10 @@ func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, 
 			saw = "no secret that is valid any more, and no key"
 		}
 		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: "a secret or a key: a " + string(c.Kind) + " client authenticates", Side: finding.Ledger,
-			Fix: "`tressik secret add " + t.Name + " --lasts 90d`, or `tressik trust change " + t.Name + " --client-key FILE`"})
+			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Or(finding.Run("trust", "change", t.Name, "--client-key", "FILE"))})
 	case last.Sub(now) < 30*24*time.Hour:
 		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check, Saw: "the last secret expires " + last.UTC().Format("2006-01-02 15:04 UTC"),
-			Expected: "more than 30 days left", Side: finding.Ledger, Fix: "`tressik secret add " + t.Name + " --lasts 90d`, hand it over, then retire the old one"})
+			Expected: "more than 30 days left", Side: finding.Ledger, Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Then(finding.Do("hand it over and retire the old one"))})
 	default:
 		out.Pass(id, check, "a secret that is valid until "+last.UTC().Format("2006-01-02"))
 	}

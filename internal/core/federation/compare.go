@@ -65,7 +65,7 @@ func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
 	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(saml.DefaultSkew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
 		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
-			Expected: "two different entity IDs", Side: finding.Both, Fix: "give one side an entity ID of its own"})
+			Expected: "two different entity IDs", Side: finding.Both, Fix: finding.Do("give one side an entity ID of its own")})
 	}
 	return out
 }
@@ -94,10 +94,11 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 	switch {
 	case !has(sp):
 		f.Level, f.Side, f.Expected = finding.Error, finding.Provider, "one of "+list(sp)+", as the app's metadata says"
-		f.Fix = "choose one the app takes with `tressik claims set " + t.Name + " --subject-format FORMAT`"
+		f.Fix = finding.Run("claims", "set", t.Name, "--subject-format", sp.NameIDFormats[0])
 	case !has(idp):
 		f.Level, f.Side, f.Expected = finding.Warning, finding.Provider, "one of "+list(idp)+", as the provider's metadata says"
-		f.Fix = "ask the provider to release the format, or choose another with `tressik claims set " + t.Name + " --subject-format FORMAT`"
+		f.Fix = finding.Do("ask the provider to release the format").
+			Or(finding.Run("claims", "set", t.Name, "--subject-format", idp.NameIDFormats[0]))
 	default:
 		out.Pass(f.ID, f.Check, f.Saw)
 		return
@@ -111,11 +112,12 @@ func compareSigning(out *finding.List, t *Trust, sp, idp *saml.Role, app, provid
 	case idp.WantRequestsSigned && !t.SignsRequests:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "the app does not sign", Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
-			Side: finding.App, Fix: "switch on request signing at the app, then `tressik trust change " + t.Name + " --sign-requests on`"})
+			Side: finding.App, Fix: finding.Do("switch on request signing at the app").
+				Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
 	case t.SignsRequests && len(keys) == 0:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "signed, and the app's metadata has no signing certificate", Expected: "the certificate that verifies them",
-			Side: finding.App, Fix: "read metadata of " + app.Name + " that has it"})
+			Side: finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
 	case t.SignsRequests:
 		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
 	default:
@@ -124,7 +126,7 @@ func compareSigning(out *finding.List, t *Trust, sp, idp *saml.Role, app, provid
 	if sp.WantAssertionsSigned && t.Signs == "response" {
 		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
 			Saw: "only the response is signed", Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
-			Side: finding.Provider, Fix: "`tressik trust change " + t.Name + " --signs assertion`"})
+			Side: finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
 	} else {
 		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+t.Signs)
 	}
@@ -140,7 +142,8 @@ func compareEncryption(out *finding.List, t *Trust, sp *saml.Role) {
 	case t.Encrypts && cert == nil:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
 			Saw: "wanted, and the app's metadata has no encryption certificate", Expected: "a KeyDescriptor for encryption",
-			Side: finding.App, Fix: "read metadata of the app that has it, or `tressik trust change " + t.Name + " --encrypt off`"})
+			Side: finding.App, Fix: finding.Do("read metadata of the app that has it").
+				Or(finding.Run("trust", "change", t.Name, "--encrypt", "off"))})
 	case t.Encrypts:
 		if alg == "" {
 			alg = "aes256-gcm"
@@ -149,7 +152,7 @@ func compareEncryption(out *finding.List, t *Trust, sp *saml.Role) {
 	case dedicated:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Warning, Check: "encryption",
 			Saw: "off, and the app publishes an encryption certificate", Expected: "encrypted assertions", Side: finding.Provider,
-			Fix: "`tressik trust change " + t.Name + " --encrypt on`"})
+			Fix: finding.Run("trust", "change", t.Name, "--encrypt", "on")})
 	default:
 		out.Pass("trust.encryption", "encryption", "none, the app has no certificate for it")
 	}

@@ -215,26 +215,27 @@ func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
 // Advise says of what a client asks for how it could do with less. uses are what was seen of tokens.
 func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, uses []Use, now time.Time) finding.List {
 	var out finding.List
-	note := func(level finding.Level, id, check, saw, expected, fix string) {
+	note := func(level finding.Level, id, check, saw, expected string, fix finding.Remedy) {
 		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.App, Fix: fix})
 	}
 	c := app.ClientSide()
 	asked := map[string][]Ask{}
 	for _, a := range t.OIDC.Asks {
-		drop := "`tressik permission drop " + t.Name + " " + a.Label() + "`"
+		drop := finding.Run("permission", "drop", t.Name, a.Label())
 		if a.API != "" {
 			asked[a.API] = append(asked[a.API], a)
 			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
 				for _, b := range t.OIDC.Asks {
 					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
-						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop+", if it never writes")
+						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop)
 					}
 				}
 			}
 		}
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Service {
 			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users", "on behalf of the user who is there",
-				"`tressik permission ask "+t.Name+" "+a.Label()+" --as user`, then "+drop+" with --as self")
+				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
+					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))
 		}
 		used, row := use(uses, a), Row{Admin: NeedsAdmin(a, apis)}
 		row.fill(a, consents)
@@ -245,11 +246,11 @@ func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, us
 		case used.Issued.IsZero() && !row.Held() && age > 90*day24:
 			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At), "a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop+", if nothing needs it")
+			note(finding.Note, "unused", "permission "+a.Label(), "in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop)
 		case used.Issued.IsZero() && row.Held():
-			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used", drop+", if it stays so")
+			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used", drop)
 		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented), "a permission that is used", drop+", if nothing needs it")
+			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented), "a permission that is used", drop)
 		}
 	}
 	for name, list := range asked {
@@ -263,7 +264,8 @@ func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, us
 				every = every && has
 			}
 			if every {
-				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for", len(p.API.Permissions)), "those that the client needs", "ask the app's owner which it uses, and drop the others")
+				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for", len(p.API.Permissions)), "those that the client needs",
+					finding.Do("ask the app's owner which it uses, and drop the others"))
 			}
 		}
 	}

@@ -170,7 +170,7 @@ func TestTermsOfClients(t *testing.T) {
 		}
 	}
 	const d = 24 * time.Hour
-	for life, level := range map[time.Duration]finding.Level{90 * d: finding.Pass, 180 * d: finding.Pass, 181 * d: finding.Warning, 730 * d: finding.Warning, 731 * d: finding.Error} {
+	for life, level := range map[time.Duration]finding.Level{90 * d: finding.Pass, 120 * d: finding.Pass, 121 * d: finding.Warning, 400 * d: finding.Warning, 401 * d: finding.Error} {
 		if f := JudgeSecretLife(life); f[0].Level != level {
 			t.Errorf("%s: %s", SpanWords(life), f[0].Level)
 		}

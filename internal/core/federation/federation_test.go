@@ -93,7 +93,7 @@ func TestCompare(t *testing.T) {
 			app, provider := parties()
 			c.change(tr, app, provider)
 			open := Compare(tr, app, provider, now).Without(finding.Pass)
-			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side || open[0].Fix == "" {
+			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side || open[0].Fix.IsZero() {
 				t.Errorf("found %+v, want %s at level %s for %s alone", open, c.want, c.level, c.side)
 			}
 		})

@@ -34,7 +34,7 @@ type Finding struct {
 	Saw      string `json:"saw"`             // the value found
 	Expected string `json:"expected"`        // the value that would have passed
 	Side     Side   `json:"side"`            // who must change something
-	Fix      string `json:"fix"`             // what to do about it
+	Fix      Remedy `json:"fix"`             // what to do about it
 	Ref      string `json:"ref,omitempty"`   // section of the standard behind the check
 	Party    string `json:"party,omitempty"` // the record the finding is about, where there are several
 }

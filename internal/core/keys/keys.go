@@ -206,22 +206,22 @@ func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) fi
 	if weak {
 		out.Add(finding.Finding{ID: "key.weak", Level: finding.Error, Check: label, Saw: Describe(c.PublicKey),
 			Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
-			Fix: "publish a certificate with a stronger key"})
+			Fix: finding.Do("publish a certificate with a stronger key")})
 	}
 	day := c.NotAfter.UTC().Format("2006-01-02 15:04 UTC")
 	switch {
 	case now.After(c.NotAfter):
 		out.Add(finding.Finding{ID: "certificate.expired", Level: finding.Warning, Check: label,
 			Saw: "expired " + day, Expected: "a certificate in its validity", Side: side,
-			Fix: "renew the certificate and exchange metadata again; many products refuse an expired one"})
+			Fix: finding.Do("renew the certificate and exchange metadata again; many products refuse an expired one")})
 	case now.Before(c.NotBefore):
 		out.Add(finding.Finding{ID: "certificate.early", Level: finding.Warning, Check: label,
 			Saw:      "valid from " + c.NotBefore.UTC().Format("2006-01-02 15:04 UTC"),
-			Expected: "a certificate in its validity", Side: side, Fix: "wait, or check this machine's clock"})
+			Expected: "a certificate in its validity", Side: side, Fix: finding.Do("wait, or check this machine's clock")})
 	case c.NotAfter.Sub(now) < 30*24*time.Hour:
 		out.Add(finding.Finding{ID: "certificate.expiring", Level: finding.Warning, Check: label,
 			Saw: "expires " + day, Expected: "more than 30 days left", Side: side,
-			Fix: "renew it and exchange metadata before that day"})
+			Fix: finding.Do("renew it and exchange metadata before that day")})
 	default:
 		if !weak {
 			out.Pass("certificate", label, Describe(c.PublicKey)+", valid until "+day)

@@ -109,7 +109,7 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		if saw == "" {
 			saw = "none"
 		}
-		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Provider, Fix: fix, Ref: ref})
+		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Provider, Fix: finding.Do(fix), Ref: ref})
 	}
 	switch {
 	case issuer != "" && d.Issuer != issuer:

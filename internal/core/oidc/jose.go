@@ -67,7 +67,7 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	for i, k := range *set.Keys {
 		name := fmt.Sprintf("key %d", i+1)
 		skip := func(level finding.Level, id, saw, expected, fix string) {
-			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: "RFC 7517 4"})
+			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: "RFC 7517 4"})
 		}
 		var head struct{ Kid, Kty, Use string }
 		_ = json.Unmarshal(k, &head) // what it cannot read is reported below
@@ -102,7 +102,7 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	}
 	if len(out) == 0 {
 		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: "none that can verify a signature", Expected: "at least one",
-			Side: side, Fix: "publish the public signing key", Ref: "RFC 7517 5"})
+			Side: side, Fix: finding.Do("publish the public signing key"), Ref: "RFC 7517 5"})
 	}
 	return out, found, nil
 }

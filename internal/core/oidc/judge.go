@@ -30,7 +30,8 @@ type Expect struct {
 	Scope       []string      // access token: what the call needs
 	Revoked     func(jti string) bool
 	Now         time.Time
-	Trust       string // for what findings say
+	Trust       string // names of the trust and the provider, for what findings say
+	Provider    string
 }
 
 // Judged is the outcome of judging a token. Subject and Claims are there only under a good signature.
@@ -56,7 +57,7 @@ func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, 
 	if saw == "" {
 		saw = "none"
 	}
-	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: ref})
 }
 
 // Text returns a claim that is a string, else "".
@@ -126,7 +127,7 @@ func JudgeIDToken(token string, e Expect) *Judged {
 	}
 	j.window(true)
 	if s := Text(j.claims, "sub"); s == "" || len(s) > 255 {
-		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one with `tressik claims set "+e.Trust+" --subject EXPRESSION`", "OpenID Connect Core 2")
+		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one", "OpenID Connect Core 2")
 	} else {
 		j.out.Pass("token.subject", "subject", s)
 	}
@@ -172,7 +173,7 @@ func JudgeAccessToken(token string, e Expect) *Judged {
 func begin(token string, e *Expect, kind string) (*Judged, *judging) {
 	v := &Judged{Verdict: saml.Refused, Kind: kind, Findings: make(finding.List, 0, 12)}
 	side := finding.Provider
-	o := open(&v.Findings, token, e.Keys, side)
+	o := open(&v.Findings, token, e.Keys, side, e.Provider)
 	if o == nil {
 		return v, nil
 	}
@@ -296,7 +297,7 @@ func (j *judging) strength() {
 // audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
 func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time, seen func(jti string) bool) *Error {
 	var out finding.List
-	o := open(&out, token, list, finding.App)
+	o := open(&out, token, list, finding.App, "")
 	if o == nil || !o.verified {
 		return Fail(InvalidClient, "the client assertion is refused: "+first(out))
 	}

@@ -16,10 +16,10 @@ import (
 func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	var out finding.List
 	bad := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: fix, Ref: ref})
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
 	warn := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: fix, Ref: ref})
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
 	for _, c := range raw {
 		if c <= ' ' || c > '~' || c == '\\' {

@@ -126,7 +126,7 @@ func digest(h crypto.Hash, text string) []byte {
 // passed finding token.signature.
 func Verify(token string, list []Key) finding.List {
 	var out finding.List
-	open(&out, token, list, finding.Sender)
+	open(&out, token, list, finding.Sender, "")
 	return out
 }
 
@@ -138,9 +138,9 @@ type opened struct {
 }
 
 // open reads a token and verifies its signature with one of the keys, never with one that the token brings.
-func open(out *finding.List, token string, list []Key, side finding.Side) *opened {
+func open(out *finding.List, token string, list []Key, side finding.Side, provider string) *opened {
 	fail := func(id, check, saw, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
+		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: ref})
 	}
 	h, claims, signed, sig, err := split(token)
 	if err != nil {
@@ -151,7 +151,7 @@ func open(out *finding.List, token string, list []Key, side finding.Side) *opene
 	for _, x := range [3][2]string{{"jku", h.JKU}, {"x5u", h.X5U}, {"jwk", string(h.JWK)}} {
 		if x[1] != "" {
 			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0], Saw: x[1], Expected: "no key in the token",
-				Side: side, Fix: "it was not used: the key comes from the ledger, never from the message", Ref: "RFC 8725 3.10"})
+				Side: side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"), Ref: "RFC 8725 3.10"})
 		}
 	}
 	switch {
@@ -189,7 +189,11 @@ func open(out *finding.List, token string, list []Key, side finding.Side) *opene
 	for i, k := range list {
 		have[i] = k.ID
 	}
-	fail("kid", "key", fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), "one of "+strings.Join(have, ", "),
-		"if the issuer changed its keys, read them again with `tressik provider change NAME --issuer URL`", "RFC 7515 4.1.4")
+	fix := finding.Do("if the issuer changed its keys, read them again")
+	if provider != "" {
+		fix = fix.Then(finding.Run("provider", "change", provider, "--issuer", "URL"))
+	}
+	out.Add(finding.Finding{ID: "token.kid", Level: finding.Error, Check: "key", Side: side, Fix: fix, Ref: "RFC 7515 4.1.4",
+		Saw: fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), Expected: "one of " + strings.Join(have, ", ")})
 	return o
 }

@@ -33,7 +33,9 @@ type Expect struct {
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Wanted               []Wanted
 	AllowSHA1            bool
-	Trust                string // name of the trust, for what findings say
+	Trust                string // names of the trust and its parties, for what findings say
+	AppName              string
+	ProviderName         string
 	Now                  time.Time
 	Skew                 time.Duration
 	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
@@ -87,8 +89,20 @@ func JudgeResponse(root *etree.Element, e Expect) *Judgement {
 }
 
 func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
+	j.failWith(id, check, saw, expected, side, finding.Do(fix), ref)
+}
+
+func (j *judging) failWith(id, check, saw, expected string, side finding.Side, fix finding.Remedy, ref string) {
 	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side,
 		Fix: fix, Ref: ref})
+}
+
+// named returns the command with a name in it where the name is known, else the same in words.
+func named(name, words string, args ...string) finding.Remedy {
+	if name == "" {
+		return finding.Do(words)
+	}
+	return finding.Run(args...)
 }
 
 func (j *judging) run() {
@@ -148,9 +162,9 @@ func (j *judging) status() bool {
 	}
 	switch sub {
 	case StatusRequestDenied:
-		j.fail("saml.admission", "admission", saw, "Success", finding.Provider,
-			"the provider does not admit this person to this app: add them to an admitted group, or change who is admitted "+
-				"with `tressik trust change "+j.trustName()+" --admits RULE`", "SAML Core 3.2.2.2")
+		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
+			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
+				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")), "SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
 			"sign in with the factors that the app asks for", "SAML Core 3.2.2.2")
@@ -199,9 +213,10 @@ func (j *judging) wrapped(saw string) {
 		"refuse the message and look at where it came from: this is how signed messages are forged", "SAML Core 5.4")
 }
 
-func signatureFinding(prefix, check string, err error, side finding.Side) finding.Finding {
+// signatureFinding explains an error of verifying a signature that a side made; name is the party of that side.
+func signatureFinding(prefix, check string, err error, side finding.Side, name string) finding.Finding {
 	f := finding.Finding{ID: prefix + ".shape", Level: finding.Error, Check: check, Saw: err.Error(),
-		Expected: "a signature with the key of the " + string(side), Side: side, Fix: "sign as SAML Core 5.4 says", Ref: "SAML Core 5.4"}
+		Expected: "a signature with the key of the " + string(side), Side: side, Fix: finding.Do("sign as SAML Core 5.4 says"), Ref: "SAML Core 5.4"}
 	var se *xmlsec.SignatureError
 	if !errors.As(err, &se) {
 		return f
@@ -210,26 +225,26 @@ func signatureFinding(prefix, check string, err error, side finding.Side) findin
 	f.ID = prefix + "." + string(se.Reason)
 	switch se.Reason {
 	case xmlsec.NoSignature:
-		f.Fix = "switch on signing at the " + string(side)
+		f.Fix = finding.Do("switch on signing at the " + string(side))
 	case xmlsec.WrongKey:
-		f.Fix = fmt.Sprintf("the %s signs with a key that its metadata in the ledger does not have: read its metadata again "+
-			"with `tressik %s change NAME --metadata SOURCE`", side, side)
+		f.Fix = finding.Do("the " + string(side) + " signs with a key that its metadata in the ledger does not have: read it again").
+			Then(named(name, "from where it is published", string(side), "change", name, "--metadata", "SOURCE"))
 	case xmlsec.NoKey:
-		f.Fix = "give the ledger the " + string(side) + "'s metadata with its signing certificate"
+		f.Fix = finding.Do("give the ledger the " + string(side) + "'s metadata with its signing certificate")
 	case xmlsec.Changed:
 		f.Expected = "content unchanged since it was signed"
-		f.Fix = "find what changes the message on its way (a proxy, an editor, a pretty-printer); capture it raw"
+		f.Fix = finding.Do("find what changes the message on its way (a proxy, an editor, a pretty-printer); capture it raw")
 	case xmlsec.BadReference:
 		f.ID = "saml.wrapping"
 		f.Expected = "a signature that covers exactly the element that carries it"
 		f.Side = finding.Sender
-		f.Fix = "refuse the message and look at where it came from: this is how signed messages are forged"
+		f.Fix = finding.Do("refuse the message and look at where it came from: this is how signed messages are forged")
 	case xmlsec.WeakAlgorithm:
 		f.Expected = "SHA-256 or better, RSA of 2048 bits or more"
-		f.Fix = "set the " + string(side) + " to sign with SHA-256"
+		f.Fix = finding.Do("set the " + string(side) + " to sign with SHA-256")
 	case xmlsec.BadAlgorithm:
 		f.Expected = "an algorithm of XML Signature 1.1 with SHA-256 or better"
-		f.Fix = "set the " + string(side) + " to RSA or ECDSA with SHA-256 and exclusive canonicalization"
+		f.Fix = finding.Do("set the " + string(side) + " to RSA or ECDSA with SHA-256 and exclusive canonicalization")
 	}
 	return f
 }
@@ -242,7 +257,7 @@ func (j *judging) responseSignature() bool {
 		return false
 	}
 	if err != nil {
-		j.Findings.Add(signatureFinding("saml.signature", "signature of the response", err, finding.Provider))
+		j.Findings.Add(signatureFinding("saml.signature", "signature of the response", err, finding.Provider, j.ProviderName))
 		return false
 	}
 	j.goodSignature("signature of the response", v)
@@ -253,7 +268,7 @@ func (j *judging) goodSignature(check string, v xmlsec.Verified) {
 	if v.SHA1 {
 		j.Findings.Add(finding.Finding{ID: "saml.signature.weak", Level: finding.Warning, Check: check,
 			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",
-			Side: finding.Provider, Fix: "set the provider to sign with SHA-256, then take the exception away"})
+			Side: finding.Provider, Fix: finding.Do("set the provider to sign with SHA-256, then take the exception away")})
 		return
 	}
 	j.Findings.Pass("saml.signature", check, xmlsec.ShortAlgorithm(v.Method)+" by the provider's key")
@@ -278,7 +293,7 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 			}
 			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: level, Check: "encryption", Saw: "a plain assertion",
 				Expected: "an encrypted assertion, as this trust says", Side: finding.Provider, Ref: "SAML Core 2.3.4",
-				Fix: "set the provider to encrypt for this app with the certificate in the app's metadata"})
+				Fix: finding.Do("set the provider to encrypt for this app with the certificate in the app's metadata")})
 		}
 		return
 	}
@@ -347,7 +362,7 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 			j.wrapped("the assertion is under no signature")
 		}
 	default:
-		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider))
+		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider, j.ProviderName))
 	}
 }
 
@@ -359,8 +374,9 @@ func (j *judging) issuer() {
 		saw = ri
 	}
 	j.Issuer = saw
-	compare(&j.Findings, "saml.issuer", "issuer", saw, []string{j.Provider}, finding.Provider,
-		"set the provider's entity ID to %s, or read its metadata again with `tressik provider change`", "SAML Profiles 4.1.4.2")
+	compareWith(&j.Findings, "saml.issuer", "issuer", saw, []string{j.Provider}, finding.Provider,
+		"set the provider's entity ID to %s", "SAML Profiles 4.1.4.2", named(j.ProviderName, "read its metadata again",
+			"provider", "change", j.ProviderName, "--metadata", "SOURCE"))
 }
 
 func (j *judging) destination() {

@@ -246,7 +246,7 @@ func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 		}
 		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
 			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
-			Fix: fmt.Sprintf("release it with `tressik claims set %s %s=EXPRESSION`", trust, w.Label())}
+			Fix: finding.Run("claims", "set", trust, w.Label()+"=EXPRESSION")}
 		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
 			names2 := near.Names(w.Friendly, names)
 			if len(names2) > 0 {
@@ -284,8 +284,9 @@ func (j *judging) request() {
 	case saw == "" && j.RequestID == "" && j.AllowUnsolicited:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
 	case saw == "" && j.RequestID == "":
-		j.fail("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
-			finding.Both, "start the sign-in at the app, or allow it with `tressik trust change "+j.trustName()+" --unsolicited allow`", "SAML Profiles 4.1.5")
+		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
+			finding.Both, finding.Do("start the sign-in at the app").
+				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")), "SAML Profiles 4.1.5")
 	case saw == j.RequestID:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
 	default:

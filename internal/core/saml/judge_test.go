@@ -173,7 +173,7 @@ func TestRefuses(t *testing.T) {
 				t.Fatalf("%s with %v, want refused with %s alone", j.Verdict, got, c.want)
 			}
 			for _, f := range j.Findings {
-				if f.Level == finding.Error && (f.Saw == "" || f.Expected == "" || f.Fix == "" || f.Side == "") {
+				if f.Level == finding.Error && (f.Saw == "" || f.Expected == "" || f.Fix.IsZero() || f.Side == "") {
 					t.Errorf("the finding lacks words: %+v", f)
 				}
 			}

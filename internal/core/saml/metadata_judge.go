@@ -23,20 +23,20 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		saw, fix := "no SAML 2.0 role", "ask for metadata with a "+roleName+" that supports SAML 2.0"
 		if other != nil {
 			saw = "only the opposite role"
-			fix = "this is the metadata of the other kind of party; add it with `tressik provider add`"
+			fix = "this is the metadata of the other kind of party: add it as a provider"
 			if side == finding.Provider {
-				fix = "this is the metadata of the other kind of party; add it with `tressik app add`"
+				fix = "this is the metadata of the other kind of party: add it as an app"
 			}
 		}
 		out.Add(finding.Finding{ID: "metadata.role", Level: finding.Error, Check: "role", Saw: saw, Expected: roleName,
-			Side: side, Fix: fix, Ref: "SAML Metadata 2.4"})
+			Side: side, Fix: finding.Do(fix), Ref: "SAML Metadata 2.4"})
 		return out
 	}
 	out.Pass("metadata.role", "role", roleName)
 	judgeValidity(&out, e, side, now)
 	if u, err := url.Parse(e.ID); err != nil || u.Scheme == "" {
 		out.Add(finding.Finding{ID: "metadata.entity-id", Level: finding.Note, Check: "entity ID", Saw: e.ID,
-			Expected: "a URI", Side: side, Fix: "SAML wants an absolute URI of at most 1024 characters as entity ID",
+			Expected: "a URI", Side: side, Fix: finding.Do("SAML wants an absolute URI of at most 1024 characters as entity ID"),
 			Ref: "SAML Core 8.3.6"})
 	}
 	if side == finding.Provider {
@@ -57,10 +57,10 @@ func judgeValidity(out *finding.List, e *Entity, side finding.Side, now time.Tim
 	switch left := e.ValidUntil.Sub(now); {
 	case left <= 0:
 		out.Add(finding.Finding{ID: "metadata.expired", Level: finding.Error, Check: "validUntil", Saw: saw,
-			Expected: "a time to come", Side: side, Fix: "fetch the metadata again from its source", Ref: "SAML Metadata 2.3.2"})
+			Expected: "a time to come", Side: side, Fix: finding.Do("fetch the metadata again from its source"), Ref: "SAML Metadata 2.3.2"})
 	case left < 14*24*time.Hour:
 		out.Add(finding.Finding{ID: "metadata.expiring", Level: finding.Warning, Check: "validUntil", Saw: saw,
-			Expected: "more than 14 days left", Side: side, Fix: "plan to read the metadata again before that day"})
+			Expected: "more than 14 days left", Side: side, Fix: finding.Do("plan to read the metadata again before that day")})
 	default:
 		out.Pass("metadata.validity", "validUntil", saw)
 	}
@@ -69,7 +69,7 @@ func judgeValidity(out *finding.List, e *Entity, side finding.Side, now time.Tim
 func judgeEndpoints(out *finding.List, list []Endpoint, name string, side finding.Side, bindings ...string) {
 	if len(list) == 0 {
 		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name, Saw: "none",
-			Expected: "at least one", Side: side, Fix: "ask for complete metadata"})
+			Expected: "at least one", Side: side, Fix: finding.Do("ask for complete metadata")})
 		return
 	}
 	use, ok := EndpointFor(list, bindings...)
@@ -84,7 +84,7 @@ func judgeEndpoints(out *finding.List, list []Endpoint, name string, side findin
 		}
 		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name,
 			Saw: "only " + strings.Join(saw, ", "), Expected: strings.Join(want, " or "), Side: side,
-			Fix: "ask for an endpoint with a binding that browsers use"})
+			Fix: finding.Do("ask for an endpoint with a binding that browsers use")})
 		return
 	}
 	problems := len(*out)
@@ -101,14 +101,14 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
-			Expected: "an absolute https: URL", Side: side, Fix: "correct the Location in the metadata"})
+			Expected: "an absolute https: URL", Side: side, Fix: finding.Do("correct the Location in the metadata")})
 	case u.Scheme == "http" && !IsLoopback(u.Hostname()):
 		out.Add(finding.Finding{ID: "metadata.http", Level: finding.Warning, Check: name, Saw: loc,
 			Expected: "https:", Side: side,
-			Fix: "serve it over https; over http anyone on the way reads and changes what passes"})
+			Fix: finding.Do("serve it over https; over http anyone on the way reads and changes what passes")})
 	case u.Fragment != "":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
-			Expected: "a URL without a fragment", Side: side, Fix: "take off #" + u.Fragment})
+			Expected: "a URL without a fragment", Side: side, Fix: finding.Do("take off #" + u.Fragment)})
 	}
 }
 
@@ -127,7 +127,7 @@ func judgeACSIndexes(out *finding.List, list []Endpoint) {
 		if first, ok := seen[e.Index]; ok {
 			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning, Check: "AssertionConsumerService index",
 				Saw:      fmt.Sprintf("index %d at %s and at %s", e.Index, first, e.Location),
-				Expected: "each index once", Side: finding.App, Fix: "number the endpoints apart", Ref: "SAML Metadata 2.2.3"})
+				Expected: "each index once", Side: finding.App, Fix: finding.Do("number the endpoints apart"), Ref: "SAML Metadata 2.2.3"})
 		}
 		seen[e.Index] = e.Location
 	}
@@ -147,7 +147,7 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 				saw = err.Error()
 			}
 			out.Add(finding.Finding{ID: "metadata.key", Level: finding.Error, Check: use + " certificate", Saw: saw,
-				Expected: "an X.509 certificate", Side: side, Fix: "ask for metadata with the certificate, never with a private key"})
+				Expected: "an X.509 certificate", Side: side, Fix: finding.Do("ask for metadata with the certificate, never with a private key")})
 			continue
 		}
 		if k.Use != "encryption" {
@@ -157,12 +157,12 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 	}
 	if side == finding.Provider && signing == 0 {
 		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Error, Check: "signing certificate",
-			Saw: "none", Expected: "at least one", Side: side, Fix: "without it no response of this provider can be verified; " +
-				"ask for metadata with a signing KeyDescriptor"})
+			Saw: "none", Expected: "at least one", Side: side, Fix: finding.Do("without it no response of this provider can be verified; " +
+				"ask for metadata with a signing KeyDescriptor")})
 	}
 	if side == finding.App && role.RequestsSigned && signing == 0 {
 		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Warning, Check: "signing certificate",
 			Saw: "AuthnRequestsSigned and no signing certificate", Expected: "the certificate that verifies its requests",
-			Side: side, Fix: "ask for metadata with a signing KeyDescriptor"})
+			Side: side, Fix: finding.Do("ask for metadata with a signing KeyDescriptor")})
 	}
 }

@@ -10,7 +10,7 @@ import (
 // ReadFinding turns an error of reading XML into a finding.
 func ReadFinding(err error) finding.Finding {
 	f := finding.Finding{ID: "xml.malformed", Level: finding.Error, Check: "XML", Saw: err.Error(), Expected: "well-formed XML",
-		Side: finding.Sender, Fix: "capture the message whole and unchanged"}
+		Side: finding.Sender, Fix: finding.Do("capture the message whole and unchanged")}
 	for _, c := range []struct {
 		err         error
 		id, want, f string
@@ -25,7 +25,7 @@ func ReadFinding(err error) finding.Finding {
 		{xmlsec.ErrTruncated, "xml.truncated", "a whole document", "capture the message whole; a part of it is missing"},
 	} {
 		if errors.Is(err, c.err) {
-			f.ID, f.Expected, f.Fix = c.id, c.want, c.f
+			f.ID, f.Expected, f.Fix = c.id, c.want, finding.Do(c.f)
 		}
 	}
 	return f

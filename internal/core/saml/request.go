@@ -97,6 +97,8 @@ type RequestExpect struct {
 	Format     string // the name identifier format that will be sent; "" is not compared
 	WantSigned bool
 	AllowSHA1  bool
+	Trust      string // names of the trust and the app, for what findings say
+	AppName    string
 	Now        time.Time
 	Skew       time.Duration
 	Seen       func(id string) bool // reports and remembers an ID; nil: not checked
@@ -108,16 +110,17 @@ func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest
 	r, err := ReadRequest(el)
 	if err != nil {
 		out.Add(finding.Finding{ID: "request.shape", Level: finding.Error, Check: "AuthnRequest", Saw: err.Error(),
-			Expected: "a SAML 2.0 AuthnRequest", Side: finding.App, Fix: "send an AuthnRequest to this endpoint"})
+			Expected: "a SAML 2.0 AuthnRequest", Side: finding.App, Fix: finding.Do("send an AuthnRequest to this endpoint")})
 		return nil, out
 	}
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || r.ID == "" {
 		out.Add(finding.Finding{ID: "request.shape", Level: finding.Error, Check: "version and ID",
 			Saw: fmt.Sprintf("Version %q, ID %q", v, r.ID), Expected: "Version 2.0 and an ID", Side: finding.App,
-			Fix: "send SAML 2.0"})
+			Fix: finding.Do("send SAML 2.0")})
 	}
-	compare(&out, "request.issuer", "issuer of the request", r.Issuer, []string{e.App.ID}, finding.App,
-		"set the app's entity ID to %s, or read its metadata again with `tressik app change`", "SAML Core 3.2.1")
+	compareWith(&out, "request.issuer", "issuer of the request", r.Issuer, []string{e.App.ID}, finding.App,
+		"set the app's entity ID to %s", "SAML Core 3.2.1",
+		named(e.AppName, "read its metadata again", "app", "change", e.AppName, "--metadata", "SOURCE"))
 	if r.Destination != "" || c != nil && c.Signature != nil {
 		compare(&out, "request.destination", "destination of the request", r.Destination, e.SSO, finding.App,
 			"set the provider's sign-in URL at the app to %s", "SAML Core 3.2.1")
@@ -148,20 +151,20 @@ func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest
 	if e.Format != "" && r.NameIDFormat != "" && r.NameIDFormat != FormatUnspecified && r.NameIDFormat != e.Format {
 		out.Add(finding.Finding{ID: "request.format", Level: finding.Warning, Check: "name identifier format asked for",
 			Saw: ShortName(r.NameIDFormat), Expected: ShortName(e.Format) + ", which this trust sends", Side: finding.Both,
-			Fix: "set the app to ask for it, or the trust to send what the app asks for, with `tressik claims set TRUST --subject-format FORMAT`",
-			Ref: "SAML Core 3.4.1.1"})
+			Fix: finding.Do("set the app to ask for it").Or(named(e.Trust, "set the trust to send what the app asks for",
+				"claims", "set", e.Trust, "--subject-format", r.NameIDFormat)), Ref: "SAML Core 3.4.1.1"})
 	}
 	judgeRequestSignature(&out, c, el, e)
 	if age := e.Now.Sub(r.IssueInstant); r.IssueInstant.IsZero() || age > 10*time.Minute+e.Skew || age < -e.Skew {
 		out.Add(finding.Finding{ID: "request.time", Level: finding.Error, Check: "time of the request",
 			Saw: stamp(r.IssueInstant), Expected: "within 10 minutes before " + stamp(e.Now), Side: finding.Clock,
-			Fix: "set both clocks by NTP"})
+			Fix: finding.Do("set both clocks by NTP")})
 	} else {
 		out.Pass("request.time", "time of the request", stamp(r.IssueInstant))
 	}
 	if e.Seen != nil && e.Seen(r.ID) {
 		out.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID + " again",
-			Expected: "a new ID", Side: finding.Sender, Fix: "start the sign-in at the app again"})
+			Expected: "a new ID", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again")})
 	}
 	return r, out
 }
@@ -185,14 +188,19 @@ func judgeRequestSignature(out *finding.List, c *Carried, el *etree.Element, e R
 	case errors.As(err, &se) && se.Reason == xmlsec.NoKey && !wanted:
 		out.Add(finding.Finding{ID: "request.signature", Level: finding.Note, Check: "signature of the request",
 			Saw: "signed, and no key of the app is known", Expected: "the app's signing certificate in its metadata",
-			Side: finding.App, Fix: "add the certificate to the app's metadata so that it can be verified"})
+			Side: finding.App, Fix: finding.Do("add the certificate to the app's metadata so that it can be verified")})
 	default:
-		out.Add(signatureFinding("request.signature", "signature of the request", err, finding.App))
+		out.Add(signatureFinding("request.signature", "signature of the request", err, finding.App, e.AppName))
 	}
 }
 
 // compare checks a value against the ones that would do, and says how it differs.
 func compare(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string) {
+	compareWith(out, id, check, saw, want, side, fix, ref, finding.Remedy{})
+}
+
+// compareWith is compare with another remedy that would do as well.
+func compareWith(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string, or finding.Remedy) {
 	for _, w := range want {
 		if saw == w {
 			out.Pass(id, check, saw)
@@ -211,7 +219,10 @@ func compare(out *finding.List, id, check, saw string, want []string, side findi
 		diff = near.Difference(saw, best)
 	}
 	f := finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: best, Side: side,
-		Fix: fmt.Sprintf(fix, best), Ref: ref}
+		Fix: finding.Do(fmt.Sprintf(fix, best)), Ref: ref}
+	if !or.IsZero() {
+		f.Fix = f.Fix.Or(or)
+	}
 	if saw == "" {
 		f.Saw = "none"
 	}

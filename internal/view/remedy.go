@@ -1,0 +1,40 @@
+package view
+
+import (
+	"strings"
+
+	"tressik.example/internal/core/finding"
+)
+
+// Program is the name under which commands are printed.
+const Program = "tressik"
+
+// Remedy writes a remedy for people: commands between backquotes as they are typed, changes in words.
+func Remedy(r finding.Remedy) string {
+	s := r.Do
+	if r.Run != nil {
+		s = "`" + Command(r.Run) + "`"
+	}
+	if r.Next != nil {
+		s += ", then " + Remedy(*r.Next)
+	}
+	if r.Else != nil {
+		s += ", or " + Remedy(*r.Else)
+	}
+	return s
+}
+
+// Command writes a command line as it is typed at a shell: the program's name and its arguments, quoted where needed.
+func Command(args []string) string { return Program + " " + Words(args) }
+
+// Words writes arguments as they would be typed at a shell.
+func Words(args []string) string {
+	out := make([]string, len(args))
+	for i, s := range args {
+		out[i] = s
+		if s == "" || strings.ContainsAny(s, " \"'$`&|;<>()*?[]#~!\\\n\t{}") {
+			out[i] = "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(out, " ")
+}
