@@ -99,16 +99,16 @@ func TestLedgersThatCannotBeUsed(t *testing.T) {
 	d.env = append(d.env, "TRESSIK_NOW=yesterday")
 	d.fails(2, []string{"2031-03-04T09:00:00Z"}, "trust", "list")
 	d = observatory(t)
-	if err := os.Rename(d.path("tressik.vault-key"), d.path("kept.key")); err != nil {
+	if err := os.Rename(d.path("tressik.seal-key"), d.path("kept.key")); err != nil {
 		t.Fatal(err)
 	}
-	d.fails(1, []string{"the vault key is not at", "TRESSIK_VAULT_KEY"}, "metadata", "write", "ridge", "--sign")
+	d.fails(1, []string{"the seal key is not at", "TRESSIK_SEAL_KEY"}, "metadata", "write", "ridge", "--sign")
 	d.ok("provider", "show", "ridge")
-	d.env = append(d.env, "TRESSIK_VAULT_KEY="+d.path("kept.key"))
+	d.env = append(d.env, "TRESSIK_SEAL_KEY="+d.path("kept.key"))
 	d.ok("metadata", "write", "ridge", "--sign")
 	other := newDesk(t)
 	other.ok("init", "--org", "Southmere University")
-	d.env = append(d.env, "TRESSIK_VAULT_KEY="+other.path("tressik.vault-key"))
+	d.env = append(d.env, "TRESSIK_SEAL_KEY="+other.path("tressik.seal-key"))
 	d.fails(1, []string{"key of another ledger"}, "metadata", "write", "ridge", "--sign")
 }
 
@@ -154,7 +154,7 @@ func TestReadOnlyFolder(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
 	if os.Geteuid() == 0 { // root may write everywhere: run as nobody
-		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.vault-key"), filepath.Dir(built)} {
+		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.seal-key"), filepath.Dir(built)} {
 			if err := os.Chown(p, 65534, 65534); err != nil {
 				t.Skip(err)
 			}
@@ -179,7 +179,7 @@ func TestReadOnlyFolder(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=480k", "tmpfs", d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
 	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })
@@ -190,11 +190,11 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.ok(add(1)...)
 	fill := func(kb int) {
-		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 200 {
+		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 480 {
 			t.Fatal("the disk is not full")
 		}
 	}
-	fill(400)
+	fill(600)
 	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
 	d.fails(1, []string{"no space left", "make room"}, "demo")
 	if _, err := os.Stat(d.path("tressik-demo")); err == nil {
@@ -202,7 +202,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.fails(1, []string{"no space left"}, "init", "--org", "Y", "--ledger", "y.ledger")
 	os.Remove(d.path("fill"))
-	fill(160)
+	fill(330)
 	d.fails(1, []string{"the disk is full", "nothing was changed"}, add(3)...)
 	os.Remove(d.path("fill"))
 	d.fails(0, []string{"whole"}, "journal", "verify")

@@ -55,8 +55,8 @@ func makeClients(d *desk) {
 	d.ok("permission", "publish", "telescope-api", "dome.control", "--as", "user", "--says", "open, close and turn the dome", "--needs", "admin")
 	d.ok("app", "add", "dome-scheduler", "--client", "web", "--redirect", domeCallback, "--redirect", loopCallback, "--after-sign-out", "https://dome.kestrelridge.example/bye", "--after-sign-out", loopBye,
 		"--title", "Dome Scheduler", "--contact", "tobias.renn@kestrelridge.example")
-	d.ok("app", "add", "skyview", "--client", "browser", "--redirect", "https://skyview.kestrelridge.example/callback", "--redirect", "http://127.0.0.1:9/sky")
-	d.ok("app", "add", "frame-courier", "--client", "service")
+	d.ok("app", "add", "skyview", "--client", "user-agent", "--redirect", "https://skyview.kestrelridge.example/callback", "--redirect", "http://127.0.0.1:9/sky")
+	d.ok("app", "add", "frame-courier", "--client", "machine")
 	for _, app := range []string{"dome-scheduler", "skyview", "frame-courier"} {
 		d.run("federate", app, "--with", "ridge", "--over", "oidc")
 	}
@@ -75,9 +75,11 @@ const (
 
 func (d *desk) clientID(trust string) string {
 	d.t.Helper()
-	var v struct{ OIDC struct{ ClientID string } }
+	var v struct {
+		Terms struct{ OIDC struct{ ClientID string } }
+	}
 	d.json(&v, "trust", "show", trust)
-	return v.OIDC.ClientID
+	return v.Terms.OIDC.ClientID
 }
 
 func (d *desk) secret(trust, lasts string) string {

@@ -32,14 +32,14 @@ func TestClientSideOfAnApp(t *testing.T) {
 		{"web", "javascript:alert(1)", []string{"never receive an answer safely"}},
 		{"web", "https://u@dome.kestrelridge.example/cb", []string{"without user name"}},
 		{"web", "https://dome.kestrelridge.example/a/../cb", []string{"dot segments"}},
-		{"browser", "https://sky.kestrelridge.example/c b", []string{"printable ASCII"}},
+		{"user-agent", "https://sky.kestrelridge.example/c b", []string{"printable ASCII"}},
 		{"native", "skyview:/cb", []string{"a scheme without a dot"}},
 	} {
 		d.fails(1, append(c.words, "does not fit", c.uri), add(c.kind, "--redirect", c.uri)...)
 	}
-	d.fails(1, []string{"at least one", "--redirect"}, add("web")...)
-	d.fails(1, []string{"a service acts as itself"}, add("service", "--redirect", "https://x.example/cb")...)
-	d.fails(1, []string{`"robot"`, "web, browser, native or service"}, add("robot")...)
+	d.fails(1, []string{"at least one", "redirect URI"}, add("web")...)
+	d.fails(1, []string{"a machine acts as itself"}, add("machine", "--redirect", "https://x.example/cb")...)
+	d.fails(1, []string{`"robot"`, "web, user-agent, native or machine"}, add("robot")...)
 	d.fails(1, []string{"--for", "home, partners or anyone"}, add("web", "--redirect", "https://x.example/cb", "--for", "me")...)
 	// Some are taken, with a warning.
 	d.fails(0, []string{"redirect.query"}, "app", "add", "w1", "--client", "web", "--redirect", "https://x.example/cb?a=b")
@@ -54,9 +54,9 @@ func TestClientSideOfAnApp(t *testing.T) {
 	d.ok("app", "change", "orbit", "--client", "web", "--redirect", "https://orbit.kestrelridge.example/cb", "--after-sign-out", "none")
 	d.run("federate", "orbit", "--with", "ridge", "--over", "oidc")
 	d.secret("orbit@ridge", "30d")
-	r := d.fails(1, []string{"tressik secret retire orbit@ridge s-"}, "app", "change", "orbit", "--client", "browser")
+	r := d.fails(1, []string{"tressik secret retire orbit@ridge s-"}, "app", "change", "orbit", "--client", "user-agent")
 	d.ok("secret", "retire", "orbit@ridge", strings.TrimSuffix(strings.Fields(r.err[strings.Index(r.err, "retire orbit@ridge "):])[2], "`"), "--yes")
-	d.ok("app", "change", "orbit", "--client", "browser")
+	d.ok("app", "change", "orbit", "--client", "user-agent")
 	d.fails(1, []string{"in use"}, "app", "remove", "orbit", "--yes")
 	d.ok("app", "remove", "w1", "--yes")
 	// One more redirect URI leaves the others as they are.
@@ -78,12 +78,11 @@ func TestRegistration(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
 	var v struct {
-		OIDC struct{ ClientID string }
-		Over string
+		Terms struct{ OIDC struct{ ClientID string } }
 	}
 	d.json(&v, "trust", "show", "skyview@ridge")
-	if !strings.HasPrefix(v.OIDC.ClientID, "skyview.") {
-		t.Errorf("client ID %q", v.OIDC.ClientID)
+	if !strings.HasPrefix(v.Terms.OIDC.ClientID, "skyview.") {
+		t.Errorf("client ID %q", v.Terms.OIDC.ClientID)
 	}
 	d.fails(3, []string{"trust.client-auth", "secret add dome-scheduler@ridge"}, "trust", "change", "dome-scheduler@ridge", "--strength", "any")
 	d.fails(1, []string{"issues the client ID itself"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "oidc", "--client-id", "x")
@@ -165,9 +164,9 @@ func TestSecrets(t *testing.T) {
 	if _, err := os.Stat(d.path("third")); err == nil {
 		t.Error("an empty file was left behind")
 	}
-	var list []struct{ ID, Hint, Standing, Note, LastUsed string }
+	var list []struct{ ID, EndsIn, Standing, Note, LastUsed string }
 	d.json(&list, "secret", "list", trust)
-	if len(list) != 2 || list[0].Note != "first" || len(list[0].Hint) != 4 || list[0].LastUsed != "" {
+	if len(list) != 2 || list[0].Note != "first" || len(list[0].EndsIn) != 4 || list[0].LastUsed != "" {
 		t.Fatalf("%+v", list)
 	}
 	// Neither the secret nor its hash is in the journal, nor the secret in the ledger.
@@ -392,7 +391,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	const courier = "frame-courier@ridge"
 	d.fails(3, []string{"tressik secret add " + courier}, "rehearse", courier)
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
-	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " --for everyone"}, "rehearse", courier)
+	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"}, "rehearse", courier)
 	d.ok("consent", "give", courier, "--for", "everyone")
 	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s")
 	// One provider, two protocols: the second sign-in asks for nothing.

@@ -213,10 +213,12 @@ func TestStandardClient(t *testing.T) {
 		k, _, pub := clientKey(t)
 		d.ok("trust", "change", "frame-courier@ridge", "--client-key", d.write("courier.pub", pub))
 		time.Sleep(600 * time.Millisecond) // the running stage looks at the ledger four times a second
-		var v struct{ OIDC struct{ JWKS string } }
+		var v struct {
+			Terms struct{ OIDC struct{ JWKS string } }
+		}
 		d.json(&v, "trust", "show", "frame-courier@ridge")
 		var set struct{ Keys []struct{ Kid string } }
-		if json.Unmarshal([]byte(v.OIDC.JWKS), &set) != nil || len(set.Keys) != 1 {
+		if json.Unmarshal([]byte(v.Terms.OIDC.JWKS), &set) != nil || len(set.Keys) != 1 {
 			t.Fatal(v)
 		}
 		id := d.clientID("frame-courier@ridge")

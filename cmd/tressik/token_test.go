@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
 	"tressik.example/internal/view"
 )
 

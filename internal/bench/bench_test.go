@@ -25,6 +25,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -86,8 +87,8 @@ func signInStage(b *testing.B) (*stage.Stage, *stage.Deal) {
 	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(idp.Certificate.Raw)}}
 	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
-	t := federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any", Signs: "assertion",
-		SubjectFormat: saml.FormatPersistent}
+	t := federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
+		Terms: federation.Held{Terms: &federation.SAMLTerms{Signs: "assertion"}}}
 	app.Entity.SP.RequestsSigned = false
 	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
 		name, _ := claims.Standard(c)
@@ -97,7 +98,7 @@ func signInStage(b *testing.B) (*stage.Stage, *stage.Deal) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	r, err := federation.NewReleaser(e, &t, &app, []byte("salt"), rand.Reader)
+	r, err := federation.NewReleaser(e, &t, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -117,7 +118,7 @@ func BenchmarkSignIn(b *testing.B) {
 	s, d := signInStage(b)
 	accepted := 0
 	s.Watch = func(e stage.Event) {
-		if e.Judged != nil && e.Judged.Verdict == saml.Accepted {
+		if e.Judged != nil && e.Judged.Verdict == judge.Accepted {
 			accepted++
 		}
 	}
@@ -209,7 +210,7 @@ func BenchmarkJudge(b *testing.B) {
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q", Issuer: "https://login.kestrelridge.example/metadata",
 		ACS: "https://nightlog.kestrelridge.example/saml/acs", Audience: "https://nightlog.kestrelridge.example/saml", Now: now, Lifetime: 5 * time.Minute,
-		Subject: saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent}, Context: saml.ContextPassword,
+		Subject: saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent}, Context: judge.ContextPassword,
 		AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp, Rand: rand.Reader}
 	p := person()
 	var wanted []saml.Wanted
@@ -242,7 +243,7 @@ func BenchmarkJudge(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if j := saml.JudgeResponse(doc.Root(), e); j.Verdict != saml.Accepted {
+		if j := saml.JudgeResponse(doc.Root(), e); j.Verdict != judge.Accepted {
 			b.Fatal(j.Findings.Without(finding.Pass))
 		}
 	})

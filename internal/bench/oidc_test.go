@@ -25,6 +25,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -54,8 +55,8 @@ func clientStage(b *testing.B) (*stage.Stage, *ecdsa.PrivateKey) {
 		c.Redirects = redirects
 		app := federation.Party{Name: name, Kind: federation.App, Client: c}
 		d := &stage.Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
-			OIDC: &federation.Registration{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}}, Provider: ridge, App: &stage.Player{Party: app, Client: c, Home: stage.HomeOf(&app)}, StageSecret: "sesame"}
-		if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &app, []byte("salt"), rand.Reader); err != nil {
+			Terms: federation.Held{Terms: &federation.OIDCTerms{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}}}, Provider: ridge, App: &stage.Player{Party: app, Client: c, Home: stage.HomeOf(&app)}, StageSecret: "sesame"}
+		if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
 			b.Fatal(err)
 		}
 		r := &stage.Registered{Trust: d.Trust}
@@ -67,7 +68,7 @@ func clientStage(b *testing.B) (*stage.Stage, *ecdsa.PrivateKey) {
 	}
 	s := &stage.Stage{Now: time.Now, Rand: rand.Reader, People: []people.Person{person()}, Deals: []*stage.Deal{
 		deal("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"}, {Name: "email", As: "user"}}, "https://dome.kestrelridge.example/callback"),
-		deal("courier", oidc.Service, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})}}
+		deal("courier", oidc.Machine, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})}}
 	s.SetAPIs(map[string]*federation.Party{"telescope-api": {Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: "https://telescope.kestrelridge.example",
 		Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}})
 	if err := s.Open(); err != nil {
@@ -138,7 +139,7 @@ func BenchmarkCodeSignIn(b *testing.B) {
 		if err := json.Unmarshal(body, &t); err != nil {
 			b.Fatalf("%v %s", err, body)
 		}
-		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome", Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != saml.Accepted {
+		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome", Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != judge.Accepted {
 			b.Fatalf("%+v", j.Findings)
 		}
 	})
@@ -180,7 +181,7 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 		b.Run(s.Alg, func(b *testing.B) {
 			access := strings.Repeat("a", 700)
 			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example", "sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694", "exp": now.Unix() + 600,
-				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": saml.ContextPassword, "amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
+				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": judge.ContextPassword, "amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
 				"at_hash": oidc.AccessHash(s.Alg, access)})
 			if err != nil {
 				b.Fatal(err)
@@ -205,7 +206,7 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 					b.Fatal("the bare verification fails")
 				}
 			}, nil, func() {
-				if j := oidc.JudgeIDToken(token, e); j.Verdict != saml.Accepted {
+				if j := oidc.JudgeIDToken(token, e); j.Verdict != judge.Accepted {
 					b.Fatalf("%+v", j.Findings)
 				}
 			})
@@ -226,7 +227,7 @@ func BenchmarkStageMemory(b *testing.B) {
 		b.Fatalf("%v\n%s", err, o)
 	}
 	for _, args := range []string{"init|--org|Kestrel Ridge Observatory", "provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256", "app|add|telescope-api|--api|https://telescope.kestrelridge.example",
-		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|service", "federate|frame-courier|--with|ridge|--over|oidc",
+		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|machine", "federate|frame-courier|--with|ridge|--over|oidc",
 		"permission|ask|frame-courier@ridge|telescope-api:frames.read", "consent|give|frame-courier@ridge|--for|everyone", "secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
 		c := exec.Command(tressik, strings.Split(args, "|")...)
 		c.Dir = dir

@@ -187,7 +187,7 @@ func gapBlocks(v *desk.Preview) []view.Block {
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleShow())
+	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleShow(), a.peopleRename())
 	return c
 }
 
@@ -275,6 +275,20 @@ func (a *App) peopleShow() *cobra.Command {
 				groups = "none"
 			}
 			return a.print(view.Page{Data: p, Blocks: []view.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
+		})}
+}
+
+func (a *App) peopleRename() *cobra.Command {
+	return &cobra.Command{Use: "rename PERSON NEW", Short: "Give a person another user name; they stay the same subject everywhere",
+		Args: args("PERSON", "NEW"), Example: "  tressik people rename petra petra.lindqvist", ValidArgsFunction: a.names("person", 1),
+		Long: `Give a person another user name. What apps know them by stays as it is, and so do the consents they gave. A
+load of people knows somebody again by the attribute entryUUID, where there is one.`,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			p, err := d.RenamePerson(got[0], got[1])
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: p, Blocks: []view.Block{{Lines: []string{got[0] + " is " + p.ID + " now"}}}})
 		})}
 }
 

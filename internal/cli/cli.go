@@ -274,7 +274,7 @@ func (a *App) options() (store.Options, error) {
 			actor = "unknown"
 		}
 	}
-	return store.Options{Actor: actor, Now: now, VaultKey: a.Env("TRESSIK_VAULT_KEY")}, nil
+	return store.Options{Actor: actor, Now: now, SealKey: a.Env("TRESSIK_SEAL_KEY")}, nil
 }
 
 // desk opens the ledger.

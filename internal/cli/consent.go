@@ -201,7 +201,7 @@ func (a *App) asked(cmd *cobra.Command, got []string, s string) ([]string, cobra
 	var out []string
 	if d, err := a.desk(); err == nil {
 		if t, _, _, err := d.OIDCTrust(got[0]); err == nil {
-			for _, x := range t.OIDC.Asks {
+			for _, x := range t.OIDCTerms().Asks {
 				out = append(out, x.Label())
 			}
 		}

@@ -73,7 +73,7 @@ type demoStep struct {
 func demoStory() []demoStep {
 	cmd := func(s string) []string { return strings.Split(s, "|") }
 	return []demoStep{
-		{"Open a ledger for the organisation. Private keys in it are encrypted with the vault key beside it.",
+		{"Open a ledger for the organisation. Private keys in it are encrypted with the seal key beside it.",
 			cmd("init|--org|Kestrel Ridge Observatory"), 0},
 		{"Load people and groups to try things on.", cmd("people|load|observatory.ldif"), 0},
 		{"The observatory's own provider: Tressik keeps its keys and writes its metadata.",
@@ -122,12 +122,12 @@ func demoStory() []demoStep {
 			cmd("rehearse|nightlog@ridge|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 0},
 		{"A permission that is added later waits alone; the others stay as they are.", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.write"), 0},
 		{"The sky atlas runs in the browser. It keeps no secret: PKCE protects its codes.",
-			cmd("app|add|skyview|--client|browser|--redirect|https://skyview.kestrelridge.example/callback|--title|Sky View"), 0},
+			cmd("app|add|skyview|--client|user-agent|--redirect|https://skyview.kestrelridge.example/callback|--title|Sky View"), 0},
 		{"", cmd("federate|skyview|--with|ridge|--over|oidc"), 0},
 		{"", cmd("secret|add|skyview@ridge|--lasts|90d"), 1},
 		{"", cmd("rehearse|skyview@ridge|--as|mira"), 0},
 		{"The image mover acts as itself: nobody signs in there, and an administrator has to agree to all of it.",
-			cmd("app|add|frame-courier|--client|service|--title|Frame Courier"), 0},
+			cmd("app|add|frame-courier|--client|machine|--title|Frame Courier"), 0},
 		{"", cmd("federate|frame-courier|--with|ridge|--over|oidc"), 3},
 		{"", cmd("permission|ask|frame-courier@ridge|telescope-api:frames.read"), 0},
 		{"", cmd("secret|add|frame-courier@ridge|--lasts|90d|--note|nightly run|--out|courier.secret"), 0},
@@ -158,7 +158,7 @@ func (a *App) demo(ctx context.Context, dir string) error {
 	defer os.Chdir(here)
 	p := a.printer()
 	env := func(k string) string {
-		if k == "TRESSIK_LEDGER" || k == "TRESSIK_VAULT_KEY" {
+		if k == "TRESSIK_LEDGER" || k == "TRESSIK_SEAL_KEY" {
 			return ""
 		}
 		return a.Env(k)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
@@ -55,7 +55,7 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(a.printer(), v)}); err != nil {
 				return err
 			}
-			if v.Verdict == saml.Refused {
+			if v.Verdict == judge.Refused {
 				return ErrFound
 			}
 			return nil
@@ -73,9 +73,9 @@ func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
 	var blocks []view.Block
 	title := v.Kind
 	switch v.Verdict {
-	case saml.Accepted:
+	case judge.Accepted:
 		title += "  " + p.Good("ACCEPTED")
-	case saml.Refused:
+	case judge.Refused:
 		title += "  " + p.Bad("REFUSED")
 	}
 	if v.Trust != "" {

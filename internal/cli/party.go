@@ -214,9 +214,9 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 func partyLong(kind federation.Kind) string {
 	if kind == federation.App {
 		return `An app may have any of three sides: saml (a service provider), client (OpenID Connect or OAuth) and api (a
-protected resource). A client is of one of four kinds. web keeps a secret or a key. browser and native keep
-none: PKCE protects their codes, and native ones may have loopback and private-scheme redirect URIs. service
-acts as itself, nobody signs in there.`
+protected resource). A client is of one of four kinds. web keeps a secret or a key. user-agent, which runs
+in a browser, and native keep none: PKCE protects their codes, and native ones may have loopback and
+private-scheme redirect URIs. machine acts as itself, nobody signs in there.`
 	}
 	return `A provider may have a SAML side, an OpenID side, or both. A foreign one is known by what it published: its
 SAML metadata, and the discovery document and keys of its issuer.`

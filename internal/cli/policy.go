@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
@@ -71,7 +72,7 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 
 // policyBlock is the policies of a trust over OpenID Connect as one readable block.
 func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party) view.Block {
-	p := t.OIDC.Policy
+	p := t.OIDCTerms().Policy
 	span := func(s int) string { return federation.SpanWords(federation.Span(s)) }
 	var f [][2]string
 	if kind.Redirects() {
@@ -109,7 +110,7 @@ func admitWords(v string) string {
 
 func strengthWords(t *federation.Trust) string {
 	if t.Strength == "mfa" {
-		return "multi-factor (" + saml.ContextMFA + ")"
+		return "multi-factor (" + judge.ContextMFA + ")"
 	}
 	return "any"
 }
@@ -123,7 +124,7 @@ func networkWords(list []string) string {
 
 // registrationBlock is the client as the provider knows it.
 func registrationBlock(t *federation.Trust, c *federation.Client, provider *federation.Party, secrets []federation.Secret, now time.Time) view.Block {
-	f := [][2]string{{"client ID", t.OIDC.ClientID}}
+	f := [][2]string{{"client ID", t.OIDCTerms().ClientID}}
 	if c != nil {
 		f = append(f, [2]string{"kind", string(c.Kind)})
 		for _, r := range c.Redirects {
@@ -134,14 +135,14 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 	for _, s := range secrets {
 		if s.Standing(now) == "valid" {
 			valid++
-			f = append(f, [2]string{"secret", fmt.Sprintf("%s, ends in …%s, expires %s", s.ID, s.Hint, view.When(s.Expires, now))})
+			f = append(f, [2]string{"secret", fmt.Sprintf("%s, ends in %s, expires %s", s.ID, s.EndsIn, view.When(s.Expires, now))})
 		}
 	}
 	switch {
-	case t.OIDC.JWKSURI != "":
-		f = append(f, [2]string{"client keys", "at " + t.OIDC.JWKSURI + " (private_key_jwt)"})
-	case t.OIDC.JWKS != "":
-		f = append(f, [2]string{"client keys", keyWords(t.OIDC.JWKS) + " (private_key_jwt)"})
+	case t.OIDCTerms().JWKSURI != "":
+		f = append(f, [2]string{"client keys", "at " + t.OIDCTerms().JWKSURI + " (private_key_jwt)"})
+	case t.OIDCTerms().JWKS != "":
+		f = append(f, [2]string{"client keys", keyWords(t.OIDCTerms().JWKS) + " (private_key_jwt)"})
 	case c != nil && c.Kind.Public():
 		f = append(f, [2]string{"authentication", "none: it keeps no secret, PKCE protects its codes"})
 	case !provider.Own:

@@ -19,6 +19,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/stage"
@@ -34,7 +35,7 @@ arrive. URLs, destinations and recipients are those of the ledger. Foreign parti
 stand-ins. With several trusts of one provider, the later ones go on in the same browser session.
 
 Over OpenID Connect it is discovery, authorize, sign-in, consent, code, tokens, userinfo, the API of --call,
-refresh and sign-out. A service needs no --as: it gets a token as itself and calls its API. Consents given
+refresh and sign-out. A machine client needs no --as: it gets a token as itself and calls its API. Consents given
 in a rehearsal are not kept. The stage's client authenticates with a secret of its own; with --secret-file the
 real one is tried.
 
@@ -162,7 +163,7 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 	}
 	refused := false
 	for _, r := range list {
-		refused = refused || r.Verdict != saml.Accepted
+		refused = refused || r.Verdict != judge.Accepted
 	}
 	if live {
 		for _, r := range list {
@@ -180,7 +181,7 @@ func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 func rehearsalBlocks(list []federation.Rehearsal) []view.Block {
 	var out []view.Block
 	for _, r := range list {
-		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", r.Verdict}, {"person", r.Person}, {"subject", r.Subject},
+		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person}, {"subject", r.Subject},
 			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
 	}
 	return out
@@ -189,7 +190,7 @@ func rehearsalBlocks(list []federation.Rehearsal) []view.Block {
 func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 	fmt.Fprintln(a.Out)
 	out := view.Printer{W: a.Out, Color: p.Color}
-	if r.Verdict != saml.Accepted {
+	if r.Verdict != judge.Accepted {
 		fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Bad("REFUSED"), r.Trust, view.Tally(r.Findings))
 		for _, f := range r.Findings {
 			if f.Level == finding.Error {
@@ -305,8 +306,8 @@ func eventWords(e stage.Event) string {
 	switch {
 	case e.Findings.Failed():
 		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
-	case e.Judged != nil && e.Judged.Subject != nil:
-		return s + "accepted, " + e.Judged.Subject.Value
+	case e.Judged != nil && e.Judged.NameID != nil:
+		return s + "accepted, " + e.Judged.NameID.Value
 	case e.Token != nil:
 		return s + "accepted, " + e.Token.Subject
 	}

@@ -34,7 +34,7 @@ func (a *App) secretAdd() *cobra.Command {
 	var lasts, note, out string
 	c := &cobra.Command{Use: "add TRUST --lasts SPAN", Short: "Make a secret for a client; it is shown this once", Args: args("TRUST"),
 		Long: `Make a client secret of 256 random bits at an own provider. It is shown this once, or written to a file that
-only you can read; the ledger keeps a hash, an ID, a hint and the expiry. Several may be valid at once: make the
+only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid at once: make the
 new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400 days.`,
 		Example: `  tressik secret add dome-scheduler@ridge --lasts 90d --note "first"
   tressik secret add frame-courier@ridge --lasts 90d --out courier-2.secret`,
@@ -91,7 +91,7 @@ type secretData struct {
 }
 
 func (a *App) secretList() *cobra.Command {
-	return &cobra.Command{Use: "list [TRUST]", Short: "List secrets with their hint, expiry and last use", Args: args("[TRUST]"),
+	return &cobra.Command{Use: "list [TRUST]", Short: "List secrets by ID and last characters, with expiry and last use", Args: args("[TRUST]"),
 		Example: "  tressik secret list dome-scheduler@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			trust := ""
@@ -105,7 +105,7 @@ func (a *App) secretList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"ID", "Trust", "Hint", "Standing", "Expires", "Last used", "Note"}, Noun: "secret",
+			b := view.Block{Head: []string{"ID", "Trust", "Ends in", "Standing", "Expires", "Last used", "Note"}, Noun: "secret",
 				Empty: "There is no secret yet. Make one with `tressik secret add TRUST --lasts 90d`."}
 			type row struct {
 				federation.Secret
@@ -122,7 +122,7 @@ func (a *App) secretList() *cobra.Command {
 				if s.Standing(d.Now()) == "valid" {
 					expires += " (" + view.Away(s.Expires, d.Now()) + ")"
 				}
-				b.Rows = append(b.Rows, []string{s.ID, s.Trust, "…" + s.Hint, s.Standing(d.Now()), expires, used, s.Note})
+				b.Rows = append(b.Rows, []string{s.ID, s.Trust, s.EndsIn, s.Standing(d.Now()), expires, used, s.Note})
 				data = append(data, row{*s, s.Standing(d.Now())})
 			}
 			return a.print(view.Page{Data: data, Blocks: []view.Block{b}})
@@ -152,9 +152,9 @@ func (a *App) secretRetire() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			question := fmt.Sprintf("Retire the secret %s (…%s)?", s.ID, s.Hint)
+			question := fmt.Sprintf("Retire the secret %s, which ends in %s?", s.ID, s.EndsIn)
 			if last {
-				question = fmt.Sprintf("Retire the secret %s (…%s)? It is the last valid one: the client can then no longer authenticate.", s.ID, s.Hint)
+				question = fmt.Sprintf("Retire the secret %s, which ends in %s? It is the last valid one: the client can then no longer authenticate.", s.ID, s.EndsIn)
 			}
 			if err := a.confirm(question); err != nil {
 				return err

@@ -35,14 +35,14 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		f.StringVar(&s.admins, "administrators", "", "group:NAME, whose members may consent for everyone, or none")
 		return
 	}
-	f.StringVar(&s.client, "client", "", "client side: web, browser, native or service")
+	f.StringVar(&s.client, "client", "", "client side: web, user-agent, native or machine")
 	f.StringArrayVar(&s.redirects, "redirect", nil, "client: redirect URI, exactly as the app sends it; none takes all away")
 	f.StringArrayVar(&s.afterSignOut, "after-sign-out", nil, "client: URI to return to after sign-out; none takes all away")
 	f.StringVar(&s.contact, "contact", "", "client: whom people ask about it, shown on the consent page")
 	f.StringVar(&s.home, "home", "", "client: its home page")
 	f.StringVar(&s.accounts, "for", "", "client: which accounts it is for: home, partners or anyone")
 	f.StringVar(&s.api, "api", "", "api side: its audience, an absolute URI")
-	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "browser", "native", "service"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"}, cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"home", "partners", "anyone"}, cobra.ShellCompDirectiveNoFileComp)))
 }
 
@@ -115,8 +115,8 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 			}
 		}
 		for _, t := range trusts {
-			if t.App == p.Name && t.OIDC != nil {
-				b.Fields = append(b.Fields, [2]string{"client ID", t.OIDC.ClientID + "  at " + t.Provider})
+			if t.App == p.Name && t.OIDCTerms() != nil {
+				b.Fields = append(b.Fields, [2]string{"client ID", t.OIDCTerms().ClientID + "  at " + t.Provider})
 			}
 		}
 		out = append(out, b)
@@ -124,7 +124,7 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 	if p.API != nil {
 		b := view.Block{Title: "Api side", Fields: [][2]string{{"audience", p.API.Audience}}}
 		for _, t := range trusts {
-			if t.OIDC != nil && slices.ContainsFunc(t.OIDC.Asks, func(a federation.Ask) bool { return a.API == p.Name }) {
+			if t.OIDCTerms() != nil && slices.ContainsFunc(t.OIDCTerms().Asks, func(a federation.Ask) bool { return a.API == p.Name }) {
 				b.Fields = append(b.Fields, [2]string{"asked for by", t.Name})
 			}
 		}

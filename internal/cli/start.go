@@ -30,9 +30,9 @@ func (a *App) versionCmd() *cobra.Command {
 
 func (a *App) initCmd() *cobra.Command {
 	var org string
-	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its vault key", Args: args(),
-		Long: `Make the ledger, in which everything is kept, and the vault key, with which private keys are encrypted
-in it. Both are files that only you can read. Keep a copy of the vault key apart from copies of the
+	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its seal key", Args: args(),
+		Long: `Make the ledger, in which everything is kept, and the seal key, with which private keys are encrypted
+in it. Both are files that only you can read. Keep a copy of the seal key apart from copies of the
 ledger: without it the private keys are lost.`,
 		Example: `  tressik init --org "Kestrel Ridge Observatory"`,
 		RunE: func(*cobra.Command, []string) error {
@@ -49,9 +49,9 @@ ledger: without it the private keys are lost.`,
 			}
 			a.opened = l
 			path, _ := filepath.Abs(l.Path())
-			key, _ := filepath.Abs(l.VaultKeyPath())
-			return a.print(view.Page{Data: map[string]string{"ledger": path, "vaultKey": key, "organisation": org},
-				Blocks: []view.Block{{Fields: [][2]string{{"ledger", path}, {"vault key", key}, {"organisation", org}}},
+			key, _ := filepath.Abs(l.SealKeyPath())
+			return a.print(view.Page{Data: map[string]string{"ledger": path, "sealKey": key, "organisation": org},
+				Blocks: []view.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key}, {"organisation", org}}},
 					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata SOURCE`,",
 						"or make one of your own with `tressik provider add NAME --own --at https://…`."}}}})
 		}}

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
@@ -131,22 +132,22 @@ client ID that its owner issued. An own provider can itself be the app, before a
 func termsBlock(t *federation.Trust) view.Block {
 	strength := "any"
 	if t.Strength == "mfa" {
-		strength = "multi-factor (" + saml.ContextMFA + ")"
+		strength = "multi-factor (" + judge.ContextMFA + ")"
 	}
-	encrypted := yesNo(t.Encrypts)
-	if t.PlainRefused {
+	encrypted := yesNo(t.SAMLTerms().Encrypts)
+	if t.SAMLTerms().PlainRefused {
 		encrypted += ", and plain ones are refused"
 	}
 	return view.Block{Title: "Terms", Fields: [][2]string{
 		{"admits", t.Admits}, {"strength", strength}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
-		{"provider signs", t.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(t.SignsRequests)},
-		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[t.Unsolicited]},
-		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[t.AllowSHA1]}}}
+		{"provider signs", t.SAMLTerms().Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(t.SAMLTerms().SignsRequests)},
+		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[t.SAMLTerms().Unsolicited]},
+		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[t.SAMLTerms().AllowSHA1]}}}
 }
 
 // termBlocks are the terms of a trust: over OpenID Connect the registration and its policies.
 func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error) {
-	if t.OIDC == nil {
+	if t.OIDCTerms() == nil {
 		return []view.Block{termsBlock(t)}, nil
 	}
 	_, app, provider, err := d.Trust(t.Name)
@@ -183,7 +184,7 @@ func (a *App) trustList() *cobra.Command {
 			for _, t := range list {
 				last := "none"
 				if t.Last != nil {
-					last = t.Last.Verdict + ", " + view.Away(t.Last.At, d.Now())
+					last = string(t.Last.Verdict) + ", " + view.Away(t.Last.At, d.Now())
 				}
 				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(), last})
 			}
@@ -204,7 +205,7 @@ func (a *App) trustShow() *cobra.Command {
 				return err
 			}
 			data := trustData{Trust: *t, Findings: fs}
-			if t.OIDC != nil {
+			if t.OIDCTerms() != nil {
 				v, err := d.ConsentShow(t.Name)
 				if err != nil {
 					return err
@@ -217,7 +218,7 @@ func (a *App) trustShow() *cobra.Command {
 				b.Title = "Permissions and consent"
 				terms = append(terms, b)
 			}
-			if t.OIDC == nil || len(t.Rules) > 0 {
+			if t.OIDCTerms() == nil || len(t.Rules) > 0 {
 				terms = append(terms, rulesBlock(t))
 			}
 			return a.print(view.Page{Data: data, Blocks: trustBlocks(t, app, provider, terms, fs, d.Now())})
@@ -231,7 +232,7 @@ func trustBlocks(t *federation.Trust, app, provider *federation.Party, terms []v
 	}
 	head := [][2]string{{"standing", standing},
 		{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " + provider.Entity.ID}}
-	if t.OIDC != nil {
+	if t.OIDCTerms() != nil {
 		head = [][2]string{{"standing", standing}, {"over", "OpenID Connect"}, {"app", app.Name}, {"provider", provider.Name + "  " + issuerOf(provider)}}
 		if app.Kind == federation.Provider {
 			head[2][1] += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
@@ -245,10 +246,10 @@ func trustBlocks(t *federation.Trust, app, provider *federation.Party, terms []v
 		}
 		head = append(head, [2]string{"the " + side, v})
 	}
-	if l := app.StartLink(); l != "" && t.OIDC == nil {
+	if l := app.StartLink(); l != "" && t.OIDCTerms() == nil {
 		head = append(head, [2]string{"starts at the app", l})
 	}
-	if l := provider.LaunchLink(app); l != "" && t.OIDC == nil {
+	if l := provider.LaunchLink(app); l != "" && t.OIDCTerms() == nil {
 		head = append(head, [2]string{"starts at the provider", l})
 	}
 	blocks := append([]view.Block{{Title: "trust " + t.Name, Fields: head}}, terms...)
@@ -264,7 +265,7 @@ func issuerOf(p *federation.Party) string {
 }
 
 func rulesBlock(t *federation.Trust) view.Block {
-	if t.OIDC != nil {
+	if t.OIDCTerms() != nil {
 		b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
 			Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.", t.Name)}
 		for _, r := range t.Rules {
@@ -285,7 +286,7 @@ func lastBlock(t *federation.Trust, now time.Time) view.Block {
 	if r == nil {
 		return view.Block{Title: "Last rehearsal", Lines: []string{"  none; see `tressik next " + t.Name + "`"}}
 	}
-	f := [][2]string{{"verdict", r.Verdict}, {"when", view.When(r.At, now)}, {"as", r.Person}}
+	f := [][2]string{{"verdict", string(r.Verdict)}, {"when", view.When(r.At, now)}, {"as", r.Person}}
 	if r.Person == "" {
 		f[2][1] = "itself"
 	}
@@ -299,7 +300,7 @@ func lastBlock(t *federation.Trust, now time.Time) view.Block {
 		f = append(f, [2]string{"supposed", strings.Join(r.Suppose, ", ")})
 	}
 	f = append(f, [2]string{"checks", view.Tally(r.Findings)})
-	if r.At.Before(t.Reshaped) {
+	if r.Verdict == judge.Accepted && len(r.Suppose) == 0 && !t.Holds {
 		f = append(f, [2]string{"note", "the trust was changed since; rehearse it again"})
 	}
 	return view.Block{Title: "Last rehearsal", Fields: f}

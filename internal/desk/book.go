@@ -48,7 +48,7 @@ func (d *Desk) castOIDC(x *stage.Deal, players map[string]*stage.Player, app, pr
 	if x.App.Client == nil {
 		return fmt.Errorf("%s has no client side any more", app.Name)
 	}
-	if x.Releaser, err = d.releaser(&x.Trust, app); err != nil {
+	if x.Releaser, err = d.releaser(&x.Trust); err != nil {
 		return err
 	}
 	reg, err := d.registered(&x.Trust)
@@ -83,8 +83,8 @@ func (d *Desk) registered(t *federation.Trust) (*stage.Registered, error) {
 		return nil, err
 	}
 	r := &stage.Registered{Trust: *t, Secrets: s.Secrets, Consents: s.Consents}
-	if t.OIDC.JWKS != "" {
-		if r.Keys, _, err = oidc.ReadKeys([]byte(t.OIDC.JWKS), finding.App); err != nil {
+	if t.OIDCTerms().JWKS != "" {
+		if r.Keys, _, err = oidc.ReadKeys([]byte(t.OIDCTerms().JWKS), finding.App); err != nil {
 			return nil, err
 		}
 	}
@@ -166,7 +166,7 @@ func (b *book) reload() (map[string]*stage.Registered, map[string]*federation.Pa
 	out := map[string]*stage.Registered{}
 	for _, n := range b.trusts {
 		t, err := b.d.L.Trust(n)
-		if errors.Is(err, store.ErrNotFound) || err == nil && t.OIDC == nil {
+		if errors.Is(err, store.ErrNotFound) || err == nil && t.OIDCTerms() == nil {
 			continue
 		}
 		var r *stage.Registered

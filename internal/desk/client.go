@@ -11,11 +11,9 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/go-jose/go-jose/v4"
 
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
@@ -144,9 +142,9 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	}
 	if !slices.Contains(oidc.Kinds(), c.Kind) {
 		if in.Kind == "" {
-			return fmt.Errorf("%s has no client side yet: give its kind with --client web, browser, native or service", p.Name)
+			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or machine", p.Name)
 		}
-		return fmt.Errorf("--client %q is %w; write web, browser, native or service", in.Kind, federation.ErrKind)
+		return fmt.Errorf("--client %q is %w; write web, user-agent, native or machine", in.Kind, federation.ErrKind)
 	}
 	for _, l := range []struct {
 		to   *[]string
@@ -197,10 +195,10 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 	}
 	var wrong []string
 	for _, t := range all {
-		if t.App != p.Name || t.OIDC == nil || t.Standing == federation.Ended {
+		if t.App != p.Name || t.OIDCTerms() == nil || t.Standing == federation.Ended {
 			continue
 		}
-		for _, a := range t.OIDC.Asks {
+		for _, a := range t.OIDCTerms().Asks {
 			if err := fitsKind(p.Client.Kind, a.As); err != nil {
 				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name, a.Label(), a.As, t.Name, a.Label(), a.As))
 			}
@@ -208,7 +206,7 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		if !p.Client.Kind.Public() {
 			continue
 		}
-		if t.OIDC.JWKS != "" {
+		if t.OIDCTerms().JWKS != "" {
 			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name, t.Name))
 		}
 		secrets, err := d.L.Secrets(t.Name)
@@ -231,8 +229,8 @@ func fitsKind(k oidc.Kind, as string) error {
 	switch {
 	case as != federation.AsUser && as != federation.AsSelf:
 		return fmt.Errorf("--as %q is %w; write user (on behalf of a user) or self (as itself)", as, ErrValue)
-	case k == oidc.Service && as == federation.AsUser:
-		return fmt.Errorf("--as user %w a service: it acts as itself and has no users; write --as self", federation.ErrFit)
+	case k == oidc.Machine && as == federation.AsUser:
+		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self", federation.ErrFit)
 	case k.Public() && as == federation.AsSelf:
 		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user", federation.ErrFit, k)
 	}
@@ -273,37 +271,30 @@ func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*f
 		}
 		clientID = app.Name + "." + hex.EncodeToString(b)
 	}
-	t := &federation.Trust{Name: federation.TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name, Standing: federation.Drafted,
-		Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent, Rules: []claims.Rule{}, Signs: "assertion", Handed: map[string]time.Time{},
-		OIDC: &federation.Registration{ClientID: clientID, Asks: []federation.Ask{}, Policy: federation.DefaultPolicy()}}
+	t := federation.NewTrust(app, provider, saml.FormatPersistent,
+		&federation.OIDCTerms{ClientID: clientID, Asks: []federation.Ask{}, Policy: federation.DefaultPolicy()}, d.Now())
 	if c.Kind.Redirects() {
 		for _, s := range []string{"openid", "profile", "email"} {
-			t.OIDC.Asks = append(t.OIDC.Asks, federation.Ask{Name: s, As: federation.AsUser, At: d.Now().UTC()})
+			t.OIDCTerms().Asks = append(t.OIDCTerms().Asks, federation.Ask{Name: s, As: federation.AsUser, At: d.Now().UTC()})
 		}
 	}
 	if err := d.apply(t, x); err != nil {
 		return nil, nil, err
 	}
-	if err := d.makeTrust(t, app, provider); err != nil {
+	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
 	found, err := d.compareOIDC(t, app, provider)
 	return t, found, err
 }
 
-// makeTrust settles a new trust and keeps it.
-func (d *Desk) makeTrust(t *federation.Trust, app, provider *federation.Party) error {
-	for side, p := range map[string]*federation.Party{"app": app, "provider": provider} {
-		if p.Own {
-			t.Handed[side] = d.Now().UTC() // the ledger itself is where that side takes its values from
-		}
-	}
-	settle(t)
-	salt := make([]byte, 32)
-	if _, err := io.ReadFull(d.Rand, salt); err != nil {
+// makeTrust keeps a new trust, with a random key for its pseudonyms.
+func (d *Desk) makeTrust(t *federation.Trust) error {
+	key := federation.SubjectKey{Salt: make([]byte, 32)}
+	if _, err := io.ReadFull(d.Rand, key.Salt); err != nil {
 		return err
 	}
-	return d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, salt) })
+	return d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, key) })
 }
 
 // compareOIDC puts both sides of a trust over OpenID Connect beside each other.
@@ -343,7 +334,7 @@ func (d *Desk) Clients(t *federation.Trust) (s ClientState, err error) {
 // OIDCTrust returns a trust over OpenID Connect with its parties, and an error for one over SAML.
 func (d *Desk) OIDCTrust(name string) (*federation.Trust, *federation.Party, *federation.Party, error) {
 	t, app, provider, err := d.Trust(name)
-	if err == nil && t.OIDC == nil {
+	if err == nil && t.OIDCTerms() == nil {
 		return nil, nil, nil, fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
 	}
 	return t, app, provider, err
@@ -403,7 +394,7 @@ func ClientKeys(raw []byte) (string, error) {
 // metadata, over OpenID Connect its client side or its discovery document.
 func sameSide(t *federation.Trust, a, b *federation.Party) bool {
 	switch {
-	case t.OIDC == nil:
+	case t.OIDCTerms() == nil:
 		return reflect.DeepEqual(a.Entity, b.Entity)
 	case t.App == a.Name:
 		return reflect.DeepEqual(a.ClientSide(), b.ClientSide())

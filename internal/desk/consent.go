@@ -51,7 +51,7 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	var list []federation.Consent
 	seen := map[string]bool{}
 	var have []string
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		have = append(have, a.Label())
 		if len(in.Labels) > 0 && !slices.Contains(in.Labels, a.Label()) || in.As != "" && a.As != in.As {
 			continue

@@ -60,12 +60,12 @@ func (d *Desk) Handoff(name, side string, dry bool) (*Handoff, error) {
 		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, ErrValue)
 	}
 	switch {
-	case t.OIDC != nil && side == "app":
+	case t.OIDCTerms() != nil && side == "app":
 		var s ClientState
 		if s, err = d.Clients(t); err == nil {
 			err = d.clientItems(h, t, app, provider, s)
 		}
-	case t.OIDC != nil:
+	case t.OIDCTerms() != nil:
 		err = d.registrationItems(h, t, app, provider)
 	case side == "app":
 		d.providerItems(h, t, app, provider)
@@ -84,9 +84,8 @@ func (d *Desk) Handoff(name, side string, dry bool) (*Handoff, error) {
 	if had {
 		return h, nil
 	}
-	_, err = d.change(name, "trust.handoff", false, func(t *federation.Trust) error {
-		t.Handed[side] = d.Now().UTC()
-		settle(t)
+	_, err = d.change(name, "trust.handoff", func(t *federation.Trust) error {
+		t.HandOver(d.Now(), side)
 		return nil
 	})
 	return h, err
@@ -134,9 +133,9 @@ func (d *Desk) providerItems(h *Handoff, t *federation.Trust, app, provider *fed
 	h.add("NameID format", t.SubjectFormat, "NameIDFormat", "this trust")
 	h.add("NameID value", t.SubjectWords(), "", "this trust")
 	h.add("Audience", app.Entity.ID, "EntityDescriptor entityID of the app", source(app))
-	h.add("Signed by the provider", t.Signs, "WantAssertionsSigned", "this trust")
-	h.add("Encrypted assertions", yes(t.Encrypts), "KeyDescriptor use=encryption", "this trust")
-	h.add("Requests must be signed", yes(t.SignsRequests), "WantAuthnRequestsSigned", "this trust")
+	h.add("Signed by the provider", t.SAMLTerms().Signs, "WantAssertionsSigned", "this trust")
+	h.add("Encrypted assertions", yes(t.SAMLTerms().Encrypts), "KeyDescriptor use=encryption", "this trust")
+	h.add("Requests must be signed", yes(t.SAMLTerms().SignsRequests), "WantAuthnRequestsSigned", "this trust")
 	if c := t.Contexts(); len(c) > 0 {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
@@ -174,9 +173,9 @@ func (d *Desk) appItems(h *Handoff, t *federation.Trust, app, provider *federati
 	}
 	h.add("NameID format", t.SubjectFormat, "NameIDPolicy", "this trust")
 	h.add("Assertions must be signed", yes(sp.WantAssertionsSigned), "WantAssertionsSigned", from)
-	h.add("Requests are signed", yes(t.SignsRequests), "AuthnRequestsSigned", "this trust")
+	h.add("Requests are signed", yes(t.SAMLTerms().SignsRequests), "AuthnRequestsSigned", "this trust")
 	h.keys(sp, from)
-	if c, alg := sp.EncryptionKey(); c != nil && t.Encrypts {
+	if c, alg := sp.EncryptionKey(); c != nil && t.SAMLTerms().Encrypts {
 		h.add("Encryption certificate, SHA-256", keys.Fingerprint(c), "KeyDescriptor use=encryption", from)
 		if alg != "" {
 			h.add("Encryption method", alg, "EncryptionMethod", from)
@@ -233,11 +232,11 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 		return nil, nil, err
 	}
 	c := app.ClientSide()
-	service := t.OIDC != nil && c != nil && !c.Kind.Redirects()
+	machine := t.OIDCTerms() != nil && c != nil && !c.Kind.Redirects()
 	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, finding.Remedy{}},
 		{true, "the trust is made", finding.Remedy{}}}
-	if t.OIDC != nil {
-		out[1].Step = "the client is registered, with the client ID " + t.OIDC.ClientID
+	if t.OIDCTerms() != nil {
+		out[1].Step = "the client is registered, with the client ID " + t.OIDCTerms().ClientID
 	}
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
@@ -251,11 +250,11 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 		}
 		out = append(out, Todo{given, step, finding.Run("handoff", name, "--for", side)})
 	}
-	if !service {
+	if !machine {
 		out = append(out, Todo{len(persons) > 0, "there are people to try it on", finding.Run("people", "load", "FILE")})
 	}
 	var consents []federation.Consent
-	if t.OIDC != nil {
+	if t.OIDCTerms() != nil {
 		out = append(out, clientTodos(t, found)...)
 		if consents, err = d.L.Consents(name); err != nil {
 			return nil, nil, err
@@ -275,13 +274,13 @@ func (d *Desk) Next(name string) (*federation.Trust, []Todo, error) {
 			break
 		}
 	}
-	rehearsed := t.Last != nil && t.Last.Verdict == saml.Accepted && !t.Last.At.Before(t.Reshaped)
+	rehearsed := t.Holds
 	step := "a rehearsal succeeded"
 	if t.Last != nil && !rehearsed {
 		step = "a rehearsal succeeded since the last change"
 	}
 	command := finding.Run("rehearse", name, "--as", who)
-	if service {
+	if machine {
 		command = finding.Run("rehearse", name)
 	}
 	out = append(out, Todo{rehearsed, step, command})

@@ -70,7 +70,7 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 	if c.Kind.Redirects() {
 		h.env("OIDC_END_SESSION_ENDPOINT", "End-session endpoint", doc.EndSessionEndpoint, "end_session_endpoint", from)
 	}
-	h.env("OIDC_CLIENT_ID", "Client ID", t.OIDC.ClientID, "client_id", "this trust")
+	h.env("OIDC_CLIENT_ID", "Client ID", t.OIDCTerms().ClientID, "client_id", "this trust")
 	d.authItems(h, t, c, provider, s)
 	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", "kind of client: "+string(c.Kind))
 	as := federation.AsSelf
@@ -89,14 +89,14 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 		}
 	}
 	var scopes []string
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		if a.As == as && !slices.Contains(scopes, a.Name) {
 			scopes = append(scopes, a.Name)
 		}
 	}
 	h.env("OIDC_SCOPE", "Scopes to ask for", strings.Join(scopes, " "), "scope", "permissions of this trust")
 	seen := map[string]bool{}
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		if p := s.APIs[a.API]; p != nil && !seen[a.API] {
 			seen[a.API] = true
 			h.env("OIDC_AUDIENCE", "Audience (resource) of "+a.API, p.API.Audience, "resource, aud", source(p))
@@ -111,7 +111,7 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 	if c.Kind.Redirects() {
 		h.env("", "Subject (sub)", saml.ShortName(t.SubjectFormat)+": "+t.SubjectWords(), "sub", "this trust")
 	}
-	p := t.OIDC.Policy
+	p := t.OIDCTerms().Policy
 	life := "access token " + federation.SpanWords(federation.Span(p.AccessToken))
 	if c.Kind.Redirects() {
 		life += ", ID token " + federation.SpanWords(federation.Span(p.IDToken)) + ", refresh tokens "
@@ -130,10 +130,10 @@ func (d *Desk) authItems(h *Handoff, t *federation.Trust, c *federation.Client, 
 	switch {
 	case c.Kind.Public():
 		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method", "kind of client")
-	case t.OIDC.JWKS != "":
+	case t.OIDCTerms().JWKS != "":
 		where := "the key whose public half is registered"
-		if t.OIDC.JWKSURI != "" {
-			where += ", at " + t.OIDC.JWKSURI
+		if t.OIDCTerms().JWKSURI != "" {
+			where += ", at " + t.OIDCTerms().JWKSURI
 		}
 		h.env("", "Client authentication", "private_key_jwt, with "+where, "token_endpoint_auth_method", "this trust")
 	case !provider.Own:
@@ -142,7 +142,7 @@ func (d *Desk) authItems(h *Handoff, t *federation.Trust, c *federation.Client, 
 		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method", "this trust")
 		for _, x := range s.Secrets {
 			if x.Standing(d.Now()) == "valid" {
-				h.env("", "Client secret, already handed over", "…"+x.Hint+" ("+x.ID+"), until "+x.Expires.UTC().Format("2006-01-02"), "client_secret", "shown once when it was made")
+				h.env("", "Client secret, already handed over", x.ID+", ends in "+x.EndsIn+", until "+x.Expires.UTC().Format("2006-01-02"), "client_secret", "shown once when it was made")
 			}
 		}
 	}
@@ -193,34 +193,34 @@ func (d *Desk) registrationItems(h *Handoff, t *federation.Trust, app, provider 
 	switch {
 	case c.Kind.Public():
 		auth = "none"
-	case t.OIDC.JWKS != "":
+	case t.OIDCTerms().JWKS != "":
 		auth = "private_key_jwt"
 	}
 	h.env("", "Client authentication", auth, "token_endpoint_auth_method", from)
-	if t.OIDC.JWKSURI != "" {
-		h.env("", "Keys of the client", t.OIDC.JWKSURI, "jwks_uri", "this trust")
-	} else if t.OIDC.JWKS != "" {
-		h.env("", "Keys of the client", t.OIDC.JWKS, "jwks", "this trust")
+	if t.OIDCTerms().JWKSURI != "" {
+		h.env("", "Keys of the client", t.OIDCTerms().JWKSURI, "jwks_uri", "this trust")
+	} else if t.OIDCTerms().JWKS != "" {
+		h.env("", "Keys of the client", t.OIDCTerms().JWKS, "jwks", "this trust")
 	}
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		h.env("", "Permission, as "+a.As, a.Label(), "scope "+a.Name, "this trust")
 	}
-	h.env("", "Client ID at "+provider.Name, t.OIDC.ClientID, "client_id", "this trust")
+	h.env("", "Client ID at "+provider.Name, t.OIDCTerms().ClientID, "client_id", "this trust")
 	h.env("", "Home page", c.Home, "client_uri", from)
 	h.env("", "Contact", c.Contact, "contacts", from)
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
-	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: t.OIDC.JWKSURI}
+	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: t.OIDCTerms().JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
 	if c.Contact != "" {
 		m.Contacts = []string{c.Contact}
 	}
-	if m.JWKSURI == "" && t.OIDC.JWKS != "" {
-		m.JWKS = json.RawMessage(t.OIDC.JWKS)
+	if m.JWKSURI == "" && t.OIDCTerms().JWKS != "" {
+		m.JWKS = json.RawMessage(t.OIDCTerms().JWKS)
 	}
 	var scopes []string
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		scopes = append(scopes, a.Name)
 	}
 	m.Scope = strings.Join(unique(scopes), " ")
@@ -247,7 +247,7 @@ type clientMetadata struct {
 
 // clientTodos are the steps that only trusts over OpenID Connect have.
 func clientTodos(t *federation.Trust, found finding.List) []Todo {
-	out := []Todo{{len(t.OIDC.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
+	out := []Todo{{len(t.OIDCTerms().Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "consent.waiting" {
@@ -255,7 +255,7 @@ func clientTodos(t *federation.Trust, found finding.List) []Todo {
 			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
 		}
 	}
-	if waiting == 0 && len(t.OIDC.Asks) > 0 {
+	if waiting == 0 && len(t.OIDCTerms().Asks) > 0 {
 		out = append(out, Todo{true, "no permission waits for an administrator", finding.Remedy{}})
 	}
 	return out

@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
@@ -22,7 +23,7 @@ import (
 // Inspection is what inspect found out about its input.
 type Inspection struct {
 	Kind       string              `json:"kind"`
-	Verdict    string              `json:"verdict"` // accepted or refused; "" where nothing was judged
+	Verdict    judge.Verdict       `json:"verdict"` // accepted or refused; "" where nothing was judged
 	Subject    string              `json:"subject"` // under a good signature only
 	Format     string              `json:"subjectFormat,omitempty"`
 	Claims     map[string][]string `json:"claims"` // by attribute name; under a good signature only
@@ -80,7 +81,7 @@ func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
 		}
 	}
 	if v.Verdict == "" && v.Findings.Failed() {
-		v.Verdict = saml.Refused
+		v.Verdict = judge.Refused
 	}
 	return v, nil
 }
@@ -202,7 +203,7 @@ func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspecti
 	}
 	doc, err := xmlsec.Parse(b, limits)
 	if err != nil {
-		return &Inspection{Kind: "XML that is refused", Verdict: saml.Refused, Findings: finding.List{saml.ReadFinding(err)}}, nil
+		return &Inspection{Kind: "XML that is refused", Verdict: judge.Refused, Findings: finding.List{saml.ReadFinding(err)}}, nil
 	}
 	root := doc.Root()
 	switch {
@@ -294,11 +295,11 @@ func (d *Desk) inspectRequest(root *etree.Element, c *saml.Carried, in InspectIn
 	for _, e := range provider.Entity.IDP.SSO {
 		locs = append(locs, e.Location)
 	}
-	_, v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: t.SignsRequests,
-		AllowSHA1: t.AllowSHA1, Now: in.At, Skew: saml.DefaultSkew})
-	v.Verdict = saml.Accepted
+	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: t.SAMLTerms().SignsRequests,
+		AllowSHA1: t.SAMLTerms().AllowSHA1, Now: in.At, Skew: judge.Skew}).Findings
+	v.Verdict = judge.Accepted
 	if v.Findings.Failed() {
-		v.Verdict = saml.Refused
+		v.Verdict = judge.Refused
 	}
 	return v, nil
 }
@@ -359,9 +360,7 @@ func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspectio
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	j := saml.JudgeResponse(root, e)
 	v.Verdict, v.Findings = j.Verdict, j.Findings
-	if j.Subject != nil {
-		v.Subject, v.Format = j.Subject.Value, j.Subject.Format
-	}
+	v.Subject, v.Format = j.Subject, j.Format
 	v.Attributes = j.Attributes
 	v.Claims = map[string][]string{}
 	for _, a := range j.Attributes {

@@ -8,9 +8,9 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // oauthIn finds an authorization request or response in a captured URL or query.
@@ -67,9 +67,9 @@ func (d *Desk) inspectOAuth(in InspectInput, kind, at string, q url.Values) (*In
 	} else if err := d.judgeAsked(&v.Findings, at, q, t, app, doc); err != nil {
 		return nil, err
 	}
-	v.Verdict = saml.Accepted
+	v.Verdict = judge.Accepted
 	if v.Findings.Failed() {
-		v.Verdict = saml.Refused
+		v.Verdict = judge.Refused
 	}
 	return v, nil
 }
@@ -85,8 +85,8 @@ func (d *Desk) judgeAsked(out *finding.List, at string, q url.Values, t *federat
 		out.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint", Saw: near.Told(at, doc.AuthorizationEndpoint), Expected: doc.AuthorizationEndpoint, Side: finding.App,
 			Fix: finding.Do("set it as the discovery document has it, unless it was captured at the stage"), Ref: "RFC 8414 2"})
 	}
-	if id := q.Get("client_id"); id != t.OIDC.ClientID {
-		out.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, t.OIDC.ClientID), Expected: t.OIDC.ClientID, Side: finding.App,
+	if id := q.Get("client_id"); id != t.OIDCTerms().ClientID {
+		out.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, t.OIDCTerms().ClientID), Expected: t.OIDCTerms().ClientID, Side: finding.App,
 			Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff", t.Name, "--for", "app")), Ref: "RFC 6749 4.1.1"})
 	} else {
 		out.Pass("oauth.client-id", "client ID", id)

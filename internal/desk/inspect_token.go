@@ -10,8 +10,8 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // inspectJWT explains a JWT. With a ledger it says which provider's key verifies it and what it may do; with a trust it
@@ -168,8 +168,8 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 	if err != nil {
 		return err
 	}
-	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, Audience: t.OIDC.ClientID, Keys: keys, ACR: t.Contexts(), Now: in.At, Trust: t.Name}
-	var j *oidc.Judged
+	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, Audience: t.OIDCTerms().ClientID, Keys: keys, ACR: t.Contexts(), Now: in.At, Trust: t.Name}
+	var j *oidc.TokenJudgement
 	if accessType(head) {
 		var who string
 		if e.Audience, who, err = d.audienceOf(t, body, e.Issuer); err != nil {
@@ -177,9 +177,9 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 		}
 		v.fact("Judged as", who+" would")
 		j = oidc.JudgeAccessToken(text, e)
-		if j.Verdict == saml.Accepted && j.ClientID != t.OIDC.ClientID {
-			j.Verdict = saml.Refused
-			j.Findings.Add(finding.Finding{ID: "token.client", Level: finding.Error, Check: "client", Saw: j.ClientID, Expected: t.OIDC.ClientID, Side: finding.App,
+		if j.Verdict == judge.Accepted && j.ClientID != t.OIDCTerms().ClientID {
+			j.Verdict = judge.Refused
+			j.Findings.Add(finding.Finding{ID: "token.client", Level: finding.Error, Check: "client", Saw: j.ClientID, Expected: t.OIDCTerms().ClientID, Side: finding.App,
 				Fix: finding.Do("it was issued to another client than " + app.Name + "; judge it with the trust of that one"), Ref: "RFC 9068 2.2"})
 		}
 	} else {
@@ -192,7 +192,7 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 	}
 	v.Verdict, v.Findings, v.Subject = j.Verdict, j.Findings, j.Subject
 	v.Claims = map[string][]string{}
-	for k, x := range j.Claims {
+	for k, x := range j.Body {
 		v.Claims[k] = oidc.Words(x)
 	}
 	return nil
@@ -207,7 +207,7 @@ func (d *Desk) audienceOf(t *federation.Trust, body map[string]any, issuer strin
 	}
 	audience, who = issuer, "the userinfo endpoint of "+t.Provider
 	first := true
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		p := apis[a.API]
 		if p == nil {
 			continue

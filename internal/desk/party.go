@@ -12,6 +12,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/saml"
@@ -163,7 +164,7 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 			return err
 		}
 		for _, k := range made {
-			if err := tx.AddKey(p.Name, k.use, "current", k.key, k.cert); err != nil {
+			if err := tx.AddKey(p.Name, k.use, store.Active, k.key, k.cert); err != nil {
 				return err
 			}
 		}
@@ -178,7 +179,12 @@ func roleError(p *federation.Party, found finding.List) error {
 	}
 	for _, f := range found {
 		if f.ID == "metadata.role" && f.Level == finding.Error {
-			return fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix.Do)
+			err := fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix.Do)
+			other := federation.Provider
+			if p.Kind == federation.Provider {
+				other = federation.App
+			}
+			return finding.Advise(err, finding.Run(string(other), "add", p.Name, "--metadata", p.Source))
 		}
 	}
 	return fmt.Errorf("%s has no SAML 2.0 role for %s", p.Entity.ID, p.Kind)
@@ -186,7 +192,7 @@ func roleError(p *federation.Party, found finding.List) error {
 
 func checkAt(at string) (string, error) {
 	u, err := url.Parse(at)
-	if at == "" || err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && saml.IsLoopback(u.Hostname())) ||
+	if at == "" || err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && judge.IsLoopback(u.Hostname())) ||
 		u.RawQuery != "" || u.Fragment != "" {
 		return "", fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as https://login.kestrelridge.example",
 			at, ErrValue)

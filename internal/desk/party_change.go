@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -57,30 +56,17 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || sameSide(was, old, p) {
 			continue
 		}
-		side, other := "app", was.App
+		other := was.App
 		if was.App == p.Name {
-			side, other = "provider", was.Provider
+			other = was.Provider
 		}
-		t := *was
-		t.Reshaped = d.Now().UTC()
+		t := was.Clone()
 		o, err := d.L.Party(other)
 		if err != nil {
 			return nil, err
 		}
-		if !o.Own { // a foreign side learned the old values
-			t.Handed = map[string]time.Time{}
-			for k, v := range was.Handed {
-				if k != side {
-					t.Handed[k] = v
-				}
-			}
-			if t.Standing == federation.Exchanged || t.Standing == federation.Rehearsed {
-				t.Standing = federation.Drafted
-			}
-		} else if t.Standing == federation.Rehearsed {
-			t.Standing = federation.Exchanged
-		}
-		out = append(out, [2]*federation.Trust{was, &t})
+		t.PartyChanged(d.Now(), p, o)
+		out = append(out, [2]*federation.Trust{was, t})
 	}
 	return out, nil
 }

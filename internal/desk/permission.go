@@ -119,10 +119,10 @@ func (d *Desk) askingAs(api, name, as string) ([]string, error) {
 	}
 	var out []string
 	for _, t := range all {
-		if t.OIDC == nil {
+		if t.OIDCTerms() == nil {
 			continue
 		}
-		for _, a := range t.OIDC.Asks {
+		for _, a := range t.OIDCTerms().Asks {
 			if a.API == api && (name == "" || a.Name == name) && (as == "" || a.As == as) {
 				out = append(out, t.Name)
 			}
@@ -173,7 +173,7 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 	c := app.ClientSide()
 	if as == "" {
 		as = federation.AsUser
-		if c.Kind == oidc.Service {
+		if c.Kind == oidc.Machine {
 			as = federation.AsSelf
 		}
 	}
@@ -201,15 +201,13 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 		}
 		asks = append(asks, a)
 	}
-	return d.change(trust, "permission.ask", true, func(t *federation.Trust) error {
-		reg := *t.OIDC
-		reg.Asks = slices.Clone(reg.Asks)
+	return d.change(trust, "permission.ask", func(t *federation.Trust) error {
+		reg := t.OIDCTerms()
 		for _, a := range asks {
 			if !slices.ContainsFunc(reg.Asks, a.Same) {
 				reg.Asks = append(reg.Asks, a)
 			}
 		}
-		t.OIDC = &reg
 		return nil
 	})
 }
@@ -220,8 +218,9 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 	if err != nil {
 		return nil, err
 	}
-	t := *old
-	reg := *old.OIDC
+	t := old.Clone()
+	reg := t.OIDCTerms()
+	was := reg.Asks
 	var gone []federation.Ask
 	for _, l := range labels {
 		var kept []federation.Ask
@@ -243,14 +242,18 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 	if reg.Asks == nil {
 		reg.Asks = []federation.Ask{}
 	}
-	t.OIDC, t.Reshaped = &reg, d.Now().UTC()
-	return &t, d.L.Change(func(tx *store.Tx) error {
+	kept := reg.Asks
+	reg.Asks = was
+	if err := t.Change(d.Now(), func(*federation.Trust) error { reg.Asks = kept; return nil }); err != nil {
+		return nil, err
+	}
+	return t, d.L.Change(func(tx *store.Tx) error {
 		for _, a := range gone {
 			if err := tx.ForgetAsk(trust, a); err != nil {
 				return err
 			}
 		}
-		return tx.PutTrust(old, &t, "permission.drop")
+		return tx.PutTrust(old, t, "permission.drop")
 	})
 }
 

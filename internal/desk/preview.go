@@ -35,7 +35,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := d.releaser(t, app)
+	r, err := d.releaser(t)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +52,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	}
 	v.Subject = subject
 	attrs, gaps := r.Attributes(p)
-	if t.OIDC != nil {
+	if t.OIDCTerms() != nil {
 		v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
 		return v, nil
 	}
@@ -73,7 +73,7 @@ type TokenClaim struct {
 // tokenClaims works out the claims for all scopes that a trust asks for.
 func tokenClaims(t *federation.Trust, r *federation.Releaser, p *people.Person) []TokenClaim {
 	var scopes []string
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		if a.API == "" {
 			scopes = append(scopes, a.Name)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
@@ -21,7 +22,7 @@ import (
 	"tressik.example/internal/store"
 )
 
-// cast makes players of the parties of trusts. Own parties play with their keys out of the vault; a foreign one is played
+// cast makes players of the parties of trusts. Own parties play with their keys out of the ledger; a foreign one is played
 // by a stand-in with a key of its own, whose certificate takes the place of the published ones on this stage.
 func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
 	players := map[string]*stage.Player{}
@@ -35,7 +36,7 @@ func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
 			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, ErrEnded)
 		}
 		x := &stage.Deal{Trust: *t}
-		if t.OIDC != nil {
+		if t.OIDCTerms() != nil {
 			if err := d.castOIDC(x, players, app, provider); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}
@@ -50,7 +51,7 @@ func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
 			}
 		}
 		x.App, x.Provider = players[app.Name], players[provider.Name]
-		if x.Releaser, err = d.releaser(t, app); err != nil {
+		if x.Releaser, err = d.releaser(t); err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 		deals = append(deals, x)
@@ -186,7 +187,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		if err := d.suppose(x, in.Suppose); err != nil {
 			return nil, err
 		}
-		if x.Trust.OIDC != nil {
+		if x.Trust.OIDCTerms() != nil {
 			x.Suppose.Scope = in.Scope
 			if len(in.Call) > 0 {
 				x.First = in.Call[0]
@@ -257,7 +258,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		if in.OnStart != nil {
 			in.OnStart(x.Trust.Name)
 		}
-		r := federation.Rehearsal{At: d.Now().UTC(), Trust: x.Trust.Name, Person: person.ID, Suppose: in.Suppose, Verdict: saml.Refused,
+		r := federation.Rehearsal{At: d.Now().UTC(), Trust: x.Trust.Name, Person: person.ID, Suppose: in.Suppose, Verdict: judge.Refused,
 			StandIns: []string{}}
 		for _, p := range []*stage.Player{x.Provider, x.App} {
 			if p.StandIn {
@@ -283,10 +284,10 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				}
 			}
 			if e.What == "answer" && !e.Findings.Failed() {
-				r.Verdict = saml.Accepted
+				r.Verdict = judge.Accepted
 			}
 		}
-		if x.Trust.OIDC != nil {
+		if x.Trust.OIDCTerms() != nil {
 			found := s.Discover(x)
 			w.Server()
 			told(in, &r, x.App.Party.Name, "discovery document", found, nil)
@@ -302,7 +303,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			}
 		}
 		w.Note = ""
-		if x.Trust.OIDC != nil {
+		if x.Trust.OIDCTerms() != nil {
 			w.Note = "nothing yet (the start link is the stage's)"
 		} else if in.From != "provider" && x.App.Party.StartLink() == "" {
 			w.Note = "nothing yet (the ledger has no start link of the app; this one is the stage's)"
@@ -316,8 +317,8 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			}
 		}
 		continued(in, &r, i, w.Asked, w.Consented, deals)
-		if x.Trust.OIDC != nil {
-			for _, next := range after(x, in, r.Verdict == saml.Accepted) {
+		if x.Trust.OIDCTerms() != nil {
+			for _, next := range after(x, in, r.Verdict == judge.Accepted) {
 				w.Note = next.does
 				if err := w.Walk(next.link); err != nil {
 					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: finding.Do("follow the last step above")})
@@ -325,9 +326,9 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			}
 		}
 		if r.Findings.Failed() {
-			r.Verdict = saml.Refused
+			r.Verdict = judge.Refused
 		}
-		if !r.Findings.Failed() && r.Verdict != saml.Accepted {
+		if !r.Findings.Failed() && r.Verdict != judge.Accepted {
 			r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: "it ended before the app judged a response",
 				Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: finding.Do("follow the last step above")})
 		}
@@ -344,10 +345,10 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	return out, d.keep(out)
 }
 
-func fill(r *federation.Rehearsal, j *saml.Judgement) {
+func fill(r *federation.Rehearsal, j *saml.ResponseJudgement) {
 	r.Verdict = j.Verdict
-	if j.Subject != nil {
-		r.Subject, r.Format = j.Subject.Value, j.Subject.Format
+	if j.NameID != nil {
+		r.Subject, r.Format = j.NameID.Value, j.NameID.Format
 	}
 	r.Claims = map[string][]string{}
 	for _, a := range j.Attributes {
@@ -374,7 +375,7 @@ func (d *Desk) suppose(x *stage.Deal, list []string) error {
 		if !ok || v == "" {
 			return fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
 		}
-		if x.Trust.OIDC != nil {
+		if x.Trust.OIDCTerms() != nil {
 			if err := d.supposeOIDC(x, key, v); err != nil {
 				return err
 			}
@@ -423,17 +424,13 @@ func (d *Desk) keep(list []federation.Rehearsal) error {
 		if err != nil {
 			return err
 		}
-		t := *old
-		t.Last = r
-		if r.Verdict == saml.Accepted && len(r.Suppose) == 0 &&
-			(t.Standing == federation.Drafted || t.Standing == federation.Exchanged) {
-			t.Standing = federation.Rehearsed
-		}
+		t := old.Clone()
+		t.Rehearse(r)
 		err = d.L.Change(func(tx *store.Tx) error {
 			if err := tx.AddRehearsal(r); err != nil {
 				return err
 			}
-			return tx.PutTrust(old, &t, "trust.rehearse")
+			return tx.PutTrust(old, t, "trust.rehearse")
 		})
 		if err != nil {
 			return fmt.Errorf("keeping the rehearsal: %w", err)

@@ -11,16 +11,18 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage"
 )
 
 // ErrNobody means that a rehearsal needs a person.
 var ErrNobody = errors.New("--as PERSON is missing: who signs in?")
 
-func isService(x *stage.Deal) bool { return x.Trust.OIDC != nil && !x.App.Client.Kind.Redirects() }
+func isService(x *stage.Deal) bool {
+	return x.Trust.OIDCTerms() != nil && !x.App.Client.Kind.Redirects()
+}
 
 // deed is a link of a played client, and what following it does.
 type deed struct{ link, does string }
@@ -34,7 +36,7 @@ func after(x *stage.Deal, in RehearseInput, signedIn bool) []deed {
 	for _, c := range in.Call {
 		out = append(out, deed{stage.ClientLink(x, "call", url.Values{"permission": {c}}), "the wish to call " + c})
 	}
-	for _, a := range x.Trust.OIDC.Asks {
+	for _, a := range x.Trust.OIDCTerms().Asks {
 		if a.API == "" && a.Name == "offline_access" {
 			out = append(out, deed{stage.ClientLink(x, "refresh", nil), "the wish for fresh tokens"})
 		}
@@ -90,14 +92,14 @@ func (d *Desk) rehearseService(s *stage.Stage, w *stage.Walker, x *stage.Deal, i
 	}
 	r.Person = ""
 	if !r.Findings.Failed() {
-		r.Verdict, r.Subject = saml.Accepted, x.Trust.OIDC.ClientID
+		r.Verdict, r.Subject = judge.Accepted, x.Trust.OIDCTerms().ClientID
 	}
 }
 
-func fillToken(r *federation.Rehearsal, j *oidc.Judged) {
+func fillToken(r *federation.Rehearsal, j *oidc.TokenJudgement) {
 	r.Verdict, r.Subject, r.Format = j.Verdict, j.Subject, ""
 	r.Claims = map[string][]string{}
-	for k, v := range j.Claims {
+	for k, v := range j.Body {
 		switch k {
 		case "iss", "sub", "aud", "exp", "iat", "nonce", "at_hash", "sid", "auth_time", "jti":
 		default:
@@ -129,7 +131,7 @@ func continued(in RehearseInput, r *federation.Rehearsal, i int, asked, consente
 	saw := "no sign-in was asked for"
 	if consented {
 		saw += ", only consent"
-	} else if deals[i].Trust.OIDC != nil {
+	} else if deals[i].Trust.OIDCTerms() != nil {
 		saw = "no sign-in and no consent was asked for"
 	}
 	var held finding.List

@@ -51,7 +51,7 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 	}
 	secret := base64.RawURLEncoding.EncodeToString(b[:32])
 	now := d.Now().UTC().Truncate(time.Second)
-	s := &federation.Secret{ID: "s-" + hex.EncodeToString(b[32:]), Trust: name, Hash: HashSecret(secret), Hint: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life)}
+	s := &federation.Secret{ID: "s-" + hex.EncodeToString(b[32:]), Trust: name, Hash: HashSecret(secret), EndsIn: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life)}
 	return s, secret, found, d.L.Change(func(tx *store.Tx) error { return tx.AddSecret(s) })
 }
 
@@ -81,7 +81,7 @@ func (d *Desk) RetireSecret(name, id string, dry bool) (s *federation.Secret, la
 	if s.Retired != nil {
 		return nil, false, fmt.Errorf("the secret %s is retired already, since %s", id, s.Retired.Format("2006-01-02 15:04 UTC"))
 	}
-	last = valid == 0 && t.OIDC.JWKS == ""
+	last = valid == 0 && t.OIDCTerms().JWKS == ""
 	if dry {
 		return s, last, nil
 	}

@@ -39,7 +39,7 @@ func (x *Terms) onlySAML() bool {
 
 // applyPolicy puts the terms of OpenID Connect into a trust.
 func applyPolicy(t *federation.Trust, x Terms) error {
-	if t.OIDC == nil {
+	if t.OIDCTerms() == nil {
 		if x.Policy != (PolicyTerms{}) {
 			return fmt.Errorf("%s is over SAML: networks, lifetimes, single sign-out and client keys are terms of trusts over OpenID Connect", t.Name)
 		}
@@ -51,7 +51,7 @@ func applyPolicy(t *federation.Trust, x Terms) error {
 	if x.onlySAML() {
 		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited and --sha1 are terms of trusts over SAML", t.Name)
 	}
-	reg := *t.OIDC
+	reg := t.OIDCTerms()
 	p := &reg.Policy
 	for _, n := range []struct {
 		flag, v string
@@ -107,6 +107,5 @@ func applyPolicy(t *federation.Trust, x Terms) error {
 	default:
 		reg.JWKS, reg.JWKSURI = x.Policy.ClientKeys, x.Policy.ClientKeysAt
 	}
-	t.OIDC = &reg
 	return nil
 }

@@ -57,13 +57,13 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	case c == nil || doc == nil:
 		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name, provider.Name, in.Trust)
 	case c.Kind.Redirects():
-		return nil, fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a service", app.Name, c.Kind, in.Trust)
+		return nil, fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
 		return nil, fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
 	case in.Stage != "" && !provider.Own:
 		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", ErrValue, provider.Name)
 	}
-	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDC.ClientID, Secret: in.Secret, InBody: in.InBody}
+	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDCTerms().ClientID, Secret: in.Secret, InBody: in.InBody}
 	issuer := doc.Issuer
 	o := reach.Options{CA: in.CA, Pin: in.Pin}
 	if in.Stage != "" {
@@ -76,7 +76,7 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		}
 		r.Secret = ""
 	}
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		if a.As == federation.AsSelf && in.Scope == "" && !provider.Own { // an own provider gives all that is consented to
 			r.Scopes = append(r.Scopes, a.Name)
 		}
@@ -96,6 +96,9 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
 		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err, in.Trust)
+	}
+	if refused != nil && refused.Code == oidc.InvalidClient && provider.Own {
+		return nil, finding.Advise(err, finding.Run("secret", "add", in.Trust, "--lasts", "90d"))
 	}
 	if refused != nil && refused.Code == oidc.InvalidScope && provider.Own {
 		return nil, finding.Advise(err, finding.Run("consent", "give", in.Trust, "--for", "everyone"))
@@ -154,8 +157,8 @@ func (d *Desk) assertion(pem []byte, t *federation.Trust, audience string) (stri
 	if err != nil {
 		return "", fmt.Errorf("--key: %w", err)
 	}
-	if t.OIDC.JWKS != "" { // with the kid under which its public half is registered
-		list, _, err := oidc.ReadKeys([]byte(t.OIDC.JWKS), "")
+	if t.OIDCTerms().JWKS != "" { // with the kid under which its public half is registered
+		list, _, err := oidc.ReadKeys([]byte(t.OIDCTerms().JWKS), "")
 		if err != nil {
 			return "", err
 		}
@@ -174,7 +177,7 @@ func (d *Desk) assertion(pem []byte, t *federation.Trust, audience string) (stri
 		return "", err
 	}
 	now := d.Now()
-	return s.Sign("JWT", map[string]any{"iss": t.OIDC.ClientID, "sub": t.OIDC.ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
+	return s.Sign("JWT", map[string]any{"iss": t.OIDCTerms().ClientID, "sub": t.OIDCTerms().ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
 }
 
 func equalKeys(a, b crypto.PublicKey) bool {

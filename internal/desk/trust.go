@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
@@ -41,14 +40,17 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
+	if _, over := t.SAML(); !over {
+		return applyPolicy(t, x)
+	}
 	if x.Signs != "" {
 		if x.Signs != "assertion" && x.Signs != "response" && x.Signs != "both" {
 			return fmt.Errorf("--signs %q is %w; write assertion, response or both", x.Signs, ErrValue)
 		}
-		t.Signs = x.Signs
+		t.SAMLTerms().Signs = x.Signs
 	}
-	for _, b := range []struct{ to, from *bool }{{&t.Encrypts, x.Encrypts}, {&t.PlainRefused, x.PlainRefused}, {&t.SignsRequests, x.SignsRequests},
-		{&t.Unsolicited, x.Unsolicited}, {&t.AllowSHA1, x.AllowSHA1}} {
+	for _, b := range []struct{ to, from *bool }{{&t.SAMLTerms().Encrypts, x.Encrypts}, {&t.SAMLTerms().PlainRefused, x.PlainRefused}, {&t.SAMLTerms().SignsRequests, x.SignsRequests},
+		{&t.SAMLTerms().Unsolicited, x.Unsolicited}, {&t.SAMLTerms().AllowSHA1, x.AllowSHA1}} {
 		if b.from != nil {
 			*b.to = *b.from
 		}
@@ -72,19 +74,15 @@ func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trus
 	}
 	sp, idp := app.Entity.SP, provider.Entity.IDP
 	format, _ := federation.PickFormat(sp, idp)
-	t := &federation.Trust{Name: federation.TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name,
-		Standing: federation.Drafted, Admits: "everyone", Strength: "any", SubjectFormat: format, Rules: []claims.Rule{},
-		Signs: "assertion", SignsRequests: sp.RequestsSigned || idp.WantRequestsSigned, Handed: map[string]time.Time{}}
-	if sp.WantAssertionsSigned {
-		t.Signs = "assertion"
-	}
+	terms := &federation.SAMLTerms{Signs: "assertion", SignsRequests: sp.RequestsSigned || idp.WantRequestsSigned}
 	for _, k := range sp.Keys {
-		t.Encrypts = t.Encrypts || k.Use == "encryption"
+		terms.Encrypts = terms.Encrypts || k.Use == "encryption"
 	}
+	t := federation.NewTrust(app, provider, format, terms, d.Now())
 	if err := d.apply(t, x); err != nil {
 		return nil, nil, err
 	}
-	if err := d.makeTrust(t, app, provider); err != nil {
+	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
 	return t, d.compare(t, app, provider), nil
@@ -101,13 +99,6 @@ func noSAML(app, provider *federation.Party) error {
 		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name, provider.Name)
 	}
 	return errors.New(s)
-}
-
-// settle moves a drafted trust to exchanged once both sides have what they need.
-func settle(t *federation.Trust) {
-	if t.Standing == federation.Drafted && len(t.Handed) == 2 {
-		t.Standing = federation.Exchanged
-	}
 }
 
 // compare puts both sides and what the claims release beside each other.
@@ -168,7 +159,7 @@ func (d *Desk) Compared(name string) (t *federation.Trust, app, provider *federa
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}
-	if t.OIDC != nil {
+	if t.OIDCTerms() != nil {
 		found, err = d.compareOIDC(t, app, provider)
 		return t, app, provider, found, err
 	}
@@ -178,8 +169,8 @@ func (d *Desk) Compared(name string) (t *federation.Trust, app, provider *federa
 // ErrEnded means that an ended trust was to be used.
 var ErrEnded = errors.New("has ended")
 
-// change loads a trust, changes a copy and stores it. reshape says that a rehearsal before it no longer speaks for it.
-func (d *Desk) change(name, action string, reshape bool, f func(*federation.Trust) error) (*federation.Trust, error) {
+// change loads a trust, changes a copy and stores it.
+func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*federation.Trust, error) {
 	old, _, _, err := d.Trust(name)
 	if err != nil {
 		return nil, err
@@ -187,29 +178,22 @@ func (d *Desk) change(name, action string, reshape bool, f func(*federation.Trus
 	if old.Standing == federation.Ended && action != "trust.remove" {
 		return nil, fmt.Errorf("%s %w; remove it and federate anew", name, ErrEnded)
 	}
-	t := *old
-	t.Handed = map[string]time.Time{}
-	for k, v := range old.Handed {
-		t.Handed[k] = v
-	}
-	if err := f(&t); err != nil {
+	t := old.Clone()
+	if err := t.Change(d.Now(), f); err != nil {
 		return nil, err
 	}
-	if reshape {
-		t.Reshaped = d.Now().UTC()
-	}
-	return &t, d.L.Change(func(tx *store.Tx) error { return tx.PutTrust(old, &t, action) })
+	return t, d.L.Change(func(tx *store.Tx) error { return tx.PutTrust(old, t, action) })
 }
 
 // ChangeTrust changes the terms of a trust.
 func (d *Desk) ChangeTrust(name string, x Terms) (*federation.Trust, error) {
-	return d.change(name, "trust.change", true, func(t *federation.Trust) error { return d.apply(t, x) })
+	return d.change(name, "trust.change", func(t *federation.Trust) error { return d.apply(t, x) })
 }
 
 // EndTrust ends a trust: it stays on record and can no longer be used.
 func (d *Desk) EndTrust(name string) (*federation.Trust, error) {
-	return d.change(name, "trust.end", false, func(t *federation.Trust) error {
-		t.Standing = federation.Ended
+	return d.change(name, "trust.end", func(t *federation.Trust) error {
+		t.End()
 		return nil
 	})
 }
@@ -246,7 +230,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if err != nil {
 		return nil, nil, err
 	}
-	if old.OIDC != nil && (in.Name != "" || in.NameFormat != "") {
+	if old.OIDCTerms() != nil && (in.Name != "" || in.NameFormat != "") {
 		return nil, nil, fmt.Errorf("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under its own name")
 	}
 	var hints finding.List
@@ -266,7 +250,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		}
 		r := claims.Rule{Claim: claim, Expression: expr}
 		r.Name = claim
-		if old.OIDC == nil {
+		if old.OIDCTerms() == nil {
 			r.Name, r.NameFormat = samlName(claim, in.Name, in.NameFormat, app)
 		}
 		rules = append(rules, r)
@@ -278,6 +262,10 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
 				in.SubjectFormat, ErrValue)
 		}
+		if _, over := old.OIDC(); over && format == saml.FormatTransient {
+			return nil, nil, fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never reassigned "+
+				"(OpenID Connect Core, section 2)", ErrValue)
+		}
 	}
 	if in.Subject != nil && *in.Subject != "" {
 		prg, err := engine.Compile(*in.Subject)
@@ -288,7 +276,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, err
 		}
 	}
-	t, err := d.change(name, "claims.set", true, func(t *federation.Trust) error {
+	t, err := d.change(name, "claims.set", func(t *federation.Trust) error {
 		for _, r := range rules {
 			t.Rules = claims.Set(t.Rules, r)
 		}
@@ -378,7 +366,7 @@ func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) e
 
 // DropClaims takes rules away. Unknown ones are an *UnknownError.
 func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error) {
-	return d.change(name, "claims.drop", true, func(t *federation.Trust) error {
+	return d.change(name, "claims.drop", func(t *federation.Trust) error {
 		for _, c := range drop {
 			kept := []claims.Rule{}
 			var have []string
@@ -397,16 +385,31 @@ func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error)
 	})
 }
 
-func (d *Desk) releaser(t *federation.Trust, app *federation.Party) (*federation.Releaser, error) {
+func (d *Desk) releaser(t *federation.Trust) (*federation.Releaser, error) {
 	engine, err := claims.NewEngine()
 	if err != nil {
 		return nil, err
 	}
-	salt, err := d.L.Salt(t.Name)
+	key, err := d.L.SubjectKey(t.Name)
 	if err != nil {
 		return nil, err
 	}
-	return federation.NewReleaser(engine, t, app, salt, d.Rand)
+	return federation.NewReleaser(engine, t, key, d.Rand)
+}
+
+// RenamePerson gives a person another ID. Errors: *UnknownError, store.ErrExists, ErrValue.
+func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
+	p, err := d.Person(name)
+	if err != nil {
+		return nil, err
+	}
+	if now == "" || len(now) > 255 || strings.ContainsFunc(now, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
+		return nil, fmt.Errorf("the user name %q is %w: write it without spaces", now, ErrValue)
+	}
+	if err := d.L.Change(func(tx *store.Tx) error { return tx.RenamePerson(p.ID, now) }); err != nil {
+		return nil, err
+	}
+	return d.Person(now)
 }
 
 // errDry rolls a change back that was only to be tried.

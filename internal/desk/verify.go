@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
@@ -14,15 +15,15 @@ import (
 
 // Verification is the outcome of verifying a metadata document.
 type Verification struct {
-	Verdict  string       `json:"verdict"`
-	Entities []string     `json:"entities"`
-	SignedBy string       `json:"signedBy,omitempty"`
-	Findings finding.List `json:"findings"`
+	Verdict  judge.Verdict `json:"verdict"`
+	Entities []string      `json:"entities"`
+	SignedBy string        `json:"signedBy,omitempty"`
+	Findings finding.List  `json:"findings"`
 }
 
 // Fields are the facts of a verification for a person.
 func (v *Verification) Fields() [][2]string {
-	f := [][2]string{{"verdict", v.Verdict}, {"entities", fmt.Sprint(len(v.Entities))}}
+	f := [][2]string{{"verdict", string(v.Verdict)}, {"entities", fmt.Sprint(len(v.Entities))}}
 	for i, id := range v.Entities {
 		if i == 5 {
 			return append(f, [2]string{"holds", fmt.Sprintf("and %d more", len(v.Entities)-5)})
@@ -34,7 +35,7 @@ func (v *Verification) Fields() [][2]string {
 
 // VerifyMetadata verifies the signature over a whole metadata document with a certificate.
 func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
-	v := &Verification{Verdict: saml.Refused, Entities: []string{}}
+	v := &Verification{Verdict: judge.Refused, Entities: []string{}}
 	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
 		v.Findings.Add(saml.ReadFinding(err))
@@ -52,7 +53,7 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 	switch {
 	case err == nil:
 		v.SignedBy = keys.Fingerprint(by)
-		v.Verdict = saml.Accepted
+		v.Verdict = judge.Accepted
 		v.Findings.Pass("metadata.signature", "signature", xmlsec.ShortAlgorithm(res.Method)+" by "+v.SignedBy)
 	case errors.As(err, &se):
 		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error, Check: "signature", Saw: se.Detail,

@@ -18,7 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/judge"
 )
 
 // Errors that callers test for.
@@ -133,7 +133,7 @@ func checkURL(s string) error {
 	if err != nil {
 		return err
 	}
-	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && saml.IsLoopback(u.Hostname()) {
+	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && judge.IsLoopback(u.Hostname()) {
 		return nil
 	}
 	if u.Scheme != "http" && u.Scheme != "https" {

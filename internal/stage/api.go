@@ -10,8 +10,8 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // APIPlayer is a stand-in for an API: it checks the access token that it is sent and answers with some records.
@@ -89,7 +89,7 @@ func (s *Stage) serveAPI(a *APIPlayer, permission string, w http.ResponseWriter,
 	if d != nil {
 		s.event(Event{Trust: d.Trust.Name, By: a.Name, What: "access token", Findings: j.Findings})
 	}
-	if j.Verdict != saml.Accepted {
+	if j.Verdict != judge.Accepted {
 		challenge(w, a.Name, tokenError(j), permission)
 		return
 	}
@@ -128,7 +128,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 	if label == "" {
 		_, claims, _ := oidc.Peek(token)
 		have, _ := oidc.Scope(oidc.Text(claims, "scope"))
-		for _, a := range d.live().Trust.OIDC.Asks {
+		for _, a := range d.live().Trust.OIDCTerms().Asks {
 			if p := s.apiParties()[a.API]; p != nil && label == "" && slices.Contains(have, a.Name) && slices.Contains(oidc.Texts(claims, "aud"), p.API.Audience) {
 				label = a.Label()
 			}
@@ -147,7 +147,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 		return found, nil
 	}
 	if permission == "" {
-		for _, a := range d.live().Trust.OIDC.Asks {
+		for _, a := range d.live().Trust.OIDCTerms().Asks {
 			if a.API == name && permission == "" {
 				permission = a.Name
 			}
@@ -187,7 +187,7 @@ func (s *Stage) CallAPI(d *Deal, token, label string) (finding.List, []federatio
 // missing says what a client lacks for a permission; label "" is any that it asks for.
 func (s *Stage) missing(d *Deal, label string) finding.Remedy {
 	reg, asked := d.live(), label == ""
-	for _, a := range reg.Trust.OIDC.Asks {
+	for _, a := range reg.Trust.OIDCTerms().Asks {
 		if label != "" && a.Label() != label {
 			continue
 		}
@@ -234,7 +234,7 @@ func (s *Stage) ServiceCalls(d *Deal) []string {
 		return append(list, a.Label())
 	}
 	reg := d.live()
-	for _, a := range reg.Trust.OIDC.Asks {
+	for _, a := range reg.Trust.OIDCTerms().Asks {
 		if a.As != federation.AsSelf || a.API == "" {
 			continue
 		}

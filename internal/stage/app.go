@@ -10,6 +10,7 @@ import (
 	"github.com/beevik/etree"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -42,7 +43,7 @@ func (s *Stage) chosen(p *Player, w http.ResponseWriter, r *http.Request, speaks
 // start is the link that starts sign-in at the app: it sends an AuthnRequest to the provider.
 func (s *Stage) start(p *Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDC == nil }, func(d *Deal) string {
+		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDCTerms() == nil }, func(d *Deal) string {
 			return p.start() + "?provider=" + url.QueryEscape(d.Provider.Party.Name)
 		})
 		if d == nil {
@@ -69,7 +70,7 @@ func (s *Stage) sendRequest(w http.ResponseWriter, r *http.Request, d *Deal) err
 		req.Issuer = d.Suppose.EntityID
 	}
 	var signer *xmlsec.Signer
-	if d.Trust.SignsRequests {
+	if d.Trust.SAMLTerms().SignsRequests {
 		signer = d.App.Signer
 	}
 	browser := s.cookie(w, r, "stage_browser")
@@ -134,7 +135,7 @@ func (s *Stage) acs(p *Player) http.HandlerFunc {
 		if err != nil {
 			found := finding.List{saml.ReadFinding(err)}
 			s.event(Event{Trust: s.dealsOf(p)[0].Trust.Name, By: p.Party.Name, What: "response", Findings: found,
-				Judged: &saml.Judgement{Verdict: saml.Refused, Findings: found}})
+				Judged: &saml.ResponseJudgement{Judgement: judge.Judgement{Verdict: judge.Refused, Findings: found}}})
 			deny("The response cannot be read.", found)
 			return
 		}
@@ -143,7 +144,7 @@ func (s *Stage) acs(p *Player) http.HandlerFunc {
 		e.RequestID = requestID
 		j := saml.JudgeResponse(doc.Root(), e)
 		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "response", Findings: j.Findings, Judged: j})
-		if j.Verdict != saml.Accepted {
+		if j.Verdict != judge.Accepted {
 			deny("Nothing of the message was used.", j.Findings)
 			return
 		}
@@ -167,7 +168,7 @@ func (s *Stage) match(p *Player, r *http.Request, root *etree.Element) (*Deal, s
 	if a := s.asked[in]; a != nil && a.deal.App == p && c != nil && a.browser == c.Value {
 		return a.deal, in
 	}
-	deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return d.Trust.OIDC != nil })
+	deals := slices.DeleteFunc(s.dealsOf(p), func(d *Deal) bool { return d.Trust.OIDCTerms() != nil })
 	for _, d := range deals {
 		if d.Provider.Party.Entity.ID == xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer")) {
 			return d, ""
@@ -193,7 +194,7 @@ func (s *Stage) home(p *Player) http.HandlerFunc {
 		j := g.judged
 		s.page(w, http.StatusOK, "Signed in", p.Party.Label(), pageData{
 			Lead: "The response was accepted: every check passed.",
-			Fields: [][2]string{{"Subject", j.Subject.Value}, {"Name identifier format", saml.ShortName(j.Subject.Format)},
+			Fields: [][2]string{{"Subject", j.NameID.Value}, {"Name identifier format", saml.ShortName(j.NameID.Format)},
 				{"Issuer", j.Issuer}, {"Authentication", saml.ShortName(j.Context)}, {"Trust", g.trust}},
 			Claims: j.Attributes,
 			Links:  [][2]string{{"Sign in again", p.start()}},

@@ -56,7 +56,7 @@ func (s *Stage) crossOrigin(p *Player, w http.ResponseWriter, r *http.Request) b
 	origin := r.Header.Get("Origin")
 	w.Header().Add("Vary", "Origin")
 	for _, d := range s.Deals {
-		if origin == "" || d.Provider != p || d.Trust.OIDC == nil || d.App.Client.Kind != oidc.Browser {
+		if origin == "" || d.Provider != p || d.Trust.OIDCTerms() == nil || d.App.Client.Kind != oidc.UserAgent {
 			continue
 		}
 		for _, u := range d.App.Client.Redirects {
@@ -208,7 +208,7 @@ func (s *Stage) checkSecret(c *caller, secret string) *oidc.Error {
 // clientKeys are the keys of a client. One that publishes them is asked again, at most once a minute, where an assertion
 // names a key that is not among them.
 func (s *Stage) clientKeys(c *caller, assertion string) []oidc.Key {
-	at := c.reg.Trust.OIDC.JWKSURI
+	at := c.reg.Trust.OIDCTerms().JWKSURI
 	h, _, err := oidc.Peek(assertion)
 	if at == "" || s.Book.Keys == nil || err != nil || slices.ContainsFunc(c.reg.Keys, func(k oidc.Key) bool { return k.ID == h.Kid }) {
 		return c.reg.Keys

@@ -9,8 +9,8 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // authz is an authorization request that was judged.
@@ -43,7 +43,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 			what := fmt.Sprintf("No client with the ID %q is registered at %s.", q.Get("client_id"), p.Party.Name)
 			if d = s.only(p); d != nil {
 				s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "authorization request", Findings: finding.List{oauthFinding("client ID", oidc.Fail(oidc.InvalidClient, what),
-					finding.Do("use the client ID "+d.Trust.OIDC.ClientID))}})
+					finding.Do("use the client ID "+d.Trust.OIDCTerms().ClientID))}})
 			}
 			s.page(w, http.StatusBadRequest, "Unknown client", p.Party.Label(), pageData{Lead: what + " Nothing is sent back, since nobody knows where to."})
 			return
@@ -80,7 +80,7 @@ func (s *Stage) authorize(p *Player) http.HandlerFunc {
 func (s *Stage) only(p *Player) *Deal {
 	var one *Deal
 	for _, d := range s.Deals {
-		if d.Provider == p && d.Trust.OIDC != nil {
+		if d.Provider == p && d.Trust.OIDCTerms() != nil {
 			if one != nil {
 				return nil
 			}
@@ -98,14 +98,14 @@ func (s *Stage) judgeAuthz(p *Player, d *Deal, q url.Values, a *authz, r *http.R
 		return e
 	}
 	if h := q.Get("id_token_hint"); h != "" {
-		j := oidc.JudgeIDToken(h, oidc.Expect{Issuer: p.op.doc.Issuer, Audience: reg.OIDC.ClientID, Keys: p.op.keys, Now: s.Now()})
-		if j.Claims == nil {
+		j := oidc.JudgeIDToken(h, oidc.Expect{Issuer: p.op.doc.Issuer, Audience: reg.OIDCTerms().ClientID, Keys: p.op.keys, Now: s.Now()})
+		if j.Body == nil {
 			return oidc.Fail(oidc.InvalidRequest, "id_token_hint is no ID token of this provider")
 		}
 		a.subject = j.Subject
 	}
-	if from := s.address(d, r); !federation.FromNetwork(reg.OIDC.Policy.SignInFrom, from) {
-		return oidc.Fail(oidc.AccessDenied, fmt.Sprintf("policy sign-in-from of %s: %s is in none of the networks %s", reg.Name, from, strings.Join(reg.OIDC.Policy.SignInFrom, ", ")))
+	if from := s.address(d, r); !federation.FromNetwork(reg.OIDCTerms().Policy.SignInFrom, from) {
+		return oidc.Fail(oidc.AccessDenied, fmt.Sprintf("policy sign-in-from of %s: %s is in none of the networks %s", reg.Name, from, strings.Join(reg.OIDCTerms().Policy.SignInFrom, ", ")))
 	}
 	return nil
 }
@@ -202,7 +202,7 @@ func (s *Stage) issueCode(w http.ResponseWriter, x *pending, ses *session) {
 
 // amr are the authentication methods of a context (RFC 8176).
 func amr(context string) []string {
-	if context == saml.ContextMFA {
+	if context == judge.ContextMFA {
 		return []string{"pwd", "mfa"}
 	}
 	return []string{"pwd"}

@@ -15,9 +15,9 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // clientAsked is an authorization request of a played client.
@@ -31,7 +31,7 @@ type clientAsked struct {
 // clientGuest is who is signed in at a played client.
 type clientGuest struct {
 	deal   *Deal
-	judged *oidc.Judged
+	judged *oidc.TokenJudgement
 	tokens tokens
 	info   map[string]any
 	sid    string
@@ -117,7 +117,7 @@ func (p *Player) redirectOf() string {
 func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		s.reload()
-		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDC != nil }, ClientStart)
+		d := s.chosen(p, w, r, func(d *Deal) bool { return d.Trust.OIDCTerms() != nil }, ClientStart)
 		if d == nil {
 			return
 		}
@@ -126,7 +126,7 @@ func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 		if d.Suppose.Redirect != "" {
 			a.target = d.Suppose.Redirect
 		}
-		clientID := reg.Trust.OIDC.ClientID
+		clientID := reg.Trust.OIDCTerms().ClientID
 		if d.Suppose.ClientID != "" {
 			clientID = d.Suppose.ClientID
 		}
@@ -135,7 +135,7 @@ func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 		scope := d.Suppose.Scope
 		if scope == "" {
 			var asks []federation.Ask
-			for _, x := range reg.Trust.OIDC.Asks {
+			for _, x := range reg.Trust.OIDCTerms().Asks {
 				if x.As == federation.AsUser {
 					asks = append(asks, x)
 				}
@@ -167,7 +167,7 @@ func (s *Stage) clientStart(p *Player) http.HandlerFunc {
 // audiences are those of the APIs whose permissions a client asks for in a way, of the scopes named; none names all.
 func (s *Stage) audiences(d *Deal, scopes []string, as string) []string {
 	var out []string
-	for _, a := range d.live().Trust.OIDC.Asks {
+	for _, a := range d.live().Trust.OIDCTerms().Asks {
 		p := s.apiParties()[a.API]
 		if p != nil && a.As == as && (len(scopes) == 0 || slices.Contains(scopes, a.Name)) && !slices.Contains(out, p.API.Audience) {
 			out = append(out, p.API.Audience)
@@ -269,7 +269,7 @@ func (a *answered) WriteHeader(status int) { a.Status = status }
 // callToken sends a token request of a played client, authenticated as the client is.
 func (s *Stage) callToken(d *Deal, form url.Values) (*tokens, *oidc.Error) {
 	doc := d.Provider.op.doc
-	id := d.live().Trust.OIDC.ClientID
+	id := d.live().Trust.OIDCTerms().ClientID
 	if d.Suppose.ClientID != "" {
 		id = d.Suppose.ClientID
 	}
@@ -358,7 +358,7 @@ func (s *Stage) kept(g *clientGuest) (out [][2]string) {
 }
 
 // redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).
-func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.List) (*oidc.Judged, *clientGuest) {
+func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.List) (*oidc.TokenJudgement, *clientGuest) {
 	issuer := d.Provider.op.doc.Issuer
 	bad := func(id, check, saw, expected string, side finding.Side, fix finding.Remedy, ref string) {
 		found.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: fix, Ref: ref})
@@ -393,15 +393,15 @@ func (s *Stage) redeem(d *Deal, a *clientAsked, q url.Values, found *finding.Lis
 		return nil, guest
 	}
 	reg := d.live().Trust
-	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: issuer, Audience: reg.OIDC.ClientID, Keys: d.Provider.op.keys, CheckNonce: true, Nonce: a.nonce, AccessToken: t.AccessToken,
+	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: issuer, Audience: reg.OIDCTerms().ClientID, Keys: d.Provider.op.keys, CheckNonce: true, Nonce: a.nonce, AccessToken: t.AccessToken,
 		ACR: reg.Contexts(), Now: s.Now().Add(d.Suppose.Clock), Trust: reg.Name})
 	*found = append(*found, j.Findings...)
-	guest.judged, guest.sid = j, oidc.Text(j.Claims, "sid")
-	if j.Verdict == saml.Accepted {
+	guest.judged, guest.sid = j, oidc.Text(j.Body, "sid")
+	if j.Verdict == judge.Accepted {
 		s.userClaims(d, guest, found)
 		for k, v := range guest.info {
-			if _, ok := j.Claims[k]; !ok {
-				j.Claims[k] = v
+			if _, ok := j.Body[k]; !ok {
+				j.Body[k] = v
 			}
 		}
 	}

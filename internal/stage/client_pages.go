@@ -37,7 +37,7 @@ func (s *Stage) clientPage(p *Player) http.HandlerFunc {
 		}
 		data := pageData{Alert: true, Plain: true, Lead: "The answer was accepted: every check passed.", Fields: [][2]string{{"Trust", g.deal.Trust.Name}, {"Issuer", g.deal.Provider.op.doc.Issuer}}}
 		if g.judged != nil {
-			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Claims, "acr"))})
+			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject}, [2]string{"Authentication", saml.ShortName(oidc.Text(g.judged.Body, "acr"))})
 		}
 		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope}, [2]string{"Access token", "for " + federation.SpanWords(federation.Span(g.tokens.ExpiresIn)) + refreshWords(g)})
 		for _, k := range slices.Sorted(maps.Keys(g.info)) {
@@ -49,7 +49,7 @@ func (s *Stage) clientPage(p *Player) http.HandlerFunc {
 			data.Lead, data.Findings = g.last.lead, g.last.found.Without(finding.Pass)
 			data.Fields = append(g.last.fields, data.Fields...)
 		}
-		for _, a := range g.deal.live().Trust.OIDC.Asks {
+		for _, a := range g.deal.live().Trust.OIDCTerms().Asks {
 			if a.API != "" && a.As == federation.AsUser {
 				data.Links = append(data.Links, [2]string{"Call " + a.Label(), ClientLink(g.deal, "call", url.Values{"permission": {a.Label()}})})
 			}
@@ -165,7 +165,7 @@ func (s *Stage) clientSignOut(p *Player) http.HandlerFunc {
 			http.Redirect(w, r, p.clientHome(), http.StatusSeeOther)
 			return
 		}
-		q := url.Values{"client_id": {g.deal.live().Trust.OIDC.ClientID}}
+		q := url.Values{"client_id": {g.deal.live().Trust.OIDCTerms().ClientID}}
 		if g.tokens.IDToken != "" {
 			q.Set("id_token_hint", g.tokens.IDToken)
 		}

@@ -178,7 +178,7 @@ func (s *Stage) reload() {
 	s.mu.Lock() // whoever changes a registration holds it, so that nothing older is put over this
 	defer s.mu.Unlock()
 	for _, d := range s.Deals {
-		if d.Trust.OIDC == nil {
+		if d.Trust.OIDCTerms() == nil {
 			continue
 		}
 		if r := regs[d.Trust.Name]; r != nil {
@@ -213,7 +213,7 @@ func (s *Stage) saw(x Sighting) {
 // clientDeal finds the trust of a client ID at a provider; one that has ended is none.
 func (s *Stage) clientDeal(p *Player, clientID string) *Deal {
 	for _, d := range s.Deals {
-		if d.Provider == p && d.Trust.OIDC != nil && d.Trust.OIDC.ClientID == clientID && clientID != "" && d.live().Trust.Standing != federation.Ended {
+		if d.Provider == p && d.Trust.OIDCTerms() != nil && d.Trust.OIDCTerms().ClientID == clientID && clientID != "" && d.live().Trust.Standing != federation.Ended {
 			return d
 		}
 	}
@@ -253,10 +253,10 @@ func (s *Stage) discovery(p *Player) *oidc.Discovery {
 	doc := *p.op.doc
 	doc.ScopesSupported = slices.Clone(doc.ScopesSupported)
 	for _, d := range s.Deals {
-		if d.Provider != p || d.Trust.OIDC == nil {
+		if d.Provider != p || d.Trust.OIDCTerms() == nil {
 			continue
 		}
-		for _, a := range d.live().Trust.OIDC.Asks {
+		for _, a := range d.live().Trust.OIDCTerms().Asks {
 			if !slices.Contains(doc.ScopesSupported, a.Name) {
 				doc.ScopesSupported = append(doc.ScopesSupported, a.Name)
 			}

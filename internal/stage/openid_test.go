@@ -19,6 +19,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -43,17 +44,17 @@ func (o *op) deal(name string, kind oidc.Kind, provider *Player, redirects ...st
 	c.Redirects, c.AfterSignOut = redirects, []string{"http://127.0.0.1:9/bye"}
 	app := federation.Party{Name: name, Kind: federation.App, Client: c}
 	asks := []federation.Ask{{Name: "openid", As: "user"}, {Name: "email", As: "user"}, {Name: "offline_access", As: "user"}, {API: "telescope-api", Name: "schedule.read", As: "user"}}
-	if kind == oidc.Service {
+	if kind == oidc.Machine {
 		asks = []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}}
 	}
 	d := &Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
-		OIDC: &federation.Registration{ClientID: name + ".1", Asks: asks, Policy: federation.DefaultPolicy()}}, Provider: provider, App: &Player{Party: app, Client: c, Home: HomeOf(&app)}}
+		Terms: federation.Held{Terms: &federation.OIDCTerms{ClientID: name + ".1", Asks: asks, Policy: federation.DefaultPolicy()}}}, Provider: provider, App: &Player{Party: app, Client: c, Home: HomeOf(&app)}}
 	d.StageSecret = "secret of " + name
 	e, err := claims.NewEngine()
 	if err != nil {
 		o.t.Fatal(err)
 	}
-	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &app, []byte("salt"), rand.Reader); err != nil {
+	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
 		o.t.Fatal(err)
 	}
 	var consents []federation.Consent
@@ -79,9 +80,9 @@ func newOP(t *testing.T) *op {
 	ridge := &Player{Party: party, Signer: signer(), JOSE: js, OpenID: oidc.OwnDiscovery(party.At, js.Alg, nil)}
 	o := &op{set: &set{t: t}, clock: now}
 	web := o.deal("dome", oidc.Web, ridge, "http://127.0.0.1:9/callback")
-	sky := o.deal("sky", oidc.Browser, ridge, "http://127.0.0.1:9/sky")
+	sky := o.deal("sky", oidc.UserAgent, ridge, "http://127.0.0.1:9/sky")
 	orbit := o.deal("orbit", oidc.Native, ridge, "http://127.0.0.1/cb", "example.kestrelridge.orbit:/cb")
-	courier := o.deal("courier", oidc.Service, ridge)
+	courier := o.deal("courier", oidc.Machine, ridge)
 	o.set.deal = web
 	api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: audience, Permissions: []federation.Permission{
 		{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"}, {Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
@@ -119,15 +120,14 @@ func (o *op) fresh() {
 // policy changes the registration of a deal as the ledger would.
 func (o *op) policy(d *Deal, change func(*federation.Trust)) {
 	r := *d.live()
-	reg := *r.Trust.OIDC
-	r.Trust.OIDC = &reg
+	r.Trust = *r.Trust.Clone()
 	change(&r.Trust)
 	d.Register(&r)
 }
 
 func (o *op) authorizeURL(d *Deal, redirect string, more ...string) string {
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {d.Trust.OIDC.ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
+	q := url.Values{"response_type": {"code"}, "client_id": {d.Trust.OIDCTerms().ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
 	for i := 0; i+1 < len(more); i += 2 {
 		q.Set(more[i], more[i+1])
@@ -175,11 +175,11 @@ func (o *op) token(d *Deal, form url.Values) (int, map[string]any) {
 	req, _ := http.NewRequest("POST", o.base+"/ridge/token", strings.NewReader(form.Encode()))
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	if d.App.Client.Kind.Public() {
-		form.Set("client_id", d.Trust.OIDC.ClientID)
+		form.Set("client_id", d.Trust.OIDCTerms().ClientID)
 		req.Body = io.NopCloser(strings.NewReader(form.Encode()))
 		req.ContentLength = int64(len(form.Encode()))
 	} else {
-		req.SetBasicAuth(d.Trust.OIDC.ClientID, url.QueryEscape(d.StageSecret))
+		req.SetBasicAuth(d.Trust.OIDCTerms().ClientID, url.QueryEscape(d.StageSecret))
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
@@ -283,14 +283,14 @@ func TestPolicies(t *testing.T) {
 	d.Register(&r)
 	set(func(x *federation.Trust) { x.Admits = "everyone" })
 
-	set(func(x *federation.Trust) { x.OIDC.Policy.SignInFrom = []string{"192.0.2.0/24", "2001:db8::/32"} })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = []string{"192.0.2.0/24", "2001:db8::/32"} })
 	denied("a network", "policy sign-in-from of dome@ridge: 127.0.0.1 is in none of the networks 192.0.2.0/24, 2001:db8::/32", "mira")
-	set(func(x *federation.Trust) { x.OIDC.Policy.SignInFrom = []string{"127.0.0.0/8"} })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = []string{"127.0.0.0/8"} })
 	m := fresh()
-	set(func(x *federation.Trust) { x.OIDC.Policy.RefreshFrom = []string{"198.51.100.0/24"} })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.RefreshFrom = []string{"198.51.100.0/24"} })
 	status, e := o.refresh(d, m["refresh_token"])
 	refused(t, "refresh from elsewhere", status, e, "invalid_grant", "policy refresh-from of dome@ridge: 127.0.0.1")
-	set(func(x *federation.Trust) { x.OIDC.Policy.RefreshFrom = nil })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.RefreshFrom = nil })
 	if status, m = o.refresh(d, m["refresh_token"]); status != 200 {
 		t.Errorf("the refusal used the token up: %v", m)
 	}
@@ -304,12 +304,12 @@ func TestPolicies(t *testing.T) {
 		t.Errorf("a password alone: %v %s", q, page.text)
 	}
 	m = fresh() // with the second factor
-	if _, c, _ := oidc.Peek(m["id_token"].(string)); c["acr"] != saml.ContextMFA || fmt.Sprint(c["amr"]) != "[pwd mfa]" {
+	if _, c, _ := oidc.Peek(m["id_token"].(string)); c["acr"] != judge.ContextMFA || fmt.Sprint(c["amr"]) != "[pwd mfa]" {
 		t.Errorf("%v", c)
 	}
 	set(func(x *federation.Trust) { x.Strength = "any" })
 
-	set(func(x *federation.Trust) { x.OIDC.Policy.AccessToken, x.OIDC.Policy.IDToken = 120, 60 })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.AccessToken, x.OIDCTerms().Policy.IDToken = 120, 60 })
 	m = fresh()
 	_, access, _ := oidc.Peek(m["access_token"].(string))
 	_, id, _ := oidc.Peek(m["id_token"].(string))
@@ -318,7 +318,7 @@ func TestPolicies(t *testing.T) {
 	}
 
 	// A refresh token lies idle too long, its sign-in is too old, none are issued any more.
-	set(func(x *federation.Trust) { x.OIDC.Policy.Refresh, x.OIDC.Policy.RefreshIdle = 3600, 600 })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh, x.OIDCTerms().Policy.RefreshIdle = 3600, 600 })
 	m = fresh()
 	for range 5 {
 		o.clock = o.clock.Add(9 * time.Minute)
@@ -337,11 +337,11 @@ func TestPolicies(t *testing.T) {
 	o.clock = o.clock.Add(6 * time.Minute)
 	status, e = o.refresh(d, m["refresh_token"])
 	refused(t, "an old sign-in", status, e, "invalid_grant", "policy refresh of dome@ridge: the sign-in is older than 1 hour")
-	set(func(x *federation.Trust) { x.OIDC.Policy.Refresh = 0 })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 0 })
 	if m = fresh(); m["refresh_token"] != nil {
 		t.Error("a refresh token in spite of the policy")
 	}
-	set(func(x *federation.Trust) { x.OIDC.Policy = federation.DefaultPolicy() })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy = federation.DefaultPolicy() })
 
 	// A consent withdrawn meanwhile is missing from the next token; all of them end the chain.
 	m = fresh()
@@ -364,7 +364,7 @@ func TestPolicies(t *testing.T) {
 		_, back := o.code(d, callback, "mira", "prompt", "none")
 		return back.Get("error")
 	}
-	set(func(x *federation.Trust) { x.OIDC.Policy.Session = 600 })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Session = 600 })
 	o.clock = o.clock.Add(9 * time.Minute)
 	if e := prompt(); e != "" {
 		t.Errorf("a young session: %s", e)
@@ -373,7 +373,7 @@ func TestPolicies(t *testing.T) {
 	if e := prompt(); e != "login_required" {
 		t.Errorf("an old session: %q", e)
 	}
-	set(func(x *federation.Trust) { x.OIDC.Policy.Session = 8 * 3600 })
+	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Session = 8 * 3600 })
 	fresh()
 	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "" {
 		t.Errorf("max_age: %v", back)
@@ -409,8 +409,8 @@ func TestSingleSignOut(t *testing.T) {
 		on, skyOn     bool
 		session, ends bool // the session goes on; the other app's tokens end
 	}{{true, true, false, true}, {true, false, false, false}, {false, true, true, false}} {
-		o.policy(dome, func(x *federation.Trust) { x.OIDC.Policy.SingleSignOut = c.on })
-		o.policy(sky, func(x *federation.Trust) { x.OIDC.Policy.SingleSignOut = c.skyOn })
+		o.policy(dome, func(x *federation.Trust) { x.OIDCTerms().Policy.SingleSignOut = c.on })
+		o.policy(sky, func(x *federation.Trust) { x.OIDCTerms().Policy.SingleSignOut = c.skyOn })
 		a, b := signedIn()
 		signOut(a)
 		if status, _ := o.refresh(dome, a["refresh_token"]); status == 200 {
@@ -522,7 +522,7 @@ func TestAudienceOfTokens(t *testing.T) {
 func TestRevokedTokensStayRevoked(t *testing.T) {
 	o := newOP(t)
 	d := o.set.deal
-	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy.Refresh = 0 })
+	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 0 })
 	code, _ := o.code(d, callback, "mira")
 	_, m := o.redeem(d, code, callback)
 	judge := func() string {
@@ -542,7 +542,7 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 		}
 	}
 	// A refresh token that lay idle too long is not active, and says so.
-	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy = federation.DefaultPolicy() })
+	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy = federation.DefaultPolicy() })
 	code, _ = o.code(d, callback, "mira")
 	_, m = o.redeem(d, code, callback)
 	c := &caller{deal: d, reg: d.live()}
@@ -585,7 +585,7 @@ func TestRequestsAreNotedOnce(t *testing.T) {
 func TestStageForgets(t *testing.T) {
 	o := newOP(t)
 	d := o.set.deal
-	o.policy(d, func(x *federation.Trust) { x.OIDC.Policy.Refresh = 3600 })
+	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 3600 })
 	for range 20 {
 		code, _ := o.code(d, callback, "mira")
 		o.redeem(d, code, callback)

@@ -5,13 +5,14 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 )
 
 // StartOf is the link that starts sign-in at the app of a deal.
 func StartOf(d *Deal) string {
-	if d.Trust.OIDC != nil {
+	if d.Trust.OIDCTerms() != nil {
 		return ClientStart(d)
 	}
 	return d.App.start()
@@ -86,7 +87,7 @@ func (p *Player) rebase(at string) {
 		return
 	}
 	if acs, ok := saml.EndpointFor(p.Party.Entity.SP.ACS, saml.BindingPOST); ok && !p.Party.Own {
-		if u, err := url.Parse(acs.Location); err == nil && saml.IsLoopback(u.Hostname()) {
+		if u, err := url.Parse(acs.Location); err == nil && judge.IsLoopback(u.Hostname()) {
 			p.Real, p.StandIn = true, false
 			p.Party.Entity = p.Origin
 			return
@@ -102,7 +103,7 @@ func (p *Player) rebase(at string) {
 func loopbacks(list []string) []string {
 	out := []string{}
 	for _, r := range list {
-		if u, err := url.Parse(r); err == nil && (saml.IsLoopback(u.Hostname()) || u.Host == "") {
+		if u, err := url.Parse(r); err == nil && (judge.IsLoopback(u.Hostname()) || u.Host == "") {
 			out = append(out, r)
 		}
 	}
@@ -178,7 +179,7 @@ func (s *Stage) place(p *Player, d *Deal, x *Place) {
 		x.ACS, x.Start, x.Page, x.Metadata = e.Location, p.Party.Entity.SP.Start, p.Home, p.metadataURL()
 	}
 	if p.Client != nil {
-		x.ClientIDs = d.Trust.OIDC.ClientID
+		x.ClientIDs = d.Trust.OIDCTerms().ClientID
 		if p.Client.Kind.Redirects() {
 			x.Start, x.Page, x.Redirect = p.clientHome()+"start", p.clientHome(), p.redirectOf()
 		}

@@ -9,6 +9,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
@@ -19,7 +20,7 @@ func (p *Player) sessionCookie() string { return "stage_session_" + p.Party.Name
 
 func (s *Stage) dealFor(provider *Player, appID string) *Deal {
 	for _, d := range s.Deals {
-		if d.Provider == provider && d.Trust.OIDC == nil && (d.App.Party.Entity.ID == appID || d.Suppose.EntityID == appID && appID != "") {
+		if d.Provider == provider && d.Trust.OIDCTerms() == nil && (d.App.Party.Entity.ID == appID || d.Suppose.EntityID == appID && appID != "") {
 			return d
 		}
 	}
@@ -55,9 +56,10 @@ func (s *Stage) sso(p *Player) http.HandlerFunc {
 		for _, e := range p.Party.Entity.IDP.SSO {
 			locs = append(locs, e.Location)
 		}
-		req, found := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &d.App.Party.Entity, Format: d.Trust.SubjectFormat,
-			WantSigned: d.Trust.SignsRequests, AllowSHA1: d.Trust.AllowSHA1, Now: s.Now(), Skew: saml.DefaultSkew,
+		judged := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &d.App.Party.Entity, Format: d.Trust.SubjectFormat,
+			WantSigned: d.Trust.SAMLTerms().SignsRequests, AllowSHA1: d.Trust.SAMLTerms().AllowSHA1, Now: s.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return s.once(p.Party.Name, id) }})
+		req, found := judged.Request, judged.Findings
 		s.event(Event{Trust: d.Trust.Name, By: p.Party.Name, What: "request", Findings: found})
 		if found.Failed() && (!s.CarryOn || req == nil) {
 			s.page(w, http.StatusForbidden, "The request is refused", p.Party.Label(),
@@ -90,9 +92,9 @@ func (s *Stage) launch(p *Player) http.HandlerFunc {
 		if d == nil {
 			var links [][2]string
 			for _, x := range s.Deals {
-				if x.Provider == p && x.Trust.OIDC != nil && x.App.Client.Kind.Redirects() {
+				if x.Provider == p && x.Trust.OIDCTerms() != nil && x.App.Client.Kind.Redirects() {
 					links = append(links, [2]string{x.App.Party.Label(), ClientStart(x)})
-				} else if x.Provider == p && x.Trust.OIDC == nil {
+				} else if x.Provider == p && x.Trust.OIDCTerms() == nil {
 					links = append(links, [2]string{x.App.Party.Label(), p.launch() + "?app=" + url.QueryEscape(x.App.Party.Entity.ID)})
 				}
 			}
@@ -151,7 +153,7 @@ func (s *Stage) proceed(w http.ResponseWriter, r *http.Request, x *pending) {
 func (a *authz) stale(ses *session, d *Deal, now time.Time) bool {
 	age := now.Sub(ses.since)
 	return slices.Contains(a.Prompt, "login") || slices.Contains(a.Prompt, "select_account") || a.MaxAge >= 0 && age > a.MaxAge ||
-		age >= federation.Span(d.live().Trust.OIDC.Policy.Session)
+		age >= federation.Span(d.live().Trust.OIDCTerms().Policy.Session)
 }
 
 // conclude goes on with who signed in: the response, or consent and code.
@@ -166,7 +168,7 @@ func (s *Stage) conclude(w http.ResponseWriter, r *http.Request, x *pending, ses
 func (x *pending) wants() []string {
 	if x.oauth != nil {
 		out := slices.Clone(x.deal.live().Trust.Contexts())
-		if len(out) == 0 && len(x.oauth.ACR) > 0 && slices.Contains([]string{saml.ContextPassword, saml.ContextMFA}, x.oauth.ACR[0]) {
+		if len(out) == 0 && len(x.oauth.ACR) > 0 && slices.Contains([]string{judge.ContextPassword, judge.ContextMFA}, x.oauth.ACR[0]) {
 			out = x.oauth.ACR // voluntary: of values that are not known none is wanted (OpenID Connect Core, section 5.5.1.1)
 		}
 		return out
@@ -228,13 +230,13 @@ func (s *Stage) signIn(p *Player) http.HandlerFunc {
 				pageData{Lead: "It was sent before, is older than 15 minutes, or comes from another browser. Start again at the app."})
 			return
 		}
-		context := saml.ContextPassword
+		context := judge.ContextPassword
 		if r.PostForm.Get("second") == "yes" && x.person != nil {
-			context = saml.ContextMFA
+			context = judge.ContextMFA
 		} else if x.person = s.person(r.PostForm.Get("person")); x.person == nil {
 			s.ask(w, http.StatusOK, x, token, fmt.Sprintf("Nobody called %q is in the ledger.", r.PostForm.Get("person")))
 			return
-		} else if want := x.wants(); slices.Contains(want, saml.ContextMFA) && !slices.Contains(want, saml.ContextPassword) &&
+		} else if want := x.wants(); slices.Contains(want, judge.ContextMFA) && !slices.Contains(want, judge.ContextPassword) &&
 			r.PostForm.Get("second") != "no" {
 			s.mu.Lock()
 			s.pending[token] = x
@@ -275,9 +277,9 @@ func (s *Stage) answer(w http.ResponseWriter, x *pending, ses *session) {
 	attrs, _ := d.Releaser.Attributes(ses.person)
 	a := s.newAnswer(x)
 	a.Subject, a.Attributes, a.Context, a.AuthnInstant, a.SessionIndex = subject, attrs, ses.context, ses.since, ses.index
-	a.SignAssertion = d.Trust.Signs != "response"
-	a.SignResponse = d.Trust.Signs != "assertion"
-	if d.Trust.Encrypts {
+	a.SignAssertion = d.Trust.SAMLTerms().Signs != "response"
+	a.SignResponse = d.Trust.SAMLTerms().Signs != "assertion"
+	if d.Trust.SAMLTerms().Encrypts {
 		a.EncryptTo, a.EncryptWith = d.App.Party.Entity.SP.EncryptionKey()
 	}
 	s.send(w, x, a)

@@ -89,8 +89,8 @@ type Event struct {
 	By       string // name of the player
 	What     string // request or response
 	Findings finding.List
-	Judged   *saml.Judgement // responses only
-	Token    *oidc.Judged    // ID tokens only
+	Judged   *saml.ResponseJudgement // responses only
+	Token    *oidc.TokenJudgement    // ID tokens only
 	Records  []federation.Record
 	Kept     [][2]string // rehearsals: tokens as they came, each with its kind
 }
@@ -153,7 +153,7 @@ type asked struct {
 
 type guest struct {
 	app    string
-	judged *saml.Judgement
+	judged *saml.ResponseJudgement
 	trust  string
 }
 
@@ -169,7 +169,7 @@ func (s *Stage) Open() error {
 	s.oauth, s.opened, s.shared = newOAuthState(), map[string]string{}, map[string]bool{}
 	done := map[*Player]bool{}
 	for _, d := range s.Deals {
-		if d.Trust.OIDC != nil && d.live() == nil {
+		if d.Trust.OIDCTerms() != nil && d.live() == nil {
 			d.Register(&Registered{Trust: d.Trust})
 		}
 		for _, p := range []*Player{d.Provider, d.App} {
@@ -180,7 +180,9 @@ func (s *Stage) Open() error {
 				}
 			}
 		}
-		d.expect = federation.Expectation(&d.Trust, &d.App.Party, &d.Provider.Party, time.Time{})
+		if _, ok := d.Trust.SAML(); ok {
+			d.expect = federation.Expectation(&d.Trust, &d.App.Party, &d.Provider.Party, time.Time{})
+		}
 		if d.Suppose.ACS != "" {
 			s.routes[routeKey(d.Suppose.ACS)] = s.acs(d.App)
 		}
@@ -407,8 +409,8 @@ func (s *Stage) sweep(now time.Time) {
 func (s *Stage) longest() time.Duration {
 	out := 8 * time.Hour
 	for _, d := range s.Deals {
-		if d.Trust.OIDC != nil {
-			out = max(out, federation.Span(d.live().Trust.OIDC.Policy.Session))
+		if d.Trust.OIDCTerms() != nil {
+			out = max(out, federation.Span(d.live().Trust.OIDCTerms().Policy.Session))
 		}
 	}
 	return out

@@ -22,6 +22,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -61,7 +62,8 @@ func newSet(t *testing.T, change func(*Deal)) *set {
 	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "Night Log", nil)
 	app.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
-	d := &Deal{Trust: federation.Trust{Name: "nightlog@ridge", Admits: "everyone", Strength: "any", Signs: "assertion", SubjectFormat: saml.FormatUnspecified, SignsRequests: true},
+	d := &Deal{Trust: federation.Trust{Name: "nightlog@ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatUnspecified,
+		Terms: federation.Held{Terms: &federation.SAMLTerms{Signs: "assertion", SignsRequests: true}}},
 		Provider: &Player{Party: provider, Signer: signer()}, App: &Player{Party: app, Signer: signer(), Home: HomeOf(&app)}}
 	if change != nil {
 		change(d)
@@ -70,7 +72,7 @@ func newSet(t *testing.T, change func(*Deal)) *set {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, &d.App.Party, []byte("salt"), rand.Reader); err != nil {
+	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
 		t.Fatal(err)
 	}
 	x := &set{t: t, deal: d}
@@ -259,7 +261,7 @@ func TestProviderRefusesRequests(t *testing.T) {
 }
 
 func TestPassiveForcedAndStronger(t *testing.T) {
-	x := newSet(t, func(d *Deal) { d.Trust.SignsRequests = false; d.App.Party.Entity.SP.RequestsSigned = false })
+	x := newSet(t, func(d *Deal) { d.Trust.SAMLTerms().SignsRequests = false; d.App.Party.Entity.SP.RequestsSigned = false })
 	sso := x.deal.Provider.Party.Entity.IDP.SSO[0].Location
 	send := func(change func(*saml.AuthnRequest)) answerPage {
 		t.Helper()
@@ -285,11 +287,11 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 	if p := send(func(r *saml.AuthnRequest) { r.ForceAuthn = true }); !p.fields.Has("person") {
 		t.Errorf("forced: %s", p.title)
 	}
-	p := send(func(r *saml.AuthnRequest) { r.Contexts = []string{saml.ContextMFA} })
+	p := send(func(r *saml.AuthnRequest) { r.Contexts = []string{judge.ContextMFA} })
 	if p.title != "Second factor" {
 		t.Fatalf("step up: %s", p.title)
 	}
-	if p = x.post(p); !strings.Contains(status(p), saml.ContextMFA) {
+	if p = x.post(p); !strings.Contains(status(p), judge.ContextMFA) {
 		t.Errorf("after the second factor: %s", status(p))
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 )
 
@@ -133,7 +134,7 @@ func (s *Stage) answerToken(p *Player, w http.ResponseWriter, r *http.Request) (
 
 func selfHint(c *caller, grantType string) string {
 	if grantType == "client_credentials" && c.deal.App.Client.Kind == oidc.Web {
-		return "; to act as itself too, add a service to the ledger for it"
+		return "; to act as itself too, add a machine client to the ledger for it"
 	}
 	return ""
 }
@@ -209,7 +210,7 @@ func isVerifier(v string) bool {
 
 // issue makes the tokens of a sign-in. refresh says whether a new refresh token may be among them.
 func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []string, nonce string, asks []federation.Ask, refresh bool) (*tokens, *oidc.Error) {
-	policy := c.reg.Trust.OIDC.Policy
+	policy := c.reg.Trust.OIDCTerms().Policy
 	asks, audience, e := target(p, s.apiParties(), asks, resource, f.grant.resource)
 	if e != nil {
 		return nil, e
@@ -234,14 +235,14 @@ func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []str
 	now := s.Now()
 	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: federation.ScopeOf(asks)}
 	access := map[string]any{"iss": issuer, "sub": subject.Value, "aud": aud, "exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": id + "." + s.random()[:22],
-		"client_id": c.reg.Trust.OIDC.ClientID, "scope": out.Scope, "auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "sid": f.grant.session}
+		"client_id": c.reg.Trust.OIDCTerms().ClientID, "scope": out.Scope, "auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "sid": f.grant.session}
 	signer := c.deal.signer()
 	if out.AccessToken, err = signer.Sign("at+jwt", access); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	if openid {
 		claims := c.deal.Releaser.Claims(who, strings.Fields(out.Scope), true)
-		for k, v := range map[string]any{"iss": issuer, "sub": subject.Value, "aud": c.reg.Trust.OIDC.ClientID, "exp": now.Unix() + int64(policy.IDToken), "iat": now.Unix(),
+		for k, v := range map[string]any{"iss": issuer, "sub": subject.Value, "aud": c.reg.Trust.OIDCTerms().ClientID, "exp": now.Unix() + int64(policy.IDToken), "iat": now.Unix(),
 			"auth_time": f.grant.authTime.Unix(), "acr": f.grant.context, "amr": amr(f.grant.context), "sid": f.grant.session, "at_hash": oidc.AccessHash(signer.Alg, out.AccessToken)} {
 			claims[k] = v
 		}
@@ -252,7 +253,7 @@ func (s *Stage) issue(p *Player, c *caller, id string, f *family, resource []str
 			return nil, oidc.Fail(oidc.ServerError, err.Error())
 		}
 	}
-	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)+oidc.Skew)) // as long as an API may take the token
+	f.until = maxTime(f.until, now.Add(federation.Span(policy.AccessToken)+judge.Skew)) // as long as an API may take the token
 	offline := slices.ContainsFunc(f.grant.asks, func(a federation.Ask) bool { return a.API == "" && a.Name == "offline_access" })
 	if refresh && offline && policy.Refresh > 0 {
 		if f.seed == "" {
@@ -321,7 +322,7 @@ func (s *Stage) fromRefresh(p *Player, c *caller, form url.Values, r *http.Reque
 	if token == "" {
 		return nil, oidc.Fail(oidc.InvalidRequest, "refresh_token is missing")
 	}
-	policy := c.reg.Trust.OIDC.Policy
+	policy := c.reg.Trust.OIDCTerms().Policy
 	if from := s.address(c.deal, r); !federation.FromNetwork(policy.RefreshFrom, from) {
 		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s", c.reg.Trust.Name, from, strings.Join(policy.RefreshFrom, ", ")))
 	}
@@ -377,7 +378,7 @@ func (s *Stage) narrowed(c *caller, f *family, form url.Values) ([]federation.As
 	var out []federation.Ask
 	apis := s.apiParties()
 	for _, a := range f.grant.asks {
-		still := slices.ContainsFunc(c.reg.Trust.OIDC.Asks, a.Same)
+		still := slices.ContainsFunc(c.reg.Trust.OIDCTerms().Asks, a.Same)
 		if still && federation.Granted(a, apis, c.reg.Consents, f.grant.person) && (len(want) == 0 || slices.Contains(want, a.Name)) {
 			out = append(out, a)
 		}
@@ -397,7 +398,7 @@ func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	apis, name := s.apiParties(), c.reg.Trust.Name
 	if len(asks) == 0 {
 		var waiting []string
-		for _, a := range c.reg.Trust.OIDC.Asks {
+		for _, a := range c.reg.Trust.OIDCTerms().Asks {
 			if a.As != federation.AsSelf {
 				continue
 			}
@@ -423,7 +424,7 @@ func (s *Stage) asItself(p *Player, c *caller, form url.Values) (*tokens, *oidc.
 	if e != nil {
 		return nil, e
 	}
-	now, policy, id := s.Now(), c.reg.Trust.OIDC.Policy, c.reg.Trust.OIDC.ClientID
+	now, policy, id := s.Now(), c.reg.Trust.OIDCTerms().Policy, c.reg.Trust.OIDCTerms().ClientID
 	out := &tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: federation.ScopeOf(asks)}
 	access := &selfToken{Issuer: p.op.doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() + int64(policy.AccessToken), Issued: now.Unix(), ID: s.random()[:22], Client: id, Scope: out.Scope}
 	var err error

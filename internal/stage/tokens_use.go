@@ -10,8 +10,8 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it is
@@ -67,12 +67,12 @@ func (s *Stage) revokedToken(jti string) bool {
 }
 
 // judgeAccess judges an access token of a provider for an audience.
-func (s *Stage) judgeAccess(p *Player, token, audience string, scope ...string) *oidc.Judged {
+func (s *Stage) judgeAccess(p *Player, token, audience string, scope ...string) *oidc.TokenJudgement {
 	return oidc.JudgeAccessToken(token, oidc.Expect{Issuer: p.op.doc.Issuer, Audience: audience, Keys: p.op.keys, Scope: scope, Revoked: s.revokedToken, Now: s.Now()})
 }
 
 // tokenError turns the findings of a judgement into the error of RFC 6750, section 3.1.
-func tokenError(j *oidc.Judged) *oidc.Error {
+func tokenError(j *oidc.TokenJudgement) *oidc.Error {
 	for _, f := range j.Findings {
 		if f.Level == finding.Error && f.ID != "token.scope" {
 			return oidc.Fail(oidc.InvalidToken, f.Check+": "+f.Saw+"; expected "+f.Expected)
@@ -104,7 +104,7 @@ func (s *Stage) userinfo(p *Player) http.HandlerFunc {
 			return
 		}
 		j := s.judgeAccess(p, token, p.op.doc.Issuer, "openid")
-		if j.Verdict != saml.Accepted {
+		if j.Verdict != judge.Accepted {
 			challenge(w, p.Party.Name, tokenError(j), "openid")
 			return
 		}
@@ -167,7 +167,7 @@ func (s *Stage) introspected(p *Player, c *caller, token string) map[string]any 
 		if d != c.deal {
 			return dead
 		}
-		policy, now := c.reg.Trust.OIDC.Policy, s.Now()
+		policy, now := c.reg.Trust.OIDCTerms().Policy, s.Now()
 		until := f.since.Add(federation.Span(policy.Refresh))
 		if idle := f.used.Add(federation.Span(policy.RefreshIdle)); idle.Before(until) {
 			until = idle
@@ -175,7 +175,7 @@ func (s *Stage) introspected(p *Player, c *caller, token string) map[string]any 
 		if f.ended != "" || !now.Before(until) {
 			return dead
 		}
-		return map[string]any{"active": true, "client_id": c.reg.Trust.OIDC.ClientID, "scope": federation.ScopeOf(f.grant.asks), "exp": until.Unix(), "iat": f.since.Unix(), "iss": p.op.doc.Issuer}
+		return map[string]any{"active": true, "client_id": c.reg.Trust.OIDCTerms().ClientID, "scope": federation.ScopeOf(f.grant.asks), "exp": until.Unix(), "iat": f.since.Unix(), "iss": p.op.doc.Issuer}
 	}
 	_, claims, err := oidc.Peek(token)
 	if err != nil {
@@ -186,17 +186,17 @@ func (s *Stage) introspected(p *Player, c *caller, token string) map[string]any 
 		return dead
 	}
 	j := s.judgeAccess(p, token, aud[0])
-	mine := j.ClientID == c.reg.Trust.OIDC.ClientID
+	mine := j.ClientID == c.reg.Trust.OIDCTerms().ClientID
 	if a := c.deal.App.Party.API; a != nil && slices.Contains(aud, a.Audience) {
 		mine = true
 	}
-	if j.Verdict != saml.Accepted || !mine {
+	if j.Verdict != judge.Accepted || !mine {
 		return dead
 	}
 	out := map[string]any{"active": true, "token_type": "Bearer"}
 	for _, k := range []string{"iss", "sub", "aud", "exp", "iat", "jti", "client_id", "scope", "acr", "auth_time"} {
-		if v, ok := j.Claims[k]; ok {
-			if t, isTime := oidc.Moment(j.Claims, k); isTime {
+		if v, ok := j.Body[k]; ok {
+			if t, isTime := oidc.Moment(j.Body, k); isTime {
 				v = t.Unix()
 			}
 			out[k] = v
@@ -275,13 +275,13 @@ func (s *Stage) revokeToken(p *Player, c *caller, token string) *oidc.Error {
 	}
 	j := s.judgeAccess(p, token, first(oidc.Texts(claims, "aud")))
 	switch {
-	case j.Claims == nil || j.ID == "":
+	case j.Body == nil || j.ID == "":
 		return nil
-	case j.ClientID != c.reg.Trust.OIDC.ClientID:
+	case j.ClientID != c.reg.Trust.OIDCTerms().ClientID:
 		return other
 	}
 	s.mu.Lock()
-	s.oauth.revoked[j.ID] = j.Expires.Add(oidc.Skew)
+	s.oauth.revoked[j.ID] = j.Expires.Add(judge.Skew)
 	s.mu.Unlock()
 	return nil
 }
@@ -314,11 +314,11 @@ func (s *Stage) endSession(p *Player) http.HandlerFunc {
 			_, claims, _ := oidc.Peek(h)
 			id := first(oidc.Texts(claims, "aud"))
 			j := oidc.JudgeIDToken(h, oidc.Expect{Issuer: p.op.doc.Issuer, Audience: id, Keys: p.op.keys, Now: s.Now()})
-			if j.Claims == nil || clientID != "" && clientID != id {
+			if j.Body == nil || clientID != "" && clientID != id {
 				refuse("id_token_hint is no ID token that this provider issued to the client. Nothing was done.")
 				return
 			}
-			clientID, sid = id, oidc.Text(j.Claims, "sid")
+			clientID, sid = id, oidc.Text(j.Body, "sid")
 		}
 		d := s.clientDeal(p, clientID)
 		back := q.Get("post_logout_redirect_uri")
@@ -380,11 +380,11 @@ func outToken(cookie string) string {
 // signOut ends a session. With single sign-out on at the trust that asked, or without one, the provider's session ends
 // and with it the tokens and guests of every trust that has it on; else those of the one trust alone.
 func (s *Stage) signOut(p *Player, by *Deal, sid string) {
-	whole := by == nil || by.live().Trust.OIDC.Policy.SingleSignOut
+	whole := by == nil || by.live().Trust.OIDCTerms().Policy.SingleSignOut
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	concerns := func(d *Deal) bool {
-		return d == by || whole && d.Provider == p && d.live().Trust.OIDC.Policy.SingleSignOut
+		return d == by || whole && d.Provider == p && d.live().Trust.OIDCTerms().Policy.SingleSignOut
 	}
 	for _, f := range s.oauth.families {
 		if f.grant.session == sid && concerns(f.deal) && f.ended == "" {

@@ -31,7 +31,7 @@ func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 	for rows.Next() {
 		var s federation.Secret
 		var added, expires, retired, used string
-		if err := rows.Scan(&s.ID, &s.Trust, &s.Hash, &s.Hint, &s.Note, &added, &expires, &retired, &used); err != nil {
+		if err := rows.Scan(&s.ID, &s.Trust, &s.Hash, &s.EndsIn, &s.Note, &added, &expires, &retired, &used); err != nil {
 			return nil, plain(err)
 		}
 		s.Added, s.Expires = moment(added), moment(expires)
@@ -50,7 +50,7 @@ func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 
 // AddSecret keeps what is to be known of a new secret.
 func (tx *Tx) AddSecret(s *federation.Secret) error {
-	if _, err := tx.tx.Exec("INSERT INTO secrets VALUES (?, ?, ?, ?, ?, ?, ?, '', '')", s.ID, s.Trust, s.Hash, s.Hint, s.Note, text(s.Added), text(s.Expires)); err != nil {
+	if _, err := tx.tx.Exec("INSERT INTO secrets VALUES (?, ?, ?, ?, ?, ?, ?, '', '')", s.ID, s.Trust, s.Hash, s.EndsIn, s.Note, text(s.Added), text(s.Expires)); err != nil {
 		return err
 	}
 	return tx.note("secret.add", "", s.Trust, nil, s)
@@ -62,7 +62,7 @@ func (tx *Tx) RetireSecret(s *federation.Secret) error {
 	if err := onlyOne(res, err, s.ID); err != nil {
 		return err
 	}
-	return tx.note("secret.retire", "", s.Trust, nil, map[string]string{"id": s.ID, "hint": s.Hint})
+	return tx.note("secret.retire", "", s.Trust, nil, map[string]string{"id": s.ID, "endsIn": s.EndsIn})
 }
 
 // Consents lists the consents of a trust; "" lists those of all trusts.

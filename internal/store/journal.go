@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"sort"
 	"strings"
@@ -90,7 +91,11 @@ func differ(b, a map[string]any) {
 		now, alsoMap := w.(map[string]any)
 		switch {
 		case reflect.DeepEqual(v, w):
-		case isMap && alsoMap && (k == "oidc" || k == "policy" || k == "client" || k == "api"):
+		case isMap && alsoMap && k == "terms": // of the protocol of the trust, which never changes
+			differ(old, now)
+			maps.Copy(b, old)
+			maps.Copy(a, now)
+		case isMap && alsoMap && (k == "saml" || k == "oidc" || strings.HasSuffix(k, "policy") || k == "client" || k == "api"):
 			differ(old, now)
 			for sub, x := range old {
 				b[k+"."+sub] = x
@@ -232,7 +237,7 @@ func (e *Entry) Fields() string {
 		}
 		return strings.TrimPrefix(text("api")+":"+text("permission"), ":") + " for " + who
 	case strings.HasPrefix(e.Action, "secret."):
-		return text("id") + ", ends in …" + text("hint")
+		return text("id") + ", ends in " + text("endsIn") + text("hint")
 	case len(before) == 0 && len(after) > 4:
 		return "new"
 	case len(after) == 0 && len(before) > 4:

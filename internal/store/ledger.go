@@ -1,5 +1,5 @@
 // Package store keeps the ledger: one SQLite file with everything in it, a hash-chained journal of every change, and a
-// vault for private keys.
+// seal for private keys.
 package store
 
 import (
@@ -25,7 +25,7 @@ var migrations embed.FS
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
-	schema        = 2
+	schema        = 3
 	applicationID = 0x5472736b
 )
 
@@ -47,9 +47,9 @@ var (
 
 // Options are what the ledger needs from outside.
 type Options struct {
-	Actor    string
-	Now      func() time.Time
-	VaultKey string // path of the vault key; "" means beside the ledger
+	Actor   string
+	Now     func() time.Time
+	SealKey string // path of the seal key; "" means beside the ledger
 }
 
 // Ledger is an open ledger.
@@ -71,7 +71,7 @@ func dsn(path string) string {
 		"?_pragma=busy_timeout(15000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)&_txlock=immediate"
 }
 
-// Create makes a ledger and its vault key. Nothing is left behind if it fails. Errors: ErrThere.
+// Create makes a ledger and its seal key. Nothing is left behind if it fails. Errors: ErrThere.
 func Create(path, org string, o Options) (*Ledger, error) {
 	if _, err := os.Lstat(path); err == nil {
 		return nil, fmt.Errorf("%w at %s", ErrThere, path)
@@ -81,8 +81,8 @@ func Create(path, org string, o Options) (*Ledger, error) {
 			return nil, fmt.Errorf("the folder %s is not there; make it first", dir)
 		}
 	}
-	keyPath := o.vaultKeyPath(path)
-	recipient, made, err := ensureVaultKey(keyPath)
+	keyPath := o.sealKeyPath(path)
+	recipient, made, err := ensureSealKey(keyPath)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func build(tmp, org, recipient string, o Options) error {
 	}
 	l := &Ledger{db: db, path: tmp, Options: o}
 	return l.Change(func(tx *Tx) error {
-		for k, v := range map[string]string{"org": org, "vault": recipient, "made": o.Now().UTC().Format(time.RFC3339)} {
+		for k, v := range map[string]string{"org": org, "seal": recipient, "made": o.Now().UTC().Format(time.RFC3339)} {
 			if _, err := tx.tx.Exec("INSERT INTO ledger VALUES (?, ?)", k, v); err != nil {
 				return err
 			}
@@ -201,8 +201,11 @@ func Open(path string, o Options) (*Ledger, error) {
 	case version > schema:
 		db.Close()
 		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ErrNewer, path, version, schema)
-	case version < schema && !readOnly:
-		if err := migrate(db); err != nil {
+	case version < schema && readOnly:
+		db.Close()
+		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", ErrReadOnly, path)
+	case version < schema:
+		if err := errors.Join(migrate(db), o.takeOldSealKey(path)); err != nil {
 			db.Close()
 			return nil, err
 		}
@@ -305,15 +308,32 @@ func isConstraint(err error) bool {
 	return errors.As(err, &se) && se.Code()&0xff == 19
 }
 
-func (o Options) vaultKeyPath(ledger string) string {
-	if o.VaultKey != "" {
-		return o.VaultKey
+func (o Options) sealKeyPath(ledger string) string {
+	if o.SealKey != "" {
+		return o.SealKey
 	}
-	return strings.TrimSuffix(ledger, filepath.Ext(ledger)) + ".vault-key"
+	return strings.TrimSuffix(ledger, filepath.Ext(ledger)) + ".seal-key"
 }
 
-// VaultKeyPath returns where the vault key is looked for.
-func (l *Ledger) VaultKeyPath() string { return l.vaultKeyPath(l.path) }
+// takeOldSealKey renames the key that lies beside a ledger under the name it had in older versions.
+func (o Options) takeOldSealKey(ledger string) error {
+	path := o.sealKeyPath(ledger)
+	old := strings.TrimSuffix(path, ".seal-key") + ".vault-key"
+	if o.SealKey != "" {
+		return nil
+	}
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	err := os.Rename(old, path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("renaming the seal key %s to %s: %w", old, path, err)
+	}
+	return nil
+}
+
+// SealKeyPath returns where the seal key is looked for.
+func (l *Ledger) SealKeyPath() string { return l.sealKeyPath(l.path) }
 
 // ctx is the context of a query that nobody waits to cancel.
 func ctx() context.Context { return context.Background() }

@@ -2,11 +2,14 @@ package store
 
 import (
 	"crypto"
+	"crypto/rand"
 	"crypto/x509"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -153,7 +156,14 @@ func (tx *Tx) RemoveParty(p *federation.Party) error {
 	return tx.note(string(p.Kind)+".remove", p.Name, "", p, nil)
 }
 
-// AddKey stores a private key of an own party in the vault.
+// The places of an own key: published beside the one in use, in use, no longer used and still accepted.
+const (
+	Announced = "announced"
+	Active    = "active"
+	Outgoing  = "outgoing"
+)
+
+// AddKey stores a private key of an own party sealed in the ledger.
 func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate) error {
 	sealed, err := tx.seal(key)
 	if err != nil {
@@ -168,10 +178,10 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 		"certificate": cert.Subject.String(), "notAfter": cert.NotAfter.UTC().Format(time.RFC3339)})
 }
 
-// Key opens the current key of an own party for a use. Errors: ErrNotFound, ErrVaultKey.
+// Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
 	var der, sealed []byte
-	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'current'", party, use).
+	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use).
 		Scan(&der, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, ErrNotFound
@@ -202,21 +212,40 @@ func (l *Ledger) Trusts() ([]federation.Trust, error) {
 	return loadAll(l, func(t *federation.Trust, v int64) { t.Version = v }, "SELECT doc, version FROM trusts ORDER BY name")
 }
 
-// Salt returns the secret from which a trust's pseudonyms are made.
-func (l *Ledger) Salt(trust string) ([]byte, error) {
-	var salt []byte
-	err := l.db.QueryRow("SELECT salt FROM trusts WHERE name = ?", trust).Scan(&salt)
-	return salt, plain(err)
+// SubjectKey returns what a trust's pseudonyms are made from.
+func (l *Ledger) SubjectKey(trust string) (k federation.SubjectKey, err error) {
+	err = l.db.QueryRow("SELECT salt, anchor FROM trusts WHERE name = ?", trust).Scan(&k.Salt, &k.Anchor)
+	return k, plain(err)
+}
+
+// SubjectKeys returns what the pseudonyms of all trusts are made from, by trust.
+func (l *Ledger) SubjectKeys() (map[string]federation.SubjectKey, error) {
+	rows, err := l.db.Query("SELECT name, salt, anchor FROM trusts")
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	out := map[string]federation.SubjectKey{}
+	for rows.Next() {
+		var name string
+		var k federation.SubjectKey
+		if err := rows.Scan(&name, &k.Salt, &k.Anchor); err != nil {
+			return nil, plain(err)
+		}
+		out[name] = k
+	}
+	return out, plain(rows.Err())
 }
 
 // AddTrust adds a trust. Errors: ErrExists.
-func (tx *Tx) AddTrust(t *federation.Trust, salt []byte) error {
+func (tx *Tx) AddTrust(t *federation.Trust, key federation.SubjectKey) error {
 	t.Added, t.Changed, t.Reshaped, t.Version = tx.l.Now().UTC(), tx.l.Now().UTC(), tx.l.Now().UTC(), 1
 	doc, err := json.Marshal(t)
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO trusts VALUES (?, ?, ?, ?, ?, 1)", t.Name, t.App, t.Provider, string(doc), salt)
+	_, err = tx.tx.Exec("INSERT INTO trusts (name, app, provider, doc, salt, anchor, version) VALUES (?, ?, ?, ?, ?, ?, 1)",
+		t.Name, t.App, t.Provider, string(doc), key.Salt, key.Anchor)
 	if isConstraint(err) {
 		return fmt.Errorf("%s is %w; see `tressik trust show %s`", t.Name, ErrExists, t.Name)
 	}
@@ -273,13 +302,112 @@ func (tx *Tx) AddRehearsal(r *federation.Rehearsal) error {
 
 // Person returns a person by ID, letter case not counting. Errors: ErrNotFound.
 func (l *Ledger) Person(id string) (*people.Person, error) {
-	var v int64
-	return load[people.Person](l.db.QueryRow("SELECT doc, 0 FROM persons WHERE id = ?", id), &v)
+	return loadPerson(l.db.QueryRow(personQuery+" WHERE p.id = ?", id))
+}
+
+const personQuery = "SELECT p.doc, coalesce(s.key, '') FROM persons p LEFT JOIN subjects s ON s.person = p.id"
+
+func loadPerson(row scanner) (*people.Person, error) {
+	var doc, key string
+	if err := row.Scan(&doc, &key); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil, ErrNotFound
+		}
+		return nil, plain(err)
+	}
+	p := &people.Person{}
+	if err := json.Unmarshal([]byte(doc), p); err != nil {
+		return nil, fmt.Errorf("a record of the ledger is damaged: %w", err)
+	}
+	p.Key = key
+	return p, nil
 }
 
 // Persons lists all persons by ID.
 func (l *Ledger) Persons() ([]people.Person, error) {
-	return loadAll(l, func(*people.Person, int64) {}, "SELECT doc, 0 FROM persons ORDER BY id")
+	rows, err := l.db.Query(personQuery + " ORDER BY p.id")
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	out := []people.Person{}
+	for rows.Next() {
+		p, err := loadPerson(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *p)
+	}
+	return out, plain(rows.Err())
+}
+
+// keepSubject sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by their
+// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again is
+// somebody new.
+func (tx *Tx) keepSubject(p *people.Person) error {
+	var key, uuid string
+	err := tx.tx.QueryRow("SELECT key, uuid FROM subjects WHERE person = ?", p.ID).Scan(&key, &uuid)
+	switch now := p.UUID(); {
+	case err == nil && (uuid == now || uuid == "" || now == ""):
+		if uuid == "" && now != "" {
+			_, err = tx.tx.Exec("UPDATE subjects SET uuid = ? WHERE person = ?", now, p.ID)
+		}
+		return err
+	case err != nil && !errors.Is(err, sql.ErrNoRows):
+		return err
+	case now != "":
+		err = tx.tx.QueryRow("SELECT key FROM subjects WHERE uuid = ?", now).Scan(&key)
+		if err == nil {
+			return tx.putSubject(p.ID, key, now)
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+	}
+	b := make([]byte, 16)
+	if _, err := io.ReadFull(rand.Reader, b); err != nil {
+		return fmt.Errorf("reading randomness: %w", err)
+	}
+	return tx.putSubject(p.ID, hex.EncodeToString(b), p.UUID())
+}
+
+// putSubject gives a key to a name, and to that name alone.
+func (tx *Tx) putSubject(person, key, uuid string) error {
+	if _, err := tx.tx.Exec("DELETE FROM subjects WHERE key = ?", key); err != nil {
+		return err
+	}
+	_, err := tx.tx.Exec("INSERT INTO subjects VALUES (?, ?, ?) ON CONFLICT (person) DO UPDATE SET key = excluded.key, uuid = excluded.uuid",
+		person, key, uuid)
+	return err
+}
+
+// RenamePerson gives a person another ID; they stay the same subject everywhere, and keep the consents they gave. Errors:
+// ErrNotFound, ErrExists.
+func (tx *Tx) RenamePerson(old, now string) error {
+	p, err := loadPerson(tx.tx.QueryRow(personQuery+" WHERE p.id = ?", old))
+	if err != nil {
+		return err
+	}
+	was := p.ID
+	var other string
+	if tx.tx.QueryRow("SELECT id FROM persons WHERE id = ? AND id <> ?", now, was).Scan(&other) == nil {
+		return fmt.Errorf("%s is %w", other, ErrExists)
+	}
+	p.ID = now
+	doc, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	if err := tx.putSubject(now, p.SubjectKey(), p.UUID()); err != nil {
+		return err
+	}
+	for _, q := range []string{"DELETE FROM persons WHERE id = ?1", "INSERT INTO persons VALUES (?2, ?3)",
+		"UPDATE consents SET person = ?2 WHERE person = ?1"} {
+		if _, err := tx.tx.Exec(q, was, now, string(doc)); err != nil {
+			return err
+		}
+	}
+	return tx.note("people.rename", "", "", map[string]string{"person": was}, map[string]string{"person": now})
 }
 
 // PutPersons stores persons; with replace, those not among them are taken away. It returns how many were added, changed
@@ -321,6 +449,9 @@ func (tx *Tx) PutPersons(list []people.Person, replace bool, source string) (add
 			}
 		}
 		if _, err = tx.tx.Exec("INSERT INTO persons VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = excluded.doc", p.ID, string(doc)); err != nil {
+			return
+		}
+		if err = tx.keepSubject(&p); err != nil {
 			return
 		}
 	}

@@ -57,7 +57,7 @@ func TestCreateLeavesNothingHalfDone(t *testing.T) {
 	}
 	files, _ := os.ReadDir(dir)
 	for _, f := range files {
-		if n := f.Name(); n != "x.ledger" && n != "x.vault-key" && n != "x.ledger-wal" && n != "x.ledger-shm" {
+		if n := f.Name(); n != "x.ledger" && n != "x.seal-key" && n != "x.ledger-wal" && n != "x.ledger-shm" {
 			t.Errorf("%s was left behind", n)
 		}
 	}
@@ -65,11 +65,11 @@ func TestCreateLeavesNothingHalfDone(t *testing.T) {
 		t.Fatalf("%v", err)
 	}
 	l.Close()
-	if err := os.WriteFile(filepath.Join(dir, "x.vault-key"), []byte("nothing"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "x.seal-key"), []byte("nothing"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Create(filepath.Join(dir, "x.other"), "Z", o); !errors.Is(err, ErrVaultKey) {
-		t.Errorf("a vault key that is none: %v", err)
+	if _, err := Create(filepath.Join(dir, "x.other"), "Z", o); !errors.Is(err, ErrSealKey) {
+		t.Errorf("a seal key that is none: %v", err)
 	}
 }
 
@@ -117,11 +117,11 @@ func TestTrustHoldsItsParties(t *testing.T) {
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "")
 	l.mustAdd(t, party(federation.App, "nightlog"), "")
-	tr := &federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge"}
-	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, []byte("salt")) }); err != nil {
+	tr := &federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Terms: federation.Held{Terms: &federation.SAMLTerms{}}}
+	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, federation.SubjectKey{Salt: []byte("salt")}) }); err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, nil) }); !errors.Is(err, ErrExists) {
+	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, federation.SubjectKey{}) }); !errors.Is(err, ErrExists) {
 		t.Errorf("twice: %v", err)
 	}
 	p, _ := l.Party("ridge")
@@ -141,7 +141,7 @@ func TestTrustHoldsItsParties(t *testing.T) {
 	if s := string(entries[0].After); strings.Contains(s, "mira@") || strings.Contains(s, "secret-subject") || !strings.Contains(s, "accepted") {
 		t.Errorf("the journal keeps %s", s)
 	}
-	if salt, err := l.Salt("nightlog@ridge"); err != nil || string(salt) != "salt" {
+	if salt, err := l.SubjectKey("nightlog@ridge"); err != nil || string(salt.Salt) != "salt" {
 		t.Errorf("%s %v", salt, err)
 	}
 	all, _ := l.Journal(Filter{})
@@ -172,7 +172,7 @@ func TestChangeIsAllOrNothing(t *testing.T) {
 	}
 }
 
-func TestVault(t *testing.T) {
+func TestSealedKeys(t *testing.T) {
 	t.Parallel()
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "")
@@ -192,7 +192,7 @@ func TestVault(t *testing.T) {
 			if _, err := tx.tx.Exec("DELETE FROM keys"); err != nil {
 				return err
 			}
-			return tx.AddKey("ridge", "signing", "current", key, cert)
+			return tx.AddKey("ridge", "signing", Active, key, cert)
 		}); err != nil {
 			t.Fatal(err)
 		}
@@ -204,11 +204,11 @@ func TestVault(t *testing.T) {
 	if _, _, err := l.Key("ridge", "encryption"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a key that is not there: %v", err)
 	}
-	if err := os.Remove(l.VaultKeyPath()); err != nil {
+	if err := os.Remove(l.SealKeyPath()); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := l.Key("ridge", "signing"); !errors.Is(err, ErrVaultKey) {
-		t.Errorf("without the vault key: %v", err)
+	if _, _, err := l.Key("ridge", "signing"); !errors.Is(err, ErrSealKey) {
+		t.Errorf("without the seal key: %v", err)
 	}
 }
 

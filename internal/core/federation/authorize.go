@@ -117,7 +117,7 @@ func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string
 	var out []Ask
 	for _, n := range names {
 		found, other := false, ""
-		for _, a := range t.OIDC.Asks {
+		for _, a := range t.OIDCTerms().Asks {
 			switch {
 			case a.Name != n:
 			case a.As != as:

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 )
 
 // Client is the client side of an app (RFC 6749, section 2; OpenID Connect Registration, section 2).
@@ -85,7 +85,7 @@ func (c *Client) Judge() finding.List {
 			list []string
 		}{{"redirect URI", c.Redirects}, {"after-sign-out URI", c.AfterSignOut}} {
 			for _, u := range l.list {
-				out.Add(finding.Finding{ID: "client.service-redirect", Level: finding.Error, Check: l.what, Saw: u, Expected: "none: a service acts as itself and nobody signs in",
+				out.Add(finding.Finding{ID: "client.machine-redirect", Level: finding.Error, Check: l.what, Saw: u, Expected: "none: a machine acts as itself and nobody signs in",
 					Side: finding.App, Fix: finding.Do("leave it out, or choose another kind of client"), Ref: "RFC 6749 4.4"})
 			}
 		}
@@ -181,15 +181,6 @@ func (p *Party) Identifier() string {
 	return ""
 }
 
-// Registration is the part of a trust over OpenID Connect: the client as the provider knows it.
-type Registration struct {
-	ClientID string `json:"clientID"`
-	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
-	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
-	Asks     []Ask  `json:"asks"`
-	Policy   Policy `json:"policy"`
-}
-
 // Ask is a permission that a client asks for; API is "" for OpenID's own scopes.
 type Ask struct {
 	API  string    `json:"api,omitempty"`
@@ -231,20 +222,12 @@ func DefaultPolicy() Policy {
 // Span is a number of seconds as a duration.
 func Span(seconds int) time.Duration { return time.Duration(seconds) * time.Second }
 
-// Over names the protocol of the trust: saml or oidc.
-func (t *Trust) Over() string {
-	if t.OIDC != nil {
-		return "oidc"
-	}
-	return "saml"
-}
-
 // Secret is a client secret: what is kept of it.
 type Secret struct {
 	ID      string     `json:"id"`
 	Trust   string     `json:"trust"`
-	Hash    string     `json:"-"`    // SHA-256, hex: it has 256 random bits, so nothing slower is needed
-	Hint    string     `json:"hint"` // its last four characters
+	Hash    string     `json:"-"`      // SHA-256, hex: it has 256 random bits, so nothing slower is needed
+	EndsIn  string     `json:"endsIn"` // its last four characters
 	Note    string     `json:"note,omitempty"`
 	Added   time.Time  `json:"added"`
 	Expires time.Time  `json:"expires"`
@@ -296,7 +279,7 @@ type Use struct {
 // CompareOIDC puts both sides of a trust over OpenID Connect beside each other before anyone signs in.
 func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets []Secret, consents []Consent, now time.Time) finding.List {
 	var out finding.List
-	c, reg := app.ClientSide(), t.OIDC
+	c, reg := app.ClientSide(), t.OIDCTerms()
 	if c == nil || reg == nil {
 		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none", Expected: "a client side of " + app.Name, Side: finding.App,
 			Fix: finding.Run("app", "change", app.Name, "--client", "web")})
@@ -351,13 +334,13 @@ func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, 
 		out.Pass(id, check, "none: a "+string(c.Kind)+" client keeps no secret, PKCE protects its codes")
 		return
 	}
-	if t.OIDC.JWKS != "" || t.OIDC.JWKSURI != "" {
+	if t.OIDCTerms().JWKS != "" || t.OIDCTerms().JWKSURI != "" {
 		out.Pass(id, check, "private_key_jwt")
 		return
 	}
 	if !provider.Own {
 		fix := finding.Do("put it where the app reads it: Tressik does not keep what others issued")
-		if c.Kind == oidc.Service {
+		if c.Kind == oidc.Machine {
 			fix = fix.Then(finding.Run("token", "get", t.Name, "--secret-file", "FILE"))
 		}
 		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App, Fix: fix})
@@ -391,7 +374,7 @@ func CheckAudience(v string) error {
 	if err != nil || !u.IsAbs() || u.Fragment != "" || strings.Contains(v, "#") || len(v) > 1024 || strings.ContainsAny(v, " \"\\") {
 		return fmt.Errorf("audience %q is %w: write an absolute URI without a fragment, such as https://telescope.kestrelridge.example", v, ErrValue)
 	}
-	if u.Scheme == "http" && !saml.IsLoopback(u.Hostname()) {
+	if u.Scheme == "http" && !judge.IsLoopback(u.Hostname()) {
 		return fmt.Errorf("audience %q is %w: use https:, tokens are sent there", v, ErrValue)
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 )
 
@@ -62,7 +63,7 @@ func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
 	compareFormat(&out, t, sp, idp)
 	compareSigning(&out, t, sp, idp, app, provider)
 	compareEncryption(&out, t, sp)
-	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(saml.DefaultSkew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
+	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
 		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
 			Expected: "two different entity IDs", Side: finding.Both, Fix: finding.Do("give one side an entity ID of its own")})
@@ -109,26 +110,26 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 func compareSigning(out *finding.List, t *Trust, sp, idp *saml.Role, app, provider *Party) {
 	keys, _ := sp.SigningKeys()
 	switch {
-	case idp.WantRequestsSigned && !t.SignsRequests:
+	case idp.WantRequestsSigned && !t.SAMLTerms().SignsRequests:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "the app does not sign", Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
 			Side: finding.App, Fix: finding.Do("switch on request signing at the app").
 				Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
-	case t.SignsRequests && len(keys) == 0:
+	case t.SAMLTerms().SignsRequests && len(keys) == 0:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "signed, and the app's metadata has no signing certificate", Expected: "the certificate that verifies them",
 			Side: finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
-	case t.SignsRequests:
+	case t.SAMLTerms().SignsRequests:
 		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
 	default:
 		out.Pass("trust.requests-signed", "signed requests", "none, and none are wanted")
 	}
-	if sp.WantAssertionsSigned && t.Signs == "response" {
+	if sp.WantAssertionsSigned && t.SAMLTerms().Signs == "response" {
 		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
 			Saw: "only the response is signed", Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
 			Side: finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
 	} else {
-		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+t.Signs)
+		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+t.SAMLTerms().Signs)
 	}
 }
 
@@ -139,12 +140,12 @@ func compareEncryption(out *finding.List, t *Trust, sp *saml.Role) {
 		dedicated = dedicated || k.Use == "encryption"
 	}
 	switch {
-	case t.Encrypts && cert == nil:
+	case t.SAMLTerms().Encrypts && cert == nil:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
 			Saw: "wanted, and the app's metadata has no encryption certificate", Expected: "a KeyDescriptor for encryption",
 			Side: finding.App, Fix: finding.Do("read metadata of the app that has it").
 				Or(finding.Run("trust", "change", t.Name, "--encrypt", "off"))})
-	case t.Encrypts:
+	case t.SAMLTerms().Encrypts:
 		if alg == "" {
 			alg = "aes256-gcm"
 		}

@@ -95,7 +95,7 @@ func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 // Matrix is what people look at: each permission of a trust, how, who must agree, and how it stands.
 func Matrix(t *Trust, apis map[string]*Party, consents []Consent) []Row {
 	var out []Row
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		r := Row{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: day(a.At)}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
@@ -189,9 +189,9 @@ func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
 		return false, false, "It cannot work: an administrator has to consent to " + missing + "." + gone
 	case len(have) == 0:
 		return false, false, "It cannot work." + gone
-	case kind == oidc.Service && len(open) > 0:
+	case kind == oidc.Machine && len(open) > 0:
 		return true, false, "It can work in part, with " + strings.Join(have, ", ") + "; an administrator has to consent to " + missing + "." + gone
-	case kind == oidc.Service:
+	case kind == oidc.Machine:
 		return true, whole, "It can work: all that it asks for is consented to." + gone
 	}
 	line = "It can work"
@@ -220,19 +220,19 @@ func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, us
 	}
 	c := app.ClientSide()
 	asked := map[string][]Ask{}
-	for _, a := range t.OIDC.Asks {
+	for _, a := range t.OIDCTerms().Asks {
 		drop := finding.Run("permission", "drop", t.Name, a.Label())
 		if a.API != "" {
 			asked[a.API] = append(asked[a.API], a)
 			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
-				for _, b := range t.OIDC.Asks {
+				for _, b := range t.OIDCTerms().Asks {
 					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
 						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop)
 					}
 				}
 			}
 		}
-		if a.As == AsSelf && c != nil && c.Kind != oidc.Service {
+		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
 			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users", "on behalf of the user who is there",
 				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
 					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))

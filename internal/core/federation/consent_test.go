@@ -64,7 +64,7 @@ func TestGranted(t *testing.T) {
 func TestMatrix(t *testing.T) {
 	read, write, dome := ask("a.read", AsUser), ask("a.write", AsUser), ask("dome", AsUser)
 	gone := Ask{API: "lost", Name: "x", As: AsUser}
-	tr := &Trust{Name: "app@ridge", OIDC: &Registration{Asks: []Ask{ask("openid", AsUser), read, write, dome, gone}}}
+	tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: []Ask{ask("openid", AsUser), read, write, dome, gone}}}}
 	consents := []Consent{given(read, "", "aiyana", true, Consented), given(write, "", "aiyana", true, Withdrawn), given(dome, "mira", "mira", false, Requested)}
 	for _, who := range []string{"ann", "bo", "cy", "di"} {
 		consents = append(consents, given(ask("openid", AsUser), who, who, false, Consented))
@@ -89,8 +89,8 @@ func TestMatrix(t *testing.T) {
 		{oidc.Web, rows[:1], true, true, "each agrees to 1 permission the first time."},
 		{oidc.Web, rows[3:4], false, false, "It cannot work: an administrator has to consent to tel:dome."},
 		{oidc.Web, rows[4:], false, false, "It cannot work. No API publishes lost:x."},
-		{oidc.Service, rows[1:2], true, true, "It can work: all that it asks for is consented to."},
-		{oidc.Service, []Row{rows[1], rows[3]}, true, false, "It can work in part, with tel:a.read; an administrator has to consent to tel:dome."},
+		{oidc.Machine, rows[1:2], true, true, "It can work: all that it asks for is consented to."},
+		{oidc.Machine, []Row{rows[1], rows[3]}, true, false, "It can work in part, with tel:a.read; an administrator has to consent to tel:dome."},
 	} {
 		if works, whole, line := Sum(c.kind, c.rows); works != c.works || whole != c.whole || !strings.HasSuffix(line, c.says) && !strings.Contains(line, c.says) {
 			t.Errorf("%v %v %q, want %q", works, whole, line, c.says)
@@ -126,7 +126,7 @@ func TestAdvise(t *testing.T) {
 		{"in use", []Ask{read}, all, use(later, later), later, nil},
 		{"OpenID's own", []Ask{ask("openid", AsUser)}, nil, nil, later, nil},
 	} {
-		tr := &Trust{Name: "app@ridge", OIDC: &Registration{Asks: c.asks}}
+		tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: c.asks}}}
 		var got []string
 		for _, f := range Advise(tr, app, telescope(), c.consents, c.uses, c.now) {
 			got = append(got, f.ID)
@@ -195,7 +195,7 @@ func TestClaimsOfScopes(t *testing.T) {
 	}
 	tr := &Trust{Name: "app@ridge", Rules: []claims.Rule{{Claim: "email", Expression: "person.mail", Name: "email"}, {Claim: "sub", Expression: "'evil'", Name: "sub"}, {Claim: "aud", Expression: "'evil'", Name: "aud"},
 		{Claim: "roles", Expression: "['a', 'b']", Name: "roles"}, {Claim: "email_verified", Expression: "'true'", Name: "email_verified"}}}
-	r, err := NewReleaser(e, tr, &Party{}, []byte("salt"), nil)
+	r, err := NewReleaser(e, tr, SubjectKey{Salt: []byte("salt")}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -43,8 +44,8 @@ func parties() (app, provider *Party) {
 }
 
 func trust() *Trust {
-	return &Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any", Signs: "assertion",
-		SubjectFormat: saml.FormatPersistent, SignsRequests: true}
+	return &Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any",
+		SubjectFormat: saml.FormatPersistent, Terms: Held{&SAMLTerms{Signs: "assertion", SignsRequests: true}}}
 }
 
 // TestCompare changes one thing on one side each time and asserts the finding that names it, with its side.
@@ -66,14 +67,14 @@ func TestCompare(t *testing.T) {
 			p.Entity.IDP.NameIDFormats = []string{saml.FormatTransient}
 		}},
 		{"provider wants signed requests", "trust.requests-signed", finding.Error, finding.App, func(t *Trust, _, p *Party) {
-			t.SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
+			t.SAMLTerms().SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
 		}},
 		{"signed requests that nobody can verify", "trust.requests-signed", finding.Error, finding.App, func(_ *Trust, a, _ *Party) {
 			a.Entity.SP.Keys, a.Entity.SP.RequestsSigned = nil, false
 		}},
-		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider, func(t *Trust, _, _ *Party) { t.Signs = "response" }},
+		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider, func(t *Trust, _, _ *Party) { t.SAMLTerms().Signs = "response" }},
 		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App, func(t *Trust, a, _ *Party) {
-			t.Encrypts, t.SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false, false, nil
+			t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false, false, nil
 		}},
 		{"encryption left off", "trust.encryption", finding.Warning, finding.Provider, func(_ *Trust, a, _ *Party) {
 			a.Entity.SP.Keys = append(a.Entity.SP.Keys, saml.Key{Use: "encryption", Certificate: certificate()})
@@ -154,7 +155,7 @@ func TestSubjects(t *testing.T) {
 	app, _ := parties()
 	value := func(tr *Trust, a *Party, salt string, p *people.Person) (string, error) {
 		t.Helper()
-		r, err := NewReleaser(e, tr, a, []byte(salt), rand.Reader)
+		r, err := NewReleaser(e, tr, SubjectKey{[]byte(salt), a.Entity.ID}, rand.Reader)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -210,7 +211,7 @@ func TestExpectation(t *testing.T) {
 	tr.Strength = "mfa"
 	app.Entity.SP.ACS = append(app.Entity.SP.ACS, saml.Endpoint{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Artifact", Location: "https://x.example"})
 	e := Expectation(tr, app, provider, now)
-	if e.App != app.Entity.ID || e.Provider != provider.Entity.ID || len(e.Keys) != 1 || len(e.ACS) != 1 || !slices.Equal(e.Contexts, []string{saml.ContextMFA}) ||
+	if e.App != app.Entity.ID || e.Provider != provider.Entity.ID || len(e.Keys) != 1 || len(e.ACS) != 1 || !slices.Equal(e.Contexts, []string{judge.ContextMFA}) ||
 		!e.WantAssertionsSigned || e.AllowSHA1 || e.AllowUnsolicited {
 		t.Errorf("%+v", e)
 	}

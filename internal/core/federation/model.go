@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -70,70 +69,6 @@ func (p *Party) Label() string {
 	return p.Name
 }
 
-// Standing is how far a trust has come.
-type Standing string
-
-// The standings of a trust, in order.
-const (
-	Drafted   Standing = "drafted"
-	Exchanged Standing = "exchanged"
-	Rehearsed Standing = "rehearsed"
-	Live      Standing = "live"
-	Paused    Standing = "paused"
-	Ended     Standing = "ended"
-)
-
-// Rehearsal is what is kept of a sign-in run as a test.
-type Rehearsal struct {
-	At       time.Time           `json:"at"`
-	Trust    string              `json:"trust"`
-	Person   string              `json:"person"`
-	Verdict  string              `json:"verdict"` // accepted or refused
-	Subject  string              `json:"subject,omitempty"`
-	Format   string              `json:"subjectFormat,omitempty"`
-	Claims   map[string][]string `json:"claims,omitempty"`
-	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
-	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
-	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
-	Findings finding.List        `json:"findings"`
-}
-
-// Record is one record that an API answered with.
-type Record struct {
-	Call string `json:"call"` // API:PERMISSION
-	ID   string `json:"id"`
-	Note string `json:"note"`
-}
-
-// Trust is the agreement between one app and one provider.
-type Trust struct {
-	Name          string               `json:"name"` // app@provider
-	App           string               `json:"app"`
-	Provider      string               `json:"provider"`
-	Standing      Standing             `json:"standing"`
-	Admits        string               `json:"admits"`   // everyone or group:NAME
-	Strength      string               `json:"strength"` // any or mfa
-	SubjectFormat string               `json:"subjectFormat"`
-	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
-	Rules         []claims.Rule        `json:"claims"`
-	Signs         string               `json:"signs"` // assertion, response or both
-	Encrypts      bool                 `json:"encrypts"`
-	PlainRefused  bool                 `json:"plainRefused"` // the app refuses an assertion that is not encrypted
-	SignsRequests bool                 `json:"signsRequests"`
-	Unsolicited   bool                 `json:"unsolicited"`
-	OIDC          *Registration        `json:"oidc,omitempty"` // a trust over OpenID Connect; nil: over SAML
-	AllowSHA1     bool                 `json:"allowSHA1"`
-	Handed        map[string]time.Time `json:"handed"` // app, provider: when that side was given what it needs
-	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
-	Added         time.Time            `json:"added"`
-	Changed       time.Time            `json:"changed"`
-	Reshaped      time.Time            `json:"reshaped"` // last change that a rehearsal should see
-	Version       int64                `json:"-"`
-}
-
-// TrustName joins the names of an app and a provider.
-func TrustName(app, provider string) string { return app + "@" + provider }
-
 // Errors that callers test for.
 var (
 	ErrName   = errors.New("not a usable name")
@@ -185,38 +120,6 @@ func (t *Trust) Admission(p *people.Person) (bool, string) {
 		in = strings.Join(p.Groups, ", ")
 	}
 	return false, fmt.Sprintf("%s is in %s; %s admits the group %s", p.ID, in, t.Name, g)
-}
-
-// Contexts returns the authentication context classes that the trust's strength asks for; none for any.
-func (t *Trust) Contexts() []string {
-	if t.Strength == "mfa" {
-		return []string{saml.ContextMFA}
-	}
-	return nil
-}
-
-// SubjectExpression is the expression of the subject, or what stands for it where none is set.
-func (t *Trust) SubjectExpression() string {
-	switch {
-	case t.Subject != "":
-		return t.Subject
-	case t.SubjectFormat == saml.FormatEmail:
-		return "first(person.mail)"
-	case t.SubjectFormat == saml.FormatUnspecified:
-		return "person.uid"
-	}
-	return ""
-}
-
-// SubjectWords says where the subject comes from.
-func (t *Trust) SubjectWords() string {
-	switch {
-	case t.SubjectExpression() != "":
-		return t.SubjectExpression()
-	case t.SubjectFormat == saml.FormatTransient:
-		return "a new random value at each sign-in"
-	}
-	return "a pseudonym of the person for this app alone"
 }
 
 // StartLink is the link that starts sign-in at the app; "" if none is known.

@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -21,20 +22,26 @@ import (
 // Releaser works out what a trust sends for a person.
 type Releaser struct {
 	trust   *Trust
-	appID   string
-	salt    []byte
+	key     SubjectKey
 	rules   *claims.Release
 	subject *claims.Program
 	rand    io.Reader
 }
 
-// NewReleaser compiles the claims of a trust. salt is the trust's secret for pseudonyms.
-func NewReleaser(e *claims.Engine, t *Trust, app *Party, salt []byte, rand io.Reader) (*Releaser, error) {
+// SubjectKey is what a trust's pseudonyms are made from besides the person's own key. Neither part ever changes, so that no
+// edit of a party, a person or the trust makes anybody a stranger to the app.
+type SubjectKey struct {
+	Salt   []byte // 256 random bits of the trust
+	Anchor string // a fixed name: for trusts of older ledgers the app's entity ID as it was then
+}
+
+// NewReleaser compiles the claims of a trust. Errors: *claims.CompileError.
+func NewReleaser(e *claims.Engine, t *Trust, key SubjectKey, rand io.Reader) (*Releaser, error) {
 	rules, err := e.Prepare(t.Rules)
 	if err != nil {
 		return nil, err
 	}
-	r := &Releaser{trust: t, appID: app.Entity.ID, salt: salt, rules: rules, rand: rand}
+	r := &Releaser{trust: t, key: key, rules: rules, rand: rand}
 	if expr := t.SubjectExpression(); expr != "" {
 		if r.subject, err = e.Compile(expr); err != nil {
 			return nil, fmt.Errorf("subject: %w", err)
@@ -63,8 +70,8 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 		}
 		s.Value = id
 	default:
-		m := hmac.New(sha256.New, r.salt)
-		io.WriteString(m, p.ID+"\x00"+r.appID)
+		m := hmac.New(sha256.New, r.key.Salt)
+		io.WriteString(m, p.SubjectKey()+"\x00"+r.key.Anchor)
 		s.Value = hex.EncodeToString(m.Sum(nil)[:20])
 	}
 	return s, nil
@@ -86,8 +93,8 @@ func RandomID(rand io.Reader) (string, error) {
 
 // Expectation is what the app of a trust expects of a response, from the ledger alone.
 func Expectation(t *Trust, app, provider *Party, now time.Time) saml.Expect {
-	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.Unsolicited, AllowSHA1: t.AllowSHA1, Trust: t.Name,
-		WantEncrypted: t.Encrypts, RefusePlain: t.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: saml.DefaultSkew}
+	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.SAMLTerms().Unsolicited, AllowSHA1: t.SAMLTerms().AllowSHA1, Trust: t.Name,
+		WantEncrypted: t.SAMLTerms().Encrypts, RefusePlain: t.SAMLTerms().PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted = sp.Wanted

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 )
 
 // Errors that callers test for.
@@ -194,16 +195,7 @@ func Describe(pub crypto.PublicKey) string {
 func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) finding.List {
 	var out finding.List
 	label := use + " certificate"
-	weak := false
-	switch k := c.PublicKey.(type) {
-	case *rsa.PublicKey:
-		weak = k.N.BitLen() < 2048
-	case *ecdsa.PublicKey:
-		weak = k.Curve != elliptic.P256() && k.Curve != elliptic.P384() && k.Curve != elliptic.P521()
-	default:
-		weak = true
-	}
-	if weak {
+	if !judge.Strong(c.PublicKey) {
 		out.Add(finding.Finding{ID: "key.weak", Level: finding.Error, Check: label, Saw: Describe(c.PublicKey),
 			Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
 			Fix: finding.Do("publish a certificate with a stronger key")})
@@ -223,7 +215,7 @@ func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) fi
 			Saw: "expires " + day, Expected: "more than 30 days left", Side: side,
 			Fix: finding.Do("renew it and exchange metadata before that day")})
 	default:
-		if !weak {
+		if judge.Strong(c.PublicKey) {
 			out.Pass("certificate", label, Describe(c.PublicKey)+", valid until "+day)
 		}
 	}

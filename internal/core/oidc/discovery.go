@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
-	"tressik.example/internal/core/saml"
 )
 
 // Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC 8414,
@@ -82,7 +82,7 @@ func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials"}, SubjectTypes: []string{"pairwise", "public"},
 		IDTokenAlgorithms: []string{alg}, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
 		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"), RevokeAuthAlgs: algs,
-		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{saml.ContextPassword, saml.ContextMFA},
+		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{judge.ContextPassword, judge.ContextMFA},
 		PromptValues: []string{"none", "login", "consent", "select_account"}, IssInResponse: true}
 }
 
@@ -129,7 +129,7 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		case e.v == "" && e.need == "always":
 			add(finding.Error, "endpoint", e.name, "", "an https: URL", "ask the provider's owner; nothing works without it", "OpenID Connect Discovery 3")
 		case e.v == "" && e.need == "code":
-			add(finding.Warning, "endpoint", e.name, "", "an https: URL", "without it nobody can sign in; services can go on", "OpenID Connect Discovery 3")
+			add(finding.Warning, "endpoint", e.name, "", "an https: URL", "without it nobody can sign in; machine clients can go on", "OpenID Connect Discovery 3")
 		case e.v != "" && (err != nil || !safe(u)):
 			add(finding.Error, "endpoint", e.name, e.v, "an https: URL", "ask the provider's owner for a safe address", "RFC 9700 2.6")
 		case e.v != "":
@@ -160,5 +160,5 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 }
 
 func safe(u *url.URL) bool {
-	return u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && saml.IsLoopback(u.Hostname()))
+	return u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && judge.IsLoopback(u.Hostname()))
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 )
 
@@ -107,17 +108,7 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	return out, found, nil
 }
 
-func weak(k crypto.PublicKey) bool {
-	switch k := k.(type) {
-	case *rsa.PublicKey:
-		return k.N.BitLen() < 2048
-	case *ecdsa.PublicKey:
-		return k.Curve != elliptic.P256() && k.Curve != elliptic.P384()
-	case ed25519.PublicKey:
-		return false
-	}
-	return true
-}
+func weak(k crypto.PublicKey) bool { return !judge.Strong(k) }
 
 // Algorithm is the one with which a key signs: ES256, ES384, EdDSA or RS256; "" for others.
 func Algorithm(pub crypto.PublicKey) string {

@@ -10,12 +10,9 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
-	"tressik.example/internal/core/saml"
 )
-
-// Skew is how far two clocks may differ.
-const Skew = saml.DefaultSkew
 
 // Expect is what a client or an API knows when it judges a token: all of it from the ledger and its own request.
 type Expect struct {
@@ -34,17 +31,26 @@ type Expect struct {
 	Provider    string
 }
 
-// Judged is the outcome of judging a token. Subject and Claims are there only under a good signature.
-type Judged struct {
-	Verdict  string // saml.Accepted or saml.Refused
-	Kind     string // ID token or access token
-	Subject  string
+// TokenJudgement is the outcome of judging a token. Subject and Body are there only under a good signature.
+type TokenJudgement struct {
+	judge.Judgement
 	ClientID string
 	Scope    []string
-	ID       string // jti
-	Claims   map[string]any
+	ID       string         // jti
+	Body     map[string]any // the claims as they stand in the token
 	Expires  time.Time
-	Findings finding.List
+}
+
+// Tell fills in the claims of the judgement as texts: all but those of the protocol itself.
+func (v *TokenJudgement) Tell() {
+	v.Claims = map[string][]string{}
+	for k, x := range v.Body {
+		switch k {
+		case "iss", "sub", "aud", "exp", "iat", "nonce", "at_hash", "sid", "auth_time", "jti":
+		default:
+			v.Claims[k] = Words(x)
+		}
+	}
 }
 
 type judging struct {
@@ -112,7 +118,7 @@ func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC"
 
 // JudgeIDToken judges an ID token as the client that receives it (OpenID Connect Core, section 3.1.3.7). All checks are
 // made and reported, not the first that fails alone.
-func JudgeIDToken(token string, e Expect) *Judged {
+func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	v, j := begin(token, &e, "ID token")
 	if j == nil {
 		return v
@@ -138,7 +144,7 @@ func JudgeIDToken(token string, e Expect) *Judged {
 }
 
 // JudgeAccessToken judges an access token as the API that is sent it (RFC 9068, section 4).
-func JudgeAccessToken(token string, e Expect) *Judged {
+func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	v, j := begin(token, &e, "access token")
 	if j == nil {
 		return v
@@ -170,8 +176,8 @@ func JudgeAccessToken(token string, e Expect) *Judged {
 	return j.end(v)
 }
 
-func begin(token string, e *Expect, kind string) (*Judged, *judging) {
-	v := &Judged{Verdict: saml.Refused, Kind: kind, Findings: make(finding.List, 0, 12)}
+func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
+	v := &TokenJudgement{Judgement: judge.Judgement{Kind: kind, Verdict: judge.Refused, Findings: make(finding.List, 0, 12)}}
 	side := finding.Provider
 	o := open(&v.Findings, token, e.Keys, side, e.Provider)
 	if o == nil {
@@ -180,13 +186,14 @@ func begin(token string, e *Expect, kind string) (*Judged, *judging) {
 	return v, &judging{Expect: e, opened: o, out: &v.Findings}
 }
 
-func (j *judging) end(v *Judged) *Judged {
+func (j *judging) end(v *TokenJudgement) *TokenJudgement {
 	if j.verified {
-		v.Subject, v.Claims = Text(j.claims, "sub"), j.claims
+		v.Subject, v.Body = Text(j.claims, "sub"), j.claims
 	}
 	v.Expires, _ = Moment(j.claims, "exp")
-	if j.verified && !v.Findings.Failed() {
-		v.Verdict = saml.Accepted
+	v.Settle()
+	if !j.verified {
+		v.Verdict = judge.Refused
 	}
 	return v
 }
@@ -228,20 +235,20 @@ func (j *judging) window(wantIssued bool) {
 	switch {
 	case !ok:
 		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider, "put exp into the token as a number of seconds", "RFC 7519 4.1.4")
-	case !now.Before(exp.Add(Skew)):
+	case !now.Before(exp.Add(judge.Skew)):
 		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago", "a time after "+stamp(now), finding.Clock,
 			"get a fresh token; if it is fresh, set the clocks right", "RFC 7519 4.1.4")
 	default:
 		j.out.Pass("token.expiry", "expiry", stamp(exp))
 	}
-	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(Skew).Before(nbf) {
+	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(judge.Skew).Before(nbf) {
 		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right", "RFC 7519 4.1.5")
 	}
 	iat, ok := Moment(j.claims, "iat")
 	switch {
 	case !ok && wantIssued:
 		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider, "put iat into the token as a number of seconds", "OpenID Connect Core 2")
-	case ok && now.Add(Skew).Before(iat):
+	case ok && now.Add(judge.Skew).Before(iat):
 		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right", "OpenID Connect Core 3.1.3.7 (10)")
 	case ok:
 		j.out.Pass("token.issued", "issued at", stamp(iat))
@@ -288,7 +295,7 @@ func (j *judging) strength() {
 		return
 	}
 	at, ok := Moment(j.claims, "auth_time")
-	if !ok || j.Now.Sub(at) > j.MaxAge+Skew {
+	if !ok || j.Now.Sub(at) > j.MaxAge+judge.Skew {
 		j.fail("auth-time", "age of the sign-in", fmt.Sprint(j.claims["auth_time"]), "at most "+j.MaxAge.String(), finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
 	}
 }
@@ -314,12 +321,12 @@ func JudgeAssertion(token, clientID string, audiences []string, list []Key, now 
 	}
 	exp, has := Moment(o.claims, "exp")
 	switch {
-	case !has || !now.Before(exp.Add(Skew)):
+	case !has || !now.Before(exp.Add(judge.Skew)):
 		return deny("it has expired, or has no exp")
 	case exp.Sub(now) > time.Hour:
 		return deny("it holds longer than an hour; make one for each request, for a few minutes")
 	}
-	if nbf, has := Moment(o.claims, "nbf"); has && now.Add(Skew).Before(nbf) {
+	if nbf, has := Moment(o.claims, "nbf"); has && now.Add(judge.Skew).Before(nbf) {
 		return deny("it is not valid yet; compare the clocks")
 	}
 	jti := Text(o.claims, "jti")

@@ -11,26 +11,27 @@ import (
 // Kind is the kind of a client (RFC 6749, section 2.1; OpenID Connect Registration, section 2, application_type).
 type Kind string
 
-// The kinds of client: web keeps a secret or key; browser and native keep none and use PKCE; service acts as itself.
+// The kinds of client: web keeps a secret or a key; user-agent and native keep none and use PKCE;
+// machine acts as itself alone and has no users.
 const (
-	Web     Kind = "web"
-	Browser Kind = "browser"
-	Native  Kind = "native"
-	Service Kind = "service"
+	Web       Kind = "web"
+	UserAgent Kind = "user-agent"
+	Native    Kind = "native"
+	Machine   Kind = "machine"
 )
 
 // Kinds lists the kinds of client.
-func Kinds() []Kind { return []Kind{Web, Browser, Native, Service} }
+func Kinds() []Kind { return []Kind{Web, UserAgent, Native, Machine} }
 
 // Public reports whether clients of the kind can keep no secret (RFC 6749, section 2.1).
-func (k Kind) Public() bool { return k == Browser || k == Native }
+func (k Kind) Public() bool { return k == UserAgent || k == Native }
 
 // Redirects reports whether clients of the kind have people sign in, and so a redirect URI.
-func (k Kind) Redirects() bool { return k != Service }
+func (k Kind) Redirects() bool { return k != Machine }
 
 // Grants are the grant types that clients of the kind may use.
 func (k Kind) Grants() []string {
-	if k == Service {
+	if k == Machine {
 		return []string{"client_credentials"}
 	}
 	return []string{"authorization_code", "refresh_token"}

@@ -21,7 +21,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/judge"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -37,7 +37,7 @@ func TestJudgeRedirect(t *testing.T) {
 		{Web, "https://dome.kestrelridge.example/cb", finding.Pass, "redirect"},
 		{Web, "https://dome.kestrelridge.example", finding.Pass, "redirect"},
 		{Web, "http://127.0.0.1:8080/cb", finding.Warning, "redirect.loopback"},
-		{Browser, "http://localhost:8080/cb", finding.Warning, "redirect.loopback-name"},
+		{UserAgent, "http://localhost:8080/cb", finding.Warning, "redirect.loopback-name"},
 		{Native, "http://[::1]/cb", finding.Pass, "redirect"},
 		{Native, "http://127.0.0.1/cb", finding.Pass, "redirect"},
 		{Native, "example.kestrelridge.orbit:/cb", finding.Pass, "redirect"},
@@ -183,7 +183,7 @@ func signers(t testing.TB) map[string]*Signer {
 func keyOf(s *Signer) []Key { return []Key{{s.ID, s.Alg, s.Key.Public()}} }
 
 func idClaims() map[string]any {
-	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1", "exp": now.Unix() + 600, "iat": now.Unix(), "nonce": "n", "acr": saml.ContextMFA, "auth_time": now.Unix() - 60}
+	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1", "exp": now.Unix() + 600, "iat": now.Unix(), "nonce": "n", "acr": judge.ContextMFA, "auth_time": now.Unix() - 60}
 }
 
 // TestJudgeIDToken has one wrong thing in each case, and expects its finding and no other error.
@@ -191,7 +191,7 @@ func TestJudgeIDToken(t *testing.T) {
 	t.Parallel()
 	all := signers(t)
 	s, other := all["ES256"], all["RS256"]
-	expect := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true, Nonce: "n", ACR: []string{saml.ContextMFA}, MaxAge: 5 * time.Minute, Now: now,
+	expect := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true, Nonce: "n", ACR: []string{judge.ContextMFA}, MaxAge: 5 * time.Minute, Now: now,
 		AccessToken: "at"}
 	for _, c := range []struct {
 		name   string
@@ -217,7 +217,7 @@ func TestJudgeIDToken(t *testing.T) {
 		{"nonce", "token.nonce", map[string]any{"nonce": "m"}, "", nil},
 		{"nonce nobody sent", "token.nonce", nil, "", func(e *Expect) { e.Nonce = "" }},
 		{"at_hash", "token.at-hash", map[string]any{"at_hash": AccessHash("ES256", "another")}, "", nil},
-		{"acr", "token.acr", map[string]any{"acr": saml.ContextPassword}, "", nil},
+		{"acr", "token.acr", map[string]any{"acr": judge.ContextPassword}, "", nil},
 		{"old sign-in", "token.auth-time", map[string]any{"auth_time": now.Unix() - 3600}, "", nil},
 		{"no auth_time", "token.auth-time", map[string]any{"auth_time": nil}, "", nil},
 		{"an access token", "token.type", nil, "at+jwt", nil},
@@ -246,12 +246,12 @@ func TestJudgeIDToken(t *testing.T) {
 		j := JudgeIDToken(tok, e)
 		got := j.Findings.IDs(finding.Error)
 		switch {
-		case c.id == "" && (j.Verdict != saml.Accepted || len(got) > 0 || j.Subject != "mira"):
+		case c.id == "" && (j.Verdict != judge.Accepted || len(got) > 0 || j.Subject != "mira"):
 			t.Errorf("%s: %v", c.name, j.Findings.Without(finding.Pass))
-		case c.id != "" && (j.Verdict != saml.Refused || !slices.Equal(got, []string{c.id})):
+		case c.id != "" && (j.Verdict != judge.Refused || !slices.Equal(got, []string{c.id})):
 			t.Errorf("%s: want %s alone, got %v", c.name, c.id, got)
 		}
-		if (c.id == "token.kid" || c.id == "token.signature") && (j.Claims != nil || j.Subject != "") {
+		if (c.id == "token.kid" || c.id == "token.signature") && (j.Body != nil || j.Subject != "") {
 			t.Errorf("%s: claims of a token that does not verify", c.name)
 		}
 	}
@@ -259,7 +259,7 @@ func TestJudgeIDToken(t *testing.T) {
 		tok, _ := s.Sign("JWT", idClaims())
 		e := expect
 		e.Keys = keyOf(s)
-		if j := JudgeIDToken(tok, e); j.Verdict != saml.Accepted {
+		if j := JudgeIDToken(tok, e); j.Verdict != judge.Accepted {
 			t.Errorf("%s: %v", alg, j.Findings.Without(finding.Pass))
 		}
 	}
@@ -293,7 +293,7 @@ func TestForgedTokens(t *testing.T) {
 		"empty":              {"", "token.shape"},
 	} {
 		j := JudgeAccessToken(c.token, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now, Scope: []string{"frames.read"}})
-		if j.Verdict != saml.Refused || !slices.Contains(j.Findings.IDs(finding.Error), c.id) || j.Claims != nil || j.Subject != "" {
+		if j.Verdict != judge.Refused || !slices.Contains(j.Findings.IDs(finding.Error), c.id) || j.Body != nil || j.Subject != "" {
 			t.Errorf("%s: want %s, got %v %v", name, c.id, j.Verdict, j.Findings.IDs(finding.Error))
 		}
 	}
@@ -307,7 +307,7 @@ func TestForgedTokens(t *testing.T) {
 	o, _ := sg.Sign([]byte(`{"iss":"i","aud":"a","exp":9999999999}`))
 	tok, _ := o.CompactSerialize()
 	j := JudgeAccessToken(tok, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now})
-	if j.Verdict != saml.Refused || len(j.Findings.IDs(finding.Warning)) != 2 || j.Findings.IDs(finding.Warning)[0] != "token.key-in-header" {
+	if j.Verdict != judge.Refused || len(j.Findings.IDs(finding.Warning)) != 2 || j.Findings.IDs(finding.Warning)[0] != "token.key-in-header" {
 		t.Errorf("%+v", j.Findings)
 	}
 }
@@ -386,7 +386,7 @@ func TestJudgeAccessToken(t *testing.T) {
 		maps.Copy(claims, c.claims)
 		tok, _ := s.Sign(c.typ, claims)
 		j := JudgeAccessToken(tok, e)
-		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != id || (j.Verdict == saml.Accepted) != (id == "") {
+		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != id || (j.Verdict == judge.Accepted) != (id == "") {
 			t.Errorf("want %q, got %q", id, got)
 		}
 	}
@@ -489,7 +489,7 @@ func FuzzJudgeToken(f *testing.F) {
 			return
 		}
 		e := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keys, Now: now}
-		if JudgeIDToken(token, e).Verdict == saml.Accepted || JudgeAccessToken(token, e).Claims != nil {
+		if JudgeIDToken(token, e).Verdict == judge.Accepted || JudgeAccessToken(token, e).Claims != nil {
 			parts, was := strings.Split(token, "."), strings.Split(good, ".")
 			if parts[0] != was[0] || parts[1] != was[1] {
 				t.Errorf("a token that nobody signed: %q", token)

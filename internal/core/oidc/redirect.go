@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
-	"tressik.example/internal/core/saml"
 )
 
 // JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC 6749,
@@ -47,7 +47,7 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 		}
 	case "http":
 		switch host := u.Hostname(); {
-		case !saml.IsLoopback(host):
+		case !judge.IsLoopback(host):
 			bad("scheme", "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
 		case !isAddress(host):
 			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else", "RFC 8252 8.3")

@@ -19,6 +19,23 @@ type Person struct {
 	DN         string              `json:"dn,omitempty"`
 	Attributes map[string][]string `json:"attributes"`
 	Groups     []string            `json:"groups"`
+	Key        string              `json:"-"` // what pseudonyms are made from; it never changes, whatever the person is called
+}
+
+// SubjectKey is the person's own part of pseudonyms: the key that the ledger keeps, or the ID of somebody it does not know.
+func (p *Person) SubjectKey() string {
+	if p.Key != "" {
+		return p.Key
+	}
+	return p.ID
+}
+
+// UUID is the person's entryUUID (RFC 4530), by which somebody is known again under another name; "" if there is none.
+func (p *Person) UUID() string {
+	if v := p.Attributes["entryUUID"]; len(v) > 0 {
+		return v[0]
+	}
+	return ""
 }
 
 // Name returns a name to show: displayName, cn, or given name and surname, else the ID.

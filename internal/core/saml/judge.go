@@ -11,11 +11,9 @@ import (
 	"crypto"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
 )
-
-// DefaultSkew is how far two clocks may differ.
-const DefaultSkew = 60 * time.Second
 
 // Expect is what an app knows when it judges a response: all of it from the ledger and its own request.
 type Expect struct {
@@ -41,31 +39,24 @@ type Expect struct {
 	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
 }
 
-// Verdicts of a judgement.
-const (
-	Accepted = "accepted"
-	Refused  = "refused"
-)
-
-// Judgement is the outcome of judging a response. Subject and attributes are there only if they stand under a good
-// signature.
-type Judgement struct {
-	Verdict      string
+// ResponseJudgement is the outcome of judging a response. The name identifier and the attributes are there only if they stand
+// under a good signature.
+type ResponseJudgement struct {
+	judge.Judgement
 	Issuer       string
 	InResponseTo string
 	AssertionID  string
 	SessionIndex string
 	Context      string
 	Encrypted    bool
-	Subject      *Subject
+	NameID       *Subject
 	Attributes   []Attribute
-	Findings     finding.List
 }
 
 // judging carries one judgement through its steps.
 type judging struct {
 	Expect
-	*Judgement
+	*ResponseJudgement
 	resp      *etree.Element
 	assertion *etree.Element
 	genuine   bool // the assertion stands under a good signature
@@ -73,19 +64,30 @@ type judging struct {
 
 // JudgeResponse judges a Response as the app that receives it (SAML Profiles, section 4.1.4.3; SAML Core, sections 2.5
 // and 3.2.2). All checks are made and reported, not the first that fails alone.
-func JudgeResponse(root *etree.Element, e Expect) *Judgement {
+func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	if e.Skew == 0 {
-		e.Skew = DefaultSkew
+		e.Skew = judge.Skew
 	}
-	j := &judging{Expect: e, Judgement: &Judgement{Verdict: Refused}, resp: root}
+	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response"}}, resp: root}
 	j.run()
-	if !j.Findings.Failed() {
-		j.Verdict = Accepted
-	}
 	if !j.genuine {
-		j.Subject, j.Attributes = nil, nil
+		j.NameID, j.Attributes = nil, nil
 	}
-	return j.Judgement
+	if j.NameID != nil {
+		j.Subject, j.Format = j.NameID.Value, j.NameID.Format
+	}
+	j.Claims = make(map[string][]string, len(j.Attributes))
+	for _, a := range j.Attributes {
+		j.Claims[a.Name] = append(j.Claims[a.Name], a.Values...)
+	}
+	if !j.CheckRequest {
+		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers")
+	}
+	if j.Seen == nil {
+		j.NotChecked = append(j.NotChecked, "whether the assertion was used before")
+	}
+	j.Settle()
+	return j.ResponseJudgement
 }
 
 func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {

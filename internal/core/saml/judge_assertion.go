@@ -23,13 +23,13 @@ func (j *judging) subject() {
 			"set the provider to send a name identifier", "SAML Core 2.4.1")
 		return
 	}
-	j.Subject = &Subject{Value: xmlsec.Text(id), Format: xmlsec.Attr(id, "Format")}
-	if j.Subject.Value == "" || len(id.ChildElements()) > 0 {
+	j.NameID = &Subject{Value: xmlsec.Text(id), Format: xmlsec.Attr(id, "Format")}
+	if j.NameID.Value == "" || len(id.ChildElements()) > 0 {
 		j.fail("saml.subject", "name identifier", "empty, or elements inside", "text", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.2.2")
 		return
 	}
-	j.Findings.Pass("saml.subject", "name identifier", j.Subject.Value+formatWords(j.Subject.Format))
+	j.Findings.Pass("saml.subject", "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
 }
 
 func formatWords(format string) string {

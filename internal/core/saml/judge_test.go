@@ -16,6 +16,7 @@ import (
 	"github.com/beevik/etree"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -47,7 +48,7 @@ var signers = sync.OnceValue(func() testKeys {
 
 func answer() *Answer {
 	return &Answer{ID: "_r1", AssertionID: "_a1", InResponseTo: "_req1", Issuer: idpID, ACS: acsURL, Audience: appID, Now: now, Lifetime: 5 * time.Minute,
-		Subject: Subject{Value: "mira@kestrelridge.example", Format: FormatEmail}, Context: ContextPassword, AuthnInstant: now, SessionIndex: "_s1",
+		Subject: Subject{Value: "mira@kestrelridge.example", Format: FormatEmail}, Context: judge.ContextPassword, AuthnInstant: now, SessionIndex: "_s1",
 		Attributes: []Attribute{{Name: "mail", Format: NameFormatBasic, Values: []string{"mira.solano@kestrelridge.example"}},
 			{Name: "displayName", Format: NameFormatBasic, Values: []string{"Mira Solano"}}},
 		SignAssertion: true, Signer: signers().idp, Rand: rand.Reader}
@@ -60,11 +61,11 @@ func expect() Expect {
 }
 
 // judge reads and judges as every receiver does; a document that cannot be read is refused with its one finding.
-func judge(t testing.TB, b []byte, e Expect) *Judgement {
+func judged(t testing.TB, b []byte, e Expect) *ResponseJudgement {
 	t.Helper()
 	doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 	if err != nil {
-		return &Judgement{Verdict: Refused, Findings: finding.List{ReadFinding(err)}}
+		return &ResponseJudgement{Judgement: judge.Judgement{Verdict: judge.Refused, Findings: finding.List{ReadFinding(err)}}}
 	}
 	return JudgeResponse(doc.Root(), e)
 }
@@ -90,7 +91,7 @@ func TestAccepts(t *testing.T) {
 		"unsolicited": func(a *Answer, e *Expect) {
 			a.InResponseTo, e.RequestID, e.AllowUnsolicited = "", "", true
 		},
-		"multi-factor":             func(a *Answer, e *Expect) { a.Context, e.Contexts = ContextMFA, []string{ContextMFA} },
+		"multi-factor":             func(a *Answer, e *Expect) { a.Context, e.Contexts = judge.ContextMFA, []string{judge.ContextMFA} },
 		"clock within the skew":    func(_ *Answer, e *Expect) { e.Now = now.Add(5*time.Minute + 50*time.Second) },
 		"clock behind in the skew": func(_ *Answer, e *Expect) { e.Now = now.Add(-50 * time.Second) },
 		"second key of two": func(_ *Answer, e *Expect) {
@@ -100,8 +101,8 @@ func TestAccepts(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			a, e := answer(), expect()
 			f(a, &e)
-			j := judge(t, build(t, a), e)
-			if j.Verdict != Accepted || j.Subject == nil || j.Subject.Value != "mira@kestrelridge.example" || len(j.Attributes) != 2 {
+			j := judged(t, build(t, a), e)
+			if j.Verdict != judge.Accepted || j.NameID == nil || j.NameID.Value != "mira@kestrelridge.example" || len(j.Attributes) != 2 {
 				t.Fatalf("%s, subject %v, %d attributes, errors %+v", j.Verdict, j.Subject, len(j.Attributes), j.Findings.Without(finding.Pass))
 			}
 		})
@@ -140,7 +141,7 @@ func TestRefuses(t *testing.T) {
 		{"replayed", "saml.replay", nil, func(e *Expect) { e.Seen = func(string) bool { return true } }, nil},
 		{"status", "saml.status", func(a *Answer) { a.Status = StatusRequester }, nil, nil},
 		{"person not admitted", "saml.admission", func(a *Answer) { a.Status, a.SubStatus = StatusResponder, StatusRequestDenied }, nil, nil},
-		{"weaker authentication", "saml.strength", nil, func(e *Expect) { e.Contexts = []string{ContextMFA} }, nil},
+		{"weaker authentication", "saml.strength", nil, func(e *Expect) { e.Contexts = []string{judge.ContextMFA} }, nil},
 		{"required attribute", "claims.required", func(a *Answer) { a.Attributes[0].Name = "email" }, nil, nil},
 		{"not encrypted", "saml.encryption", nil, func(e *Expect) { e.WantEncrypted, e.RefusePlain = true, true }, nil},
 		{"encrypted to another key", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil, nil},
@@ -168,8 +169,8 @@ func TestRefuses(t *testing.T) {
 					t.Fatal("the edit changed nothing")
 				}
 			}
-			j := judge(t, b, e)
-			if got := j.Findings.IDs(finding.Error); j.Verdict != Refused || !slices.Equal(got, []string{c.want}) {
+			j := judged(t, b, e)
+			if got := j.Findings.IDs(finding.Error); j.Verdict != judge.Refused || !slices.Equal(got, []string{c.want}) {
 				t.Fatalf("%s with %v, want refused with %s alone", j.Verdict, got, c.want)
 			}
 			for _, f := range j.Findings {
@@ -177,7 +178,7 @@ func TestRefuses(t *testing.T) {
 					t.Errorf("the finding lacks words: %+v", f)
 				}
 			}
-			if strings.HasPrefix(c.want, "saml.signature.") && c.want != "saml.signature.assertion" && j.Subject != nil {
+			if strings.HasPrefix(c.want, "saml.signature.") && c.want != "saml.signature.assertion" && j.NameID != nil {
 				t.Error("a subject came out of what no signature covers")
 			}
 		})
@@ -188,8 +189,8 @@ func TestPlainWhereEncryptedIsWarnedOf(t *testing.T) {
 	t.Parallel()
 	e := expect()
 	e.WantEncrypted = true
-	j := judge(t, build(t, answer()), e)
-	if j.Verdict != Accepted || !slices.Equal(j.Findings.IDs(finding.Warning), []string{"saml.encryption"}) {
+	j := judged(t, build(t, answer()), e)
+	if j.Verdict != judge.Accepted || !slices.Equal(j.Findings.IDs(finding.Warning), []string{"saml.encryption"}) {
 		t.Errorf("%s with %v", j.Verdict, j.Findings.IDs(finding.Warning))
 	}
 }
@@ -199,7 +200,7 @@ func TestSlashIsNamed(t *testing.T) {
 	t.Parallel()
 	a := answer()
 	a.ACS = acsURL + "/"
-	for _, f := range judge(t, build(t, a), expect()).Findings {
+	for _, f := range judged(t, build(t, a), expect()).Findings {
 		if f.ID == "saml.recipient" && !strings.Contains(f.Saw, "slash too many") {
 			t.Errorf("it says %q", f.Saw)
 		}
@@ -211,8 +212,8 @@ func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
 	a := answer()
 	a.Subject.Value = "mira@kestrelridge.example.evil.example"
 	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil", "mira@kestrelridge.example<!-- -->.evil", 1)
-	j := judge(t, []byte(b), expect())
-	if j.Verdict != Accepted || j.Subject.Value != "mira@kestrelridge.example.evil.example" {
+	j := judged(t, []byte(b), expect())
+	if j.Verdict != judge.Accepted || j.NameID.Value != "mira@kestrelridge.example.evil.example" {
 		t.Errorf("%s as %v; the signature holds and the name must be whole", j.Verdict, j.Subject)
 	}
 }
@@ -229,13 +230,13 @@ func TestSHA1(t *testing.T) {
 	as := xmlsec.Child(doc.Root(), NSAssertion, "Assertion")
 	signSHA1(t, as, signers().idp.Key.(*rsa.PrivateKey))
 	b := xmlsec.Serialize(doc.Root())
-	if got := judge(t, b, expect()).Findings.IDs(finding.Error); !slices.Equal(got, []string{"saml.signature.weak"}) {
+	if got := judged(t, b, expect()).Findings.IDs(finding.Error); !slices.Equal(got, []string{"saml.signature.weak"}) {
 		t.Errorf("SHA-1 gives %v", got)
 	}
 	e := expect()
 	e.AllowSHA1 = true
-	j := judge(t, b, e)
-	if j.Verdict != Accepted || !slices.Contains(j.Findings.IDs(finding.Warning), "saml.signature.weak") {
+	j := judged(t, b, e)
+	if j.Verdict != judge.Accepted || !slices.Contains(j.Findings.IDs(finding.Warning), "saml.signature.weak") {
 		t.Errorf("allowed SHA-1: %s, %v", j.Verdict, j.Findings.IDs(finding.Warning))
 	}
 }

@@ -2,12 +2,12 @@ package saml
 
 import (
 	"fmt"
-	"net/netip"
 	"net/url"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 )
 
@@ -102,7 +102,7 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
 			Expected: "an absolute https: URL", Side: side, Fix: finding.Do("correct the Location in the metadata")})
-	case u.Scheme == "http" && !IsLoopback(u.Hostname()):
+	case u.Scheme == "http" && !judge.IsLoopback(u.Hostname()):
 		out.Add(finding.Finding{ID: "metadata.http", Level: finding.Warning, Check: name, Saw: loc,
 			Expected: "https:", Side: side,
 			Fix: finding.Do("serve it over https; over http anyone on the way reads and changes what passes")})
@@ -110,15 +110,6 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
 			Expected: "a URL without a fragment", Side: side, Fix: finding.Do("take off #" + u.Fragment)})
 	}
-}
-
-// IsLoopback reports whether a host name means this machine.
-func IsLoopback(host string) bool {
-	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
-		return true
-	}
-	ip, err := netip.ParseAddr(host)
-	return err == nil && ip.IsLoopback()
 }
 
 func judgeACSIndexes(out *finding.List, list []Endpoint) {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/peer"
@@ -144,7 +145,7 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 		t.Fatal(err)
 	}
 	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso", ACS: acsURL, IssueInstant: now, NameIDFormat: FormatPersistent,
-		Contexts: []string{ContextMFA}}).Bytes(signers().idp)
+		Contexts: []string{judge.ContextMFA}}).Bytes(signers().idp)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,9 +238,9 @@ func FuzzResponse(f *testing.F) {
 	f.Add(build(f, a))
 	f.Add([]byte(`<samlp:Response xmlns:samlp="` + NSProtocol + `"/>`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		j := judge(t, b, expect())
-		if j.Verdict == Accepted && j.Subject.Value != "mira@kestrelridge.example" {
-			t.Fatalf("accepted as %q:\n%s", j.Subject.Value, b)
+		j := judged(t, b, expect())
+		if j.Verdict == judge.Accepted && j.NameID.Value != "mira@kestrelridge.example" {
+			t.Fatalf("accepted as %q:\n%s", j.NameID.Value, b)
 		}
 		if doc, err := xmlsec.Parse(b, xmlsec.MessageLimits()); err == nil {
 			JudgeRequest(nil, doc.Root(), RequestExpect{App: entity(), Now: now})

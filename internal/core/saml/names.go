@@ -2,7 +2,11 @@
 // and POST bindings. Times and randomness are passed in; nothing here reads a file, a clock or the network.
 package saml
 
-import "strings"
+import (
+	"strings"
+
+	"tressik.example/internal/core/judge"
+)
 
 // Namespaces and identifiers of SAML 2.0.
 const (
@@ -32,15 +36,12 @@ const (
 	StatusNoPassive     = "urn:oasis:names:tc:SAML:2.0:status:NoPassive"
 
 	methodBearer = "urn:oasis:names:tc:SAML:2.0:cm:bearer"
-
-	ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
-	ContextMFA      = "https://refeds.org/profile/mfa"
 )
 
 // ShortName returns the readable end of a SAML identifier: the part behind its last colon, # or /.
 func ShortName(urn string) string {
 	switch urn {
-	case ContextMFA:
+	case judge.ContextMFA:
 		return "multi-factor (" + urn + ")"
 	case "":
 		return "none"

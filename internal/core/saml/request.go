@@ -9,6 +9,7 @@ import (
 	"github.com/beevik/etree"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -104,8 +105,24 @@ type RequestExpect struct {
 	Seen       func(id string) bool // reports and remembers an ID; nil: not checked
 }
 
+// RequestJudgement is the outcome of judging a request; Request is nil where it cannot be read.
+type RequestJudgement struct {
+	judge.Judgement
+	Request *AuthnRequest
+}
+
 // JudgeRequest judges an AuthnRequest as the provider does (SAML Profiles, section 4.1.4.1).
-func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest, finding.List) {
+func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) *RequestJudgement {
+	j := &RequestJudgement{Judgement: judge.Judgement{Kind: "SAML request"}}
+	j.Request, j.Findings = judgeRequest(c, el, e)
+	if e.Seen == nil {
+		j.NotChecked = append(j.NotChecked, "whether the request was sent before")
+	}
+	j.Settle()
+	return j
+}
+
+func judgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest, finding.List) {
 	var out finding.List
 	r, err := ReadRequest(el)
 	if err != nil {

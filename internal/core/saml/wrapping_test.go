@@ -7,6 +7,7 @@ import (
 	"github.com/beevik/etree"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -146,11 +147,11 @@ func TestWrappingsAreRefused(t *testing.T) {
 			if !strings.Contains(text, "aiyana@") || !strings.Contains(text, "mira@") {
 				t.Fatal("the forgery lacks one of its halves")
 			}
-			j := judge(t, []byte(text), expect())
-			if j.Verdict != Refused {
+			j := judged(t, []byte(text), expect())
+			if j.Verdict != judge.Refused {
 				t.Fatalf("the forgery is %s as %v", j.Verdict, j.Subject)
 			}
-			if j.Subject != nil && j.Subject.Value == "aiyana@kestrelridge.example" {
+			if j.NameID != nil && j.NameID.Value == "aiyana@kestrelridge.example" {
 				t.Error("the forged subject came out")
 			}
 			named := false

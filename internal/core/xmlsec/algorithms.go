@@ -12,6 +12,8 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+
+	"tressik.example/internal/core/judge"
 )
 
 // XML Signature algorithm identifiers (RFC 9231, XML Signature 1.1).
@@ -143,7 +145,7 @@ func VerifyOctets(pub crypto.PublicKey, methodID string, octets, sig []byte, all
 	sum := h.Sum(nil)
 	switch k := pub.(type) {
 	case *rsa.PublicKey:
-		if k.N.BitLen() < 2048 {
+		if !judge.Strong(k) {
 			return sigErr(WeakAlgorithm, "RSA key of %d bits", k.N.BitLen())
 		}
 		var err error

@@ -15,33 +15,33 @@ import (
 	"tressik.example/internal/core/keys"
 )
 
-// ErrVaultKey means that the vault key is lost, unreadable, or belongs to another ledger.
-var ErrVaultKey = errors.New("the vault cannot be opened")
+// ErrSealKey means that the seal key is lost, unreadable, or belongs to another ledger.
+var ErrSealKey = errors.New("the private keys cannot be opened")
 
-// ensureVaultKey makes a vault key, or takes the one that lies there, and returns its public part.
-func ensureVaultKey(path string) (recipient string, made bool, err error) {
-	if id, err := readVaultKey(path); err == nil {
+// ensureSealKey makes a seal key, or takes the one that lies there, and returns its public part.
+func ensureSealKey(path string) (recipient string, made bool, err error) {
+	if id, err := readSealKey(path); err == nil {
 		return id.Recipient().String(), false, nil
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return "", false, err
 	}
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
-		return "", false, fmt.Errorf("making the vault key: %w", err)
+		return "", false, fmt.Errorf("making the seal key: %w", err)
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return "", false, fmt.Errorf("making the vault key: %w", err)
+		return "", false, fmt.Errorf("making the seal key: %w", err)
 	}
-	_, werr := fmt.Fprintf(f, "# vault key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
+	_, werr := fmt.Fprintf(f, "# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
 	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
 		os.Remove(path)
-		return "", false, fmt.Errorf("writing the vault key: %w", err)
+		return "", false, fmt.Errorf("writing the seal key: %w", err)
 	}
 	return id.Recipient().String(), true, nil
 }
 
-func readVaultKey(path string) (*age.X25519Identity, error) {
+func readSealKey(path string) (*age.X25519Identity, error) {
 	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
@@ -50,22 +50,22 @@ func readVaultKey(path string) (*age.X25519Identity, error) {
 		if line = strings.TrimSpace(line); strings.HasPrefix(line, "AGE-SECRET-KEY-") {
 			id, err := age.ParseX25519Identity(line)
 			if err != nil {
-				return nil, fmt.Errorf("%w: %s holds a damaged age identity", ErrVaultKey, path)
+				return nil, fmt.Errorf("%w: %s holds a damaged age identity", ErrSealKey, path)
 			}
 			return id, nil
 		}
 	}
-	return nil, fmt.Errorf("%w: %s holds no age identity", ErrVaultKey, path)
+	return nil, fmt.Errorf("%w: %s holds no age identity", ErrSealKey, path)
 }
 
 func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
 	var text string
-	if err := tx.tx.QueryRow("SELECT value FROM ledger WHERE key = 'vault'").Scan(&text); err != nil {
+	if err := tx.tx.QueryRow("SELECT value FROM ledger WHERE key = 'seal'").Scan(&text); err != nil {
 		return nil, err
 	}
 	to, err := age.ParseX25519Recipient(text)
 	if err != nil {
-		return nil, fmt.Errorf("the vault's public key in the ledger: %w", err)
+		return nil, fmt.Errorf("the seal key's public part in the ledger: %w", err)
 	}
 	pem, err := keys.MarshalPrivate(key)
 	if err != nil {
@@ -86,21 +86,21 @@ func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
 }
 
 func (l *Ledger) unseal(sealed []byte) (crypto.Signer, error) {
-	path := l.vaultKeyPath(l.path)
-	id, err := readVaultKey(path)
+	path := l.sealKeyPath(l.path)
+	id, err := readSealKey(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the vault key is not at %s; bring it back from its copy, or name it with TRESSIK_VAULT_KEY", ErrVaultKey, path)
+		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY", ErrSealKey, path)
 	}
 	if err != nil {
 		return nil, err
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), id)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_VAULT_KEY", ErrVaultKey, path)
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey, path)
 	}
 	pem, err := io.ReadAll(r)
 	if err != nil {
-		return nil, fmt.Errorf("%w: a stored key is damaged: %v", ErrVaultKey, err)
+		return nil, fmt.Errorf("%w: a stored key is damaged: %v", ErrSealKey, err)
 	}
 	return keys.ParsePrivate(pem)
 }

@@ -1,0 +1,326 @@
+package federation
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"time"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/saml"
+)
+
+// Standing is how far a trust has come.
+type Standing string
+
+// The standings of a trust, in order.
+const (
+	Drafted   Standing = "drafted"
+	Exchanged Standing = "exchanged"
+	Rehearsed Standing = "rehearsed"
+	Live      Standing = "live"
+	Paused    Standing = "paused"
+	Ended     Standing = "ended"
+)
+
+// Rehearsal is what is kept of a sign-in run as a test.
+type Rehearsal struct {
+	At       time.Time           `json:"at"`
+	Trust    string              `json:"trust"`
+	Person   string              `json:"person"` // "" for a client that acts as itself
+	Verdict  judge.Verdict       `json:"verdict"`
+	Subject  string              `json:"subject,omitempty"`
+	Format   string              `json:"subjectFormat,omitempty"`
+	Claims   map[string][]string `json:"claims,omitempty"`
+	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
+	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
+	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
+	Findings finding.List        `json:"findings"`
+}
+
+// Record is one record that an API answered with.
+type Record struct {
+	Call string `json:"call"` // API:PERMISSION
+	ID   string `json:"id"`
+	Note string `json:"note"`
+}
+
+// Trust is the agreement between one app and one provider over one protocol. It has what every trust has, and exactly one
+// set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that change
+// what it rests on.
+type Trust struct {
+	Name          string               `json:"name"` // app@provider
+	App           string               `json:"app"`
+	Provider      string               `json:"provider"`
+	Standing      Standing             `json:"standing"`
+	Admits        string               `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
+	Strength      string               `json:"strength"` // any or mfa
+	SubjectFormat string               `json:"subjectFormat"`
+	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
+	Rules         []claims.Rule        `json:"claims"`
+	Terms         Held                 `json:"terms"`
+	Handed        map[string]time.Time `json:"handed"` // app, provider: when that side was given what it needs
+	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
+	Holds         bool                 `json:"rehearsalHolds"` // the last rehearsal succeeded and nothing it should have seen changed since
+	Added         time.Time            `json:"added"`
+	Changed       time.Time            `json:"changed"`
+	Reshaped      time.Time            `json:"reshaped"` // last change that a rehearsal should see
+	Version       int64                `json:"-"`
+}
+
+// Terms are what only trusts over one protocol have. Those of a trust never change their protocol.
+type Terms interface {
+	// Protocol is the protocol's name as --over has it.
+	Protocol() string
+	// Clone returns a copy that shares nothing with the terms.
+	Clone() Terms
+}
+
+// Held holds the terms of a trust, in JSON under the name of their protocol.
+type Held struct{ Terms }
+
+// ErrTerms means that a record has no terms, or those of a protocol that is not known.
+var ErrTerms = errors.New("the terms of the trust cannot be read")
+
+// MarshalJSON writes {"PROTOCOL": {…}}.
+func (h Held) MarshalJSON() ([]byte, error) {
+	if h.Terms == nil {
+		return nil, ErrTerms
+	}
+	return json.Marshal(map[string]Terms{h.Protocol(): h.Terms})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes. Errors: ErrTerms.
+func (h *Held) UnmarshalJSON(b []byte) error {
+	var m map[string]json.RawMessage
+	if err := json.Unmarshal(b, &m); err != nil {
+		return err
+	}
+	if len(m) != 1 {
+		return fmt.Errorf("%w: it has %d sets of them", ErrTerms, len(m))
+	}
+	for _, t := range allTerms() {
+		if raw, ok := m[t.Protocol()]; ok {
+			h.Terms = t
+			return json.Unmarshal(raw, t)
+		}
+	}
+	return fmt.Errorf("%w: they are of the protocol %v", ErrTerms, slices.Collect(maps.Keys(m)))
+}
+
+// allTerms is one set of terms for each protocol.
+func allTerms() []Terms { return []Terms{&SAMLTerms{}, &OIDCTerms{}} }
+
+// SAMLTerms are the terms of a trust over SAML.
+type SAMLTerms struct {
+	Signs         string `json:"signs"` // assertion, response or both
+	Encrypts      bool   `json:"encrypts"`
+	PlainRefused  bool   `json:"plainRefused"` // the app refuses an assertion that is not encrypted
+	SignsRequests bool   `json:"signsRequests"`
+	Unsolicited   bool   `json:"unsolicited"`
+	AllowSHA1     bool   `json:"allowSHA1"`
+}
+
+// OverSAML and OverOIDC name the protocols.
+const (
+	OverSAML = "saml"
+	OverOIDC = "oidc"
+)
+
+// Protocol is saml.
+func (*SAMLTerms) Protocol() string { return OverSAML }
+
+// Clone copies the terms.
+func (t *SAMLTerms) Clone() Terms { c := *t; return &c }
+
+// OIDCTerms are the terms of a trust over OpenID Connect: the client as the provider knows it (OpenID Connect Registration,
+// section 2), what it asks for, and what it is allowed.
+type OIDCTerms struct {
+	ClientID string `json:"clientID"`
+	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
+	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
+	Asks     []Ask  `json:"asks"`
+	Policy   Policy `json:"policy"`
+}
+
+// Protocol is oidc.
+func (*OIDCTerms) Protocol() string { return OverOIDC }
+
+// Clone copies the terms.
+func (t *OIDCTerms) Clone() Terms {
+	c := *t
+	c.Asks = append([]Ask{}, t.Asks...)
+	c.Policy.SignInFrom = append([]string{}, t.Policy.SignInFrom...)
+	c.Policy.RefreshFrom = append([]string{}, t.Policy.RefreshFrom...)
+	return &c
+}
+
+// NewTrust makes a drafted trust that admits everyone, with the terms of its protocol. A side that is Tressik's own has what
+// it needs: it takes its values from the ledger itself.
+func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *Trust {
+	t := &Trust{Name: TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name, Standing: Drafted,
+		Admits: "everyone", Strength: "any", SubjectFormat: format, Rules: []claims.Rule{}, Terms: Held{terms},
+		Handed: map[string]time.Time{}}
+	for side, p := range map[string]*Party{"app": app, "provider": provider} {
+		if p.Own {
+			t.Handed[side] = now.UTC()
+		}
+	}
+	t.settle()
+	return t
+}
+
+// Clone returns a copy of the trust that can be changed without changing the trust; the last rehearsal is shared.
+func (t *Trust) Clone() *Trust {
+	c := *t
+	c.Handed = maps.Clone(t.Handed)
+	c.Rules = slices.Clone(t.Rules)
+	c.Terms = Held{t.Terms.Clone()}
+	return &c
+}
+
+// settle works out the standing: how far the trust has come with what both sides were given and what the last rehearsal
+// proved. A trust that is live, paused or ended stays so until it is said otherwise.
+func (t *Trust) settle() {
+	switch {
+	case t.Standing == Live || t.Standing == Paused || t.Standing == Ended:
+	case t.Holds:
+		t.Standing = Rehearsed
+	case len(t.Handed) == 2:
+		t.Standing = Exchanged
+	default:
+		t.Standing = Drafted
+	}
+}
+
+// Change applies a change of terms, claims, admission or the like. Where that changes something that a rehearsal should have
+// seen, the last one no longer holds.
+func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
+	before := t.Clone()
+	if err := f(t); err != nil {
+		return err
+	}
+	if !t.sameShape(before) {
+		t.Reshaped, t.Holds = now.UTC(), false
+	}
+	t.settle()
+	return nil
+}
+
+func (t *Trust) sameShape(o *Trust) bool {
+	return t.Admits == o.Admits && t.Strength == o.Strength && t.SubjectFormat == o.SubjectFormat && t.Subject == o.Subject &&
+		slices.Equal(t.Rules, o.Rules) && reflect.DeepEqual(t.Terms, o.Terms)
+}
+
+// PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and a
+// foreign other side has to be given the new values.
+func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
+	t.Reshaped, t.Holds = now.UTC(), false
+	side := "provider"
+	if other.Name == t.App {
+		side = "app"
+	}
+	if !other.Own {
+		delete(t.Handed, side)
+	}
+	t.settle()
+}
+
+// HandOver notes that a side was given what it needs; side is app or provider.
+func (t *Trust) HandOver(now time.Time, side string) {
+	t.Handed[side] = now.UTC()
+	t.settle()
+}
+
+// Rehearse keeps a rehearsal. One with a supposed value says nothing about the ledger's values, and a refused one proves
+// nothing: neither holds.
+func (t *Trust) Rehearse(r *Rehearsal) {
+	t.Last = r
+	if len(r.Suppose) == 0 {
+		t.Holds = r.Verdict == judge.Accepted
+	}
+	t.settle()
+}
+
+// End ends the trust: it stays on record and can no longer be used.
+func (t *Trust) End() { t.Standing = Ended }
+
+// Proof is what a trust rests on at most, and since when.
+type Proof struct {
+	Kind     string    `json:"kind"` // asserted or rehearsed
+	At       time.Time `json:"at"`
+	StandIns []string  `json:"standIns,omitempty"`
+}
+
+// Proof returns the best proof of the trust as it is now: rehearsed where the last rehearsal still holds, else asserted.
+func (t *Trust) Proof() Proof {
+	if t.Holds && t.Last != nil {
+		return Proof{Kind: "rehearsed", At: t.Last.At, StandIns: t.Last.StandIns}
+	}
+	at := t.Added
+	if t.Reshaped.After(at) {
+		at = t.Reshaped
+	}
+	return Proof{Kind: "asserted", At: at}
+}
+
+// Over names the protocol of the trust: saml or oidc.
+func (t *Trust) Over() string { return t.Terms.Protocol() }
+
+// OIDC returns the terms over OpenID Connect; ok is false for a trust over another protocol.
+func (t *Trust) OIDC() (terms *OIDCTerms, ok bool) {
+	terms, ok = t.Terms.Terms.(*OIDCTerms)
+	return terms, ok
+}
+
+// SAML returns the terms over SAML; ok is false for a trust over another protocol.
+func (t *Trust) SAML() (terms *SAMLTerms, ok bool) {
+	terms, ok = t.Terms.Terms.(*SAMLTerms)
+	return terms, ok
+}
+
+// TrustName joins the names of an app and a provider.
+func TrustName(app, provider string) string { return app + "@" + provider }
+
+// Contexts returns the authentication context classes that the trust's strength asks for; none for any.
+func (t *Trust) Contexts() []string {
+	if t.Strength == "mfa" {
+		return []string{judge.ContextMFA}
+	}
+	return nil
+}
+
+// SubjectExpression is the expression of the subject, or what stands for it where none is set.
+func (t *Trust) SubjectExpression() string {
+	switch {
+	case t.Subject != "":
+		return t.Subject
+	case t.SubjectFormat == saml.FormatEmail:
+		return "first(person.mail)"
+	case t.SubjectFormat == saml.FormatUnspecified:
+		return "person.uid"
+	}
+	return ""
+}
+
+// SubjectWords says where the subject comes from.
+func (t *Trust) SubjectWords() string {
+	switch {
+	case t.SubjectExpression() != "":
+		return t.SubjectExpression()
+	case t.SubjectFormat == saml.FormatTransient:
+		return "a new random value at each sign-in"
+	}
+	return "a pseudonym of the person for this app alone"
+}
+
+// OIDCTerms returns the terms over OpenID Connect, nil for others.
+func (t *Trust) OIDCTerms() *OIDCTerms { x, _ := t.OIDC(); return x }
+
+// SAMLTerms returns the terms over SAML, nil for others.
+func (t *Trust) SAMLTerms() *SAMLTerms { x, _ := t.SAML(); return x }

@@ -1,0 +1,79 @@
+// Package judge holds what every judgement of a message shares, whatever its protocol: the verdict, the clock skew, which keys
+// are strong enough, what is on this machine.
+package judge
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"net/netip"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/finding"
+)
+
+// Verdict is what a judgement comes to.
+type Verdict string
+
+// The verdicts of a judgement.
+const (
+	Accepted Verdict = "accepted"
+	Refused  Verdict = "refused"
+)
+
+// Skew is how far two clocks may differ.
+const Skew = 60 * time.Second
+
+// Judgement is the outcome of judging one message as its receiver would. Subject and Claims are there only if they stand under
+// a good signature.
+type Judgement struct {
+	Kind       string              // what was judged, such as "SAML response" or "ID token"
+	Verdict    Verdict             // of the findings, once all are there
+	Subject    string              // whom the message is about
+	Format     string              // what kind of value the subject is, where the protocol says so
+	Claims     map[string][]string // what it says of the subject, by the name in the message
+	Findings   finding.List
+	NotChecked []string // what the judge could not know, in words; the verdict does not speak of it
+}
+
+// Settle works the verdict out of the findings: any error refuses. It is called once, when all findings are there.
+func (j *Judgement) Settle() {
+	j.Verdict = Accepted
+	if j.Findings.Failed() {
+		j.Verdict = Refused
+	}
+}
+
+// The authentication contexts that Tressik tells apart: SAML's classes (SAML Authentication Context, section 3.4), which are
+// acr values over OpenID Connect.
+const (
+	ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
+	ContextMFA      = "https://refeds.org/profile/mfa"
+)
+
+// Strong reports whether signatures of a key are taken: RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519.
+func Strong(k crypto.PublicKey) bool {
+	switch k := k.(type) {
+	case *rsa.PublicKey:
+		return k.N.BitLen() >= 2048
+	case *ecdsa.PublicKey:
+		return k.Curve == elliptic.P256() || k.Curve == elliptic.P384()
+	case ed25519.PublicKey:
+		return true
+	}
+	return false
+}
+
+// IsLoopback reports whether a host name or address is this machine: localhost, names below it (RFC 6761, section 6.3), and
+// loopback addresses.
+func IsLoopback(host string) bool {
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
+		return true
+	}
+	a, err := netip.ParseAddr(host)
+	return err == nil && a.Unmap().IsLoopback()
+}
