@@ -51,21 +51,21 @@ func TestBrowserConsents(t *testing.T) {
 	b.shot("stage-stopped")
 	says("Open, close and turn the dome", "On your behalf", "Aiyana Brook <aiyana.brook@kestrelridge.example>", "noted", "Go on without it")
 	var list []struct{ Permission, For, Standing string }
-	d.json(&list, "consent", "list", "--trust", trust)
-	asked := false
-	for _, x := range list {
-		asked = asked || x.Permission == "dome.control" && x.For == "mira" && x.Standing == "requested"
-	}
-	if !asked {
-		t.Errorf("the request is not in the ledger: %+v", list)
-	}
+	eventually(t, "the request is in the ledger", func() bool {
+		d.json(&list, "consent", "list", "--trust", trust)
+		asked := false
+		for _, x := range list {
+			asked = asked || x.Permission == "dome.control" && x.For == "mira" && x.Standing == "requested"
+		}
+		return asked
+	})
 	d.fails(0, []string{"tressik consent give " + trust + " " + dome + " --for everyone"}, "consent", "list")
 	press("without")
 	b.until(`document.title === "Do you agree?"`)
 	b.shot("stage-consent")
 	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address", "About you", "tobias.renn@kestrelridge.example")
-	if b.eval(`document.querySelector("input[name=everyone]") !== null ? "box" : "none"`) != "none" {
-		t.Error("a person is shown the administrator's box")
+	if b.eval(`document.querySelector("button[value=everyone]") !== null ? "button" : "none"`) != "none" {
+		t.Error("a person is shown the administrator's button")
 	}
 	press("agree")
 	b.until(`document.title === "Signed in"`)
@@ -91,17 +91,19 @@ func TestBrowserConsents(t *testing.T) {
 	// The director agrees for everyone, and then nobody is asked or stopped.
 	signIn("aiyana")
 	b.until(`document.title === "Do you agree?"`)
-	says("Open, close and turn the dome", "Agree for everyone")
-	b.eval(`document.querySelector("input[name=everyone]").click()`)
-	press("agree")
+	says("Open, close and turn the dome", "Agree for myself", "Agree for everyone")
+	press("everyone")
 	b.until(`document.title === "Signed in"`)
 	var v consentView
-	d.json(&v, "consent", "show", trust)
-	for _, p := range v.Permissions {
-		if p.Standing != "consented" || !p.ForEveryone {
-			t.Errorf("%+v", p)
+	eventually(t, "all is consented to for everyone", func() bool {
+		d.json(&v, "consent", "show", trust)
+		for _, p := range v.Permissions {
+			if p.Standing != "consented" || !p.ForEveryone {
+				return false
+			}
 		}
-	}
+		return len(v.Permissions) > 0
+	})
 	signIn("tobias")
 	b.until(`document.title === "Signed in"`)
 	says("dome.control")

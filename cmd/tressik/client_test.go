@@ -369,7 +369,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
 	d.fails(0, []string{"an access token", "ACCEPTED", "the API telescope-api would"}, "inspect", "kept/02-"+trust+"-access-token.txt", "--trust", trust)
 	// What would happen if a side differed from the ledger.
-	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect", "client-id=nobody": "oauth.invalid_client", "secret=other": "oauth.invalid_client",
+	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect", "client-id=nobody": "oauth.client-id", "secret=other": "oauth.invalid_client",
 		"clock=+20m": "token.expired", "clock=-20m": "token.early", "key=other": "token.kid"} {
 		rs = nil
 		if r := d.json(&rs, "rehearse", trust, "--as", "mira", "--suppose", supposed); r.code != 3 || !slices.Contains(rs[0].Findings.errors(), id) {

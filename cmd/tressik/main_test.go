@@ -13,6 +13,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 )
 
 // built is the program under test.
@@ -165,6 +166,17 @@ objectClass: groupOfNames
 cn: observers
 member: uid=mira,ou=people,dc=kestrelridge,dc=example
 `
+
+// eventually waits until something holds that the program does in its own time, such as what a stage writes to the ledger.
+func eventually(t testing.TB, what string, holds func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if holds() {
+			return
+		}
+	}
+	t.Errorf("%s: it did not come to be", what)
+}
 
 // fixture is a folder with a ledger that is made once and copied for each test.
 type fixture struct {

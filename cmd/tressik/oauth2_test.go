@@ -212,7 +212,7 @@ func TestStandardClient(t *testing.T) {
 	t.Run("private_key_jwt", func(t *testing.T) {
 		k, _, pub := clientKey(t)
 		d.ok("trust", "change", "frame-courier@ridge", "--client-key", d.write("courier.pub", pub))
-		time.Sleep(600 * time.Millisecond) // the running stage looks at the ledger four times a second
+		time.Sleep(time.Second) // within which a running stage takes over what changes in the ledger
 		var v struct {
 			Terms struct{ OIDC struct{ JWKS string } }
 		}

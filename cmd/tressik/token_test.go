@@ -165,7 +165,7 @@ func TestInspectOpenID(t *testing.T) {
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	secret, id := d.secret(trust, "90d"), d.clientID(trust)
-	places, _ := openStage(t, d)
+	places, _ := openStage(t, d, "--with-real-keys")
 	e := discover(t, places["ridge"])
 	_, doc, _ := get(t, places["ridge"].Discovery)
 	d.fails(0, []string{"discovery document", "Token endpoint", e.Token, "code flow with PKCE"}, "inspect", d.write("doc.json", doc))
@@ -287,10 +287,10 @@ func TestPoliciesOfATrust(t *testing.T) {
 		t.Fatalf("%+v", x)
 	}
 	var list []struct{ For, Permission, Standing string }
-	d.json(&list, "consent", "list", "--trust", trust)
-	if len(list) != 3 || list[0].For != "mira" || list[0].Standing != "consented" {
-		t.Errorf("%+v", list)
-	}
+	eventually(t, "the consent is in the ledger", func() bool {
+		d.json(&list, "consent", "list", "--trust", trust)
+		return len(list) == 3 && list[0].For == "mira" && list[0].Standing == "consented"
+	})
 	soon := func(what string, ok func() bool) {
 		t.Helper()
 		for range 40 {

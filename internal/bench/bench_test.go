@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/base64"
 	"fmt"
 	"io"
@@ -27,10 +28,13 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/stage"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
 )
 
 func signer(b *testing.B) *xmlsec.Signer {
@@ -79,49 +83,70 @@ func person() people.Person {
 		"sn": {"Solano"}, "title": {"Observer"}, "eduPersonPrincipalName": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}}
 }
 
-func signInStage(b *testing.B) (*stage.Stage, *stage.Deal) {
+// benchKeys are the keys of a party.
+type benchKeys struct {
+	saml *xmlsec.Signer
+	jose *oidc.Signer
+}
+
+func (k benchKeys) SAML() (*xmlsec.Signer, error)                        { return k.saml, nil }
+func (k benchKeys) JOSE() (*oidc.Signer, error)                          { return k.jose, nil }
+func (k benchKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
+
+// playing is a stage that plays a ledger at its parties' own addresses.
+func playing(b *testing.B, led *cast.Ledger, k benchKeys, watch func(server.Event)) *stage.Stage {
 	b.Helper()
-	idp, sp := signer(b), signer(b)
-	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
-	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
-	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(idp.Certificate.Raw)}}
-	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
-	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
-	t := federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
-		Terms: federation.Held{Terms: &federation.SAMLTerms{Signs: "assertion"}}}
-	app.Entity.SP.RequestsSigned = false
-	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
-		name, _ := claims.Standard(c)
-		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name, NameFormat: saml.NameFormatURI})
-	}
 	e, err := claims.NewEngine()
 	if err != nil {
 		b.Fatal(err)
 	}
-	r, err := federation.NewReleaser(e, &t, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader)
+	led.People = []people.Person{person()}
+	c, err := cast.New(led, cast.Options{Engine: e, Now: time.Now(), Keys: func(*federation.Party) cast.Keys { return k },
+		Random:  func(b []byte) error { _, err := rand.Read(b); return err },
+		StandIn: func(*federation.Party) bool { return false }, Secret: func(string) string { return "sesame" }})
 	if err != nil {
 		b.Fatal(err)
 	}
-	d := &stage.Deal{Trust: t, Releaser: r, Provider: &stage.Player{Party: provider, Signer: idp},
-		App: &stage.Player{Party: app, Signer: sp, Home: stage.HomeOf(&app)}}
-	s := &stage.Stage{Deals: []*stage.Deal{d}, People: []people.Person{person()}, Now: time.Now, Rand: rand.Reader}
-	if err := s.Open(); err != nil {
+	s, err := stage.New(stage.Options{Now: time.Now, Rand: rand.Reader, Watch: watch})
+	if err != nil {
 		b.Fatal(err)
 	}
-	return s, d
+	if err := s.Play(c); err != nil {
+		b.Fatal(err)
+	}
+	return s
+}
+
+func signInStage(b *testing.B, watch func(server.Event)) (*stage.Stage, *xmlsec.Signer) {
+	b.Helper()
+	key := signer(b)
+	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
+	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(key.Certificate.Raw)}}
+	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
+	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
+	app.Entity.SP.RequestsSigned = false
+	t := federation.NewTrust(&app, &provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"}, time.Now())
+	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
+		name, _ := claims.Standard(c)
+		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name, NameFormat: saml.NameFormatURI})
+	}
+	led := &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider, "nightlog": &app},
+		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}}}
+	return playing(b, led, benchKeys{saml: key}, watch), key
 }
 
 // BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the AuthnRequest to the accepted
 // response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
 func BenchmarkSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
-	s, d := signInStage(b)
 	accepted := 0
-	s.Watch = func(e stage.Event) {
-		if e.Judged != nil && e.Judged.Verdict == judge.Accepted {
+	s, signs := signInStage(b, func(e server.Event) {
+		if e.SignedIn {
 			accepted++
 		}
-	}
+	})
+	start, sso := s.Cast().SAML[0].App.Start(), s.Cast().SAML[0].Provider.Party.Entity.IDP.SSO[0].Location
 	srv := httptest.NewServer(s)
 	defer srv.Close()
 	c := &client{b: b, addr: srv.Listener.Addr().String(), cookies: map[string]string{}}
@@ -131,18 +156,18 @@ func BenchmarkSignIn(b *testing.B) {
 	}
 	defer w.Close()
 	w.Person = "mira"
-	if err := w.Walk(stage.StartOf(d)); err != nil { // the session that the client goes on with
+	if err := w.Walk(start); err != nil { // the session that the client goes on with
 		b.Fatal(err)
 	}
-	c.cookies = w.Cookies(d.Provider.Party.Entity.IDP.SSO[0].Location)
-	key, sum := d.Provider.Signer.Key.(*rsa.PrivateKey), sha256.Sum256([]byte("x"))
+	c.cookies = w.Cookies(sso)
+	key, sum := signs.Key.(*rsa.PrivateKey), sha256.Sum256([]byte("x"))
 	n, request := 0, ""
 	against(b, "RSA-2048-signatures", func() {
 		if _, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, sum[:]); err != nil {
 			b.Fatal(err)
 		}
 	}, func() {
-		resp, _ := c.do("GET", stage.StartOf(d), nil)
+		resp, _ := c.do("GET", start, nil)
 		request = resp.Header.Get("Location")
 	}, func() {
 		n++

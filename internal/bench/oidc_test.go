@@ -23,17 +23,16 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage"
+	"tressik.example/internal/stage/cast"
 )
 
 // clientStage is a stage with a provider that signs with ES256, a web client and a service.
-func clientStage(b *testing.B) (*stage.Stage, *ecdsa.PrivateKey) {
+func clientStage(b *testing.B) (*stage.Stage, *oidc.Signer) {
 	b.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -43,38 +42,30 @@ func clientStage(b *testing.B) (*stage.Stage, *ecdsa.PrivateKey) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	party := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
-	party.Entity = federation.OwnEntity(federation.Provider, party.At, "", nil)
-	ridge := &stage.Player{Party: party, Signer: signer(b), JOSE: js, OpenID: oidc.OwnDiscovery(party.At, js.Alg, nil)}
-	e, err := claims.NewEngine()
-	if err != nil {
-		b.Fatal(err)
-	}
-	deal := func(name string, kind oidc.Kind, asks []federation.Ask, redirects ...string) *stage.Deal {
+	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
+	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": provider}, Subjects: map[string]federation.SubjectKey{},
+		Consents: map[string][]federation.Consent{}, Secrets: map[string][]federation.Secret{}}
+	add := func(name string, kind oidc.Kind, asks []federation.Ask, redirects ...string) {
 		c := federation.NewClient(kind)
 		c.Redirects = redirects
-		app := federation.Party{Name: name, Kind: federation.App, Client: c}
-		d := &stage.Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
-			Terms: federation.Held{Terms: &federation.OIDCTerms{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}}}, Provider: ridge, App: &stage.Player{Party: app, Client: c, Home: stage.HomeOf(&app)}, StageSecret: "sesame"}
-		if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
-			b.Fatal(err)
-		}
-		r := &stage.Registered{Trust: d.Trust}
+		app := &federation.Party{Name: name, Kind: federation.App, Client: c}
+		t := federation.NewTrust(app, provider, saml.FormatPersistent,
+			&federation.OIDCTerms{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}, time.Now())
+		led.Parties[name], led.Trusts, led.Subjects[t.Name] = app, append(led.Trusts, *t), federation.SubjectKey{Salt: []byte("salt")}
+		led.Secrets[t.Name] = []federation.Secret{{Expires: time.Now().Add(time.Hour)}}
 		for _, a := range asks {
-			r.Consents = append(r.Consents, federation.Consent{API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, Admin: true})
+			led.Consents[t.Name] = append(led.Consents[t.Name],
+				federation.Consent{API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, Admin: true})
 		}
-		d.Register(r)
-		return d
 	}
-	s := &stage.Stage{Now: time.Now, Rand: rand.Reader, People: []people.Person{person()}, Deals: []*stage.Deal{
-		deal("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"}, {Name: "email", As: "user"}}, "https://dome.kestrelridge.example/callback"),
-		deal("courier", oidc.Machine, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})}}
-	s.SetAPIs(map[string]*federation.Party{"telescope-api": {Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: "https://telescope.kestrelridge.example",
-		Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}})
-	if err := s.Open(); err != nil {
-		b.Fatal(err)
-	}
-	return s, key
+	add("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"}, {Name: "email", As: "user"}},
+		"https://dome.kestrelridge.example/callback")
+	add("courier", oidc.Machine, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})
+	led.Parties["telescope-api"] = &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{
+		Audience:    "https://telescope.kestrelridge.example",
+		Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}
+	return playing(b, led, benchKeys{signer(b), js}, nil), js
 }
 
 const tokenEndpoint = "https://login.kestrelridge.example/token"
@@ -90,7 +81,7 @@ func BenchmarkClientCredentials(b *testing.B) {
 	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"}, "client_secret": {"sesame"}, "scope": {"frames.read"}}.Encode())
 	sum := sha256.Sum256([]byte("x"))
 	against(b, "P-256-signatures", func() {
-		if _, err := ecdsa.SignASN1(rand.Reader, key, sum[:]); err != nil {
+		if _, err := ecdsa.SignASN1(rand.Reader, key.Key.(*ecdsa.PrivateKey), sum[:]); err != nil {
 			b.Fatal(err)
 		}
 	}, nil, func() {
@@ -108,21 +99,22 @@ func BenchmarkCodeSignIn(b *testing.B) {
 	srv := httptest.NewServer(s)
 	defer srv.Close()
 	c := &client{b: b, addr: srv.Listener.Addr().String(), cookies: map[string]string{}}
-	signedIn(b, s, s.Deals[0], c, "https://login.kestrelridge.example/authorize")
+	signedIn(b, s, s.Cast().Find("dome@ridge").StartLink(), c, "https://login.kestrelridge.example/authorize")
 	const verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
 	sum := sha256.Sum256([]byte(verifier))
 	const redirect = "https://dome.kestrelridge.example/callback"
 	authorize := "https://login.kestrelridge.example/authorize?" + url.Values{"response_type": {"code"}, "client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"}, "nonce": {"n"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}.Encode()
-	keys := []oidc.Key{{ID: s.Deals[0].Provider.JOSE.ID, Alg: "ES256", Public: key.Public()}}
+	keys := []oidc.Key{{ID: key.ID, Alg: "ES256", Public: key.Key.Public()}}
 
-	ss, d := signInStage(b)
+	ss, _ := signInStage(b, nil)
+	start := ss.Cast().SAML[0].App.Start()
 	ssrv := httptest.NewServer(ss)
 	defer ssrv.Close()
 	sc := &client{b: b, addr: ssrv.Listener.Addr().String(), cookies: map[string]string{}}
-	signedIn(b, ss, d, sc, d.Provider.Party.Entity.IDP.SSO[0].Location)
+	signedIn(b, ss, start, sc, ss.Cast().SAML[0].Provider.Party.Entity.IDP.SSO[0].Location)
 	against(b, "SAML-sign-ins", func() {
-		resp, _ := sc.do("GET", stage.StartOf(d), nil)
+		resp, _ := sc.do("GET", start, nil)
 		sc.signIn(resp.Header.Get("Location"))
 	}, nil, func() {
 		resp, body := c.do("GET", authorize, nil)
@@ -146,7 +138,7 @@ func BenchmarkCodeSignIn(b *testing.B) {
 }
 
 // signedIn signs somebody in, and gives the lean client that session.
-func signedIn(b *testing.B, s *stage.Stage, d *stage.Deal, c *client, at string) {
+func signedIn(b *testing.B, s *stage.Stage, start string, c *client, at string) {
 	b.Helper()
 	w, err := stage.NewWalker(s)
 	if err != nil {
@@ -154,7 +146,7 @@ func signedIn(b *testing.B, s *stage.Stage, d *stage.Deal, c *client, at string)
 	}
 	defer w.Close()
 	w.Person = "mira"
-	if err := w.Walk(stage.StartOf(d)); err != nil {
+	if err := w.Walk(start); err != nil {
 		b.Fatal(err)
 	}
 	c.cookies = w.Cookies(at)

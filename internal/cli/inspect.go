@@ -107,6 +107,13 @@ func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
 		}
 		blocks = append(blocks, view.Block{Title: "Who and what", Fields: fs})
 	}
+	if len(v.NotChecked) > 0 {
+		b := view.Block{Title: "Not judged, since it cannot be known here"}
+		for _, n := range v.NotChecked {
+			b.Lines = append(b.Lines, view.Indented("  ", n))
+		}
+		blocks = append(blocks, b)
+	}
 	if len(v.Findings) > 0 {
 		blocks = append(blocks, view.Block{Title: "Checks", Findings: v.Findings, Passed: true})
 	}

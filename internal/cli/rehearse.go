@@ -22,7 +22,10 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/rehearse"
 	"tressik.example/internal/stage"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
 	"tressik.example/internal/view"
 )
 
@@ -76,7 +79,7 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 					return fmt.Errorf("--keep: %w", err)
 				}
 				kept.dir = keep
-				in.OnMessage = kept.message
+				in.Hear.Message = kept.message
 			}
 			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
 				if errors.Is(err, desk.ErrNobody) {
@@ -87,7 +90,7 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 			return kept.err
 		}}
 	f := c.Flags()
-	f.StringVar(&in.Person, "as", "", "the person who signs in: user name or mail address")
+	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
 	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
 	f.StringArrayVar(&in.Suppose, "suppose", nil, "a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
@@ -114,48 +117,54 @@ func (k *keeper) message(trust, kind, text string) {
 	}
 }
 
+// live shows a rehearsal while it runs.
+func (a *App) live(p *view.Printer, in *desk.RehearseInput) {
+	suppose, who := in.Suppose, in.As
+	if who == "" {
+		who = "itself"
+	}
+	in.OnCast = func(c *cast.Cast) {
+		for _, l := range rehearse.Unproven(c) {
+			fmt.Fprintln(a.Out, p.Loud("!! "+l))
+		}
+		for _, s := range suppose {
+			fmt.Fprintln(a.Out, p.Loud("!! supposed, not in the ledger: "+s))
+		}
+	}
+	in.Hear.Start = func(trust string) { fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+who)) }
+	in.Hear.Event = func(e server.Event) {
+		if e.Step != nil {
+			a.step(p, e.Step)
+			return
+		}
+		if e.By != "" && len(e.Findings) > 0 {
+			fmt.Fprintf(a.Out, "      %s judges the %s:\n", p.Bold(e.By), e.What)
+		}
+		for _, f := range e.Findings {
+			fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
+		}
+		for _, x := range e.Records {
+			fmt.Fprintf(a.Out, "           %s  %s\n", x.ID, x.Note)
+		}
+		if e.What == "request" && e.Findings.Failed() {
+			fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
+		}
+	}
+}
+
+func (a *App) step(p *view.Printer, s *server.Step) {
+	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, s.URL, p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
+	for _, x := range s.Inner {
+		fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL, x.Carries, x.Status, x.Answer)))
+	}
+}
+
 // rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
 func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
 	p := a.printer()
 	live := a.format == "table"
 	if live {
-		in.OnCast = func(deals []*stage.Deal) {
-			for _, l := range desk.Unproven(deals) {
-				fmt.Fprintln(a.Out, p.Loud("!! "+l))
-			}
-			for _, s := range in.Suppose {
-				fmt.Fprintln(a.Out, p.Loud("!! supposed, not in the ledger: "+s))
-			}
-		}
-		in.OnStart = func(trust string) {
-			who := in.Person
-			if who == "" {
-				who = "itself"
-			}
-			fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+who))
-		}
-		in.OnStep = func(s stage.Step) {
-			fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, s.URL, p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
-			for _, x := range s.Inner {
-				fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL, x.Carries, x.Status, x.Answer)))
-			}
-		}
-		in.OnEvents = func(es []stage.Event) {
-			for _, e := range es {
-				if e.By != "" {
-					fmt.Fprintf(a.Out, "      %s judges the %s:\n", p.Bold(e.By), e.What)
-				}
-				for _, f := range e.Findings {
-					fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
-				}
-				for _, x := range e.Records {
-					fmt.Fprintf(a.Out, "           %s  %s\n", x.ID, x.Note)
-				}
-				if e.What == "request" && e.Findings.Failed() {
-					fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
-				}
-			}
-		}
+		a.live(p, &in)
 	}
 	list, err := d.Rehearse(in)
 	if err != nil {
@@ -216,13 +225,14 @@ func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 
 func (a *App) stageCmd() *cobra.Command {
 	var port int
+	var real bool
 	c := &cobra.Command{Use: "stage", Short: "Start the stand-ins and leave them running for a browser", Args: args(),
 		Long: `Start the stage on this machine's loopback address and leave it running, for a real browser and for
 apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
 serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.
 Providers are OpenID providers too, with their issuer at http://127.0.0.1:PORT/NAME, and APIs answer with
-made-up records. A change of a secret, a permission, a policy or a consent in the ledger holds here at once;
-new trusts and redirect URIs do when the stage is started again. Consents that people give here are kept.`,
+made-up records. Every change in the ledger holds here within a second. Parties sign with keys of the stage, which
+the ledger keeps; with --with-real-keys own ones sign with their own. Consents that people give here are kept.`,
 		Example: "  tressik stage --port 8321",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535 {
@@ -232,13 +242,26 @@ new trusts and redirect URIs do when the stage is started again. Consents that p
 			if err != nil {
 				return err
 			}
-			return a.stage(cmd.Context(), d, port)
+			return a.stage(cmd.Context(), d, port, real)
 		}}
+	c.Flags().BoolVar(&real, "with-real-keys", false, "own parties sign with their own keys; every page says so")
 	c.Flags().IntVar(&port, "port", 0, "port on 127.0.0.1; 0 takes a free one")
 	return c
 }
 
-func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
+// notices are what every page of the stage says.
+func (a *App) notices(real bool) []string {
+	var out []string
+	if v := a.Env("TRESSIK_NOW"); v != "" {
+		out = append(out, "its clock is set to "+v+" (TRESSIK_NOW)")
+	}
+	if real {
+		out = append(out, "own parties sign with their REAL KEYS: what they sign passes at the real other side")
+	}
+	return out
+}
+
+func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) error {
 	debug.SetGCPercent(stage.GCPercent)
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -248,29 +271,26 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 	}
 	defer ln.Close()
 	base := "http://" + ln.Addr().String()
-	s, closeStage, err := d.Stage(base)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if cerr := closeStage(); cerr != nil {
-			a.say("what the stage saw could not be kept: %v", cerr)
-		}
-	}()
-	s.Remedy = view.Remedy
-	if v := a.Env("TRESSIK_NOW"); v != "" {
-		s.Notice = "its clock is set to " + v
-	}
+	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(real)}
 	var mu sync.Mutex
-	s.Watch = func(e stage.Event) {
+	o.Watch = func(e server.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), eventWords(e))
 	}
+	s, keeper, err := d.Stage(desk.StageInput{Base: base, RealKeys: real, Options: o})
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if cerr := keeper.Close(); cerr != nil {
+			a.say("%v", cerr)
+		}
+	}()
 	places := s.Places()
 	blocks := []view.Block{{Lines: []string{"The stage is open at " + base + "; Ctrl-C ends it."}}}
-	if s.Notice != "" {
-		blocks[0].Lines = append(blocks[0].Lines, "Note: "+s.Notice+" (TRESSIK_NOW).")
+	for _, n := range o.Notice {
+		blocks[0].Lines = append(blocks[0].Lines, "Note: "+n+".")
 	}
 	for _, x := range places {
 		fs := [][2]string{{"played", x.Played}}
@@ -301,15 +321,13 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int) error {
 }
 
 // eventWords says in one line what a player of the stage judged.
-func eventWords(e stage.Event) string {
+func eventWords(e server.Event) string {
 	s := fmt.Sprintf("%s: %s judges the %s: ", e.Trust, e.By, e.What)
 	switch {
 	case e.Findings.Failed():
 		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
-	case e.Judged != nil && e.Judged.NameID != nil:
-		return s + "accepted, " + e.Judged.NameID.Value
-	case e.Token != nil:
-		return s + "accepted, " + e.Token.Subject
+	case e.Outcome != nil && e.Outcome.Subject != "":
+		return s + "accepted, " + e.Outcome.Subject
 	}
 	return s + "accepted"
 }

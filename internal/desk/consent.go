@@ -103,19 +103,25 @@ func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
 	return out
 }
 
-// keepConsents stores consents of one standing.
+// keepConsents stores consents.
 func (d *Desk) keepConsents(list []federation.Consent) error {
-	action := map[string]string{federation.Consented: "consent.give", federation.Withdrawn: "consent.withdraw", federation.Requested: "consent.request"}[list[0].Standing]
-	return d.L.Change(func(tx *store.Tx) error {
-		for i := range list {
-			if list[i].Standing == federation.Consented {
-				if err := tx.SettleRequests(&list[i]); err != nil {
-					return err
-				}
+	return d.L.Change(func(tx *store.Tx) error { return keepConsents(tx, list) })
+}
+
+func keepConsents(tx *store.Tx, list []federation.Consent) error {
+	actions := map[string]string{federation.Consented: "consent.give", federation.Withdrawn: "consent.withdraw",
+		federation.Requested: "consent.request"}
+	for i := range list {
+		if list[i].Standing == federation.Consented {
+			if err := tx.SettleRequests(&list[i]); err != nil {
+				return err
 			}
 		}
-		return tx.PutConsents(action, list)
-	})
+		if err := tx.PutConsents(actions[list[i].Standing], list[i:i+1]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ConsentView is what consent show and permission list --trust show.

@@ -32,6 +32,7 @@ type Inspection struct {
 	Explained  [][3]string         `json:"-"` // of a token: claim, value, meaning
 	FactMap    map[string]string   `json:"facts,omitempty"`
 	Findings   finding.List        `json:"findings"`
+	NotChecked []string            `json:"notChecked,omitempty"` // what the judge could not know
 	Trust      string              `json:"trust,omitempty"`
 }
 
@@ -291,17 +292,31 @@ func (d *Desk) inspectRequest(root *etree.Element, c *saml.Carried, in InspectIn
 	if err != nil {
 		return nil, err
 	}
+	terms, over := t.SAML()
+	if !over {
+		return nil, otherProtocol(t, "a SAML request")
+	}
+	if provider.Entity.IDP == nil || app.Entity.SP == nil {
+		return nil, fmt.Errorf("%s: a SAML side of %s and of %s is needed to judge it", t.Name, app.Name, provider.Name)
+	}
 	var locs []string
 	for _, e := range provider.Entity.IDP.SSO {
 		locs = append(locs, e.Location)
 	}
-	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: t.SAMLTerms().SignsRequests,
-		AllowSHA1: t.SAMLTerms().AllowSHA1, Now: in.At, Skew: judge.Skew}).Findings
+	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: terms.SignsRequests,
+		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew}).Findings
 	v.Verdict = judge.Accepted
 	if v.Findings.Failed() {
 		v.Verdict = judge.Refused
 	}
 	return v, nil
+}
+
+// ErrProtocol means that a message is not of the protocol of the trust by which it was to be judged.
+var ErrProtocol = errors.New("cannot be judged by this trust")
+
+func otherProtocol(t *federation.Trust, what string) error {
+	return fmt.Errorf("%s %w: %s is over %s", what, ErrProtocol, t.Name, federation.ProtocolTitle(t.Over()))
 }
 
 func when(t time.Time) string {
@@ -346,7 +361,11 @@ func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspectio
 	if err != nil {
 		return nil, err
 	}
-	e := federation.Expectation(t, app, provider, in.At)
+	terms, over := t.SAML()
+	if !over {
+		return nil, otherProtocol(t, "a SAML response")
+	}
+	e := federation.Expectation(t, terms, app, provider, in.At)
 	if app.Own && in.Key == nil {
 		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
 			if r, ok := k.(*rsa.PrivateKey); ok {
@@ -359,16 +378,12 @@ func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspectio
 	e.DecryptionKeys = priv
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	j := saml.JudgeResponse(root, e)
-	v.Verdict, v.Findings = j.Verdict, j.Findings
+	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
 	v.Subject, v.Format = j.Subject, j.Format
 	v.Attributes = j.Attributes
 	v.Claims = map[string][]string{}
 	for _, a := range j.Attributes {
 		v.Claims[a.Name] = append(v.Claims[a.Name], a.Values...)
-	}
-	if in.Request == "" && j.InResponseTo != "" {
-		v.Findings.Add(finding.Finding{ID: "saml.in-response-to", Level: finding.Note, Check: "answer to a request", Saw: j.InResponseTo,
-			Expected: "the ID of the request that was sent", Side: finding.App, Fix: finding.Do("it was not judged; say which request was sent")})
 	}
 	return v, nil
 }

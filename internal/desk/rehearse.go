@@ -1,33 +1,51 @@
 package desk
 
 import (
-	"crypto/rsa"
 	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"fmt"
-	"slices"
+	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
-	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
-	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/rehearse"
 	"tressik.example/internal/stage"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/op"
 	"tressik.example/internal/store"
 )
 
-// cast makes players of the parties of trusts. Own parties play with their keys out of the ledger; a foreign one is played
-// by a stand-in with a key of its own, whose certificate takes the place of the published ones on this stage.
-func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
-	players := map[string]*stage.Player{}
-	var deals []*stage.Deal
-	for _, name := range trusts {
+// ErrNobody means that a rehearsal needs a person.
+var ErrNobody = errors.New("--as PERSON is missing: who signs in?")
+
+// RehearseInput says what to rehearse.
+type RehearseInput struct {
+	rehearse.Script
+	As     string // the person who signs in
+	DryRun bool   // keep nothing
+	Secret string // the client's secret, to try the real one
+	OnCast func(*cast.Cast)
+	Hear   rehearse.Hear
+}
+
+// castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone; foreign ones
+// with keys of the stage.
+func (d *Desk) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
+	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
+		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: persons}
+	seen := map[string]bool{}
+	for _, name := range names {
+		if seen[name] {
+			return nil, fmt.Errorf("%s is named twice; name each trust once", name)
+		}
+		seen[name] = true
 		t, app, provider, err := d.Trust(name)
 		if err != nil {
 			return nil, err
@@ -35,170 +53,52 @@ func (d *Desk) cast(trusts []string) ([]*stage.Deal, error) {
 		if t.Standing == federation.Ended {
 			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, ErrEnded)
 		}
-		x := &stage.Deal{Trust: *t}
-		if t.OIDCTerms() != nil {
-			if err := d.castOIDC(x, players, app, provider); err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
-			}
-			deals = append(deals, x)
-			continue
+		led.Trusts = append(led.Trusts, *t)
+		led.Parties[app.Name], led.Parties[provider.Name] = app, provider
+		if led.Subjects[name], err = d.L.SubjectKey(name); err != nil {
+			return nil, err
 		}
-		for _, p := range []*federation.Party{app, provider} {
-			if players[p.Name] == nil {
-				if players[p.Name], err = d.player(p); err != nil {
-					return nil, fmt.Errorf("%s: %w", p.Name, err)
-				}
-			}
+		if led.Secrets[name], err = d.L.Secrets(name); err != nil {
+			return nil, err
 		}
-		x.App, x.Provider = players[app.Name], players[provider.Name]
-		if x.Releaser, err = d.releaser(t); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+		if led.Consents[name], err = d.L.Consents(name); err != nil {
+			return nil, err
 		}
-		deals = append(deals, x)
 	}
-	return deals, nil
-}
-
-func (d *Desk) player(p *federation.Party) (*stage.Player, error) {
-	e, err := p.Entity.Clone()
+	apis, err := d.L.APIs()
 	if err != nil {
 		return nil, err
 	}
-	pl := &stage.Player{Party: *p, StandIn: !p.Own, Origin: p.Entity}
-	pl.Party.Entity = *e
-	if p.Kind == federation.App {
-		pl.Home = stage.HomeOf(p)
-	}
-	pl.Client = p.ClientSide()
-	if p.Kind == federation.Provider {
-		pl.Client = nil
-	}
-	if p.Own {
-		key, cert, err := d.L.Key(p.Name, "signing")
-		if err != nil {
-			return nil, err
-		}
-		pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
-		if p.Kind == federation.Provider {
-			if pl.JOSE, err = oidc.NewSigner(key); err != nil {
-				return nil, err
-			}
-			pl.OpenID = p.OpenIDOf()
-		}
-		seal, _, err := d.L.Key(p.Name, "encryption")
-		if errors.Is(err, store.ErrNotFound) {
-			return pl, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		pl.Decrypt, _ = seal.(*rsa.PrivateKey)
-		return pl, nil
-	}
-	return pl, d.standIn(pl)
-}
-
-// standIn gives a player a fresh key in place of the party's own.
-func (d *Desk) standIn(pl *stage.Player) error {
-	key, err := keys.Generate(d.Rand, "rsa-2048")
-	if err != nil {
-		return err
-	}
-	cert, err := keys.SelfSign(d.Rand, key, "stand-in for "+pl.Party.Name, "", d.Now(), 24*time.Hour)
-	if err != nil {
-		return err
-	}
-	pl.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
-	pl.Decrypt, _ = key.(*rsa.PrivateKey)
-	if pl.Party.OpenID != nil {
-		if algs := pl.Party.OpenID.Discovery.IDTokenAlgorithms; slices.Contains(algs, "ES256") && !slices.Contains(algs, "RS256") {
-			if key, err = keys.Generate(d.Rand, "ecdsa-p256"); err != nil {
-				return err
-			}
-		}
-		if pl.JOSE, err = oidc.NewSigner(key); err != nil {
-			return err
-		}
-		doc := pl.Party.OpenID.Discovery
-		doc.IDTokenAlgorithms = []string{pl.JOSE.Alg}
-		pl.OpenID = &doc
-	}
-	role := pl.Party.Role()
-	if role == nil {
-		return nil
-	}
-	seen := map[string]bool{}
-	var out []saml.Key
-	for _, k := range append(role.Keys, saml.Key{Use: "signing"}) {
-		if (k.Use == "" || k.Use == "signing") && seen[""] || seen[k.Use] {
-			continue
-		}
-		seen[k.Use] = true
-		out = append(out, saml.Key{Use: k.Use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw), Methods: k.Methods})
-	}
-	role.Keys = out
-	return nil
-}
-
-// Unproven lists what a rehearsal cannot prove, one line for each party played by a stand-in.
-func Unproven(deals []*stage.Deal) []string {
-	var out []string
-	done := map[string]bool{}
-	for _, x := range deals {
-		for _, p := range []*stage.Player{x.Provider, x.App} {
-			if p.StandIn && !done[p.Party.Name] {
-				done[p.Party.Name] = true
-				out = append(out, fmt.Sprintf("%s is played by a STAND-IN with a key of its own: the real %s was not spoken to",
-					p.Party.Name, p.Party.Label()))
-			}
+	for n, p := range apis {
+		if led.Parties[n] == nil {
+			led.Parties[n] = p
 		}
 	}
-	return out
-}
-
-// RehearseInput says what to rehearse.
-type RehearseInput struct {
-	Trusts   []string
-	Person   string
-	Second   bool // confirm a second factor when asked
-	From     string
-	Suppose  []string // KEY=VALUE
-	DryRun   bool     // keep nothing
-	Call     []string // API:PERMISSION to call, over OpenID Connect
-	Scope    string   // to ask for, in place of all that the trust asks for on behalf of a user
-	Secret   string   // the client's secret, to try the real one
-	OnCast   func([]*stage.Deal)
-	OnStart  func(trust string)
-	OnStep   func(stage.Step)
-	OnEvents func([]stage.Event)
-
-	OnMessage func(trust, kind, text string) // each SAML message as the browser carried it, and each token
+	ring, engine := d.newRing(nil), &claims.Engine{}
+	if engine, err = claims.NewEngine(); err != nil {
+		return nil, err
+	}
+	o.Engine, o.Now, o.Random = engine, d.Now(), d.random
+	o.Keys = func(p *federation.Party) cast.Keys {
+		if p.Own {
+			return &realKeys{d: d, party: p}
+		}
+		return ring.of(p)
+	}
+	o.StandIn = func(p *federation.Party) bool { return !p.Own }
+	return cast.New(led, o)
 }
 
 // Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
 func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
-	deals, err := d.cast(in.Trusts)
-	if err != nil {
-		return nil, err
-	}
-	person := &people.Person{}
-	services, over := 0, 0
-	for _, x := range deals {
-		if err := d.suppose(x, in.Suppose); err != nil {
+	suppose := map[string]cast.Suppose{}
+	for _, name := range in.Trusts {
+		t, _, _, err := d.Trust(name)
+		if err != nil {
 			return nil, err
 		}
-		if x.Trust.OIDCTerms() != nil {
-			x.Suppose.Scope = in.Scope
-			if len(in.Call) > 0 {
-				x.First = in.Call[0]
-			}
-			if in.Secret != "" {
-				x.Suppose.Secret = in.Secret
-			}
-			over++
-		}
-		if isService(x) {
-			services++
+		if suppose[name], err = d.suppose(t, in); err != nil {
+			return nil, err
 		}
 	}
 	for _, c := range in.Call {
@@ -210,132 +110,43 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			return nil, fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read", c, ErrValue)
 		}
 	}
-	if over == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != "") {
-		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", in.Trusts[0])
-	}
-	if in.Person != "" || services < len(deals) {
-		if in.Person == "" {
-			return nil, ErrNobody
-		}
-		if person, err = d.Person(in.Person); err != nil {
+	var persons []people.Person
+	if in.As != "" {
+		p, err := d.Person(in.As)
+		if err != nil {
 			return nil, err
 		}
+		in.Person, persons = p.ID, []people.Person{*p}
 	}
-	var events []stage.Event
-	s := &stage.Stage{Deals: deals, People: []people.Person{*person}, Now: d.Now, Rand: d.Rand, CarryOn: true, Record: true}
-	if err := d.apis(s); err != nil {
-		return nil, err
-	}
-	used := map[string]time.Time{} // the real secrets that were tried
-	s.Book.Saw = func(x stage.Sighting) {
-		if x.Secret != "" {
-			used[x.Secret] = x.At
-		}
-	}
-	if err := s.Open(); err != nil {
-		return nil, err
-	}
-	w, err := stage.NewWalker(s)
+	secrets := map[string]string{}
+	c, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets)}, persons)
 	if err != nil {
 		return nil, err
 	}
-	defer w.Close()
-	w.Person, w.Second = person.ID, in.Second
-	w.OnStep = func(st stage.Step) {
-		if in.OnStep != nil {
-			in.OnStep(st)
-		}
-		if in.OnEvents != nil && len(events) > 0 {
-			in.OnEvents(events)
-		}
-		events = nil
+	machines := rehearse.Machines(c, in.Trusts)
+	switch {
+	case in.As == "" && !machines:
+		return nil, ErrNobody
+	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
+		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", in.Trusts[0])
+	}
+	used := map[string]time.Time{} // the real secrets that were tried
+	notes := op.NoNotes()
+	notes.Secret = func(id string, at time.Time) { used[id] = at }
+	notes.Keys = clientKeysAt
+	s, err := stage.New(stage.Options{Now: d.Now, Rand: d.Rand, Notes: notes, CarryOn: true, Record: true})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Play(c); err != nil {
+		return nil, err
 	}
 	if in.OnCast != nil {
-		in.OnCast(deals)
+		in.OnCast(c)
 	}
-	var out []federation.Rehearsal
-	for i, x := range deals {
-		if in.OnStart != nil {
-			in.OnStart(x.Trust.Name)
-		}
-		r := federation.Rehearsal{At: d.Now().UTC(), Trust: x.Trust.Name, Person: person.ID, Suppose: in.Suppose, Verdict: judge.Refused,
-			StandIns: []string{}}
-		for _, p := range []*stage.Player{x.Provider, x.App} {
-			if p.StandIn {
-				r.StandIns = append(r.StandIns, p.Party.Name)
-			}
-		}
-		s.Watch = func(e stage.Event) {
-			events = append(events, e)
-			if e.Trust != x.Trust.Name {
-				return
-			}
-			r.Findings = append(r.Findings, e.Findings...)
-			if e.Judged != nil {
-				fill(&r, e.Judged)
-			}
-			if e.Token != nil {
-				fillToken(&r, e.Token)
-			}
-			r.Records = append(r.Records, e.Records...)
-			for _, m := range e.Kept {
-				if in.OnMessage != nil {
-					in.OnMessage(x.Trust.Name, m[0], m[1])
-				}
-			}
-			if e.What == "answer" && !e.Findings.Failed() {
-				r.Verdict = judge.Accepted
-			}
-		}
-		if x.Trust.OIDCTerms() != nil {
-			found := s.Discover(x)
-			w.Server()
-			told(in, &r, x.App.Party.Name, "discovery document", found, nil)
-		}
-		if isService(x) {
-			d.rehearseService(s, w, x, in, &r)
-			out = append(out, r)
-			continue
-		}
-		w.OnMessage = func(kind, text string) {
-			if in.OnMessage != nil {
-				in.OnMessage(x.Trust.Name, kind, text)
-			}
-		}
-		w.Note = ""
-		if x.Trust.OIDCTerms() != nil {
-			w.Note = "nothing yet (the start link is the stage's)"
-		} else if in.From != "provider" && x.App.Party.StartLink() == "" {
-			w.Note = "nothing yet (the ledger has no start link of the app; this one is the stage's)"
-		}
-		if err := w.Walk(startOf(x, in.From)); err != nil {
-			f := finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a way to the app's page",
-				Side: finding.Both, Fix: finding.Do("follow the last step above")}
-			r.Findings.Add(f)
-			if in.OnEvents != nil {
-				in.OnEvents([]stage.Event{{Trust: x.Trust.Name, What: "walk", Findings: finding.List{f}}})
-			}
-		}
-		continued(in, &r, i, w.Asked, w.Consented, deals)
-		if x.Trust.OIDCTerms() != nil {
-			for _, next := range after(x, in, r.Verdict == judge.Accepted) {
-				w.Note = next.does
-				if err := w.Walk(next.link); err != nil {
-					r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: err.Error(), Expected: "a page", Side: finding.Both, Fix: finding.Do("follow the last step above")})
-				}
-			}
-		}
-		if r.Findings.Failed() {
-			r.Verdict = judge.Refused
-		}
-		if !r.Findings.Failed() && r.Verdict != judge.Accepted {
-			r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: "it ended before the app judged a response",
-				Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: finding.Do("follow the last step above")})
-		}
-		out = append(out, r)
-	}
-	if in.DryRun {
-		return out, nil
+	out, err := rehearse.Run(s, in.Script, in.Hear)
+	if err != nil || in.DryRun {
+		return out, err
 	}
 	if len(used) > 0 {
 		if err := d.L.Change(func(tx *store.Tx) error { return tx.Saw(store.Sightings{Secrets: used}) }); err != nil {
@@ -345,78 +156,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	return out, d.keep(out)
 }
 
-func fill(r *federation.Rehearsal, j *saml.ResponseJudgement) {
-	r.Verdict = j.Verdict
-	if j.NameID != nil {
-		r.Subject, r.Format = j.NameID.Value, j.NameID.Format
-	}
-	r.Claims = map[string][]string{}
-	for _, a := range j.Attributes {
-		name := a.Friendly
-		if name == "" {
-			name = a.Name
-		}
-		r.Claims[name] = a.Values
-	}
-}
-
-// startOf is where the walk begins: the app's start link, or the provider's link to the app.
-func startOf(x *stage.Deal, from string) string {
-	if from == "provider" {
-		return stage.LaunchOf(x)
-	}
-	return stage.StartOf(x)
-}
-
-// suppose reads KEY=VALUE: acs, entity-id, clock of the app; key of the provider.
-func (d *Desk) suppose(x *stage.Deal, list []string) error {
-	for _, s := range list {
-		key, v, ok := strings.Cut(s, "=")
-		if !ok || v == "" {
-			return fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
-		}
-		if x.Trust.OIDCTerms() != nil {
-			if err := d.supposeOIDC(x, key, v); err != nil {
-				return err
-			}
-			continue
-		}
-		switch key {
-		case "acs":
-			if err := checkURL("--suppose acs", v); err != nil {
-				return err
-			}
-			x.Suppose.ACS = v
-		case "entity-id":
-			x.Suppose.EntityID = v
-		case "clock":
-			dur, err := time.ParseDuration(strings.TrimPrefix(v, "+"))
-			if err != nil {
-				return fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, ErrValue)
-			}
-			x.Suppose.Clock = dur
-		case "key":
-			if v != "other" {
-				return fmt.Errorf("--suppose key=%s is %w: write key=other", v, ErrValue)
-			}
-			key, err := keys.Generate(d.Rand, "rsa-2048")
-			if err != nil {
-				return err
-			}
-			var cert *x509.Certificate
-			if cert, err = keys.SelfSign(d.Rand, key, "a key nobody knows", "", d.Now(), 24*time.Hour); err != nil {
-				return err
-			}
-			x.Suppose.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
-		default:
-			return fmt.Errorf("--suppose %s is %w: known are acs, entity-id and clock (of the app) and key (of the provider)", key, ErrValue)
-		}
-	}
-	return nil
-}
-
-// keep stores rehearsals with their trusts. One with a supposed value says nothing about the ledger's values: it is kept
-// and does not move the standing.
+// keep stores rehearsals with their trusts.
 func (d *Desk) keep(list []federation.Rehearsal) error {
 	for i := range list {
 		r := &list[i]
@@ -439,41 +179,97 @@ func (d *Desk) keep(list []federation.Rehearsal) error {
 	return nil
 }
 
-// Stage makes a stage of all trusts that have not ended, for a browser: parties at base/NAME/… close ends its tie to the
-// ledger, in which consents and what was seen of permissions are kept.
-func (d *Desk) Stage(base string) (s *stage.Stage, close func() error, err error) {
-	trusts, err := d.L.Trusts()
-	if err != nil {
-		return nil, nil, err
-	}
-	var names []string
-	for _, t := range trusts {
-		if t.Standing != federation.Ended {
-			names = append(names, t.Name)
+// suppose reads what is supposed of a trust.
+func (d *Desk) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose, err error) {
+	read, known := d.supposeSAML, "acs, entity-id and clock (of the app) and key (of the provider)"
+	if _, over := t.OIDC(); over {
+		read, known = d.supposeOIDC, "redirect, client-id, secret, clock and from (of the app) and key (of the provider)"
+		x.Scope, x.Secret = in.Scope, in.Secret
+		if len(in.Call) > 0 {
+			x.First = in.Call[0]
 		}
 	}
-	if len(names) == 0 {
-		return nil, nil, errors.New("there is no trust to play; make one with `tressik federate APP --with PROVIDER`")
+	for _, s := range in.Suppose {
+		key, v, ok := strings.Cut(s, "=")
+		switch {
+		case !ok || v == "":
+			return x, fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
+		case key == "clock":
+			if x.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
+				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, ErrValue)
+			}
+			continue
+		case key == "key" && v != "other":
+			return x, fmt.Errorf("--suppose key=%s is %w: write key=other", v, ErrValue)
+		}
+		err := read(&x, key, v)
+		if errors.Is(err, errUnknownKey) {
+			return x, fmt.Errorf("--suppose %s is %w: over %s known are %s", key, ErrValue, t.Over(), known)
+		}
+		if err != nil {
+			return x, err
+		}
 	}
-	deals, err := d.cast(names)
-	if err != nil {
-		return nil, nil, err
-	}
-	persons, err := d.L.Persons()
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := d.newBook(names)
-	if err != nil {
-		return nil, nil, err
-	}
-	s = &stage.Stage{Deals: deals, People: persons, Now: d.Now, Rand: d.Rand, Book: b.stage()}
-	if err = d.apis(s); err == nil {
-		s.Rebase(base)
-		err = s.Open()
-	}
-	if err != nil {
-		return nil, nil, errors.Join(err, b.Close())
-	}
-	return s, b.Close, nil
+	return x, nil
 }
+
+var errUnknownKey = errors.New("unknown key")
+
+func (d *Desk) supposeSAML(x *cast.Suppose, key, v string) (err error) {
+	switch key {
+	case "acs":
+		x.ACS = v
+		return checkURL("--suppose acs", v)
+	case "entity-id":
+		x.EntityID = v
+		return nil
+	case "key":
+		k, err := keys.Generate(d.Rand, "rsa-2048")
+		if err != nil {
+			return err
+		}
+		var cert *x509.Certificate
+		if cert, err = keys.SelfSign(d.Rand, k, "a key nobody knows", "", d.Now(), 24*time.Hour); err != nil {
+			return err
+		}
+		x.Signer = &xmlsec.Signer{Key: k, Certificate: cert, Rand: d.Rand}
+		return nil
+	}
+	return errUnknownKey
+}
+
+func (d *Desk) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
+	switch key {
+	case "redirect":
+		if u, err := url.Parse(v); err != nil || u.Scheme == "" {
+			return fmt.Errorf("--suppose redirect=%s is %w: write a whole URI", v, ErrValue)
+		}
+		x.Redirect = v
+		return nil
+	case "client-id":
+		x.ClientID = v
+		return nil
+	case "secret": // no secret itself: what is supposed is kept, and stands in the list of processes
+		if v != "other" {
+			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file", ErrValue)
+		}
+		x.Secret = "another secret"
+		return nil
+	case "from":
+		if x.From, err = netip.ParseAddr(v); err != nil {
+			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, ErrValue)
+		}
+		return nil
+	case "key":
+		k, err := keys.Generate(d.Rand, "ecdsa-p256")
+		if err != nil {
+			return err
+		}
+		x.JOSE, err = oidc.NewSigner(k)
+		return err
+	}
+	return errUnknownKey
+}
+
+// ClaimText writes a claim of any JSON type for people.
+func ClaimText(v any) string { return strings.Join(oidc.Words(v), ", ") }

@@ -15,7 +15,6 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/reach"
-	"tressik.example/internal/stage"
 )
 
 // TokenInput says what token is wanted and how the client authenticates.
@@ -128,23 +127,11 @@ func (d *Desk) tokenClient(in TokenInput, provider *federation.Party, o reach.Op
 		c, err := reach.Client(o)
 		return c, func() {}, err
 	}
-	deals, err := d.cast([]string{in.Trust})
+	s, end, err := d.tokenStage(in.Trust)
 	if err != nil {
 		return nil, nil, err
 	}
-	deals[0].StageSecret = "" // the real ones alone
-	b, err := d.newBook([]string{in.Trust})
-	if err != nil {
-		return nil, nil, err
-	}
-	s := &stage.Stage{Deals: deals, Now: d.Now, Rand: d.Rand, Book: b.stage()}
-	if err = d.apis(s); err == nil {
-		err = s.Open()
-	}
-	if err != nil {
-		return nil, nil, errors.Join(err, b.Close())
-	}
-	return &http.Client{Transport: s.Inside()}, func() { b.Close() }, nil
+	return &http.Client{Transport: s.Inside(nil)}, func() { _ = end() }, nil // when it was used is not worth a failure
 }
 
 // assertion makes the JWT with which a client authenticates (RFC 7523, section 2.2): for the issuer alone, good for a minute.

@@ -1,28 +1,23 @@
 package stage
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
-	"net/http/httptest"
 	"net/url"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
-	"tressik.example/internal/core/saml"
+	"tressik.example/internal/stage/cast"
 )
 
 const (
@@ -30,84 +25,23 @@ const (
 	verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
 )
 
-// op is a stage whose provider has clients, with a clock that a test moves.
-type op struct {
-	*set
-	clock time.Time
-	mu    sync.Mutex
-	seen  []Sighting
+// opened is a stage whose provider has clients, and a browser.
+type opened struct {
+	*running
+	client *http.Client
 }
 
-// client adds a client of a kind to the stage of an op.
-func (o *op) deal(name string, kind oidc.Kind, provider *Player, redirects ...string) *Deal {
-	c := federation.NewClient(kind)
-	c.Redirects, c.AfterSignOut = redirects, []string{"http://127.0.0.1:9/bye"}
-	app := federation.Party{Name: name, Kind: federation.App, Client: c}
-	asks := []federation.Ask{{Name: "openid", As: "user"}, {Name: "email", As: "user"}, {Name: "offline_access", As: "user"}, {API: "telescope-api", Name: "schedule.read", As: "user"}}
-	if kind == oidc.Machine {
-		asks = []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}}
-	}
-	d := &Deal{Trust: federation.Trust{Name: name + "@ridge", App: name, Provider: "ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatPersistent,
-		Terms: federation.Held{Terms: &federation.OIDCTerms{ClientID: name + ".1", Asks: asks, Policy: federation.DefaultPolicy()}}}, Provider: provider, App: &Player{Party: app, Client: c, Home: HomeOf(&app)}}
-	d.StageSecret = "secret of " + name
-	e, err := claims.NewEngine()
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
-		o.t.Fatal(err)
-	}
-	var consents []federation.Consent
-	for _, a := range asks {
-		consents = append(consents, federation.Consent{Trust: d.Trust.Name, API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, By: "aiyana", Admin: true})
-	}
-	d.Register(&Registered{Trust: d.Trust, Consents: consents})
-	return d
-}
-
-func newOP(t *testing.T) *op {
+func newOP(t *testing.T) *opened {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	js, err := oidc.NewSigner(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	party := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example", Admins: "group:directors"}
-	party.Entity = federation.OwnEntity(federation.Provider, party.At, "Ridge", nil)
-	ridge := &Player{Party: party, Signer: signer(), JOSE: js, OpenID: oidc.OwnDiscovery(party.At, js.Alg, nil)}
-	o := &op{set: &set{t: t}, clock: now}
-	web := o.deal("dome", oidc.Web, ridge, "http://127.0.0.1:9/callback")
-	sky := o.deal("sky", oidc.UserAgent, ridge, "http://127.0.0.1:9/sky")
-	orbit := o.deal("orbit", oidc.Native, ridge, "http://127.0.0.1/cb", "example.kestrelridge.orbit:/cb")
-	courier := o.deal("courier", oidc.Machine, ridge)
-	o.set.deal = web
-	api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: audience, Permissions: []federation.Permission{
-		{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"}, {Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
-	o.s = &Stage{Deals: []*Deal{web, sky, orbit, courier}, Now: func() time.Time { return o.clock }, Rand: rand.Reader, APIs: []*APIPlayer{{Name: "telescope-api", Audience: audience}},
-		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}},
-			{ID: "petra", Attributes: map[string][]string{"uid": {"petra"}}, Groups: []string{"visitors"}}}}
-	o.s.Book.Saw = func(x Sighting) {
-		o.mu.Lock()
-		defer o.mu.Unlock()
-		o.seen = append(o.seen, x)
-	}
-	o.s.SetAPIs(map[string]*federation.Party{"telescope-api": api})
-	srv := httptest.NewServer(o.s)
-	t.Cleanup(srv.Close)
-	o.base = srv.URL
-	o.s.Rebase(o.base)
-	if err := o.s.Open(); err != nil {
-		t.Fatal(err)
-	}
+	o := &opened{running: start(t, openLedger())}
 	o.fresh()
 	return o
 }
 
+func (o *opened) policy(d *cast.OIDC, change func(*federation.Trust)) { o.change(d.Of().Name, change) }
+
 // fresh is a new browser that follows no redirect to the app.
-func (o *op) fresh() {
+func (o *opened) fresh() {
 	o.client = browser(o.t)
 	o.client.CheckRedirect = func(r *http.Request, _ []*http.Request) error {
 		if r.URL.Host != strings.TrimPrefix(o.base, "http://") {
@@ -117,17 +51,9 @@ func (o *op) fresh() {
 	}
 }
 
-// policy changes the registration of a deal as the ledger would.
-func (o *op) policy(d *Deal, change func(*federation.Trust)) {
-	r := *d.live()
-	r.Trust = *r.Trust.Clone()
-	change(&r.Trust)
-	d.Register(&r)
-}
-
-func (o *op) authorizeURL(d *Deal, redirect string, more ...string) string {
+func (o *opened) authorizeURL(d *cast.OIDC, redirect string, more ...string) string {
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {d.Trust.OIDCTerms().ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
+	q := url.Values{"response_type": {"code"}, "client_id": {d.Terms.ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
 	for i := 0; i+1 < len(more); i += 2 {
 		q.Set(more[i], more[i+1])
@@ -136,7 +62,7 @@ func (o *op) authorizeURL(d *Deal, redirect string, more ...string) string {
 }
 
 // went follows a request to where it leads: the query of the redirect to the app, or the text of a page.
-func (o *op) went(resp *http.Response, err error) (url.Values, answerPage) {
+func (o *opened) went(resp *http.Response, err error) (url.Values, answerPage) {
 	o.t.Helper()
 	if err != nil {
 		o.t.Fatal(err)
@@ -153,7 +79,7 @@ func (o *op) went(resp *http.Response, err error) (url.Values, answerPage) {
 }
 
 // code has somebody sign in where that is needed and returns the code, or the error that came.
-func (o *op) code(d *Deal, redirect, person string, more ...string) (code string, back url.Values) {
+func (o *opened) code(d *cast.OIDC, redirect, person string, more ...string) (code string, back url.Values) {
 	o.t.Helper()
 	q, page := o.went(o.client.Get(o.authorizeURL(d, redirect, more...)))
 	for range 2 {
@@ -170,16 +96,16 @@ func (o *op) code(d *Deal, redirect, person string, more ...string) (code string
 	return q.Get("code"), q
 }
 
-func (o *op) token(d *Deal, form url.Values) (int, map[string]any) {
+func (o *opened) token(d *cast.OIDC, form url.Values) (int, map[string]any) {
 	o.t.Helper()
 	req, _ := http.NewRequest("POST", o.base+"/ridge/token", strings.NewReader(form.Encode()))
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	if d.App.Client.Kind.Public() {
-		form.Set("client_id", d.Trust.OIDCTerms().ClientID)
+	if d.Client.Kind.Public() {
+		form.Set("client_id", d.Terms.ClientID)
 		req.Body = io.NopCloser(strings.NewReader(form.Encode()))
 		req.ContentLength = int64(len(form.Encode()))
 	} else {
-		req.SetBasicAuth(d.Trust.OIDCTerms().ClientID, url.QueryEscape(d.StageSecret))
+		req.SetBasicAuth(d.Terms.ClientID, url.QueryEscape(d.StageSecret))
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
@@ -193,11 +119,11 @@ func (o *op) token(d *Deal, form url.Values) (int, map[string]any) {
 	return resp.StatusCode, m
 }
 
-func (o *op) redeem(d *Deal, code, redirect string) (int, map[string]any) {
+func (o *opened) redeem(d *cast.OIDC, code, redirect string) (int, map[string]any) {
 	return o.token(d, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect}, "code_verifier": {verifier}})
 }
 
-func (o *op) refresh(d *Deal, token any) (int, map[string]any) {
+func (o *opened) refresh(d *cast.OIDC, token any) (int, map[string]any) {
 	return o.token(d, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {fmt.Sprint(token)}})
 }
 
@@ -212,13 +138,13 @@ func refused(t *testing.T, what string, status int, m map[string]any, code, says
 
 func TestCodesExpire(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	code, _ := o.code(d, callback, "mira")
-	o.clock = now.Add(CodeLife)
+	o.set(now.Add(oauth.CodeLife))
 	status, m := o.redeem(d, code, callback)
 	refused(t, "a code of a minute ago", status, m, "invalid_grant", "older than 60 seconds")
 	code, _ = o.code(d, callback, "mira")
-	o.clock = o.clock.Add(CodeLife - time.Second)
+	o.pass(oauth.CodeLife - time.Second)
 	if status, m := o.redeem(d, code, callback); status != 200 || m["expires_in"] != 900.0 {
 		t.Errorf("a code of 59 seconds: %d %v", status, m)
 	}
@@ -244,7 +170,7 @@ func TestCodesExpire(t *testing.T) {
 
 func TestPolicies(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	fresh := func() map[string]any {
 		t.Helper()
 		o.fresh()
@@ -270,17 +196,15 @@ func TestPolicies(t *testing.T) {
 	denied("another group", "policy admits: petra is in visitors; dome@ridge admits the group observers or directors", "petra")
 	set(func(x *federation.Trust) { x.Admits = "consented" })
 	fresh()
-	r := *d.live()
-	all := r.Consents
-	r.Consents = nil
+	all := o.led.Consents[d.Of().Name]
+	var own []federation.Consent
 	for _, c := range all {
 		c.For, c.Admin = "mira", false
-		r.Consents = append(r.Consents, c)
+		own = append(own, c)
 	}
-	d.Register(&r)
+	o.consents(d.Of().Name, own)
 	denied("consented by the person alone", "admits those alone for whom an administrator consented", "mira")
-	r.Consents = all
-	d.Register(&r)
+	o.consents(d.Of().Name, all)
 	set(func(x *federation.Trust) { x.Admits = "everyone" })
 
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = []string{"192.0.2.0/24", "2001:db8::/32"} })
@@ -321,20 +245,20 @@ func TestPolicies(t *testing.T) {
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh, x.OIDCTerms().Policy.RefreshIdle = 3600, 600 })
 	m = fresh()
 	for range 5 {
-		o.clock = o.clock.Add(9 * time.Minute)
+		o.pass(9 * time.Minute)
 		if status, m = o.refresh(d, m["refresh_token"]); status != 200 {
 			t.Fatalf("%v", m)
 		}
 	}
 	old := m["refresh_token"]
-	o.clock = o.clock.Add(10 * time.Minute)
+	o.pass(10 * time.Minute)
 	status, e = o.refresh(d, old)
 	refused(t, "idle", status, e, "invalid_grant", "policy refresh-idle of dome@ridge: not used for 10 minutes")
-	o.clock = o.clock.Add(-1 * time.Minute)
+	o.pass(-time.Minute)
 	if status, m = o.refresh(d, old); status != 200 {
 		t.Fatalf("%v", m)
 	}
-	o.clock = o.clock.Add(6 * time.Minute)
+	o.pass(6 * time.Minute)
 	status, e = o.refresh(d, m["refresh_token"])
 	refused(t, "an old sign-in", status, e, "invalid_grant", "policy refresh of dome@ridge: the sign-in is older than 1 hour")
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 0 })
@@ -345,18 +269,14 @@ func TestPolicies(t *testing.T) {
 
 	// A consent withdrawn meanwhile is missing from the next token; all of them end the chain.
 	m = fresh()
-	r = *d.live()
-	r.Consents = all[:3]
-	d.Register(&r)
+	o.consents(d.Of().Name, all[:3])
 	if status, m = o.refresh(d, m["refresh_token"]); status != 200 || strings.Contains(m["scope"].(string), "schedule.read") {
 		t.Errorf("after a withdrawal: %v", m)
 	}
-	r.Consents = nil
-	d.Register(&r)
+	o.consents(d.Of().Name, nil)
 	status, e = o.refresh(d, m["refresh_token"])
 	refused(t, "all withdrawn", status, e, "invalid_grant", "withdrawn")
-	r.Consents = all
-	d.Register(&r)
+	o.consents(d.Of().Name, all)
 
 	// The session: too old it asks for a sign-in again.
 	fresh()
@@ -365,11 +285,11 @@ func TestPolicies(t *testing.T) {
 		return back.Get("error")
 	}
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Session = 600 })
-	o.clock = o.clock.Add(9 * time.Minute)
+	o.pass(9 * time.Minute)
 	if e := prompt(); e != "" {
 		t.Errorf("a young session: %s", e)
 	}
-	o.clock = o.clock.Add(time.Minute)
+	o.pass(time.Minute)
 	if e := prompt(); e != "login_required" {
 		t.Errorf("an old session: %q", e)
 	}
@@ -378,7 +298,7 @@ func TestPolicies(t *testing.T) {
 	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "" {
 		t.Errorf("max_age: %v", back)
 	}
-	o.clock = o.clock.Add(61 * time.Second)
+	o.pass(61 * time.Second)
 	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "login_required" {
 		t.Errorf("max_age: %v", back)
 	}
@@ -386,7 +306,7 @@ func TestPolicies(t *testing.T) {
 
 func TestSingleSignOut(t *testing.T) {
 	o := newOP(t)
-	dome, sky := o.s.Deals[0], o.s.Deals[1]
+	dome, sky := o.oidc("dome"), o.oidc("sky")
 	signedIn := func() (a, b map[string]any) {
 		t.Helper()
 		o.fresh()
@@ -440,7 +360,7 @@ func TestSingleSignOut(t *testing.T) {
 
 func TestNativeClients(t *testing.T) {
 	o := newOP(t)
-	orbit := o.s.Deals[2]
+	orbit := o.oidc("orbit")
 	// The port of a loopback redirect is free (RFC 8252, section 7.3); nothing else is.
 	for redirect, ok := range map[string]bool{"http://127.0.0.1:51004/cb": true, "http://127.0.0.1/cb": true, "example.kestrelridge.orbit:/cb": true, "http://127.0.0.1:51004/cb2": false,
 		"http://localhost:51004/cb": false, "http://127.0.0.2/cb": false, "https://127.0.0.1/cb": false, "http://u@127.0.0.1:1/cb": false, "example.kestrelridge.orbit:/cb2": false} {
@@ -461,7 +381,7 @@ func TestNativeClients(t *testing.T) {
 
 func TestAnswersByForm(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	o.code(d, callback, "mira")
 	_, page := o.went(o.client.Get(o.authorizeURL(d, callback, "response_mode", "form_post")))
 	if page.action != callback || page.fields.Get("code") == "" || page.fields.Get("state") != "s" || page.fields.Get("iss") != o.base+"/ridge" {
@@ -480,7 +400,7 @@ func TestAnswersByForm(t *testing.T) {
 
 func TestAudienceOfTokens(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	aud := func(m map[string]any) string {
 		_, c, _ := oidc.Peek(fmt.Sprint(m["access_token"]))
 		return fmt.Sprint(c["aud"], " ", c["scope"])
@@ -498,7 +418,7 @@ func TestAudienceOfTokens(t *testing.T) {
 	if _, m = o.redeem(d, code, callback); aud(m) != audience+" schedule.read" || m["id_token"] != nil {
 		t.Errorf("%s", aud(m))
 	}
-	courier := o.s.Deals[3]
+	courier := o.oidc("courier")
 	if _, m = o.token(courier, url.Values{"grant_type": {"client_credentials"}}); aud(m) != audience+" frames.read" {
 		t.Errorf("%s %v", aud(m), m)
 	}
@@ -508,8 +428,8 @@ func TestAudienceOfTokens(t *testing.T) {
 	refused(t, "no API", status, m, "invalid_target", "audience of no API")
 	// What was put into tokens and presented was seen.
 	n := 0
-	for _, x := range o.seen {
-		if x.Trust == "courier@ridge" && !x.Presented && len(x.Asks) == 1 {
+	for _, trust := range o.issued {
+		if trust == "courier@ridge" {
 			n++
 		}
 	}
@@ -521,12 +441,12 @@ func TestAudienceOfTokens(t *testing.T) {
 // TestRevokedTokensStayRevoked moves the clock to where a token has expired and, clocks being apart, may still be taken.
 func TestRevokedTokensStayRevoked(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 0 })
 	code, _ := o.code(d, callback, "mira")
 	_, m := o.redeem(d, code, callback)
 	judge := func() string {
-		return strings.Join(o.s.judgeAccess(d.Provider, m["access_token"].(string), audience).Findings.IDs("error"), " ")
+		return strings.Join(o.serves(d).JudgeAccess(m["access_token"].(string), audience).Findings.IDs("error"), " ")
 	}
 	if got := judge(); got != "" {
 		t.Fatal(got)
@@ -535,7 +455,7 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 		t.Fatal(page.text)
 	}
 	for _, later := range []time.Duration{time.Minute, 15*time.Minute + 30*time.Second} {
-		o.clock = now.Add(later)
+		o.set(now.Add(later))
 		o.code(d, callback, "mira") // whatever is over is forgotten now
 		if got := judge(); got != "token.revoked" {
 			t.Errorf("after %s: %q", later, got)
@@ -545,12 +465,11 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy = federation.DefaultPolicy() })
 	code, _ = o.code(d, callback, "mira")
 	_, m = o.redeem(d, code, callback)
-	c := &caller{deal: d, reg: d.live()}
-	if in := o.s.introspected(d.Provider, c, m["refresh_token"].(string)); in["active"] != true || in["exp"] != o.clock.Add(7*24*time.Hour).Unix() {
+	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != true || in["exp"] != o.now().Add(7*24*time.Hour).Unix() {
 		t.Errorf("%v", in)
 	}
-	o.clock = o.clock.Add(7 * 24 * time.Hour)
-	if in := o.s.introspected(d.Provider, c, m["refresh_token"].(string)); in["active"] != false {
+	o.pass(7 * 24 * time.Hour)
+	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != false {
 		t.Errorf("%v", in)
 	}
 }
@@ -558,14 +477,9 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 // TestRequestsAreNotedOnce has a person be stopped twice.
 func TestRequestsAreNotedOnce(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
-	kept := 0
-	o.s.Book.Consent = func(l []federation.Consent) error { kept += len(l); return nil }
-	apis := o.s.apiParties()
-	apis["telescope-api"].API.Permissions[0].Admin = true
-	r := *d.live()
-	r.Consents = r.Consents[:3]
-	d.Register(&r)
+	d := o.oidc("dome")
+	o.led.Parties["telescope-api"].API.Permissions[0].Admin = true
+	o.consents(d.Of().Name, o.led.Consents[d.Of().Name][:3])
 	for range 2 {
 		q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
 		if page.fields.Has("person") {
@@ -576,26 +490,43 @@ func TestRequestsAreNotedOnce(t *testing.T) {
 			t.Fatalf("%v %s", q, page.text)
 		}
 	}
-	if kept != 1 || d.live().Consents[3].Standing != federation.Requested {
-		t.Errorf("%d requests, %+v", kept, d.live().Consents)
+	if have := o.oidc("dome").Consents; len(o.kept) != 1 || have[3].Standing != federation.Requested {
+		t.Errorf("%d requests, %+v", len(o.kept), have)
 	}
 }
 
 // TestStageForgets moves the clock past all that a stage remembers.
 func TestStageForgets(t *testing.T) {
 	o := newOP(t)
-	d := o.set.deal
+	d := o.oidc("dome")
 	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 3600 })
 	for range 20 {
 		code, _ := o.code(d, callback, "mira")
 		o.redeem(d, code, callback)
 	}
-	if len(o.s.oauth.codes) != 20 || len(o.s.oauth.families) != 20 {
-		t.Errorf("%d codes, %d chains", len(o.s.oauth.codes), len(o.s.oauth.families))
+	state := o.s.Providers.State.(*oauth.Memory)
+	if codes, chains := state.Size(); codes != 20 || chains != 20 {
+		t.Errorf("%d codes, %d chains", codes, chains)
 	}
-	o.clock = o.clock.Add(2 * time.Hour)
+	o.pass(2 * time.Hour)
 	o.code(d, callback, "mira")
-	if len(o.s.oauth.codes) != 1 || len(o.s.oauth.families) != 0 {
-		t.Errorf("later: %d codes, %d chains", len(o.s.oauth.codes), len(o.s.oauth.families))
+	if codes, chains := state.Size(); codes != 1 || chains != 0 {
+		t.Errorf("later: %d codes, %d chains", codes, chains)
 	}
+}
+
+// serves is the authorization server of a trust's provider.
+func (o *opened) serves(d *cast.OIDC) *oauth.Server {
+	o.t.Helper()
+	s, err := o.s.Providers.Serves(d.Deal.Provider, nil)
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	return s
+}
+
+// read reads a page.
+func (o *opened) read(resp *http.Response, err error) answerPage {
+	o.t.Helper()
+	return readAnswer(o.t, resp, err)
 }

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net/http"
 	"net/http/cookiejar"
-	"net/http/httptest"
 	"net/url"
 	"slices"
 	"strings"
@@ -19,14 +18,14 @@ import (
 
 	"golang.org/x/net/html"
 
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -43,52 +42,35 @@ var signer = sync.OnceValue(func() *xmlsec.Signer {
 	return &xmlsec.Signer{Key: k, Certificate: c, Rand: rand.Reader}
 })
 
-// set is a running stage under one address with a browser.
+// set is a running stage with one trust over SAML, and a browser.
 type set struct {
-	t      *testing.T
-	s      *Stage
-	deal   *Deal
-	base   string
+	*running
 	client *http.Client
-	events []Event
 }
 
-func newSet(t *testing.T, change func(*Deal)) *set {
-	t.Helper()
+// samlLedger has one trust over SAML between two own parties.
+func samlLedger() *cast.Ledger {
 	cert := base64.StdEncoding.EncodeToString(signer().Certificate.Raw)
-	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
-	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "Ridge <b>", nil)
+	provider := ridge()
 	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
 	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "Night Log", nil)
 	app.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
-	d := &Deal{Trust: federation.Trust{Name: "nightlog@ridge", Admits: "everyone", Strength: "any", SubjectFormat: saml.FormatUnspecified,
-		Terms: federation.Held{Terms: &federation.SAMLTerms{Signs: "assertion", SignsRequests: true}}},
-		Provider: &Player{Party: provider, Signer: signer()}, App: &Player{Party: app, Signer: signer(), Home: HomeOf(&app)}}
-	if change != nil {
-		change(d)
-	}
-	e, err := claims.NewEngine()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if d.Releaser, err = federation.NewReleaser(e, &d.Trust, federation.SubjectKey{Salt: []byte("salt")}, rand.Reader); err != nil {
-		t.Fatal(err)
-	}
-	x := &set{t: t, deal: d}
-	x.s = &Stage{Deals: []*Deal{d}, Now: func() time.Time { return now }, Rand: rand.Reader,
-		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}}}}
-	x.s.Watch = func(e Event) { x.events = append(x.events, e) }
-	srv := httptest.NewServer(x.s)
-	t.Cleanup(srv.Close)
-	x.base = srv.URL
-	x.s.Rebase(x.base)
-	if err := x.s.Open(); err != nil {
-		t.Fatal(err)
-	}
-	x.client = browser(t)
-	return x
+	t := federation.NewTrust(&app, &provider, saml.FormatUnspecified, &federation.SAMLTerms{Signs: "assertion", SignsRequests: true}, now)
+	return &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider, "nightlog": &app},
+		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}}, Consents: map[string][]federation.Consent{}, People: personsOf()[:1]}
 }
+
+func newSet(t *testing.T, change func(*cast.Ledger)) *set {
+	t.Helper()
+	led := samlLedger()
+	if change != nil {
+		change(led)
+	}
+	return &set{start(t, led), browser(t)}
+}
+
+func (x *set) deal() *cast.SAML { return x.s.Cast().SAML[0] }
 
 func browser(t *testing.T) *http.Client {
 	jar, err := cookiejar.New(nil)
@@ -106,17 +88,22 @@ type answerPage struct {
 
 func (x *set) read(resp *http.Response, err error) answerPage {
 	x.t.Helper()
+	return readAnswer(x.t, resp, err)
+}
+
+func readAnswer(t *testing.T, resp *http.Response, err error) answerPage {
+	t.Helper()
 	if err != nil {
-		x.t.Fatal(err)
+		t.Fatal(err)
 	}
 	defer resp.Body.Close()
 	b, err := io.ReadAll(resp.Body)
 	if err != nil {
-		x.t.Fatal(err)
+		t.Fatal(err)
 	}
 	doc, err := html.Parse(bytes.NewReader(b))
 	if err != nil {
-		x.t.Fatal(err)
+		t.Fatal(err)
 	}
 	return answerPage{resp.StatusCode, readPage(doc), string(b)}
 }
@@ -135,16 +122,9 @@ func (x *set) post(p answerPage, set ...string) answerPage {
 	return x.read(x.client.PostForm(p.action, f))
 }
 
-func (x *set) lastErrors() []string {
-	if len(x.events) == 0 {
-		return nil
-	}
-	return x.events[len(x.events)-1].Findings.IDs(finding.Error)
-}
-
 func TestSignInAndReplay(t *testing.T) {
 	x := newSet(t, nil)
-	form := x.get(x.deal.App.start())
+	form := x.get(x.deal().App.Start())
 	if form.status != 200 || !form.fields.Has("person") || strings.Contains(form.text, "Ridge <b>") {
 		t.Fatalf("%d %s", form.status, form.text)
 	}
@@ -152,7 +132,7 @@ func TestSignInAndReplay(t *testing.T) {
 		t.Errorf("an unknown person: %s", nobody.text)
 	}
 	answer := x.post(form, "person", "mira@kestrelridge.example")
-	if !answer.fields.Has("SAMLResponse") || answer.action != x.deal.App.Party.Entity.SP.ACS[0].Location {
+	if !answer.fields.Has("SAMLResponse") || answer.action != x.deal().App.Party.Entity.SP.ACS[0].Location {
 		t.Fatalf("%d %s", answer.status, answer.text)
 	}
 	if again := x.post(form, "person", "mira"); again.status != http.StatusForbidden {
@@ -161,8 +141,8 @@ func TestSignInAndReplay(t *testing.T) {
 	// Somebody else's browser cannot use the response.
 	mine := x.client
 	x.client = browser(t)
-	if stolen := x.post(answer); stolen.status != http.StatusForbidden || !slices.Equal(x.lastErrors(), []string{"saml.in-response-to"}) {
-		t.Errorf("a stolen response: %d, %v", stolen.status, x.lastErrors())
+	if stolen := x.post(answer); stolen.status != http.StatusForbidden || !slices.Equal(lastErrors(x.running), []string{"saml.in-response-to"}) {
+		t.Errorf("a stolen response: %d, %v", stolen.status, lastErrors(x.running))
 	}
 	x.client = mine
 	if in := x.post(answer); in.title != "Signed in" || !strings.Contains(in.text, ">mira<") {
@@ -171,14 +151,14 @@ func TestSignInAndReplay(t *testing.T) {
 	if twice := x.post(answer); twice.status != http.StatusForbidden {
 		t.Errorf("the response was taken twice: %d", twice.status)
 	}
-	if home := x.get(x.deal.App.Home); home.title != "Signed in" {
+	if home := x.get(x.deal().App.Home); home.title != "Signed in" {
 		t.Errorf("the session did not hold: %s", home.title)
 	}
-	if sso := x.get(x.deal.App.start()); !sso.fields.Has("SAMLResponse") {
+	if sso := x.get(x.deal().App.Start()); !sso.fields.Has("SAMLResponse") {
 		t.Errorf("the provider's session did not hold: %s", sso.title)
 	}
 	x.client = browser(t)
-	if home := x.get(x.deal.App.Home); home.title == "Signed in" {
+	if home := x.get(x.deal().App.Home); home.title == "Signed in" {
 		t.Error("another browser is signed in")
 	}
 }
@@ -186,9 +166,9 @@ func TestSignInAndReplay(t *testing.T) {
 // TestProviderRefusesRequests sends requests that are wrong in one thing each.
 func TestProviderRefusesRequests(t *testing.T) {
 	x := newSet(t, nil)
-	sso := x.deal.Provider.Party.Entity.IDP.SSO[0].Location
+	sso := x.deal().Provider.Party.Entity.IDP.SSO[0].Location
 	good := func() *saml.AuthnRequest {
-		return &saml.AuthnRequest{ID: x.s.id(), Issuer: x.deal.App.Party.Entity.ID, Destination: sso, ACS: x.deal.App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
+		return &saml.AuthnRequest{ID: x.s.ID(), Issuer: x.deal().App.Party.Entity.ID, Destination: sso, ACS: x.deal().App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
 	}
 	send := func(r *saml.AuthnRequest, s *xmlsec.Signer) answerPage {
 		t.Helper()
@@ -203,7 +183,7 @@ func TestProviderRefusesRequests(t *testing.T) {
 		return x.get(to)
 	}
 	if p := send(good(), signer()); p.status != 200 {
-		t.Fatalf("a good request: %d, %v", p.status, x.lastErrors())
+		t.Fatalf("a good request: %d, %v", p.status, lastErrors(x.running))
 	}
 	stranger, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
@@ -232,15 +212,15 @@ func TestProviderRefusesRequests(t *testing.T) {
 				c.change(c.req)
 			}
 			p := send(c.req, c.signer)
-			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(x.lastErrors(), []string{c.want}) {
-				t.Errorf("%d with %v, want %s alone", p.status, x.lastErrors(), c.want)
+			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running), []string{c.want}) {
+				t.Errorf("%d with %v, want %s alone", p.status, lastErrors(x.running), c.want)
 			}
 		})
 	}
 	r := good()
 	r.ACS, r.ACSIndex = "", "1"
 	if p := send(r, signer()); p.status != 200 {
-		t.Errorf("a known index: %d, %v", p.status, x.lastErrors())
+		t.Errorf("a known index: %d, %v", p.status, lastErrors(x.running))
 	}
 	r = good()
 	r.NameIDFormat = saml.FormatTransient
@@ -261,11 +241,14 @@ func TestProviderRefusesRequests(t *testing.T) {
 }
 
 func TestPassiveForcedAndStronger(t *testing.T) {
-	x := newSet(t, func(d *Deal) { d.Trust.SAMLTerms().SignsRequests = false; d.App.Party.Entity.SP.RequestsSigned = false })
-	sso := x.deal.Provider.Party.Entity.IDP.SSO[0].Location
+	x := newSet(t, func(l *cast.Ledger) {
+		l.Trusts[0].SAMLTerms().SignsRequests = false
+		l.Parties["nightlog"].Entity.SP.RequestsSigned = false
+	})
+	sso := x.deal().Provider.Party.Entity.IDP.SSO[0].Location
 	send := func(change func(*saml.AuthnRequest)) answerPage {
 		t.Helper()
-		r := &saml.AuthnRequest{ID: x.s.id(), Issuer: x.deal.App.Party.Entity.ID, Destination: sso, IssueInstant: now}
+		r := &saml.AuthnRequest{ID: x.s.ID(), Issuer: x.deal().App.Party.Entity.ID, Destination: sso, IssueInstant: now}
 		change(r)
 		b, err := r.Bytes(nil)
 		if err != nil {
@@ -280,7 +263,7 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) || p.fields.Get("RelayState") != "a&b" {
 		t.Errorf("passive without a session: %s", p.text)
 	}
-	x.post(x.get(x.deal.App.start()), "person", "mira")
+	x.post(x.get(x.deal().App.Start()), "person", "mira")
 	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusSuccess) {
 		t.Errorf("passive with a session: %s", p.text)
 	}
@@ -298,17 +281,28 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 
 func TestClashesAndPlaces(t *testing.T) {
 	x := newSet(t, nil)
-	other := *x.deal.App
-	other.Party.Name = "copy"
-	s := &Stage{Deals: []*Deal{x.deal, {App: &other, Provider: x.deal.Provider}}, Now: x.s.Now, Rand: rand.Reader}
-	if err := s.Open(); !errors.Is(err, ErrClash) || !strings.Contains(err.Error(), "copy") {
+	led := samlLedger()
+	other := *led.Parties["nightlog"]
+	other.Name = "copy"
+	second := led.Trusts[0].Clone()
+	second.Name, second.App = "copy@ridge", "copy"
+	led.Trusts, led.Parties["copy"] = append(led.Trusts, *second), &other
+	own := &running{t: t, led: led, clock: now}
+	c, err := own.make()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var clash *server.ErrClash
+	if err := x.s.Play(c); !errors.As(err, &clash) || !strings.Contains(err.Error(), "copy") {
 		t.Errorf("two apps at one address: %v", err)
 	}
+	if x.get(x.deal().App.Start()).status != 200 {
+		t.Error("what cannot be played was taken")
+	}
 	// An app under test that runs on this machine plays itself.
-	x = newSet(t, func(d *Deal) {
-		d.App.Party.Own, d.App.StandIn = false, true
-		d.App.Party.Entity.SP.ACS[0].Location = "http://localhost:9999/acs"
-		d.App.Origin = d.App.Party.Entity
+	x = newSet(t, func(l *cast.Ledger) {
+		l.Parties["nightlog"].Own = false
+		l.Parties["nightlog"].Entity.SP.ACS[0].Location = "http://localhost:9999/acs"
 	})
 	places := x.s.Places()
 	if len(places) != 2 || places[1].Played != "by itself, at its own address" || places[1].ACS != "http://localhost:9999/acs" || places[1].Metadata != "" {
@@ -324,18 +318,16 @@ func TestClashesAndPlaces(t *testing.T) {
 
 func TestTheStageForgets(t *testing.T) {
 	x := newSet(t, nil)
-	at := now
-	x.s.Now = func() time.Time { return at }
 	for range 5 {
-		x.get(x.deal.App.start())
+		x.get(x.deal().App.Start())
 	}
-	if len(x.s.pending) == 0 || len(x.s.asked) == 0 || len(x.s.seen) == 0 {
+	if x.s.Waiting() != 5 || x.s.sp.Remembered() != 5 || x.s.idp.Remembered() != 5 {
 		t.Fatal("nothing was remembered")
 	}
-	at = at.Add(20 * time.Minute)
-	x.get(x.deal.App.start())
-	if len(x.s.pending) > 1 || len(x.s.asked) > 1 || len(x.s.seen) > 1 {
-		t.Errorf("%d forms, %d requests and %d IDs are still remembered", len(x.s.pending), len(x.s.asked), len(x.s.seen))
+	x.pass(20 * time.Minute)
+	x.get(x.deal().App.Start())
+	if x.s.Waiting() > 1 || x.s.sp.Remembered() > 1 || x.s.idp.Remembered() > 1 {
+		t.Errorf("%d forms, %d requests and %d IDs are still remembered", x.s.Waiting(), x.s.sp.Remembered(), x.s.idp.Remembered())
 	}
 }
 

@@ -11,22 +11,12 @@ import (
 	"net/http/cookiejar"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/net/html"
+	"tressik.example/internal/stage/server"
 )
-
-// Step is one exchange of the walk.
-type Step struct {
-	N        int    `json:"n"`
-	Method   string `json:"method"`
-	URL      string `json:"url"`             // without its query
-	Carries  string `json:"carries"`         // what the browser brings, in words
-	Status   int    `json:"status"`          // HTTP status of the answer
-	Answer   string `json:"answer"`          // what came back, in words
-	Duration string `json:"duration"`        // for people, not for measuring
-	Inner    []Step `json:"inner,omitempty"` // calls from server to server that this one led to
-}
 
 // Walker signs in on a stage as a browser would: redirects, cookies, forms.
 type Walker struct {
@@ -37,7 +27,8 @@ type Walker struct {
 	Person string
 	Second bool   // confirm a second factor when asked
 	Note   string // what the first step brings, in words; "" is nothing
-	OnStep func(Step)
+	// OnEvent gets all that happens, in order: each exchange, and behind it what was judged while it lasted. It may be nil.
+	OnEvent func(server.Event)
 	// OnMessage gets each SAML message as the browser carries it: kind is request or response, text a whole URL or a form
 	// body. It may be nil.
 	OnMessage func(kind, text string)
@@ -46,6 +37,10 @@ type Walker struct {
 	Asked, Consented bool
 	Refuse           bool // refuse consent
 	n                int
+
+	restore func() // gives the stage back whoever listened before
+	mu      sync.Mutex
+	events  []server.Event
 }
 
 // ErrOffStage means that the walk was sent to a host that no party of the ledger has.
@@ -58,6 +53,18 @@ func NewWalker(s *Stage) (*Walker, error) {
 		return nil, fmt.Errorf("opening the stage on a free port: %w", err)
 	}
 	w := &Walker{stage: s, addr: ln.Addr().String(), server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}}
+	watch := s.Watch
+	s.Watch = func(e server.Event) {
+		if watch != nil {
+			watch(e)
+		}
+		if w.OnEvent != nil {
+			w.mu.Lock()
+			w.events = append(w.events, e)
+			w.mu.Unlock()
+		}
+	}
+	w.restore = func() { s.Watch = watch }
 	go w.server.Serve(ln)
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -67,7 +74,7 @@ func NewWalker(s *Stage) (*Walker, error) {
 	// there is nothing to encrypt, and URLs, destinations and recipients stay as they are.
 	dial := func(ctx context.Context, network, addr string) (net.Conn, error) {
 		host, _, err := net.SplitHostPort(addr)
-		if err != nil || !s.Hosts()[strings.ToLower(host)] {
+		if err != nil || !s.Host(host) {
 			return nil, fmt.Errorf("%w: no party has the host %s", ErrOffStage, host)
 		}
 		return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", w.addr)
@@ -86,7 +93,9 @@ func (w *Walker) Close() error {
 	w.client.CloseIdleConnections()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	return w.server.Shutdown(ctx)
+	err := w.server.Shutdown(ctx)
+	w.restore()
+	return err
 }
 
 // Walk goes from a start link until a page that leads no further, at most 20 exchanges.
@@ -108,21 +117,19 @@ func (w *Walker) Walk(start string) error {
 			if errors.As(err, &ue) {
 				err = ue.Err
 			}
-			return fmt.Errorf("%s %s: %w", req.Method, bare(req.URL), err)
+			return fmt.Errorf("%s %s: %w", req.Method, server.Bare(req.URL), err)
 		}
 		body, err := io.ReadAll(io.LimitReader(resp.Body, 8<<20))
 		resp.Body.Close()
 		if err != nil {
-			return fmt.Errorf("%s %s: %w", req.Method, bare(req.URL), err)
+			return fmt.Errorf("%s %s: %w", req.Method, server.Bare(req.URL), err)
 		}
 		w.n++
-		step := Step{N: w.n, Method: req.Method, URL: bare(req.URL), Carries: carries, Status: resp.StatusCode,
+		step := server.Step{N: w.n, Method: req.Method, URL: server.Bare(req.URL), Carries: carries, Status: resp.StatusCode,
 			Duration: time.Since(began).Round(100 * time.Microsecond).String()}
 		next, brings, answer, err := w.follow(req, resp, body)
 		step.Answer, step.Inner = answer, w.stage.Inner()
-		if w.OnStep != nil {
-			w.OnStep(step)
-		}
+		w.happened(&step)
 		if err != nil || next == nil {
 			return err
 		}
@@ -131,15 +138,39 @@ func (w *Walker) Walk(start string) error {
 	return errors.New("the walk goes round in circles: more than 20 exchanges")
 }
 
-// Server shows the calls from server to server that the stage made since it was last asked, as steps of their own.
-func (w *Walker) Server() {
+// happened hands on an exchange and what was judged while it lasted.
+func (w *Walker) happened(step *server.Step) {
+	w.mu.Lock()
+	events := w.events
+	w.events = nil
+	w.mu.Unlock()
+	if w.OnEvent == nil {
+		return
+	}
+	if step != nil {
+		w.OnEvent(server.Event{Step: step})
+	}
+	for _, e := range events {
+		w.OnEvent(e)
+	}
+}
+
+// Do runs something that is no browser's doing: the calls from server to server that it makes are steps of their own. What it
+// found is told behind them.
+func (w *Walker) Do(f func() server.Event) server.Event {
+	e := f()
 	for _, st := range w.stage.Inner() {
 		w.n++
 		st.N = w.n
-		if w.OnStep != nil {
-			w.OnStep(st)
+		if w.OnEvent != nil {
+			w.OnEvent(server.Event{Step: &st})
 		}
 	}
+	w.happened(nil)
+	if w.OnEvent != nil {
+		w.OnEvent(e)
+	}
+	return e
 }
 
 // Cookies returns what the browser holds for a URL.
@@ -153,12 +184,6 @@ func (w *Walker) Cookies(at string) map[string]string {
 	return out
 }
 
-func bare(u *url.URL) string {
-	c := *u
-	c.RawQuery = ""
-	return c.String()
-}
-
 // follow does what a browser does with an answer: it returns the next request, or nil at the end.
 func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (next *http.Request, carries, answer string, err error) {
 	if loc := resp.Header.Get("Location"); resp.StatusCode >= 300 && resp.StatusCode < 400 && loc != "" {
@@ -166,8 +191,8 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		if err != nil {
 			return nil, "", "a redirect to no URL", fmt.Errorf("redirect to %q: %w", loc, err)
 		}
-		answer = "redirect to " + bare(u)
-		if at := w.stage.opened[u.Scheme]; at != "" { // the system opens the app of a private scheme
+		answer = "redirect to " + server.Bare(u)
+		if at := w.stage.Opened(u.Scheme); at != "" { // the system opens the app of a private scheme
 			answer += ", which opens the app"
 			if u, err = url.Parse(at + "?" + u.RawQuery); err != nil {
 				return nil, "", "a redirect to no URL", err
@@ -198,10 +223,10 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 	switch {
 	case p.fields.Has("SAMLResponse"):
 		w.message("response", p.fields.Encode())
-		carries, answer = "SAMLResponse", "form with a response for "+bare(action)
+		carries, answer = "SAMLResponse", "form with a response for "+server.Bare(action)
 	case p.fields.Has("SAMLRequest"):
 		w.message("request", p.fields.Encode())
-		carries, answer = "AuthnRequest", "form with a request for "+bare(action)
+		carries, answer = "AuthnRequest", "form with a request for "+server.Bare(action)
 	case p.fields.Has("person"):
 		if w.Asked {
 			return nil, "", "page: " + title, fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
@@ -217,7 +242,6 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		carries, answer = "second factor", "second factor page"
 	case p.fields.Has("form_token") && p.consent:
 		w.Consented = true
-		p.fields.Del("everyone")
 		p.fields.Set("decision", "agree")
 		if w.Refuse {
 			p.fields.Set("decision", "refuse")
@@ -232,7 +256,7 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 			}
 		}
 	case p.fields.Has("code") || p.fields.Has("error") && p.fields.Has("iss"):
-		carries, answer = oauthWords(p.fields), "form for "+bare(action)
+		carries, answer = oauthWords(p.fields), "form for "+server.Bare(action)
 	default:
 		return nil, "", "page: " + title, nil
 	}

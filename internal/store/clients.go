@@ -90,9 +90,9 @@ func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
 func (tx *Tx) PutConsents(action string, list []federation.Consent) error {
 	for i := range list {
 		c := &list[i]
-		if _, err := tx.tx.Exec(`INSERT INTO consents VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		if _, err := tx.tx.Exec(`INSERT INTO consents SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM trusts WHERE name = ?)
 			ON CONFLICT (trust, api, name, how, person) DO UPDATE SET standing = excluded.standing, by = excluded.by, admin = excluded.admin, at = excluded.at`,
-			c.Trust, c.API, c.Name, c.As, c.For, c.Standing, c.By, c.Admin, text(c.At)); err != nil {
+			c.Trust, c.API, c.Name, c.As, c.For, c.Standing, c.By, c.Admin, text(c.At), c.Trust); err != nil {
 			return err
 		}
 		if err := tx.note(action, "", c.Trust, nil, c); err != nil {
@@ -161,24 +161,6 @@ func (tx *Tx) Saw(s Sightings) error {
 		}
 	}
 	return nil
-}
-
-// DataVersion changes whenever another connection has changed the ledger (PRAGMA data_version on a connection of its own).
-type DataVersion func() (int64, error)
-
-// Watch returns a DataVersion and what ends it.
-func (l *Ledger) Watch() (DataVersion, func() error, error) {
-	if l.readOnly {
-		return func() (int64, error) { return 0, nil }, func() error { return nil }, nil
-	}
-	conn, err := l.db.Conn(ctx())
-	if err != nil {
-		return nil, nil, fmt.Errorf("watching the ledger: %w", plain(err))
-	}
-	return func() (v int64, err error) {
-		err = conn.QueryRowContext(ctx(), "PRAGMA data_version").Scan(&v)
-		return v, plain(err)
-	}, conn.Close, nil
 }
 
 // APIs lists the apps that have an api side, by name.

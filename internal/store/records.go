@@ -15,6 +15,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/people"
 )
 
@@ -165,7 +166,11 @@ const (
 
 // AddKey stores a private key of an own party sealed in the ledger.
 func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate) error {
-	sealed, err := tx.seal(key)
+	pem, err := keys.MarshalPrivate(key)
+	if err != nil {
+		return err
+	}
+	sealed, err := tx.seal(pem)
 	if err != nil {
 		return fmt.Errorf("sealing the key: %w", err)
 	}
@@ -193,7 +198,11 @@ func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error
 	if err != nil {
 		return nil, nil, err
 	}
-	key, err := l.unseal(sealed)
+	pem, err := l.unseal(sealed)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err := keys.ParsePrivate(pem)
 	return key, cert, err
 }
 

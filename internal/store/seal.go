@@ -2,7 +2,6 @@ package store
 
 import (
 	"bytes"
-	"crypto"
 	"errors"
 	"fmt"
 	"io"
@@ -11,8 +10,6 @@ import (
 	"strings"
 
 	"filippo.io/age"
-
-	"tressik.example/internal/core/keys"
 )
 
 // ErrSealKey means that the seal key is lost, unreadable, or belongs to another ledger.
@@ -58,7 +55,8 @@ func readSealKey(path string) (*age.X25519Identity, error) {
 	return nil, fmt.Errorf("%w: %s holds no age identity", ErrSealKey, path)
 }
 
-func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
+// seal encrypts something for the seal key.
+func (tx *Tx) seal(secret []byte) ([]byte, error) {
 	var text string
 	if err := tx.tx.QueryRow("SELECT value FROM ledger WHERE key = 'seal'").Scan(&text); err != nil {
 		return nil, err
@@ -67,16 +65,12 @@ func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the seal key's public part in the ledger: %w", err)
 	}
-	pem, err := keys.MarshalPrivate(key)
-	if err != nil {
-		return nil, err
-	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, to)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := w.Write(pem); err != nil {
+	if _, err := w.Write(secret); err != nil {
 		return nil, err
 	}
 	if err := w.Close(); err != nil {
@@ -85,7 +79,8 @@ func (tx *Tx) seal(key crypto.Signer) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-func (l *Ledger) unseal(sealed []byte) (crypto.Signer, error) {
+// unseal opens what was sealed. Errors: ErrSealKey.
+func (l *Ledger) unseal(sealed []byte) ([]byte, error) {
 	path := l.sealKeyPath(l.path)
 	id, err := readSealKey(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -98,9 +93,9 @@ func (l *Ledger) unseal(sealed []byte) (crypto.Signer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey, path)
 	}
-	pem, err := io.ReadAll(r)
+	secret, err := io.ReadAll(r)
 	if err != nil {
 		return nil, fmt.Errorf("%w: a stored key is damaged: %v", ErrSealKey, err)
 	}
-	return keys.ParsePrivate(pem)
+	return secret, nil
 }

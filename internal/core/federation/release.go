@@ -77,6 +77,12 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 	return s, nil
 }
 
+// SubjectOf returns the value of a person's subject.
+func (r *Releaser) SubjectOf(p *people.Person) (string, error) {
+	s, err := r.Subject(p)
+	return s.Value, err
+}
+
 // Attributes returns what is released for a person, and the rules that release nothing with the reason.
 func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
 	return r.rules.For(p)
@@ -92,9 +98,9 @@ func RandomID(rand io.Reader) (string, error) {
 }
 
 // Expectation is what the app of a trust expects of a response, from the ledger alone.
-func Expectation(t *Trust, app, provider *Party, now time.Time) saml.Expect {
-	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: t.SAMLTerms().Unsolicited, AllowSHA1: t.SAMLTerms().AllowSHA1, Trust: t.Name,
-		WantEncrypted: t.SAMLTerms().Encrypts, RefusePlain: t.SAMLTerms().PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
+func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) saml.Expect {
+	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited, AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
+		WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted = sp.Wanted

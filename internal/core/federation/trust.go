@@ -284,6 +284,14 @@ func (t *Trust) SAML() (terms *SAMLTerms, ok bool) {
 	return terms, ok
 }
 
+// ProtocolTitle is a protocol's name for people.
+func ProtocolTitle(over string) string {
+	if t, ok := map[string]string{OverSAML: "SAML", OverOIDC: "OpenID Connect"}[over]; ok {
+		return t
+	}
+	return over
+}
+
 // TrustName joins the names of an app and a provider.
 func TrustName(app, provider string) string { return app + "@" + provider }
 

@@ -25,6 +25,7 @@ type Expect struct {
 	MaxAge      time.Duration // ID token: how old the sign-in may be; 0: any age
 	ACR         []string      // acceptable acr values; none: any
 	Scope       []string      // access token: what the call needs
+	ClientID    string        // access token: the client that it must have been issued to; "" is any
 	Revoked     func(jti string) bool
 	Now         time.Time
 	Trust       string // names of the trust and the provider, for what findings say
@@ -138,6 +139,9 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 		j.out.Pass("token.subject", "subject", s)
 	}
 	j.nonce()
+	if _, there := j.claims["nonce"]; there && !e.CheckNonce {
+		v.NotChecked = append(v.NotChecked, "whether the nonce is the one that the client sent: the client alone knows it")
+	}
 	j.atHash()
 	j.strength()
 	return j.end(v)
@@ -161,6 +165,13 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	v.Scope, _ = Scope(Text(j.claims, "scope"))
 	if e.Revoked != nil && e.Revoked(v.ID) {
 		j.fail("revoked", "revocation", "revoked", "a token that holds", finding.App, "get a fresh one", "RFC 7009 2")
+	}
+	if e.ClientID != "" && v.ClientID != e.ClientID {
+		j.fail("client", "client", v.ClientID, e.ClientID, finding.App, "it was issued to another client; judge it with the trust of that one",
+			"RFC 9068 2.2")
+	}
+	if e.Revoked == nil {
+		v.NotChecked = append(v.NotChecked, "whether the token was revoked")
 	}
 	for _, need := range e.Scope {
 		if slices.Contains(v.Scope, need) {

@@ -1,4 +1,4 @@
-package federation
+package oauth
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
 )
 
@@ -19,13 +20,13 @@ type Authorization struct {
 	MaxAge                 time.Duration // -1: none was asked for
 	ACR                    []string
 	Resource               []string
-	Asks                   []Ask
+	Asks                   []federation.Ask
 	Hint                   string // login_hint
 }
 
-// JudgeAuthorization judges the parameters of an authorization request of a trust's client, whose client ID and redirect
-// URI are good. The result is never nil: where there is an error, it has what is needed to answer with that.
-func JudgeAuthorization(q url.Values, t *Trust, apis map[string]*Party) (*Authorization, *oidc.Error) {
+// readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The result
+// is never nil: where there is an error, it has what is needed to answer with that.
+func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error) {
 	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"), MaxAge: -1}
 	switch a.Mode {
 	case "", "query", "form_post":
@@ -64,7 +65,7 @@ func JudgeAuthorization(q url.Values, t *Trust, apis map[string]*Party) (*Author
 		return a, oidc.Fail(oidc.InvalidRequest, "nonce or state is too long")
 	}
 	var e *oidc.Error
-	if a.Asks, e = PickAsks(t, apis, q.Get("scope"), q["resource"], AsUser); e != nil {
+	if a.Asks, e = PickAsks(r, q.Get("scope"), q["resource"], federation.AsUser); e != nil {
 		return a, e
 	}
 	a.Resource, a.Prompt, a.ACR = q["resource"], strings.Fields(q.Get("prompt")), strings.Fields(q.Get("acr_values"))
@@ -95,8 +96,8 @@ func isBase64URL(s string, n int) bool {
 	return len(s) == n
 }
 
-// PickAsks finds what a trust asks for under the scopes and resources of a request. Errors: invalid_scope, invalid_target.
-func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string, as string) ([]Ask, *oidc.Error) {
+// PickAsks finds what a client asks for under the scopes and resources of a request. Errors: invalid_scope, invalid_target.
+func PickAsks(r *Registered, scope string, resources []string, as string) ([]federation.Ask, *oidc.Error) {
 	names, ok := oidc.Scope(scope)
 	if !ok {
 		return nil, oidc.Fail(oidc.InvalidScope, "scope holds a character that no scope can have")
@@ -104,7 +105,7 @@ func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string
 	var targets []string
 	for _, res := range resources {
 		name := ""
-		for n, p := range apis {
+		for n, p := range r.APIs {
 			if p.API.Audience == res {
 				name = n
 			}
@@ -114,10 +115,10 @@ func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string
 		}
 		targets = append(targets, name)
 	}
-	var out []Ask
+	var out []federation.Ask
 	for _, n := range names {
 		found, other := false, ""
-		for _, a := range t.OIDCTerms().Asks {
+		for _, a := range r.Terms.Asks {
 			switch {
 			case a.Name != n:
 			case a.As != as:
@@ -130,24 +131,24 @@ func PickAsks(t *Trust, apis map[string]*Party, scope string, resources []string
 		}
 		switch {
 		case found:
-		case other == AsSelf:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s as itself alone; use grant_type=client_credentials", t.Name, n))
-		case other == AsUser:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s on behalf of a user alone; have a person sign in", t.Name, n))
+		case other == federation.AsSelf:
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s as itself alone; use grant_type=client_credentials", r.Trust.Name, n))
+		case other == federation.AsUser:
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s on behalf of a user alone; have a person sign in", r.Trust.Name, n))
 		case other != "":
 			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
 		default:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", t.Name, n))
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", r.Trust.Name, n))
 		}
 	}
-	if len(out) == 0 && as == AsUser {
+	if len(out) == 0 && as == federation.AsUser {
 		return nil, oidc.Fail(oidc.InvalidScope, "scope is missing or empty; send at least openid")
 	}
 	return out, nil
 }
 
 // ScopeOf is the scope value of asks, each name once.
-func ScopeOf(asks []Ask) string {
+func ScopeOf(asks []federation.Ask) string {
 	var out []string
 	for _, a := range asks {
 		if !slices.Contains(out, a.Name) {

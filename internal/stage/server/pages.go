@@ -1,8 +1,9 @@
-package stage
+package server
 
 import (
 	"crypto/sha256"
 	"encoding/base64"
+	"fmt"
 	"html/template"
 	"net/http"
 	"net/url"
@@ -10,7 +11,6 @@ import (
 	"sync"
 
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/saml"
 )
 
 const pageStyle = `
@@ -36,7 +36,6 @@ button.plain{background:transparent;color:var(--mark)}.deeds{display:flex;gap:.8
 h2{font-size:1rem;font-weight:500;color:var(--soft);margin:0 0 .2rem}
 ul.asks{list-style:none;padding:0;margin:0 0 1rem;background:var(--card);border:1px solid var(--line);border-left:5px solid var(--mark)}
 ul.asks li{padding:.4rem 1rem;border-bottom:1px solid var(--line);display:flex;justify-content:space-between;align-items:baseline;gap:1rem;flex-wrap:wrap}ul.asks li:last-child{border-bottom:0}ul.asks code{color:var(--soft)}
-.box label{font-weight:400}.box input{margin-right:.5rem}
 a{color:var(--mark)}code{font:.92em "DejaVu Sans Mono",monospace}
 `
 
@@ -55,8 +54,8 @@ const pageText = `<!DOCTYPE html>
 {{if .Stopped}}<p>{{if .Ask}}Whom to ask: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
 <p class="deeds"><button name="decision" value="back">Back to {{.App}}</button>{{if .Others}} <button class="plain" name="decision" value="without">Go on without it</button>{{end}}</p>
 {{else}}<p class="who">You are signed in as <b>{{.Who}}</b>.{{if .Contact}} Questions about {{.App}} go to {{.Contact}}.{{end}}{{if .Home}} Its home page is {{.Home}}.{{end}}</p>
-{{if .Admin}}<p class="box"><label><input type="checkbox" name="everyone" value="yes"> Agree for everyone in the organisation, as an administrator: nobody else is asked then</label></p>{{end}}
-<p class="deeds"><button name="decision" value="agree">Agree</button> <button class="plain" name="decision" value="refuse">Refuse</button></p>{{end}}</form>{{end}}
+{{if .Admin}}<p>You are an administrator here. Agree for yourself alone, or for everyone at the organisation: then nobody else is asked.</p>{{end}}
+<p class="deeds"><button name="decision" value="agree">{{if .Admin}}Agree for myself{{else}}Agree{{end}}</button> {{if .Admin}}<button name="decision" value="everyone">Agree for everyone</button> {{end}}<button class="plain" name="decision" value="refuse">Refuse</button></p>{{end}}</form>{{end}}
 {{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td class="long">{{index . 1}}</td></tr>{{end}}</table>{{end}}
 {{if .Claims}}<table><caption>Claims as they arrived</caption><tr>{{if $.D.Plain}}<th>Claim</th>{{else}}<th>Attribute</th><th>Name in the message</th>{{end}}<th>Values</th></tr>
 {{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td>{{if not $.D.Plain}}<td><code>{{.Name}}</code></td>{{end}}<td class="long">{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
@@ -79,7 +78,16 @@ const postText = `<!DOCTYPE html>
 `
 
 var postTemplate = sync.OnceValue(func() *template.Template {
-	return template.Must(template.New("post").Parse(strings.Replace(postText, "{{.Script}}", saml.PostScript, 1)))
+	return template.Must(template.New("post").Parse(strings.Replace(postText, "{{.Script}}", PostScript, 1)))
+})
+
+// PostScript is the one script of a page that posts itself; its hash goes into the content security policy.
+const PostScript = `document.forms[0].submit()`
+
+// policy is the content security policy but for where forms may go, worked out once.
+var policy = sync.OnceValue(func() string {
+	return "default-src 'none'; style-src " + cspHash(pageStyle) + "; script-src " + cspHash(PostScript) +
+		"; base-uri 'none'; frame-ancestors 'none'; form-action "
 })
 
 func cspHash(s string) string {
@@ -87,38 +95,46 @@ func cspHash(s string) string {
 	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }
 
-// secure sets the headers of every page. formAction names where its forms may go.
-func secure(w http.ResponseWriter, formAction string) {
+// Secure sets the headers of every page. formAction names where its forms may go.
+func Secure(w http.ResponseWriter, formAction string) {
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src "+cspHash(pageStyle)+"; script-src "+cspHash(saml.PostScript)+
-		"; form-action "+formAction+"; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", policy()+formAction)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cache-Control", "no-store")
 }
 
-func (s *Stage) post(w http.ResponseWriter, location, parameter string, xml []byte, relay string) {
-	u, err := url.Parse(location)
-	if err != nil {
-		http.Error(w, "the location to post to is no URL", http.StatusInternalServerError)
-		return
+// Post sends the browser on with a form that submits itself: its fields to an address.
+func (s *Server) Post(w http.ResponseWriter, at string, fields url.Values) error {
+	u, err := url.Parse(at)
+	if err != nil || u.Host == "" {
+		return fmt.Errorf("%q is no URL that a form can be posted to", at)
 	}
-	secure(w, u.Scheme+"://"+u.Host)
-	_ = saml.WritePOST(w, location, parameter, xml, relay) // the browser went away
+	Secure(w, u.Scheme+"://"+u.Host)
+	_ = postTemplate().Execute(w, map[string]any{"Action": at, "Fields": fields}) // the browser went away
+	return nil
 }
 
-type pageData struct {
-	Lead     string
-	Fields   [][2]string
-	Claims   []saml.Attribute
-	Findings finding.List
-	Alert    bool // the findings come first
-	Plain    bool // claims have one name, their own
-	Form     *form
-	Consent  *consentForm
-	Leads    string // where the redirects behind the page's form may lead besides this site
-	Links    [][2]string
+// Page is a page of the stage.
+type Page struct {
+	Title, By string // By is the party that shows it
+	Lead      string
+	Fields    [][2]string
+	Claims    []Claim
+	Findings  finding.List
+	Alert     bool // the findings come first
+	Plain     bool // claims have one name, their own
+	Form      *Form
+	Consent   *Consent
+	Leads     string // where the redirects behind the page's form may lead besides this site
+	Links     [][2]string
+}
+
+// Claim is what arrived under a name, with another for people where there is one.
+type Claim struct {
+	Name, Friendly string
+	Values         []string
 }
 
 // formTarget is a URL as a source of a content security policy: browsers hold form-action for redirects as well.
@@ -133,7 +149,8 @@ func formTarget(at string) string {
 	return u.Scheme + ":"
 }
 
-type form struct {
+// Form is a form with one button.
+type Form struct {
 	Action, Token, Ask string
 	Value              string // of the user name, as it was hinted
 	People             []string
@@ -141,31 +158,37 @@ type form struct {
 	Hidden             url.Values
 }
 
-// consentForm is the page on which a person agrees, or is told whom to ask.
-type consentForm struct {
+// Consent is the page on which a person agrees, or is told whom to ask.
+type Consent struct {
 	Action, Token, Who, App string
 	Contact, Home           string
-	Groups                  []consentGroup
-	Admin                   bool   // with the box that agrees for everyone
+	Groups                  []ConsentGroup
+	Admin                   bool   // with a button that agrees for everyone
 	Stopped                 bool   // an administrator must agree first
 	Others                  bool   // and there is something that needs none
 	Ask                     string // whom to ask
 }
 
-// consentGroup is what is asked for in one way: on the person's behalf or about them.
-type consentGroup struct {
+// ConsentGroup is what is asked for in one way: on the person's behalf or about them.
+type ConsentGroup struct {
 	How  string
 	Rows [][2]string // what it lets the app do, the permission's name
 }
 
-func (s *Stage) page(w http.ResponseWriter, status int, title, by string, d pageData) {
-	secure(w, strings.TrimSpace("'self' "+formTarget(d.Leads)))
+// Page writes a page.
+func (s *Server) Page(w http.ResponseWriter, status int, p Page) {
+	Secure(w, strings.TrimSpace("'self' "+formTarget(p.Leads)))
 	w.WriteHeader(status)
-	_ = pageTemplate().Execute(w, map[string]any{"Title": title, "By": by, "D": d, "Style": template.CSS(pageStyle), "Notice": s.Notice, "Remedy": s.remedyWords})
+	notice := s.Notice
+	if t := s.trouble.Load(); t != nil && *t != "" {
+		notice = append([]string{*t}, notice...)
+	}
+	_ = pageTemplate().Execute(w, map[string]any{"Title": p.Title, "By": p.By, "D": p, "Style": template.CSS(pageStyle),
+		"Notice": strings.Join(notice, "; "), "Remedy": s.remedy}) // the browser went away
 }
 
-// remedyWords writes a remedy on a page.
-func (s *Stage) remedyWords(r finding.Remedy) string {
+// remedy writes a remedy on a page.
+func (s *Server) remedy(r finding.Remedy) string {
 	if s.Remedy == nil {
 		return r.Do
 	}

@@ -1,0 +1,225 @@
+package oauth
+
+import (
+	"net/netip"
+	"net/url"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+)
+
+// RequestExpect is what the authorization endpoint knows when it judges a request.
+type RequestExpect struct {
+	Doc    *oidc.Discovery
+	SentTo string     // where the request was sent; "" is not judged
+	Keys   []oidc.Key // the provider's, for id_token_hint; none: not judged
+	From   netip.Addr // where the browser is; not valid: not judged
+	Now    time.Time
+}
+
+// AuthorizationJudgement is the outcome of judging an authorization request.
+type AuthorizationJudgement struct {
+	judge.Judgement
+	Request *Authorization // what was asked; never nil
+	Hinted  string         // subject of id_token_hint
+	Error   *oidc.Error    // what is sent back; nil where the request is accepted, or where nothing may be sent back
+	Answer  bool           // client and redirect URI are good, so that an answer may be sent there
+	Why     string         // where nothing may be sent back: what a person is told
+}
+
+// JudgeAuthorization judges an authorization request of a client as the authorization endpoint does (RFC 6749, section 4.1.1;
+// OpenID Connect Core, section 3.1.2.2). Where client ID or redirect URI are wrong nothing may be sent back, and all else is
+// judged all the same.
+func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *AuthorizationJudgement {
+	j := &AuthorizationJudgement{Judgement: judge.Judgement{Kind: "authorization request"}, Answer: true}
+	if e.SentTo != "" && e.SentTo != e.Doc.AuthorizationEndpoint {
+		j.Findings.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint",
+			Saw: near.Told(e.SentTo, e.Doc.AuthorizationEndpoint), Expected: e.Doc.AuthorizationEndpoint, Side: finding.App,
+			Fix: finding.Do("set it as the discovery document has it, unless it was captured at the stage"), Ref: "RFC 8414 2"})
+	}
+	j.client(q, r)
+	j.redirect(q, r)
+	j.Request, j.Error = readAuthorization(q, r)
+	if j.Error == nil {
+		j.hint(q, r, e)
+	}
+	if j.Error == nil {
+		j.network(r, e)
+	}
+	if j.Error != nil {
+		j.Findings.Add(refusal("authorization request", j.Error, finding.Do("change the request of the app"), "RFC 6749 4.1.1"))
+	} else {
+		j.Findings.Pass("oauth.request", "authorization request",
+			"code flow with PKCE S256, scope "+ScopeOf(j.Request.Asks))
+		j.advise(r)
+	}
+	j.Settle()
+	return j
+}
+
+func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
+	id, want := q.Get("client_id"), r.Terms.ClientID
+	switch {
+	case len(q["client_id"]) > 1:
+		j.Answer, j.Why = false, "client_id comes more than once"
+	case id != want:
+		j.Answer, j.Why = false, "the client ID is another than "+want
+	default:
+		j.Findings.Pass("oauth.client-id", "client ID", id)
+		return
+	}
+	j.Findings.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, want), Expected: want,
+		Side: finding.App, Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff", r.Trust.Name, "--for", "app")),
+		Ref: "RFC 6749 4.1.1"})
+}
+
+func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
+	list, c := q["redirect_uri"], r.Client
+	if len(list) == 1 && oidc.MatchRedirect(c.Kind, c.Redirects, list[0]) {
+		j.Findings.Pass("oauth.redirect", "redirect URI", list[0])
+		return
+	}
+	why, saw := "it is missing, or comes more than once", strings.Join(list, ", ")
+	fix := finding.Do("send it exactly as it is registered; " + why)
+	if len(list) == 1 {
+		why = oidc.ExplainRedirect(c.Redirects, list[0])
+		fix = finding.Do("send it exactly as it is registered; " + why).Or(finding.Run("app", "change", r.App.Name, "--add-redirect", list[0]))
+	}
+	if saw == "" {
+		saw = "none"
+	}
+	if j.Answer {
+		j.Why = why
+	}
+	j.Answer = false
+	j.Findings.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: saw,
+		Expected: strings.Join(c.Redirects, " or "), Side: finding.App, Fix: fix, Ref: "RFC 9700 2.1"})
+}
+
+func (j *AuthorizationJudgement) hint(q url.Values, r *Registered, e RequestExpect) {
+	h := q.Get("id_token_hint")
+	switch {
+	case h == "":
+	case e.Keys == nil:
+		j.NotChecked = append(j.NotChecked, "whom id_token_hint is about")
+	default:
+		t := oidc.JudgeIDToken(h, oidc.Expect{Issuer: e.Doc.Issuer, Audience: r.Terms.ClientID, Keys: e.Keys, Now: e.Now})
+		if t.Body == nil {
+			j.Error = oidc.Fail(oidc.InvalidRequest, "id_token_hint is no ID token of this provider")
+		}
+		j.Hinted = t.Subject
+	}
+}
+
+func (j *AuthorizationJudgement) network(r *Registered, e RequestExpect) {
+	nets := r.Terms.Policy.SignInFrom
+	switch {
+	case len(nets) == 0:
+	case !e.From.IsValid():
+		j.NotChecked = append(j.NotChecked, "from which network the browser came")
+	case !federation.FromNetwork(nets, e.From):
+		j.Error = oidc.Fail(oidc.AccessDenied, "policy sign-in-from of "+r.Trust.Name+": "+e.From.String()+" is in none of the networks "+
+			strings.Join(nets, ", "))
+	}
+}
+
+// advise warns of what does not refuse the request and is better otherwise.
+func (j *AuthorizationJudgement) advise(r *Registered) {
+	if j.Request.State == "" {
+		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Warning, Check: "state", Saw: "none",
+			Expected: "a random value for each request", Side: finding.App,
+			Fix: finding.Do("send one, and compare it with that of the answer"), Ref: "RFC 6749 10.12"})
+	}
+	for _, a := range j.Request.Asks {
+		if r.NeedsAdmin(a) && !r.Granted(a, "") {
+			j.Findings.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + a.Label(),
+				Saw: "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
+				Fix: finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")})
+		}
+	}
+}
+
+// AnswerExpect is what a client knows when it judges an authorization response.
+type AnswerExpect struct {
+	Doc       *oidc.Discovery
+	SentTo    string // the redirect URI at which the answer came; "" is not judged
+	StateGood bool   // the state is the one of this browser's request
+	StateSeen bool   // the client knows what it sent; else the state is not judged
+}
+
+// JudgeAnswer judges an authorization response as the client that receives it (RFC 6749, section 4.1.2; RFC 9207, section 2.4).
+func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
+	j := &judge.Judgement{Kind: "authorization response"}
+	c := r.Client
+	switch {
+	case e.SentTo == "":
+	case oidc.MatchRedirect(c.Kind, c.Redirects, e.SentTo):
+		j.Findings.Pass("oauth.redirect", "redirect URI", e.SentTo)
+	default:
+		j.Findings.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: e.SentTo,
+			Expected: strings.Join(c.Redirects, " or "), Side: finding.App,
+			Fix: finding.Do(oidc.ExplainRedirect(c.Redirects, e.SentTo)), Ref: "RFC 9700 2.1"})
+	}
+	switch {
+	case !e.StateSeen:
+		j.NotChecked = append(j.NotChecked, "whether the state is the one that the client sent")
+	case e.StateGood:
+		j.Findings.Pass("oauth.state", "state", "the one that this browser was sent away with")
+	default:
+		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Error, Check: "state", Saw: "one that this browser did not send",
+			Expected: "that of the request", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again"), Ref: "RFC 6749 10.12"})
+	}
+	judgeIssuer(&j.Findings, q.Get("iss"), e.Doc)
+	if code := q.Get("error"); code != "" {
+		saw := code
+		if s := q.Get("error_description"); s != "" {
+			saw += ": " + s
+		}
+		side, fix := errorRemedy(code, r.Trust.Name)
+		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error, Check: "answer of the provider", Saw: saw,
+			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})
+	} else {
+		j.Findings.Pass("oauth.code", "code", "there; it is redeemed once, within a minute, with the verifier of the request")
+		j.NotChecked = append(j.NotChecked, "whether the provider issued the code")
+	}
+	j.Settle()
+	return j
+}
+
+func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
+	bad := func(saw, fix string) {
+		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: saw, Expected: doc.Issuer,
+			Side: finding.Provider, Fix: finding.Do(fix), Ref: "RFC 9207 2.4"})
+	}
+	switch {
+	case iss == doc.Issuer:
+		out.Pass("oauth.iss", "issuer of the answer", iss)
+	case iss != "":
+		bad(near.Told(iss, doc.Issuer), "the answer is from another provider; refuse it")
+	case doc.IssInResponse:
+		bad("none", "the provider promises iss in its discovery document; refuse an answer without it")
+	}
+}
+
+// errorRemedy says who must change what for an error of the authorization endpoint to go away.
+func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
+	switch code {
+	case oidc.AccessDenied:
+		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust", "show", trust))
+	case oidc.InvalidScope, oidc.InvalidTarget:
+		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list", "--trust", trust))
+	case oidc.LoginRequired:
+		return finding.App, finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")
+	case oidc.ConsentRequired:
+		return finding.Ledger, finding.Run("consent", "give", trust, "--for", "everyone").
+			Or(finding.Do("send the request without prompt=none so that the person is asked"))
+	case oidc.UnauthorizedClient, oidc.UnsupportedResponseType, oidc.InvalidRequest:
+		return finding.App, finding.Do("correct the request").Then(finding.Run("inspect", "FILE", "--trust", trust))
+	}
+	return finding.Provider, finding.Do("ask the provider's owner with the time and the state of the request")
+}

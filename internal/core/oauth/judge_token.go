@@ -1,0 +1,272 @@
+package oauth
+
+import (
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oidc"
+)
+
+// AssertionType is the client_assertion_type of private_key_jwt (RFC 7523, section 2.2).
+const AssertionType = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+
+// TokenRequest is a request to the token endpoint or one like it: its form, and the Authorization header.
+type TokenRequest struct {
+	Form          url.Values
+	Authorization string // the header as it came; "" is none
+	ID, Secret    string // of a Basic header, as they came
+	Basic         bool
+}
+
+// ClientID is the client that a request says it comes from: of the header, the form or the assertion.
+func (t *TokenRequest) ClientID() string {
+	id := t.Form.Get("client_id")
+	if t.Basic {
+		if v, err := url.QueryUnescape(t.ID); err == nil { // RFC 6749, section 2.3.1
+			id = v
+		}
+	}
+	if a := t.Form.Get("client_assertion"); a != "" && id == "" {
+		if _, claims, err := oidc.Peek(a); err == nil {
+			id = oidc.Text(claims, "sub")
+		}
+	}
+	return id
+}
+
+// TokenExpect is what the token endpoint knows when it judges a request.
+type TokenExpect struct {
+	Doc  *oidc.Discovery
+	Now  time.Time
+	Once func(id string, until time.Time) bool // reports and remembers the ID of an assertion; nil: not judged
+	Own  string                                // a secret that holds besides those of the ledger, for a stand-in; "" is none
+	Tell func(secretID string)                 // gets the ID of the secret that was used; may be nil
+}
+
+// TokenJudgement is the outcome of judging a token request.
+type TokenJudgement struct {
+	judge.Judgement
+	Public bool        // the client has nothing to authenticate with
+	Error  *oidc.Error // the first thing that is wrong; nil where the request is accepted
+}
+
+// JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind may use
+// the grant, and the parameters that the grant needs (RFC 6749, sections 2.3, 4.1.3, 4.4 and 6; RFC 7636, section 4.5). r is nil
+// where no client has the ID.
+func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudgement {
+	j := &TokenJudgement{Judgement: judge.Judgement{Kind: "token request"}}
+	grant := t.Form.Get("grant_type")
+	if j.Error = knownGrant(grant); j.Error == nil {
+		j.Public, j.Error = Authenticate(t, r, e)
+	}
+	if j.Error == nil {
+		j.Error = j.grant(t, r, grant)
+	}
+	if j.Error != nil {
+		fix := (&Registered{}).Remedy
+		if r != nil {
+			fix = r.Remedy
+		}
+		f := refusal("token request", j.Error, fix(j.Error), "RFC 6749 5.2")
+		j.Findings.Add(f)
+	} else {
+		j.Findings.Pass("oauth.token-request", "token request", grant+" by "+r.Terms.ClientID)
+	}
+	j.Settle()
+	return j
+}
+
+func knownGrant(grant string) *oidc.Error {
+	switch grant {
+	case "authorization_code", "refresh_token", "client_credentials":
+		return nil
+	case "":
+		return oidc.Fail(oidc.InvalidRequest, "grant_type is missing")
+	case "password":
+		return oidc.Fail(oidc.UnsupportedGrantType,
+			"the password grant hands people's passwords to apps, which RFC 9700 rules out; use authorization_code with PKCE")
+	}
+	return oidc.Fail(oidc.UnsupportedGrantType,
+		"grant_type "+grant+" is not known; authorization_code, refresh_token and client_credentials are")
+}
+
+func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oidc.Error {
+	kind := r.Client.Kind
+	if !slices.Contains(kind.Grants(), grant) {
+		hint := ""
+		if grant == "client_credentials" && kind == oidc.Web {
+			hint = "; to act as itself too, add a machine client to the ledger for it"
+		}
+		return oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind, grant,
+			strings.Join(kind.Grants(), ", "))+hint)
+	}
+	switch grant {
+	case "authorization_code":
+		j.NotChecked = append(j.NotChecked, "whether the code was issued, to this client, and is good")
+		return codeParameters(t.Form)
+	case "refresh_token":
+		j.NotChecked = append(j.NotChecked, "whether the refresh token was issued, to this client, and is good")
+		if t.Form.Get("refresh_token") == "" {
+			return oidc.Fail(oidc.InvalidRequest, "refresh_token is missing")
+		}
+		return nil
+	}
+	_, _, e := selfAsks(r, t.Form)
+	return e
+}
+
+func codeParameters(form url.Values) *oidc.Error {
+	switch verifier := form.Get("code_verifier"); {
+	case form.Get("code") == "":
+		return oidc.Fail(oidc.InvalidRequest, "code is missing")
+	case !form.Has("redirect_uri"):
+		return oidc.Fail(oidc.InvalidRequest, "redirect_uri is missing; send the one of the authorization request")
+	case verifier == "":
+		return oidc.Fail(oidc.InvalidRequest, "code_verifier is missing: PKCE protects every code")
+	case !isVerifier(verifier):
+		return oidc.Fail(oidc.InvalidRequest,
+			"code_verifier must have 43 to 128 characters of A-Z, a-z, 0-9, '-', '.', '_' and '~' (RFC 7636, section 4.1)")
+	}
+	return nil
+}
+
+// isVerifier reports whether a code verifier has the form of RFC 7636, section 4.1.
+func isVerifier(v string) bool {
+	for _, c := range v {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("-._~", c)) {
+			return false
+		}
+	}
+	return len(v) >= 43 && len(v) <= 128
+}
+
+// Authenticate judges how a client authenticates (RFC 6749, section 2.3; RFC 7523, section 3). public is true for a client that
+// has nothing to authenticate with. r is nil where no client has the ID.
+func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, err *oidc.Error) {
+	bad := func(why string) (bool, *oidc.Error) { return false, oidc.Fail(oidc.InvalidClient, why) }
+	secret, ways, form := "", 0, t.Form
+	id := t.ClientID()
+	if t.Basic {
+		ways++
+		var err1, err2 error
+		_, err1 = url.QueryUnescape(t.ID)
+		secret, err2 = url.QueryUnescape(t.Secret)
+		if err1 != nil || err2 != nil {
+			return bad("client ID and secret must be form-encoded before they go into the Authorization header")
+		}
+	} else if t.Authorization != "" {
+		return bad("the Authorization header is no Basic one")
+	}
+	if form.Has("client_secret") {
+		ways++
+		secret = form.Get("client_secret")
+	}
+	asserts := form.Has("client_assertion") || form.Has("client_assertion_type")
+	if asserts {
+		ways++
+	}
+	switch {
+	case ways > 1:
+		return false, oidc.Fail(oidc.InvalidRequest, "the client authenticates in more than one way; use one")
+	case t.Basic && form.Has("client_id") && form.Get("client_id") != id:
+		return false, oidc.Fail(oidc.InvalidRequest, "client_id in the body is another than in the Authorization header")
+	case r == nil || r.Terms.ClientID != id:
+		return bad(fmt.Sprintf("no client with the ID '%s' is registered here", id))
+	case asserts:
+		return false, assertion(form, r, id, e)
+	case t.Basic || form.Has("client_secret"):
+		if r.Client.Kind.Public() {
+			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code", r.App.Name, r.Client.Kind))
+		}
+		return false, r.checkSecret(secret, e)
+	case r.Client.Kind.Public():
+		return true, nil
+	}
+	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with private_key_jwt",
+		r.App.Name, r.Client.Kind))
+}
+
+func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.Error {
+	if form.Get("client_assertion_type") != AssertionType {
+		return oidc.Fail(oidc.InvalidClient, "client_assertion_type must be "+AssertionType)
+	}
+	if len(r.Keys) == 0 {
+		return oidc.Fail(oidc.InvalidClient, r.Trust.Name+" has no client key")
+	}
+	once := e.Once
+	if once == nil {
+		once = func(string, time.Time) bool { return true }
+	}
+	return oidc.JudgeAssertion(form.Get("client_assertion"), id,
+		[]string{e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint}, r.Keys, e.Now,
+		func(jti string) bool { return !once(id+" "+jti, e.Now.Add(2*time.Hour)) })
+}
+
+// checkSecret compares a secret with those of the registration, in constant time for each.
+func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
+	if e.Own != "" && subtle.ConstantTimeCompare([]byte(secret), []byte(e.Own)) == 1 {
+		return nil
+	}
+	sum := sha256.Sum256([]byte(secret))
+	hash := []byte(hex.EncodeToString(sum[:]))
+	for i := range r.Secrets {
+		x := &r.Secrets[i]
+		if subtle.ConstantTimeCompare(hash, []byte(x.Hash)) != 1 {
+			continue
+		}
+		const layout = "2006-01-02 15:04 UTC"
+		switch x.Standing(e.Now) {
+		case "valid":
+			if e.Tell != nil {
+				e.Tell(x.ID)
+			}
+			return nil
+		case "expired":
+			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s", x.ID, x.Expires.UTC().Format(layout)))
+		}
+		return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID, x.Retired.UTC().Format(layout)))
+	}
+	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+r.Trust.Name)
+}
+
+// selfAsks are the permissions and the resources of a token that a client asks for as itself (RFC 6749, section 4.4).
+func selfAsks(r *Registered, form url.Values) ([]federation.Ask, []string, *oidc.Error) {
+	resource := form["resource"]
+	asks, e := PickAsks(r, form.Get("scope"), resource, federation.AsSelf)
+	if e != nil {
+		return nil, nil, e
+	}
+	if len(asks) == 0 {
+		var waiting []string
+		for _, a := range r.Terms.Asks {
+			if a.As != federation.AsSelf {
+				continue
+			}
+			if !r.Granted(a, "") {
+				waiting = append(waiting, a.Label())
+			} else if len(resource) == 0 || r.APIs[a.API] != nil && slices.Contains(resource, r.APIs[a.API].API.Audience) {
+				asks = append(asks, a)
+			}
+		}
+		switch {
+		case len(asks) == 0 && len(waiting) > 0:
+			return nil, nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting, ", "))
+		case len(asks) == 0:
+			return nil, nil, oidc.Fail(oidc.InvalidScope, r.Trust.Name+" asks for no permission as itself")
+		}
+	}
+	for _, a := range asks {
+		if !r.Granted(a, "") {
+			return nil, nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+a.Label())
+		}
+	}
+	return asks, resource, nil
+}

@@ -1,0 +1,107 @@
+// Package oauth has the rules of an authorization server (RFC 6749, RFC 9700, OpenID Connect Core) and of the client that talks
+// to it: which requests and answers are good, who has to agree, which tokens are issued and for how long. It knows no HTTP; what
+// was issued is kept in a State that the caller gives it, and times and randomness are passed in.
+package oauth
+
+import (
+	"slices"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+)
+
+// Registered is what the authorization server knows of one client.
+type Registered struct {
+	Trust    *federation.Trust
+	Terms    *federation.OIDCTerms // those of the trust
+	App      *federation.Party
+	Provider *federation.Party
+	Client   *federation.Client // as it is registered; its redirect URIs are compared exactly
+	Secrets  []federation.Secret
+	Consents []federation.Consent
+	Keys     []oidc.Key // the client's own, for private_key_jwt
+	APIs     map[string]*federation.Party
+	Releaser Releaser
+}
+
+// Releaser works out what a client is told of a person. *federation.Releaser is one.
+type Releaser interface {
+	SubjectOf(p *people.Person) (string, error)
+	Claims(p *people.Person, scopes []string, rulesAlone bool) map[string]any
+}
+
+// Granted reports whether an ask is consented to for a person; "" asks for everyone.
+func (r *Registered) Granted(a federation.Ask, person string) bool {
+	return federation.Granted(a, r.APIs, r.Consents, person)
+}
+
+// NeedsAdmin reports whether only an administrator can agree to an ask.
+func (r *Registered) NeedsAdmin(a federation.Ask) bool { return federation.NeedsAdmin(a, r.APIs) }
+
+// Audiences are those of the APIs whose permissions the client asks for in a way, of the scopes named; no scopes names all.
+func (r *Registered) Audiences(scopes []string, as string) []string {
+	var out []string
+	for _, a := range r.Terms.Asks {
+		p := r.APIs[a.API]
+		if p != nil && a.As == as && (len(scopes) == 0 || slices.Contains(scopes, a.Name)) && !slices.Contains(out, p.API.Audience) {
+			out = append(out, p.API.Audience)
+		}
+	}
+	return out
+}
+
+// Remedy says what to do about an error of the token endpoint.
+func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
+	switch e.Code {
+	case oidc.InvalidClient:
+		if r.Client != nil && !r.Client.Kind.Public() {
+			return finding.Run("secret", "add", r.Trust.Name, "--lasts", "90d")
+		}
+	case oidc.InvalidScope:
+		if r.Trust != nil {
+			return r.Missing("")
+		}
+	case oidc.InvalidTarget:
+		if r.Terms == nil {
+			break
+		}
+		list := append(r.Audiences(nil, federation.AsUser), r.Audiences(nil, federation.AsSelf)...)
+		if len(list) == 0 {
+			return finding.Do("leave resource out: no permission of an API is asked for")
+		}
+		words := "name the API with resource=" + list[0]
+		for _, a := range slices.Compact(list)[1:] {
+			words += " or resource=" + a
+		}
+		return finding.Do(words)
+	case oidc.InvalidGrant:
+		return finding.Do("sign in again")
+	}
+	return finding.Do("change the request of the app")
+}
+
+// Missing says what the client lacks for a permission; label "" is any that it asks for.
+func (r *Registered) Missing(label string) finding.Remedy {
+	asked := label == ""
+	for _, a := range r.Terms.Asks {
+		if label != "" && a.Label() != label {
+			continue
+		}
+		asked = true
+		if r.NeedsAdmin(a) && !r.Granted(a, "") {
+			return finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")
+		}
+	}
+	if !asked {
+		return finding.Run("permission", "ask", r.Trust.Name, label)
+	}
+	return finding.Run("consent", "show", r.Trust.Name)
+}
+
+// refusal is what an error of the protocol looks like among the findings.
+func refusal(check string, e *oidc.Error, fix finding.Remedy, ref string) finding.Finding {
+	return finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: check, Saw: e.Description,
+		Expected: "a request that the trust allows", Side: finding.App, Fix: fix, Ref: ref}
+}

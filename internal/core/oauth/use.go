@@ -1,0 +1,147 @@
+package oauth
+
+import (
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oidc"
+)
+
+// JudgeAccess judges an access token of the server for an audience and the scopes that a call needs.
+func (s *Server) JudgeAccess(token, audience string, scope ...string) *oidc.TokenJudgement {
+	return oidc.JudgeAccessToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: audience, Keys: s.Verify(), Scope: scope,
+		Revoked: s.State.Revoked, Now: s.Now()})
+}
+
+// TokenError turns the findings of a judgement into the error of RFC 6750, section 3.1.
+func TokenError(j *oidc.TokenJudgement) *oidc.Error {
+	for _, f := range j.Findings {
+		if f.Level == finding.Error && f.ID != "token.scope" {
+			return oidc.Fail(oidc.InvalidToken, f.Check+": "+f.Saw+"; expected "+f.Expected)
+		}
+	}
+	for _, f := range j.Findings {
+		if f.Level == finding.Error {
+			return oidc.Fail(oidc.InsufficientScope, "the token has "+f.Saw+"; this needs "+f.Expected)
+		}
+	}
+	return oidc.Fail(oidc.InvalidToken, "it is refused")
+}
+
+// Holder returns the ID of the person of an access token's chain at a trust; "" where the sign-in is over.
+func (s *Server) Holder(trust, jti string) string {
+	id, _, _ := strings.Cut(jti, ".")
+	if f, ok := s.State.Family(id); ok && f.Trust == trust {
+		return f.Person
+	}
+	return ""
+}
+
+// UserInfo are the claims that the userinfo endpoint answers an access token with (OpenID Connect Core, section 5.3).
+func (s *Server) UserInfo(r *Registered, j *oidc.TokenJudgement) (map[string]any, *oidc.Error) {
+	who := s.Holder(r.Trust.Name, j.ID)
+	if who == "" {
+		return nil, oidc.Fail(oidc.InvalidToken, "its sign-in is over")
+	}
+	person := s.Person(who)
+	if person == nil {
+		return nil, oidc.Fail(oidc.InvalidToken, "the person is not in the ledger any more")
+	}
+	claims := r.Releaser.Claims(person, j.Scope, false)
+	claims["sub"] = j.Subject
+	return claims, nil
+}
+
+// Introspect tells a client about its own token, or an API's client about a token for that API (RFC 7662, section 2.2).
+func (s *Server) Introspect(r *Registered, token string) map[string]any {
+	dead := map[string]any{"active": false}
+	if id, serial, ok := ReadRefreshToken(s.Key, token); ok {
+		f, there := s.State.Family(id)
+		until := f.Since.Add(federation.Span(r.Terms.Policy.Refresh))
+		if idle := f.Used.Add(federation.Span(r.Terms.Policy.RefreshIdle)); idle.Before(until) {
+			until = idle
+		}
+		if !there || f.Trust != r.Trust.Name || f.Serial != serial || f.Ended != "" || !s.Now().Before(until) {
+			return dead
+		}
+		return map[string]any{"active": true, "client_id": r.Terms.ClientID, "scope": ScopeOf(f.Asks), "exp": until.Unix(),
+			"iat": f.Since.Unix(), "iss": s.Doc.Issuer}
+	}
+	_, claims, err := oidc.Peek(token)
+	aud := oidc.Texts(claims, "aud")
+	if err != nil || len(aud) == 0 {
+		return dead
+	}
+	j := s.JudgeAccess(token, aud[0])
+	mine := j.ClientID == r.Terms.ClientID || r.App.API != nil && slices.Contains(aud, r.App.API.Audience)
+	if j.Verdict != judge.Accepted || !mine {
+		return dead
+	}
+	out := map[string]any{"active": true, "token_type": "Bearer"}
+	for _, k := range []string{"iss", "sub", "aud", "exp", "iat", "jti", "client_id", "scope", "acr", "auth_time"} {
+		if v, ok := j.Body[k]; ok {
+			if t, isTime := oidc.Moment(j.Body, k); isTime {
+				v = t.Unix()
+			}
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// Revoke takes a token back (RFC 7009, section 2): a refresh token ends its whole chain, an access token itself alone. What is
+// unknown is as good as revoked.
+func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
+	other := oidc.Fail(oidc.UnauthorizedClient, "this token was issued to another client")
+	if strings.Count(token, ".") == 1 {
+		id, _, ok := ReadRefreshToken(s.Key, token)
+		f, there := s.State.Family(id)
+		switch {
+		case !ok || !there:
+		case f.Trust != r.Trust.Name:
+			return other
+		default:
+			s.State.End("the client revoked it", func(f *Family) bool { return f.ID == id })
+		}
+		return nil
+	}
+	_, claims, err := oidc.Peek(token)
+	if err != nil {
+		return nil
+	}
+	aud := append(oidc.Texts(claims, "aud"), "")
+	j := s.JudgeAccess(token, aud[0])
+	switch {
+	case j.Body == nil || j.ID == "":
+		return nil
+	case j.ClientID != r.Terms.ClientID:
+		return other
+	}
+	s.State.Revoke(j.ID, j.Expires.Add(judge.Skew))
+	return nil
+}
+
+// SignOut ends what came of a session: with single sign-out on at the trust that asked, or without one, the tokens of every
+// trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too. single says
+// of a trust whether it is of this provider and has single sign-out on.
+func (s *Server) SignOut(by *Registered, session string, single func(trust string) bool) (whole bool) {
+	whole = by == nil || by.Terms.Policy.SingleSignOut
+	s.State.End("the person signed out", func(f *Family) bool {
+		return f.Session == session && (by != nil && f.Trust == by.Trust.Name || whole && single(f.Trust))
+	})
+	return whole
+}
+
+// HintOf reads the ID token that a sign-out request hints at, and returns the client and session it is about.
+func (s *Server) HintOf(token string) (clientID, session string, ok bool) {
+	_, claims, _ := oidc.Peek(token)
+	aud := append(oidc.Texts(claims, "aud"), "")
+	j := oidc.JudgeIDToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: aud[0], Keys: s.Verify(), Now: s.Now()})
+	if j.Body == nil {
+		return "", "", false
+	}
+	return aud[0], oidc.Text(j.Body, "sid"), true
+}

@@ -1,0 +1,350 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/stage"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/op"
+	"tressik.example/internal/store"
+)
+
+// StageInput says how a stage is opened.
+type StageInput struct {
+	Base     string // address under which all parties are played, each below its name
+	RealKeys bool   // own parties sign with their own keys
+	Options  stage.Options
+}
+
+// Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw. It is one
+// goroutine; requests only leave things with it and never wait for the ledger.
+type Keeper struct {
+	d       *Desk
+	s       *stage.Stage
+	w       *store.Watcher
+	ring    *ring
+	engine  *claims.Engine
+	in      StageInput
+	secrets map[string]string
+	last    int64
+	wake    chan struct{} // something waits that must not be lost
+	done    chan struct{}
+	ended   chan struct{}
+
+	mu   sync.Mutex
+	left left
+}
+
+// left is what was left for the ledger and is not written yet.
+type left struct {
+	uses     map[federation.Use]*federation.Use
+	secrets  map[string]time.Time
+	consents []federation.Consent
+	keys     []store.StageKey
+	state    []oauth.Kept
+}
+
+func (l *left) empty() bool {
+	return len(l.uses)+len(l.secrets)+len(l.consents)+len(l.keys)+len(l.state) == 0
+}
+
+// often is how often a keeper looks at the ledger: a change holds within a second.
+const often = 200 * time.Millisecond
+
+// Stage opens a stage of all trusts that have not ended. Close the keeper afterwards: it writes what is left. Errors:
+// *server.ErrClash, store.ErrSealKey.
+func (d *Desk) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
+	k := &Keeper{d: d, in: in, secrets: map[string]string{}, wake: make(chan struct{}, 1), done: make(chan struct{}), ended: make(chan struct{})}
+	k.left = newLeft()
+	k.ring = d.newRing(func(x store.StageKey) { k.leave(func(l *left) { l.keys = append(l.keys, x) }) })
+	var err error
+	if k.engine, err = claims.NewEngine(); err != nil {
+		return nil, nil, err
+	}
+	if k.w, err = d.L.Watch(); err != nil {
+		return nil, nil, err
+	}
+	if err := k.open(); err != nil {
+		return nil, nil, errors.Join(err, k.w.Close())
+	}
+	go k.run()
+	return k.s, k, nil
+}
+
+func newLeft() left {
+	return left{uses: map[federation.Use]*federation.Use{}, secrets: map[string]time.Time{}}
+}
+
+func (k *Keeper) open() (err error) {
+	o := k.in.Options
+	o.Now, o.Rand = k.d.Now, k.d.Rand
+	state := oauth.NewMemory(k.d.Now, func(x oauth.Kept) { k.leave(func(l *left) { l.state = append(l.state, x) }) })
+	kept, err := k.d.L.StageState()
+	if err != nil {
+		return err
+	}
+	state.Restore(kept)
+	if o.Key, err = k.d.L.RefreshKey(k.d.random); err != nil && !errors.Is(err, store.ErrReadOnly) {
+		return err
+	}
+	o.State = state
+	o.Notes = op.Notes{Keys: clientKeysAt, Consents: k.consents, Issued: k.issued,
+		Secret: func(id string, at time.Time) { k.leave(func(l *left) { l.secrets[id] = at }) }}
+	o.Presented = k.presented
+	if k.s, err = stage.New(o); err != nil {
+		return err
+	}
+	if k.last, err = k.w.Version(); err != nil {
+		return err
+	}
+	c, err := k.cast()
+	if err != nil {
+		return err
+	}
+	if len(c.SAML)+len(c.OIDC) == 0 {
+		return finding.Advise(errors.New("there is no trust to play"), finding.Run("federate", "APP", "--with", "PROVIDER"))
+	}
+	return k.s.Play(c)
+}
+
+// cast reads the ledger and makes the cast of it.
+func (k *Keeper) cast() (*cast.Cast, error) {
+	led, err := k.d.readAll()
+	if err != nil {
+		return nil, err
+	}
+	k.mu.Lock()
+	waiting := k.left.consents
+	k.mu.Unlock()
+	for _, c := range waiting {
+		led.Consents[c.Trust] = cast.MergeConsents(led.Consents[c.Trust], waiting, c.Trust)
+	}
+	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(), Secret: k.d.stageSecrets(k.secrets),
+		Keys: func(p *federation.Party) cast.Keys {
+			if p.Own && k.in.RealKeys {
+				return &realKeys{d: k.d, party: p}
+			}
+			return k.ring.of(p)
+		},
+		StandIn: func(p *federation.Party) bool { return !p.Own || !k.in.RealKeys }})
+}
+
+// readAll reads all that a cast of the whole ledger needs.
+func (d *Desk) readAll() (*cast.Ledger, error) {
+	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Secrets: map[string][]federation.Secret{},
+		Consents: map[string][]federation.Consent{}}
+	trusts, err := d.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range trusts {
+		if t.Standing != federation.Ended {
+			t.Last = nil
+			led.Trusts = append(led.Trusts, t)
+		}
+	}
+	parties, err := d.L.Parties("")
+	if err != nil {
+		return nil, err
+	}
+	for i := range parties {
+		led.Parties[parties[i].Name] = &parties[i]
+	}
+	secrets, err := d.L.Secrets("")
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range secrets {
+		led.Secrets[s.Trust] = append(led.Secrets[s.Trust], s)
+	}
+	consents, err := d.L.Consents("")
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range consents {
+		led.Consents[c.Trust] = append(led.Consents[c.Trust], c)
+	}
+	if led.Subjects, err = d.L.SubjectKeys(); err != nil {
+		return nil, err
+	}
+	led.People, err = d.L.Persons()
+	return led, err
+}
+
+func (k *Keeper) leave(f func(*left)) {
+	k.mu.Lock()
+	f(&k.left)
+	urgent := k.left.urgent()
+	k.mu.Unlock()
+	if urgent {
+		select {
+		case k.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (k *Keeper) consents(list []federation.Consent) {
+	k.leave(func(l *left) { l.consents = append(l.consents, list...) })
+}
+
+func (k *Keeper) issued(trust string, asks []federation.Ask, at time.Time) {
+	k.leave(func(l *left) {
+		for _, a := range asks {
+			l.use(trust, a).Issued = at
+		}
+	})
+}
+
+func (k *Keeper) presented(trust string, a federation.Ask) {
+	k.leave(func(l *left) { l.use(trust, a).Presented = k.d.Now() })
+}
+
+func (l *left) use(trust string, a federation.Ask) *federation.Use {
+	key := federation.Use{Trust: trust, API: a.API, Name: a.Name, As: a.As}
+	u := l.uses[key]
+	if u == nil {
+		c := key
+		u = &c
+		l.uses[key] = u
+	}
+	return u
+}
+
+func (k *Keeper) run() {
+	defer close(k.ended)
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-k.done:
+			return
+		case <-k.wake:
+			_ = k.write() // what cannot be written now is tried again
+			continue
+		case <-tick.C:
+		}
+		k.look()
+		if k.urgent() || n%10 == 0 {
+			_ = k.write() // what cannot be written now is tried again
+		}
+	}
+}
+
+// urgent reports whether something waits that must not be lost: all but when permissions and secrets were used.
+func (l *left) urgent() bool { return len(l.consents)+len(l.keys)+len(l.state) > 0 }
+
+func (k *Keeper) urgent() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.left.urgent()
+}
+
+// look takes over what changed in the ledger.
+func (k *Keeper) look() {
+	v, err := k.w.Version()
+	switch {
+	case errors.Is(err, store.ErrMoved):
+		k.s.Trouble("what you see is out of date: " + err.Error())
+		return
+	case err != nil || v == k.last:
+		return
+	}
+	c, err := k.cast()
+	if err == nil {
+		err = k.s.Play(c)
+	}
+	if err != nil {
+		k.s.Trouble("the ledger was changed to what the stage cannot play, so it goes on as before: " + err.Error())
+		if errors.Is(err, store.ErrBusy) {
+			return // it is looked at again
+		}
+	} else {
+		k.s.Trouble("")
+	}
+	k.last = v
+}
+
+// write writes what was left. While it waits for the ledger no lock is held that a request needs.
+func (k *Keeper) write() error {
+	k.mu.Lock()
+	if k.left.empty() {
+		k.mu.Unlock()
+		return nil
+	}
+	out := k.left
+	k.left = newLeft()
+	k.left.consents = out.consents // they count until they are in the ledger
+	k.mu.Unlock()
+	s := store.Sightings{Secrets: out.secrets}
+	for _, u := range out.uses {
+		s.Uses = append(s.Uses, *u)
+	}
+	err := k.w.Change(func(tx *store.Tx) error {
+		for _, x := range out.keys {
+			if err := tx.AddStageKey(x); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.Saw(s), tx.KeepState(out.state), keepConsents(tx, out.consents))
+	})
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err == nil {
+		k.left.consents = k.left.consents[len(out.consents):]
+		return nil
+	}
+	k.left.keys = append(out.keys, k.left.keys...)
+	k.left.state = append(out.state, k.left.state...)
+	for key, u := range out.uses {
+		if k.left.uses[key] == nil {
+			k.left.uses[key] = u
+		}
+	}
+	for id, at := range out.secrets {
+		if k.left.secrets[id].IsZero() {
+			k.left.secrets[id] = at
+		}
+	}
+	return fmt.Errorf("keeping what the stage saw: %w", err)
+}
+
+// Close writes what is left, trying for some seconds, and ends the watch.
+func (k *Keeper) Close() error {
+	close(k.done)
+	<-k.ended
+	err := k.write()
+	for tries := 0; err != nil && errors.Is(err, store.ErrBusy) && tries < 20; tries++ {
+		err = k.write()
+	}
+	return errors.Join(err, k.w.Close())
+}
+
+// tokenStage is a stage of one trust in this process, with the own provider's real keys and the client's real secrets alone.
+func (d *Desk) tokenStage(trust string) (*stage.Stage, func() error, error) {
+	c, err := d.castOf([]string{trust}, cast.Options{}, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	saw := store.Sightings{Secrets: map[string]time.Time{}}
+	notes := op.Notes{Keys: clientKeysAt, Consents: func([]federation.Consent) {},
+		Secret: func(id string, at time.Time) { saw.Secrets[id] = at },
+		Issued: func(trust string, asks []federation.Ask, at time.Time) {
+			for _, a := range asks {
+				saw.Uses = append(saw.Uses, federation.Use{Trust: trust, API: a.API, Name: a.Name, As: a.As, Issued: at})
+			}
+		}}
+	s, err := stage.New(stage.Options{Now: d.Now, Rand: d.Rand, Notes: notes})
+	if err == nil {
+		err = s.Play(c)
+	}
+	end := func() error { return d.L.Change(func(tx *store.Tx) error { return tx.Saw(saw) }) }
+	return s, end, err
+}

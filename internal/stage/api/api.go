@@ -1,0 +1,125 @@
+// Package api plays protected resources: each checks the access token that it is sent and answers with some records.
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/op"
+	"tressik.example/internal/stage/server"
+)
+
+// Part plays all APIs of a stage.
+type Part struct {
+	*server.Server
+	Providers *op.Part
+	// Presented is told when a permission was presented to an API; it returns at once.
+	Presented func(trust string, ask federation.Ask)
+}
+
+// Record is made up: what a stand-in API answers with.
+type Record struct {
+	ID   string `json:"id"`
+	Note string `json:"note"`
+}
+
+// Answer is what a call of an API brings.
+type Answer struct {
+	API        string   `json:"api"`
+	Permission string   `json:"permission"`
+	Client     string   `json:"client"`
+	As         string   `json:"as"`
+	OnBehalfOf string   `json:"onBehalfOf,omitempty"`
+	Records    []Record `json:"records"`
+}
+
+// LayOut lays out the addresses of an app's api side.
+func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
+	if pl.APIAt == "" || pl.Party.API == nil {
+		return
+	}
+	l.Below(pl.APIAt, func(rest string, w http.ResponseWriter, r *http.Request) { p.serve(c, pl, rest, w, r) })
+}
+
+// serve answers a call: the last part of the path names the permission that it needs.
+func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Access-Control-Allow-Origin", "*") // a token is sent by the page itself, no cookie counts here
+	if r.Method == http.MethodOptions {
+		w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
+		w.Header().Set("Access-Control-Allow-Methods", "GET, POST, PUT, DELETE")
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	side := pl.Party.API
+	if side.Find(permission) == nil {
+		op.WriteJSON(w, http.StatusNotFound, map[string]any{"error": "not_found", "error_description": "call /PERMISSION of this stand-in API",
+			"permissions": append([]string{}, side.Names()...)})
+		return
+	}
+	token, e := op.Bearer(r)
+	if e != nil || token == "" {
+		op.Challenge(w, pl.Name(), e, permission)
+		return
+	}
+	_, claims, err := oidc.Peek(token)
+	if err != nil {
+		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, err.Error()), permission)
+		return
+	}
+	issuer := issuerOf(c, oidc.Text(claims, "iss"))
+	if issuer == nil {
+		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims, "iss")+", which no provider on this stage has"), permission)
+		return
+	}
+	s, err := p.Providers.Serves(issuer, nil)
+	if err != nil {
+		http.Error(w, "the keys of "+issuer.Name()+" cannot be opened: "+err.Error(), http.StatusInternalServerError)
+		return
+	}
+	j := s.JudgeAccess(token, side.Audience, permission)
+	d := op.ClientOf(c, issuer, j.ClientID)
+	if d != nil {
+		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "access token", Findings: j.Findings})
+	}
+	if j.Verdict != judge.Accepted {
+		op.Challenge(w, pl.Name(), oauth.TokenError(j), permission)
+		return
+	}
+	a := Answer{API: pl.Name(), Permission: permission, Client: j.ClientID, As: federation.AsSelf, Records: records(permission)}
+	if j.Subject != j.ClientID {
+		a.As, a.OnBehalfOf = federation.AsUser, j.Subject
+	}
+	if d != nil && p.Presented != nil {
+		p.Presented(d.Of().Name, federation.Ask{API: pl.Name(), Name: permission, As: a.As})
+	}
+	op.WriteJSON(w, http.StatusOK, a)
+}
+
+func issuerOf(c *cast.Cast, iss string) *cast.Player {
+	for _, pl := range c.Players {
+		if pl.OpenID != nil && pl.OpenID.Issuer == iss {
+			return pl
+		}
+	}
+	return nil
+}
+
+// records makes three records for a permission, the same each time.
+func records(permission string) []Record {
+	kind, deed, _ := strings.Cut(permission, ".")
+	var out []Record
+	for i, n := range []string{"Northern field", "Zenith strip", "Twilight flats"} {
+		note := n + ", as the stand-in has it"
+		if deed != "" && deed != "read" {
+			note = n + ": " + deed + " accepted by the stand-in, nothing happened"
+		}
+		out = append(out, Record{fmt.Sprintf("%s-%03d", kind, i+1), note})
+	}
+	return out
+}

@@ -1,0 +1,428 @@
+// Package cast is what the parts of a stage are given to play: trusts and their parties as they stand on this stage, with the keys
+// with which they sign here. It is read once out of the ledger and never changes; a change of the ledger makes another.
+package cast
+
+import (
+	"crypto"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// Keys are the keys of one party on a stage. Each is made or opened when it is first needed.
+type Keys interface {
+	// SAML returns the key that signs messages and metadata, with its certificate.
+	SAML() (*xmlsec.Signer, error)
+	// Decrypt returns the key to which assertions are encrypted here, with its certificate; nil if there is none.
+	Decrypt() (*rsa.PrivateKey, *x509.Certificate, error)
+	// JOSE returns the signer of tokens.
+	JOSE() (*oidc.Signer, error)
+}
+
+// Player is a party as it is played: its addresses are those of this stage.
+type Player struct {
+	Party    federation.Party
+	Keys     Keys
+	StandIn  bool               // played with keys of the stage, not with the party's
+	Real     bool               // an app that is not played: it runs at its own address on this machine
+	Home     string             // app: the page that shows who signed in
+	OpenID   *oidc.Discovery    // provider: its OpenID side; nil if it has none
+	Client   *federation.Client // app: its client side; nil if it has none
+	Callback string             // app: the redirect URI that it sends where the trust supposes no other
+	APIAt    string             // app: address of its api side
+
+	once   sync.Once
+	entity *saml.Entity
+	err    error
+}
+
+// Name is the party's name.
+func (p *Player) Name() string { return p.Party.Name }
+
+// Title is the party's name for people.
+func (p *Player) Title() string { return p.Party.Label() }
+
+// SigningKeys are the public keys with which the player's SAML messages are verified here.
+func (p *Player) SigningKeys() ([]crypto.PublicKey, error) {
+	if p.Real {
+		r := p.Party.Role()
+		if r == nil {
+			return nil, nil
+		}
+		keys, _ := r.SigningKeys()
+		return keys, nil
+	}
+	s, err := p.Keys.SAML()
+	if err != nil {
+		return nil, err
+	}
+	return []crypto.PublicKey{s.Certificate.PublicKey}, nil
+}
+
+// EncryptTo returns the certificate to which assertions for the player are encrypted here, and the algorithm that it prefers.
+func (p *Player) EncryptTo() (*x509.Certificate, string, error) {
+	published, alg := p.Party.Entity.SP.EncryptionKey()
+	if p.Real || published == nil {
+		return published, alg, nil
+	}
+	_, cert, err := p.Keys.Decrypt()
+	return cert, alg, err
+}
+
+// Start is the link that starts sign-in at an app over SAML.
+func (p *Player) Start() string {
+	if p.Party.Entity.SP.Start != "" {
+		return p.Party.Entity.SP.Start
+	}
+	return p.Home + "start"
+}
+
+// ClientHome is where the played client of an app has its pages.
+func (p *Player) ClientHome() string {
+	if p.Party.Entity.SP != nil && p.Party.Kind == federation.App {
+		return p.Home + "oidc/"
+	}
+	return p.Home
+}
+
+// SignInAt is where the sign-in form of a provider posts to: below its first sign-in endpoint.
+func (p *Player) SignInAt() string {
+	at := ""
+	if idp := p.Party.Entity.IDP; idp != nil {
+		e, _ := saml.EndpointFor(idp.SSO, saml.BindingRedirect, saml.BindingPOST)
+		at = e.Location
+	} else {
+		at = p.OpenID.AuthorizationEndpoint
+	}
+	at, _, _ = strings.Cut(at, "?")
+	return strings.TrimSuffix(at, "/") + "/sign-in"
+}
+
+// LaunchAt is where a provider starts sign-ins: its own link, or beside its sign-in endpoint where it is foreign.
+func (p *Player) LaunchAt() string {
+	if p.Party.Own {
+		l, _, _ := strings.Cut(p.Party.LaunchLink(&federation.Party{}), "?")
+		return l
+	}
+	return strings.TrimSuffix(p.SignInAt(), "/sign-in") + "/launch"
+}
+
+// MetadataAt is where the player's metadata is served.
+func (p *Player) MetadataAt() string {
+	switch {
+	case p.Party.At != "":
+		return strings.TrimSuffix(p.Party.At, "/") + "/metadata"
+	case p.Home != "":
+		return p.Home + "metadata"
+	}
+	return strings.TrimSuffix(p.SignInAt(), "/sign-in") + "/metadata"
+}
+
+// Suppose holds values that are to differ from the ledger, to see what would happen. Those of another protocol are empty.
+type Suppose struct {
+	Clock time.Duration // the app's clock is ahead by so much
+
+	ACS      string         // the app believes its assertion consumer service is here
+	EntityID string         // the app believes this is its entity ID
+	Signer   *xmlsec.Signer // the provider signs messages with this key
+
+	Redirect string       // the app believes this is its redirect URI
+	ClientID string       // the app believes this is its client ID
+	Secret   string       // the app authenticates with this
+	Scope    string       // the app asks for these scopes
+	From     netip.Addr   // the app and the browser call from here
+	JOSE     *oidc.Signer // the provider signs tokens with this key
+	First    string       // the permission that the client calls first: its first token is for that API
+}
+
+// Deal is a trust as it is played.
+type Deal struct {
+	Trust    *federation.Trust
+	App      *Player
+	Provider *Player
+	Suppose  Suppose
+
+	release func() (*federation.Releaser, error)
+}
+
+// Releaser returns what works out what is sent for a person; it is made when it is first asked for.
+func (d *Deal) Releaser() (*federation.Releaser, error) { return d.release() }
+
+// SAML is a trust over SAML.
+type SAML struct {
+	Deal
+	Terms  *federation.SAMLTerms
+	expect func() (saml.Expect, error)
+}
+
+// AppID is the entity ID of the app, as the provider knows it.
+func (d *SAML) AppID() string { return d.App.Party.Entity.ID }
+
+// Expect is what the app expects of a response on this stage, but for what changes with each.
+func (d *SAML) Expect() (saml.Expect, error) { return d.expect() }
+
+// OIDC is a trust over OpenID Connect.
+type OIDC struct {
+	Deal
+	*oauth.Registered
+	StageSecret string // a client secret that holds on this stage alone, for the stand-in of the client
+}
+
+// Of is the trust; both parts have it.
+func (d *OIDC) Of() *federation.Trust { return d.Deal.Trust }
+
+// API is an API as it is played.
+type API struct {
+	*Player
+	Audience string
+}
+
+// Cast is all that is played at one time.
+type Cast struct {
+	SAML    []*SAML
+	OIDC    []*OIDC
+	APIs    map[string]*federation.Party
+	Players []*Player // all that are played, in order of name; an own provider before an upstream one comes twice
+	People  *People
+}
+
+// Find returns the trust over OpenID Connect with a name; nil if there is none.
+func (c *Cast) Find(trust string) *OIDC {
+	for _, d := range c.OIDC {
+		if d.Of().Name == trust {
+			return d
+		}
+	}
+	return nil
+}
+
+// FindSAML returns the trust over SAML with a name; nil if there is none.
+func (c *Cast) FindSAML(trust string) *SAML {
+	for _, d := range c.SAML {
+		if d.Trust.Name == trust {
+			return d
+		}
+	}
+	return nil
+}
+
+// People are the persons of the ledger, by ID and by mail address.
+type People struct {
+	list []people.Person
+	by   map[string]*people.Person
+}
+
+// NewPeople indexes persons.
+func NewPeople(list []people.Person) *People {
+	p := &People{list, make(map[string]*people.Person, 2*len(list))}
+	for i := range list {
+		for _, m := range list[i].Attributes["mail"] {
+			if k := strings.ToLower(m); p.by[k] == nil {
+				p.by[k] = &list[i]
+			}
+		}
+	}
+	for i := range list { // an ID goes before a mail address
+		p.by[strings.ToLower(list[i].ID)] = &list[i]
+	}
+	return p
+}
+
+// Find returns a person by ID or mail address.
+func (p *People) Find(id string) *people.Person { return p.by[strings.ToLower(id)] }
+
+// Names lists at most n IDs.
+func (p *People) Names(n int) []string {
+	out := make([]string, 0, min(n, len(p.list)))
+	for i := range p.list[:min(n, len(p.list))] {
+		out = append(out, p.list[i].ID)
+	}
+	return out
+}
+
+// Members are the persons of a group.
+func (p *People) Members(group string) []*people.Person {
+	var out []*people.Person
+	for i := range p.list {
+		if p.list[i].In(group) {
+			out = append(out, &p.list[i])
+		}
+	}
+	return out
+}
+
+// Administrators are those who may consent for everyone at a provider.
+func (c *Cast) Administrators(p *Player) []*people.Person {
+	g, ok := strings.CutPrefix(p.Party.Admins, "group:")
+	if !ok {
+		return nil
+	}
+	return c.People.Members(g)
+}
+
+// IsAdministrator reports whether somebody may consent for everyone at a provider.
+func IsAdministrator(p *Player, who *people.Person) bool {
+	g, ok := strings.CutPrefix(p.Party.Admins, "group:")
+	return ok && who.In(g)
+}
+
+// Ledger is what a cast is made from: the records of the ledger, read once.
+type Ledger struct {
+	Trusts   []federation.Trust // those that are to be played
+	Parties  map[string]*federation.Party
+	Subjects map[string]federation.SubjectKey
+	Secrets  map[string][]federation.Secret  // by trust
+	Consents map[string][]federation.Consent // by trust
+	People   []people.Person
+}
+
+// Options say how a cast is made.
+type Options struct {
+	Base    string // address under which all players are moved, each below its name; "" leaves them at their own
+	Keys    func(p *federation.Party) Keys
+	StandIn func(p *federation.Party) bool // whether a party is played with keys of the stage
+	Engine  *claims.Engine
+	Random  func([]byte) error
+	Now     time.Time
+	Suppose map[string]Suppose        // by trust
+	Secret  func(trust string) string // the stage's own secret of a client, the same each time it is asked for
+}
+
+// maker makes one cast.
+type maker struct {
+	Options
+	led     *Ledger
+	cast    *Cast
+	players map[string]*Player
+}
+
+// New makes a cast of the ledger's trusts.
+func New(led *Ledger, o Options) (*Cast, error) {
+	m := &maker{o, led, &Cast{APIs: map[string]*federation.Party{}, People: NewPeople(led.People)}, map[string]*Player{}}
+	for name, p := range led.Parties {
+		if p.API != nil {
+			m.cast.APIs[name] = p
+		}
+	}
+	for i := range led.Trusts {
+		t := &led.Trusts[i]
+		if err := m.deal(t); err != nil {
+			return nil, fmt.Errorf("%s: %w", t.Name, err)
+		}
+	}
+	for _, name := range slices.Sorted(keysOf(m.cast.APIs)) {
+		p, err := m.player(m.cast.APIs[name], "")
+		if err != nil {
+			return nil, err
+		}
+		p.APIAt = m.apiAt(p)
+	}
+	for _, key := range slices.Sorted(keysOf(m.players)) {
+		m.cast.Players = append(m.cast.Players, m.players[key])
+	}
+	return m.cast, nil
+}
+
+// Entity is the SAML entity of a player with the certificates that hold on this stage in place of those that it published.
+func (p *Player) Entity() (*saml.Entity, error) {
+	if p.Real {
+		return &p.Party.Entity, nil
+	}
+	p.once.Do(func() { p.entity, p.err = p.played() })
+	return p.entity, p.err
+}
+
+func (p *Player) played() (*saml.Entity, error) {
+	e, err := p.Party.Entity.Clone()
+	if err != nil {
+		return nil, err
+	}
+	role := e.SP
+	if p.Party.Kind == federation.Provider {
+		role = e.IDP
+	}
+	signer, err := p.Keys.SAML()
+	if err != nil {
+		return nil, err
+	}
+	_, cert, err := p.Keys.Decrypt()
+	if err != nil {
+		return nil, err
+	}
+	published := role.Keys
+	role.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(signer.Certificate.Raw)}}
+	for _, k := range published {
+		if k.Use == "encryption" && cert != nil {
+			role.Keys = append(role.Keys, saml.Key{Use: k.Use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw), Methods: k.Methods})
+			break
+		}
+	}
+	return e, nil
+}
+
+// StartLink is the link that starts sign-in at the played client of a trust.
+func (d *OIDC) StartLink() string {
+	return d.Deal.App.ClientHome() + "start?provider=" + url.QueryEscape(d.Deal.Provider.Name())
+}
+
+// Link is an action of the played client of a trust: call, refresh or sign-out.
+func (d *OIDC) Link(action string, q url.Values) string {
+	return oidc.With(d.Deal.App.ClientHome()+action, q)
+}
+
+// Redirect is the redirect URI that the played client of a trust sends.
+func (d *OIDC) Redirect() string {
+	switch {
+	case d.Suppose.Redirect != "":
+		return d.Suppose.Redirect
+	case d.Deal.App.Callback != "":
+		return d.Deal.App.Callback
+	}
+	return d.Client.Redirects[0]
+}
+
+// WithConsents is the cast with consents added, each in place of what was there for the same permission and person.
+func (c *Cast) WithConsents(list []federation.Consent) *Cast {
+	out := *c
+	out.OIDC = slices.Clone(c.OIDC)
+	for i, d := range out.OIDC {
+		if !slices.ContainsFunc(list, func(x federation.Consent) bool { return x.Trust == d.Of().Name }) {
+			continue
+		}
+		r, y := *d.Registered, *d
+		r.Consents = MergeConsents(r.Consents, list, d.Of().Name)
+		y.Registered = &r
+		out.OIDC[i] = &y
+	}
+	return &out
+}
+
+// MergeConsents adds the consents of a trust to others.
+func MergeConsents(have, list []federation.Consent, trust string) []federation.Consent {
+	out := slices.Clone(have)
+	for _, x := range list {
+		if x.Trust != trust {
+			continue
+		}
+		out = slices.DeleteFunc(out, func(o federation.Consent) bool {
+			return o.API == x.API && o.Name == x.Name && o.As == x.As && strings.EqualFold(o.For, x.For)
+		})
+		out = append(out, x)
+	}
+	return out
+}

@@ -1,0 +1,254 @@
+package cast
+
+import (
+	"crypto/rsa"
+	"fmt"
+	"iter"
+	"maps"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+)
+
+func keysOf[V any](m map[string]V) iter.Seq[string] { return maps.Keys(m) }
+
+// deal casts a trust by its terms: the one place on the stage where a protocol is chosen.
+func (m *maker) deal(t *federation.Trust) error {
+	app, provider := m.led.Parties[t.App], m.led.Parties[t.Provider]
+	if app == nil || provider == nil {
+		return fmt.Errorf("a party of it is not in the ledger any more")
+	}
+	d := Deal{Trust: t, Suppose: m.Suppose[t.Name]}
+	d.release = sync.OnceValues(func() (*federation.Releaser, error) {
+		return federation.NewReleaser(m.Engine, t, m.led.Subjects[t.Name], randomReader(m.Random))
+	})
+	switch terms := t.Terms.Terms.(type) {
+	case *federation.SAMLTerms:
+		return m.dealSAML(d, terms, app, provider)
+	case *federation.OIDCTerms:
+		return m.dealOIDC(d, terms, app, provider)
+	}
+	return fmt.Errorf("nothing on the stage plays the protocol %s", t.Over())
+}
+
+type randomReader func([]byte) error
+
+func (f randomReader) Read(b []byte) (int, error) { return len(b), f(b) }
+
+func (m *maker) dealSAML(d Deal, terms *federation.SAMLTerms, app, provider *federation.Party) (err error) {
+	if app.Entity.SP == nil || provider.Entity.IDP == nil {
+		return fmt.Errorf("a SAML side of %s and of %s is needed", app.Name, provider.Name)
+	}
+	if d.App, err = m.player(app, ""); err != nil {
+		return err
+	}
+	if d.Provider, err = m.player(provider, ""); err != nil {
+		return err
+	}
+	x := &SAML{Deal: d, Terms: terms}
+	x.expect = sync.OnceValues(func() (saml.Expect, error) {
+		e := federation.Expectation(d.Trust, terms, &d.App.Party, &d.Provider.Party, time.Time{})
+		var err error
+		if e.Keys, err = d.Provider.SigningKeys(); err != nil {
+			return e, err
+		}
+		key, _, err := d.App.Keys.Decrypt()
+		if key != nil {
+			e.DecryptionKeys = []*rsa.PrivateKey{key}
+		}
+		return e, err
+	})
+	m.cast.SAML = append(m.cast.SAML, x)
+	return nil
+}
+
+func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *federation.Party) (err error) {
+	if d.Provider, err = m.player(provider, ""); err != nil {
+		return err
+	}
+	if d.Provider.OpenID == nil {
+		return finding.Advise(fmt.Errorf("%s has no OpenID side in the ledger", provider.Name),
+			finding.Run("provider", "change", provider.Name, "--issuer", "URL"))
+	}
+	if app.Kind == federation.Provider { // before an upstream provider it plays another part than as a provider
+		d.App, err = m.upstream(app)
+	} else {
+		d.App, err = m.player(app, "")
+	}
+	if err != nil {
+		return err
+	}
+	if d.App.Client == nil {
+		return fmt.Errorf("%s has no client side any more", app.Name)
+	}
+	t := d.Trust
+	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party, Provider: &d.Provider.Party, Client: d.App.Client,
+		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs, Releaser: lazily(d.release)}}
+	if terms.JWKS != "" {
+		if x.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {
+			return err
+		}
+	}
+	if !d.App.Client.Kind.Public() && m.canAuthenticate(x, provider) && m.Secret != nil {
+		x.StageSecret = m.Secret(t.Name)
+	}
+	m.cast.OIDC = append(m.cast.OIDC, x)
+	return nil
+}
+
+// canAuthenticate reports whether a confidential client has something to authenticate with. What a foreign provider issued is not
+// in the ledger: there the stand-in stands for it.
+func (m *maker) canAuthenticate(x *OIDC, provider *federation.Party) bool {
+	for i := range x.Secrets {
+		if x.Secrets[i].Standing(m.Now) == "valid" {
+			return true
+		}
+	}
+	return len(x.Keys) > 0 || !provider.Own
+}
+
+// player casts a party once.
+func (m *maker) player(p *federation.Party, key string) (*Player, error) {
+	if key == "" {
+		key = p.Name
+	}
+	if pl := m.players[key]; pl != nil {
+		return pl, nil
+	}
+	e, err := p.Entity.Clone()
+	if err != nil {
+		return nil, err
+	}
+	pl := &Player{Party: *p, StandIn: m.StandIn(p), Keys: m.Keys(p)}
+	pl.Party.Entity = *e
+	if p.Kind == federation.App {
+		pl.Home, pl.Client = homeOf(p), p.ClientSide()
+	} else if doc := p.OpenIDOf(); doc != nil {
+		c := *doc
+		pl.OpenID = &c
+	}
+	m.players[key] = pl
+	m.place(pl)
+	return pl, nil
+}
+
+func (m *maker) upstream(p *federation.Party) (*Player, error) {
+	key := p.Name + " upstream"
+	if pl := m.players[key]; pl != nil {
+		return pl, nil
+	}
+	c := *p
+	c.Kind, c.Entity.IDP, c.Entity.SP = federation.App, nil, nil
+	pl := &Player{Party: c, StandIn: m.StandIn(p), Keys: m.Keys(p), Client: p.ClientSide(), Home: c.At + "/upstream/"}
+	m.players[key] = pl
+	if m.Base != "" {
+		m.placeApp(pl, m.Base+"/"+p.Name+"/upstream")
+	}
+	return pl, nil
+}
+
+// homeOf is where a played app shows who signed in, when it is played at its own addresses.
+func homeOf(p *federation.Party) string {
+	if p.Entity.SP != nil {
+		e, ok := saml.EndpointFor(p.Entity.SP.ACS, saml.BindingPOST)
+		if u, err := url.Parse(e.Location); ok && err == nil {
+			return u.Scheme + "://" + u.Host + "/"
+		}
+		return ""
+	}
+	if c := p.ClientSide(); c != nil {
+		for _, r := range c.Redirects {
+			if u, err := url.Parse(r); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
+				return u.Scheme + "://" + u.Host + "/"
+			}
+		}
+		return "https://" + p.Name + ".stage.test/"
+	}
+	return ""
+}
+
+// place moves a player under the base, below its name. Entity IDs and audiences stay as they are; an issuer moves, since its
+// discovery document must lie below it.
+func (m *maker) place(p *Player) {
+	if m.Base == "" {
+		return
+	}
+	at := m.Base + "/" + p.Party.Name
+	if p.Party.Kind != federation.Provider {
+		m.placeApp(p, at)
+		return
+	}
+	p.Party.At = at
+	if p.OpenID != nil {
+		alg := ""
+		if len(p.OpenID.IDTokenAlgorithms) > 0 {
+			alg = p.OpenID.IDTokenAlgorithms[0]
+		}
+		p.OpenID = oidc.OwnDiscovery(at, alg, nil)
+	}
+	if idp := p.Party.Entity.IDP; idp != nil {
+		for i := range idp.SSO {
+			idp.SSO[i].Location = at + "/sso"
+		}
+		idp.SLO = nil
+	}
+}
+
+// placeApp moves an app. A foreign one whose assertion consumer service is on this machine is left alone: it is an app under test,
+// and plays itself. Redirect URIs on this machine stay good.
+func (m *maker) placeApp(p *Player, at string) {
+	if p.Client != nil && p.Client.Kind.Redirects() {
+		c := *p.Client
+		p.Callback = at + "/callback"
+		c.Redirects = append(loopbacks(c.Redirects), p.Callback)
+		c.AfterSignOut = append([]string{at + "/signed-out"}, loopbacks(c.AfterSignOut)...)
+		p.Client = &c
+	}
+	p.Home = at + "/"
+	sp := p.Party.Entity.SP
+	if sp == nil {
+		return
+	}
+	if acs, ok := saml.EndpointFor(sp.ACS, saml.BindingPOST); ok && !p.Party.Own {
+		if u, err := url.Parse(acs.Location); err == nil && judge.IsLoopback(u.Hostname()) {
+			p.Real, p.StandIn = true, false
+			return
+		}
+	}
+	p.Party.At = at
+	sp.ACS = []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs", Index: 1, Default: true}}
+	sp.SLO, sp.Start = nil, at+"/start"
+}
+
+// loopbacks are the URIs that lead to this machine or to an app on it.
+func loopbacks(list []string) []string {
+	out := []string{}
+	for _, r := range list {
+		if u, err := url.Parse(r); err == nil && (judge.IsLoopback(u.Hostname()) || u.Host == "") {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// apiAt is where an API is played: below its name on a stage of its own address, at its audience elsewhere.
+func (m *maker) apiAt(p *Player) string {
+	if m.Base != "" {
+		if p.Client != nil || p.Party.Entity.SP != nil { // an app that people sign in to as well has its pages there
+			return m.Base + "/" + p.Name() + "/api"
+		}
+		return m.Base + "/" + p.Name()
+	}
+	if u, err := url.Parse(p.Party.API.Audience); err == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http") {
+		return strings.TrimSuffix(p.Party.API.Audience, "/")
+	}
+	return "https://" + p.Name() + ".stage.test"
+}

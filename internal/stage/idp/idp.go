@@ -1,0 +1,302 @@
+// Package idp plays SAML identity providers (SAML Profiles, section 4.1).
+package idp
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
+)
+
+// Part plays all SAML identity providers of a stage.
+type Part struct {
+	*server.Server
+	Cast    func() *cast.Cast // the cast as it is now
+	CarryOn bool              // rehearsals: a refused request is answered all the same, to see what else is wrong
+
+	seen *server.Kept[bool] // IDs of requests
+}
+
+// New makes the part.
+func New(s *server.Server, now func() *cast.Cast) *Part {
+	return &Part{Server: s, Cast: now, seen: server.NewKept[bool](s.Now, 15*time.Minute, 200_000)}
+}
+
+// Remembered is how many requests are remembered.
+func (p *Part) Remembered() int { return p.seen.Len() }
+
+// pending is a request that waits for a sign-in.
+type pending struct {
+	trust   string
+	request *saml.AuthnRequest // nil: started at the provider
+	relay   string
+	acs     string
+}
+
+// LayOut lays out the addresses of a provider.
+func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
+	if pl.Party.Entity.IDP == nil {
+		return
+	}
+	for _, e := range pl.Party.Entity.IDP.SSO {
+		if e.Binding == saml.BindingRedirect || e.Binding == saml.BindingPOST {
+			l.Add(pl.Name(), e.Location, p.sso(c, pl))
+		}
+	}
+	l.Add(pl.Name(), pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))
+	l.Add(pl.Name(), pl.LaunchAt(), p.launch(c, pl))
+	l.Add(pl.Name(), pl.MetadataAt(), Metadata(p.Server, pl))
+}
+
+// Metadata serves the metadata of a player, with the certificates that hold on this stage.
+func Metadata(s *server.Server, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		e, err := pl.Entity()
+		if err == nil {
+			var signer *xmlsec.Signer
+			if signer, err = pl.Keys.SAML(); err == nil {
+				var b []byte
+				if b, err = saml.WriteMetadata(e, saml.WriteOptions{ID: s.ID(), Signer: signer}); err == nil {
+					w.Header().Set("Content-Type", "application/samlmetadata+xml")
+					w.Write(b)
+					return
+				}
+			}
+		}
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+	}
+}
+
+func dealFor(c *cast.Cast, provider, appID string) *cast.SAML {
+	for _, d := range c.SAML {
+		if d.Provider.Name() == provider && appID != "" && (d.AppID() == appID || d.Suppose.EntityID == appID) {
+			return d
+		}
+	}
+	return nil
+}
+
+// Carried takes a SAML message out of a request of a browser.
+func Carried(r *http.Request) (*saml.Carried, error) {
+	if r.Method == http.MethodPost {
+		if err := r.ParseForm(); err != nil {
+			return nil, err
+		}
+		return saml.DecodePOST(r.PostForm)
+	}
+	return saml.DecodeRedirect(r.URL.RawQuery)
+}
+
+// sso is the single sign-on service: it judges the request and answers or asks for a sign-in.
+func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		page := func(status int, title, lead string, found finding.List) {
+			p.Page(w, status, server.Page{Title: title, By: pl.Title(), Lead: lead, Findings: found})
+		}
+		m, err := Carried(r)
+		if err != nil {
+			page(http.StatusBadRequest, "This is no sign-in request", err.Error()+". A sign-in starts at the app.", nil)
+			return
+		}
+		doc, err := xmlsec.Parse(m.XML, xmlsec.MessageLimits())
+		if err != nil {
+			page(http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
+			return
+		}
+		root := doc.Root()
+		issuer := xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer"))
+		d := dealFor(c, pl.Name(), issuer)
+		if d == nil && p.CarryOn && len(c.SAML) == 1 {
+			d = c.SAML[0]
+		}
+		if d == nil {
+			page(http.StatusForbidden, "Unknown app", fmt.Sprintf("No trust with %s has an app with the entity ID %q.", pl.Name(), issuer), nil)
+			return
+		}
+		var at []string
+		for _, e := range pl.Party.Entity.IDP.SSO {
+			at = append(at, e.Location)
+		}
+		app, err := d.App.Entity()
+		if err != nil {
+			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
+			return
+		}
+		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Format: d.Trust.SubjectFormat, WantSigned: d.Terms.SignsRequests,
+			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
+			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
+		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings})
+		if j.Verdict != judge.Accepted && (!p.CarryOn || j.Request == nil) {
+			page(http.StatusForbidden, "The request is refused", "Nothing was sent to the app.", j.Findings)
+			return
+		}
+		acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
+		x := &pending{trust: d.Trust.Name, request: j.Request, relay: m.RelayState, acs: acs.Location}
+		if j.Request.ACS != "" {
+			x.acs = j.Request.ACS
+		}
+		p.proceed(w, r, c, d, x)
+	}
+}
+
+// launch starts a sign-in at the provider: through the app's own start link where it has one, else unsolicited.
+func (p *Part) launch(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		d := dealFor(c, pl.Name(), r.URL.Query().Get("app"))
+		if d == nil {
+			p.Page(w, http.StatusNotFound, server.Page{Title: "Choose an app", By: pl.Title(), Lead: "Sign-in can start here for:", Links: links(c, pl)})
+			return
+		}
+		if at := d.App.Party.Entity.SP.Start; at != "" {
+			http.Redirect(w, r, at, http.StatusSeeOther)
+			return
+		}
+		acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
+		p.proceed(w, r, c, d, &pending{trust: d.Trust.Name, acs: acs.Location})
+	}
+}
+
+// links are the apps to which sign-in can start at a provider, over either protocol.
+func links(c *cast.Cast, pl *cast.Player) [][2]string {
+	var out [][2]string
+	for _, d := range c.SAML {
+		if d.Provider == pl {
+			out = append(out, [2]string{d.App.Title(), pl.LaunchAt() + "?app=" + url.QueryEscape(d.AppID())})
+		}
+	}
+	for _, d := range c.OIDC {
+		if d.Deal.Provider == pl && d.Client.Kind.Redirects() {
+			out = append(out, [2]string{d.Deal.App.Title(), d.StartLink()})
+		}
+	}
+	return out
+}
+
+// proceed has somebody sign in as the request and the trust ask.
+func (p *Part) proceed(w http.ResponseWriter, r *http.Request, c *cast.Cast, d *cast.SAML, x *pending) {
+	want := d.Trust.Contexts()
+	if x.request != nil && len(x.request.Contexts) > 0 {
+		want = x.request.Contexts
+	}
+	p.SignIn(w, r, &server.Wish{Provider: d.Provider.Name(), Title: d.Provider.Title(), At: d.Provider.SignInAt(), App: d.App.Title(),
+		Contexts: want, People: c.People, Force: x.request != nil && x.request.ForceAuthn, Passive: x.request != nil && x.request.IsPassive,
+		Refuse: func(w http.ResponseWriter, r *http.Request) {
+			p.refuse(w, x, saml.StatusNoPassive, "a sign-in is needed, and the app asked for none to be shown")
+		},
+		Done: func(w http.ResponseWriter, r *http.Request, ses *server.Session) { p.answer(w, x, ses) }})
+}
+
+// deal finds the trust of a pending request in the cast as it is now. Where it is gone, a page says so.
+func (p *Part) deal(w http.ResponseWriter, x *pending) (*cast.Cast, *cast.SAML) {
+	c := p.Cast()
+	d := c.FindSAML(x.trust)
+	if d == nil {
+		p.Page(w, http.StatusForbidden, server.Page{Title: "This trust has ended", Lead: x.trust + " is not there any more. Nothing was sent to the app."})
+	}
+	return c, d
+}
+
+// answer sends the response that the trust's metadata and claims call for.
+func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
+	c, d := p.deal(w, x)
+	if d == nil {
+		return
+	}
+	who := c.People.Find(ses.Person)
+	if who == nil {
+		p.refuse(w, x, saml.StatusRequestDenied, ses.Person+" is not in the ledger any more")
+		return
+	}
+	if ok, why := d.Trust.Admission(who); !ok {
+		p.refuse(w, x, saml.StatusRequestDenied, why)
+		return
+	}
+	rel, err := d.Releaser()
+	if err != nil {
+		p.refuse(w, x, "", err.Error())
+		return
+	}
+	subject, err := rel.Subject(who)
+	if err != nil {
+		p.refuse(w, x, "", err.Error())
+		return
+	}
+	a, err := p.newAnswer(d, x)
+	if err == nil && d.Terms.Encrypts {
+		a.EncryptTo, a.EncryptWith, err = d.App.EncryptTo()
+	}
+	if err != nil {
+		p.failed(w, d, err)
+		return
+	}
+	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, ses.Context, ses.Since, ses.Index
+	a.Attributes, _ = rel.Attributes(who)
+	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
+	p.send(w, d, x, a)
+}
+
+func (p *Part) newAnswer(d *cast.SAML, x *pending) (*saml.Answer, error) {
+	signer := d.Suppose.Signer
+	if signer == nil {
+		var err error
+		if signer, err = d.Provider.Keys.SAML(); err != nil {
+			return nil, err
+		}
+	}
+	a := &saml.Answer{ID: p.ID(), AssertionID: p.ID(), Issuer: d.Provider.Party.Entity.ID, ACS: x.acs, Audience: d.AppID(), Now: p.Now(),
+		Lifetime: 5 * time.Minute, Signer: signer, Rand: p.Rand}
+	if x.request != nil {
+		a.InResponseTo = x.request.ID
+	}
+	return a, nil
+}
+
+// refuse tells the app that there will be no assertion, and why (SAML Core, section 3.2.2.2).
+func (p *Part) refuse(w http.ResponseWriter, x *pending, sub, why string) {
+	_, d := p.deal(w, x)
+	if d == nil {
+		return
+	}
+	a, err := p.newAnswer(d, x)
+	if err != nil {
+		p.failed(w, d, err)
+		return
+	}
+	a.Status, a.SubStatus, a.Message, a.SignResponse = saml.StatusResponder, sub, why, true
+	p.send(w, d, x, a)
+}
+
+func (p *Part) send(w http.ResponseWriter, d *cast.SAML, x *pending, a *saml.Answer) {
+	b, err := a.Bytes()
+	if err != nil {
+		p.failed(w, d, err)
+		return
+	}
+	Post(w, x.acs, "SAMLResponse", b, x.relay)
+}
+
+// failed says that no response could be written.
+func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
+	p.Tell(server.Event{Trust: d.Trust.Name, By: d.Provider.Name(), What: "response", Findings: finding.List{{
+		ID: "saml.write", Level: finding.Error, Check: "writing the response", Saw: err.Error(), Expected: "a response",
+		Side: finding.Both, Fix: finding.Run("trust", "show", d.Trust.Name)}}})
+	p.Page(w, http.StatusInternalServerError, server.Page{Title: "No response can be made", By: d.Provider.Title(), Lead: err.Error()})
+}
+
+// Post sends the browser on with a message (SAML Bindings, section 3.5.4).
+func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay string) {
+	u, err := url.Parse(location)
+	if err != nil {
+		http.Error(w, "the location to post to is no URL", http.StatusInternalServerError)
+		return
+	}
+	server.Secure(w, u.Scheme+"://"+u.Host)
+	_ = saml.WritePOST(w, location, parameter, xml, relay) // the browser went away
+}

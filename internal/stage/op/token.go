@@ -1,0 +1,276 @@
+package op
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"net/http"
+	"net/url"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
+)
+
+// expect is what the endpoints that authenticate a client know.
+func (x *played) expect(d *cast.OIDC) oauth.TokenExpect {
+	e := oauth.TokenExpect{Doc: x.pl.OpenID, Now: x.Now(), Once: x.State.Once}
+	if d != nil {
+		e.Own, e.Tell = d.StageSecret, func(id string) { x.Notes.Secret(id, x.Now()) }
+	}
+	return e
+}
+
+// token is the token endpoint.
+func (x *played) token(w http.ResponseWriter, r *http.Request) {
+	if crossOrigin(x.c, x.pl, w, r) {
+		return
+	}
+	req, e := tokenRequest(w, r)
+	if e != nil {
+		if d := x.only(); d != nil {
+			x.tell(d, "token request", refused(e, d))
+		}
+		fail(w, r, e)
+		return
+	}
+	d := ClientOf(x.c, x.pl, req.ClientID())
+	var reg *oauth.Registered
+	if d != nil {
+		reg = x.registered(d, req.Form.Get("client_assertion"))
+	}
+	j := oauth.JudgeTokenRequest(req, reg, x.expect(d))
+	if d == nil {
+		d = x.only()
+	}
+	e = j.Error
+	var out *oauth.Tokens
+	if e == nil {
+		s := x.serves(w, d)
+		if s == nil {
+			return
+		}
+		out, e = s.Exchange(reg, req.Form, address(d, r))
+	}
+	if e != nil {
+		if d != nil {
+			x.tell(d, "token request", refused(e, d))
+		}
+		fail(w, r, e)
+		return
+	}
+	if x.Watch != nil {
+		var got finding.List
+		got.Pass("oauth.token", "token request", out.Words())
+		x.tell(d, "token request", got...)
+	}
+	WriteJSON(w, http.StatusOK, out)
+}
+
+func refused(e *oidc.Error, d *cast.OIDC) finding.Finding {
+	return finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token request", Saw: e.Description,
+		Expected: "a request that the trust allows", Side: finding.App, Fix: Remedy(e, d), Ref: "RFC 6749"}
+}
+
+// Remedy says what to do about an error of the token endpoint, where the stage's own secret may stand for the client's.
+func Remedy(e *oidc.Error, d *cast.OIDC) finding.Remedy {
+	if e.Code == oidc.InvalidClient && d.StageSecret != "" {
+		return finding.Run("secret", "list", d.Of().Name)
+	}
+	return d.Registered.Remedy(e)
+}
+
+// userinfo is the userinfo endpoint (OpenID Connect Core, section 5.3).
+func (x *played) userinfo(w http.ResponseWriter, r *http.Request) {
+	if crossOrigin(x.c, x.pl, w, r) {
+		return
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodPost {
+		w.Header().Set("Allow", "GET, POST, OPTIONS")
+		http.Error(w, "use GET or POST", http.StatusMethodNotAllowed)
+		return
+	}
+	token, e := Bearer(r)
+	if e != nil || token == "" {
+		Challenge(w, x.pl.Name(), e, "openid")
+		return
+	}
+	s := x.serves(w, nil)
+	if s == nil {
+		return
+	}
+	j := s.JudgeAccess(token, s.Doc.Issuer, "openid")
+	if j.Verdict != judge.Accepted {
+		Challenge(w, x.pl.Name(), oauth.TokenError(j), "openid")
+		return
+	}
+	d := ClientOf(x.c, x.pl, j.ClientID)
+	if d == nil {
+		Challenge(w, x.pl.Name(), oidc.Fail(oidc.InvalidToken, "its sign-in is over"), "")
+		return
+	}
+	claims, e := s.UserInfo(d.Registered, j)
+	if e != nil {
+		Challenge(w, x.pl.Name(), e, "")
+		return
+	}
+	WriteJSON(w, http.StatusOK, claims)
+}
+
+// caller reads and authenticates a request about a token.
+func (x *played) caller(w http.ResponseWriter, r *http.Request) (req *oauth.TokenRequest, d *cast.OIDC, public bool, e *oidc.Error) {
+	if req, e = tokenRequest(w, r); e != nil {
+		return nil, nil, false, e
+	}
+	d = ClientOf(x.c, x.pl, req.ClientID())
+	var reg *oauth.Registered
+	if d != nil {
+		reg = x.registered(d, req.Form.Get("client_assertion"))
+	}
+	if public, e = oauth.Authenticate(req, reg, x.expect(d)); e == nil && req.Form.Get("token") == "" {
+		e = oidc.Fail(oidc.InvalidRequest, "token is missing")
+	}
+	return req, d, public, e
+}
+
+// introspect tells a client about its own token, or an API's client about a token for that API (RFC 7662).
+func (x *played) introspect(w http.ResponseWriter, r *http.Request) {
+	req, d, public, e := x.caller(w, r)
+	if public {
+		e = oidc.Fail(oidc.InvalidClient, "introspection is for clients that authenticate")
+	}
+	if e != nil {
+		fail(w, r, e)
+		return
+	}
+	if s := x.serves(w, nil); s != nil {
+		WriteJSON(w, http.StatusOK, s.Introspect(d.Registered, req.Form.Get("token")))
+	}
+}
+
+// revoke is the revocation endpoint (RFC 7009).
+func (x *played) revoke(w http.ResponseWriter, r *http.Request) {
+	if crossOrigin(x.c, x.pl, w, r) {
+		return
+	}
+	req, d, _, e := x.caller(w, r)
+	if e == nil {
+		s := x.serves(w, nil)
+		if s == nil {
+			return
+		}
+		e = s.Revoke(d.Registered, req.Form.Get("token"))
+	}
+	if e != nil {
+		fail(w, r, e)
+		return
+	}
+	NoStore(w)
+	w.Header().Del("Content-Type") // there is no body (section 2.2)
+	w.WriteHeader(http.StatusOK)
+}
+
+// endSession is the end-session endpoint (OpenID Connect RP-Initiated Logout, section 2).
+func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
+	if err := r.ParseForm(); err != nil || r.Method != http.MethodGet && r.Method != http.MethodPost {
+		x.page(w, http.StatusBadRequest, "The request cannot be read", "Sign-out takes GET or POST.")
+		return
+	}
+	q := r.Form
+	refuse := func(why string) { x.page(w, http.StatusBadRequest, "Sign-out refused", why) }
+	if e := oidc.OnceEach(q); e != nil {
+		refuse(e.Description)
+		return
+	}
+	s := x.serves(w, nil)
+	if s == nil {
+		return
+	}
+	clientID, sid := q.Get("client_id"), ""
+	if h := q.Get("id_token_hint"); h != "" {
+		id, session, ok := s.HintOf(h)
+		if !ok || clientID != "" && clientID != id {
+			refuse("id_token_hint is no ID token that this provider issued to the client. Nothing was done.")
+			return
+		}
+		clientID, sid = id, session
+	}
+	d := ClientOf(x.c, x.pl, clientID)
+	back := q.Get("post_logout_redirect_uri")
+	switch {
+	case clientID != "" && d == nil:
+		refuse("No client with this ID is registered here.")
+		return
+	case back != "" && d == nil:
+		refuse("post_logout_redirect_uri needs an id_token_hint or client_id, so that it can be compared. Nothing was done.")
+		return
+	case back != "" && !oidc.MatchRedirect(d.Client.Kind, d.Client.AfterSignOut, back):
+		refuse("post_logout_redirect_uri is not registered for " + d.Deal.App.Title() + ": " +
+			oidc.ExplainRedirect(d.Client.AfterSignOut, back) + ". Nothing was done.")
+		return
+	}
+	ses, cookie := x.SessionOf(r, x.pl.Name())
+	sure := sid != "" || r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
+	if ses != nil && !sure { // section 2: without an ID token the person is asked
+		x.askSignOut(w, q, ses, cookie, back)
+		return
+	}
+	if ses != nil && sid == "" {
+		sid = ses.Index
+	}
+	x.signOut(s, d, sid)
+	if back != "" {
+		v := url.Values{}
+		if st := q.Get("state"); st != "" {
+			v.Set("state", st)
+		}
+		w.Header().Set("Cache-Control", "no-store")
+		http.Redirect(w, r, oidc.With(back, v), http.StatusSeeOther)
+		return
+	}
+	x.page(w, http.StatusOK, "Signed out", "You are signed out.")
+}
+
+func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Session, cookie, back string) {
+	hidden := url.Values{}
+	for _, k := range []string{"client_id", "post_logout_redirect_uri", "state"} {
+		if v := q.Get(k); v != "" {
+			hidden.Set(k, v)
+		}
+	}
+	name := ses.Person
+	if who := x.c.People.Find(ses.Person); who != nil {
+		name = who.Name()
+	}
+	x.Page(w, http.StatusOK, server.Page{Title: "Sign out?", By: x.pl.Title(), Lead: "You are signed in as " + name + ".", Leads: back,
+		Form: &server.Form{Action: x.pl.OpenID.EndSessionEndpoint, Token: outToken(cookie), Ask: "out", Button: "Sign out", Hidden: hidden}})
+}
+
+// outToken is the form token of the sign-out page: it proves the session's cookie without telling it.
+func outToken(cookie string) string {
+	sum := sha256.Sum256([]byte("sign-out " + cookie))
+	return hex.EncodeToString(sum[:])
+}
+
+// signOut ends a session, and tells what ended so that played clients forget their guests.
+func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) {
+	var reg *oauth.Registered
+	if by != nil {
+		reg = by.Registered
+	}
+	single := func(trust string) bool {
+		d := x.c.Find(trust)
+		return d != nil && d.Deal.Provider == x.pl && d.Terms.Policy.SingleSignOut
+	}
+	whole := s.SignOut(reg, sid, single)
+	if x.SignedOut != nil {
+		x.SignedOut(func(trust, session string) bool {
+			return session == sid && (by != nil && trust == by.Of().Name || whole && single(trust))
+		})
+	}
+	if whole {
+		x.EndSession(x.pl.Name(), sid)
+	}
+}

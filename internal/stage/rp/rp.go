@@ -1,0 +1,494 @@
+// Package rp plays clients of OpenID providers and authorization servers: it sends people to sign in, judges what comes back,
+// and calls APIs.
+package rp
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/stage/api"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/op"
+	"tressik.example/internal/stage/server"
+)
+
+// Part plays all clients of a stage.
+type Part struct {
+	*server.Server
+	Cast func() *cast.Cast // the cast as it is now
+
+	asked  *server.Kept[asked]  // authorization requests, by state
+	guests *server.Kept[*guest] // who is signed in, by cookie
+	http   *http.Client
+}
+
+// asked is an authorization request of a client.
+type asked struct {
+	trust, browser, nonce, verifier, target string
+	resource                                []string // the audiences it is about
+}
+
+// guest is who is signed in at a client.
+type guest struct {
+	trust  string
+	judged *oidc.TokenJudgement // of the ID token; nil where there is none
+	tokens oauth.Tokens
+	info   map[string]any // from userinfo
+	sid    string
+	last   *outcome // what the last action brought
+}
+
+type outcome struct {
+	lead   string
+	fields [][2]string
+	found  finding.List
+}
+
+// New makes the part.
+func New(s *server.Server, now func() *cast.Cast) *Part {
+	p := &Part{Server: s, Cast: now, asked: server.NewKept[asked](s.Now, 15*time.Minute, 50_000),
+		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
+	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return p
+}
+
+// words says what a call from server to server carries.
+func words(r *http.Request, status int, body []byte) (carries, answer string) {
+	carries = "access token"
+	if r.Header.Get("Authorization") == "" {
+		carries = "nothing"
+	}
+	if r.Method == http.MethodPost {
+		carries = "grant " + r.PostForm.Get("grant_type")
+	}
+	answer = http.StatusText(status)
+	e := &oidc.Error{}
+	if status != http.StatusOK && json.Unmarshal(body, e) == nil && e.Code != "" {
+		answer = e.Error()
+	}
+	return carries, answer
+}
+
+// Forget takes away the guests of sessions that have ended.
+func (p *Part) Forget(ended func(trust, session string) bool) {
+	p.guests.Drop(func(g *guest) bool { return g.sid != "" && ended(g.trust, g.sid) })
+}
+
+// LayOut lays out the pages of an app whose client has people sign in.
+func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
+	if len(dealsOf(c, pl)) == 0 || !pl.Client.Kind.Redirects() {
+		return
+	}
+	home := pl.ClientHome()
+	l.Add(pl.Name(), home, p.page(c, pl))
+	l.Add(pl.Name(), home+"start", p.start(c, pl))
+	l.Add(pl.Name(), home+"call", p.withGuest(c, pl, p.call))
+	l.Add(pl.Name(), home+"refresh", p.withGuest(c, pl, p.refresh))
+	l.Add(pl.Name(), home+"sign-out", p.withGuest(c, pl, p.signOut))
+	// Clients may share a redirect URI, as those under development on one machine often do: the state tells them apart.
+	for _, r := range pl.Client.Redirects {
+		if u, err := url.Parse(r); err == nil && u.Host != "" {
+			l.Share(r, p.callback)
+		} else if err == nil {
+			l.Opens(u.Scheme, home+"opened")
+			l.Share(home+"opened", p.callback)
+		}
+	}
+	for _, r := range pl.Client.AfterSignOut {
+		l.Share(r, func(w http.ResponseWriter, _ *http.Request) {
+			p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(), Lead: "You are back at the app, and signed out.",
+				Links: [][2]string{{"Sign in", home + "start"}}})
+		})
+	}
+}
+
+func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.OIDC {
+	var out []*cast.OIDC
+	for _, d := range c.OIDC {
+		if d.Deal.App == pl {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// start is the link that starts sign-in: at the one provider, or at the one that is named.
+func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		deals := dealsOf(c, pl)
+		var links [][2]string
+		for _, d := range deals {
+			if len(deals) == 1 || d.Deal.Provider.Name() == r.URL.Query().Get("provider") {
+				p.sendRequest(w, r, d)
+				return
+			}
+			links = append(links, [2]string{d.Deal.Provider.Title(), d.StartLink()})
+		}
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.", Links: links})
+	}
+}
+
+func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC) {
+	a := asked{trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(), target: d.Redirect()}
+	clientID, scope := d.Terms.ClientID, d.Suppose.Scope
+	if d.Suppose.ClientID != "" {
+		clientID = d.Suppose.ClientID
+	}
+	if scope == "" {
+		var asks []federation.Ask
+		for _, x := range d.Terms.Asks {
+			if x.As == federation.AsUser {
+				asks = append(asks, x)
+			}
+		}
+		scope = oauth.ScopeOf(asks)
+	}
+	state, sum := p.Random(), sha256.Sum256([]byte(a.verifier))
+	q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope}, "state": {state},
+		"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	if c := d.Of().Contexts(); len(c) > 0 {
+		q.Set("acr_values", strings.Join(c, " "))
+	}
+	if a.resource = d.Audiences(strings.Fields(scope), federation.AsUser); len(a.resource) > 1 {
+		name, _, _ := strings.Cut(d.Suppose.First, ":")
+		if x := d.APIs[name]; x != nil {
+			if i := slices.Index(a.resource, x.API.Audience); i > 0 {
+				a.resource[0], a.resource[i] = a.resource[i], a.resource[0]
+			}
+		}
+		q["resource"] = a.resource // a token is for one of them (RFC 8707, section 2)
+	}
+	p.asked.Put(state, a)
+	http.Redirect(w, r, oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q), http.StatusSeeOther)
+}
+
+// send sends a request to an endpoint of this stage and returns status, body and header.
+func (p *Part) send(req *http.Request) (int, []byte, http.Header, error) {
+	resp, err := p.http.Do(req)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	return resp.StatusCode, b, resp.Header, err
+}
+
+func (p *Part) get(at, token string) (int, []byte, http.Header, error) {
+	req, err := http.NewRequest(http.MethodGet, at, nil)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	return p.send(req)
+}
+
+// callToken sends a token request of a client, authenticated as the client is.
+func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Error) {
+	id, secret, public := d.Terms.ClientID, d.StageSecret, d.Client.Kind.Public()
+	if d.Suppose.ClientID != "" {
+		id = d.Suppose.ClientID
+	}
+	if d.Suppose.Secret != "" {
+		secret = d.Suppose.Secret
+	}
+	if public {
+		form.Set("client_id", id)
+	} else if secret == "" {
+		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key")
+	}
+	req, err := http.NewRequest(http.MethodPost, d.Deal.Provider.OpenID.TokenEndpoint, bytes.NewReader([]byte(form.Encode())))
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	if !public {
+		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
+	}
+	status, body, _, err := p.send(req)
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	if status != http.StatusOK {
+		e := &oidc.Error{}
+		if json.Unmarshal(body, e) != nil || e.Code == "" {
+			e = oidc.Fail(oidc.ServerError, fmt.Sprintf("status %d", status))
+		}
+		return nil, e
+	}
+	t := &oauth.Tokens{}
+	if err := json.Unmarshal(body, t); err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	return t, nil
+}
+
+func guestCookie(pl *cast.Player) string { return "stage_client_" + pl.Name() }
+
+// callback is the redirect URI of played clients: it judges the answer, redeems the code and judges the ID token.
+func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
+	refuse := func(status int, by, lead string, found finding.List) {
+		p.Page(w, status, server.Page{Title: "Sign-in refused", By: by, Lead: lead, Findings: found})
+	}
+	if err := r.ParseForm(); err != nil {
+		refuse(http.StatusBadRequest, "", err.Error(), nil)
+		return
+	}
+	q := r.Form
+	a, ok := p.asked.Take(q.Get("state"))
+	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
+	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {
+		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.", nil)
+		return
+	}
+	d := p.Cast().Find(a.trust)
+	if d == nil {
+		refuse(http.StatusForbidden, "", a.trust+" has ended.", nil)
+		return
+	}
+	pl := d.Deal.App
+	var found finding.List
+	j, g := p.redeem(d, &a, q, &found)
+	e := server.Event{Trust: a.trust, By: pl.Name(), What: "answer", Findings: found, Kept: p.kept(g), SignedIn: !found.Failed()}
+	if j != nil {
+		j.Tell()
+		e.Outcome = &j.Judgement
+	}
+	p.Tell(e)
+	if found.Failed() {
+		refuse(http.StatusForbidden, pl.Title(), "Nothing of the answer was used.", found.Without(finding.Pass))
+		return
+	}
+	key := p.ID()
+	p.guests.Put(key, g)
+	server.Cookie(w, guestCookie(pl), key)
+	http.Redirect(w, r, pl.ClientHome(), http.StatusSeeOther)
+}
+
+// kept are the tokens of a sign-in, for whoever keeps the messages of a rehearsal.
+func (p *Part) kept(g *guest) (out [][2]string) {
+	if !p.Record || g == nil {
+		return nil
+	}
+	if g.tokens.IDToken != "" {
+		out = append(out, [2]string{"id-token", g.tokens.IDToken})
+	}
+	return append(out, [2]string{"access-token", g.tokens.AccessToken})
+}
+
+// redeem judges an authorization response and goes on to the tokens (OpenID Connect Core, sections 3.1.2.7 and 3.1.3).
+func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List) (*oidc.TokenJudgement, *guest) {
+	doc := d.Deal.Provider.OpenID
+	answer := oauth.JudgeAnswer(q, d.Registered, oauth.AnswerExpect{Doc: doc, StateSeen: true, StateGood: true})
+	*found = append(*found, answer.Findings...)
+	if answer.Verdict != judge.Accepted {
+		return nil, nil
+	}
+	form := url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}}
+	if len(a.resource) > 1 {
+		form.Set("resource", a.resource[0])
+	}
+	t, e := p.callToken(d, form)
+	for i := 1; e != nil && e.Code == oidc.InvalidTarget && i < len(a.resource); i++ { // nothing may be granted at the first
+		form.Set("resource", a.resource[i])
+		t, e = p.callToken(d, form)
+	}
+	if e != nil {
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code", Saw: e.Error(), Expected: "tokens",
+			Side: finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
+		return nil, nil
+	}
+	found.Pass("oauth.tokens", "tokens for the code", t.Words())
+	g := &guest{trust: a.trust, tokens: *t, info: map[string]any{}}
+	if t.IDToken == "" {
+		found.Pass("oauth.no-openid", "ID token", "none: openid was not asked for, so the app does not learn who it is")
+		return nil, g
+	}
+	signer, err := d.Deal.Provider.Keys.JOSE()
+	if err != nil {
+		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS", Side: finding.Ledger,
+			Fix: finding.Do("bring the seal key back")})
+		return nil, nil
+	}
+	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true, Nonce: a.nonce,
+		Keys:        []oidc.Key{{ID: signer.ID, Alg: signer.Alg, Public: signer.Key.Public()}},
+		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust, Provider: d.Deal.Provider.Name()})
+	*found = append(*found, j.Findings...)
+	g.judged, g.sid = j, oidc.Text(j.Body, "sid")
+	if j.Verdict == judge.Accepted {
+		p.userInfo(d, g, found)
+		for k, v := range g.info {
+			if _, ok := j.Body[k]; !ok {
+				j.Body[k] = v
+			}
+		}
+	}
+	return j, g
+}
+
+// userInfo fetches userinfo; its sub must be that of the ID token (OpenID Connect Core, section 5.3.2).
+func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
+	at := d.Deal.Provider.OpenID.UserinfoEndpoint
+	if at == "" {
+		return
+	}
+	bad := func(id, saw, expected, fix string) {
+		found.Add(finding.Finding{ID: "userinfo." + id, Level: finding.Error, Check: "userinfo", Saw: saw, Expected: expected,
+			Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Core 5.3.2"})
+		g.info = map[string]any{}
+	}
+	status, body, _, err := p.get(at, g.tokens.AccessToken)
+	if err != nil || status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
+		bad("status", fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
+		return
+	}
+	if sub, _ := g.info["sub"].(string); sub != g.judged.Subject {
+		bad("subject", sub, g.judged.Subject, "do not use these claims")
+		return
+	}
+	found.Pass("userinfo.subject", "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
+}
+
+// Discover reads a provider's discovery document and keys as a client does before its first request, and judges them.
+func (p *Part) Discover(d *cast.OIDC) finding.List {
+	issuer := d.Deal.Provider.OpenID.Issuer
+	bad := func(saw, fix string) finding.List {
+		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw, Expected: "a discovery document and keys",
+			Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Discovery 4"}}
+	}
+	status, raw, _, err := p.get(oidc.WellKnown(issuer)[0], "")
+	var doc *oidc.Discovery
+	if err == nil {
+		doc, err = oidc.ReadDiscovery(raw)
+	}
+	if status != http.StatusOK || err != nil {
+		return bad(fmt.Sprintf("status %d, %v", status, err), "publish it at "+oidc.WellKnown(issuer)[0])
+	}
+	found := oidc.JudgeDiscovery(doc, issuer)
+	status, raw, _, err = p.get(doc.JWKSURI, "")
+	var keys finding.List
+	if err == nil {
+		_, keys, err = oidc.ReadKeys(raw, finding.Provider)
+	}
+	if status != http.StatusOK || err != nil {
+		return append(found, bad(fmt.Sprintf("keys: status %d, %v", status, err), "publish the keys at "+doc.JWKSURI)...)
+	}
+	return append(found, keys...)
+}
+
+// Call calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first that the
+// token has a permission for.
+func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federation.Record) {
+	var found finding.List
+	if label == "" {
+		_, claims, _ := oidc.Peek(token)
+		have, _ := oidc.Scope(oidc.Text(claims, "scope"))
+		for _, a := range d.Terms.Asks {
+			x := d.APIs[a.API]
+			if x != nil && label == "" && slices.Contains(have, a.Name) && slices.Contains(oidc.Texts(claims, "aud"), x.API.Audience) {
+				label = a.Label()
+			}
+		}
+	}
+	name, permission, _ := strings.Cut(label, ":")
+	at := ""
+	for _, pl := range p.Cast().Players {
+		if pl.Name() == name {
+			at = pl.APIAt
+		}
+	}
+	if at == "" {
+		found.Add(finding.Finding{ID: "call.api", Level: finding.Error, Check: "call", Saw: label, Expected: "API:PERMISSION of an API in the ledger",
+			Side: finding.Ledger, Fix: finding.Run("permission", "list")})
+		return found, nil
+	}
+	check := "call of " + name + ":" + permission
+	status, raw, head, err := p.get(at+"/"+url.PathEscape(permission), token)
+	if err != nil || status != http.StatusOK {
+		why := head.Get("WWW-Authenticate")
+		e := &oidc.Error{}
+		if json.Unmarshal(raw, e) == nil && e.Code != "" {
+			why = e.Error()
+		}
+		side, fix := finding.App, d.Missing(name+":"+permission)
+		if len(fix.Run) > 1 && fix.Run[1] == "give" {
+			side = finding.Ledger
+		}
+		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check, Saw: fmt.Sprintf("status %d, %s", status, why),
+			Expected: "records", Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
+		return found, nil
+	}
+	var got api.Answer
+	if err := json.Unmarshal(raw, &got); err != nil {
+		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: check, Saw: err.Error(), Expected: "records", Side: finding.App,
+			Fix: finding.Do("mend the API")})
+		return found, nil
+	}
+	found.Pass("call.records", check, fmt.Sprintf("%d records, as %s", len(got.Records),
+		map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As]))
+	var records []federation.Record
+	for _, r := range got.Records {
+		records = append(records, federation.Record{Call: name + ":" + permission, ID: r.ID, Note: r.Note})
+	}
+	return found, records
+}
+
+// MachineCalls are the calls of a machine client when none are named: for each API of whose permissions it has some, the first;
+// if it has none, those that it asks for, so that the refusal is seen.
+func MachineCalls(d *cast.OIDC) []string {
+	var have, asked []string
+	first := func(list []string, a federation.Ask) []string {
+		if slices.ContainsFunc(list, func(l string) bool { return strings.HasPrefix(l, a.API+":") }) {
+			return list
+		}
+		return append(list, a.Label())
+	}
+	for _, a := range d.Terms.Asks {
+		if a.As != federation.AsSelf || a.API == "" {
+			continue
+		}
+		asked = first(asked, a)
+		if d.Granted(a, "") {
+			have = first(have, a)
+		}
+	}
+	if have == nil {
+		return asked
+	}
+	return have
+}
+
+// MachineToken has a machine client get a token as itself, for the API of a call where it asks for permissions of several.
+func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, found finding.List) {
+	form := url.Values{"grant_type": {"client_credentials"}}
+	if scope != "" {
+		form.Set("scope", scope)
+	}
+	name, _, _ := strings.Cut(call, ":")
+	if x := d.APIs[name]; x != nil && len(d.Audiences(nil, federation.AsSelf)) > 1 {
+		form.Set("resource", x.API.Audience)
+	}
+	t, e := p.callToken(d, form)
+	if e != nil {
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(), Expected: "an access token",
+			Side: finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
+		return "", found
+	}
+	found.Pass("oauth.tokens", "token as itself", t.Words())
+	return t.AccessToken, found
+}

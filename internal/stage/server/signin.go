@@ -1,0 +1,198 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/people"
+)
+
+// Session is somebody who is signed in at a provider.
+type Session struct {
+	Provider string
+	Person   string // ID
+	Context  string // how strongly they were authenticated
+	Since    time.Time
+	Index    string
+}
+
+// Wish is a sign-in that a protocol asks a provider for. Its functions go on in the protocol; they hold nothing of the scene in
+// which the request came.
+type Wish struct {
+	Provider string // name
+	Title    string // of the provider, for people
+	At       string // address of the provider's sign-in form
+	App      string // title of the app, for people
+	Contexts []string
+	Force    bool                                               // nobody's session counts
+	Fresh    func(*Session) bool                                // whether a session is young enough; nil: any is
+	Passive  bool                                               // no page may be shown
+	Hint     string                                             // who is likely to sign in
+	Leads    string                                             // where the redirects behind the form may lead
+	Refuse   func(w http.ResponseWriter, r *http.Request)       // passive, and a page would be needed
+	Done     func(http.ResponseWriter, *http.Request, *Session) // somebody is signed in
+	People   Directory
+
+	browser string
+	person  string // after the first factor
+}
+
+// Directory finds people.
+type Directory interface {
+	// Find returns a person by ID or mail address, letter case not counting; nil if there is none.
+	Find(id string) *people.Person
+	// Names lists at most n IDs, to propose.
+	Names(n int) []string
+}
+
+// doors are the sign-ins under way and the sessions of all providers.
+type doors struct {
+	s        *Server
+	sessions *Kept[*Session] // by cookie
+	waiting  *Kept[*Wish]    // by form token
+	forms    *Kept[form1]    // other forms, by token
+}
+
+// longest is how long a session at a provider is remembered; policies of trusts ask for younger ones.
+const longest = 30 * 24 * time.Hour
+
+// FormLife is how long a form can be sent.
+const FormLife = 15 * time.Minute
+
+func newDoors(s *Server) *doors {
+	now := func() time.Time { return s.Now() }
+	return &doors{s, NewKept[*Session](now, longest, 20_000), NewKept[*Wish](now, FormLife, 20_000), NewKept[form1](now, FormLife, 20_000)}
+}
+
+// Waiting is how many sign-in forms are open.
+func (s *Server) Waiting() int { return s.doors.waiting.Len() }
+
+func sessionCookie(provider string) string { return "stage_session_" + provider }
+
+// SessionOf returns the session of a browser at a provider, and the value of its cookie; nil if there is none.
+func (s *Server) SessionOf(r *http.Request, provider string) (*Session, string) {
+	c, err := r.Cookie(sessionCookie(provider))
+	if err != nil {
+		return nil, ""
+	}
+	if v, ok := s.doors.sessions.Get(c.Value); ok && v.Provider == provider {
+		return v, c.Value
+	}
+	return nil, c.Value
+}
+
+// EndSession ends a session of a provider.
+func (s *Server) EndSession(provider, index string) {
+	s.doors.sessions.Drop(func(v *Session) bool { return v.Index == index && v.Provider == provider })
+}
+
+// SignIn goes on at once where a session is strong enough, else asks for a sign-in.
+func (s *Server) SignIn(w http.ResponseWriter, r *http.Request, x *Wish) {
+	have, _ := s.SessionOf(r, x.Provider)
+	force := x.Force || have != nil && x.Fresh != nil && !x.Fresh(have)
+	if have != nil && !force && (len(x.Contexts) == 0 || slices.Contains(x.Contexts, have.Context)) {
+		x.Done(w, r, have)
+		return
+	}
+	if x.Passive {
+		x.Refuse(w, r)
+		return
+	}
+	x.browser = s.Browser(w, r)
+	if have != nil && !force {
+		x.person = have.Person
+	}
+	token := s.ID()
+	s.doors.waiting.Put(token, x)
+	s.ask(w, x, token, "")
+}
+
+func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
+	f := &Form{Action: x.At, Token: token}
+	lead := "You are signing in to " + x.App + "."
+	if x.person != "" {
+		f.Ask, f.Button = "second", "Confirm the second factor"
+		s.Page(w, http.StatusOK, Page{Title: "Second factor", By: x.Title, Form: f, Leads: x.Leads,
+			Lead: lead + " It asks for multi-factor authentication; on the stage the second factor is this button."})
+		return
+	}
+	f.Ask, f.Button, f.Value, f.People = "person", "Sign in", x.Hint, x.People.Names(200)
+	if problem != "" {
+		lead = problem
+	}
+	s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead + " On the stage nobody has a password."})
+}
+
+// SignInForm takes the sign-in form of a provider.
+func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
+	over := func(w http.ResponseWriter, why string) {
+		s.Page(w, http.StatusForbidden, Page{Title: "This form is over", By: title, Lead: why})
+	}
+	return func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodPost || r.ParseForm() != nil {
+			s.Page(w, http.StatusMethodNotAllowed, Page{Title: "Start at the app", By: title, Lead: "A sign-in starts at the app's start link."})
+			return
+		}
+		token := r.PostForm.Get("form_token")
+		was, ok := s.doors.waiting.Get(token)
+		if !ok || was.Provider != provider || !SameBrowser(r, was.browser) {
+			over(w, "It was sent before, is older than 15 minutes, or comes from another browser. Start again at the app.")
+			return
+		}
+		x := *was // a copy: two posts of one form do not meddle with each other
+		context := judge.ContextPassword
+		name := r.PostForm.Get("person")
+		switch {
+		case r.PostForm.Get("second") == "yes" && x.person != "":
+			context = judge.ContextMFA
+		case x.People.Find(name) == nil:
+			s.ask(w, &x, token, fmt.Sprintf("Nobody called %q is in the ledger.", name))
+			return
+		default:
+			x.person = x.People.Find(name).ID
+			if slices.Contains(x.Contexts, judge.ContextMFA) && !slices.Contains(x.Contexts, judge.ContextPassword) && r.PostForm.Get("second") != "no" {
+				s.doors.waiting.Put(token, &x)
+				s.ask(w, &x, token, "")
+				return
+			}
+		}
+		if _, open := s.doors.waiting.Take(token); !open {
+			over(w, "It was sent before.")
+			return
+		}
+		_, old := s.SessionOf(r, provider)
+		s.doors.sessions.Take(old) // a session that is replaced signs nobody in any more
+		ses, key := &Session{Provider: provider, Person: x.person, Context: context, Since: s.Now(), Index: s.ID()}, s.ID()
+		s.doors.sessions.Put(key, ses)
+		Cookie(w, sessionCookie(provider), key)
+		x.Done(w, r, ses)
+	}
+}
+
+// form1 is a form that goes to one browser and is taken once.
+type form1 struct {
+	browser string
+	v       any
+}
+
+// PutForm keeps what a form is about and returns the form's token.
+func (s *Server) PutForm(w http.ResponseWriter, r *http.Request, v any) string {
+	token := s.ID()
+	s.doors.forms.Put(token, form1{s.Browser(w, r), v})
+	return token
+}
+
+// TakeForm returns what a form is about, to the browser that it was made for, once, where fits says that it is one of the
+// caller's.
+func (s *Server) TakeForm(r *http.Request, fits func(any) bool) (any, bool) {
+	token := r.PostForm.Get("form_token")
+	f, ok := s.doors.forms.Get(token)
+	if !ok || !SameBrowser(r, f.browser) || !fits(f.v) {
+		return nil, false
+	}
+	f, ok = s.doors.forms.Take(token)
+	return f.v, ok
+}

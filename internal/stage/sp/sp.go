@@ -1,0 +1,257 @@
+// Package sp plays SAML service providers (SAML Profiles, section 4.1).
+package sp
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/idp"
+	"tressik.example/internal/stage/server"
+)
+
+// Part plays all SAML apps of a stage.
+type Part struct {
+	*server.Server
+	asked  *server.Kept[asked]  // requests, by ID
+	seen   *server.Kept[bool]   // IDs of assertions
+	guests *server.Kept[*guest] // who is signed in, by cookie
+}
+
+// asked is a request that an app sent a browser away with.
+type asked struct{ app, trust, browser string }
+
+// guest is who is signed in at an app.
+type guest struct {
+	app, trust string
+	judged     *saml.ResponseJudgement
+}
+
+// New makes the part.
+func New(s *server.Server) *Part {
+	return &Part{s, server.NewKept[asked](s.Now, 15*time.Minute, 50_000), server.NewKept[bool](s.Now, 15*time.Minute, 200_000),
+		server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
+}
+
+// Remembered is how many requests are remembered.
+func (p *Part) Remembered() int { return p.asked.Len() }
+
+// LayOut lays out the addresses of an app that has a trust over SAML.
+func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
+	if len(dealsOf(c, pl)) == 0 {
+		return
+	}
+	for _, e := range pl.Party.Entity.SP.ACS {
+		if e.Binding == saml.BindingPOST {
+			l.Add(pl.Name(), e.Location, p.acs(c, pl))
+		}
+	}
+	for _, d := range dealsOf(c, pl) {
+		if d.Suppose.ACS != "" {
+			l.Share(d.Suppose.ACS, p.acs(c, pl))
+		}
+	}
+	l.Add(pl.Name(), pl.Start(), p.start(c, pl))
+	l.Add(pl.Name(), pl.Home, p.home(pl))
+	l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
+}
+
+func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.SAML {
+	var out []*cast.SAML
+	for _, d := range c.SAML {
+		if d.App == pl {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// start is the link that starts sign-in at the app: it sends an AuthnRequest to the one provider, or to the one that is named.
+func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		deals := dealsOf(c, pl)
+		var links [][2]string
+		for _, d := range deals {
+			if len(deals) == 1 || d.Provider.Name() == r.URL.Query().Get("provider") {
+				if err := p.sendRequest(w, r, d); err != nil {
+					p.Page(w, http.StatusInternalServerError, server.Page{Title: "No request can be made", By: pl.Title(), Lead: err.Error()})
+				}
+				return
+			}
+			links = append(links, [2]string{d.Provider.Title(), pl.Start() + "?provider=" + url.QueryEscape(d.Provider.Name())})
+		}
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.", Links: links})
+	}
+}
+
+func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML) error {
+	sso, ok := saml.EndpointFor(d.Provider.Party.Entity.IDP.SSO, saml.BindingRedirect, saml.BindingPOST)
+	if !ok {
+		return fmt.Errorf("%s has no sign-in endpoint with a usable binding", d.Provider.Name())
+	}
+	acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
+	req := &saml.AuthnRequest{ID: p.ID(), Issuer: d.AppID(), Destination: sso.Location, ACS: acs.Location,
+		IssueInstant: p.Now().Add(d.Suppose.Clock), NameIDFormat: d.Trust.SubjectFormat, Contexts: d.Trust.Contexts()}
+	if d.Suppose.ACS != "" {
+		req.ACS = d.Suppose.ACS
+	}
+	if d.Suppose.EntityID != "" {
+		req.Issuer = d.Suppose.EntityID
+	}
+	var signer *xmlsec.Signer
+	if d.Terms.SignsRequests {
+		var err error
+		if signer, err = d.App.Keys.SAML(); err != nil {
+			return err
+		}
+	}
+	p.asked.Put(req.ID, asked{d.App.Name(), d.Trust.Name, p.Browser(w, r)})
+	if sso.Binding == saml.BindingRedirect {
+		b, err := req.Bytes(nil)
+		if err != nil {
+			return err
+		}
+		to, err := saml.EncodeRedirect(sso.Location, "SAMLRequest", b, req.ID, signer)
+		if err != nil {
+			return err
+		}
+		http.Redirect(w, r, to, http.StatusFound)
+		return nil
+	}
+	b, err := req.Bytes(signer)
+	if err != nil {
+		return err
+	}
+	idp.Post(w, sso.Location, "SAMLRequest", b, req.ID)
+	return nil
+}
+
+// expect is what the app expects of a response at this moment.
+func (p *Part) expect(d *cast.SAML) (saml.Expect, error) {
+	e, err := d.Expect()
+	if err != nil {
+		return e, err
+	}
+	e.Now = p.Now().Add(d.Suppose.Clock)
+	if d.Suppose.ACS != "" {
+		e.ACS = []string{d.Suppose.ACS}
+	}
+	if d.Suppose.EntityID != "" {
+		e.App = d.Suppose.EntityID
+	}
+	e.CheckRequest = true
+	e.Seen = func(id string) bool { return !p.seen.Once(d.App.Name()+" "+id, true) }
+	return e, nil
+}
+
+// acs is the assertion consumer service.
+func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		deny := func(lead string, found finding.List) {
+			p.Page(w, http.StatusForbidden, server.Page{Title: "Sign-in refused", By: pl.Title(), Lead: lead, Findings: found.Without(finding.Pass)})
+		}
+		if r.Method != http.MethodPost {
+			deny("A response arrives here by POST.", nil)
+			return
+		}
+		m, err := idp.Carried(r)
+		if err != nil {
+			deny(err.Error()+".", nil)
+			return
+		}
+		doc, err := xmlsec.Parse(m.XML, xmlsec.MessageLimits())
+		if err != nil {
+			found := finding.List{saml.ReadFinding(err)}
+			p.Tell(server.Event{Trust: dealsOf(c, pl)[0].Trust.Name, By: pl.Name(), What: "response", Findings: found,
+				Outcome: &judge.Judgement{Kind: "SAML response", Verdict: judge.Refused, Findings: found}})
+			deny("The response cannot be read.", found)
+			return
+		}
+		d, requestID := p.match(c, pl, r, doc.Root())
+		e, err := p.expect(d)
+		if err != nil {
+			deny(err.Error()+".", nil)
+			return
+		}
+		e.RequestID = requestID
+		j := saml.JudgeResponse(doc.Root(), e)
+		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings, Outcome: outcome(j),
+			SignedIn: j.Verdict == judge.Accepted})
+		if j.Verdict != judge.Accepted {
+			deny("Nothing of the message was used.", j.Findings)
+			return
+		}
+		p.asked.Take(requestID)
+		key := p.ID()
+		p.guests.Put(key, &guest{pl.Name(), d.Trust.Name, j})
+		server.Cookie(w, guestCookie(pl), key)
+		http.Redirect(w, r, pl.Home, http.StatusSeeOther)
+	}
+}
+
+// outcome is a judgement with the claims under the names that people know them by.
+func outcome(j *saml.ResponseJudgement) *judge.Judgement {
+	o := j.Judgement
+	o.Claims = make(map[string][]string, len(j.Attributes))
+	for _, a := range j.Attributes {
+		name := a.Friendly
+		if name == "" {
+			name = a.Name
+		}
+		o.Claims[name] = a.Values
+	}
+	return &o
+}
+
+func guestCookie(pl *cast.Player) string { return "stage_guest_" + pl.Name() }
+
+// match finds the trust and the request that a response answers: a request this browser was sent away with, else the trust with
+// the response's issuer.
+func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree.Element) (*cast.SAML, string) {
+	in := xmlsec.Attr(root, "InResponseTo")
+	if a, ok := p.asked.Get(in); ok && a.app == pl.Name() && server.SameBrowser(r, a.browser) {
+		if d := c.FindSAML(a.trust); d != nil {
+			return d, in
+		}
+	}
+	deals := dealsOf(c, pl)
+	issuer := xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer"))
+	for _, d := range deals {
+		if d.Provider.Party.Entity.ID == issuer {
+			return d, ""
+		}
+	}
+	return deals[0], ""
+}
+
+// home shows who signed in, with which claims.
+func (p *Part) home(pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		var g *guest
+		if k, err := r.Cookie(guestCookie(pl)); err == nil {
+			g, _ = p.guests.Get(k.Value)
+		}
+		if g == nil || g.app != pl.Name() {
+			p.Page(w, http.StatusOK, server.Page{Title: pl.Title(), By: pl.Title(), Lead: "Nobody is signed in here.",
+				Links: [][2]string{{"Sign in", pl.Start()}}})
+			return
+		}
+		j := g.judged
+		page := server.Page{Title: "Signed in", By: pl.Title(), Lead: "The response was accepted: every check passed.",
+			Fields: [][2]string{{"Subject", j.Subject}, {"Name identifier format", saml.ShortName(j.Format)}, {"Issuer", j.Issuer},
+				{"Authentication", saml.ShortName(j.Context)}, {"Trust", g.trust}},
+			Links: [][2]string{{"Sign in again", pl.Start()}}}
+		for _, a := range j.Attributes {
+			page.Claims = append(page.Claims, server.Claim{Name: a.Name, Friendly: a.Friendly, Values: a.Values})
+		}
+		p.Page(w, http.StatusOK, page)
+	}
+}
