@@ -4,7 +4,7 @@ LDFLAGS := -s -w -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test peers fuzz bench shots
+.PHONY: build demo test race peers fuzz bench shots
 build:
 	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/tressik ./cmd/tressik
 
@@ -17,6 +17,11 @@ demo: build
 test: peers
 	go vet ./...
 	go test -count=1 ./...
+
+# The race detector over what serves and stores; it needs a C compiler, for this alone.
+race: export CGO_ENABLED = 1
+race:
+	go test -race -count=1 ./internal/core/oauth ./internal/stage/... ./internal/rehearse/... ./internal/desk/... ./internal/store/...
 
 # Install the peers where that is possible; say what is missing where it is not.
 peers:
