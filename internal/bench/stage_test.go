@@ -29,7 +29,7 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { l.Close() })
-	d := &desk.Desk{L: l, Now: time.Now, Rand: rand.Reader}
+	d := desk.New(l, time.Now, rand.Reader)
 	provider, _, err := d.AddParty(desk.PartyInput{Kind: federation.Provider, Name: "ridge", Own: true, At: "https://login.kestrelridge.example",
 		KeyKind: "ecdsa-p256"})
 	if err != nil {

@@ -58,7 +58,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if len(hints) > 0 {
 			blocks = append(blocks, view.Block{Findings: hints})
 		}
-		_, _, _, fs, err := d.Compared(t.Name)
+		_, _, _, fs, err := d.Sides().Compared(t.Name)
 		if err != nil {
 			return err
 		}
@@ -227,7 +227,7 @@ func (a *App) peopleList() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(), Example: "  tressik people list --group observers",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			all, err := d.L.Persons()
+			all, err := d.Persons()
 			if err != nil {
 				return err
 			}

@@ -361,14 +361,14 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		if which == "person" {
-			all, _ := d.L.Persons()
+			all, _ := d.Persons()
 			out := make([]string, len(all))
 			for i := range all {
 				out[i] = all[i].ID
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
-		providers, apps, trusts, _ := d.L.Names()
+		providers, apps, trusts, _ := d.Names()
 		switch which {
 		case "provider":
 			return providers, cobra.ShellCompDirectiveNoFileComp

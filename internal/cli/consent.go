@@ -83,7 +83,7 @@ func (a *App) consentList() *cobra.Command {
 					return err
 				}
 			}
-			all, err := d.L.Consents(trust)
+			all, err := d.Consents(trust)
 			if err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/view"
 )
 
@@ -43,7 +44,7 @@ a secret can be read by you alone.`,
 		if err != nil {
 			return err
 		}
-		h, err := d.Handoff(got[0], side, true)
+		h, err := d.Sides().Handoff(got[0], side)
 		if err != nil {
 			return err
 		}
@@ -70,7 +71,7 @@ a secret can be read by you alone.`,
 			}
 		}
 		if !dry {
-			if _, err = d.Handoff(got[0], side, false); err != nil {
+			if err = d.HandOver(got[0], side); err != nil {
 				return err
 			}
 		}
@@ -94,7 +95,7 @@ a secret can be read by you alone.`,
 }
 
 // newSecretOn makes a secret for the app's sheet and returns its ID.
-func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) (string, error) {
+func (a *App) newSecretOn(d *desk.Desk, h *handoff.Handoff, life string, dry bool) (string, error) {
 	if h.For != "app" {
 		return "", usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
 	}
@@ -116,7 +117,7 @@ func (a *App) newSecretOn(d *desk.Desk, h *desk.Handoff, life string, dry bool) 
 	return s.ID, nil
 }
 
-func handoffPage(h *desk.Handoff) view.Page {
+func handoffPage(h *handoff.Handoff) view.Page {
 	role := "provider"
 	if h.For == "provider" {
 		role = "app"
@@ -148,7 +149,7 @@ func handoffPage(h *desk.Handoff) view.Page {
 		blocks = append(blocks, view.Block{Title: "Certificate", Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
 	}
 	data := struct {
-		*desk.Handoff
+		*handoff.Handoff
 		PEM string `json:"certificate,omitempty"`
 		XML string `json:"metadataXML,omitempty"`
 	}{h, string(h.Certificate), string(h.Metadata)}
@@ -162,7 +163,7 @@ type handoffFile struct {
 }
 
 // handoffFiles lists the files of a handoff.
-func handoffFiles(h *desk.Handoff, dir string) ([]handoffFile, error) {
+func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	var sheet strings.Builder
 	p := view.Printer{W: &sheet}
 	if err := p.Print(handoffPage(h)); err != nil {
@@ -182,7 +183,7 @@ func handoffFiles(h *desk.Handoff, dir string) ([]handoffFile, error) {
 }
 
 // mayWrite makes the folder and asks before files that are there are overwritten; nothing is written yet.
-func (a *App) mayWrite(h *desk.Handoff, dir string) error {
+func (a *App) mayWrite(h *handoff.Handoff, dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return fmt.Errorf("--out: %w", err)
 	}
@@ -201,7 +202,7 @@ func (a *App) mayWrite(h *desk.Handoff, dir string) error {
 }
 
 // writeHandoff writes metadata, certificate and sheet into a folder.
-func (a *App) writeHandoff(h *desk.Handoff, dir string) error {
+func (a *App) writeHandoff(h *handoff.Handoff, dir string) error {
 	files, err := handoffFiles(h, dir)
 	if err != nil {
 		return err

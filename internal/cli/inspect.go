@@ -9,12 +9,13 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/inspect"
 	"tressik.example/internal/reach"
 	"tressik.example/internal/view"
 )
 
 func (a *App) inspectCmd() *cobra.Command {
-	var in desk.InspectInput
+	var in inspect.Input
 	var at, key string
 	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
@@ -46,9 +47,9 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 				if err != nil {
 					return err
 				}
-				d = &desk.Desk{Now: now}
+				d = desk.New(nil, now, nil)
 			}
-			v, err := d.Inspect(in)
+			v, err := inspect.New(d.Book).Inspect(in)
 			if err != nil {
 				return fmt.Errorf("%s: %w", got[0], err)
 			}
@@ -69,7 +70,7 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 	return c
 }
 
-func inspectBlocks(p *view.Printer, v *desk.Inspection) []view.Block {
+func inspectBlocks(p *view.Printer, v *inspect.Inspection) []view.Block {
 	var blocks []view.Block
 	title := v.Kind
 	switch v.Verdict {

@@ -38,7 +38,7 @@ func (a *App) journalList() *cobra.Command {
 			if f.Until, err = moment("--until", until); err != nil {
 				return err
 			}
-			list, err := d.L.Journal(f)
+			list, err := d.Journal(f)
 			if err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ func (a *App) journalVerify() *cobra.Command {
 	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with", Args: args(),
 		Example: "  tressik journal verify",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			n, breaks, err := d.L.VerifyJournal()
+			n, breaks, err := d.VerifyJournal()
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/desk"
+	"tressik.example/internal/inspect"
 	"tressik.example/internal/view"
 )
 
@@ -33,7 +34,7 @@ func (a *App) metadataWrite() *cobra.Command {
 					return usageError{fmt.Errorf("--lasts: %w", err)}
 				}
 			}
-			b, err := d.Metadata(p, sign, span)
+			b, err := d.Sides().Metadata(p, sign, span)
 			if err != nil {
 				return err
 			}
@@ -54,7 +55,7 @@ func (a *App) metadataReceived() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			raw, err := d.L.Raw(p.Name)
+			raw, err := d.Received(p.Name)
 			if err != nil {
 				return err
 			}
@@ -84,7 +85,7 @@ func (a *App) metadataVerify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := desk.VerifyMetadata(raw, cert)
+			v := inspect.VerifyMetadata(raw, cert)
 			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings, Passed: true}}}); err != nil {
 				return err
 			}

@@ -270,7 +270,7 @@ type partyData struct {
 func (a *App) partyList(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: fmt.Sprintf("List the %ss", kind), Args: args(), Example: fmt.Sprintf("  tressik %s list", kind),
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			list, err := d.L.Parties(kind)
+			list, err := d.Parties(kind)
 			if err != nil {
 				return err
 			}
@@ -310,7 +310,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 				return err
 			}
 			fs := d.Judge(p)
-			trusts, err := d.L.Trusts()
+			trusts, err := d.Trusts()
 			if err != nil {
 				return err
 			}

@@ -23,7 +23,7 @@ func (a *App) permissionCmd() *cobra.Command {
 func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
 	var out []string
 	if d, err := a.desk(); err == nil && len(got) == 0 {
-		m, _ := d.L.APIs()
+		m, _ := d.APIs()
 		for n := range m {
 			out = append(out, n)
 		}
@@ -96,7 +96,7 @@ func (a *App) askable(cmd *cobra.Command, got []string, s string) ([]string, cob
 	}
 	var out []string
 	if d, err := a.desk(); err == nil {
-		m, _ := d.L.APIs()
+		m, _ := d.APIs()
 		for n, p := range m {
 			for _, x := range p.API.Names() {
 				out = append(out, n+":"+x)

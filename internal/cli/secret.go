@@ -101,7 +101,7 @@ func (a *App) secretList() *cobra.Command {
 					return err
 				}
 			}
-			list, err := d.L.Secrets(trust)
+			list, err := d.Secrets(trust)
 			if err != nil {
 				return err
 			}
@@ -138,7 +138,7 @@ func (a *App) secretRetire() *cobra.Command {
 			}
 			var out []string
 			if d, err := a.desk(); err == nil {
-				list, _ := d.L.Secrets(got[0])
+				list, _ := d.Secrets(got[0])
 				for _, x := range list {
 					if x.Retired == nil {
 						out = append(out, x.ID)

@@ -15,7 +15,7 @@ import (
 
 // deskOn is a desk on an open ledger with the system's randomness.
 func (a *App) deskOn(l *store.Ledger, o store.Options) *desk.Desk {
-	return &desk.Desk{L: l, Now: o.Now, Rand: rand.Reader}
+	return desk.New(l, o.Now, rand.Reader)
 }
 
 func (a *App) versionCmd() *cobra.Command {

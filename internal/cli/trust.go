@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/view"
 )
 
@@ -175,7 +176,7 @@ func (a *App) trustCmd() *cobra.Command {
 func (a *App) trustList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the trusts with their standing", Args: args(), Example: "  tressik trust list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			list, err := d.L.Trusts()
+			list, err := d.Trusts()
 			if err != nil {
 				return err
 			}
@@ -196,7 +197,7 @@ func (a *App) trustShow() *cobra.Command {
 	return &cobra.Command{Use: "show TRUST", Short: "Show a trust: terms, claims, both sides compared, last rehearsal", Args: args("TRUST"),
 		Example: "  tressik trust show nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			t, app, provider, fs, err := d.Compared(got[0])
+			t, app, provider, fs, err := d.Sides().Compared(got[0])
 			if err != nil {
 				return err
 			}
@@ -211,7 +212,7 @@ func (a *App) trustShow() *cobra.Command {
 					return err
 				}
 				data.Consent = v
-				if data.Secrets, err = d.L.Secrets(t.Name); err != nil {
+				if data.Secrets, err = d.Secrets(t.Name); err != nil {
 					return err
 				}
 				b := matrixBlock(a.printer(), v)
@@ -331,7 +332,7 @@ and its tokens last.`,
 			if _, err := d.ChangeTrust(got[0], x); err != nil {
 				return err
 			}
-			t, _, _, fs, err := d.Compared(got[0])
+			t, _, _, fs, err := d.Sides().Compared(got[0])
 			if err != nil {
 				return err
 			}
@@ -395,7 +396,7 @@ func (a *App) nextCmd() *cobra.Command {
 			if len(got) == 0 {
 				return a.nextAll(d)
 			}
-			t, todos, err := d.Next(got[0])
+			t, todos, err := d.Sides().Next(got[0])
 			if err != nil {
 				return err
 			}
@@ -404,7 +405,7 @@ func (a *App) nextCmd() *cobra.Command {
 		})}
 }
 
-func todoBlock(p *view.Printer, t *federation.Trust, todos []desk.Todo) view.Block {
+func todoBlock(p *view.Printer, t *federation.Trust, todos []handoff.Todo) view.Block {
 	b := view.Block{Title: fmt.Sprintf("%s, %s", t.Name, t.Standing)}
 	open := 0
 	for _, x := range todos {
@@ -430,19 +431,19 @@ func todoWords(r finding.Remedy) string {
 }
 
 func (a *App) nextAll(d *desk.Desk) error {
-	providers, apps, trusts, err := d.L.Names()
+	providers, apps, trusts, err := d.Names()
 	if err != nil {
 		return err
 	}
 	data := []map[string]any{}
 	var blocks []view.Block
 	for _, n := range trusts {
-		t, todos, err := d.Next(n)
+		t, todos, err := d.Sides().Next(n)
 		if err != nil {
 			return err
 		}
 		data = append(data, map[string]any{"trust": n, "standing": t.Standing, "steps": todos})
-		var open []desk.Todo
+		var open []handoff.Todo
 		for _, x := range todos {
 			if !x.Done {
 				open = append(open, x)

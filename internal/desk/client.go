@@ -14,6 +14,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
@@ -154,10 +155,10 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		case len(l.from) == 1 && l.from[0] == "none":
 			*l.to = []string{}
 		case len(l.from) > 0:
-			*l.to = unique(l.from)
+			*l.to = book.Unique(l.from)
 		}
 	}
-	c.Redirects = unique(append(slices.Clone(c.Redirects), in.AddRedirects...))
+	c.Redirects = book.Unique(append(slices.Clone(c.Redirects), in.AddRedirects...))
 	for _, r := range in.DropRedirects {
 		i := slices.Index(c.Redirects, r)
 		if i < 0 {
@@ -284,7 +285,7 @@ func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*f
 	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
-	found, err := d.compareOIDC(t, app, provider)
+	found, err := d.Sides().Compare(t, app, provider)
 	return t, found, err
 }
 
@@ -295,49 +296,6 @@ func (d *Desk) makeTrust(t *federation.Trust) error {
 		return err
 	}
 	return d.L.Change(func(tx *store.Tx) error { return tx.AddTrust(t, key) })
-}
-
-// compareOIDC puts both sides of a trust over OpenID Connect beside each other.
-func (d *Desk) compareOIDC(t *federation.Trust, app, provider *federation.Party) (finding.List, error) {
-	s, err := d.Clients(t)
-	if err != nil {
-		return nil, err
-	}
-	out := federation.CompareOIDC(t, app, provider, s.APIs, s.Secrets, s.Consents, d.Now())
-	d.judgeGroup(&out, t)
-	return out, nil
-}
-
-// ClientState is what the ledger has of a trust over OpenID Connect besides the trust itself.
-type ClientState struct {
-	APIs     map[string]*federation.Party
-	Secrets  []federation.Secret
-	Consents []federation.Consent
-	Uses     []federation.Use
-}
-
-// Clients loads what belongs to a trust over OpenID Connect.
-func (d *Desk) Clients(t *federation.Trust) (s ClientState, err error) {
-	if s.APIs, err = d.L.APIs(); err != nil {
-		return s, err
-	}
-	if s.Secrets, err = d.L.Secrets(t.Name); err != nil {
-		return s, err
-	}
-	if s.Consents, err = d.L.Consents(t.Name); err != nil {
-		return s, err
-	}
-	s.Uses, err = d.L.Uses(t.Name)
-	return s, err
-}
-
-// OIDCTrust returns a trust over OpenID Connect with its parties, and an error for one over SAML.
-func (d *Desk) OIDCTrust(name string) (*federation.Trust, *federation.Party, *federation.Party, error) {
-	t, app, provider, err := d.Trust(name)
-	if err == nil && t.OIDCTerms() == nil {
-		return nil, nil, nil, fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
-	}
-	return t, app, provider, err
 }
 
 // ClientKeys reads public keys of a client: a certificate or public key in PEM, a JSON Web Key, or a JWKS; and returns

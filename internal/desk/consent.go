@@ -145,7 +145,7 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &ConsentView{Trust: name, Rows: federation.Matrix(t, s.APIs, s.Consents), Findings: federation.Advise(t, app, s.APIs, s.Consents, s.Uses, d.Now())}
+	v := &ConsentView{Trust: name, Rows: federation.Matrix(t.OIDCTerms(), s.APIs, s.Consents), Findings: federation.Advise(t, t.OIDCTerms(), app, s.APIs, s.Consents, s.Uses, d.Now())}
 	if c := app.ClientSide(); c != nil {
 		v.Kind = c.Kind
 	}

@@ -133,7 +133,7 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 	if err != nil {
 		return err
 	}
-	asking, err := d.askingFor(name, "")
+	asking, err := d.AskingFor(name, "")
 	if err != nil {
 		return err
 	}

@@ -3,38 +3,15 @@ package desk
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/store"
 )
-
-// API returns an app that has an api side. Errors: *UnknownError.
-func (d *Desk) API(name string) (*federation.Party, error) {
-	apis, err := d.L.APIs()
-	if err != nil {
-		return nil, err
-	}
-	if p := apis[name]; p != nil {
-		return p, nil
-	}
-	var names []string
-	for n := range apis {
-		names = append(names, n)
-	}
-	u := &UnknownError{What: "API", Name: name, Near: near.Names(name, names), Add: "see `tressik permission list`"}
-	if p, err := d.L.Party(name); err == nil && p.Kind == federation.App {
-		return nil, fmt.Errorf("%s has no api side; give it one with `tressik app change %s --api AUDIENCE`", name, name)
-	}
-	if len(names) == 0 {
-		u.Add = "add the first with `tressik app add NAME --api AUDIENCE`"
-	}
-	return nil, u
-}
 
 // Publish adds a permission to an API or changes it.
 func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, error) {
@@ -50,7 +27,7 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 			return nil, fmt.Errorf("--as %q is %w; write user, self or user,self", as, ErrValue)
 		}
 	}
-	if x.As = unique(x.As); len(x.As) == 0 {
+	if x.As = book.Unique(x.As); len(x.As) == 0 {
 		return nil, fmt.Errorf("--as is missing; write user (on behalf of a user), self (as itself) or user,self")
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
@@ -59,7 +36,7 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
 	if was := a.Find(x.Name); was != nil {
 		for _, as := range was.As {
-			if asking, err := d.askingAs(api, x.Name, as); err != nil || len(asking) > 0 && !slices.Contains(x.As, as) {
+			if asking, err := d.AskingAs(api, x.Name, as); err != nil || len(asking) > 0 && !slices.Contains(x.As, as) {
 				return nil, errors.Join(err, fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, store.ErrInUse, as, strings.Join(asking, ", ")))
 			}
 		}
@@ -83,9 +60,9 @@ func (d *Desk) Unpublish(api, name string) error {
 		return err
 	}
 	if p.API.Find(name) == nil {
-		return unknownPermission(p, name)
+		return book.UnknownPermission(p, name)
 	}
-	asking, err := d.askingFor(api, name)
+	asking, err := d.AskingFor(api, name)
 	if err != nil {
 		return err
 	}
@@ -99,69 +76,6 @@ func (d *Desk) Unpublish(api, name string) error {
 		}
 	}
 	return d.putAPI(p, a)
-}
-
-func unknownPermission(p *federation.Party, name string) error {
-	u := &UnknownError{What: "permission of " + p.Name, Name: name, Near: near.Names(name, p.API.Names()), Add: "see `tressik permission list --api " + p.Name + "`"}
-	if len(p.API.Permissions) == 0 {
-		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --as user --says TEXT`"
-	}
-	return u
-}
-
-// askingFor names the trusts that ask for a permission of an API; name "" is any permission.
-func (d *Desk) askingFor(api, name string) ([]string, error) { return d.askingAs(api, name, "") }
-
-func (d *Desk) askingAs(api, name, as string) ([]string, error) {
-	all, err := d.L.Trusts()
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, t := range all {
-		if t.OIDCTerms() == nil {
-			continue
-		}
-		for _, a := range t.OIDCTerms().Asks {
-			if a.API == api && (name == "" || a.Name == name) && (as == "" || a.As == as) {
-				out = append(out, t.Name)
-			}
-		}
-	}
-	return unique(out), nil
-}
-
-// askOf reads API:NAME, or the name of one of OpenID's own scopes.
-func (d *Desk) askOf(label string) (federation.Ask, error) {
-	api, name, ok := strings.Cut(label, ":")
-	if !ok {
-		if _, std := oidc.Standard(label); std {
-			return federation.Ask{Name: label}, nil
-		}
-		var names []string
-		for _, s := range oidc.StandardScopes() {
-			names = append(names, s.Name)
-		}
-		apis, err := d.L.APIs()
-		if err != nil {
-			return federation.Ask{}, err
-		}
-		for n, p := range apis {
-			for _, x := range p.API.Names() {
-				names = append(names, n+":"+x)
-			}
-		}
-		return federation.Ask{}, &UnknownError{What: "permission", Name: label, Near: near.Names(label, names),
-			Add: "write API:NAME, such as telescope-api:frames.read, or one of OpenID's own scopes; see `tressik permission list`"}
-	}
-	p, err := d.API(api)
-	if err != nil {
-		return federation.Ask{}, err
-	}
-	if p.API.Find(name) == nil {
-		return federation.Ask{}, unknownPermission(p, name)
-	}
-	return federation.Ask{API: api, Name: name}, nil
 }
 
 // Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does.
@@ -182,7 +96,7 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 	}
 	var asks []federation.Ask
 	for _, l := range labels {
-		a, err := d.askOf(l)
+		a, err := d.AskOf(l)
 		if err != nil {
 			return nil, err
 		}
@@ -255,38 +169,4 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 		}
 		return tx.PutTrust(old, t, "permission.drop")
 	})
-}
-
-// Published is a permission of an API with the trusts that ask for it.
-type Published struct {
-	API   string `json:"api"`
-	Label string `json:"permission"`
-	federation.Permission
-	AskedBy []string `json:"askedForBy"`
-}
-
-// Permissions lists what APIs publish, by API; "" lists all of them.
-func (d *Desk) Permissions(api string) ([]Published, error) {
-	apis, err := d.L.APIs()
-	if err != nil {
-		return nil, err
-	}
-	if api != "" {
-		p, err := d.API(api)
-		if err != nil {
-			return nil, err
-		}
-		apis = map[string]*federation.Party{api: p}
-	}
-	out := []Published{}
-	for _, n := range slices.Sorted(maps.Keys(apis)) {
-		for _, x := range apis[n].API.Permissions {
-			by, err := d.askingFor(n, x.Name)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, Published{API: n, Label: n + ":" + x.Name, Permission: x, AskedBy: append([]string{}, by...)})
-		}
-	}
-	return out, nil
 }

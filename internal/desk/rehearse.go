@@ -65,7 +65,7 @@ func (d *Desk) castOf(names []string, o cast.Options, persons []people.Person) (
 			return nil, err
 		}
 	}
-	apis, err := d.L.APIs()
+	apis, err := d.APIs()
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 	}
 	for _, c := range in.Call {
-		a, err := d.askOf(c)
+		a, err := d.AskOf(c)
 		if err != nil {
 			return nil, fmt.Errorf("--call: %w", err)
 		}

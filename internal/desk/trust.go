@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/store"
 )
 
@@ -85,7 +86,8 @@ func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trus
 	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
-	return t, d.compare(t, app, provider), nil
+	found, err := d.Sides().Compare(t, app, provider)
+	return t, found, err
 }
 
 // noSAML says which side has no SAML role, and what to do instead.
@@ -100,74 +102,6 @@ func noSAML(app, provider *federation.Party) error {
 	}
 	return errors.New(s)
 }
-
-// compare puts both sides and what the claims release beside each other.
-func (d *Desk) compare(t *federation.Trust, app, provider *federation.Party) finding.List {
-	out := federation.Compare(t, app, provider, d.Now())
-	var promised []saml.Attribute
-	for _, r := range t.Rules {
-		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim, Values: []string{r.Expression}})
-	}
-	for _, f := range federation.JudgeClaims(t, app, promised) {
-		if f.Level == finding.Pass {
-			f.Saw = "from " + f.Saw
-			f.Expected = f.Saw
-		}
-		out.Add(f)
-	}
-	d.judgeGroup(&out, t)
-	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
-		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released", Expected: "what the app reads",
-			Side: finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(finding.Run("claims", "set", t.Name, "mail=person.mail"))})
-	}
-	return out
-}
-
-// judgeGroup warns of an admitted group that nobody in the ledger is in.
-func (d *Desk) judgeGroup(out *finding.List, t *federation.Trust) {
-	for _, g := range federation.AdmittedGroups(t.Admits) {
-		d.judgeOneGroup(out, t, g)
-	}
-}
-
-func (d *Desk) judgeOneGroup(out *finding.List, t *federation.Trust, group string) {
-	persons, err := d.L.Persons()
-	if err != nil || len(persons) == 0 {
-		return // nothing to compare with
-	}
-	n := 0
-	for i := range persons {
-		if persons[i].In(group) {
-			n++
-		}
-	}
-	if n > 0 {
-		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
-		return
-	}
-	fix := finding.Do("load people with that group").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))
-	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
-		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
-	}
-	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " + group + ", in which nobody is",
-		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
-}
-
-// Compared returns a trust, its parties, and both sides compared.
-func (d *Desk) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List, err error) {
-	t, app, provider, err = d.Trust(name)
-	if err != nil {
-		return nil, nil, nil, nil, err
-	}
-	if t.OIDCTerms() != nil {
-		found, err = d.compareOIDC(t, app, provider)
-		return t, app, provider, found, err
-	}
-	return t, app, provider, d.compare(t, app, provider), nil
-}
-
-// ErrEnded means that an ended trust was to be used.
-var ErrEnded = errors.New("has ended")
 
 // change loads a trust, changes a copy and stores it.
 func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*federation.Trust, error) {
@@ -433,4 +367,23 @@ func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, a
 		err = nil
 	}
 	return len(dir.Persons), added, changed, removed, err
+}
+
+// Sides works on what both sides of trusts say and need.
+func (d *Desk) Sides() *handoff.Maker { return handoff.New(d.Book, d.Rand) }
+
+// HandOver notes that a side of a trust was given what it needs; side is app or provider.
+func (d *Desk) HandOver(name, side string) error {
+	t, _, _, err := d.Trust(name)
+	if err != nil || t.Standing == federation.Ended {
+		return err
+	}
+	if _, had := t.Handed[side]; had {
+		return nil
+	}
+	_, err = d.change(name, "trust.handoff", func(t *federation.Trust) error {
+		t.HandOver(d.Now(), side)
+		return nil
+	})
+	return err
 }

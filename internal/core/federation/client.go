@@ -277,10 +277,10 @@ type Use struct {
 }
 
 // CompareOIDC puts both sides of a trust over OpenID Connect beside each other before anyone signs in.
-func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets []Secret, consents []Consent, now time.Time) finding.List {
+func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[string]*Party, secrets []Secret, consents []Consent, now time.Time) finding.List {
 	var out finding.List
-	c, reg := app.ClientSide(), t.OIDCTerms()
-	if c == nil || reg == nil {
+	c := app.ClientSide()
+	if c == nil {
 		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none", Expected: "a client side of " + app.Name, Side: finding.App,
 			Fix: finding.Run("app", "change", app.Name, "--client", "web")})
 		return out
@@ -311,12 +311,12 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 			}
 		}
 	}
-	compareClientAuth(&out, t, c, provider, secrets, now)
+	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	if c.For == "home" && !provider.Own {
 		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name + " is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
 			Side: finding.Ledger, Fix: finding.Do("ask its owner").Then(finding.Run("app", "change", app.Name, "--for", "partners"))})
 	}
-	for _, r := range Matrix(t, apis, consents) {
+	for _, r := range Matrix(terms, apis, consents) {
 		if r.Problem != "" {
 			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
 				Side: finding.App, Fix: finding.Run("permission", "drop", t.Name, r.Label)})
@@ -328,13 +328,13 @@ func CompareOIDC(t *Trust, app, provider *Party, apis map[string]*Party, secrets
 	return out
 }
 
-func compareClientAuth(out *finding.List, t *Trust, c *Client, provider *Party, secrets []Secret, now time.Time) {
+func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client, provider *Party, secrets []Secret, now time.Time) {
 	const id, check = "trust.client-auth", "client authentication"
 	if c.Kind.Public() {
 		out.Pass(id, check, "none: a "+string(c.Kind)+" client keeps no secret, PKCE protects its codes")
 		return
 	}
-	if t.OIDCTerms().JWKS != "" || t.OIDCTerms().JWKSURI != "" {
+	if terms.JWKS != "" || terms.JWKSURI != "" {
 		out.Pass(id, check, "private_key_jwt")
 		return
 	}

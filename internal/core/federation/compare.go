@@ -45,7 +45,7 @@ func PickFormat(app, provider *saml.Role) (format string, ok bool) {
 
 // Compare puts both sides of a trust beside each other before anyone signs in: roles, bindings, name identifier format,
 // signing, encryption, validity. What the claims release is compared by saml.JudgeWanted.
-func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
+func Compare(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) finding.List {
 	var out finding.List
 	for _, p := range []*Party{provider, app} {
 		for _, f := range saml.JudgeEntity(&p.Entity, p.Kind.Side(), now) {
@@ -61,8 +61,8 @@ func Compare(t *Trust, app, provider *Party, now time.Time) finding.List {
 	sp, idp := app.Entity.SP, provider.Entity.IDP
 	compareBindings(&out, sp, idp)
 	compareFormat(&out, t, sp, idp)
-	compareSigning(&out, t, sp, idp, app, provider)
-	compareEncryption(&out, t, sp)
+	compareSigning(&out, t, terms, sp, idp, app)
+	compareEncryption(&out, t, terms, sp)
 	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
 		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
@@ -107,45 +107,45 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 	out.Add(f)
 }
 
-func compareSigning(out *finding.List, t *Trust, sp, idp *saml.Role, app, provider *Party) {
+func compareSigning(out *finding.List, t *Trust, terms *SAMLTerms, sp, idp *saml.Role, app *Party) {
 	keys, _ := sp.SigningKeys()
 	switch {
-	case idp.WantRequestsSigned && !t.SAMLTerms().SignsRequests:
+	case idp.WantRequestsSigned && !terms.SignsRequests:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "the app does not sign", Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
 			Side: finding.App, Fix: finding.Do("switch on request signing at the app").
 				Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
-	case t.SAMLTerms().SignsRequests && len(keys) == 0:
+	case terms.SignsRequests && len(keys) == 0:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
 			Saw: "signed, and the app's metadata has no signing certificate", Expected: "the certificate that verifies them",
 			Side: finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
-	case t.SAMLTerms().SignsRequests:
+	case terms.SignsRequests:
 		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
 	default:
 		out.Pass("trust.requests-signed", "signed requests", "none, and none are wanted")
 	}
-	if sp.WantAssertionsSigned && t.SAMLTerms().Signs == "response" {
+	if sp.WantAssertionsSigned && terms.Signs == "response" {
 		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
 			Saw: "only the response is signed", Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
 			Side: finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
 	} else {
-		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+t.SAMLTerms().Signs)
+		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+terms.Signs)
 	}
 }
 
-func compareEncryption(out *finding.List, t *Trust, sp *saml.Role) {
+func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.Role) {
 	cert, alg := sp.EncryptionKey()
 	dedicated := false
 	for _, k := range sp.Keys {
 		dedicated = dedicated || k.Use == "encryption"
 	}
 	switch {
-	case t.SAMLTerms().Encrypts && cert == nil:
+	case terms.Encrypts && cert == nil:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
 			Saw: "wanted, and the app's metadata has no encryption certificate", Expected: "a KeyDescriptor for encryption",
 			Side: finding.App, Fix: finding.Do("read metadata of the app that has it").
 				Or(finding.Run("trust", "change", t.Name, "--encrypt", "off"))})
-	case t.SAMLTerms().Encrypts:
+	case terms.Encrypts:
 		if alg == "" {
 			alg = "aes256-gcm"
 		}

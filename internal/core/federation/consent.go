@@ -93,9 +93,9 @@ func (r *Row) Held() bool { return r.Standing == Consented }
 func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
 // Matrix is what people look at: each permission of a trust, how, who must agree, and how it stands.
-func Matrix(t *Trust, apis map[string]*Party, consents []Consent) []Row {
+func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []Row {
 	var out []Row
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		r := Row{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: day(a.At)}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
@@ -213,19 +213,19 @@ func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
 }
 
 // Advise says of what a client asks for how it could do with less. uses are what was seen of tokens.
-func Advise(t *Trust, app *Party, apis map[string]*Party, consents []Consent, uses []Use, now time.Time) finding.List {
+func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, consents []Consent, uses []Use, now time.Time) finding.List {
 	var out finding.List
 	note := func(level finding.Level, id, check, saw, expected string, fix finding.Remedy) {
 		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.App, Fix: fix})
 	}
 	c := app.ClientSide()
 	asked := map[string][]Ask{}
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		drop := finding.Run("permission", "drop", t.Name, a.Label())
 		if a.API != "" {
 			asked[a.API] = append(asked[a.API], a)
 			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
-				for _, b := range t.OIDCTerms().Asks {
+				for _, b := range terms.Asks {
 					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
 						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop)
 					}

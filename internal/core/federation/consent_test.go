@@ -69,7 +69,7 @@ func TestMatrix(t *testing.T) {
 	for _, who := range []string{"ann", "bo", "cy", "di"} {
 		consents = append(consents, given(ask("openid", AsUser), who, who, false, Consented))
 	}
-	rows := Matrix(tr, telescope(), consents)
+	rows := Matrix(tr.OIDCTerms(), telescope(), consents)
 	want := []struct{ standing, detail string }{{Consented, "for ann, bo and 2 others"}, {Consented, "for everyone by aiyana, 2031-03-04"}, {Withdrawn, "by aiyana, 2031-03-04"},
 		{Waiting, "for an administrator; mira asked for it"}, {Unknown, "no API lost in the ledger"}}
 	for i, w := range want {
@@ -128,7 +128,7 @@ func TestAdvise(t *testing.T) {
 	} {
 		tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: c.asks}}}
 		var got []string
-		for _, f := range Advise(tr, app, telescope(), c.consents, c.uses, c.now) {
+		for _, f := range Advise(tr, tr.OIDCTerms(), app, telescope(), c.consents, c.uses, c.now) {
 			got = append(got, f.ID)
 		}
 		if !slices.Equal(got, c.want) {

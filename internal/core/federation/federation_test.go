@@ -51,7 +51,7 @@ func trust() *Trust {
 // TestCompare changes one thing on one side each time and asserts the finding that names it, with its side.
 func TestCompare(t *testing.T) {
 	app, provider := parties()
-	if got := Compare(trust(), app, provider, now); got.Failed() || got.Count(finding.Warning) > 0 || got.Count(finding.Pass) < 6 {
+	if got := Compare(trust(), trust().SAMLTerms(), app, provider, now); got.Failed() || got.Count(finding.Warning) > 0 || got.Count(finding.Pass) < 6 {
 		t.Fatalf("two sides that fit: %+v", got.Without(finding.Pass))
 	}
 	for _, c := range []struct {
@@ -93,7 +93,7 @@ func TestCompare(t *testing.T) {
 			tr := trust()
 			app, provider := parties()
 			c.change(tr, app, provider)
-			open := Compare(tr, app, provider, now).Without(finding.Pass)
+			open := Compare(tr, tr.SAMLTerms(), app, provider, now).Without(finding.Pass)
 			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side || open[0].Fix.IsZero() {
 				t.Errorf("found %+v, want %s at level %s for %s alone", open, c.want, c.level, c.side)
 			}

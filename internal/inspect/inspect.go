@@ -1,4 +1,5 @@
-package desk
+// Package inspect says what it is that somebody was given, and how its receiver would judge it.
+package inspect
 
 import (
 	"bytes"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/beevik/etree"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
@@ -19,6 +21,12 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/store"
 )
+
+// Inspector looks at messages. Its ledger may be nil where no trust is named.
+type Inspector struct{ *book.Book }
+
+// New makes an inspector that reads a ledger.
+func New(b *book.Book) *Inspector { return &Inspector{b} }
 
 // Inspection is what inspect found out about its input.
 type Inspection struct {
@@ -36,8 +44,8 @@ type Inspection struct {
 	Trust      string              `json:"trust,omitempty"`
 }
 
-// InspectInput says what to look at and, with a trust, how to judge it.
-type InspectInput struct {
+// Input says what to look at and, with a trust, how to judge it.
+type Input struct {
 	Raw     []byte
 	Trust   string
 	At      time.Time // zero: now
@@ -55,8 +63,8 @@ func (v *Inspection) fact(label, value string) {
 }
 
 // Inspect recognises what it is given and explains it; with a trust it judges a message as the receiving side would.
-// d.L may be nil where no trust is named; if it is there, the key of a token is looked for in it. Errors: ErrUnrecognised, *UnknownError.
-func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
+// d.L may be nil where no trust is named; if it is there, the key of a token is looked for in it. Errors: ErrUnrecognised, *book.UnknownError.
+func (d *Inspector) Inspect(in Input) (*Inspection, error) {
 	if in.At.IsZero() {
 		in.At = d.Now()
 	}
@@ -87,7 +95,7 @@ func (d *Desk) Inspect(in InspectInput) (*Inspection, error) {
 	return v, nil
 }
 
-func (d *Desk) recognise(in InspectInput) (*Inspection, error) {
+func (d *Inspector) recognise(in Input) (*Inspection, error) {
 	raw := bytes.TrimPrefix(bytes.TrimSpace(in.Raw), []byte{0xEF, 0xBB, 0xBF})
 	if len(raw) == 0 {
 		return nil, fmt.Errorf("%w: it is empty; give a file, or pipe the captured message in", ErrUnrecognised)
@@ -156,7 +164,7 @@ func carriedIn(text string) (*saml.Carried, bool, error) {
 
 func looksXML(b []byte) bool { return bytes.HasPrefix(bytes.TrimSpace(b), []byte("<")) }
 
-func (d *Desk) inspectBase64(in InspectInput, text string) (*Inspection, error) {
+func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 	for range 2 { // URL-encoded once, perhaps
 		b, err := saml.Decode64(text)
 		if err == nil {
@@ -197,7 +205,7 @@ func nearlyBase64(text string) bool {
 	return len(text) >= 16 && other*50 <= len(text)
 }
 
-func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspection, error) {
+func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection, error) {
 	limits := xmlsec.MetadataLimits()
 	if c != nil {
 		limits = xmlsec.MessageLimits()
@@ -223,7 +231,7 @@ func (d *Desk) inspectXML(in InspectInput, b []byte, c *saml.Carried) (*Inspecti
 		root.FullTag(), xmlsec.Namespace(root))
 }
 
-func (d *Desk) inspectMetadata(doc *etree.Document, in InspectInput) (*Inspection, error) {
+func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection, error) {
 	md, err := saml.ReadDocument(doc)
 	if err != nil {
 		return nil, err
@@ -272,7 +280,7 @@ func (d *Desk) inspectMetadata(doc *etree.Document, in InspectInput) (*Inspectio
 	return v, nil
 }
 
-func (d *Desk) inspectRequest(root *etree.Element, c *saml.Carried, in InspectInput) (*Inspection, error) {
+func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
 	r, err := saml.ReadRequest(root)
 	if err != nil {
 		return nil, err
@@ -326,7 +334,7 @@ func when(t time.Time) string {
 	return t.UTC().Format("2006-01-02 15:04:05 UTC")
 }
 
-func (d *Desk) inspectResponse(root *etree.Element, in InspectInput) (*Inspection, error) {
+func (d *Inspector) inspectResponse(root *etree.Element, in Input) (*Inspection, error) {
 	v := &Inspection{Kind: "SAML Response", Trust: in.Trust}
 	v.fact("ID", xmlsec.Attr(root, "ID"))
 	v.fact("Issuer", xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer")))

@@ -1,10 +1,12 @@
-package desk
+package inspect
 
 import (
 	"encoding/base64"
 	"net/url"
 	"testing"
 	"time"
+
+	"tressik.example/internal/book"
 )
 
 // FuzzInspect holds that whatever is given, inspect says something or refuses, and never crashes.
@@ -16,9 +18,9 @@ func FuzzInspect(f *testing.F) {
 		`<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="x"><SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"/></EntityDescriptor>`} {
 		f.Add([]byte(s))
 	}
-	d := &Desk{Now: func() time.Time { return time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC) }}
+	d := New(&book.Book{Now: func() time.Time { return time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC) }})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		v, err := d.Inspect(InspectInput{Raw: b})
+		v, err := d.Inspect(Input{Raw: b})
 		if err == nil && v.Kind == "" || err != nil && err.Error() == "" {
 			t.Fatalf("%q: neither a kind nor a reason", b)
 		}

@@ -1,4 +1,4 @@
-package desk
+package inspect
 
 import (
 	"bytes"
@@ -16,7 +16,7 @@ import (
 	"tressik.example/internal/core/oidc"
 )
 
-func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
+func (d *Inspector) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
 	block, rest := pem.Decode(raw)
 	if block == nil {
 		return nil, fmt.Errorf("%w: the PEM block is damaged; it must end with an END line and hold whole base64", ErrUnrecognised)
@@ -49,7 +49,7 @@ func (d *Desk) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
 	return nil, fmt.Errorf("%w: PEM of type %q; certificates and private keys are known", ErrUnrecognised, block.Type)
 }
 
-func (d *Desk) inspectDER(raw, whole []byte, at time.Time) (*Inspection, error) {
+func (d *Inspector) inspectDER(raw, whole []byte, at time.Time) (*Inspection, error) {
 	for _, b := range [][]byte{raw, whole} {
 		if c, err := x509.ParseCertificate(b); err == nil {
 			return explainCertificate(c, at), nil
@@ -75,7 +75,7 @@ func explainCertificate(c *x509.Certificate, at time.Time) *Inspection {
 	return v
 }
 
-func (d *Desk) inspectJSON(in InspectInput, raw []byte) (*Inspection, error) {
+func (d *Inspector) inspectJSON(in Input, raw []byte) (*Inspection, error) {
 	var probe map[string]json.RawMessage
 	if err := json.Unmarshal(raw, &probe); err != nil {
 		return nil, fmt.Errorf("%w: JSON that is damaged: %v", ErrUnrecognised, err)

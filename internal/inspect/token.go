@@ -1,4 +1,4 @@
-package desk
+package inspect
 
 import (
 	"encoding/json"
@@ -15,7 +15,7 @@ import (
 
 // inspectJWT explains a JWT. With a ledger it says which provider's key verifies it and what it may do; with a trust it
 // judges it as the client (an ID token) or the API (an access token) would.
-func (d *Desk) inspectJWT(in InspectInput, text string) (*Inspection, error) {
+func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 	head, body, err := oidc.Peek(text)
 	if err != nil {
 		return nil, fmt.Errorf("%w: it looks like a JWT: %v", ErrUnrecognised, err)
@@ -62,7 +62,7 @@ func accessType(h oidc.Header) bool {
 }
 
 // verifiedBy says which key of the ledger verifies a token, if one does.
-func (d *Desk) verifiedBy(v *Inspection, text string, head oidc.Header, body map[string]any) error {
+func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, body map[string]any) error {
 	note := finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
 		Expected: "a key of the issuer", Side: finding.Ledger, Fix: finding.Do("trust nothing of it on this showing")}
 	iss := oidc.Text(body, "iss")
@@ -90,7 +90,7 @@ func (d *Desk) verifiedBy(v *Inspection, text string, head oidc.Header, body map
 }
 
 // issuer finds the provider of an issuer, and its keys.
-func (d *Desk) issuer(iss string) (*federation.Party, []oidc.Key, error) {
+func (d *Inspector) issuer(iss string) (*federation.Party, []oidc.Key, error) {
 	if d.L == nil || iss == "" {
 		return nil, nil, nil
 	}
@@ -130,7 +130,7 @@ func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 }
 
 // mayDo says in words what the scopes of a token let its bearer do.
-func (d *Desk) mayDo(v *Inspection, body map[string]any) error {
+func (d *Inspector) mayDo(v *Inspection, body map[string]any) error {
 	apis, err := d.L.APIs()
 	if err != nil {
 		return err
@@ -158,7 +158,7 @@ func (d *Desk) mayDo(v *Inspection, body map[string]any) error {
 }
 
 // judgeToken judges a token as the receiving side of a trust would.
-func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc.Header, body map[string]any) error {
+func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.Header, body map[string]any) error {
 	t, app, provider, err := d.Trust(in.Trust)
 	if err != nil {
 		return err
@@ -196,7 +196,7 @@ func (d *Desk) judgeToken(v *Inspection, in InspectInput, text string, head oidc
 
 // audienceOf is the audience that an access token of a trust is judged for: that of the API which it names, of those that
 // the trust asks for, else the first of them, else the provider itself.
-func (d *Desk) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string, err error) {
+func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string, err error) {
 	apis, err := d.L.APIs()
 	if err != nil {
 		return "", "", err

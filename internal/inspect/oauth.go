@@ -1,4 +1,4 @@
-package desk
+package inspect
 
 import (
 	"fmt"
@@ -39,7 +39,7 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 
 // inspectOAuth explains what a browser carried between a client and its provider; with a trust it is judged by the rules
 // that the provider's authorization endpoint has (a request), or the client's redirect URI (a response).
-func (d *Desk) inspectOAuth(in InspectInput, kind, at string, q url.Values) (*Inspection, error) {
+func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Inspection, error) {
 	v := &Inspection{Kind: "OAuth " + kind, Trust: in.Trust}
 	v.fact("Sent to", at)
 	meanings := map[string]string{"response_type": "what is asked for: code alone is safe", "client_id": "which client asks", "redirect_uri": "where the answer goes, compared exactly", "scope": "what is asked for",
@@ -81,7 +81,7 @@ func (d *Desk) inspectOAuth(in InspectInput, kind, at string, q url.Values) (*In
 }
 
 // registered is the client of a trust as the authorization server knows it, by which a message is judged; what names the message.
-func (d *Desk) registered(trust, what string) (*oauth.Registered, *oidc.Discovery, error) {
+func (d *Inspector) registered(trust, what string) (*oauth.Registered, *oidc.Discovery, error) {
 	t, app, provider, err := d.Trust(trust)
 	if err != nil {
 		return nil, nil, err

@@ -1,4 +1,4 @@
-package desk
+package handoff
 
 import (
 	"encoding/json"
@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
@@ -45,7 +46,8 @@ func (h *Handoff) EnvLines() []string {
 }
 
 // clientItems is what the owner of a client needs of the provider.
-func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *federation.Party, s ClientState) error {
+func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
+	t, app, provider, s := v.Trust, v.App, v.Provider, v.ClientState
 	doc := provider.OpenIDOf()
 	c := app.ClientSide()
 	if doc == nil || c == nil {
@@ -70,8 +72,8 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 	if c.Kind.Redirects() {
 		h.env("OIDC_END_SESSION_ENDPOINT", "End-session endpoint", doc.EndSessionEndpoint, "end_session_endpoint", from)
 	}
-	h.env("OIDC_CLIENT_ID", "Client ID", t.OIDCTerms().ClientID, "client_id", "this trust")
-	d.authItems(h, t, c, provider, s)
+	h.env("OIDC_CLIENT_ID", "Client ID", terms.ClientID, "client_id", "this trust")
+	h.authItems(v, terms, c)
 	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", "kind of client: "+string(c.Kind))
 	as := federation.AsSelf
 	if c.Kind.Redirects() {
@@ -89,14 +91,14 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 		}
 	}
 	var scopes []string
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		if a.As == as && !slices.Contains(scopes, a.Name) {
 			scopes = append(scopes, a.Name)
 		}
 	}
 	h.env("OIDC_SCOPE", "Scopes to ask for", strings.Join(scopes, " "), "scope", "permissions of this trust")
 	seen := map[string]bool{}
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		if p := s.APIs[a.API]; p != nil && !seen[a.API] {
 			seen[a.API] = true
 			h.env("OIDC_AUDIENCE", "Audience (resource) of "+a.API, p.API.Audience, "resource, aud", source(p))
@@ -111,7 +113,7 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 	if c.Kind.Redirects() {
 		h.env("", "Subject (sub)", saml.ShortName(t.SubjectFormat)+": "+t.SubjectWords(), "sub", "this trust")
 	}
-	p := t.OIDCTerms().Policy
+	p := terms.Policy
 	life := "access token " + federation.SpanWords(federation.Span(p.AccessToken))
 	if c.Kind.Redirects() {
 		life += ", ID token " + federation.SpanWords(federation.Span(p.IDToken)) + ", refresh tokens "
@@ -126,14 +128,15 @@ func (d *Desk) clientItems(h *Handoff, t *federation.Trust, app, provider *feder
 }
 
 // authItems say how the client authenticates at the token endpoint (RFC 6749, section 2.3; OpenID Connect Core, section 9).
-func (d *Desk) authItems(h *Handoff, t *federation.Trust, c *federation.Client, provider *federation.Party, s ClientState) {
+func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.Client) {
+	provider, s := v.Provider, v.ClientState
 	switch {
 	case c.Kind.Public():
 		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method", "kind of client")
-	case t.OIDCTerms().JWKS != "":
+	case terms.JWKS != "":
 		where := "the key whose public half is registered"
-		if t.OIDCTerms().JWKSURI != "" {
-			where += ", at " + t.OIDCTerms().JWKSURI
+		if terms.JWKSURI != "" {
+			where += ", at " + terms.JWKSURI
 		}
 		h.env("", "Client authentication", "private_key_jwt, with "+where, "token_endpoint_auth_method", "this trust")
 	case !provider.Own:
@@ -141,7 +144,7 @@ func (d *Desk) authItems(h *Handoff, t *federation.Trust, c *federation.Client, 
 	default:
 		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method", "this trust")
 		for _, x := range s.Secrets {
-			if x.Standing(d.Now()) == "valid" {
+			if x.Standing(v.Now) == "valid" {
 				h.env("", "Client secret, already handed over", x.ID+", ends in "+x.EndsIn+", until "+x.Expires.UTC().Format("2006-01-02"), "client_secret", "shown once when it was made")
 			}
 		}
@@ -163,7 +166,8 @@ func (h *Handoff) AddTo(s *federation.Secret, secret string) {
 
 // registrationItems is what the owner of a provider needs of the client, to register it (OpenID Connect Registration,
 // section 2).
-func (d *Desk) registrationItems(h *Handoff, t *federation.Trust, app, provider *federation.Party) error {
+func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error {
+	t, app, provider := v.Trust, v.App, v.Provider
 	c := app.ClientSide()
 	if c == nil {
 		return fmt.Errorf("%s has no client side any more", app.Name)
@@ -193,37 +197,37 @@ func (d *Desk) registrationItems(h *Handoff, t *federation.Trust, app, provider 
 	switch {
 	case c.Kind.Public():
 		auth = "none"
-	case t.OIDCTerms().JWKS != "":
+	case terms.JWKS != "":
 		auth = "private_key_jwt"
 	}
 	h.env("", "Client authentication", auth, "token_endpoint_auth_method", from)
-	if t.OIDCTerms().JWKSURI != "" {
-		h.env("", "Keys of the client", t.OIDCTerms().JWKSURI, "jwks_uri", "this trust")
-	} else if t.OIDCTerms().JWKS != "" {
-		h.env("", "Keys of the client", t.OIDCTerms().JWKS, "jwks", "this trust")
+	if terms.JWKSURI != "" {
+		h.env("", "Keys of the client", terms.JWKSURI, "jwks_uri", "this trust")
+	} else if terms.JWKS != "" {
+		h.env("", "Keys of the client", terms.JWKS, "jwks", "this trust")
 	}
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		h.env("", "Permission, as "+a.As, a.Label(), "scope "+a.Name, "this trust")
 	}
-	h.env("", "Client ID at "+provider.Name, t.OIDCTerms().ClientID, "client_id", "this trust")
+	h.env("", "Client ID at "+provider.Name, terms.ClientID, "client_id", "this trust")
 	h.env("", "Home page", c.Home, "client_uri", from)
 	h.env("", "Contact", c.Contact, "contacts", from)
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
-	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: t.OIDCTerms().JWKSURI}
+	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
 	if c.Contact != "" {
 		m.Contacts = []string{c.Contact}
 	}
-	if m.JWKSURI == "" && t.OIDCTerms().JWKS != "" {
-		m.JWKS = json.RawMessage(t.OIDCTerms().JWKS)
+	if m.JWKSURI == "" && terms.JWKS != "" {
+		m.JWKS = json.RawMessage(terms.JWKS)
 	}
 	var scopes []string
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range terms.Asks {
 		scopes = append(scopes, a.Name)
 	}
-	m.Scope = strings.Join(unique(scopes), " ")
+	m.Scope = strings.Join(book.Unique(scopes), " ")
 	b, err := json.MarshalIndent(m, "", "  ")
 	h.Registration = append(b, '\n')
 	return err
@@ -246,8 +250,8 @@ type clientMetadata struct {
 }
 
 // clientTodos are the steps that only trusts over OpenID Connect have.
-func clientTodos(t *federation.Trust, found finding.List) []Todo {
-	out := []Todo{{len(t.OIDCTerms().Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
+func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
+	out := []Todo{{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "consent.waiting" {
@@ -255,8 +259,40 @@ func clientTodos(t *federation.Trust, found finding.List) []Todo {
 			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
 		}
 	}
-	if waiting == 0 && len(t.OIDCTerms().Asks) > 0 {
+	if waiting == 0 && len(terms.Asks) > 0 {
 		out = append(out, Todo{true, "no permission waits for an administrator", finding.Remedy{}})
 	}
 	return out
+}
+
+// overOIDC is what is OpenID Connect's of a trust.
+type overOIDC struct{ terms *federation.OIDCTerms }
+
+// Compare compares client, discovery document, authentication and permissions.
+func (p overOIDC) Compare(v *View) finding.List {
+	return federation.CompareOIDC(v.Trust, p.terms, v.App, v.Provider, v.APIs, v.Secrets, v.Consents, v.Now)
+}
+
+// Sheet fills in what the client's owner, or the owner of the provider who registers the client, must be given.
+func (p overOIDC) Sheet(v *View, h *Handoff) error {
+	if h.For == "app" {
+		return h.clientItems(v, p.terms)
+	}
+	return h.registrationItems(v, p.terms)
+}
+
+// Open says which permissions wait for consent.
+func (p overOIDC) Open(v *View, found finding.List) []Todo {
+	return clientTodos(v.Trust, p.terms, found)
+}
+
+// Made names the client ID.
+func (p overOIDC) Made(*View) string {
+	return "the client is registered, with the client ID " + p.terms.ClientID
+}
+
+// Machine reports whether the client acts as itself alone.
+func (p overOIDC) Machine(v *View) bool {
+	c := v.App.ClientSide()
+	return c != nil && !c.Kind.Redirects()
 }

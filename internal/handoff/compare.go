@@ -1,0 +1,104 @@
+package handoff
+
+import (
+	"fmt"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// judgeGroup warns of an admitted group that nobody in the ledger is in.
+func (d *Maker) judgeGroup(out *finding.List, t *federation.Trust) {
+	for _, g := range federation.AdmittedGroups(t.Admits) {
+		d.judgeOneGroup(out, t, g)
+	}
+}
+
+func (d *Maker) judgeOneGroup(out *finding.List, t *federation.Trust, group string) {
+	persons, err := d.L.Persons()
+	if err != nil || len(persons) == 0 {
+		return // nothing to compare with
+	}
+	n := 0
+	for i := range persons {
+		if persons[i].In(group) {
+			n++
+		}
+	}
+	if n > 0 {
+		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
+		return
+	}
+	fix := finding.Do("load people with that group").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))
+	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
+		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
+	}
+	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " + group + ", in which nobody is",
+		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
+}
+
+// Compare puts both sides of a trust beside each other, and what the claims release.
+func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (finding.List, error) {
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, err
+	}
+	out := Of(t).Compare(v)
+	d.judgeGroup(&out, t)
+	return out, nil
+}
+
+// Compared returns a trust, its parties, and both sides compared.
+func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List, err error) {
+	t, app, provider, err = d.Trust(name)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	found, err = d.Compare(t, app, provider)
+	return t, app, provider, found, err
+}
+
+// Metadata returns the metadata of a party: of an own one written anew, signed if asked for; of a foreign one the bytes
+// as received; of one entered by hand written from its values.
+func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
+	if p.Role() == nil {
+		return nil, fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see `tressik handoff TRUST --for app|provider`", p.Name)
+	}
+	if !p.Own {
+		raw, err := d.L.Raw(p.Name)
+		if err != nil {
+			return nil, err
+		}
+		if raw != nil {
+			if sign {
+				return nil, fmt.Errorf("%s is foreign: only its owner signs its metadata", p.Name)
+			}
+			return raw, nil
+		}
+		if sign {
+			return nil, fmt.Errorf("%s is foreign: Tressik has no key of it to sign with", p.Name)
+		}
+	}
+	id, err := federation.RandomID(d.Rand)
+	if err != nil {
+		return nil, err
+	}
+	o := saml.WriteOptions{ID: id}
+	if life > 0 {
+		until := d.Now().Add(life)
+		o.ValidUntil = &until
+	}
+	if sign {
+		key, cert, err := d.L.Key(p.Name, "signing")
+		if err != nil {
+			return nil, fmt.Errorf("the signing key of %s: %w", p.Name, err)
+		}
+		o.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
+	}
+	return saml.WriteMetadata(&p.Entity, o)
+}

@@ -1,0 +1,189 @@
+// Package handoff works out what each side of a trust must be given, how both sides compare, and what is left to do.
+package handoff
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"tressik.example/internal/book"
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+)
+
+// Maker works on what can be read of a ledger.
+type Maker struct {
+	*book.Book
+	Rand io.Reader
+}
+
+// New makes a maker.
+func New(b *book.Book, rand io.Reader) *Maker { return &Maker{b, rand} }
+
+// Item is one value of a handoff.
+type Item struct {
+	Label    string `json:"label"`         // the standard's name of it
+	Value    string `json:"value"`         // exactly as the other side must enter it
+	Metadata string `json:"metadata"`      // what it is called in metadata
+	From     string `json:"from"`          // where the value comes from
+	Env      string `json:"env,omitempty"` // name in an app's environment
+}
+
+// Handoff is what one side of a trust must be given.
+type Handoff struct {
+	Trust       string `json:"trust"`
+	For         string `json:"for"`   // app or provider: who is given it
+	About       string `json:"about"` // the party it describes
+	Items       []Item `json:"values"`
+	Attributes  []Item `json:"attributes,omitempty"`
+	Certificate []byte `json:"-"` // PEM
+	Metadata    []byte `json:"-"`
+
+	Registration []byte `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
+	secret       bool
+}
+
+// Mode is how files of the handoff are protected: one with a secret is for its owner alone.
+func (h *Handoff) Mode() os.FileMode {
+	if h.secret {
+		return 0o600
+	}
+	return 0o644
+}
+
+// Handoff collects what a side needs. side is app or provider.
+func (d *Maker) Handoff(name, side string) (*Handoff, error) {
+	t, app, provider, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	h := &Handoff{Trust: name, For: side}
+	switch {
+	case side == "app":
+		h.About = provider.Name
+	case side == "provider":
+		h.About = app.Name
+	default:
+		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, book.ErrValue)
+	}
+	v, err := d.view(t, app, provider)
+	if err == nil {
+		err = Of(t).Sheet(v, h)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return h, nil
+}
+
+func source(p *federation.Party) string {
+	switch {
+	case p.Own:
+		return p.Name + ", an own party"
+	case p.Source == "entered by hand":
+		return p.Name + ", " + p.Source
+	case p.Source != "":
+		return "metadata of " + p.Name + " (" + p.Source + ")"
+	}
+	return "metadata of " + p.Name
+}
+
+func (h *Handoff) add(label, value, metadata, from string) {
+	if value != "" {
+		h.Items = append(h.Items, Item{Label: label, Value: value, Metadata: metadata, From: from})
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Todo is one step of the work on a trust.
+type Todo struct {
+	Done bool           `json:"done"`
+	Step string         `json:"step"`
+	Fix  finding.Remedy `json:"fix,omitzero"` // how to do it, if it is open
+}
+
+// Next lists what is done and what is left for a trust.
+func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
+	t, app, provider, found, err := d.Compared(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	persons, err := d.L.Persons()
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, nil, err
+	}
+	over := Of(t)
+	machine := over.Machine(v)
+	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, finding.Remedy{}},
+		{true, "the trust is made", finding.Remedy{}}}
+	out[1].Step = over.Made(v)
+	for _, side := range []string{"app", "provider"} {
+		p, about := app, provider.Name
+		if side == "provider" {
+			p, about = provider, app.Name
+		}
+		_, given := t.Handed[side]
+		step := fmt.Sprintf("%s %s has what it needs of %s", side, p.Name, about)
+		if p.Own {
+			step += " (it is Tressik's own)"
+		}
+		out = append(out, Todo{given, step, finding.Run("handoff", name, "--for", side)})
+	}
+	if !machine {
+		out = append(out, Todo{len(persons) > 0, "there are people to try it on", finding.Run("people", "load", "FILE")})
+	}
+	out = append(out, over.Open(v, found)...)
+	for _, f := range found {
+		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
+			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
+		}
+	}
+	who := "PERSON"
+	for i := range persons {
+		if ok, _ := t.AdmitsPerson(&persons[i], v.Consents); ok {
+			who = persons[i].ID
+			break
+		}
+	}
+	rehearsed := t.Holds
+	step := "a rehearsal succeeded"
+	if t.Last != nil && !rehearsed {
+		step = "a rehearsal succeeded since the last change"
+	}
+	command := finding.Run("rehearse", name, "--as", who)
+	if machine {
+		command = finding.Run("rehearse", name)
+	}
+	out = append(out, Todo{rehearsed, step, command})
+	for i := range out {
+		if out[i].Done {
+			out[i].Fix = finding.Remedy{}
+		}
+	}
+	return t, out, nil
+}
+
+// suggestion proposes the assignment for a required attribute: the attribute of the same name.
+func suggestion(f finding.Finding) string {
+	label := strings.TrimPrefix(f.Check, "required attribute ")
+	attr := label
+	if n := claims.FriendlyFor(label); n != "" {
+		attr = n
+	}
+	if strings.ContainsAny(attr, ":/.-") {
+		return fmt.Sprintf("%s=person[%q]", label, attr)
+	}
+	return label + "=person." + attr
+}
