@@ -174,11 +174,12 @@ func TestBusyLedgerDelaysNoToken(t *testing.T) {
 	e := discover(t, places["ridge"])
 	form := url.Values{"grant_type": {"client_credentials"}}
 	post(t, e.Token, form, id, secret)
-	db, err := sql.Open("sqlite", d.path("tressik.ledger"))
+	db, err := sql.Open("sqlite", d.path("tressik.ledger")+"?_pragma=busy_timeout(10000)") // the stage may just be writing
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
+	db.SetMaxOpenConns(1)
 	if _, err := db.Exec("BEGIN IMMEDIATE"); err != nil {
 		t.Fatal(err)
 	}
