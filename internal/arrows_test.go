@@ -20,12 +20,13 @@ func allowed() map[string][]string {
 	low := []string{"internal/core/finding", "internal/core/judge", "internal/core/near"}
 	return map[string][]string{
 		"cmd/tressik":              {"internal/cli"},
-		"internal/cli":             with("internal/desk", "internal/book", "internal/inspect", "internal/handoff", "internal/view", "internal/store", "internal/stage", "internal/reach", "internal/rehearse", "internal/stage/cast", "internal/stage/server"),
+		"internal/cli":             with("internal/desk", "internal/book", "internal/play", "internal/inspect", "internal/handoff", "internal/view", "internal/store", "internal/stage", "internal/reach", "internal/rehearse", "internal/stage/cast", "internal/stage/server"),
 		"internal/view":            {"internal/core/finding"},
 		"internal/book":            with("internal/store"),
 		"internal/inspect":         with("internal/book", "internal/store"),
 		"internal/handoff":         with("internal/book"),
-		"internal/desk":            with("internal/book", "internal/handoff", "internal/rehearse", "internal/store", "internal/stage", "internal/reach", "internal/stage/cast", "internal/stage/op", "internal/stage/server"),
+		"internal/desk":            with("internal/book", "internal/handoff", "internal/store", "internal/reach"),
+		"internal/play":            with("internal/book", "internal/rehearse", "internal/store", "internal/stage", "internal/reach", "internal/stage/cast", "internal/stage/op", "internal/stage/server"),
 		"internal/rehearse":        with("internal/stage", "internal/stage/cast", "internal/stage/server", "internal/stage/rp"),
 		"internal/store":           with(),
 		"internal/reach":           with(),

@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/play"
 	"tressik.example/internal/stage"
 	"tressik.example/internal/store"
 )
@@ -90,7 +91,7 @@ func BenchmarkStageStart(b *testing.B) {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			d := bigLedger(b, n)
 			for b.Loop() {
-				_, k, err := d.Stage(desk.StageInput{Base: "http://127.0.0.1:9"})
+				_, k, err := (&play.Player{Book: d.Book, Rand: d.Rand}).Stage(play.StageInput{Base: "http://127.0.0.1:9"})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -110,7 +111,7 @@ func BenchmarkTokenOnLargeStage(b *testing.B) {
 			d := bigLedger(b, n)
 			srv := httptest.NewUnstartedServer(nil)
 			base := "http://" + srv.Listener.Addr().String()
-			s, k, err := d.Stage(desk.StageInput{Base: base, Options: stage.Options{}})
+			s, k, err := (&play.Player{Book: d.Book, Rand: d.Rand}).Stage(play.StageInput{Base: base, Options: stage.Options{}})
 			if err != nil {
 				b.Fatal(err)
 			}

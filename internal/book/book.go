@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -352,4 +353,13 @@ func UnknownPermission(p *federation.Party, name string) error {
 		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --as user --says TEXT`"
 	}
 	return u
+}
+
+// CheckURL reports what is wrong with a value that must be an absolute URL. Errors: ErrValue.
+func CheckURL(flag, v string) error {
+	u, err := url.Parse(v)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs", flag, v, ErrValue)
+	}
+	return nil
 }

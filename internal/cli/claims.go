@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
@@ -152,7 +153,7 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 			if c.Tokens {
 				where = "ID token, userinfo"
 			}
-			b.Rows = append(b.Rows, []string{c.Name, desk.ClaimText(c.Value), scope, where})
+			b.Rows = append(b.Rows, []string{c.Name, strings.Join(oidc.Words(c.Value), ", "), scope, where})
 		}
 		return append(append(blocks, b), gapBlocks(v)...)
 	}

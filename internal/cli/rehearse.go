@@ -22,6 +22,7 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/play"
 	"tressik.example/internal/rehearse"
 	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
@@ -30,7 +31,7 @@ import (
 )
 
 func (a *App) rehearseCmd() *cobra.Command {
-	var in desk.RehearseInput
+	var in play.RehearseInput
 	var factors, keep, secretFile string
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON", Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
@@ -82,7 +83,7 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 				in.Hear.Message = kept.message
 			}
 			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
-				if errors.Is(err, desk.ErrNobody) {
+				if errors.Is(err, play.ErrNobody) {
 					err = usageError{err}
 				}
 				return err
@@ -118,7 +119,7 @@ func (k *keeper) message(trust, kind, text string) {
 }
 
 // live shows a rehearsal while it runs.
-func (a *App) live(p *view.Printer, in *desk.RehearseInput) {
+func (a *App) live(p *view.Printer, in *play.RehearseInput) {
 	suppose, who := in.Suppose, in.As
 	if who == "" {
 		who = "itself"
@@ -160,13 +161,13 @@ func (a *App) step(p *view.Printer, s *server.Step) {
 }
 
 // rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
-func (a *App) rehearse(d *desk.Desk, in desk.RehearseInput) error {
+func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
 	p := a.printer()
 	live := a.format == "table"
 	if live {
 		a.live(p, &in)
 	}
-	list, err := d.Rehearse(in)
+	list, err := a.player(d).Rehearse(in)
 	if err != nil {
 		return err
 	}
@@ -278,7 +279,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 		defer mu.Unlock()
 		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), eventWords(e))
 	}
-	s, keeper, err := d.Stage(desk.StageInput{Base: base, RealKeys: real, Options: o})
+	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: real, Options: o})
 	if err != nil {
 		return err
 	}
@@ -331,3 +332,5 @@ func eventWords(e server.Event) string {
 	}
 	return s + "accepted"
 }
+
+func (a *App) player(d *desk.Desk) *play.Player { return &play.Player{Book: d.Book, Rand: d.Rand} }

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tressik.example/internal/desk"
+	"tressik.example/internal/play"
 	"tressik.example/internal/view"
 )
 
@@ -19,7 +19,7 @@ func (a *App) tokenCmd() *cobra.Command {
 }
 
 func (a *App) tokenGet() *cobra.Command {
-	var in desk.TokenInput
+	var in play.TokenInput
 	var secretFile, key, ca, out string
 	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script", Args: args("TRUST"),
 		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret, from
@@ -56,8 +56,8 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 			if err != nil {
 				return err
 			}
-			t, err := d.Token(cmd.Context(), in)
-			if errors.Is(err, desk.ErrAuth) {
+			t, err := a.player(d).Token(cmd.Context(), in)
+			if errors.Is(err, play.ErrAuth) {
 				return usageError{err}
 			}
 			if err != nil {

@@ -176,7 +176,7 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		c.For = in.For
 	}
 	if in.Home != "" {
-		if err := checkURL("--home", in.Home); err != nil {
+		if err := book.CheckURL("--home", in.Home); err != nil {
 			return err
 		}
 		c.Home = in.Home

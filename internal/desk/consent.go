@@ -89,7 +89,7 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	return list, d.keepConsents(list)
+	return list, d.L.Change(func(tx *store.Tx) error { return tx.Consented(list) })
 }
 
 // mine are the consents to an ask that single persons gave, or an administrator for them.
@@ -101,27 +101,6 @@ func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
 		}
 	}
 	return out
-}
-
-// keepConsents stores consents.
-func (d *Desk) keepConsents(list []federation.Consent) error {
-	return d.L.Change(func(tx *store.Tx) error { return keepConsents(tx, list) })
-}
-
-func keepConsents(tx *store.Tx, list []federation.Consent) error {
-	actions := map[string]string{federation.Consented: "consent.give", federation.Withdrawn: "consent.withdraw",
-		federation.Requested: "consent.request"}
-	for i := range list {
-		if list[i].Standing == federation.Consented {
-			if err := tx.SettleRequests(&list[i]); err != nil {
-				return err
-			}
-		}
-		if err := tx.PutConsents(actions[list[i].Standing], list[i:i+1]); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // ConsentView is what consent show and permission list --trust show.

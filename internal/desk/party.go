@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
@@ -280,7 +281,7 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 	setKey(r, "signing", h.Signing)
 	setKey(r, "encryption", h.Sealing)
 	if h.Start != "" {
-		if err := checkURL("--start", h.Start); err != nil {
+		if err := book.CheckURL("--start", h.Start); err != nil {
 			return err
 		}
 		r.Start = h.Start
@@ -316,7 +317,7 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 	if len(h.ACS) > 0 {
 		r.ACS = nil
 		for i, loc := range h.ACS {
-			if err := checkURL("--acs", loc); err != nil {
+			if err := book.CheckURL("--acs", loc); err != nil {
 				return err
 			}
 			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1, Default: i == 0})
@@ -332,7 +333,7 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 			} else {
 				loc = v
 			}
-			if err := checkURL("--sso", loc); err != nil {
+			if err := book.CheckURL("--sso", loc); err != nil {
 				return err
 			}
 			r.SSO = append(r.SSO, saml.Endpoint{Binding: b, Location: loc})
@@ -343,14 +344,6 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 	}
 	if kind == federation.Provider && len(r.SSO) == 0 {
 		return errors.New("the sign-in URL is missing; give it with --sso")
-	}
-	return nil
-}
-
-func checkURL(flag, v string) error {
-	u, err := url.Parse(v)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs", flag, v, ErrValue)
 	}
 	return nil
 }

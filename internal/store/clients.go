@@ -214,3 +214,20 @@ func identity(p *federation.Party) string {
 	}
 	return "name:" + p.Name
 }
+
+// Consented keeps consents, each journaled by what it is, and settles the requests that they answer.
+func (tx *Tx) Consented(list []federation.Consent) error {
+	actions := map[string]string{federation.Consented: "consent.give", federation.Withdrawn: "consent.withdraw",
+		federation.Requested: "consent.request"}
+	for i := range list {
+		if list[i].Standing == federation.Consented {
+			if err := tx.SettleRequests(&list[i]); err != nil {
+				return err
+			}
+		}
+		if err := tx.PutConsents(actions[list[i].Standing], list[i:i+1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,4 +1,4 @@
-package desk
+package play
 
 import (
 	"crypto/x509"
@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/keys"
@@ -37,7 +38,7 @@ type RehearseInput struct {
 
 // castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone; foreign ones
 // with keys of the stage.
-func (d *Desk) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
+func (d *Player) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
 		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: persons}
 	seen := map[string]bool{}
@@ -51,7 +52,7 @@ func (d *Desk) castOf(names []string, o cast.Options, persons []people.Person) (
 			return nil, err
 		}
 		if t.Standing == federation.Ended {
-			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, ErrEnded)
+			return nil, fmt.Errorf("%s %w; it cannot be rehearsed", name, book.ErrEnded)
 		}
 		led.Trusts = append(led.Trusts, *t)
 		led.Parties[app.Name], led.Parties[provider.Name] = app, provider
@@ -90,7 +91,7 @@ func (d *Desk) castOf(names []string, o cast.Options, persons []people.Person) (
 }
 
 // Rehearse walks through the sign-ins on a stage of its own and keeps the outcome with each trust.
-func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
+func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	suppose := map[string]cast.Suppose{}
 	for _, name := range in.Trusts {
 		t, _, _, err := d.Trust(name)
@@ -107,7 +108,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			return nil, fmt.Errorf("--call: %w", err)
 		}
 		if a.API == "" {
-			return nil, fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read", c, ErrValue)
+			return nil, fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read", c, book.ErrValue)
 		}
 	}
 	var persons []people.Person
@@ -157,7 +158,7 @@ func (d *Desk) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 }
 
 // keep stores rehearsals with their trusts.
-func (d *Desk) keep(list []federation.Rehearsal) error {
+func (d *Player) keep(list []federation.Rehearsal) error {
 	for i := range list {
 		r := &list[i]
 		old, _, _, err := d.Trust(r.Trust)
@@ -180,7 +181,7 @@ func (d *Desk) keep(list []federation.Rehearsal) error {
 }
 
 // suppose reads what is supposed of a trust.
-func (d *Desk) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose, err error) {
+func (d *Player) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose, err error) {
 	read, known := d.supposeSAML, "acs, entity-id and clock (of the app) and key (of the provider)"
 	if _, over := t.OIDC(); over {
 		read, known = d.supposeOIDC, "redirect, client-id, secret, clock and from (of the app) and key (of the provider)"
@@ -193,18 +194,18 @@ func (d *Desk) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose, e
 		key, v, ok := strings.Cut(s, "=")
 		switch {
 		case !ok || v == "":
-			return x, fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, ErrValue)
+			return x, fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, book.ErrValue)
 		case key == "clock":
 			if x.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
-				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, ErrValue)
+				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, book.ErrValue)
 			}
 			continue
 		case key == "key" && v != "other":
-			return x, fmt.Errorf("--suppose key=%s is %w: write key=other", v, ErrValue)
+			return x, fmt.Errorf("--suppose key=%s is %w: write key=other", v, book.ErrValue)
 		}
 		err := read(&x, key, v)
 		if errors.Is(err, errUnknownKey) {
-			return x, fmt.Errorf("--suppose %s is %w: over %s known are %s", key, ErrValue, t.Over(), known)
+			return x, fmt.Errorf("--suppose %s is %w: over %s known are %s", key, book.ErrValue, t.Over(), known)
 		}
 		if err != nil {
 			return x, err
@@ -215,11 +216,11 @@ func (d *Desk) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose, e
 
 var errUnknownKey = errors.New("unknown key")
 
-func (d *Desk) supposeSAML(x *cast.Suppose, key, v string) (err error) {
+func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
 	switch key {
 	case "acs":
 		x.ACS = v
-		return checkURL("--suppose acs", v)
+		return book.CheckURL("--suppose acs", v)
 	case "entity-id":
 		x.EntityID = v
 		return nil
@@ -238,11 +239,11 @@ func (d *Desk) supposeSAML(x *cast.Suppose, key, v string) (err error) {
 	return errUnknownKey
 }
 
-func (d *Desk) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
+func (d *Player) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 	switch key {
 	case "redirect":
 		if u, err := url.Parse(v); err != nil || u.Scheme == "" {
-			return fmt.Errorf("--suppose redirect=%s is %w: write a whole URI", v, ErrValue)
+			return fmt.Errorf("--suppose redirect=%s is %w: write a whole URI", v, book.ErrValue)
 		}
 		x.Redirect = v
 		return nil
@@ -251,13 +252,13 @@ func (d *Desk) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 		return nil
 	case "secret": // no secret itself: what is supposed is kept, and stands in the list of processes
 		if v != "other" {
-			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file", ErrValue)
+			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file", book.ErrValue)
 		}
 		x.Secret = "another secret"
 		return nil
 	case "from":
 		if x.From, err = netip.ParseAddr(v); err != nil {
-			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, ErrValue)
+			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, book.ErrValue)
 		}
 		return nil
 	case "key":
@@ -270,6 +271,3 @@ func (d *Desk) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 	}
 	return errUnknownKey
 }
-
-// ClaimText writes a claim of any JSON type for people.
-func ClaimText(v any) string { return strings.Join(oidc.Words(v), ", ") }

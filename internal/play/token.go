@@ -1,4 +1,4 @@
-package desk
+package play
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
@@ -44,7 +45,7 @@ var ErrAuth = errors.New("the client has to authenticate")
 
 // Token gets an access token for a client that acts as itself: from an own provider out of the ledger, or from a running
 // stage; from a foreign one over the network. Errors: ErrAuth, *reach.RefusedError.
-func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
+func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	t, app, provider, err := d.OIDCTrust(in.Trust)
 	if err != nil {
 		return nil, err
@@ -52,7 +53,7 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	c, doc := app.ClientSide(), provider.OpenIDOf()
 	switch {
 	case t.Standing == federation.Ended:
-		return nil, fmt.Errorf("%s %w", in.Trust, ErrEnded)
+		return nil, fmt.Errorf("%s %w", in.Trust, book.ErrEnded)
 	case c == nil || doc == nil:
 		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name, provider.Name, in.Trust)
 	case c.Kind.Redirects():
@@ -60,7 +61,7 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	case in.Secret == "" && in.Key == nil:
 		return nil, fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
 	case in.Stage != "" && !provider.Own:
-		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", ErrValue, provider.Name)
+		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", book.ErrValue, provider.Name)
 	}
 	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDCTerms().ClientID, Secret: in.Secret, InBody: in.InBody}
 	issuer := doc.Issuer
@@ -122,7 +123,7 @@ func (d *Desk) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 }
 
 // tokenClient is what the request goes through: for an own provider, without a stage that runs, a stage of this process.
-func (d *Desk) tokenClient(in TokenInput, provider *federation.Party, o reach.Options) (*http.Client, func(), error) {
+func (d *Player) tokenClient(in TokenInput, provider *federation.Party, o reach.Options) (*http.Client, func(), error) {
 	if !provider.Own || in.Stage != "" {
 		c, err := reach.Client(o)
 		return c, func() {}, err
@@ -135,7 +136,7 @@ func (d *Desk) tokenClient(in TokenInput, provider *federation.Party, o reach.Op
 }
 
 // assertion makes the JWT with which a client authenticates (RFC 7523, section 2.2): for the issuer alone, good for a minute.
-func (d *Desk) assertion(pem []byte, t *federation.Trust, audience string) (string, error) {
+func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (string, error) {
 	k, err := keys.ParsePrivate(pem)
 	if err != nil {
 		return "", fmt.Errorf("--key: %w; give the client's private key in PEM", err)

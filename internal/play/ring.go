@@ -1,4 +1,4 @@
-package desk
+package play
 
 import (
 	"context"
@@ -22,13 +22,13 @@ import (
 	"tressik.example/internal/store"
 )
 
-func (d *Desk) random(b []byte) error {
+func (d *Player) random(b []byte) error {
 	_, err := io.ReadFull(d.Rand, b)
 	return err
 }
 
 // stageSecrets makes the secrets with which the stand-ins of clients authenticate on a stage, one for each trust.
-func (d *Desk) stageSecrets(made map[string]string) func(trust string) string {
+func (d *Player) stageSecrets(made map[string]string) func(trust string) string {
 	return func(trust string) string {
 		if made[trust] == "" {
 			b := make([]byte, 32)
@@ -55,7 +55,7 @@ func clientKeysAt(uri string) ([]oidc.Key, error) {
 // realKeys are the keys of an own party, out of the ledger. They sign in this process alone, or on a stage where the
 // administrator said so.
 type realKeys struct {
-	d     *Desk
+	d     *Player
 	party *federation.Party
 	saml  once[*xmlsec.Signer]
 	jose  once[*oidc.Signer]
@@ -104,13 +104,13 @@ func (k *realKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) {
 
 // ring holds the keys of a stage: made once for each party, when first needed, and kept sealed in the ledger.
 type ring struct {
-	d    *Desk
+	d    *Player
 	keep func(store.StageKey) // gets each key that was made; nil keeps it at once
 	mu   sync.Mutex
 	made map[string]*stageKeys
 }
 
-func (d *Desk) newRing(keep func(store.StageKey)) *ring {
+func (d *Player) newRing(keep func(store.StageKey)) *ring {
 	if keep == nil {
 		keep = func(k store.StageKey) {
 			_ = d.L.Change(func(tx *store.Tx) error { return tx.AddStageKey(k) }) // a ledger that is busy: the next stage makes another

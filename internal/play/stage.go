@@ -1,4 +1,4 @@
-package desk
+package play
 
 import (
 	"errors"
@@ -26,7 +26,7 @@ type StageInput struct {
 // Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw. It is one
 // goroutine; requests only leave things with it and never wait for the ledger.
 type Keeper struct {
-	d       *Desk
+	d       *Player
 	s       *stage.Stage
 	w       *store.Watcher
 	ring    *ring
@@ -60,7 +60,7 @@ const often = 200 * time.Millisecond
 
 // Stage opens a stage of all trusts that have not ended. Close the keeper afterwards: it writes what is left. Errors:
 // *server.ErrClash, store.ErrSealKey.
-func (d *Desk) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
+func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 	k := &Keeper{d: d, in: in, secrets: map[string]string{}, wake: make(chan struct{}, 1), done: make(chan struct{}), ended: make(chan struct{})}
 	k.left = newLeft()
 	k.ring = d.newRing(func(x store.StageKey) { k.leave(func(l *left) { l.keys = append(l.keys, x) }) })
@@ -137,7 +137,7 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 }
 
 // readAll reads all that a cast of the whole ledger needs.
-func (d *Desk) readAll() (*cast.Ledger, error) {
+func (d *Player) readAll() (*cast.Ledger, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Secrets: map[string][]federation.Secret{},
 		Consents: map[string][]federation.Consent{}}
 	trusts, err := d.L.Trusts()
@@ -293,7 +293,7 @@ func (k *Keeper) write() error {
 				return err
 			}
 		}
-		return errors.Join(tx.Saw(s), tx.KeepState(out.state), keepConsents(tx, out.consents))
+		return errors.Join(tx.Saw(s), tx.KeepState(out.state), tx.Consented(out.consents))
 	})
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -328,7 +328,7 @@ func (k *Keeper) Close() error {
 }
 
 // tokenStage is a stage of one trust in this process, with the own provider's real keys and the client's real secrets alone.
-func (d *Desk) tokenStage(trust string) (*stage.Stage, func() error, error) {
+func (d *Player) tokenStage(trust string) (*stage.Stage, func() error, error) {
 	c, err := d.castOf([]string{trust}, cast.Options{}, nil)
 	if err != nil {
 		return nil, nil, err
