@@ -195,7 +195,10 @@ func (d *Book) Clients(t *federation.Trust) (s ClientState, err error) {
 // OIDCTrust returns a trust over OpenID Connect with its parties, and an error for one over SAML.
 func (d *Book) OIDCTrust(name string) (*federation.Trust, *federation.Party, *federation.Party, error) {
 	t, app, provider, err := d.Trust(name)
-	if err == nil && t.OIDCTerms() == nil {
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if _, over := t.OIDC(); !over {
 		return nil, nil, nil, fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
 	}
 	return t, app, provider, err
@@ -234,10 +237,7 @@ func (d *Book) AskingAs(api, name, as string) ([]string, error) {
 	}
 	var out []string
 	for _, t := range all {
-		if t.OIDCTerms() == nil {
-			continue
-		}
-		for _, a := range t.OIDCTerms().Asks {
+		for _, a := range t.Asks() {
 			if a.API == api && (name == "" || a.Name == name) && (as == "" || a.As == as) {
 				out = append(out, t.Name)
 			}

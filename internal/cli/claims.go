@@ -53,7 +53,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if err != nil {
 			return err
 		}
-		b := rulesBlock(t)
+		b := a.reportOf(t).rules()
 		b.Title = "Claims of " + t.Name
 		blocks := []view.Block{b, {Fields: [][2]string{{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()}}}}
 		if len(hints) > 0 {
@@ -94,7 +94,7 @@ func (a *App) claimsList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{a.reportOf(t).rules()}})
 		})}
 }
 
@@ -106,7 +106,7 @@ func (a *App) claimsDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{rulesBlock(t)}})
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{a.reportOf(t).rules()}})
 		})}
 }
 

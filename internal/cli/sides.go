@@ -115,8 +115,8 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 			}
 		}
 		for _, t := range trusts {
-			if t.App == p.Name && t.OIDCTerms() != nil {
-				b.Fields = append(b.Fields, [2]string{"client ID", t.OIDCTerms().ClientID + "  at " + t.Provider})
+			if id := t.ClientID(); t.App == p.Name && id != "" {
+				b.Fields = append(b.Fields, [2]string{"client ID", id + "  at " + t.Provider})
 			}
 		}
 		out = append(out, b)
@@ -124,7 +124,7 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 	if p.API != nil {
 		b := view.Block{Title: "Api side", Fields: [][2]string{{"audience", p.API.Audience}}}
 		for _, t := range trusts {
-			if t.OIDCTerms() != nil && slices.ContainsFunc(t.OIDCTerms().Asks, func(a federation.Ask) bool { return a.API == p.Name }) {
+			if slices.ContainsFunc(t.Asks(), func(a federation.Ask) bool { return a.API == p.Name }) {
 				b.Fields = append(b.Fields, [2]string{"asked for by", t.Name})
 			}
 		}

@@ -12,8 +12,6 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/handoff"
 	"tressik.example/internal/view"
@@ -109,7 +107,7 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			terms, err := a.termBlocks(d, t)
+			terms, err := a.reportOf(t).terms(d)
 			if err != nil {
 				return err
 			}
@@ -128,43 +126,6 @@ client ID that its owner issued. An own provider can itself be the app, before a
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
 	tf.add(c)
 	return c
-}
-
-func termsBlock(t *federation.Trust) view.Block {
-	strength := "any"
-	if t.Strength == "mfa" {
-		strength = "multi-factor (" + judge.ContextMFA + ")"
-	}
-	encrypted := yesNo(t.SAMLTerms().Encrypts)
-	if t.SAMLTerms().PlainRefused {
-		encrypted += ", and plain ones are refused"
-	}
-	return view.Block{Title: "Terms", Fields: [][2]string{
-		{"admits", t.Admits}, {"strength", strength}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
-		{"provider signs", t.SAMLTerms().Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(t.SAMLTerms().SignsRequests)},
-		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[t.SAMLTerms().Unsolicited]},
-		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[t.SAMLTerms().AllowSHA1]}}}
-}
-
-// termBlocks are the terms of a trust: over OpenID Connect the registration and its policies.
-func (a *App) termBlocks(d *desk.Desk, t *federation.Trust) ([]view.Block, error) {
-	if t.OIDCTerms() == nil {
-		return []view.Block{termsBlock(t)}, nil
-	}
-	_, app, provider, err := d.Trust(t.Name)
-	if err != nil {
-		return nil, err
-	}
-	s, err := d.Clients(t)
-	if err != nil {
-		return nil, err
-	}
-	c := app.ClientSide()
-	kind := oidc.Web
-	if c != nil {
-		kind = c.Kind
-	}
-	return []view.Block{registrationBlock(t, c, provider, s.Secrets, d.Now()), policyBlock(t, kind, provider)}, nil
 }
 
 func (a *App) trustCmd() *cobra.Command {
@@ -201,44 +162,27 @@ func (a *App) trustShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			terms, err := a.termBlocks(d, t)
+			data := trustData{Trust: *t, Findings: fs}
+			report := a.reportOf(t)
+			terms, err := report.terms(d)
 			if err != nil {
 				return err
 			}
-			data := trustData{Trust: *t, Findings: fs}
-			if t.OIDCTerms() != nil {
-				v, err := d.ConsentShow(t.Name)
-				if err != nil {
-					return err
-				}
-				data.Consent = v
-				if data.Secrets, err = d.Secrets(t.Name); err != nil {
-					return err
-				}
-				b := matrixBlock(a.printer(), v)
-				b.Title = "Permissions and consent"
-				terms = append(terms, b)
+			more, err := report.more(d, &data)
+			if err != nil {
+				return err
 			}
-			if t.OIDCTerms() == nil || len(t.Rules) > 0 {
-				terms = append(terms, rulesBlock(t))
-			}
-			return a.print(view.Page{Data: data, Blocks: trustBlocks(t, app, provider, terms, fs, d.Now())})
+			head := report.head(app, provider)
+			return a.print(view.Page{Data: data, Blocks: trustBlocks(t, head, append(terms, more...), fs, d.Now())})
 		})}
 }
 
-func trustBlocks(t *federation.Trust, app, provider *federation.Party, terms []view.Block, fs finding.List, now time.Time) []view.Block {
+func trustBlocks(t *federation.Trust, sides trustHead, terms []view.Block, fs finding.List, now time.Time) []view.Block {
 	standing := string(t.Standing)
 	if t.Last != nil && t.Standing == federation.Rehearsed && len(t.Last.StandIns) > 0 {
 		standing += ", with stand-ins for " + strings.Join(t.Last.StandIns, " and ")
 	}
-	head := [][2]string{{"standing", standing},
-		{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " + provider.Entity.ID}}
-	if t.OIDCTerms() != nil {
-		head = [][2]string{{"standing", standing}, {"over", "OpenID Connect"}, {"app", app.Name}, {"provider", provider.Name + "  " + issuerOf(provider)}}
-		if app.Kind == federation.Provider {
-			head[2][1] += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
-		}
-	}
+	head := append([][2]string{{"standing", standing}}, sides.before...)
 	for _, side := range []string{"app", "provider"} {
 		at, ok := t.Handed[side]
 		v := "not yet given what it needs"
@@ -247,12 +191,7 @@ func trustBlocks(t *federation.Trust, app, provider *federation.Party, terms []v
 		}
 		head = append(head, [2]string{"the " + side, v})
 	}
-	if l := app.StartLink(); l != "" && t.OIDCTerms() == nil {
-		head = append(head, [2]string{"starts at the app", l})
-	}
-	if l := provider.LaunchLink(app); l != "" && t.OIDCTerms() == nil {
-		head = append(head, [2]string{"starts at the provider", l})
-	}
+	head = append(head, sides.after...)
 	blocks := append([]view.Block{{Title: "trust " + t.Name, Fields: head}}, terms...)
 	blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true})
 	return append(blocks, lastBlock(t, now))
@@ -263,23 +202,6 @@ func issuerOf(p *federation.Party) string {
 		return doc.Issuer
 	}
 	return ""
-}
-
-func rulesBlock(t *federation.Trust) view.Block {
-	if t.OIDCTerms() != nil {
-		b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
-			Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.", t.Name)}
-		for _, r := range t.Rules {
-			b.Rows = append(b.Rows, []string{r.Claim, r.Expression})
-		}
-		return b
-	}
-	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
-		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", t.Name)}
-	for _, r := range t.Rules {
-		b.Rows = append(b.Rows, []string{r.Claim, r.Expression, r.Name, saml.ShortName(r.NameFormat)})
-	}
-	return b
 }
 
 func lastBlock(t *federation.Trust, now time.Time) view.Block {
@@ -336,7 +258,7 @@ and its tokens last.`,
 			if err != nil {
 				return err
 			}
-			terms, err := a.termBlocks(d, t)
+			terms, err := a.reportOf(t).terms(d)
 			if err != nil {
 				return err
 			}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -196,10 +195,10 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 	}
 	var wrong []string
 	for _, t := range all {
-		if t.App != p.Name || t.OIDCTerms() == nil || t.Standing == federation.Ended {
+		if t.App != p.Name || t.Standing == federation.Ended {
 			continue
 		}
-		for _, a := range t.OIDCTerms().Asks {
+		for _, a := range t.Asks() {
 			if err := fitsKind(p.Client.Kind, a.As); err != nil {
 				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name, a.Label(), a.As, t.Name, a.Label(), a.As))
 			}
@@ -207,7 +206,7 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		if !p.Client.Kind.Public() {
 			continue
 		}
-		if t.OIDCTerms().JWKS != "" {
+		if t.ClientKeys() != "" {
 			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name, t.Name))
 		}
 		secrets, err := d.L.Secrets(t.Name)
@@ -346,16 +345,4 @@ func ClientKeys(raw []byte) (string, error) {
 		return "", refusal(oidc.ErrKeys, "the client's key", found)
 	}
 	return string(b), nil
-}
-
-// sameSide reports whether what the other side of a trust must know of a party is the same in both: over SAML its
-// metadata, over OpenID Connect its client side or its discovery document.
-func sameSide(t *federation.Trust, a, b *federation.Party) bool {
-	switch {
-	case t.OIDCTerms() == nil:
-		return reflect.DeepEqual(a.Entity, b.Entity)
-	case t.App == a.Name:
-		return reflect.DeepEqual(a.ClientSide(), b.ClientSide())
-	}
-	return reflect.DeepEqual(a.OpenIDOf(), b.OpenIDOf())
 }

@@ -53,7 +53,7 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 	var out [][2]*federation.Trust
 	for i := range all {
 		was := &all[i]
-		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || sameSide(was, old, p) {
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || over(was).same(was, old, p) {
 			continue
 		}
 		other := was.App

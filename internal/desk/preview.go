@@ -51,14 +51,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 			Side: finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
 	}
 	v.Subject = subject
-	attrs, gaps := r.Attributes(p)
-	if t.OIDCTerms() != nil {
-		v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
-		return v, nil
-	}
-	v.Attributes = append(v.Attributes, attrs...)
-	v.Gaps = append(v.Gaps, gaps...)
-	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, attrs)...)
+	over(t).preview(v, t, app, r, p)
 	return v, nil
 }
 
@@ -73,7 +66,7 @@ type TokenClaim struct {
 // tokenClaims works out the claims for all scopes that a trust asks for.
 func tokenClaims(t *federation.Trust, r *federation.Releaser, p *people.Person) []TokenClaim {
 	var scopes []string
-	for _, a := range t.OIDCTerms().Asks {
+	for _, a := range t.Asks() {
 		if a.API == "" {
 			scopes = append(scopes, a.Name)
 		}

@@ -41,22 +41,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
-	if _, over := t.SAML(); !over {
-		return applyPolicy(t, x)
-	}
-	if x.Signs != "" {
-		if x.Signs != "assertion" && x.Signs != "response" && x.Signs != "both" {
-			return fmt.Errorf("--signs %q is %w; write assertion, response or both", x.Signs, ErrValue)
-		}
-		t.SAMLTerms().Signs = x.Signs
-	}
-	for _, b := range []struct{ to, from *bool }{{&t.SAMLTerms().Encrypts, x.Encrypts}, {&t.SAMLTerms().PlainRefused, x.PlainRefused}, {&t.SAMLTerms().SignsRequests, x.SignsRequests},
-		{&t.SAMLTerms().Unsolicited, x.Unsolicited}, {&t.SAMLTerms().AllowSHA1, x.AllowSHA1}} {
-		if b.from != nil {
-			*b.to = *b.from
-		}
-	}
-	return applyPolicy(t, x)
+	return over(t).apply(t, x)
 }
 
 // Federate makes the trust between an app and a provider: all that follows from their metadata is filled in, both sides
@@ -164,8 +149,9 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if err != nil {
 		return nil, nil, err
 	}
-	if old.OIDCTerms() != nil && (in.Name != "" || in.NameFormat != "") {
-		return nil, nil, fmt.Errorf("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under its own name")
+	protocol := over(old)
+	if err := protocol.sends(in); err != nil {
+		return nil, nil, err
 	}
 	var hints finding.List
 	rules := []claims.Rule{}
@@ -183,10 +169,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, err
 		}
 		r := claims.Rule{Claim: claim, Expression: expr}
-		r.Name = claim
-		if old.OIDCTerms() == nil {
-			r.Name, r.NameFormat = samlName(claim, in.Name, in.NameFormat, app)
-		}
+		r.Name, r.NameFormat = protocol.name(claim, in, app)
 		rules = append(rules, r)
 	}
 	format := ""
@@ -196,9 +179,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
 				in.SubjectFormat, ErrValue)
 		}
-		if _, over := old.OIDC(); over && format == saml.FormatTransient {
-			return nil, nil, fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never reassigned "+
-				"(OpenID Connect Core, section 2)", ErrValue)
+		if err := protocol.subject(format); err != nil {
+			return nil, nil, err
 		}
 	}
 	if in.Subject != nil && *in.Subject != "" {
@@ -223,49 +205,6 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		return nil
 	})
 	return t, hints, err
-}
-
-// samlName finds the attribute name to send: as said; as the app's metadata wants it; the standard's; the claim itself.
-func samlName(claim, name, format string, app *federation.Party) (string, string) {
-	if name == "" && app.Entity.SP != nil {
-		for _, w := range app.Entity.SP.Wanted {
-			if w.Friendly == claim || w.Name == claim {
-				f := w.Format
-				if f == "" {
-					f = saml.NameFormatUnspecified
-				}
-				if format == "" {
-					format = f
-				}
-				return w.Name, formatOf(format, w.Name)
-			}
-		}
-	}
-	if name == "" {
-		if std, ok := claims.Standard(claim); ok {
-			name = std
-		} else {
-			name = claim
-		}
-	}
-	return name, formatOf(format, name)
-}
-
-func formatOf(word, name string) string {
-	switch word {
-	case "uri":
-		return saml.NameFormatURI
-	case "basic":
-		return saml.NameFormatBasic
-	case "unspecified":
-		return saml.NameFormatUnspecified
-	case "":
-		if strings.HasPrefix(name, "urn:") || strings.Contains(name, "://") {
-			return saml.NameFormatURI
-		}
-		return saml.NameFormatBasic
-	}
-	return word
 }
 
 // hintReads warns of attributes that nobody in the ledger has.

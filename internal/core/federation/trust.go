@@ -327,6 +327,30 @@ func (t *Trust) SubjectWords() string {
 	return "a pseudonym of the person for this app alone"
 }
 
+// Asks returns what the trust's client asks for; nothing over SAML.
+func (t *Trust) Asks() []Ask {
+	if terms, over := t.OIDC(); over {
+		return terms.Asks
+	}
+	return nil
+}
+
+// ClientKeys returns the JWKS of the trust's client, "" where it has none and over SAML.
+func (t *Trust) ClientKeys() string {
+	if terms, over := t.OIDC(); over {
+		return terms.JWKS
+	}
+	return ""
+}
+
+// ClientID returns the ID of the trust's client, "" over SAML.
+func (t *Trust) ClientID() string {
+	if terms, over := t.OIDC(); over {
+		return terms.ClientID
+	}
+	return ""
+}
+
 // OIDCTerms returns the terms over OpenID Connect, nil for others.
 func (t *Trust) OIDCTerms() *OIDCTerms { x, _ := t.OIDC(); return x }
 

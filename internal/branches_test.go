@@ -1,0 +1,143 @@
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// choosers are the places where a protocol is chosen; besides them, only what belongs to one protocol asks for its terms.
+var choosers = map[string]int{
+	"core/federation/trust.go": 5, // reading terms, and what a trust says of its client
+	"handoff/protocol.go":      2,
+	"desk/protocol.go":         2,
+	"cli/report.go":            1,
+	"play/suppose.go":          1,
+	"book/book.go":             1, // a use case of one protocol refuses the other
+	"inspect/inspect.go":       2, // so does a judge of messages
+	"inspect/oauth.go":         1,
+	"inspect/token.go":         1,
+}
+
+// eachFile parses every file of the house that is not a test.
+func eachFile(t *testing.T, f func(path string, file *ast.File)) {
+	t.Helper()
+	n := 0
+	err := filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err == nil {
+			n++
+			f(filepath.ToSlash(path), file)
+		}
+		return err
+	})
+	if err != nil || n < 50 {
+		t.Fatalf("%d files, %v", n, err)
+	}
+}
+
+// called is the name of the method in a call of it, "" for another expression.
+func called(e ast.Expr) string {
+	if c, ok := e.(*ast.CallExpr); ok && len(c.Args) == 0 {
+		if s, ok := c.Fun.(*ast.SelectorExpr); ok {
+			return s.Sel.Name
+		}
+	}
+	return ""
+}
+
+// named is the last name of a type or a constant: OIDCTerms of *federation.OIDCTerms.
+func named(e ast.Expr) string {
+	switch x := e.(type) {
+	case *ast.StarExpr:
+		return named(x.X)
+	case *ast.SelectorExpr:
+		return x.Sel.Name
+	case *ast.Ident:
+		return x.Name
+	}
+	return ""
+}
+
+// branches counts where a file asks which protocol a trust is over: terms with a second result, terms beside nil, a case
+// for terms, and a protocol's name beside another.
+func branches(file *ast.File) (n int) {
+	terms := func(name string) bool {
+		return slices.Contains([]string{"OIDC", "SAML", "OIDCTerms", "SAMLTerms"}, name)
+	}
+	over := func(name string) bool { return name == "OverOIDC" || name == "OverSAML" }
+	ast.Inspect(file, func(node ast.Node) bool {
+		switch x := node.(type) {
+		case *ast.AssignStmt:
+			if len(x.Lhs) == 2 && len(x.Rhs) == 1 && terms(called(x.Rhs[0])) && named(x.Lhs[1]) != "err" { // keys.SAML() has an error
+				n++
+			}
+		case *ast.BinaryExpr:
+			if x.Op != token.EQL && x.Op != token.NEQ {
+				break
+			}
+			for _, side := range []ast.Expr{x.X, x.Y} {
+				if terms(called(side)) || over(named(side)) {
+					n++
+				}
+			}
+		case *ast.CaseClause:
+			for _, e := range x.List {
+				if name := named(e); terms(name) || over(name) {
+					n++
+				}
+			}
+		}
+		return true
+	})
+	return n
+}
+
+// TestBranches holds that protocols are told apart in the places meant for it, and nowhere else.
+func TestBranches(t *testing.T) {
+	seen := map[string]int{}
+	eachFile(t, func(path string, file *ast.File) {
+		// An implementation, and a part of the stage, belongs to one protocol.
+		if n := branches(file); n > 0 && !strings.HasPrefix(path, "stage/") && !strings.HasPrefix(path, "core/oauth/") {
+			seen[path] = n
+		}
+	})
+	for path, n := range seen {
+		if n != choosers[path] {
+			t.Errorf("%s tells protocols apart in %d places, not %d: put what differs behind the interface of its package", path, n, choosers[path])
+		}
+	}
+	for path, n := range choosers {
+		if seen[path] == 0 {
+			t.Errorf("%s no longer tells protocols apart in %d places: take it off the list", path, n)
+		}
+	}
+}
+
+// TestMethods holds that no type outside the command line grows past 40 methods.
+func TestMethods(t *testing.T) {
+	count := map[string]int{}
+	eachFile(t, func(path string, file *ast.File) {
+		for _, d := range file.Decls {
+			if f, ok := d.(*ast.FuncDecl); ok && f.Recv != nil && !strings.HasPrefix(path, "cli/") {
+				count[filepath.Dir(path)+"."+named(f.Recv.List[0].Type)]++
+			}
+		}
+	})
+	for name, n := range count {
+		if n > 40 {
+			t.Errorf("%s has %d methods", name, n)
+		}
+	}
+	if count["desk.Desk"] == 0 {
+		t.Error("no method of the desk was counted: this test proves nothing")
+	}
+}

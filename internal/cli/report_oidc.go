@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"fmt"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
+)
+
+// reportOIDC lays out a trust over OpenID Connect.
+type reportOIDC struct {
+	a *App
+	t *federation.Trust
+}
+
+func (r reportOIDC) terms(d *desk.Desk) ([]view.Block, error) {
+	_, app, provider, err := d.Trust(r.t.Name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.Clients(r.t)
+	if err != nil {
+		return nil, err
+	}
+	c := app.ClientSide()
+	kind := oidc.Web
+	if c != nil {
+		kind = c.Kind
+	}
+	return []view.Block{registrationBlock(r.t, c, provider, s.Secrets, d.Now()), policyBlock(r.t, kind, provider)}, nil
+}
+
+func (r reportOIDC) head(app, provider *federation.Party) trustHead {
+	who := app.Name
+	if app.Kind == federation.Provider {
+		who += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
+	}
+	return trustHead{before: [][2]string{{"over", "OpenID Connect"}, {"app", who}, {"provider", provider.Name + "  " + issuerOf(provider)}}}
+}
+
+func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
+	v, err := d.ConsentShow(r.t.Name)
+	if err != nil {
+		return nil, err
+	}
+	data.Consent = v
+	if data.Secrets, err = d.Secrets(r.t.Name); err != nil {
+		return nil, err
+	}
+	b := matrixBlock(r.a.printer(), v)
+	b.Title = "Permissions and consent"
+	if len(r.t.Rules) > 0 {
+		return []view.Block{b, r.rules()}, nil
+	}
+	return []view.Block{b}, nil
+}
+
+func (r reportOIDC) rules() view.Block {
+	b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
+		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.", r.t.Name)}
+	for _, x := range r.t.Rules {
+		b.Rows = append(b.Rows, []string{x.Claim, x.Expression})
+	}
+	return b
+}

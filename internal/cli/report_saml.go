@@ -1,0 +1,55 @@
+package cli
+
+import (
+	"fmt"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
+)
+
+// reportSAML lays out a trust over SAML 2.0.
+type reportSAML struct{ t *federation.Trust }
+
+func (r reportSAML) terms(*desk.Desk) ([]view.Block, error) {
+	t, terms := r.t, r.t.SAMLTerms()
+	strength := "any"
+	if t.Strength == "mfa" {
+		strength = "multi-factor (" + judge.ContextMFA + ")"
+	}
+	encrypted := yesNo(terms.Encrypts)
+	if terms.PlainRefused {
+		encrypted += ", and plain ones are refused"
+	}
+	return []view.Block{{Title: "Terms", Fields: [][2]string{
+		{"admits", t.Admits}, {"strength", strength}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
+		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(terms.SignsRequests)},
+		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
+		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[terms.AllowSHA1]}}}}, nil
+}
+
+func (r reportSAML) head(app, provider *federation.Party) (h trustHead) {
+	h.before = [][2]string{{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " + provider.Entity.ID}}
+	if l := app.StartLink(); l != "" {
+		h.after = append(h.after, [2]string{"starts at the app", l})
+	}
+	if l := provider.LaunchLink(app); l != "" {
+		h.after = append(h.after, [2]string{"starts at the provider", l})
+	}
+	return h
+}
+
+func (r reportSAML) more(*desk.Desk, *trustData) ([]view.Block, error) {
+	return []view.Block{r.rules()}, nil
+}
+
+func (r reportSAML) rules() view.Block {
+	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
+		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", r.t.Name)}
+	for _, x := range r.t.Rules {
+		b.Rows = append(b.Rows, []string{x.Claim, x.Expression, x.Name, saml.ShortName(x.NameFormat)})
+	}
+	return b
+}

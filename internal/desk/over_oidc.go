@@ -1,0 +1,110 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// overOIDC is a trust over OpenID Connect.
+type overOIDC struct{ *federation.OIDCTerms }
+
+func (overOIDC) same(t *federation.Trust, a, b *federation.Party) bool {
+	if t.App == a.Name {
+		return reflect.DeepEqual(a.ClientSide(), b.ClientSide())
+	}
+	return reflect.DeepEqual(a.OpenIDOf(), b.OpenIDOf())
+}
+
+func (overOIDC) sends(in ClaimInput) error {
+	if in.Name != "" || in.NameFormat != "" {
+		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under its own name")
+	}
+	return nil
+}
+
+func (overOIDC) name(claim string, _ ClaimInput, _ *federation.Party) (string, string) {
+	return claim, ""
+}
+
+func (overOIDC) subject(format string) error {
+	if format == saml.FormatTransient {
+		return fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never reassigned "+
+			"(OpenID Connect Core, section 2)", ErrValue)
+	}
+	return nil
+}
+
+func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r *federation.Releaser, p *people.Person) {
+	_, gaps := r.Attributes(p)
+	v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
+}
+
+func (o overOIDC) apply(t *federation.Trust, x Terms) error {
+	if x.onlySAML() {
+		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited and --sha1 are terms of trusts over SAML", t.Name)
+	}
+	reg := o.OIDCTerms
+	p := &reg.Policy
+	for _, n := range []struct {
+		flag, v string
+		to      *[]string
+	}{{"--sign-in-from", x.Policy.SignInFrom, &p.SignInFrom}, {"--refresh-from", x.Policy.RefreshFrom, &p.RefreshFrom}} {
+		switch n.v {
+		case "":
+		case "anywhere":
+			*n.to = []string{}
+		default:
+			list := strings.Split(n.v, ",")
+			if err := federation.CheckNetworks(list); err != nil {
+				return fmt.Errorf("%s: %w", n.flag, err)
+			}
+			*n.to = list
+		}
+	}
+	const day = 24 * time.Hour
+	for _, s := range []struct {
+		flag, v     string
+		to          *int
+		least, most time.Duration
+		none        bool
+	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false}, {"--access-token", x.Policy.AccessToken, &p.AccessToken, time.Minute, day, false},
+		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false}, {"--refresh", x.Policy.Refresh, &p.Refresh, time.Minute, 365 * day, true},
+		{"--refresh-idle", x.Policy.RefreshIdle, &p.RefreshIdle, time.Minute, 365 * day, false}} {
+		if s.v == "" {
+			continue
+		}
+		if s.none && s.v == "none" {
+			*s.to = 0
+			continue
+		}
+		d, err := ParseSpan(s.v)
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.flag, err)
+		}
+		if d < s.least || d > s.most {
+			return fmt.Errorf("%s %s is %w: between %s and %s", s.flag, s.v, ErrValue, federation.SpanWords(s.least), federation.SpanWords(s.most))
+		}
+		*s.to = int(d.Seconds())
+	}
+	if p.Refresh > 0 && p.RefreshIdle > p.Refresh {
+		p.RefreshIdle = p.Refresh
+	}
+	if x.Policy.SingleSignOut != nil {
+		p.SingleSignOut = *x.Policy.SingleSignOut
+	}
+	switch x.Policy.ClientKeys {
+	case "":
+	case "none":
+		reg.JWKS, reg.JWKSURI = "", ""
+	default:
+		reg.JWKS, reg.JWKSURI = x.Policy.ClientKeys, x.Policy.ClientKeysAt
+	}
+	return nil
+}
