@@ -139,7 +139,7 @@ func (a *App) claimsPreview() *cobra.Command {
 func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 	admitted := "yes"
 	if !v.Admitted {
-		admitted = p.Bad("no") + ": " + v.Why
+		admitted = "no: " + v.Why
 	}
 	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person), Fields: [][2]string{{"admitted", admitted},
 		{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}

@@ -81,10 +81,10 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
 		return exitFailed
 	case errors.As(err, &usage), isCobraUsage(err):
-		fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
+		fmt.Fprintf(a.Err, "tressik: %s\n", view.Safe(explain(err)))
 		return exitUsage
 	}
-	fmt.Fprintf(a.Err, "tressik: %s\n", explain(err))
+	fmt.Fprintf(a.Err, "tressik: %s\n", view.Safe(explain(err)))
 	return exitFailed
 }
 
@@ -322,7 +322,9 @@ func (a *App) colored(w io.Writer) bool {
 }
 
 // say writes a message to standard error.
-func (a *App) say(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }
+func (a *App) say(format string, args ...any) {
+	fmt.Fprintln(a.Err, view.Safe(fmt.Sprintf(format, args...)))
+}
 
 // found returns ErrFound if a finding is an error.
 func found(l finding.List) error {
@@ -341,7 +343,7 @@ func (a *App) confirm(question string) error {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return usageError{fmt.Errorf("%s Say --yes to go on without being asked", question)}
 	}
-	fmt.Fprintf(a.Err, "%s [y/N] ", question)
+	fmt.Fprintf(a.Err, "%s [y/N] ", view.Safe(question))
 	var answer string
 	fmt.Fscanln(f, &answer)
 	if answer != "y" && answer != "yes" {

@@ -53,7 +53,7 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 			if err != nil {
 				return fmt.Errorf("%s: %w", got[0], err)
 			}
-			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(a.printer(), v)}); err != nil {
+			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(v)}); err != nil {
 				return err
 			}
 			if v.Verdict == judge.Refused {
@@ -70,19 +70,13 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 	return c
 }
 
-func inspectBlocks(p *view.Printer, v *inspect.Inspection) []view.Block {
+func inspectBlocks(v *inspect.Inspection) []view.Block {
 	var blocks []view.Block
-	title := v.Kind
-	switch v.Verdict {
-	case judge.Accepted:
-		title += "  " + p.Good("ACCEPTED")
-	case judge.Refused:
-		title += "  " + p.Bad("REFUSED")
-	}
+	mark := strings.ToUpper(string(v.Verdict))
 	if v.Trust != "" {
-		title += " by the rules of " + v.Trust
+		mark += " by the rules of " + v.Trust
 	}
-	blocks = append(blocks, view.Block{Title: title, Fields: v.Facts})
+	blocks = append(blocks, view.Block{Title: v.Kind, Mark: strings.TrimSpace(mark), Good: v.Verdict != judge.Refused, Fields: v.Facts})
 	if len(v.Explained) > 0 {
 		b := view.Block{Title: "Claims"}
 		if strings.HasPrefix(v.Kind, "OAuth") {

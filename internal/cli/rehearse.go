@@ -114,7 +114,7 @@ type keeper struct {
 func (k *keeper) message(trust, kind, text string) {
 	k.n++
 	if k.err == nil {
-		k.err = writeWhole(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"))
+		k.err = writeWith(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"), 0o600) // messages carry what was said of a person
 	}
 }
 
@@ -145,7 +145,7 @@ func (a *App) live(p *view.Printer, in *play.RehearseInput) {
 			fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
 		}
 		for _, x := range e.Records {
-			fmt.Fprintf(a.Out, "           %s  %s\n", x.ID, x.Note)
+			fmt.Fprintf(a.Out, "           %s  %s\n", view.Safe(x.ID), view.Safe(x.Note))
 		}
 		if e.What == "request" && e.Findings.Failed() {
 			fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
@@ -154,7 +154,7 @@ func (a *App) live(p *view.Printer, in *play.RehearseInput) {
 }
 
 func (a *App) step(p *view.Printer, s *server.Step) {
-	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, s.URL, p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
+	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, view.Safe(s.URL), p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
 	for _, x := range s.Inner {
 		fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL, x.Carries, x.Status, x.Answer)))
 	}

@@ -332,11 +332,11 @@ func todoBlock(p *view.Printer, t *federation.Trust, todos []handoff.Todo) view.
 	open := 0
 	for _, x := range todos {
 		if x.Done {
-			b.Lines = append(b.Lines, "  "+p.Good("done")+"  "+x.Step)
+			b.Lines = append(b.Lines, "  done  "+x.Step)
 			continue
 		}
 		open++
-		b.Lines = append(b.Lines, "  "+p.Loud("open")+"  "+x.Step, "          "+todoWords(x.Fix))
+		b.Lines = append(b.Lines, "  open  "+x.Step, "          "+todoWords(x.Fix))
 	}
 	if open == 0 {
 		b.Lines = append(b.Lines, "", "  Nothing is left: both sides agree and a sign-in was rehearsed.")

@@ -11,7 +11,7 @@ const Program = "tressik"
 
 // Remedy writes a remedy for people: commands between backquotes as they are typed, changes in words.
 func Remedy(r finding.Remedy) string {
-	s := r.Do
+	s := Safe(r.Do)
 	if r.Run != nil {
 		s = "`" + Command(r.Run) + "`"
 	}
@@ -25,7 +25,7 @@ func Remedy(r finding.Remedy) string {
 }
 
 // Command writes a command line as it is typed at a shell: the program's name and its arguments, quoted where needed.
-func Command(args []string) string { return Program + " " + Words(args) }
+func Command(args []string) string { return Safe(Program + " " + Words(args)) }
 
 // Words writes arguments as they would be typed at a shell.
 func Words(args []string) string {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -30,6 +31,8 @@ var ErrFormat = errors.New("unknown format")
 // Block is one part of a page: fields, a table, findings, or lines of text.
 type Block struct {
 	Title    string
+	Mark     string // a judgement beside the title
+	Good     bool   // whether the mark is good news
 	Fields   [][2]string
 	Head     []string
 	Rows     [][]string
@@ -55,6 +58,10 @@ type Printer struct {
 
 // Print writes a page in the printer's format. Errors: ErrFormat and those of writing.
 func (p *Printer) Print(g Page) error {
+	g.Blocks = slices.Clone(g.Blocks)
+	for i, b := range g.Blocks {
+		g.Blocks[i] = b.safe()
+	}
 	switch p.Format {
 	case "json":
 		e := json.NewEncoder(p.W)
@@ -119,6 +126,9 @@ func (p *Printer) csv(g Page) error {
 		}
 		w.Write(lower(head))
 		for _, r := range rows {
+			for j, c := range r {
+				r[j] = plainCell(c)
+			}
 			w.Write(r)
 		}
 	}
@@ -138,21 +148,24 @@ func (p *Printer) markdown(g Page) error {
 	for _, b := range g.Blocks {
 		head, rows := b.cells()
 		if b.Title != "" {
-			fmt.Fprintf(p.W, "\n## %s\n\n", b.Title)
+			fmt.Fprintf(p.W, "\n## %s\n\n", plainMarkdown(strings.TrimSpace(b.Title+"  "+b.Mark)))
 		}
 		if b.Lines != nil && b.Head == nil {
 			for _, l := range b.Lines {
-				fmt.Fprintln(p.W, l)
+				fmt.Fprintln(p.W, plainMarkdown(l))
 			}
 			continue
 		}
 		if len(rows) == 0 {
-			fmt.Fprintln(p.W, b.empty())
+			fmt.Fprintln(p.W, plainMarkdown(b.empty()))
 			continue
 		}
 		t := table.NewWriter()
 		t.AppendHeader(row(head))
 		for _, r := range rows {
+			for j, c := range r {
+				r[j] = plainMarkdown(c)
+			}
 			t.AppendRow(row(r))
 		}
 		if _, err := fmt.Fprintln(p.W, t.RenderMarkdown()); err != nil {
@@ -184,7 +197,11 @@ func (p *Printer) text(g Page) error {
 			out.WriteByte('\n')
 		}
 		if b.Title != "" {
-			out.WriteString(p.Bold(b.Title) + "\n")
+			out.WriteString(p.Bold(b.Title))
+			if b.Mark != "" {
+				out.WriteString("  " + map[bool]string{true: p.Good(b.Mark), false: p.Bad(b.Mark)}[b.Good])
+			}
+			out.WriteByte('\n')
 		}
 		p.block(&out, b)
 	}
@@ -209,7 +226,7 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 		}
 	}
 	for _, l := range b.Lines {
-		out.WriteString(l + "\n")
+		out.WriteString(p.step(l) + "\n")
 	}
 }
 
@@ -248,6 +265,17 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	if b.Noun != "" {
 		out.WriteString("\n  " + Count(len(b.Rows), b.Noun) + "\n")
 	}
+}
+
+// step colours the word at the start of a line that says how far a step is.
+func (p *Printer) step(l string) string {
+	if rest, ok := strings.CutPrefix(l, "  done  "); ok {
+		return "  " + p.Good("done") + "  " + rest
+	}
+	if rest, ok := strings.CutPrefix(l, "  open  "); ok {
+		return "  " + p.Loud("open") + "  " + rest
+	}
+	return l
 }
 
 // grid lays rows out in columns; wide is how many columns of text the widest line takes.
@@ -392,13 +420,14 @@ func copied(s string) []string {
 
 // Indented wraps text at the width of a page, each line behind the indent.
 func Indented(indent, s string) string {
-	return indent + strings.Join(wrap(s, Width-utf8.RuneCountInString(indent)), "\n"+indent)
+	return indent + strings.Join(wrap(Safe(s), Width-utf8.RuneCountInString(indent)), "\n"+indent)
 }
 
 // Finding writes a finding in a few lines: a passed one in a single line.
 func (p *Printer) Finding(f finding.Finding) string {
 	word := map[finding.Level]string{finding.Pass: "pass", finding.Note: "note", finding.Warning: "warn", finding.Error: "ERROR"}[f.Level]
 	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow, finding.Error: red}[f.Level]
+	f = safeFinding(f)
 	head := "  " + p.color(code, fmt.Sprintf("%-5s", word)) + "  " + f.Check
 	if f.Party != "" {
 		head += " of " + f.Party
@@ -454,6 +483,7 @@ const (
 )
 
 func (p *Printer) color(code, s string) string {
+	s = Safe(s)
 	if !p.Color || s == "" {
 		return s
 	}
