@@ -12,43 +12,55 @@ import (
 
 const module = "tressik.example/"
 
-// allowed says which layers a layer may import, inside core and the stage too. The longest name that fits a package is its layer.
+// allowed says which layers a layer may import, inside core and the stage too. The longest name that fits a package is
+// its layer.
 func allowed() map[string][]string {
-	core := []string{"internal/core", "internal/core/finding", "internal/core/judge", "internal/core/near", "internal/core/keys", "internal/core/people",
-		"internal/core/claims", "internal/core/xmlsec", "internal/core/saml", "internal/core/oidc", "internal/core/federation", "internal/core/oauth"}
+	core := []string{"internal/core", "internal/core/finding", "internal/core/judge", "internal/core/near",
+		"internal/core/keys", "internal/core/people",
+		"internal/core/claims", "internal/core/xmlsec", "internal/core/saml", "internal/core/oidc",
+		"internal/core/federation", "internal/core/oauth"}
 	with := func(more ...string) []string { return append(more, core...) }
 	low := []string{"internal/core/finding", "internal/core/judge", "internal/core/near"}
 	return map[string][]string{
-		"cmd/tressik":              {"internal/cli"},
-		"internal/cli":             with("internal/desk", "internal/book", "internal/play", "internal/inspect", "internal/handoff", "internal/view", "internal/store", "internal/stage", "internal/reach", "internal/rehearse", "internal/stage/cast", "internal/stage/server"),
-		"internal/view":            {"internal/core/finding"},
-		"internal/book":            with("internal/store"),
-		"internal/inspect":         with("internal/book", "internal/store"),
-		"internal/handoff":         with("internal/book"),
-		"internal/desk":            with("internal/book", "internal/handoff", "internal/store", "internal/reach"),
-		"internal/play":            with("internal/book", "internal/rehearse", "internal/store", "internal/stage", "internal/reach", "internal/stage/cast", "internal/stage/op", "internal/stage/server"),
-		"internal/rehearse":        with("internal/stage", "internal/stage/cast", "internal/stage/server", "internal/stage/rp"),
-		"internal/store":           with(),
-		"internal/reach":           with(),
-		"internal/stage":           with("internal/stage/server", "internal/stage/cast", "internal/stage/idp", "internal/stage/sp", "internal/stage/op", "internal/stage/rp", "internal/stage/api"),
-		"internal/stage/server":    {"internal/core/finding", "internal/core/judge", "internal/core/people", "internal/core/federation"},
-		"internal/stage/cast":      with(),
-		"internal/stage/idp":       with("internal/stage/server", "internal/stage/cast"),
-		"internal/stage/sp":        with("internal/stage/server", "internal/stage/cast", "internal/stage/idp"),
-		"internal/stage/op":        with("internal/stage/server", "internal/stage/cast"),
-		"internal/stage/rp":        with("internal/stage/server", "internal/stage/cast", "internal/stage/op", "internal/stage/api"),
-		"internal/stage/api":       with("internal/stage/server", "internal/stage/cast", "internal/stage/op"),
-		"internal/core/finding":    {},
-		"internal/core/near":       {},
-		"internal/core/judge":      {"internal/core/finding"},
-		"internal/core/keys":       low,
-		"internal/core/people":     low,
-		"internal/core/claims":     append([]string{"internal/core/people", "internal/core/saml"}, low...),
-		"internal/core/xmlsec":     append([]string{"internal/core/keys"}, low...),
-		"internal/core/saml":       append([]string{"internal/core/xmlsec", "internal/core/keys"}, low...),
-		"internal/core/oidc":       append([]string{"internal/core/keys"}, low...),
-		"internal/core/federation": append([]string{"internal/core/saml", "internal/core/oidc", "internal/core/keys", "internal/core/people", "internal/core/claims"}, low...),
-		"internal/core/oauth":      append([]string{"internal/core/federation", "internal/core/oidc", "internal/core/people"}, low...),
+		"cmd/tressik": {"internal/cli"},
+		"internal/cli": with("internal/desk", "internal/book", "internal/play", "internal/inspect",
+			"internal/handoff", "internal/view", "internal/store", "internal/stage", "internal/reach", "internal/rehearse",
+			"internal/stage/cast", "internal/stage/server"),
+		"internal/view":    {"internal/core/finding"},
+		"internal/book":    with("internal/store"),
+		"internal/inspect": with("internal/book", "internal/store"),
+		"internal/handoff": with("internal/book"),
+		"internal/desk":    with("internal/book", "internal/handoff", "internal/store", "internal/reach"),
+		"internal/play": with("internal/book", "internal/rehearse", "internal/store", "internal/stage",
+			"internal/reach", "internal/stage/cast", "internal/stage/op", "internal/stage/server"),
+		"internal/rehearse": with("internal/stage", "internal/stage/cast", "internal/stage/server",
+			"internal/stage/rp"),
+		"internal/store": with(),
+		"internal/reach": with(),
+		"internal/stage": with("internal/stage/server", "internal/stage/cast", "internal/stage/idp",
+			"internal/stage/sp", "internal/stage/op", "internal/stage/rp", "internal/stage/api"),
+		"internal/stage/server": {"internal/core/finding", "internal/core/judge", "internal/core/people",
+			"internal/core/federation"},
+		"internal/stage/cast": with(),
+		"internal/stage/idp":  with("internal/stage/server", "internal/stage/cast"),
+		"internal/stage/sp":   with("internal/stage/server", "internal/stage/cast", "internal/stage/idp"),
+		"internal/stage/op":   with("internal/stage/server", "internal/stage/cast"),
+		"internal/stage/rp": with("internal/stage/server", "internal/stage/cast", "internal/stage/op",
+			"internal/stage/api"),
+		"internal/stage/api":    with("internal/stage/server", "internal/stage/cast", "internal/stage/op"),
+		"internal/core/finding": {},
+		"internal/core/near":    {},
+		"internal/core/judge":   {"internal/core/finding"},
+		"internal/core/keys":    low,
+		"internal/core/people":  low,
+		"internal/core/claims":  append([]string{"internal/core/people", "internal/core/saml"}, low...),
+		"internal/core/xmlsec":  append([]string{"internal/core/keys"}, low...),
+		"internal/core/saml":    append([]string{"internal/core/xmlsec", "internal/core/keys"}, low...),
+		"internal/core/oidc":    append([]string{"internal/core/keys"}, low...),
+		"internal/core/federation": append([]string{"internal/core/saml", "internal/core/oidc", "internal/core/keys",
+			"internal/core/people", "internal/core/claims"}, low...),
+		"internal/core/oauth": append([]string{"internal/core/federation", "internal/core/oidc", "internal/core/people"},
+			low...),
 	}
 }
 
@@ -65,7 +77,8 @@ func layer(path string) string {
 // TestArrows holds the direction of imports, and that nothing in core reaches for files, network, clock or terminal.
 func TestArrows(t *testing.T) {
 	seen := map[string]int{}
-	outside := map[string]bool{"os": true, "net": true, "net/http": true, "os/exec": true, "database/sql": true, "log": true, "syscall": true,
+	outside := map[string]bool{"os": true, "net": true, "net/http": true, "os/exec": true, "database/sql": true,
+		"log": true, "syscall": true,
 		"golang.org/x/term": true, "math/rand": true, "crypto/rand": true}
 	err := filepath.WalkDir("..", func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
@@ -107,7 +120,8 @@ func TestArrows(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, l := range []string{"internal/cli", "internal/desk", "internal/stage", "internal/core/saml", "internal/core/oauth"} {
+	for _, l := range []string{"internal/cli", "internal/desk", "internal/stage", "internal/core/saml",
+		"internal/core/oauth"} {
 		if seen[l] == 0 {
 			t.Errorf("no import of %s was looked at: this test proves nothing", l)
 		}

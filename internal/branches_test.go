@@ -11,7 +11,8 @@ import (
 	"testing"
 )
 
-// choosers are the places where a protocol is chosen; besides them, only what belongs to one protocol asks for its terms.
+// choosers are the places where a protocol is chosen; besides them, only what belongs to one protocol asks for its
+// terms.
 var choosers = map[string]int{
 	"core/federation/trust.go": 5, // reading terms, and what a trust says of its client
 	"handoff/protocol.go":      2,
@@ -67,7 +68,8 @@ func named(e ast.Expr) string {
 	return ""
 }
 
-// branches counts where a file asks which protocol a trust is over: terms with a second result, terms beside nil, a case
+// branches counts where a file asks which protocol a trust is over: terms with a second result, terms beside nil, a
+// case
 // for terms, and a protocol's name beside another.
 func branches(file *ast.File) (n int) {
 	terms := func(name string) bool {
@@ -77,7 +79,8 @@ func branches(file *ast.File) (n int) {
 	ast.Inspect(file, func(node ast.Node) bool {
 		switch x := node.(type) {
 		case *ast.AssignStmt:
-			if len(x.Lhs) == 2 && len(x.Rhs) == 1 && terms(called(x.Rhs[0])) && named(x.Lhs[1]) != "err" { // keys.SAML() has an error
+			// keys.SAML() has an error
+			if len(x.Lhs) == 2 && len(x.Rhs) == 1 && terms(called(x.Rhs[0])) && named(x.Lhs[1]) != "err" {
 				n++
 			}
 		case *ast.BinaryExpr:
@@ -112,7 +115,8 @@ func TestBranches(t *testing.T) {
 	})
 	for path, n := range seen {
 		if n != choosers[path] {
-			t.Errorf("%s tells protocols apart in %d places, not %d: put what differs behind the interface of its package", path, n, choosers[path])
+			t.Errorf("%s tells protocols apart in %d places, not %d: put what differs behind the interface of its package", path,
+				n, choosers[path])
 		}
 	}
 	for path, n := range choosers {

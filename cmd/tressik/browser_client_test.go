@@ -29,7 +29,8 @@ func TestBrowserConsents(t *testing.T) {
 		b.call("Network.clearBrowserCookies", nil)
 		b.open(places["dome-scheduler"].Start)
 		b.until(`document.querySelector("input[name=person]") !== null`)
-		b.eval(`document.querySelector("input[name=person]").value = "` + who + `"; document.querySelector("form button").click()`)
+		b.eval(`document.querySelector("input[name=person]").value = "` + who +
+			`"; document.querySelector("form button").click()`)
 	}
 	press := func(decision string) {
 		t.Helper()
@@ -49,7 +50,8 @@ func TestBrowserConsents(t *testing.T) {
 	signIn("mira")
 	b.until(`document.title === "An administrator must agree first"`)
 	b.shot("stage-stopped")
-	says("Open, close and turn the dome", "On your behalf", "Aiyana Brook <aiyana.brook@kestrelridge.example>", "noted", "Go on without it")
+	says("Open, close and turn the dome", "On your behalf", "Aiyana Brook <aiyana.brook@kestrelridge.example>", "noted",
+		"Go on without it")
 	var list []struct{ Permission, For, Standing string }
 	eventually(t, "the request is in the ledger", func() bool {
 		d.json(&list, "consent", "list", "--trust", trust)
@@ -63,7 +65,8 @@ func TestBrowserConsents(t *testing.T) {
 	press("without")
 	b.until(`document.title === "Do you agree?"`)
 	b.shot("stage-consent")
-	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address", "About you", "tobias.renn@kestrelridge.example")
+	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address", "About you",
+		"tobias.renn@kestrelridge.example")
 	if b.eval(`document.querySelector("button[value=everyone]") !== null ? "button" : "none"`) != "none" {
 		t.Error("a person is shown the administrator's button")
 	}

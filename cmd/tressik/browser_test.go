@@ -23,8 +23,10 @@ type browser struct {
 
 func newBrowser(ctx context.Context, t *testing.T, path string) *browser {
 	t.Helper()
-	c := exec.CommandContext(ctx, path, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+t.TempDir(), "--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
+	c := exec.CommandContext(ctx, path, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+		"--disable-background-networking",
+		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+t.TempDir(),
+		"--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
 	errs, err := c.StderrPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -101,7 +103,8 @@ func (b *browser) eval(js string) string {
 	var r struct {
 		Result struct{ Value any }
 	}
-	if err := json.Unmarshal(b.call("Runtime.evaluate", map[string]any{"expression": js, "returnByValue": true}), &r); err != nil {
+	if err := json.Unmarshal(b.call("Runtime.evaluate", map[string]any{"expression": js, "returnByValue": true}),
+		&r); err != nil {
 		b.t.Fatal(err)
 	}
 	switch v := r.Result.Value.(type) {
@@ -139,5 +142,6 @@ func (b *browser) until(js string) {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	b.t.Fatalf("waited in vain for %s; the page is %q at %s:\n%s", js, b.eval("document.title"), b.eval("location.href"), b.eval("document.body.innerText"))
+	b.t.Fatalf("waited in vain for %s; the page is %q at %s:\n%s", js, b.eval("document.title"), b.eval("location.href"),
+		b.eval("document.body.innerText"))
 }

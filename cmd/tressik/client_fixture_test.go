@@ -35,7 +35,8 @@ cn: directors
 member: uid=aiyana,ou=people,dc=kestrelridge,dc=example
 `
 
-// clients is the OpenID half of the demo organisation: an own provider whose directors are administrators, an API, and a
+// clients is the OpenID half of the demo organisation: an own provider whose directors are administrators, an API, and
+// a
 // client of each kind but native, registered and asking for something.
 func clients(t testing.TB) *desk {
 	d := newDesk(t)
@@ -46,16 +47,21 @@ func clients(t testing.TB) *desk {
 func makeClients(d *desk) {
 	d.ok("init", "--org", "Kestrel Ridge Observatory")
 	d.ok("people", "load", d.write("people.ldif", peopleLDIF+directors))
-	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example", "--key", "ecdsa-p256", "--administrators", "group:directors")
+	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example", "--key", "ecdsa-p256",
+		"--administrators", "group:directors")
 	d.ok("app", "add", "telescope-api", "--api", "https://telescope.kestrelridge.example")
-	for _, p := range [][]string{{"frames.read", "user,self", "read the frames of a night"}, {"frames.write", "self", "store frames in the archive"},
+	for _, p := range [][]string{{"frames.read", "user,self", "read the frames of a night"}, {"frames.write", "self",
+		"store frames in the archive"},
 		{"schedule.read", "user", "see who observes when"}, {"schedule.write", "user", "book and move observing time"}} {
 		d.ok("permission", "publish", "telescope-api", p[0], "--as", p[1], "--says", p[2])
 	}
-	d.ok("permission", "publish", "telescope-api", "dome.control", "--as", "user", "--says", "open, close and turn the dome", "--needs", "admin")
-	d.ok("app", "add", "dome-scheduler", "--client", "web", "--redirect", domeCallback, "--redirect", loopCallback, "--after-sign-out", "https://dome.kestrelridge.example/bye", "--after-sign-out", loopBye,
+	d.ok("permission", "publish", "telescope-api", "dome.control", "--as", "user", "--says",
+		"open, close and turn the dome", "--needs", "admin")
+	d.ok("app", "add", "dome-scheduler", "--client", "web", "--redirect", domeCallback, "--redirect", loopCallback,
+		"--after-sign-out", "https://dome.kestrelridge.example/bye", "--after-sign-out", loopBye,
 		"--title", "Dome Scheduler", "--contact", "tobias.renn@kestrelridge.example")
-	d.ok("app", "add", "skyview", "--client", "user-agent", "--redirect", "https://skyview.kestrelridge.example/callback", "--redirect", "http://127.0.0.1:9/sky")
+	d.ok("app", "add", "skyview", "--client", "user-agent", "--redirect", "https://skyview.kestrelridge.example/callback",
+		"--redirect", "http://127.0.0.1:9/sky")
 	d.ok("app", "add", "frame-courier", "--client", "machine")
 	for _, app := range []string{"dome-scheduler", "skyview", "frame-courier"} {
 		d.run("federate", app, "--with", "ridge", "--over", "oidc")
@@ -65,7 +71,8 @@ func makeClients(d *desk) {
 	d.ok("permission", "ask", "frame-courier@ridge", "telescope-api:frames.read")
 }
 
-// The redirect URIs at which this test itself stands in for the dome scheduler: nothing listens there, the code is taken
+// The redirect URIs at which this test itself stands in for the dome scheduler: nothing listens there, the code is
+// taken
 // out of the redirect.
 const (
 	domeCallback = "https://dome.kestrelridge.example/oidc/callback"
@@ -211,7 +218,8 @@ func discover(t testing.TB, p place) endpoints {
 func request(e endpoints, clientID, redirect, scope string) (url.Values, string) {
 	const verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
 	sum := sha256.Sum256([]byte(verifier))
-	return url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {redirect}, "scope": {scope}, "state": {"s-123"}, "nonce": {"n-456"},
+	return url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {redirect}, "scope": {scope},
+		"state": {"s-123"}, "nonce": {"n-456"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}, verifier
 }
 
@@ -261,5 +269,6 @@ func clientKey(t testing.TB) (*ecdsa.PrivateKey, string, string) {
 	}
 	der, _ := x509.MarshalPKCS8PrivateKey(k)
 	pub, _ := x509.MarshalPKIXPublicKey(k.Public())
-	return k, string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: pub}))
+	return k, string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: pub}))
 }

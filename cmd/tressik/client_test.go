@@ -40,32 +40,41 @@ func TestClientSideOfAnApp(t *testing.T) {
 	d.fails(1, []string{"at least one", "redirect URI"}, add("web")...)
 	d.fails(1, []string{"a machine acts as itself"}, add("machine", "--redirect", "https://x.example/cb")...)
 	d.fails(1, []string{`"robot"`, "web, user-agent, native or machine"}, add("robot")...)
-	d.fails(1, []string{"--for", "home, partners or anyone"}, add("web", "--redirect", "https://x.example/cb", "--for", "me")...)
+	d.fails(1, []string{"--for", "home, partners or anyone"}, add("web", "--redirect", "https://x.example/cb", "--for",
+		"me")...)
 	// Some are taken, with a warning.
 	d.fails(0, []string{"redirect.query"}, "app", "add", "w1", "--client", "web", "--redirect", "https://x.example/cb?a=b")
-	d.fails(0, []string{"redirect.loopback-name", "127.0.0.1"}, "app", "add", "w2", "--client", "native", "--redirect", "http://localhost/cb")
-	d.fails(0, []string{"redirect.twin", "beside https://x.example/cb"}, "app", "add", "w3", "--client", "web", "--redirect", "https://x.example/cb", "--redirect", "https://x.example/cb/")
-	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb", "--redirect", "http://127.0.0.1/cb", "--contact", "mira.solano@kestrelridge.example",
+	d.fails(0, []string{"redirect.loopback-name", "127.0.0.1"}, "app", "add", "w2", "--client", "native", "--redirect",
+		"http://localhost/cb")
+	d.fails(0, []string{"redirect.twin", "beside https://x.example/cb"}, "app", "add", "w3", "--client", "web",
+		"--redirect", "https://x.example/cb", "--redirect", "https://x.example/cb/")
+	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb", "--redirect",
+		"http://127.0.0.1/cb", "--contact", "mira.solano@kestrelridge.example",
 		"--home", "https://orbit.kestrelridge.example/", "--for", "partners", "--after-sign-out", "http://127.0.0.1/bye")
-	d.fails(0, []string{"native: keeps no secret", "example.kestrelridge.orbit:/cb", "http://127.0.0.1/bye", "partners", "mira.solano", "https://orbit.kestrelridge.example/"}, "app", "show", "orbit")
+	d.fails(0, []string{"native: keeps no secret", "example.kestrelridge.orbit:/cb", "http://127.0.0.1/bye", "partners",
+		"mira.solano", "https://orbit.kestrelridge.example/"}, "app", "show", "orbit")
 	d.fails(0, []string{"native client", "client ID at each provider", "5 apps"}, "app", "list")
 	// The kind can be changed as long as the rest fits; what does not is named.
 	d.fails(1, []string{"example.kestrelridge.orbit:/cb", "does not fit"}, "app", "change", "orbit", "--client", "web")
-	d.ok("app", "change", "orbit", "--client", "web", "--redirect", "https://orbit.kestrelridge.example/cb", "--after-sign-out", "none")
+	d.ok("app", "change", "orbit", "--client", "web", "--redirect", "https://orbit.kestrelridge.example/cb",
+		"--after-sign-out", "none")
 	d.run("federate", "orbit", "--with", "ridge", "--over", "oidc")
 	d.secret("orbit@ridge", "30d")
 	r := d.fails(1, []string{"tressik secret retire orbit@ridge s-"}, "app", "change", "orbit", "--client", "user-agent")
-	d.ok("secret", "retire", "orbit@ridge", strings.TrimSuffix(strings.Fields(r.err[strings.Index(r.err, "retire orbit@ridge "):])[2], "`"), "--yes")
+	d.ok("secret", "retire", "orbit@ridge",
+		strings.TrimSuffix(strings.Fields(r.err[strings.Index(r.err, "retire orbit@ridge "):])[2], "`"), "--yes")
 	d.ok("app", "change", "orbit", "--client", "user-agent")
 	d.fails(1, []string{"in use"}, "app", "remove", "orbit", "--yes")
 	d.ok("app", "remove", "w1", "--yes")
 	// One more redirect URI leaves the others as they are.
 	d.ok("app", "change", "w3", "--drop-redirect", "https://x.example/cb/", "--add-redirect", "https://x.example/cb2")
-	d.fails(1, []string{"did you mean https://x.example/cb"}, "app", "change", "w3", "--drop-redirect", "https://x.example/c")
+	d.fails(1, []string{"did you mean https://x.example/cb"}, "app", "change", "w3", "--drop-redirect",
+		"https://x.example/c")
 	var w3 struct {
 		Client struct{ RedirectURIs []string }
 	}
-	if d.json(&w3, "app", "show", "w3"); !slices.Equal(w3.Client.RedirectURIs, []string{"https://x.example/cb", "https://x.example/cb2"}) {
+	if d.json(&w3, "app", "show", "w3"); !slices.Equal(w3.Client.RedirectURIs, []string{"https://x.example/cb",
+		"https://x.example/cb2"}) {
 		t.Errorf("%v", w3)
 	}
 	d.fails(0, []string{"client.redirectURIs"}, "journal", "list", "--party", "w3")
@@ -84,13 +93,16 @@ func TestRegistration(t *testing.T) {
 	if !strings.HasPrefix(v.Terms.OIDC.ClientID, "skyview.") {
 		t.Errorf("client ID %q", v.Terms.OIDC.ClientID)
 	}
-	d.fails(3, []string{"trust.client-auth", "secret add dome-scheduler@ridge"}, "trust", "change", "dome-scheduler@ridge", "--strength", "any")
-	d.fails(1, []string{"issues the client ID itself"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "oidc", "--client-id", "x")
+	d.fails(3, []string{"trust.client-auth", "secret add dome-scheduler@ridge"}, "trust", "change", "dome-scheduler@ridge",
+		"--strength", "any")
+	d.fails(1, []string{"issues the client ID itself"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "oidc",
+		"--client-id", "x")
 	d.fails(1, []string{"has no client side"}, "federate", "telescope-api", "--with", "ridge", "--over", "oidc")
 	d.fails(1, []string{"--over oidc"}, "federate", "dome-scheduler", "--with", "ridge")
 	d.fails(2, []string{"saml or oidc"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "carrier-pigeon")
 	// A foreign provider is read from its discovery document and keys.
-	doc := map[string]any{"authorization_endpoint": "/a", "token_endpoint": "/t", "jwks_uri": "/k", "response_types_supported": []string{"code"}, "code_challenge_methods_supported": []string{"S256"},
+	doc := map[string]any{"authorization_endpoint": "/a", "token_endpoint": "/t", "jwks_uri": "/k",
+		"response_types_supported": []string{"code"}, "code_challenge_methods_supported": []string{"S256"},
 		"id_token_signing_alg_values_supported": []string{"ES256"}}
 	keys := `{"keys":[{"kty":"EC","crv":"P-256","kid":"k1","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}]}`
 	var srv *httptest.Server
@@ -113,10 +125,12 @@ func TestRegistration(t *testing.T) {
 		}
 	}))
 	defer srv.Close()
-	d.fails(1, []string{"no discovery document", "status 404"}, "provider", "add", "southmere", "--issuer", srv.URL+"/other")
+	d.fails(1, []string{"no discovery document", "status 404"}, "provider", "add", "southmere", "--issuer",
+		srv.URL+"/other")
 	real := issuerIs
 	issuerIs = func() string { return srv.URL + "/idp/" }
-	d.fails(1, []string{"issuer", srv.URL + "/idp/ (", "exactly"}, "provider", "add", "southmere", "--issuer", srv.URL+"/idp")
+	d.fails(1, []string{"issuer", srv.URL + "/idp/ (", "exactly"}, "provider", "add", "southmere", "--issuer",
+		srv.URL+"/idp")
 	issuerIs = real
 	d.fails(0, []string{"discovery.iss"}, "provider", "add", "southmere", "--issuer", srv.URL+"/idp")
 	d.fails(0, []string{srv.URL + "/t", "1 key", "oauth-authorization-server/idp"}, "provider", "show", "southmere")
@@ -133,14 +147,18 @@ func TestRegistration(t *testing.T) {
 	keys = good
 	d.ok("provider", "change", "southmere", "--issuer", srv.URL+"/idp")
 	// The other side issues the client ID.
-	d.fails(1, []string{"--client-id is missing", domeCallback}, "federate", "dome-scheduler", "--with", "southmere", "--over", "oidc")
-	d.fails(0, []string{"dome-7", "Tressik does not keep"}, "federate", "dome-scheduler", "--with", "southmere", "--over", "oidc", "--client-id", "dome-7")
+	d.fails(1, []string{"--client-id is missing", domeCallback}, "federate", "dome-scheduler", "--with", "southmere",
+		"--over", "oidc")
+	d.fails(0, []string{"dome-7", "Tressik does not keep"}, "federate", "dome-scheduler", "--with", "southmere", "--over",
+		"oidc", "--client-id", "dome-7")
 	d.fails(1, []string{"it issues the secrets"}, "secret", "add", "dome-scheduler@southmere", "--lasts", "90d")
 	// Our own provider before it is the app.
 	d.ok("federate", "ridge", "--with", "southmere", "--over", "oidc", "--client-id", "ridge-9")
-	d.fails(0, []string{"that of the provider ridge", "no app's own", "https://login.kestrelridge.example/upstream/callback"}, "handoff", "ridge@southmere", "--for", "provider")
+	d.fails(0, []string{"that of the provider ridge", "no app's own",
+		"https://login.kestrelridge.example/upstream/callback"}, "handoff", "ridge@southmere", "--for", "provider")
 	d.fails(0, []string{"own provider that is the client here"}, "trust", "show", "ridge@southmere")
-	d.fails(0, []string{"ACCEPTED", "southmere is played by a STAND-IN", "/upstream/callback"}, "rehearse", "ridge@southmere", "--as", "petra")
+	d.fails(0, []string{"ACCEPTED", "southmere is played by a STAND-IN", "/upstream/callback"}, "rehearse",
+		"ridge@southmere", "--as", "petra")
 	d.fails(1, []string{"upstream of itself"}, "federate", "ridge", "--with", "ridge", "--over", "oidc")
 }
 
@@ -153,14 +171,16 @@ func TestSecrets(t *testing.T) {
 		t.Errorf("%s", shown)
 	}
 	d.fails(0, []string{"secret.life", "120 days"}, "secret", "add", trust, "--lasts", "121d", "--out", "second")
-	if fi, err := os.Stat(d.path("second")); err != nil || fi.Mode().Perm() != 0o600 || len(strings.TrimSpace(d.read("second"))) != 43 {
+	if fi, err := os.Stat(d.path("second")); err != nil || fi.Mode().Perm() != 0o600 ||
+		len(strings.TrimSpace(d.read("second"))) != 43 {
 		t.Errorf("%v %v", fi, err)
 	}
 	d.fails(1, []string{"at most 400 days"}, "secret", "add", trust, "--lasts", "401d")
 	d.fails(2, []string{"--lasts is missing"}, "secret", "add", trust)
 	d.fails(2, []string{"90d, 12h or 15m"}, "secret", "add", trust, "--lasts", "soon")
 	d.fails(1, []string{"second is there already"}, "secret", "add", trust, "--lasts", "90d", "--out", "second")
-	d.fails(1, []string{"can keep no secret", "PKCE"}, "secret", "add", "skyview@ridge", "--lasts", "90d", "--out", "third")
+	d.fails(1, []string{"can keep no secret", "PKCE"}, "secret", "add", "skyview@ridge", "--lasts", "90d", "--out",
+		"third")
 	if _, err := os.Stat(d.path("third")); err == nil {
 		t.Error("an empty file was left behind")
 	}
@@ -174,7 +194,8 @@ func TestSecrets(t *testing.T) {
 	journal := d.ok("journal", "list", "--format", "json")
 	ledger := d.read("tressik.ledger")
 	sum := sha256.Sum256([]byte(secret))
-	if strings.Contains(journal, secret) || strings.Contains(ledger, secret) || strings.Contains(journal, hex.EncodeToString(sum[:])) {
+	if strings.Contains(journal, secret) || strings.Contains(ledger, secret) ||
+		strings.Contains(journal, hex.EncodeToString(sum[:])) {
 		t.Error("a secret was kept")
 	}
 	// Both are valid at once; the retired one is not.
@@ -192,7 +213,8 @@ func TestSecrets(t *testing.T) {
 	d.fails(1, []string{"retired already"}, "secret", "retire", trust, list[1].ID, "--yes")
 	d.fails(1, []string{"did you mean " + list[0].ID}, "secret", "retire", trust, list[0].ID[:11]+"x", "--yes")
 	d.fails(0, []string{"last valid one"}, "secret", "retire", trust, list[0].ID, "--yes")
-	d.fails(3, []string{"neither a valid secret nor a key", "tressik secret add " + trust}, "rehearse", trust, "--as", "mira")
+	d.fails(3, []string{"neither a valid secret nor a key", "tressik secret add " + trust}, "rehearse", trust, "--as",
+		"mira")
 	// Last use is recorded.
 	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone")
 	d.ok("secret", "add", "frame-courier@ridge", "--lasts", "30d", "--out", "courier")
@@ -224,7 +246,8 @@ func TestPermissions(t *testing.T) {
 		{1, []string{"did you mean schedule.read"}, []string{"ask", trust, "telescope-api:schedule.reed"}},
 		{1, []string{"telescope-api:schedule.write"}, []string{"ask", trust, "schedule.write"}},
 		{1, []string{"publishes it for use as user"}, []string{"ask", trust, "telescope-api:schedule.write", "--as", "self"}},
-		{1, []string{"acts as itself and has no users"}, []string{"ask", "frame-courier@ridge", "telescope-api:schedule.read", "--as", "user"}},
+		{1, []string{"acts as itself and has no users"}, []string{"ask", "frame-courier@ridge", "telescope-api:schedule.read",
+			"--as", "user"}},
 		{1, []string{"keeps no secret"}, []string{"ask", "skyview@ridge", "telescope-api:frames.read", "--as", "self"}},
 		{1, []string{"about the person who signs in"}, []string{"ask", "frame-courier@ridge", "email"}},
 		{1, []string{"user (on behalf of a user) or self"}, []string{"ask", trust, "phone", "--as", "root"}},
@@ -232,23 +255,27 @@ func TestPermissions(t *testing.T) {
 		{0, []string{"privilege.write", "beside schedule.read"}, []string{"ask", trust, "telescope-api:schedule.write"}},
 		{0, []string{"privilege.as-self", "has users"}, []string{"ask", trust, "telescope-api:frames.read", "--as", "self"}},
 		{0, []string{"dropped"}, []string{"drop", trust, "telescope-api:frames.read", "--as", "self"}},
-		{0, []string{"privilege.everything", "all 4"}, []string{"ask", trust, "telescope-api:dome.control", "telescope-api:frames.read"}},
+		{0, []string{"privilege.everything", "all 4"}, []string{"ask", trust, "telescope-api:dome.control",
+			"telescope-api:frames.read"}},
 		{1, []string{"did you mean"}, []string{"drop", trust, "telescope-api:frames.rea"}},
 		{0, []string{"dropped"}, []string{"drop", trust, "phone", "address", "telescope-api:frames.read"}},
-		{0, []string{"telescope-api:dome.control", "administrator", "open, close and turn the dome", "offline_access", "4 permissions"}, []string{"list"}},
+		{0, []string{"telescope-api:dome.control", "administrator", "open, close and turn the dome", "offline_access",
+			"4 permissions"}, []string{"list"}},
 		{0, []string{trust, "4 permissions"}, []string{"list", "--api", "telescope-api"}},
 		{0, []string{"7 permissions", "each person is asked once"}, []string{"list", "--trust", trust}},
 	} {
 		d.fails(c.code, c.words, append([]string{"permission"}, c.args...)...)
 	}
 	d.fails(1, []string{"in use", "permission drop"}, "app", "remove", "telescope-api", "--yes")
-	d.fails(1, []string{"is already", "telescope-api has it"}, "app", "add", "twin", "--api", "https://telescope.kestrelridge.example")
+	d.fails(1, []string{"is already", "telescope-api has it"}, "app", "add", "twin", "--api",
+		"https://telescope.kestrelridge.example")
 	d.fails(1, []string{"absolute URI"}, "app", "add", "twin", "--api", "telescope")
 	// Advice from what was seen of tokens: asked for long ago and never used, and nothing consented for 90 days.
 	now, _ := time.Parse(time.RFC3339, clock)
 	d.ok("consent", "give", trust, "telescope-api:schedule.read", "--for", "everyone")
 	d.env = append(d.env, "TRESSIK_NOW="+now.Add(91*24*time.Hour).Format(time.RFC3339))
-	d.fails(0, []string{"privilege.unused", "in no token yet", "privilege.unconsented", "nobody consented since 2031-03-04"}, "consent", "show", trust)
+	d.fails(0, []string{"privilege.unused", "in no token yet", "privilege.unconsented",
+		"nobody consented since 2031-03-04"}, "consent", "show", trust)
 	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone")
 	d.ok("secret", "add", "frame-courier@ridge", "--lasts", "30d", "--out", "courier")
 	d.ok("token", "get", "frame-courier@ridge", "--secret-file", "courier")
@@ -283,7 +310,8 @@ func TestConsent(t *testing.T) {
 		d.json(&v, "consent", "show", trust)
 		return v
 	}
-	if v := show(); !v.Works || v.WorksWhole || v.standing()[dome] != "waiting" || !strings.Contains(v.Summary, dome+" is stopped until an administrator consents") {
+	if v := show(); !v.Works || v.WorksWhole || v.standing()[dome] != "waiting" ||
+		!strings.Contains(v.Summary, dome+" is stopped until an administrator consents") {
 		t.Errorf("%+v", v)
 	}
 	var service consentView
@@ -294,37 +322,45 @@ func TestConsent(t *testing.T) {
 	d.fails(2, []string{"--for is missing"}, "consent", "give", trust)
 	d.fails(1, []string{`no person "nobody"`}, "consent", "give", trust, "--for", "nobody")
 	d.fails(1, []string{"ask for it first"}, "consent", "give", trust, "telescope-api:frames.write", "--for", "everyone")
-	d.fails(1, []string{"consented to for everyone, not for one person"}, "consent", "give", "frame-courier@ridge", "telescope-api:frames.read", "--for", "mira")
+	d.fails(1, []string{"consented to for everyone, not for one person"}, "consent", "give", "frame-courier@ridge",
+		"telescope-api:frames.read", "--for", "mira")
 	d.ok("consent", "give", trust, dome, "--for", "mira")
-	if v := show(); v.standing()[dome] != "consented" || v.standing()[read] != "waiting" || !slices.Equal(v.Permissions[len(v.Permissions)-1].People, []string{"mira"}) {
+	if v := show(); v.standing()[dome] != "consented" || v.standing()[read] != "waiting" ||
+		!slices.Equal(v.Permissions[len(v.Permissions)-1].People, []string{"mira"}) {
 		t.Errorf("%+v", v)
 	}
 	d.fails(0, []string{"consented to for everyone"}, "consent", "give", trust, "--for", "everyone", "--actor", "aiyana")
-	if v := show(); !v.WorksWhole || !strings.Contains(v.Summary, "asked nothing") || !strings.Contains(v.Permissions[0].Detail, "for everyone by aiyana, 2031-03-04") {
+	if v := show(); !v.WorksWhole || !strings.Contains(v.Summary, "asked nothing") ||
+		!strings.Contains(v.Permissions[0].Detail, "for everyone by aiyana, 2031-03-04") {
 		t.Errorf("%+v", v)
 	}
 	d.fails(0, []string{"Nothing was open"}, "consent", "give", trust, "--for", "everyone")
 	// What is asked for later waits by itself.
 	d.ok("permission", "ask", trust, "telescope-api:schedule.write")
-	if v := show(); v.standing()["telescope-api:schedule.write"] != "waiting" || v.standing()[read] != "consented" || v.standing()[dome] != "consented" {
+	if v := show(); v.standing()["telescope-api:schedule.write"] != "waiting" || v.standing()[read] != "consented" ||
+		v.standing()[dome] != "consented" {
 		t.Errorf("%+v", v.standing())
 	}
 	// Withdrawn for everyone: nobody's consent is left.
 	d.ok("consent", "withdraw", trust, dome, "--for", "everyone")
-	if v := show(); v.standing()[dome] != "withdrawn" || len(v.Permissions[5].People) != 0 || v.standing()[read] != "consented" {
+	if v := show(); v.standing()[dome] != "withdrawn" || len(v.Permissions[5].People) != 0 ||
+		v.standing()[read] != "consented" {
 		t.Errorf("%+v", v)
 	}
 	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone")
 	d.fails(0, []string{"withdrawn", "consented", "everyone", "entries"}, "consent", "list", "--trust", trust)
-	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust, "--format", "csv")
+	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust,
+		"--format", "csv")
 	// A rehearsal says why, and the call is answered once consent is there.
 	d.secret(trust, "30d")
-	r := d.fails(3, []string{"consent.waiting", "insufficient_scope", "tressik consent give " + trust + " " + dome + " --for everyone"}, "rehearse", trust, "--as", "mira", "--call", dome)
+	r := d.fails(3, []string{"consent.waiting", "insufficient_scope", "tressik consent give " + trust + " " + dome +
+		" --for everyone"}, "rehearse", trust, "--as", "mira", "--call", dome)
 	if strings.Contains(r.out, "dome-001") {
 		t.Error("a refused call brought records")
 	}
 	d.ok("consent", "give", trust, "--for", "everyone")
-	d.fails(0, []string{"ACCEPTED", "dome-001", "3 records, as the user"}, "rehearse", trust, "--as", "mira", "--call", dome)
+	d.fails(0, []string{"ACCEPTED", "dome-001", "3 records, as the user"}, "rehearse", trust, "--as", "mira", "--call",
+		dome)
 	d.fails(1, []string{"over SAML"}, "consent", "show", saml(d))
 	d.ok("permission", "drop", trust, dome)
 	if strings.Contains(d.ok("consent", "list", "--trust", trust), dome) {
@@ -334,7 +370,8 @@ func TestConsent(t *testing.T) {
 
 // saml adds a trust over SAML.
 func saml(d *desk) string {
-	d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs", "https://nightlog.kestrelridge.example/saml/acs")
+	d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs",
+		"https://nightlog.kestrelridge.example/saml/acs")
 	d.ok("federate", "nightlog", "--with", "ridge")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
 	return "nightlog@ridge"
@@ -349,54 +386,66 @@ func TestRehearsalsOfClients(t *testing.T) {
 		rehearsal
 		Records []struct{ Call, ID, Note string }
 	}
-	if r := d.json(&rs, "rehearse", trust, "--as", "mira", "--call", "telescope-api:schedule.read"); r.code != 0 || rs[0].Verdict != "accepted" || len(rs[0].Records) != 3 ||
-		rs[0].Claims["email"][0] != "mira.solano@kestrelridge.example" || !slices.Equal(rs[0].StandIns, []string{"dome-scheduler"}) {
+	if r := d.json(&rs, "rehearse", trust, "--as", "mira", "--call", "telescope-api:schedule.read"); r.code != 0 ||
+		rs[0].Verdict != "accepted" || len(rs[0].Records) != 3 ||
+		rs[0].Claims["email"][0] != "mira.solano@kestrelridge.example" ||
+		!slices.Equal(rs[0].StandIns, []string{"dome-scheduler"}) {
 		t.Errorf("%d %+v", r.code, rs)
 	}
 	have := map[string]bool{}
 	for _, f := range rs[0].Findings {
 		have[f.ID] = true
 	}
-	for _, id := range []string{"discovery.issuer", "jwks.key", "oauth.request", "consent.given", "oauth.state", "oauth.iss", "oauth.tokens", "token.signature", "token.issuer", "token.audience", "token.expiry",
+	for _, id := range []string{"discovery.issuer", "jwks.key", "oauth.request", "consent.given", "oauth.state",
+		"oauth.iss", "oauth.tokens", "token.signature", "token.issuer", "token.audience", "token.expiry",
 		"token.nonce", "token.at-hash", "userinfo.subject", "token.type", "token.scope", "call.records", "oauth.refresh"} {
 		if !have[id] {
 			t.Errorf("the rehearsal lacks the check %s", id)
 		}
 	}
-	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated", "the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira")
+	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated",
+		"the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira")
 	// The tokens can be kept, and are judged by the same rules.
 	d.ok("rehearse", trust, "--as", "mira", "--keep", "kept")
 	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
-	d.fails(0, []string{"an access token", "ACCEPTED", "the API telescope-api would"}, "inspect", "kept/02-"+trust+"-access-token.txt", "--trust", trust)
+	d.fails(0, []string{"an access token", "ACCEPTED", "the API telescope-api would"}, "inspect",
+		"kept/02-"+trust+"-access-token.txt", "--trust", trust)
 	// What would happen if a side differed from the ledger.
-	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect", "client-id=nobody": "oauth.client-id", "secret=other": "oauth.invalid_client",
+	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect",
+		"client-id=nobody": "oauth.client-id", "secret=other": "oauth.invalid_client",
 		"clock=+20m": "token.expired", "clock=-20m": "token.early", "key=other": "token.kid"} {
 		rs = nil
-		if r := d.json(&rs, "rehearse", trust, "--as", "mira", "--suppose", supposed); r.code != 3 || !slices.Contains(rs[0].Findings.errors(), id) {
+		if r := d.json(&rs, "rehearse", trust, "--as", "mira", "--suppose", supposed); r.code != 3 ||
+			!slices.Contains(rs[0].Findings.errors(), id) {
 			t.Errorf("%s: %d %v", supposed, r.code, rs[0].Findings.errors())
 		}
 	}
 	d.fails(2, []string{"--as PERSON is missing"}, "rehearse", trust)
 	d.fails(1, []string{"redirect, client-id, secret"}, "rehearse", trust, "--as", "mira", "--suppose", "moon=full")
-	d.fails(1, []string{"--call", "did you mean telescope-api:schedule.read"}, "rehearse", trust, "--as", "mira", "--call", "schedule.read")
+	d.fails(1, []string{"--call", "did you mean telescope-api:schedule.read"}, "rehearse", trust, "--as", "mira", "--call",
+		"schedule.read")
 	d.fails(1, []string{"--call", "OpenID's own"}, "rehearse", trust, "--as", "mira", "--call", "openid")
 	d.fails(1, []string{`no API "nope"`}, "rehearse", trust, "--as", "mira", "--call", "nope:x")
 	d.fails(1, []string{"secret=other", "--secret-file"}, "rehearse", trust, "--as", "mira", "--suppose", "secret=sesame")
-	d.fails(3, []string{"does not ask for frames.write"}, "rehearse", trust, "--as", "mira", "--scope", "openid frames.write")
+	d.fails(3, []string{"does not ask for frames.write"}, "rehearse", trust, "--as", "mira", "--scope",
+		"openid frames.write")
 	// A native client is opened by its private scheme, and needs no secret.
 	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb")
 	d.ok("federate", "orbit", "--with", "ridge", "--over", "oidc")
-	d.fails(0, []string{"ACCEPTED", "redirect to example.kestrelridge.orbit:", "mira.solano@kestrelridge.example"}, "rehearse", "orbit@ridge", "--as", "mira")
+	d.fails(0, []string{"ACCEPTED", "redirect to example.kestrelridge.orbit:", "mira.solano@kestrelridge.example"},
+		"rehearse", "orbit@ridge", "--as", "mira")
 	// A service: refused with the remedy, then records.
 	const courier = "frame-courier@ridge"
 	d.fails(3, []string{"tressik secret add " + courier}, "rehearse", courier)
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
-	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"}, "rehearse", courier)
+	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"},
+		"rehearse", courier)
 	d.ok("consent", "give", courier, "--for", "everyone")
 	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s")
 	// One provider, two protocols: the second sign-in asks for nothing.
 	d.ok("consent", "give", trust, "--for", "everyone")
-	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d), trust, "--as", "mira")
+	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d),
+		trust, "--as", "mira")
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}
@@ -412,14 +461,19 @@ func TestSeveralAPIs(t *testing.T) {
 	d.ok("app", "add", "weather-api", "--api", "https://weather.kestrelridge.example")
 	d.ok("permission", "publish", "weather-api", "frames.read", "--as", "user,self", "--says", "read the clouds")
 	d.ok("permission", "ask", dome, "weather-api:frames.read")
-	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001", "refresh token was rotated"}, "rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read")
+	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001", "refresh token was rotated"},
+		"rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read")
 	d.ok("permission", "ask", courier, "weather-api:frames.read")
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
 	d.ok("consent", "give", courier, "--for", "everyone")
-	d.fails(0, []string{"call of telescope-api:frames.read: 3 records", "call of weather-api:frames.read: 3 records"}, "rehearse", courier)
-	d.fails(1, []string{"invalid_target", "telescope-api, weather-api", "--resource AUDIENCE"}, "token", "get", courier, "--secret-file", "s")
-	d.write("jwt", d.ok("token", "get", courier, "--secret-file", "s", "--resource", "https://weather.kestrelridge.example"))
-	d.fails(0, []string{"read the clouds (weather-api)", "the API weather-api would", "ACCEPTED"}, "inspect", "jwt", "--trust", courier)
+	d.fails(0, []string{"call of telescope-api:frames.read: 3 records", "call of weather-api:frames.read: 3 records"},
+		"rehearse", courier)
+	d.fails(1, []string{"invalid_target", "telescope-api, weather-api", "--resource AUDIENCE"}, "token", "get", courier,
+		"--secret-file", "s")
+	d.write("jwt", d.ok("token", "get", courier, "--secret-file", "s", "--resource",
+		"https://weather.kestrelridge.example"))
+	d.fails(0, []string{"read the clouds (weather-api)", "the API weather-api would", "ACCEPTED"}, "inspect", "jwt",
+		"--trust", courier)
 }
 
 // handed gives the app what it needs.
@@ -430,14 +484,17 @@ func TestHandoffForClients(t *testing.T) {
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	sheet := d.ok("handoff", trust, "--for", "app", "--dry-run")
-	for _, w := range []string{"https://login.kestrelridge.example/.well-known/openid-configuration", "token_endpoint", "/authorize", "/userinfo", "/jwks", "/introspect", "/revoke", "/sign-out", d.clientID(trust),
-		"https://telescope.kestrelridge.example", "openid profile email schedule.read offline_access", domeCallback, loopCallback, "code, with PKCE S256"} {
+	for _, w := range []string{"https://login.kestrelridge.example/.well-known/openid-configuration", "token_endpoint",
+		"/authorize", "/userinfo", "/jwks", "/introspect", "/revoke", "/sign-out", d.clientID(trust),
+		"https://telescope.kestrelridge.example", "openid profile email schedule.read offline_access", domeCallback,
+		loopCallback, "code, with PKCE S256"} {
 		if !strings.Contains(sheet, w) {
 			t.Errorf("the sheet lacks %q", w)
 		}
 	}
 	env := d.ok("handoff", trust, "--for", "app", "--env", "--with-new-secret", "90d")
-	if !strings.Contains(env, "OIDC_ISSUER=https://login.kestrelridge.example\n") || !strings.Contains(env, "OIDC_CLIENT_SECRET=") || !strings.Contains(env, "OIDC_SCOPE='openid profile") {
+	if !strings.Contains(env, "OIDC_ISSUER=https://login.kestrelridge.example\n") ||
+		!strings.Contains(env, "OIDC_CLIENT_SECRET=") || !strings.Contains(env, "OIDC_SCOPE='openid profile") {
 		t.Errorf("%s", env)
 	}
 	var h struct {
@@ -472,7 +529,8 @@ func TestHandoffForClients(t *testing.T) {
 		Redirects []string `json:"redirect_uris"`
 		Auth      string   `json:"token_endpoint_auth_method"`
 	}
-	if json.Unmarshal([]byte(d.read("back/dome-scheduler-registration.json")), &reg) != nil || !slices.Equal(reg.Redirects, []string{domeCallback, loopCallback}) || reg.Auth != "client_secret_basic" {
+	if json.Unmarshal([]byte(d.read("back/dome-scheduler-registration.json")), &reg) != nil ||
+		!slices.Equal(reg.Redirects, []string{domeCallback, loopCallback}) || reg.Auth != "client_secret_basic" {
 		t.Errorf("%+v", reg)
 	}
 	if r := d.run("handoff", saml(d), "--for", "app", "--env"); r.code != 2 {

@@ -57,11 +57,13 @@ func body(resp *http.Response) string {
 	}
 }
 
-// TestStageFollowsTheLedger changes the ledger under a running stage in every way that matters to it, over both protocols.
+// TestStageFollowsTheLedger changes the ledger under a running stage in every way that matters to it, over both
+// protocols.
 func TestStageFollowsTheLedger(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
-	d.ok("app", "add", "nightlog", "--entity-id", "urn:example:nightlog", "--acs", "https://nightlog.kestrelridge.example/acs")
+	d.ok("app", "add", "nightlog", "--entity-id", "urn:example:nightlog", "--acs",
+		"https://nightlog.kestrelridge.example/acs")
 	d.run("federate", "nightlog", "--with", "ridge")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
 	dome, courier := d.clientID("dome-scheduler@ridge"), d.clientID("frame-courier@ridge")
@@ -100,16 +102,21 @@ func TestStageFollowsTheLedger(t *testing.T) {
 			d.run("federate", "plates", "--with", "ridge")
 		}, func() bool { return strings.Contains(visitor(t, launch+"urn:example:plates", "mira"), "Signed in") }},
 		{"an entity ID", func() {
-			d.run("app", "change", "plates", "--entity-id", "urn:example:plates2", "--acs", "https://plates.kestrelridge.example/acs")
+			d.run("app", "change", "plates", "--entity-id", "urn:example:plates2", "--acs",
+				"https://plates.kestrelridge.example/acs")
 		}, func() bool { return strings.Contains(visitor(t, launch+"urn:example:plates2", "mira"), "Signed in") }},
 		{"a redirect URI", func() { d.ok("app", "change", "dome-scheduler", "--add-redirect", "http://127.0.0.1:9/second") },
 			func() bool { return strings.Contains(asks(dome, "http://127.0.0.1:9/second"), `name="person"`) }},
-		{"a redirect URI that goes", func() { d.ok("app", "change", "dome-scheduler", "--drop-redirect", "http://127.0.0.1:9/second") },
+		{"a redirect URI that goes", func() {
+			d.ok("app", "change", "dome-scheduler", "--drop-redirect",
+				"http://127.0.0.1:9/second")
+		},
 			func() bool {
 				return strings.Contains(asks(dome, "http://127.0.0.1:9/second"), "redirect URI is refused")
 			}},
 		{"people", func() {
-			d.ok("people", "load", d.write("more.ldif", strings.NewReplacer("mira", "tobias", "Mira", "Tobias").Replace(peopleLDIF)))
+			d.ok("people", "load", d.write("more.ldif", strings.NewReplacer("mira", "tobias", "Mira",
+				"Tobias").Replace(peopleLDIF)))
 		}, func() bool {
 			return strings.Contains(visitor(t, nightlog, "tobias"), "Signed in") && signed("tobias").back.Get("code") != ""
 		}},
@@ -117,13 +124,17 @@ func TestStageFollowsTheLedger(t *testing.T) {
 			func() bool { return strings.Contains(visitor(t, nightlog, "mira"), "keeper of the dome") }},
 		{"admission over SAML", func() { d.ok("trust", "change", "nightlog@ridge", "--admits", "group:directors") },
 			func() bool { return strings.Contains(visitor(t, nightlog, "mira"), "saml.admission") }},
-		{"admission over OpenID Connect", func() { d.run("trust", "change", "dome-scheduler@ridge", "--admits", "group:directors") },
+		{"admission over OpenID Connect", func() {
+			d.run("trust", "change", "dome-scheduler@ridge", "--admits",
+				"group:directors")
+		},
 			func() bool { return strings.Contains(signed("mira").back.Get("error_description"), "policy admits") }},
 		{"a consent", func() { d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone") },
 			func() bool { return token(secret).status == 200 }},
 		{"a policy", func() { d.ok("trust", "change", "frame-courier@ridge", "--access-token", "2m") },
 			func() bool { return token(secret).body["expires_in"] == 120.0 }},
-		{"a secret", func() { fresh = d.secret("frame-courier@ridge", "30d") }, func() bool { return token(fresh).status == 200 }},
+		{"a secret", func() { fresh = d.secret("frame-courier@ridge", "30d") },
+			func() bool { return token(fresh).status == 200 }},
 		{"a secret that is retired", func() {
 			var list []struct{ ID, EndsIn string }
 			d.json(&list, "secret", "list", "frame-courier@ridge")
@@ -137,11 +148,15 @@ func TestStageFollowsTheLedger(t *testing.T) {
 			_, _, pub := clientKey(t)
 			d.ok("trust", "change", "frame-courier@ridge", "--client-key", d.write("courier.pub", pub))
 		}, func() bool {
-			r := post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_id": {courier}, "client_assertion": {"x"},
+			r := post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_id": {courier},
+				"client_assertion":      {"x"},
 				"client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}, "", "")
 			return !strings.Contains(r.text("error_description"), "has no client key")
 		}},
-		{"a permission that is dropped", func() { d.ok("permission", "drop", "frame-courier@ridge", "telescope-api:frames.read") },
+		{"a permission that is dropped", func() {
+			d.ok("permission", "drop", "frame-courier@ridge",
+				"telescope-api:frames.read")
+		},
 			func() bool { return token(fresh).text("error") == "invalid_scope" }},
 		{"the end of a trust over OpenID Connect", func() { d.ok("trust", "end", "dome-scheduler@ridge", "--yes") },
 			func() bool { return strings.Contains(asks(dome, loopCallback), "Unknown client") }},
@@ -161,7 +176,10 @@ func TestStageFollowsTheLedger(t *testing.T) {
 	if err := os.Rename(d.path("tressik.ledger"), d.path("elsewhere")); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the ledger is gone", func() bool { return strings.Contains(visitor(t, nightlog, "mira"), "out of date") })
+	eventually(t, "the ledger is gone", func() bool {
+		return strings.Contains(visitor(t, nightlog, "mira"),
+			"out of date")
+	})
 }
 
 // TestBusyLedgerDelaysNoToken holds the ledger's write lock for ten seconds while tokens are issued.
@@ -225,7 +243,8 @@ func TestStageRemembersOverARestart(t *testing.T) {
 	e, end := open("0")
 	port := regexp.MustCompile(`:(\d+)/`).FindStringSubmatch(e.Token)[1]
 	redeem := func(code, verifier string) reply {
-		return post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
+		return post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {code},
+			"redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
 	}
 	fresh := func() (string, string) {
 		q, verifier := request(e, id, loopCallback, "openid offline_access schedule.read")
@@ -261,21 +280,25 @@ func TestStageRemembersOverARestart(t *testing.T) {
 	}
 }
 
-// TestSidesWithoutTrusts has an app with a SAML side and only an OpenID trust, and one with a client side whose first trust is over
+// TestSidesWithoutTrusts has an app with a SAML side and only an OpenID trust, and one with a client side whose first
+// trust is over
 // SAML.
 func TestSidesWithoutTrusts(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
-	d.ok("app", "add", "both", "--entity-id", "urn:example:both", "--acs", "https://both.kestrelridge.example/acs", "--client", "user-agent",
+	d.ok("app", "add", "both", "--entity-id", "urn:example:both", "--acs", "https://both.kestrelridge.example/acs",
+		"--client", "user-agent",
 		"--redirect", "https://both.kestrelridge.example/callback")
 	d.run("federate", "both", "--with", "ridge", "--over", "oidc")
-	d.ok("app", "add", "first", "--entity-id", "urn:example:first", "--acs", "https://first.kestrelridge.example/acs", "--client", "user-agent",
+	d.ok("app", "add", "first", "--entity-id", "urn:example:first", "--acs", "https://first.kestrelridge.example/acs",
+		"--client", "user-agent",
 		"--redirect", "https://first.kestrelridge.example/callback")
 	d.run("federate", "first", "--with", "ridge")
 	places, _ := openStage(t, d)
 	response := base64.StdEncoding.EncodeToString([]byte(`<samlp:Response xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0"/>`))
 	for name, start := range map[string]string{"both": places["both"].Start, "first": places["first"].Start} {
-		if page := visitor(t, start, "mira"); !strings.Contains(page, "igned in") && !strings.Contains(page, "Do you agree?") {
+		if page := visitor(t, start, "mira"); !strings.Contains(page, "igned in") &&
+			!strings.Contains(page, "Do you agree?") {
 			t.Errorf("%s: %s", name, page)
 		}
 		at := strings.TrimSuffix(places["ridge"].SingleSignOn, "/ridge/sso") + "/" + name
@@ -299,7 +322,8 @@ func TestSidesWithoutTrusts(t *testing.T) {
 func TestMessagesOfTheOtherProtocol(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
-	d.ok("app", "add", "nightlog", "--entity-id", "urn:example:nightlog", "--acs", "https://nightlog.kestrelridge.example/acs")
+	d.ok("app", "add", "nightlog", "--entity-id", "urn:example:nightlog", "--acs",
+		"https://nightlog.kestrelridge.example/acs")
 	d.run("federate", "nightlog", "--with", "ridge")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "saml")
 	d.run("rehearse", "dome-scheduler@ridge", "--as", "mira")
@@ -307,10 +331,13 @@ func TestMessagesOfTheOtherProtocol(t *testing.T) {
 	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--keep", "oidc")
 	q, _ := request(endpoints{}, "x", "https://x.example/cb", "openid")
 	d.write("authorize.txt", "https://login.kestrelridge.example/authorize?"+q.Encode())
-	d.write("answer.txt", "https://dome.kestrelridge.example/oidc/callback?code=x&state=y&iss=https://login.kestrelridge.example")
+	d.write("answer.txt",
+		"https://dome.kestrelridge.example/oidc/callback?code=x&state=y&iss=https://login.kestrelridge.example")
 	d.write("token.txt", "grant_type=authorization_code&code=x&redirect_uri=https://x.example&code_verifier=y")
-	for file, trust := range map[string]string{"saml/01-nightlog@ridge-request.txt": "dome-scheduler@ridge", "saml/02-nightlog@ridge-response.txt": "dome-scheduler@ridge",
-		"oidc/01-dome-scheduler@ridge-id-token.txt": "nightlog@ridge", "oidc/02-dome-scheduler@ridge-access-token.txt": "nightlog@ridge",
+	for file, trust := range map[string]string{"saml/01-nightlog@ridge-request.txt": "dome-scheduler@ridge",
+		"saml/02-nightlog@ridge-response.txt":           "dome-scheduler@ridge",
+		"oidc/01-dome-scheduler@ridge-id-token.txt":     "nightlog@ridge",
+		"oidc/02-dome-scheduler@ridge-access-token.txt": "nightlog@ridge",
 		"authorize.txt": "nightlog@ridge", "answer.txt": "nightlog@ridge", "token.txt": "nightlog@ridge"} {
 		over := "SAML"
 		if trust == "dome-scheduler@ridge" {

@@ -24,9 +24,11 @@ type foreign struct {
 func newForeign(t *testing.T, d *desk) *foreign {
 	t.Helper()
 	openssl, f := peer.Need(t, "openssl"), &foreign{d, peer.Need(t, "xmlsec1")}
-	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "idp.key", "-out", "idp.pem", "-days", "9000", "-subj", "/CN=idp.southmere.example")
+	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "idp.key", "-out", "idp.pem", "-days",
+		"9000", "-subj", "/CN=idp.southmere.example")
 	cert := d.read("idp.pem")
-	cert = strings.ReplaceAll(strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(cert, "-----BEGIN CERTIFICATE-----", ""), "-----END CERTIFICATE-----", "")), "\n", "\n   ")
+	cert = strings.ReplaceAll(strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(cert, "-----BEGIN CERTIFICATE-----",
+		""), "-----END CERTIFICATE-----", "")), "\n", "\n   ")
 	d.write("southmere.xml", `<?xml version="1.0" encoding="UTF-8"?>
 <EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="https://idp.southmere.example/idp">
  <IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">
@@ -75,7 +77,8 @@ func TestForeignResponseIsJudged(t *testing.T) {
 	d.ok("app", "change", "nightlog", "--wants", "mail!")
 	d.fails(3, nil, "federate", "nightlog", "--with", "southmere")
 	d.write("response.tmpl", foreignResponse)
-	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem", "idp.key,idp.pem", "--output", "response.xml", "response.tmpl")
+	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem",
+		"idp.key,idp.pem", "--output", "response.xml", "response.tmpl")
 	signed := d.read("response.xml")
 	b64 := base64.StdEncoding.EncodeToString([]byte(signed))
 	for name, text := range map[string]string{
@@ -84,12 +87,14 @@ func TestForeignResponseIsJudged(t *testing.T) {
 		"folded base64": strings.Join(slices.Collect(chunks(b64, 76)), "\r\n"),
 		"URL-encoded":   url.QueryEscape(b64),
 		"form body":     "SAMLResponse=" + url.QueryEscape(b64) + "&RelayState=x",
-		"HTTP capture":  "POST /saml/acs HTTP/1.1\r\nHost: nightlog.kestrelridge.example\r\n\r\nRelayState=a&SAMLResponse=" + url.QueryEscape(b64),
+		"HTTP capture": "POST /saml/acs HTTP/1.1\r\nHost: nightlog.kestrelridge.example\r\n\r\nRelayState=a&SAMLResponse=" +
+			url.QueryEscape(b64),
 	} {
 		t.Run(name, func(t *testing.T) {
 			var v inspection
 			r := d.json(&v, "inspect", d.write("captured", text), "--trust", "nightlog@southmere", "--request", "_q")
-			if r.code != 0 || v.Verdict != "accepted" || v.Subject != "petra-4711" || v.Claims["mail"][0] != "petra.lindqvist@southmere.example" {
+			if r.code != 0 || v.Verdict != "accepted" || v.Subject != "petra-4711" ||
+				v.Claims["mail"][0] != "petra.lindqvist@southmere.example" {
 				t.Errorf("%d %+v", r.code, v)
 			}
 		})
@@ -112,7 +117,8 @@ func TestForeignResponseIsJudged(t *testing.T) {
 			}
 		})
 	}
-	d.fails(1, []string{"no trust \"nightlog@southmer\"", "did you mean nightlog@southmere"}, "inspect", "captured", "--trust", "nightlog@southmer")
+	d.fails(1, []string{"no trust \"nightlog@southmer\"", "did you mean nightlog@southmere"}, "inspect", "captured",
+		"--trust", "nightlog@southmer")
 }
 
 func chunks(s string, n int) func(func(string) bool) {
@@ -132,7 +138,8 @@ func TestInspectRecognises(t *testing.T) {
 	d := newDesk(t)
 	openssl := peer.Need(t, "openssl")
 	f := &foreign{d: d}
-	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "k.pem", "-out", "c.pem", "-days", "9000", "-subj", "/CN=test.example")
+	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "k.pem", "-out", "c.pem", "-days", "9000",
+		"-subj", "/CN=test.example")
 	f.tool(openssl, "x509", "-in", "c.pem", "-outform", "DER", "-out", "c.der")
 	f.tool(openssl, "pkcs8", "-topk8", "-nocrypt", "-in", "k.pem", "-outform", "DER", "-out", "k.der")
 	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`
@@ -141,7 +148,8 @@ func TestInspectRecognises(t *testing.T) {
 	w.Write([]byte(request))
 	w.Close()
 	q := url.QueryEscape(base64.StdEncoding.EncodeToString(z.Bytes()))
-	jwt := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(`{"iss":"https://login.kestrelridge.example","exp":1}`)) + "."
+	jwt := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." +
+		base64.RawURLEncoding.EncodeToString([]byte(`{"iss":"https://login.kestrelridge.example","exp":1}`)) + "."
 	for _, c := range []struct {
 		name, file, kind string
 		code             int
@@ -151,11 +159,15 @@ func TestInspectRecognises(t *testing.T) {
 		{"certificate, DER", "c.der", "certificate", 0, nil},
 		{"private key", "k.pem", "private key", 0, []string{"not shown"}},
 		{"private key, DER", "k.der", "private key", 0, []string{"not shown"}},
-		{"captured URL", d.write("u", "https://login.kestrelridge.example/sso?SAMLRequest="+q+"&RelayState=a"), "SAML AuthnRequest", 0, []string{"nightlog.kestrelridge.example/saml"}},
+		{"captured URL", d.write("u", "https://login.kestrelridge.example/sso?SAMLRequest="+q+"&RelayState=a"),
+			"SAML AuthnRequest", 0, []string{"nightlog.kestrelridge.example/saml"}},
 		{"bare redirect value", d.write("v", q), "SAML AuthnRequest", 0, nil},
-		{"JWKS", d.write("jwks", `{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},{"kty":"XX"}]}`), "JWKS", 0, []string{"Ed25519", "jwk.broken"}},
+		{"JWKS", d.write("jwks",
+			`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},{"kty":"XX"}]}`),
+			"JWKS", 0, []string{"Ed25519", "jwk.broken"}},
 		{"JWT", d.write("jwt", jwt), "JWT", 3, []string{"jwt.alg-none", "jwt.expired", "1970-01-01"}},
-		{"entity bomb", d.write("dtd", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`), "XML that is refused", 3, []string{"xml.dtd"}},
+		{"entity bomb", d.write("dtd", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`), "XML that is refused", 3,
+			[]string{"xml.dtd"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var v inspection
@@ -169,8 +181,10 @@ func TestInspectRecognises(t *testing.T) {
 			}
 		})
 	}
-	for name, text := range map[string]string{"empty": "", "prose": "hello there, nothing to see", "damaged base64": strings.Repeat("PHNhbWw", 20) + "!", "broken PEM": "-----BEGIN CERTIFICATE-----\nxx",
-		"damaged URL": "https://login.kestrelridge.example/sso?SAMLRequest=%ZZ", "zip": "PK\x03\x04\x00\x00", "JSON": `{"a":1}`} {
+	for name, text := range map[string]string{"empty": "", "prose": "hello there, nothing to see",
+		"damaged base64": strings.Repeat("PHNhbWw", 20) + "!", "broken PEM": "-----BEGIN CERTIFICATE-----\nxx",
+		"damaged URL": "https://login.kestrelridge.example/sso?SAMLRequest=%ZZ", "zip": "PK\x03\x04\x00\x00",
+		"JSON": `{"a":1}`} {
 		t.Run(name, func(t *testing.T) {
 			r := d.fails(1, []string{"tressik: bad"}, "inspect", d.write("bad", text))
 			if said := strings.Contains(r.err, "looks like base64 and is damaged"); said != (name == "damaged base64") {

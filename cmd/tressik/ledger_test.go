@@ -18,7 +18,8 @@ func TestJournalNamesWhatWasTamperedWith(t *testing.T) {
 		{"a field changed", "UPDATE journal SET actor = 'somebody' WHERE seq = 3", "entry 3: its content"},
 		{"an entry taken out", "DELETE FROM journal WHERE seq = 2", "entries 2 to 2 are missing"},
 		{"the last taken off", "DELETE FROM journal WHERE seq = (SELECT max(seq) FROM journal)", "when it was last written"},
-		{"a hash changed with its content", "UPDATE journal SET after = '{}', hash = 'ab' WHERE seq = 3", "entry 4: it does not follow"},
+		{"a hash changed with its content", "UPDATE journal SET after = '{}', hash = 'ab' WHERE seq = 3",
+			"entry 4: it does not follow"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := observatory(t)
@@ -101,7 +102,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	killed, kept := 0, 0
 	for i := range 200 {
 		name := fmt.Sprintf("app%d", i)
-		c := d.command("app", "add", name, "--entity-id", "https://"+name+".kestrelridge.example", "--acs", "https://"+name+".kestrelridge.example/acs")
+		c := d.command("app", "add", name, "--entity-id", "https://"+name+".kestrelridge.example", "--acs",
+			"https://"+name+".kestrelridge.example/acs")
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}

@@ -167,7 +167,8 @@ cn: observers
 member: uid=mira,ou=people,dc=kestrelridge,dc=example
 `
 
-// eventually waits until something holds that the program does in its own time, such as what a stage writes to the ledger.
+// eventually waits until something holds that the program does in its own time, such as what a stage writes to the
+// ledger.
 func eventually(t testing.TB, what string, holds func() bool) {
 	t.Helper()
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {

@@ -81,23 +81,28 @@ func TestBadAuthorizationRequests(t *testing.T) {
 		{"PKCE plain", url.Values{"code_challenge_method": v("plain")}, "invalid_request", "S256"},
 		{"PKCE method left out", url.Values{"code_challenge_method": nil}, "invalid_request", "S256"},
 		{"short challenge", url.Values{"code_challenge": v("short")}, "invalid_request", "43 characters"},
-		{"scope never asked for", url.Values{"scope": v("openid frames.write")}, "invalid_scope", "does not ask for frames.write"},
+		{"scope never asked for", url.Values{"scope": v("openid frames.write")}, "invalid_scope",
+			"does not ask for frames.write"},
 		{"scope missing", url.Values{"scope": nil}, "invalid_scope", "at least openid"},
 		{"scope with a quote", url.Values{"scope": v(`openid "x`)}, "invalid_scope", "character"},
-		{"audience that is no API", url.Values{"resource": v("https://elsewhere.example")}, "invalid_target", "audience of no API"},
+		{"audience that is no API", url.Values{"resource": v("https://elsewhere.example")}, "invalid_target",
+			"audience of no API"},
 		{"prompt unknown", url.Values{"prompt": v("dance")}, "invalid_request", "prompt"},
 		{"prompt none and more", url.Values{"prompt": v("none login")}, "invalid_request", "alone"},
 		{"max_age", url.Values{"max_age": v("-1")}, "invalid_request", "max_age"},
 		{"id_token_hint", url.Values{"id_token_hint": v("e30.e30.x")}, "invalid_request", "id_token_hint"},
 		{"request object", url.Values{"request": v("e30.e30.")}, "request_not_supported", "one by one"},
-		{"request_uri", url.Values{"request_uri": v("https://dome.kestrelridge.example/r")}, "request_uri_not_supported", "one by one"},
+		{"request_uri", url.Values{"request_uri": v("https://dome.kestrelridge.example/r")}, "request_uri_not_supported",
+			"one by one"},
 		{"registration", url.Values{"registration": v("{}")}, "registration_not_supported", ""},
 		{"nonce too long", url.Values{"nonce": v(strings.Repeat("n", 1025))}, "invalid_request", "too long"},
 		{"a parameter twice", url.Values{"scope": v("openid", "openid")}, "invalid_request", "more than once"},
-		{"waits for an administrator, and no page may be shown", url.Values{"scope": v("openid dome.control"), "prompt": v("none")}, "consent_required", "dome.control"},
+		{"waits for an administrator, and no page may be shown", url.Values{"scope": v("openid dome.control"),
+			"prompt": v("none")}, "consent_required", "dome.control"},
 	} {
 		x := b.who.get(b.authorize(c.change))
-		if x.to != loopCallback || x.back.Get("error") != c.code || !strings.Contains(x.back.Get("error_description"), c.says) {
+		if x.to != loopCallback || x.back.Get("error") != c.code || !strings.Contains(x.back.Get("error_description"),
+			c.says) {
 			t.Errorf("%s: want %s and %q, got %+v", c.name, c.code, c.says, x)
 		}
 		if x.back.Get("iss") != b.e.Issuer || x.back.Get("state") != "s-123" || x.back.Has("code") {
@@ -115,7 +120,8 @@ func TestBadAuthorizationRequests(t *testing.T) {
 		{"client twice", url.Values{"client_id": v(b.id, b.id)}, "Unknown client"},
 		{"redirect missing", url.Values{"redirect_uri": nil}, "missing"},
 		{"redirect twice", url.Values{"redirect_uri": v(loopCallback, domeCallback)}, "more than once"},
-		{"another client's", url.Values{"redirect_uri": v("https://skyview.kestrelridge.example/callback")}, "not registered"},
+		{"another client's", url.Values{"redirect_uri": v("https://skyview.kestrelridge.example/callback")},
+			"not registered"},
 		{"case", url.Values{"redirect_uri": v("http://127.0.0.1:9/Callback")}, "case"},
 		{"slash", url.Values{"redirect_uri": v("http://127.0.0.1:9/callback/")}, "slash"},
 		{"port", url.Values{"redirect_uri": v("http://127.0.0.1:10/callback")}, "not registered"},
@@ -129,7 +135,8 @@ func TestBadAuthorizationRequests(t *testing.T) {
 		{"markup", url.Values{"redirect_uri": v(`"><script>alert(1)</script>`)}, "not registered"},
 	} {
 		x := b.who.get(b.authorize(c.change))
-		if x.status != http.StatusBadRequest || x.back != nil || !strings.Contains(x.page, c.says) || strings.Contains(x.page, "<script>alert") {
+		if x.status != http.StatusBadRequest || x.back != nil || !strings.Contains(x.page, c.says) ||
+			strings.Contains(x.page, "<script>alert") {
 			t.Errorf("%s: %d to %q\n%s", c.name, x.status, x.to, x.page)
 		}
 	}
@@ -140,7 +147,8 @@ func TestBadTokenRequests(t *testing.T) {
 	b := newBadStage(t)
 	sky := b.d.clientID("skyview@ridge")
 	good := func() url.Values {
-		return url.Values{"grant_type": {"authorization_code"}, "code": {b.code(nil)}, "redirect_uri": {loopCallback}, "code_verifier": {b.verifier}}
+		return url.Values{"grant_type": {"authorization_code"}, "code": {b.code(nil)}, "redirect_uri": {loopCallback},
+			"code_verifier": {b.verifier}}
 	}
 	v := func(s ...string) []string { return s }
 	refresh := func() url.Values {
@@ -157,32 +165,50 @@ func TestBadTokenRequests(t *testing.T) {
 		status     int
 	}{
 		{"grant missing", good, change{"grant_type": nil}, b.id, b.secret, "invalid_request", "grant_type", 400},
-		{"password grant", good, change{"grant_type": v("password"), "username": v("mira"), "password": v("x")}, b.id, b.secret, "unsupported_grant_type", "authorization_code with PKCE", 400},
+		{"password grant", good, change{"grant_type": v("password"), "username": v("mira"), "password": v("x")}, b.id,
+			b.secret, "unsupported_grant_type", "authorization_code with PKCE", 400},
 		{"unknown grant", good, change{"grant_type": v("magic")}, b.id, b.secret, "unsupported_grant_type", "not known", 400},
-		{"a grant of another kind of client", good, change{"grant_type": v("client_credentials")}, b.id, b.secret, "unauthorized_client", "web client", 400},
+		{"a grant of another kind of client", good, change{"grant_type": v("client_credentials")}, b.id, b.secret,
+			"unauthorized_client", "web client", 400},
 		{"no authentication", good, change{"client_id": v(b.id)}, "", "", "invalid_client", "must authenticate", 401},
 		{"wrong secret", good, nil, b.id, "wrong", "invalid_client", "no secret", 401},
 		{"unknown client", good, nil, "nobody", "x", "invalid_client", "no client", 401},
-		{"secret twice", good, change{"client_secret": v(b.secret)}, b.id, b.secret, "invalid_request", "more than one way", 400},
-		{"another client_id in the body", good, change{"client_id": v(sky)}, b.id, b.secret, "invalid_request", "another", 400},
-		{"assertion without a key", good, change{"client_id": v(b.id), "client_assertion": v("a.b.c"), "client_assertion_type": v("urn:ietf:params:oauth:client-assertion-type:jwt-bearer")}, "", "", "invalid_client", "client key", 401},
-		{"assertion type", good, change{"client_id": v(b.id), "client_assertion": v("a.b.c"), "client_assertion_type": v("x")}, "", "", "invalid_client", "client_assertion_type", 401},
+		{"secret twice", good, change{"client_secret": v(b.secret)}, b.id, b.secret, "invalid_request", "more than one way",
+			400},
+		{"another client_id in the body", good, change{"client_id": v(sky)}, b.id, b.secret, "invalid_request", "another",
+			400},
+		{"assertion without a key", good, change{"client_id": v(b.id), "client_assertion": v("a.b.c"),
+			"client_assertion_type": v("urn:ietf:params:oauth:client-assertion-type:jwt-bearer")}, "", "", "invalid_client",
+			"client key", 401},
+		{"assertion type", good, change{"client_id": v(b.id), "client_assertion": v("a.b.c"),
+			"client_assertion_type": v("x")}, "", "", "invalid_client", "client_assertion_type", 401},
 		{"code missing", good, change{"code": nil}, b.id, b.secret, "invalid_request", "code is missing", 400},
 		{"code made up", good, change{"code": v("made-up")}, b.id, b.secret, "invalid_grant", "not issued", 400},
 		{"other client's code", good, change{"client_id": v(sky)}, "", "", "invalid_grant", "not issued to this client", 400},
 		{"redirect missing", good, change{"redirect_uri": nil}, b.id, b.secret, "invalid_request", "redirect_uri", 400},
-		{"another redirect", good, change{"redirect_uri": v(domeCallback)}, b.id, b.secret, "invalid_grant", "redirect_uri", 400},
+		{"another redirect", good, change{"redirect_uri": v(domeCallback)}, b.id, b.secret, "invalid_grant", "redirect_uri",
+			400},
 		{"verifier missing", good, change{"code_verifier": nil}, b.id, b.secret, "invalid_request", "code_verifier", 400},
-		{"wrong verifier", good, change{"code_verifier": v(strings.Repeat("x", 43))}, b.id, b.secret, "invalid_grant", "code_verifier", 400},
-		{"short verifier", good, change{"code_verifier": v("short")}, b.id, b.secret, "invalid_request", "43 to 128 characters", 400},
-		{"verifier with a space", good, change{"code_verifier": v(strings.Repeat("x ", 22))}, b.id, b.secret, "invalid_request", "43 to 128 characters", 400},
-		{"audience that is no API", good, change{"resource": v("https://elsewhere.example")}, b.id, b.secret, "invalid_target", "nothing was granted", 400},
-		{"two audiences", good, change{"resource": v("https://telescope.kestrelridge.example", "https://elsewhere.example")}, b.id, b.secret, "invalid_target", "one resource", 400},
-		{"a parameter twice", good, change{"code_verifier": v(b.verifier, b.verifier)}, b.id, b.secret, "invalid_request", "more than once", 400},
-		{"refresh token missing", refresh, change{"refresh_token": nil}, b.id, b.secret, "invalid_request", "refresh_token", 400},
-		{"refresh token made up", refresh, change{"refresh_token": v("made.up")}, b.id, b.secret, "invalid_grant", "not issued", 400},
-		{"other client's refresh token", refresh, change{"client_id": v(sky)}, "", "", "invalid_grant", "not issued to this client", 400},
-		{"more scope than granted", refresh, change{"scope": v("openid dome.control")}, b.id, b.secret, "invalid_scope", "dome.control", 400},
+		{"wrong verifier", good, change{"code_verifier": v(strings.Repeat("x", 43))}, b.id, b.secret, "invalid_grant",
+			"code_verifier", 400},
+		{"short verifier", good, change{"code_verifier": v("short")}, b.id, b.secret, "invalid_request",
+			"43 to 128 characters", 400},
+		{"verifier with a space", good, change{"code_verifier": v(strings.Repeat("x ", 22))}, b.id, b.secret,
+			"invalid_request", "43 to 128 characters", 400},
+		{"audience that is no API", good, change{"resource": v("https://elsewhere.example")}, b.id, b.secret,
+			"invalid_target", "nothing was granted", 400},
+		{"two audiences", good, change{"resource": v("https://telescope.kestrelridge.example", "https://elsewhere.example")},
+			b.id, b.secret, "invalid_target", "one resource", 400},
+		{"a parameter twice", good, change{"code_verifier": v(b.verifier, b.verifier)}, b.id, b.secret, "invalid_request",
+			"more than once", 400},
+		{"refresh token missing", refresh, change{"refresh_token": nil}, b.id, b.secret, "invalid_request", "refresh_token",
+			400},
+		{"refresh token made up", refresh, change{"refresh_token": v("made.up")}, b.id, b.secret, "invalid_grant",
+			"not issued", 400},
+		{"other client's refresh token", refresh, change{"client_id": v(sky)}, "", "", "invalid_grant",
+			"not issued to this client", 400},
+		{"more scope than granted", refresh, change{"scope": v("openid dome.control")}, b.id, b.secret, "invalid_scope",
+			"dome.control", 400},
 	} {
 		form := c.from()
 		for k, val := range c.change {
@@ -197,17 +223,20 @@ func TestBadTokenRequests(t *testing.T) {
 		if r.text("access_token")+r.text("id_token")+r.text("refresh_token") != "" {
 			t.Errorf("%s: something was issued: %s", c.name, r.raw)
 		}
-		if r.header.Get("Cache-Control") != "no-store" || r.header.Get("Content-Type") != "application/json" || r.status == 401 && r.header.Get("WWW-Authenticate") == "" {
+		if r.header.Get("Cache-Control") != "no-store" || r.header.Get("Content-Type") != "application/json" ||
+			r.status == 401 && r.header.Get("WWW-Authenticate") == "" {
 			t.Errorf("%s: headers %v", c.name, r.header)
 		}
 	}
 	// A wrong redirect URI and a wrong verifier leave the code as it is; a second use ends all that came of the first.
 	form := good()
 	first := post(t, b.e.Token, form, b.id, b.secret)
-	if r := post(t, b.e.Token, form, b.id, b.secret); r.text("error") != "invalid_grant" || !strings.Contains(r.raw, "used before") {
+	if r := post(t, b.e.Token, form, b.id, b.secret); r.text("error") != "invalid_grant" ||
+		!strings.Contains(r.raw, "used before") {
 		t.Errorf("a used code: %s", r.raw)
 	}
-	if r := post(t, b.e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}}, b.id, b.secret); r.text("error") != "invalid_grant" {
+	if r := post(t, b.e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first.text("refresh_token")}},
+		b.id, b.secret); r.text("error") != "invalid_grant" {
 		t.Errorf("the refresh token of a code that was used twice: %s", r.raw)
 	}
 	// A refresh token that was made up with the ID of a chain does the chain no harm.
@@ -238,7 +267,8 @@ func must(r *http.Request, _ error) *http.Request { return r }
 func TestBadTokens(t *testing.T) {
 	t.Parallel()
 	b := newBadStage(t)
-	r := post(t, b.e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {b.code(nil)}, "redirect_uri": {loopCallback}, "code_verifier": {b.verifier}}, b.id, b.secret)
+	r := post(t, b.e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {b.code(nil)},
+		"redirect_uri": {loopCallback}, "code_verifier": {b.verifier}}, b.id, b.secret)
 	good, idToken := r.text("access_token"), r.text("id_token")
 	parts := strings.Split(good, ".")
 	_, jwks, _ := get(t, b.e.JWKS)
@@ -276,11 +306,13 @@ func TestBadTokens(t *testing.T) {
 		for _, at := range []string{api + "/schedule.read", b.e.Userinfo} {
 			req, _ := http.NewRequest("GET", at, nil)
 			req.Header.Set("Authorization", "Bearer "+token)
-			if r := send(t, req); r.status != 401 || r.text("error") != "invalid_token" || !strings.Contains(r.header.Get("WWW-Authenticate"), `Bearer realm=`) || r.body["records"] != nil {
+			if r := send(t, req); r.status != 401 || r.text("error") != "invalid_token" ||
+				!strings.Contains(r.header.Get("WWW-Authenticate"), `Bearer realm=`) || r.body["records"] != nil {
 				t.Errorf("%s at %s: %d %s %v", name, at, r.status, r.raw, r.header)
 			}
 		}
-		if r := post(t, b.e.Introspection, url.Values{"token": {token}}, b.id, b.secret); r.body["active"] != false && name != "ID token" || len(r.body) != 1 {
+		if r := post(t, b.e.Introspection, url.Values{"token": {token}}, b.id, b.secret); r.body["active"] != false &&
+			name != "ID token" || len(r.body) != 1 {
 			t.Errorf("%s introspected: %s", name, r.raw)
 		}
 	}
@@ -308,13 +340,15 @@ func TestBadTokens(t *testing.T) {
 	if r := post(t, b.e.Introspection, url.Values{"token": {good}, "client_id": {sky}}, "", ""); r.status != 401 {
 		t.Errorf("a public client introspects: %s", r.raw)
 	}
-	if r := post(t, b.e.Revocation, url.Values{"token": {good}, "client_id": {sky}}, "", ""); r.text("error") != "unauthorized_client" {
+	if r := post(t, b.e.Revocation, url.Values{"token": {good}, "client_id": {sky}}, "",
+		""); r.text("error") != "unauthorized_client" {
 		t.Errorf("another client revokes: %d %s", r.status, r.raw)
 	}
 	if r := post(t, b.e.Revocation, url.Values{"token": {"unknown"}}, b.id, b.secret); r.status != 200 {
 		t.Errorf("an unknown token: %d %s", r.status, r.raw)
 	}
-	if r := post(t, b.e.Revocation, url.Values{"token": {good}, "token_type_hint": {"refresh_token"}}, b.id, b.secret); r.status != 200 {
+	if r := post(t, b.e.Revocation, url.Values{"token": {good}, "token_type_hint": {"refresh_token"}}, b.id,
+		b.secret); r.status != 200 {
 		t.Errorf("revocation with a wrong hint: %d %s", r.status, r.raw)
 	}
 	req, _ := http.NewRequest("GET", api+"/schedule.read", nil)
@@ -349,10 +383,12 @@ func TestSecretExpires(t *testing.T) {
 	d.env = append(d.env, "TRESSIK_NOW="+now.Add(30*24*time.Hour).Format(time.RFC3339))
 	places, _ := openStage(t, d)
 	r := post(t, discover(t, places["ridge"]).Token, url.Values{"grant_type": {"client_credentials"}}, id, old)
-	if r.status != 401 || r.text("error") != "invalid_client" || !strings.Contains(r.raw, "expired 2031-04-03") || r.text("access_token") != "" {
+	if r.status != 401 || r.text("error") != "invalid_client" || !strings.Contains(r.raw, "expired 2031-04-03") ||
+		r.text("access_token") != "" {
 		t.Errorf("%d %s", r.status, r.raw)
 	}
 	r2 := d.runIn(old+"\n", "token", "get", "frame-courier@ridge", "--secret-file", "-")
-	d.said(r2, 1, []string{"invalid_client", "expired 2031-04-03", "tressik secret add frame-courier@ridge"}, "token", "get")
+	d.said(r2, 1, []string{"invalid_client", "expired 2031-04-03", "tressik secret add frame-courier@ridge"}, "token",
+		"get")
 	d.fails(0, []string{"expired", "2031-04-03"}, "secret", "list", "frame-courier@ridge")
 }

@@ -31,29 +31,37 @@ func TestMetadataOverHTTPS(t *testing.T) {
 	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
 	sum := sha256.Sum256(srv.Certificate().Raw)
 	pin := hex.EncodeToString(sum[:])
-	d.fails(1, []string{"certificate is not trusted", "--ca FILE", pin}, "provider", "add", "southmere", "--metadata", srv.URL+"/md")
-	d.fails(1, []string{"not the pinned one"}, "provider", "add", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", strings.Repeat("00", 32))
-	d.fails(1, []string{"HTML instead of XML", "open the address in a browser"}, "provider", "add", "southmere", "--metadata", srv.URL+"/page", "--ca", "ca.pem")
+	d.fails(1, []string{"certificate is not trusted", "--ca FILE", pin}, "provider", "add", "southmere", "--metadata",
+		srv.URL+"/md")
+	d.fails(1, []string{"not the pinned one"}, "provider", "add", "southmere", "--metadata", srv.URL+"/md", "--tls-pin",
+		strings.Repeat("00", 32))
+	d.fails(1, []string{"HTML instead of XML", "open the address in a browser"}, "provider", "add", "southmere",
+		"--metadata", srv.URL+"/page", "--ca", "ca.pem")
 	d.ok("provider", "add", "southmere", "--metadata", srv.URL+"/md", "--ca", "ca.pem")
 	d.ok("provider", "change", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", pin)
 	d.fails(0, []string{srv.URL + "/md"}, "provider", "show", "southmere")
 }
 
-// TestEncryptedResponseIsInspected has the peer sign and then encrypt an assertion to an app whose key is given as a file.
+// TestEncryptedResponseIsInspected has the peer sign and then encrypt an assertion to an app whose key is given as a
+// file.
 func TestEncryptedResponseIsInspected(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
 	f := newForeign(t, d)
 	openssl := peer.Need(t, "openssl")
-	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "app.key", "-out", "app.pem", "-days", "9000", "-subj", "/CN=nightlog.kestrelridge.example")
+	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "app.key", "-out", "app.pem", "-days",
+		"9000", "-subj", "/CN=nightlog.kestrelridge.example")
 	f.tool(openssl, "x509", "-in", "app.pem", "-pubkey", "-noout", "-out", "app.pub")
 	d.ok("provider", "add", "southmere", "--metadata", "southmere.xml")
 	d.ok("app", "change", "nightlog", "--encryption-cert", "app.pem")
 	d.fails(3, nil, "federate", "nightlog", "--with", "southmere")
 	d.write("t.xml", foreignResponse)
-	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem", "idp.key", "--output", "signed.xml", "t.xml")
-	d.write("enc.tmpl", `<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
-	f.tool(f.xmlsec1, "--encrypt", "--pubkey-pem", "app.pub", "--session-key", "aes-256", "--xml-data", "signed.xml", "--node-xpath", "//*[local-name()='Assertion']", "--output", "enc.xml", "enc.tmpl")
+	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem",
+		"idp.key", "--output", "signed.xml", "t.xml")
+	d.write("enc.tmpl",
+		`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
+	f.tool(f.xmlsec1, "--encrypt", "--pubkey-pem", "app.pub", "--session-key", "aes-256", "--xml-data", "signed.xml",
+		"--node-xpath", "//*[local-name()='Assertion']", "--output", "enc.xml", "enc.tmpl")
 	text := d.read("enc.xml")
 	open, end := strings.Index(text, "<EncryptedData"), strings.Index(text, "</EncryptedData>")+len("</EncryptedData>")
 	d.write("enc.xml", text[:open]+`<saml2:EncryptedAssertion>`+text[open:end]+`</saml2:EncryptedAssertion>`+text[end:])
@@ -79,22 +87,31 @@ func TestEncryptedResponseIsInspected(t *testing.T) {
 func TestExamplesRun(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
-	d.write("captured.txt", `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
+	d.write("captured.txt",
+		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
 	_, _, pub := clientKey(t)
 	d.write("courier.pem", pub)
 	for _, c := range []struct {
 		args []string
 		code []int
 	}{
-		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}}, {[]string{"app", "show"}, []int{0}},
-		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"}, []int{0}}, {[]string{"claims", "list"}, []int{0}},
-		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}}, {[]string{"next"}, []int{0}},
-		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
-		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3, 0}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
-		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}}, {[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},
+		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}},
+		{[]string{"app", "show"}, []int{0}},
+		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"},
+			[]int{0}}, {[]string{"claims", "list"}, []int{0}},
+		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}},
+		{[]string{"next"}, []int{0}},
+		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"},
+			[]int{0}}, {[]string{"people", "load"}, []int{0}},
+		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"},
+			[]int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
+		{[]string{"inspect"}, []int{0, 3, 0}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
+			[]int{0}}, {[]string{"trust", "end"}, []int{0}},
+		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}},
+		{[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},
 		{[]string{"secret", "add"}, []int{0}}, {[]string{"secret", "list"}, []int{0}},
-		{[]string{"consent", "show"}, []int{0}}, {[]string{"consent", "list"}, []int{0}}, {[]string{"consent", "give"}, []int{0}}, {[]string{"consent", "withdraw"}, []int{0}},
+		{[]string{"consent", "show"}, []int{0}}, {[]string{"consent", "list"}, []int{0}}, {[]string{"consent", "give"},
+			[]int{0}}, {[]string{"consent", "withdraw"}, []int{0}},
 		{[]string{"permission", "drop"}, []int{0}}, {[]string{"permission", "unpublish"}, []int{0}},
 		{[]string{"token", "get"}, []int{0}},
 	} {

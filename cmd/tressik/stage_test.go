@@ -70,11 +70,13 @@ func TestStageServesAndEnds(t *testing.T) {
 	d := federated(t)
 	places, c := openStage(t, d)
 	nightlog, ridge := places["nightlog"], places["ridge"]
-	if !strings.HasPrefix(nightlog.Start, "http://127.0.0.1:") || nightlog.Played != "by a stand-in, with keys of the stage" || ridge.Played != "with keys of the stage" {
+	if !strings.HasPrefix(nightlog.Start, "http://127.0.0.1:") ||
+		nightlog.Played != "by a stand-in, with keys of the stage" || ridge.Played != "with keys of the stage" {
 		t.Errorf("%+v", places)
 	}
 	code, md, h := get(t, ridge.Metadata)
-	if code != 200 || h.Get("Content-Type") != "application/samlmetadata+xml" || !strings.Contains(md, ridge.SingleSignOn) {
+	if code != 200 || h.Get("Content-Type") != "application/samlmetadata+xml" ||
+		!strings.Contains(md, ridge.SingleSignOn) {
 		t.Errorf("metadata: %d %v", code, h)
 	}
 	// What it serves is metadata that can be read over loopback.
@@ -84,7 +86,8 @@ func TestStageServesAndEnds(t *testing.T) {
 		t.Errorf("start: %d %s", code, page)
 	}
 	csp := h.Get("Content-Security-Policy")
-	if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") || h.Get("X-Content-Type-Options") != "nosniff" {
+	if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") ||
+		h.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("headers: %v", h)
 	}
 	if !strings.Contains(page, "its clock is set to "+clock) {
@@ -97,7 +100,8 @@ func TestStageServesAndEnds(t *testing.T) {
 	}
 	// A form without the browser that was asked is refused; an unknown host gets nothing.
 	token := regexp.MustCompile(`name="form_token" value="([^"]+)"`).FindStringSubmatch(page)[1]
-	resp, err := http.Post(ridge.SingleSignOn+"/sign-in", "application/x-www-form-urlencoded", strings.NewReader("form_token="+token+"&person=mira"))
+	resp, err := http.Post(ridge.SingleSignOn+"/sign-in", "application/x-www-form-urlencoded",
+		strings.NewReader("form_token="+token+"&person=mira"))
 	if err != nil || resp.StatusCode != 403 {
 		t.Errorf("a stolen form: %v %v", resp.StatusCode, err)
 	}
@@ -106,7 +110,8 @@ func TestStageServesAndEnds(t *testing.T) {
 	if resp, err := http.DefaultClient.Do(req); err != nil || resp.StatusCode != http.StatusMisdirectedRequest {
 		t.Errorf("a rebound host: %v %v", resp, err)
 	}
-	if code, page, _ := get(t, ridge.SingleSignOn+"?SAMLRequest=%3Cscript%3Ealert(1)%3C/script%3E"); code != 400 || strings.Contains(page, "<script>alert") {
+	if code, page, _ := get(t, ridge.SingleSignOn+"?SAMLRequest=%3Cscript%3Ealert(1)%3C/script%3E"); code != 400 ||
+		strings.Contains(page, "<script>alert") {
 		t.Errorf("garbage: %d", code)
 	}
 	if code, _, _ := get(t, nightlog.AssertionConsumer); code != 403 {
@@ -154,24 +159,30 @@ func TestAppUnderTest(t *testing.T) {
 		b, _ := io.ReadAll(resp.Body)
 		return string(b)
 	}
-	page := post(places["ridge"].SingleSignOn, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString([]byte(request))}, "RelayState": {"here & there"}})
-	page = post(places["ridge"].SingleSignOn+"/sign-in", url.Values{"form_token": {field(page, "form_token")}, "person": {"mira"}})
+	page := post(places["ridge"].SingleSignOn,
+		url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString([]byte(request))}, "RelayState": {"here & there"}})
+	page = post(places["ridge"].SingleSignOn+"/sign-in", url.Values{"form_token": {field(page, "form_token")},
+		"person": {"mira"}})
 	if !strings.Contains(page, `action="`+app.URL+`/acs"`) {
 		t.Fatalf("the form goes elsewhere:\n%s", page)
 	}
-	post(app.URL+"/acs", url.Values{"SAMLResponse": {field(page, "SAMLResponse")}, "RelayState": {field(page, "RelayState")}})
+	post(app.URL+"/acs", url.Values{"SAMLResponse": {field(page, "SAMLResponse")},
+		"RelayState": {field(page, "RelayState")}})
 	form := <-got
 	if form.Get("RelayState") != "here & there" {
 		t.Errorf("RelayState %q", form.Get("RelayState"))
 	}
 	var v inspection
-	r := d.json(&v, "inspect", d.write("captured", form.Get("SAMLResponse")), "--trust", "trial@ridge", "--request", "_trial1")
-	if r.code != 0 || v.Verdict != "accepted" || v.Claims["urn:oid:0.9.2342.19200300.100.1.3"][0] != "mira.solano@kestrelridge.example" {
+	r := d.json(&v, "inspect", d.write("captured", form.Get("SAMLResponse")), "--trust", "trial@ridge", "--request",
+		"_trial1")
+	if r.code != 0 || v.Verdict != "accepted" ||
+		v.Claims["urn:oid:0.9.2342.19200300.100.1.3"][0] != "mira.solano@kestrelridge.example" {
 		t.Errorf("%d %+v", r.code, v)
 	}
 }
 
-// TestBrowserSignsIn has a real browser go from the app's start link to the app's page. With TRESSIK_SHOTS set to a folder
+// TestBrowserSignsIn has a real browser go from the app's start link to the app's page. With TRESSIK_SHOTS set to a
+// folder
 // it leaves pictures of the pages there.
 func TestBrowserSignsIn(t *testing.T) {
 	t.Parallel()
@@ -193,7 +204,8 @@ func TestBrowserSignsIn(t *testing.T) {
 	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Signed in"`)
 	text := b.eval(`document.body.innerText`)
-	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed", "multi-factor"} {
+	for _, w := range []string{"Signed in", "mira.solano@kestrelridge.example", "Mira Solano", "every check passed",
+		"multi-factor"} {
 		if !strings.Contains(text, w) {
 			t.Errorf("the app's page lacks %q:\n%s", w, text)
 		}
@@ -211,7 +223,8 @@ func TestBrowserSignsIn(t *testing.T) {
 	b.until(`document.title === "Second factor"`)
 	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Sign-in refused"`)
-	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "saml.admission") || !strings.Contains(text, "archivists") {
+	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "saml.admission") ||
+		!strings.Contains(text, "archivists") {
 		t.Errorf("the refusal does not name its reason:\n%s", text)
 	}
 }

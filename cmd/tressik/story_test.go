@@ -37,8 +37,12 @@ func TestDemoRunsItsStory(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	out := d.ok("demo", "--dir", "demo")
-	for _, w := range []string{"insufficient_scope", "an administrator has not consented yet to telescope-api:frames.read", "3 records, as the user", "3 records, as itself",
-		"no sign-in and no consent was asked for: the session of nightlog held", "no app's own", "ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge", "ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere", "wants `mail`, gets `email`",
+	for _, w := range []string{"insufficient_scope", "an administrator has not consented yet to telescope-api:frames.read",
+		"3 records, as the user", "3 records, as itself",
+		"no sign-in and no consent was asked for: the session of nightlog held", "no app's own",
+		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
+		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
+		"wants `mail`, gets `email`",
 		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm", "a provider would stop here"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the demo does not show %q", w)
@@ -67,7 +71,8 @@ func TestDemoRunsItsStory(t *testing.T) {
 	var v consentView
 	d.json(&v, "consent", "show", "dome-scheduler@ridge")
 	for name, standing := range v.standing() {
-		if want := map[bool]string{true: "waiting", false: "consented"}[name == "telescope-api:schedule.write"]; standing != want {
+		if want := map[bool]string{true: "waiting",
+			false: "consented"}[name == "telescope-api:schedule.write"]; standing != want {
 			t.Errorf("%s is %s", name, standing)
 		}
 	}
@@ -81,8 +86,10 @@ func TestStory(t *testing.T) {
 	d := federated(t)
 	d.fails(0, []string{"tressik handoff nightlog@ridge --for app", "open", "done"}, "next", "nightlog@ridge")
 	sheet := d.ok("handoff", "nightlog@ridge", "--for", "app")
-	for _, w := range []string{"https://login.kestrelridge.example/sso", "EntityDescriptor entityID", "SingleSignOnService", "BEGIN CERTIFICATE",
-		"https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog", "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"} {
+	for _, w := range []string{"https://login.kestrelridge.example/sso", "EntityDescriptor entityID",
+		"SingleSignOnService", "BEGIN CERTIFICATE",
+		"https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog",
+		"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"} {
 		if !strings.Contains(sheet, w) {
 			t.Errorf("the sheet lacks %q", w)
 		}
@@ -105,7 +112,8 @@ func TestStory(t *testing.T) {
 	}
 	var rs []rehearsal
 	r := d.json(&rs, "rehearse", "nightlog@ridge", "--as", "mira")
-	if r.code != 0 || rs[0].Verdict != "accepted" || rs[0].Claims["displayName"][0] != "Mira Solano" || !slices.Equal(rs[0].StandIns, []string{"nightlog"}) {
+	if r.code != 0 || rs[0].Verdict != "accepted" || rs[0].Claims["displayName"][0] != "Mira Solano" ||
+		!slices.Equal(rs[0].StandIns, []string{"nightlog"}) {
 		t.Fatalf("rehearsal: %d, %+v", r.code, rs)
 	}
 	d.json(&trust, "trust", "show", "nightlog@ridge")
@@ -114,9 +122,11 @@ func TestStory(t *testing.T) {
 	}
 	// The messages, kept, are judged by inspect as the two sides judged them.
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
-	for file, kind := range map[string]string{"kept/01-nightlog@ridge-request.txt": "SAML AuthnRequest", "kept/02-nightlog@ridge-response.txt": "SAML Response"} {
+	for file, kind := range map[string]string{"kept/01-nightlog@ridge-request.txt": "SAML AuthnRequest",
+		"kept/02-nightlog@ridge-response.txt": "SAML Response"} {
 		var v inspection
-		if r := d.json(&v, "inspect", file, "--trust", "nightlog@ridge"); r.code != 0 || v.Kind != kind || v.Verdict != "accepted" {
+		if r := d.json(&v, "inspect", file, "--trust", "nightlog@ridge"); r.code != 0 || v.Kind != kind ||
+			v.Verdict != "accepted" {
 			t.Errorf("%s: %d %+v", file, r.code, v)
 		}
 	}
@@ -136,7 +146,8 @@ func TestStory(t *testing.T) {
 		actions = append(actions, e.Action)
 	}
 	// The provider is Tressik's own: handing over to it changes nothing, and leaves no entry.
-	want := []string{"trust.add", "claims.set", "trust.handoff", "trust.rehearse", "trust.rehearse", "trust.end", "trust.remove"}
+	want := []string{"trust.add", "claims.set", "trust.handoff", "trust.rehearse", "trust.rehearse", "trust.end",
+		"trust.remove"}
 	if !slices.Equal(actions, want) {
 		t.Errorf("the journal has %v, want %v", actions, want)
 	}
@@ -151,15 +162,20 @@ func TestRehearsalsThatFail(t *testing.T) {
 		args  []string
 		want  []string
 	}{
-		{"not admitted", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "group:observers"}}, []string{"--as", "petra"}, []string{"saml.admission"}},
-		{"weaker than asked for", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "everyone", "--strength", "mfa"}},
+		{"not admitted", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "group:observers"}},
+			[]string{"--as", "petra"}, []string{"saml.admission"}},
+		{"weaker than asked for", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "everyone", "--strength",
+			"mfa"}},
 			[]string{"--as", "mira", "--factors", "password"}, []string{"saml.strength"}},
-		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}}, []string{"--as", "mira", "--suppose", "clock=+9m"},
+		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}}, []string{"--as", "mira",
+			"--suppose", "clock=+9m"},
 			[]string{"request.time", "saml.time.late"}},
 		{"provider's key unknown", nil, []string{"--as", "mira", "--suppose", "key=other"}, []string{"saml.signature.key"}},
-		{"app's entity ID differs", nil, []string{"--as", "mira", "--suppose", "entity-id=https://nightlog.kestrelridge.example/saml/"},
+		{"app's entity ID differs", nil, []string{"--as", "mira", "--suppose",
+			"entity-id=https://nightlog.kestrelridge.example/saml/"},
 			[]string{"request.issuer", "saml.audience"}},
-		{"claim under another name", [][]string{{"claims", "drop", "nightlog@ridge", "mail"}, {"claims", "set", "nightlog@ridge", "email=person.mail"}},
+		{"claim under another name", [][]string{{"claims", "drop", "nightlog@ridge", "mail"},
+			{"claims", "set", "nightlog@ridge", "email=person.mail"}},
 			[]string{"--as", "mira"}, []string{"claims.required"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -177,13 +193,15 @@ func TestRehearsalsThatFail(t *testing.T) {
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
-	d.fails(1, []string{"acs, entity-id and clock"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose", "moon=full")
+	d.fails(1, []string{"acs, entity-id and clock"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose",
+		"moon=full")
 }
 
 func TestOwnAppSignsAndDecrypts(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
-	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example", "--encrypted", "--key", "ecdsa-p256")
+	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example", "--encrypted", "--key",
+		"ecdsa-p256")
 	d.ok("federate", "plates", "--with", "ridge", "--signs", "both")
 	var rs []rehearsal
 	r := d.json(&rs, "rehearse", "plates@ridge", "--as", "mira")
@@ -194,22 +212,26 @@ func TestOwnAppSignsAndDecrypts(t *testing.T) {
 	for _, f := range rs[0].Findings {
 		ids += f.ID + "=" + f.Saw + "\n"
 	}
-	for _, w := range []string{"saml.encryption=encrypted with", "request.signature=made with the app's key", "saml.signature=rsa-sha256"} {
+	for _, w := range []string{"saml.encryption=encrypted with", "request.signature=made with the app's key",
+		"saml.signature=rsa-sha256"} {
 		if !strings.Contains(ids, w) {
 			t.Errorf("no %s in\n%s", w, ids)
 		}
 	}
 	var sheet struct{ Certificate, MetadataXML string }
 	d.json(&sheet, "handoff", "plates@ridge", "--for", "provider")
-	if n := strings.Count(sheet.Certificate, "BEGIN CERTIFICATE"); n != 2 || !strings.Contains(sheet.MetadataXML, "aes256-gcm") {
+	if n := strings.Count(sheet.Certificate, "BEGIN CERTIFICATE"); n != 2 || !strings.Contains(sheet.MetadataXML,
+		"aes256-gcm") {
 		t.Errorf("the provider is given %d certificates of an app that signs and decrypts with two", n)
 	}
 	// From the provider's side, an app with a start link goes there; single sign-on holds for the second app.
 	d.ok("rehearse", "plates@ridge", "--as", "mira", "--from", "provider")
 	d.fails(3, nil, "federate", "nightlog", "--with", "ridge")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
-	d.fails(0, []string{"not known", "tressik app change nightlog --start URL"}, "handoff", "nightlog@ridge", "--for", "app", "--dry-run")
-	d.fails(0, []string{"no sign-in was asked for"}, "rehearse", "plates@ridge", "nightlog@ridge", "--as", "mira", "--format", "json")
+	d.fails(0, []string{"not known", "tressik app change nightlog --start URL"}, "handoff", "nightlog@ridge", "--for",
+		"app", "--dry-run")
+	d.fails(0, []string{"no sign-in was asked for"}, "rehearse", "plates@ridge", "nightlog@ridge", "--as", "mira",
+		"--format", "json")
 	d.fails(3, []string{"saml.unsolicited"}, "rehearse", "nightlog@ridge", "--as", "mira", "--from", "provider")
 	d.ok("trust", "change", "nightlog@ridge", "--unsolicited", "allow")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--from", "provider")
@@ -227,15 +249,18 @@ func TestMetadataIsKeptAndWritten(t *testing.T) {
 		}
 	}
 	d.json(&show, "provider", "show", "ridge")
-	d.write("ridge.pem", "-----BEGIN CERTIFICATE-----\n"+show.Saml.IdentityProvider.Keys[0].Certificate+"\n-----END CERTIFICATE-----\n")
+	d.write("ridge.pem",
+		"-----BEGIN CERTIFICATE-----\n"+show.Saml.IdentityProvider.Keys[0].Certificate+"\n-----END CERTIFICATE-----\n")
 	d.ok("metadata", "verify", "ridge.xml", "--signed-by", "ridge.pem")
 	d.write("changed.xml", strings.Replace(d.read("ridge.xml"), "/sso", "/s50", 1))
 	d.fails(3, []string{"metadata.signature.changed"}, "metadata", "verify", "changed.xml", "--signed-by", "ridge.pem")
-	d.fails(1, []string{"not signed with the key"}, "provider", "add", "copy", "--metadata", "changed.xml", "--signed-by", "ridge.pem")
+	d.fails(1, []string{"not signed with the key"}, "provider", "add", "copy", "--metadata", "changed.xml", "--signed-by",
+		"ridge.pem")
 
 	// As received: odd but legal bytes come back unchanged.
 	odd := strings.Replace(d.read("ridge.xml"), "<md:EntityDescriptor", "<!-- kept -->\r\n<md:EntityDescriptor", 1)
-	odd = strings.ReplaceAll(odd, "https://login.kestrelridge.example/metadata", "https://login.southmere.example/metadata")
+	odd = strings.ReplaceAll(odd, "https://login.kestrelridge.example/metadata",
+		"https://login.southmere.example/metadata")
 	d.write("odd.xml", odd)
 	if r := d.runIn(odd, "provider", "add", "southmere", "--metadata", "-"); r.code != 0 {
 		t.Fatalf("%+v", r)
@@ -259,35 +284,43 @@ func TestAggregates(t *testing.T) {
 	one := d.ok("metadata", "write", "ridge")
 	one = one[strings.Index(one, "<md:"):]
 	two := strings.ReplaceAll(one, "login.kestrelridge", "idp.southmere")
-	d.write("agg.xml", `<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" validUntil="2031-03-10T00:00:00Z">`+
-		strings.ReplaceAll(one, ` ID="`, ` ID="a`)+two+`</md:EntitiesDescriptor>`)
+	d.write("agg.xml",
+		`<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" validUntil="2031-03-10T00:00:00Z">`+
+			strings.ReplaceAll(one, ` ID="`, ` ID="a`)+two+`</md:EntitiesDescriptor>`)
 	d.fails(1, []string{"--entity", "holds 2"}, "provider", "add", "x", "--metadata", "agg.xml")
-	d.fails(1, []string{"did you mean https://idp.southmere.example/metadata"}, "provider", "add", "x", "--metadata", "agg.xml", "--entity", "https://idp.southmere.example/metadat")
-	d.fails(0, []string{"metadata.expiring", "2031-03-10"}, "provider", "add", "southmere", "--metadata", "agg.xml", "--entity", "https://idp.southmere.example/metadata")
+	d.fails(1, []string{"did you mean https://idp.southmere.example/metadata"}, "provider", "add", "x", "--metadata",
+		"agg.xml", "--entity", "https://idp.southmere.example/metadat")
+	d.fails(0, []string{"metadata.expiring", "2031-03-10"}, "provider", "add", "southmere", "--metadata", "agg.xml",
+		"--entity", "https://idp.southmere.example/metadata")
 }
 
 func TestFormatsAndCompletion(t *testing.T) {
 	t.Parallel()
 	d := federated(t)
-	for format, w := range map[string]string{"json": `"standing": "drafted"`, "yaml": "standing: drafted", "csv": "trust,standing,admits", "markdown": "| Trust |"} {
+	for format, w := range map[string]string{"json": `"standing": "drafted"`, "yaml": "standing: drafted",
+		"csv": "trust,standing,admits", "markdown": "| Trust |"} {
 		if out := d.ok("trust", "list", "--format", format); !strings.Contains(out, w) {
 			t.Errorf("%s: %s", format, out)
 		}
 	}
-	for _, args := range [][]string{{"provider", "show", "ridge"}, {"trust", "show", "nightlog@ridge"}, {"claims", "preview", "nightlog@ridge", "--as", "mira"},
-		{"handoff", "nightlog@ridge", "--for", "app", "--dry-run"}, {"journal", "list"}, {"people", "list"}, {"people", "show", "mira"}, {"claims", "list", "nightlog@ridge"}} {
+	for _, args := range [][]string{{"provider", "show", "ridge"}, {"trust", "show", "nightlog@ridge"},
+		{"claims", "preview", "nightlog@ridge", "--as", "mira"},
+		{"handoff", "nightlog@ridge", "--for", "app", "--dry-run"}, {"journal", "list"}, {"people", "list"},
+		{"people", "show", "mira"}, {"claims", "list", "nightlog@ridge"}} {
 		for _, f := range []string{"csv", "markdown", "yaml"} {
 			if out := d.ok(append(args, "--format", f)...); strings.TrimSpace(out) == "" {
 				t.Errorf("%v in %s is empty", args, f)
 			}
 		}
 	}
-	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""}, "ridge": {"federate", "nightlog", "--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
+	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""}, "ridge": {"federate", "nightlog",
+		"--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
 		if out := d.ok(append([]string{"__complete"}, args...)...); !strings.Contains(out, want+"\n") {
 			t.Errorf("completing %v: %s", args, out)
 		}
 	}
-	if out := d.ok("version"); !strings.Contains(out, "tressik ") || !strings.Contains(out, "commit ") || !strings.Contains(out, "go1.") {
+	if out := d.ok("version"); !strings.Contains(out, "tressik ") || !strings.Contains(out, "commit ") ||
+		!strings.Contains(out, "go1.") {
 		t.Errorf("version says %s", out)
 	}
 	for _, f := range []string{"tressik.ledger", "tressik.seal-key"} {
@@ -305,14 +338,16 @@ func TestRequestsByPOST(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
 	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example")
-	d.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--sso", "post=https://idp.southmere.example/sso", "--wants-signed-requests", "on")
+	d.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--sso",
+		"post=https://idp.southmere.example/sso", "--wants-signed-requests", "on")
 	d.ok("federate", "plates", "--with", "southmere")
 	var rs []rehearsal
 	r := d.json(&rs, "rehearse", "plates@southmere", "--as", "mira")
 	if r.code != 0 || !strings.Contains(r.out, "made with the app's key") {
 		t.Errorf("%d\n%s", r.code, r.out)
 	}
-	d.fails(0, []string{"trust.admits", "--admits group:observers`"}, "trust", "change", "plates@southmere", "--admits", "group:observer")
+	d.fails(0, []string{"trust.admits", "--admits group:observers`"}, "trust", "change", "plates@southmere", "--admits",
+		"group:observer")
 	d.ok("trust", "change", "plates@southmere", "--admits", "everyone")
 	d.fails(3, []string{"trust.requests-signed"}, "trust", "change", "plates@southmere", "--sign-requests", "off")
 	d.fails(3, []string{"request.signature.missing"}, "rehearse", "plates@southmere", "--as", "mira")
@@ -335,7 +370,8 @@ func TestChangedPartyIsHandedOverAgain(t *testing.T) {
 	if got := standing(); got != "rehearsed" {
 		t.Errorf("a new title makes it %s", got)
 	}
-	d.fails(0, []string{"handed over and rehearsed again", "nightlog@ridge"}, "provider", "change", "ridge", "--sso", "https://login.kestrelridge.example/sso2")
+	d.fails(0, []string{"handed over and rehearsed again", "nightlog@ridge"}, "provider", "change", "ridge", "--sso",
+		"https://login.kestrelridge.example/sso2")
 	if got := standing(); got != "drafted" {
 		t.Errorf("a new sign-in URL leaves it %s", got)
 	}
@@ -355,7 +391,8 @@ func TestPeopleDryRunAndReplace(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
 	csv := d.write("p.csv", "uid,mail\nmira,new@kestrelridge.example\nilse,ilse@kestrelridge.example\n")
-	d.fails(0, []string{"1 added, 1 changed, 1 removed", "nothing was kept"}, "people", "load", csv, "--replace", "--dry-run")
+	d.fails(0, []string{"1 added, 1 changed, 1 removed", "nothing was kept"}, "people", "load", csv, "--replace",
+		"--dry-run")
 	d.fails(0, []string{"petra"}, "people", "list")
 	d.fails(0, []string{"1 added, 1 changed, 1 removed"}, "people", "load", csv, "--replace")
 	d.fails(1, []string{"no person \"petra\""}, "people", "show", "petra")
@@ -382,7 +419,8 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 			return
 		}
 		for _, line := range strings.Split(list, "\n") {
-			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' && f[0] != "help" && f[0] != "completion" && f[0] != "tressik" {
+			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' && f[0] != "help" &&
+				f[0] != "completion" && f[0] != "tressik" {
 				walk(append(slices.Clone(args), f[0]))
 			}
 		}

@@ -27,7 +27,8 @@ func TestSubjectsNeverMove(t *testing.T) {
 		run  func()
 	}{
 		{"the app's entity ID", "mira", func() {
-			d.run("app", "change", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml/v2", "--acs", "https://nightlog.kestrelridge.example/saml/acs")
+			d.run("app", "change", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml/v2", "--acs",
+				"https://nightlog.kestrelridge.example/saml/acs")
 		}},
 		{"letter case", "MIRA", func() {
 			d.ok("people", "load", d.write("case.ldif", strings.ReplaceAll(peopleLDIF, "uid: mira", "uid: Mira")))
@@ -37,12 +38,14 @@ func TestSubjectsNeverMove(t *testing.T) {
 			d.ok("people", "load", d.write("mail.ldif", strings.ReplaceAll(peopleLDIF, "mira.solano@", "m.solano@")))
 		}},
 		{"gone for a while", "mira", func() {
-			d.ok("people", "load", d.write("without.ldif", strings.ReplaceAll(peopleLDIF, "uid: mira", "uid: nobody")), "--replace")
+			d.ok("people", "load", d.write("without.ldif", strings.ReplaceAll(peopleLDIF, "uid: mira", "uid: nobody")),
+				"--replace")
 			d.ok("people", "load", "people.ldif", "--replace")
 		}},
 		{"a UUID is known", "mira", func() { d.ok("people", "load", d.write("uuid.ldif", withUUID), "--replace") }},
 		{"a new name with the UUID", "m.solano", func() {
-			d.ok("people", "load", d.write("named.ldif", strings.ReplaceAll(withUUID, "uid: mira", "uid: m.solano")), "--replace")
+			d.ok("people", "load", d.write("named.ldif", strings.ReplaceAll(withUUID, "uid: mira", "uid: m.solano")),
+				"--replace")
 		}},
 		{"renamed", "solano", func() { d.ok("people", "rename", "m.solano", "solano") }},
 		{"claims and terms", "solano", func() {
@@ -75,7 +78,8 @@ func TestSubjectsNeverMove(t *testing.T) {
 func TestTransientSubjects(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
-	d.fails(1, []string{"transient", "never reassigned"}, "claims", "set", "dome-scheduler@ridge", "--subject-format", "transient")
+	d.fails(1, []string{"transient", "never reassigned"}, "claims", "set", "dome-scheduler@ridge", "--subject-format",
+		"transient")
 	f := federated(t)
 	f.ok("claims", "set", "nightlog@ridge", "--subject-format", "persistent")
 }

@@ -22,7 +22,8 @@ func TestTokenForScripts(t *testing.T) {
 	const courier = "frame-courier@ridge"
 	d.ok("permission", "ask", courier, "telescope-api:frames.write")
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
-	d.fails(1, []string{"invalid_scope", "has not consented yet to telescope-api:frames.read, telescope-api:frames.write", "tressik consent give " + courier}, "token", "get", courier, "--secret-file", "s")
+	d.fails(1, []string{"invalid_scope", "has not consented yet to telescope-api:frames.read, telescope-api:frames.write",
+		"tressik consent give " + courier}, "token", "get", courier, "--secret-file", "s")
 	d.ok("consent", "give", courier, "--for", "everyone")
 	secret := strings.TrimSpace(d.read("s"))
 	// From a file, from standard input, from the environment; never from an argument.
@@ -30,7 +31,8 @@ func TestTokenForScripts(t *testing.T) {
 	if strings.Count(token, ".") != 2 || strings.ContainsAny(token, " \n") {
 		t.Errorf("it is not printed alone: %q", token)
 	}
-	if r := d.runIn(secret+"\n", "token", "get", courier, "--secret-file", "-"); r.code != 0 || !strings.Contains(r.err, "scope frames.read frames.write; expires 2031-03-04 09:15 UTC") {
+	if r := d.runIn(secret+"\n", "token", "get", courier, "--secret-file", "-"); r.code != 0 ||
+		!strings.Contains(r.err, "scope frames.read frames.write; expires 2031-03-04 09:15 UTC") {
 		t.Errorf("%+v", r)
 	}
 	var got struct {
@@ -39,7 +41,8 @@ func TestTokenForScripts(t *testing.T) {
 		Expires     time.Time
 	}
 	d.env = append(d.env, "TRESSIK_CLIENT_SECRET="+secret)
-	if r := d.json(&got, "token", "get", courier, "--scope", "frames.read"); r.code != 0 || got.Scope != "frames.read" || got.Expires.Format(time.RFC3339) != "2031-03-04T09:15:00Z" {
+	if r := d.json(&got, "token", "get", courier, "--scope", "frames.read"); r.code != 0 || got.Scope != "frames.read" ||
+		got.Expires.Format(time.RFC3339) != "2031-03-04T09:15:00Z" {
 		t.Errorf("%+v", got)
 	}
 	d.env = d.env[:len(d.env)-1]
@@ -49,20 +52,29 @@ func TestTokenForScripts(t *testing.T) {
 	}
 	d.fails(1, []string{"there already"}, "token", "get", courier, "--secret-file", "s", "--out", "jwt")
 	d.fails(2, []string{"--secret-file", "TRESSIK_CLIENT_SECRET", "--key"}, "token", "get", courier)
-	d.fails(1, []string{"invalid_client", "no secret of " + courier}, "token", "get", courier, "--secret-file", d.write("wrong", "wrong\n"))
+	d.fails(1, []string{"invalid_client", "no secret of " + courier}, "token", "get", courier, "--secret-file",
+		d.write("wrong", "wrong\n"))
 	d.fails(1, []string{"one line"}, "token", "get", courier, "--secret-file", d.write("two", "a\nb\n"))
 	d.fails(1, []string{"no such file"}, "token", "get", courier, "--secret-file", "missing")
-	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier, "--secret-file", "s", "--scope", "dome.control")
-	d.fails(1, []string{"invalid_target"}, "token", "get", courier, "--secret-file", "s", "--resource", "https://elsewhere.example")
-	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s", "--stage", "nonsense")
-	d.fails(1, []string{"connection refused", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier, "--secret-file", "s", "--stage", "http://127.0.0.1:1")
-	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get", "dome-scheduler@ridge", "--secret-file", "s")
+	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier, "--secret-file", "s",
+		"--scope", "dome.control")
+	d.fails(1, []string{"invalid_target"}, "token", "get", courier, "--secret-file", "s", "--resource",
+		"https://elsewhere.example")
+	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s", "--stage",
+		"nonsense")
+	d.fails(1, []string{"connection refused", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier,
+		"--secret-file", "s", "--stage", "http://127.0.0.1:1")
+	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get",
+		"dome-scheduler@ridge", "--secret-file", "s")
 	d.fails(1, []string{"did you mean " + courier}, "token", "get", "frame-curier@ridge", "--secret-file", "s")
 
 	// Explained, and judged as the API would.
-	d.fails(0, []string{"JWT, an access token", "read the frames of a night (telescope-api)", "as itself: sub is the client ID", "it expires", "2031-03-04 09:15:00 UTC, in 15 minutes", "ES256 with the key", "of ridge"}, "inspect", "jwt")
+	d.fails(0, []string{"JWT, an access token", "read the frames of a night (telescope-api)",
+		"as itself: sub is the client ID", "it expires", "2031-03-04 09:15:00 UTC, in 15 minutes", "ES256 with the key",
+		"of ridge"}, "inspect", "jwt")
 	var v inspection
-	if r := d.json(&v, "inspect", "jwt", "--trust", courier); r.code != 0 || v.Verdict != "accepted" || v.Subject != d.clientID(courier) || v.Facts["exp"] == "" {
+	if r := d.json(&v, "inspect", "jwt", "--trust", courier); r.code != 0 || v.Verdict != "accepted" ||
+		v.Subject != d.clientID(courier) || v.Facts["exp"] == "" {
 		t.Errorf("%d %+v", r.code, v)
 	}
 	for name, c := range map[string]struct {
@@ -72,16 +84,20 @@ func TestTokenForScripts(t *testing.T) {
 		"expired":          {[]string{"jwt", "--trust", courier, "--at", "2031-03-04T09:20:00Z"}, "token.expired"},
 		"another client's": {[]string{"jwt", "--trust", "skyview@ridge"}, "token.client"},
 		"changed":          {[]string{d.write("changed", changed(token)), "--trust", courier}, "token.signature"},
-		"alg none":         {[]string{d.write("none", base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"at+jwt"}`))+"."+strings.Split(token, ".")[1]+"."), "--trust", courier}, "token.alg-none"},
-		"changed, alone":   {[]string{"changed"}, "token.signature"},
+		"alg none": {[]string{d.write("none",
+			base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"at+jwt"}`))+"."+strings.Split(token, ".")[1]+"."),
+			"--trust", courier}, "token.alg-none"},
+		"changed, alone": {[]string{"changed"}, "token.signature"},
 	} {
 		v = inspection{}
-		if r := d.json(&v, append([]string{"inspect"}, c.args...)...); r.code != 3 || v.Verdict != "refused" || !slices.Contains(v.Findings.errors(), c.id) {
+		if r := d.json(&v, append([]string{"inspect"}, c.args...)...); r.code != 3 || v.Verdict != "refused" ||
+			!slices.Contains(v.Findings.errors(), c.id) {
 			t.Errorf("%s: %d %v", name, r.code, v.Findings.errors())
 		}
 	}
 	d.fails(0, []string{"an access token", "ACCEPTED"}, "inspect", d.write("header", "Bearer "+token), "--trust", courier)
-	d.fails(0, []string{"an access token"}, "inspect", d.write("answer.json", `{"access_token":"`+token+`","token_type":"Bearer"}`))
+	d.fails(0, []string{"an access token"}, "inspect", d.write("answer.json",
+		`{"access_token":"`+token+`","token_type":"Bearer"}`))
 	d.fails(1, []string{"over SAML"}, "inspect", "jwt", "--trust", saml(d))
 
 	// With a key in place of the secret.
@@ -101,7 +117,8 @@ func TestTokenForScripts(t *testing.T) {
 func changed(token string) string {
 	parts := strings.Split(token, ".")
 	b, _ := base64.RawURLEncoding.DecodeString(parts[1])
-	return parts[0] + "." + base64.RawURLEncoding.EncodeToString([]byte(strings.Replace(string(b), "frames.read", "frames.burn", 1))) + "." + parts[2]
+	return parts[0] + "." + base64.RawURLEncoding.EncodeToString([]byte(strings.Replace(string(b), "frames.read",
+		"frames.burn", 1))) + "." + parts[2]
 }
 
 // TestTokenAtForeignProvider asks a token endpoint over the network, with each way of its saying no.
@@ -115,7 +132,8 @@ func TestTokenAtForeignProvider(t *testing.T) {
 		w.Header().Set("Content-Type", "application/json")
 		switch r.URL.Path {
 		case "/.well-known/openid-configuration":
-			json.NewEncoder(w).Encode(map[string]any{"issuer": srv.URL, "token_endpoint": srv.URL + "/token", "jwks_uri": srv.URL + "/keys"})
+			json.NewEncoder(w).Encode(map[string]any{"issuer": srv.URL, "token_endpoint": srv.URL + "/token",
+				"jwks_uri": srv.URL + "/keys"})
 		case "/keys":
 			w.Write([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"}]}`))
 		case "/token":
@@ -138,23 +156,29 @@ func TestTokenAtForeignProvider(t *testing.T) {
 	if out := d.ok("token", "get", "frame-courier@southmere", "--secret-file", "s"); out != "opaque-1\n" {
 		t.Errorf("%q", out)
 	}
-	if form.Get("basic") != "courier-8:sesame" || form.Get("scope") != "frames.read" || form.Get("grant_type") != "client_credentials" {
+	if form.Get("basic") != "courier-8:sesame" || form.Get("scope") != "frames.read" ||
+		form.Get("grant_type") != "client_credentials" {
 		t.Errorf("%v", form)
 	}
-	d.ok("token", "get", "frame-courier@southmere", "--secret-file", "s", "--in-body", "--resource", "https://telescope.kestrelridge.example")
-	if form.Get("client_secret") != "sesame" || form.Get("resource") != "https://telescope.kestrelridge.example" || form.Has("basic") {
+	d.ok("token", "get", "frame-courier@southmere", "--secret-file", "s", "--in-body", "--resource",
+		"https://telescope.kestrelridge.example")
+	if form.Get("client_secret") != "sesame" || form.Get("resource") != "https://telescope.kestrelridge.example" ||
+		form.Has("basic") {
 		t.Errorf("%v", form)
 	}
 	_, key, _ := clientKey(t)
 	d.ok("token", "get", "frame-courier@southmere", "--key", d.write("k", key))
-	if form.Get("client_assertion_type") != "urn:ietf:params:oauth:client-assertion-type:jwt-bearer" || strings.Count(form.Get("client_assertion"), ".") != 2 || form.Has("client_secret") {
+	if form.Get("client_assertion_type") != "urn:ietf:params:oauth:client-assertion-type:jwt-bearer" ||
+		strings.Count(form.Get("client_assertion"), ".") != 2 || form.Has("client_secret") {
 		t.Errorf("%v", form)
 	}
 	answer, status = `{"error":"invalid_client","error_description":"unknown here"}`, 401
-	d.fails(1, []string{"invalid_client: unknown here", srv.URL + "/token"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
+	d.fails(1, []string{"invalid_client: unknown here", srv.URL + "/token"}, "token", "get", "frame-courier@southmere",
+		"--secret-file", "s")
 	answer, status = `<html>`, 502
 	d.fails(1, []string{"status 502"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
-	d.fails(1, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s", "--stage", "http://127.0.0.1:1")
+	d.fails(1, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s", "--stage",
+		"http://127.0.0.1:1")
 	srv.CloseClientConnections()
 	srv.Close()
 	d.fails(1, []string{"refused"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
@@ -168,19 +192,25 @@ func TestInspectOpenID(t *testing.T) {
 	places, _ := openStage(t, d, "--with-real-keys")
 	e := discover(t, places["ridge"])
 	_, doc, _ := get(t, places["ridge"].Discovery)
-	d.fails(0, []string{"discovery document", "Token endpoint", e.Token, "code flow with PKCE"}, "inspect", d.write("doc.json", doc))
-	d.fails(3, []string{"jwks_uri", "nothing works without it"}, "inspect", d.write("bad.json", `{"issuer":"https://idp.southmere.example","token_endpoint":"https://idp.southmere.example/t"}`))
+	d.fails(0, []string{"discovery document", "Token endpoint", e.Token, "code flow with PKCE"}, "inspect",
+		d.write("doc.json", doc))
+	d.fails(3, []string{"jwks_uri", "nothing works without it"}, "inspect",
+		d.write("bad.json", `{"issuer":"https://idp.southmere.example","token_endpoint":"https://idp.southmere.example/t"}`))
 	q, verifier := request(e, id, loopCallback, "openid email")
 	x := newAgent(t).signIn(e.Authorization+"?"+q.Encode(), "mira")
-	r := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {x.back.Get("code")}, "redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
+	r := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {x.back.Get("code")},
+		"redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
 	d.write("id.jwt", r.text("id_token"))
-	d.fails(0, []string{"JWT, an ID token", "ties it to the request", "how strongly", "no provider in the ledger has"}, "inspect", "id.jwt")
+	d.fails(0, []string{"JWT, an ID token", "ties it to the request", "how strongly", "no provider in the ledger has"},
+		"inspect", "id.jwt")
 	// The stage has an issuer of its own: by the ledger's it is refused, and the difference is named.
 	var v inspection
-	if res := d.json(&v, "inspect", "id.jwt", "--trust", trust); res.code != 3 || !slices.Equal(v.Findings.errors(), []string{"token.issuer"}) || v.Subject == "" {
+	if res := d.json(&v, "inspect", "id.jwt", "--trust", trust); res.code != 3 || !slices.Equal(v.Findings.errors(),
+		[]string{"token.issuer"}) || v.Subject == "" {
 		t.Errorf("%d %+v", res.code, v.Findings)
 	}
-	d.fails(3, []string{"the API telescope-api would", "token.issuer", "token.audience"}, "inspect", d.write("at.jwt", r.text("access_token")), "--trust", "frame-courier@ridge")
+	d.fails(3, []string{"the API telescope-api would", "token.issuer", "token.audience"}, "inspect",
+		d.write("at.jwt", r.text("access_token")), "--trust", "frame-courier@ridge")
 }
 
 // TestInspectOAuth judges captured requests and answers, each with one wrong thing.
@@ -241,11 +271,13 @@ func TestInspectOAuth(t *testing.T) {
 	judge("no issuer", back("code", "c", "iss", ""), 3, "oauth.iss")
 	judge("an error", back("error", "access_denied", "error_description", "policy admits: no"), 3, "oauth.access_denied")
 	judge("another app's", strings.Replace(back("code", "c"), "dome.", "doom.", 1), 3, "oauth.redirect")
-	r := d.fails(0, []string{"OAuth authorization response", "ties the answer to the browser", "not shown"}, "inspect", d.write("url.txt", back("code", "secret-code")))
+	r := d.fails(0, []string{"OAuth authorization response", "ties the answer to the browser", "not shown"}, "inspect",
+		d.write("url.txt", back("code", "secret-code")))
 	if strings.Contains(r.out, "secret-code") {
 		t.Error("a code is shown")
 	}
-	d.fails(3, []string{"it is not registered", "--add-redirect"}, "inspect", d.write("url.txt", with("redirect_uri", "https://dome.kestrelridge.example/oidc")), "--trust", trust)
+	d.fails(3, []string{"it is not registered", "--add-redirect"}, "inspect",
+		d.write("url.txt", with("redirect_uri", "https://dome.kestrelridge.example/oidc")), "--trust", trust)
 }
 
 func TestPoliciesOfATrust(t *testing.T) {
@@ -253,29 +285,37 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
 	secret := d.secret(trust, "90d")
-	out := d.ok("trust", "change", trust, "--admits", "group:observers,directors", "--sign-in-from", "127.0.0.0/8,2001:db8::/32", "--refresh-from", "198.51.100.0/24", "--session", "1h", "--access-token", "5m",
+	out := d.ok("trust", "change", trust, "--admits", "group:observers,directors", "--sign-in-from",
+		"127.0.0.0/8,2001:db8::/32", "--refresh-from", "198.51.100.0/24", "--session", "1h", "--access-token", "5m",
 		"--id-token", "2m", "--refresh", "12h", "--refresh-idle", "30m", "--single-sign-out", "off", "--strength", "mfa")
 	for _, text := range []string{out, d.ok("trust", "show", trust)} {
-		for _, w := range []string{"the groups observers, directors", "multi-factor", "127.0.0.0/8, 2001:db8::/32", "a sign-in holds for 1 hour", "5 minutes", "2 minutes", "for 12 hours after the sign-in, unused for at most 30 minutes",
+		for _, w := range []string{"the groups observers, directors", "multi-factor", "127.0.0.0/8, 2001:db8::/32",
+			"a sign-in holds for 1 hour", "5 minutes", "2 minutes",
+			"for 12 hours after the sign-in, unused for at most 30 minutes",
 			"198.51.100.0/24", "off: a sign-out ends this app's tokens alone"} {
 			if !strings.Contains(text, w) {
 				t.Errorf("the block lacks %q:\n%s", w, text)
 			}
 		}
 	}
-	for _, c := range [][]string{{"--session", "soon", "90d, 12h or 15m"}, {"--access-token", "2d", "between 1 minute and 24 hours"}, {"--access-token", "1s", "between"}, {"--refresh", "0s", "time span"}, {"--sign-in-from", "192.0.2.7", "CIDR"},
-		{"--refresh-from", "192.0.2.7/24", "did you mean 192.0.2.0/24"}, {"--signs", "both", "over SAML"}, {"--admits", "observers", "group:NAME"}, {"--client-key", "missing", "no file missing"}} {
+	for _, c := range [][]string{{"--session", "soon", "90d, 12h or 15m"}, {"--access-token", "2d",
+		"between 1 minute and 24 hours"}, {"--access-token", "1s", "between"}, {"--refresh", "0s", "time span"},
+		{"--sign-in-from", "192.0.2.7", "CIDR"},
+		{"--refresh-from", "192.0.2.7/24", "did you mean 192.0.2.0/24"}, {"--signs", "both", "over SAML"},
+		{"--admits", "observers", "group:NAME"}, {"--client-key", "missing", "no file missing"}} {
 		d.fails(1, []string{c[2]}, "trust", "change", trust, c[0], c[1])
 	}
 	d.fails(2, []string{"on or off"}, "trust", "change", trust, "--single-sign-out", "maybe")
 	// Each is enforced in a rehearsal too, and the refusal names the policy.
 	d.fails(3, []string{"policy admits: petra is in no group"}, "rehearse", trust, "--as", "petra")
-	d.fails(3, []string{"policy sign-in-from of " + trust + ": 203.0.113.9 is in none"}, "rehearse", trust, "--as", "mira", "--suppose", "from=203.0.113.9")
+	d.fails(3, []string{"policy sign-in-from of " + trust + ": 203.0.113.9 is in none"}, "rehearse", trust, "--as", "mira",
+		"--suppose", "from=203.0.113.9")
 	d.fails(3, []string{"policy strength"}, "rehearse", trust, "--as", "mira", "--factors", "password")
 	d.fails(3, []string{"policy refresh-from of " + trust + ": 127.0.0.1"}, "rehearse", trust, "--as", "mira")
 	d.ok("trust", "change", trust, "--refresh", "none")
 	d.fails(0, []string{"ACCEPTED", "no refresh token"}, "rehearse", trust, "--as", "mira")
-	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any", "--sign-in-from", "anywhere")
+	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any", "--sign-in-from",
+		"anywhere")
 
 	// A running stage takes over what changes in the ledger, and keeps what people agree to.
 	places, _ := openStage(t, d)
@@ -302,15 +342,18 @@ func TestPoliciesOfATrust(t *testing.T) {
 		t.Errorf("the running stage does not see %s", what)
 	}
 	// Lifetimes as the policy has them, and a sign-out that ends this app alone.
-	tokens := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {who.get(at).back.Get("code")}, "redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
-	if tokens.body["expires_in"] != 300.0 || lifetime(tokens.text("access_token")) != 300 || lifetime(tokens.text("id_token")) != 120 {
+	tokens := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {who.get(at).back.Get("code")},
+		"redirect_uri": {loopCallback}, "code_verifier": {verifier}}, id, secret)
+	if tokens.body["expires_in"] != 300.0 || lifetime(tokens.text("access_token")) != 300 ||
+		lifetime(tokens.text("id_token")) != 120 {
 		t.Errorf("%s", tokens.raw)
 	}
 	who.get(e.EndSession + "?" + url.Values{"id_token_hint": {tokens.text("id_token")}}.Encode())
 	if x := who.get(at + "&prompt=none"); x.back.Get("code") == "" {
 		t.Errorf("single sign-out is off, and the session is over: %v", x.back)
 	}
-	if r := post(t, e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {tokens.text("refresh_token")}}, id, secret); r.text("error") != "invalid_grant" || !strings.Contains(r.raw, "signed out") {
+	if r := post(t, e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {tokens.text("refresh_token")}},
+		id, secret); r.text("error") != "invalid_grant" || !strings.Contains(r.raw, "signed out") {
 		t.Errorf("%s", r.raw)
 	}
 	d.ok("trust", "change", trust, "--admits", "group:directors")
@@ -322,7 +365,8 @@ func TestPoliciesOfATrust(t *testing.T) {
 	var code string
 	soon("a consent", func() bool { code = who.get(at).back.Get("code"); return code != "" })
 	form := func(code string) url.Values {
-		return url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {loopCallback}, "code_verifier": {verifier}}
+		return url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {loopCallback},
+			"code_verifier": {verifier}}
 	}
 	if r := post(t, e.Token, form(code), id, secret); r.status != 200 {
 		t.Fatalf("%s", r.raw)
@@ -330,7 +374,10 @@ func TestPoliciesOfATrust(t *testing.T) {
 	var secrets []struct{ ID string }
 	d.json(&secrets, "secret", "list", trust)
 	d.ok("secret", "retire", trust, secrets[0].ID, "--yes")
-	soon("a retired secret", func() bool { return post(t, e.Token, form("x"), id, secret).text("error") == "invalid_client" })
+	soon("a retired secret", func() bool {
+		return post(t, e.Token, form("x"), id,
+			secret).text("error") == "invalid_client"
+	})
 	d.ok("trust", "end", trust, "--yes")
 	soon("the end of a trust", func() bool { return strings.Contains(who.get(at).page, "Unknown client") })
 }
@@ -352,7 +399,8 @@ func TestUseOfPermissions(t *testing.T) {
 	d.ok("consent", "give", courier, "--for", "everyone")
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
 	places, stage := openStage(t, d)
-	token := strings.TrimSpace(d.ok("token", "get", courier, "--secret-file", "s", "--stage", strings.TrimSuffix(places["ridge"].Issuer, "/ridge")))
+	token := strings.TrimSpace(d.ok("token", "get", courier, "--secret-file", "s", "--stage",
+		strings.TrimSuffix(places["ridge"].Issuer, "/ridge")))
 	req, _ := http.NewRequest("GET", places["telescope-api"].Address+"/frames.read", nil)
 	req.Header.Set("Authorization", "Bearer "+token)
 	if r := send(t, req); r.status != 200 || r.body["as"] != "self" {
@@ -385,16 +433,22 @@ func TestClientKeysAtAURL(t *testing.T) {
 	d.ok("consent", "give", courier, "--for", "everyone")
 	k1, _, _ := clientKey(t)
 	jwks := func(x, y []byte, kid string) string {
-		b, _ := json.Marshal(map[string]any{"keys": []any{map[string]string{"kty": "EC", "crv": "P-256", "kid": kid, "x": base64.RawURLEncoding.EncodeToString(x), "y": base64.RawURLEncoding.EncodeToString(y)}}})
+		b, _ := json.Marshal(map[string]any{"keys": []any{map[string]string{"kty": "EC", "crv": "P-256", "kid": kid,
+			"x": base64.RawURLEncoding.EncodeToString(x), "y": base64.RawURLEncoding.EncodeToString(y)}}})
 		return string(b)
 	}
 	point := func(b []byte) ([]byte, []byte) { return b[1:33], b[33:] }
 	raw, _ := k1.PublicKey.Bytes()
 	x, y := point(raw)
 	body, fetched := jwks(x, y, "one"), 0
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fetched++; w.Write([]byte(body)) }))
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		fetched++
+		w.Write([]byte(body))
+	}))
 	defer srv.Close()
-	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys", "http://courier.kestrelridge.example/jwks")
+	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys",
+		"http://courier.kestrelridge.example/jwks")
 	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks")
 	d.fails(0, []string{"at " + srv.URL + "/jwks (private_key_jwt)"}, "trust", "show", courier)
 	d.env = d.env[1:] // the real clock
@@ -403,8 +457,10 @@ func TestClientKeysAtAURL(t *testing.T) {
 	n := 0
 	get := func(kid string) reply {
 		n++
-		c := map[string]any{"iss": id, "sub": id, "aud": e.Issuer, "jti": strings.Repeat("j", n), "exp": time.Now().Add(time.Minute).Unix()}
-		return post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_assertion": {assertionOf(t, k1, kid, c)}, "client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}, "", "")
+		c := map[string]any{"iss": id, "sub": id, "aud": e.Issuer, "jti": strings.Repeat("j", n),
+			"exp": time.Now().Add(time.Minute).Unix()}
+		return post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_assertion": {assertionOf(t, k1, kid,
+			c)}, "client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}, "", "")
 	}
 	if r := get("one"); r.status != 200 || fetched != 1 {
 		t.Fatalf("%s, fetched %d times", r.raw, fetched)

@@ -79,8 +79,10 @@ func against(b *testing.B, limitName string, limit, prepare, work func()) {
 }
 
 func person() people.Person {
-	return people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira.solano@kestrelridge.example"}, "givenName": {"Mira"},
-		"sn": {"Solano"}, "title": {"Observer"}, "eduPersonPrincipalName": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}}
+	return people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"},
+		"mail": {"mira.solano@kestrelridge.example"}, "givenName": {"Mira"},
+		"sn": {"Solano"}, "title": {"Observer"}, "eduPersonPrincipalName": {"mira@kestrelridge.example"}},
+		Groups: []string{"observers"}}
 }
 
 // benchKeys are the keys of a party.
@@ -120,23 +122,28 @@ func playing(b *testing.B, led *cast.Ledger, k benchKeys, watch func(server.Even
 func signInStage(b *testing.B, watch func(server.Event)) (*stage.Stage, *xmlsec.Signer) {
 	b.Helper()
 	key := signer(b)
-	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+		At: "https://login.kestrelridge.example"}
 	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
-	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(key.Certificate.Raw)}}
+	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing",
+		Certificate: base64.StdEncoding.EncodeToString(key.Certificate.Raw)}}
 	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
 	app.Entity.SP.RequestsSigned = false
 	t := federation.NewTrust(&app, &provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"}, time.Now())
 	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
 		name, _ := claims.Standard(c)
-		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name, NameFormat: saml.NameFormatURI})
+		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name,
+			NameFormat: saml.NameFormatURI})
 	}
-	led := &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider, "nightlog": &app},
+	led := &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider,
+		"nightlog": &app},
 		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}}}
 	return playing(b, led, benchKeys{saml: key}, watch), key
 }
 
-// BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the AuthnRequest to the accepted
+// BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the AuthnRequest to the
+// accepted
 // response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
 func BenchmarkSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
@@ -192,7 +199,8 @@ func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
 	if err != nil {
 		c.b.Fatal(err)
 	}
-	req := &http.Request{Method: method, URL: &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery}, Host: u.Host, Header: http.Header{}}
+	req := &http.Request{Method: method, URL: &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery},
+		Host: u.Host, Header: http.Header{}}
 	for k, v := range c.cookies {
 		req.AddCookie(&http.Cookie{Name: k, Value: v})
 	}
@@ -222,7 +230,8 @@ func (c *client) signIn(request string) {
 		}
 		return string(v)
 	}
-	form := "SAMLResponse=" + url.QueryEscape(between(`name="SAMLResponse" value="`, `"`)) + "&RelayState=" + between(`name="RelayState" value="`, `"`)
+	form := "SAMLResponse=" + url.QueryEscape(between(`name="SAMLResponse" value="`, `"`)) + "&RelayState=" +
+		between(`name="RelayState" value="`, `"`)
 	if resp, page := c.do("POST", between(`action="`, `"`), []byte(form)); resp.StatusCode != http.StatusSeeOther {
 		c.b.Fatalf("%s\n%s", resp.Status, page)
 	}
@@ -233,9 +242,12 @@ func (c *client) signIn(request string) {
 func BenchmarkJudge(b *testing.B) {
 	idp := signer(b)
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
-	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q", Issuer: "https://login.kestrelridge.example/metadata",
-		ACS: "https://nightlog.kestrelridge.example/saml/acs", Audience: "https://nightlog.kestrelridge.example/saml", Now: now, Lifetime: 5 * time.Minute,
-		Subject: saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent}, Context: judge.ContextPassword,
+	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q",
+		Issuer: "https://login.kestrelridge.example/metadata",
+		ACS:    "https://nightlog.kestrelridge.example/saml/acs", Audience: "https://nightlog.kestrelridge.example/saml",
+		Now: now, Lifetime: 5 * time.Minute,
+		Subject:      saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent},
+		Context:      judge.ContextPassword,
 		AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp, Rand: rand.Reader}
 	p := person()
 	var wanted []saml.Wanted
@@ -251,8 +263,9 @@ func BenchmarkJudge(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e := saml.Expect{App: a.Audience, ACS: []string{a.ACS}, Provider: a.Issuer, Keys: []crypto.PublicKey{idp.Key.Public()}, CheckRequest: true,
-		RequestID: "_q", Wanted: wanted, Now: now}
+	e := saml.Expect{App: a.Audience, ACS: []string{a.ACS}, Provider: a.Issuer, Keys: []crypto.PublicKey{idp.Key.Public()},
+		CheckRequest: true,
+		RequestID:    "_q", Wanted: wanted, Now: now}
 	pub, sum := idp.Key.Public().(*rsa.PublicKey), sha256.Sum256([]byte("x"))
 	sig, err := rsa.SignPKCS1v15(nil, idp.Key.(*rsa.PrivateKey), crypto.SHA256, sum[:])
 	if err != nil {
@@ -281,9 +294,11 @@ func BenchmarkMetadata(b *testing.B) {
 	cert := base64.StdEncoding.EncodeToString(s.Certificate.Raw)
 	root := xmlsec.New("md:EntitiesDescriptor", "xmlns:md", saml.NSMetadata, "ID", "_agg")
 	for i := range 1000 {
-		e := &saml.Entity{ID: fmt.Sprintf("https://app%d.kestrelridge.example/saml", i), SP: &saml.Role{DisplayName: fmt.Sprintf("App %d", i),
-			Keys: []saml.Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert}},
-			ACS:  []saml.Endpoint{{Binding: saml.BindingPOST, Location: fmt.Sprintf("https://app%d.kestrelridge.example/acs", i), Index: 1}}}}
+		e := &saml.Entity{ID: fmt.Sprintf("https://app%d.kestrelridge.example/saml", i),
+			SP: &saml.Role{DisplayName: fmt.Sprintf("App %d", i),
+				Keys: []saml.Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert}},
+				ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: fmt.Sprintf("https://app%d.kestrelridge.example/acs", i),
+					Index: 1}}}}
 		text, err := saml.WriteMetadata(e, saml.WriteOptions{ID: fmt.Sprintf("_e%d", i)})
 		if err != nil {
 			b.Fatal(err)

@@ -42,9 +42,11 @@ func clientStage(b *testing.B) (*stage.Stage, *oidc.Signer) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+		At: "https://login.kestrelridge.example"}
 	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
-	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": provider}, Subjects: map[string]federation.SubjectKey{},
+	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": provider},
+		Subjects: map[string]federation.SubjectKey{},
 		Consents: map[string][]federation.Consent{}, Secrets: map[string][]federation.Secret{}}
 	add := func(name string, kind oidc.Kind, asks []federation.Ask, redirects ...string) {
 		c := federation.NewClient(kind)
@@ -52,14 +54,16 @@ func clientStage(b *testing.B) (*stage.Stage, *oidc.Signer) {
 		app := &federation.Party{Name: name, Kind: federation.App, Client: c}
 		t := federation.NewTrust(app, provider, saml.FormatPersistent,
 			&federation.OIDCTerms{ClientID: name, Asks: asks, Policy: federation.DefaultPolicy()}, time.Now())
-		led.Parties[name], led.Trusts, led.Subjects[t.Name] = app, append(led.Trusts, *t), federation.SubjectKey{Salt: []byte("salt")}
+		led.Parties[name], led.Trusts, led.Subjects[t.Name] = app, append(led.Trusts, *t),
+			federation.SubjectKey{Salt: []byte("salt")}
 		led.Secrets[t.Name] = []federation.Secret{{Expires: time.Now().Add(time.Hour)}}
 		for _, a := range asks {
 			led.Consents[t.Name] = append(led.Consents[t.Name],
 				federation.Consent{API: a.API, Name: a.Name, As: a.As, Standing: federation.Consented, Admin: true})
 		}
 	}
-	add("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"}, {Name: "email", As: "user"}},
+	add("dome", oidc.Web, []federation.Ask{{Name: "openid", As: "user"}, {Name: "profile", As: "user"},
+		{Name: "email", As: "user"}},
 		"https://dome.kestrelridge.example/callback")
 	add("courier", oidc.Machine, []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}})
 	led.Parties["telescope-api"] = &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{
@@ -70,7 +74,8 @@ func clientStage(b *testing.B) (*stage.Stage, *oidc.Signer) {
 
 const tokenEndpoint = "https://login.kestrelridge.example/token"
 
-// BenchmarkClientCredentials gets tokens as itself over HTTP from the stage, signed with ES256, against bare ECDSA P-256
+// BenchmarkClientCredentials gets tokens as itself over HTTP from the stage, signed with ES256, against bare ECDSA
+// P-256
 // signatures. Run with -cpu 1. The limit to keep is 15 %.
 func BenchmarkClientCredentials(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
@@ -78,20 +83,23 @@ func BenchmarkClientCredentials(b *testing.B) {
 	srv := httptest.NewServer(s)
 	defer srv.Close()
 	c := &client{b: b, addr: srv.Listener.Addr().String()}
-	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"}, "client_secret": {"sesame"}, "scope": {"frames.read"}}.Encode())
+	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"}, "client_secret": {"sesame"},
+		"scope": {"frames.read"}}.Encode())
 	sum := sha256.Sum256([]byte("x"))
 	against(b, "P-256-signatures", func() {
 		if _, err := ecdsa.SignASN1(rand.Reader, key.Key.(*ecdsa.PrivateKey), sum[:]); err != nil {
 			b.Fatal(err)
 		}
 	}, nil, func() {
-		if resp, body := c.do("POST", tokenEndpoint, form); resp.StatusCode != 200 || !bytes.Contains(body, []byte(`"access_token":"ey`)) {
+		if resp, body := c.do("POST", tokenEndpoint, form); resp.StatusCode != 200 ||
+			!bytes.Contains(body, []byte(`"access_token":"ey`)) {
 			b.Fatalf("%s %s", resp.Status, body)
 		}
 	})
 }
 
-// BenchmarkCodeSignIn is a sign-in with code and PKCE over HTTP on the stage in a session that holds: authorization, token,
+// BenchmarkCodeSignIn is a sign-in with code and PKCE over HTTP on the stage in a session that holds: authorization,
+// token,
 // judgement of the ID token. It stands beside SAML sign-ins, measured in the same run.
 func BenchmarkCodeSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent))
@@ -103,7 +111,8 @@ func BenchmarkCodeSignIn(b *testing.B) {
 	const verifier = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
 	sum := sha256.Sum256([]byte(verifier))
 	const redirect = "https://dome.kestrelridge.example/callback"
-	authorize := "https://login.kestrelridge.example/authorize?" + url.Values{"response_type": {"code"}, "client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"}, "nonce": {"n"},
+	authorize := "https://login.kestrelridge.example/authorize?" + url.Values{"response_type": {"code"},
+		"client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"}, "nonce": {"n"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}.Encode()
 	keys := []oidc.Key{{ID: key.ID, Alg: "ES256", Public: key.Key.Public()}}
 
@@ -122,7 +131,8 @@ func BenchmarkCodeSignIn(b *testing.B) {
 		if err != nil || back.Query().Get("code") == "" {
 			b.Fatalf("%s %s", resp.Status, body)
 		}
-		_, body = c.do("POST", tokenEndpoint, []byte(url.Values{"grant_type": {"authorization_code"}, "client_id": {"dome"}, "client_secret": {"sesame"}, "code": {back.Query().Get("code")},
+		_, body = c.do("POST", tokenEndpoint, []byte(url.Values{"grant_type": {"authorization_code"}, "client_id": {"dome"},
+			"client_secret": {"sesame"}, "code": {back.Query().Get("code")},
 			"redirect_uri": {redirect}, "code_verifier": {verifier}}.Encode()))
 		var t struct {
 			ID     string `json:"id_token"`
@@ -131,7 +141,8 @@ func BenchmarkCodeSignIn(b *testing.B) {
 		if err := json.Unmarshal(body, &t); err != nil {
 			b.Fatalf("%v %s", err, body)
 		}
-		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome", Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != judge.Accepted {
+		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome",
+			Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != judge.Accepted {
 			b.Fatalf("%+v", j.Findings)
 		}
 	})
@@ -152,7 +163,8 @@ func signedIn(b *testing.B, s *stage.Stage, start string, c *client, at string) 
 	c.cookies = w.Cookies(at)
 }
 
-// BenchmarkJudgeIDToken judges an ID token of ordinary size, against bare verifications of its signature. The limit to keep
+// BenchmarkJudgeIDToken judges an ID token of ordinary size, against bare verifications of its signature. The limit to
+// keep
 // is 70 %.
 func BenchmarkJudgeIDToken(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as where a stage's apps judge
@@ -172,15 +184,19 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 		}
 		b.Run(s.Alg, func(b *testing.B) {
 			access := strings.Repeat("a", 700)
-			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example", "sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694", "exp": now.Unix() + 600,
-				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": judge.ContextPassword, "amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
+			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example",
+				"sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694", "exp": now.Unix() +
+					600,
+				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": judge.ContextPassword,
+				"amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
 				"at_hash": oidc.AccessHash(s.Alg, access)})
 			if err != nil {
 				b.Fatal(err)
 			}
 			in := []byte(token[:strings.LastIndexByte(token, '.')])
 			sig, _ := base64.RawURLEncoding.DecodeString(token[len(in)+1:])
-			e := oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome-scheduler.b39363dd34975694", Keys: []oidc.Key{{ID: s.ID, Alg: s.Alg, Public: key.Public()}}, CheckNonce: true,
+			e := oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome-scheduler.b39363dd34975694",
+				Keys: []oidc.Key{{ID: s.ID, Alg: s.Alg, Public: key.Public()}}, CheckNonce: true,
 				Nonce: "n-0S6_WzA2MjWq8ZkLx", AccessToken: access, Now: now}
 			asn1, err := ec.Sign(rand.Reader, sum256(in), crypto.SHA256)
 			if err != nil {
@@ -208,7 +224,8 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 
 func sum256(b []byte) []byte { s := sha256.Sum256(b); return s[:] }
 
-// BenchmarkStageMemory issues 100,000 tokens from a running `tressik stage` and compares its resident set with that after
+// BenchmarkStageMemory issues 100,000 tokens from a running `tressik stage` and compares its resident set with that
+// after
 // 10,000. The limit to keep is 1.2 times.
 func BenchmarkStageMemory(b *testing.B) {
 	dir := b.TempDir()
@@ -218,12 +235,17 @@ func BenchmarkStageMemory(b *testing.B) {
 	if o, err := build.CombinedOutput(); err != nil {
 		b.Fatalf("%v\n%s", err, o)
 	}
-	for _, args := range []string{"init|--org|Kestrel Ridge Observatory", "provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256", "app|add|telescope-api|--api|https://telescope.kestrelridge.example",
-		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|machine", "federate|frame-courier|--with|ridge|--over|oidc",
-		"permission|ask|frame-courier@ridge|telescope-api:frames.read", "consent|give|frame-courier@ridge|--for|everyone", "secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
+	for _, args := range []string{"init|--org|Kestrel Ridge Observatory",
+		"provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256",
+		"app|add|telescope-api|--api|https://telescope.kestrelridge.example",
+		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|machine",
+		"federate|frame-courier|--with|ridge|--over|oidc",
+		"permission|ask|frame-courier@ridge|telescope-api:frames.read", "consent|give|frame-courier@ridge|--for|everyone",
+		"secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
 		c := exec.Command(tressik, strings.Split(args, "|")...)
 		c.Dir = dir
-		if o, err := c.CombinedOutput(); err != nil && c.ProcessState.ExitCode() != 3 { // 3: the comparison says that there is no secret yet
+		// 3: the comparison says that there is no secret yet
+		if o, err := c.CombinedOutput(); err != nil && c.ProcessState.ExitCode() != 3 {
 			b.Fatalf("%s: %v\n%s", args, err, o)
 		}
 	}
@@ -259,7 +281,8 @@ func BenchmarkStageMemory(b *testing.B) {
 		b.Fatal(err)
 	}
 	c := &client{b: b, addr: at.Host}
-	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {id}, "client_secret": {strings.TrimSpace(string(secret))}}.Encode())
+	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {id},
+		"client_secret": {strings.TrimSpace(string(secret))}}.Encode())
 	issue := func(n int) {
 		for range n {
 			if resp, body := c.do("POST", st.Base+"/ridge/token", form); resp.StatusCode != 200 {

@@ -31,15 +31,17 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 	}
 	b.Cleanup(func() { l.Close() })
 	d := desk.New(l, time.Now, rand.Reader)
-	provider, _, err := d.AddParty(desk.PartyInput{Kind: federation.Provider, Name: "ridge", Own: true, At: "https://login.kestrelridge.example",
+	provider, _, err := d.AddParty(desk.PartyInput{Kind: federation.Provider, Name: "ridge", Own: true,
+		At:      "https://login.kestrelridge.example",
 		KeyKind: "ecdsa-p256"})
 	if err != nil {
 		b.Fatal(err)
 	}
 	cert := base64.StdEncoding.EncodeToString(signer(b).Certificate.Raw)
 	err = l.Change(func(tx *store.Tx) error {
-		api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: "https://telescope.kestrelridge.example",
-			Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}
+		api := &federation.Party{Name: "telescope-api", Kind: federation.App,
+			API: &federation.API{Audience: "https://telescope.kestrelridge.example",
+				Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}
 		if err := tx.AddParty(api, nil); err != nil {
 			return err
 		}
@@ -51,8 +53,10 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 			app := &federation.Party{Name: name, Kind: federation.App}
 			var terms federation.Terms = &federation.SAMLTerms{Signs: "assertion"}
 			if i%2 == 0 {
-				app.Entity = saml.Entity{ID: "urn:example:" + name, SP: &saml.Role{Keys: []saml.Key{{Use: "signing", Certificate: cert}},
-					ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://" + name + ".kestrelridge.example/acs", Index: 1}}}}
+				app.Entity = saml.Entity{ID: "urn:example:" + name,
+					SP: &saml.Role{Keys: []saml.Key{{Use: "signing", Certificate: cert}},
+						ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://" + name + ".kestrelridge.example/acs",
+							Index: 1}}}}
 			} else {
 				app.Client = federation.NewClient(oidc.Machine)
 				terms = &federation.OIDCTerms{ClientID: name, Policy: federation.DefaultPolicy(),
@@ -68,11 +72,13 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 			if i%2 == 0 {
 				continue
 			}
-			s := &federation.Secret{ID: "s-" + name, Trust: t.Name, Hash: desk.HashSecret("sesame"), EndsIn: "same", Added: time.Now(), Expires: time.Now().Add(time.Hour)}
+			s := &federation.Secret{ID: "s-" + name, Trust: t.Name, Hash: desk.HashSecret("sesame"), EndsIn: "same",
+				Added: time.Now(), Expires: time.Now().Add(time.Hour)}
 			if err := tx.AddSecret(s); err != nil {
 				return err
 			}
-			if err := tx.PutConsents("consent.give", []federation.Consent{{Trust: t.Name, API: "telescope-api", Name: "frames.read", As: "self",
+			if err := tx.PutConsents("consent.give", []federation.Consent{{Trust: t.Name, API: "telescope-api",
+				Name: "frames.read", As: "self",
 				Standing: federation.Consented, By: "bench", Admin: true, At: time.Now()}}); err != nil {
 				return err
 			}
@@ -120,7 +126,8 @@ func BenchmarkTokenOnLargeStage(b *testing.B) {
 			srv.Start()
 			defer srv.Close()
 			c := &client{b: b, addr: srv.Listener.Addr().String()}
-			form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"app0001"}, "client_secret": {"sesame"}}.Encode())
+			form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"app0001"},
+				"client_secret": {"sesame"}}.Encode())
 			get := func() {
 				if resp, body := c.do("POST", base+"/ridge/token", form); resp.StatusCode != 200 {
 					b.Fatalf("%s %s", resp.Status, body)

@@ -1,4 +1,5 @@
-// Package book is what can be read of a ledger: parties, trusts with their parties, people, and what belongs to a client; with the
+// Package book is what can be read of a ledger: parties, trusts with their parties, people, and what belongs to a
+// client; with the
 // nearest names where one is not there. Whatever only reads is built on it.
 package book
 
@@ -199,7 +200,8 @@ func (d *Book) OIDCTrust(name string) (*federation.Trust, *federation.Party, *fe
 		return nil, nil, nil, err
 	}
 	if _, over := t.OIDC(); !over {
-		return nil, nil, nil, fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
+		return nil, nil, nil,
+			fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
 	}
 	return t, app, provider, err
 }
@@ -348,7 +350,8 @@ func (d *Book) VerifyJournal() (int, []store.Break, error) { return d.L.VerifyJo
 
 // UnknownPermission is the error for a permission that an API does not publish.
 func UnknownPermission(p *federation.Party, name string) error {
-	u := &UnknownError{What: "permission of " + p.Name, Name: name, Near: near.Names(name, p.API.Names()), Add: "see `tressik permission list --api " + p.Name + "`"}
+	u := &UnknownError{What: "permission of " + p.Name, Name: name, Near: near.Names(name, p.API.Names()),
+		Add: "see `tressik permission list --api " + p.Name + "`"}
 	if len(p.API.Permissions) == 0 {
 		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --as user --says TEXT`"
 	}
@@ -359,7 +362,8 @@ func UnknownPermission(p *federation.Party, name string) error {
 func CheckURL(flag, v string) error {
 	u, err := url.Parse(v)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs", flag, v, ErrValue)
+		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs",
+			flag, v, ErrValue)
 	}
 	return nil
 }

@@ -26,7 +26,8 @@ func (a *App) claimsCmd() *cobra.Command {
 func (a *App) claimsSet() *cobra.Command {
 	var in desk.ClaimInput
 	var subject string
-	c := &cobra.Command{Use: "set TRUST [CLAIM=EXPRESSION…]", Short: "Set claims and the subject of a trust", Args: args("TRUST", "[CLAIM=EXPRESSION…"),
+	c := &cobra.Command{Use: "set TRUST [CLAIM=EXPRESSION…]", Short: "Set claims and the subject of a trust",
+		Args: args("TRUST", "[CLAIM=EXPRESSION…"),
 		Long: `Set what a trust releases. The right side is an expression of the Common Expression Language over
 person (the attributes of the person who signs in) and groups (a list of names). An attribute with one
 value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list.
@@ -55,7 +56,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		}
 		b := a.reportOf(t).rules()
 		b.Title = "Claims of " + t.Name
-		blocks := []view.Block{b, {Fields: [][2]string{{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()}}}}
+		blocks := []view.Block{b,
+			{Fields: [][2]string{{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()}}}}
 		if len(hints) > 0 {
 			blocks = append(blocks, view.Block{Findings: hints})
 		}
@@ -72,7 +74,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if len(gaps) > 0 {
 			blocks = append(blocks, view.Block{Title: "What does not fit the app", Findings: gaps})
 		}
-		if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: append(hints, gaps...)}, Blocks: blocks}); err != nil {
+		if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: append(hints, gaps...)},
+			Blocks: blocks}); err != nil {
 			return err
 		}
 		return found(gaps)
@@ -82,12 +85,14 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 	f.StringVar(&in.NameFormat, "name-format", "", "uri, basic, unspecified or a whole identifier")
 	f.StringVar(&subject, "subject", "", "expression of the subject; empty takes what fits the format")
 	f.StringVar(&in.SubjectFormat, "subject-format", "", "persistent, transient, email, unspecified or a whole identifier")
-	must(c.RegisterFlagCompletionFunc("subject-format", cobra.FixedCompletions([]string{"persistent", "transient", "email", "unspecified"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("subject-format", cobra.FixedCompletions([]string{"persistent", "transient", "email",
+		"unspecified"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
 func (a *App) claimsList() *cobra.Command {
-	return &cobra.Command{Use: "list TRUST", Short: "List the claims of a trust", Args: args("TRUST"), Example: "  tressik claims list nightlog@ridge",
+	return &cobra.Command{Use: "list TRUST", Short: "List the claims of a trust", Args: args("TRUST"),
+		Example:           "  tressik claims list nightlog@ridge",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, _, _, err := d.Trust(got[0])
@@ -112,7 +117,8 @@ func (a *App) claimsDrop() *cobra.Command {
 
 func (a *App) claimsPreview() *cobra.Command {
 	var as string
-	c := &cobra.Command{Use: "preview TRUST --as PERSON", Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
+	c := &cobra.Command{Use: "preview TRUST --as PERSON",
+		Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
 		Example: "  tressik claims preview nightlog@ridge --as mira", ValidArgsFunction: a.names("trust", 1),
 		RunE: func(_ *cobra.Command, got []string) error {
 			if as == "" {
@@ -141,10 +147,12 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 	if !v.Admitted {
 		admitted = "no: " + v.Why
 	}
-	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person), Fields: [][2]string{{"admitted", admitted},
-		{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
+	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person),
+		Fields: [][2]string{{"admitted", admitted},
+			{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
 	if v.Tokens != nil {
-		b := view.Block{Title: "Claims, once all that is asked for is consented to", Head: []string{"Claim", "Value", "Scope", "Where"}, Noun: "claim"}
+		b := view.Block{Title: "Claims, once all that is asked for is consented to", Head: []string{"Claim", "Value", "Scope",
+			"Where"}, Noun: "claim"}
 		for _, c := range v.Tokens {
 			scope, where := c.Scope, "userinfo"
 			if scope == "" {
@@ -164,7 +172,8 @@ func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
 		if label == "" {
 			label = at.Name
 		}
-		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) + ")"})
+		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) +
+			")"})
 	}
 	blocks = append(append(blocks, b), gapBlocks(v)...)
 	if open := v.Findings.Without(finding.Pass); len(open) > 0 {
@@ -217,7 +226,8 @@ to date; with --replace those not in the file are removed.`,
 				would = "; nothing was kept (--dry-run)"
 			}
 			return a.print(view.Page{Data: map[string]int{"read": read, "added": added, "changed": changed, "removed": removed},
-				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s", view.Count(read, "person"), got[0], added, changed, removed, would)}}}})
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s",
+					view.Count(read, "person"), got[0], added, changed, removed, would)}}}})
 		}}
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
@@ -226,7 +236,8 @@ to date; with --replace those not in the file are removed.`,
 
 func (a *App) peopleList() *cobra.Command {
 	var group string
-	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(), Example: "  tressik people list --group observers",
+	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(),
+		Example: "  tressik people list --group observers",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			all, err := d.Persons()
 			if err != nil {
@@ -240,7 +251,8 @@ func (a *App) peopleList() *cobra.Command {
 					continue
 				}
 				data = append(data, p)
-				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups, ", ")})
+				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups,
+					", ")})
 			}
 			if group != "" && len(all) > 0 {
 				b.Empty = fmt.Sprintf("Nobody is in a group %q.", group)
@@ -255,7 +267,8 @@ func (a *App) peopleList() *cobra.Command {
 }
 
 func (a *App) peopleShow() *cobra.Command {
-	return &cobra.Command{Use: "show PERSON", Short: "Show a person's attributes and groups", Args: args("PERSON"), Example: "  tressik people show mira",
+	return &cobra.Command{Use: "show PERSON", Short: "Show a person's attributes and groups", Args: args("PERSON"),
+		Example:           "  tressik people show mira",
 		ValidArgsFunction: a.names("person", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Person(got[0])
@@ -275,13 +288,16 @@ func (a *App) peopleShow() *cobra.Command {
 			if groups == "" {
 				groups = "none"
 			}
-			return a.print(view.Page{Data: p, Blocks: []view.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
+			return a.print(view.Page{Data: p,
+				Blocks: []view.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
 		})}
 }
 
 func (a *App) peopleRename() *cobra.Command {
-	return &cobra.Command{Use: "rename PERSON NEW", Short: "Give a person another user name; they stay the same subject everywhere",
-		Args: args("PERSON", "NEW"), Example: "  tressik people rename petra petra.lindqvist", ValidArgsFunction: a.names("person", 1),
+	return &cobra.Command{Use: "rename PERSON NEW",
+		Short: "Give a person another user name; they stay the same subject everywhere",
+		Args:  args("PERSON", "NEW"), Example: "  tressik people rename petra petra.lindqvist",
+		ValidArgsFunction: a.names("person", 1),
 		Long: `Give a person another user name. What apps know them by stays as it is, and so do the consents they gave. A
 load of people knows somebody again by the attribute entryUUID, where there is one.`,
 		RunE: a.with(func(d *desk.Desk, got []string) error {

@@ -105,7 +105,8 @@ func (o *output) Write(b []byte) (int, error) {
 // isCobraUsage tells errors of the command line that cobra makes itself.
 func isCobraUsage(err error) bool {
 	s := err.Error()
-	for _, p := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument", "invalid argument",
+	for _, p := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument",
+		"invalid argument",
 		"required flag", "accepts ", "requires at least", "if any flags in the group", "at least one of the flags"} {
 		if strings.HasPrefix(s, p) {
 			return true
@@ -150,7 +151,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 					return nil
 				}
 			}
-			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(view.Formats(), ", "))}
+			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(view.Formats(),
+				", "))}
 		},
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
@@ -159,14 +161,17 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(view.Formats(), ", "))
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
-	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(), cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(),
+		cobra.ShellCompDirectiveNoFileComp)))
 	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
-	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(), a.nextCmd(),
+	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(),
+		a.nextCmd(),
 		a.inspectCmd(), a.stageCmd()} {
 		j.GroupID = "journeys"
 		c.AddCommand(j)
 	}
-	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.secretCmd(), a.permissionCmd(),
+	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.secretCmd(),
+		a.permissionCmd(),
 		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.metadataCmd(), a.journalCmd()} {
 		r.GroupID = "records"
 		c.AddCommand(r)

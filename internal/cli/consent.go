@@ -15,14 +15,16 @@ import (
 
 func (a *App) consentCmd() *cobra.Command {
 	c := &cobra.Command{Use: "consent", Short: "See who agreed to what a client asks for; give and withdraw consent"}
-	c.AddCommand(a.consentShow(), a.consentList(), a.consentDeed(federation.Consented), a.consentDeed(federation.Withdrawn))
+	c.AddCommand(a.consentShow(), a.consentList(), a.consentDeed(federation.Consented),
+		a.consentDeed(federation.Withdrawn))
 	return c
 }
 
 // matrixBlock is the matrix of consent: permission, how, who must agree, standing.
 func matrixBlock(p *view.Printer, v *desk.ConsentView) view.Block {
 	b := view.Block{Head: []string{"Permission", "As", "Who agrees", "Standing", ""}, Noun: "permission",
-		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.", v.Trust)}
+		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.",
+			v.Trust)}
 	for _, r := range v.Rows {
 		who := "person"
 		if r.Admin {
@@ -45,7 +47,8 @@ func matrixBlock(p *view.Printer, v *desk.ConsentView) view.Block {
 }
 
 func (a *App) consentShow() *cobra.Command {
-	return &cobra.Command{Use: "show TRUST", Short: "What a client asks for, how, who must agree, and how it stands", Args: args("TRUST"),
+	return &cobra.Command{Use: "show TRUST", Short: "What a client asks for, how, who must agree, and how it stands",
+		Args: args("TRUST"),
 		Long: `Show each permission that a client asks for: on behalf of a user or as itself, who must agree, and how it
 stands; and in one line whether the client can work. Below it stands what it could do without.`,
 		Example: "  tressik consent show dome-scheduler@ridge", ValidArgsFunction: a.names("trust", 1),
@@ -75,7 +78,8 @@ stands; and in one line whether the client can work. Below it stands what it cou
 
 func (a *App) consentList() *cobra.Command {
 	var trust string
-	c := &cobra.Command{Use: "list", Short: "List consents, withdrawals, and requests of people who were stopped", Args: args(),
+	c := &cobra.Command{Use: "list", Short: "List consents, withdrawals, and requests of people who were stopped",
+		Args:    args(),
 		Example: "  tressik consent list\n  tressik consent list --trust dome-scheduler@ridge",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if trust != "" {
@@ -110,7 +114,8 @@ func (a *App) consentList() *cobra.Command {
 
 // consentBlock lists the consents of one trust.
 func consentBlock(list []federation.Consent) view.Block {
-	b := view.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"}, Noun: "entry"}
+	b := view.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"},
+		Noun: "entry"}
 	var asked []string
 	for _, c := range list {
 		who, by := c.For, c.By
@@ -135,14 +140,16 @@ func consentBlock(list []federation.Consent) view.Block {
 // consentDeed is consent give or consent withdraw.
 func (a *App) consentDeed(standing string) *cobra.Command {
 	in := desk.ConsentInput{Standing: standing}
-	c := &cobra.Command{Use: "give TRUST [PERMISSION…] --for everyone|PERSON", Short: "Agree, as an administrator, for everyone or for one person",
+	c := &cobra.Command{Use: "give TRUST [PERMISSION…] --for everyone|PERSON",
+		Short: "Agree, as an administrator, for everyone or for one person",
 		Long: `Agree as an administrator to what a client asks for: to the permissions named, or to all of them. A permission
 that is asked for later waits by itself and does not undo this.`,
 		Example: `  tressik consent give frame-courier@ridge --for everyone
   tressik consent give dome-scheduler@ridge telescope-api:schedule.write --for mira`}
 	done, none := "consented to", "Nothing was open: all of it is consented to already."
 	if standing == federation.Withdrawn {
-		c.Use, c.Short = "withdraw TRUST [PERMISSION…] --for everyone|PERSON", "Take consent back, for everyone or for one person"
+		c.Use, c.Short = "withdraw TRUST [PERMISSION…] --for everyone|PERSON",
+			"Take consent back, for everyone or for one person"
 		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that are out
 hold until they expire; they can no longer be refreshed with the permission.`
 		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone"
@@ -186,7 +193,8 @@ hold until they expire; they can no longer be refreshed with the permission.`
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
 	c.Flags().StringVar(&in.As, "as", "", "only what is asked for this way: user or self")
-	must(c.RegisterFlagCompletionFunc("for", func(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
+	must(c.RegisterFlagCompletionFunc("for", func(cmd *cobra.Command, got []string, s string) ([]string,
+		cobra.ShellCompDirective) {
 		out, dir := a.names("person", 0)(cmd, got, s)
 		return append([]string{"everyone"}, out...), dir
 	}))

@@ -111,18 +111,22 @@ func demoStory() []demoStep {
 		{"", cmd("permission|publish|telescope-api|dome.control|--as|user|--needs|admin|--says|open, close and turn the dome"), 0},
 		{"Register the dome scheduler, a web client. The provider issues its client ID.",
 			cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback|--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example|--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0},
-		{"It keeps a secret and has none yet: the comparison says so.", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3},
+		{"It keeps a secret and has none yet: the comparison says so.",
+			cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3},
 		{"Ask for what it needs, and hand over the values with a new secret, in the one moment in which it is known.",
 			cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|offline_access"), 0},
 		{"", cmd("handoff|dome-scheduler@ridge|--for|app|--out|handoff-dome|--with-new-secret|90d"), 0},
 		{"Turning the dome waits for an administrator: Mira goes on without it, and the call is refused with the reason.",
 			cmd("rehearse|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 3},
-		{"The director consents for everyone. Now the call is answered.", cmd("consent|give|dome-scheduler@ridge|--for|everyone|--actor|aiyana"), 0},
+		{"The director consents for everyone. Now the call is answered.",
+			cmd("consent|give|dome-scheduler@ridge|--for|everyone|--actor|aiyana"), 0},
 		{"Two apps on one provider, one over SAML and one over OpenID Connect: the second asks for nothing.",
 			cmd("rehearse|nightlog@ridge|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 0},
-		{"A permission that is added later waits alone; the others stay as they are.", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.write"), 0},
+		{"A permission that is added later waits alone; the others stay as they are.",
+			cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.write"), 0},
 		{"The sky atlas runs in the browser. It keeps no secret: PKCE protects its codes.",
-			cmd("app|add|skyview|--client|user-agent|--redirect|https://skyview.kestrelridge.example/callback|--title|Sky View"), 0},
+			cmd("app|add|skyview|--client|user-agent|--redirect|https://skyview.kestrelridge.example/callback|--title|Sky View"),
+			0},
 		{"", cmd("federate|skyview|--with|ridge|--over|oidc"), 0},
 		{"", cmd("secret|add|skyview@ridge|--lasts|90d"), 1},
 		{"", cmd("rehearse|skyview@ridge|--as|mira"), 0},
@@ -134,7 +138,8 @@ func demoStory() []demoStep {
 		{"", cmd("rehearse|frame-courier@ridge|--secret-file|courier.secret"), 3},
 		{"", cmd("consent|give|frame-courier@ridge|--for|everyone|--actor|aiyana"), 0},
 		{"", cmd("rehearse|frame-courier@ridge|--secret-file|courier.secret"), 0},
-		{"A token for use in a script, and what stands in it.", cmd("token|get|frame-courier@ridge|--secret-file|courier.secret|--out|courier.jwt"), 0},
+		{"A token for use in a script, and what stands in it.",
+			cmd("token|get|frame-courier@ridge|--secret-file|courier.secret|--out|courier.jwt"), 0},
 		{"", cmd("inspect|courier.jwt|--trust|frame-courier@ridge"), 0},
 		{"Visitors: Southmere's OpenID side is read from what it published, and our own provider becomes its client.",
 			cmd("provider|change|southmere|--issuer|https://idp.southmere.example|--discovery|southmere-openid.json|--jwks|southmere-jwks.json"), 0},
@@ -174,7 +179,8 @@ func (a *App) demo(ctx context.Context, dir string) error {
 		fmt.Fprintln(a.Out, p.Bold("$ "+view.Command(s.args)))
 		sub := &App{In: a.In, Out: a.Out, Err: a.Err, Env: env, Build: a.Build}
 		if got := sub.Run(ctx, s.args); got != s.exit {
-			return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", view.Words(s.args), got, s.exit)
+			return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", view.Words(s.args), got,
+				s.exit)
 		}
 	}
 	fmt.Fprintf(a.Out, "\n%s\n", p.Bold("The ledger stays in "+dir+" for you to play on:"))

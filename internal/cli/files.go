@@ -40,7 +40,8 @@ func writeWith(path string, b []byte, mode os.FileMode) error {
 	return nil
 }
 
-// secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret is
+// secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret
+// is
 // made that cannot be written.
 type secretFile struct {
 	path string

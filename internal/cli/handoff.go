@@ -18,7 +18,8 @@ import (
 func (a *App) handoffCmd() *cobra.Command {
 	var side, out, secretLife string
 	var env bool
-	c := &cobra.Command{Use: "handoff TRUST --for app|provider", Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
+	c := &cobra.Command{Use: "handoff TRUST --for app|provider",
+		Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
 		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
 each comes from and what it is called in metadata. With --out the metadata, the certificate and the
 sheet are written as files. Either way the ledger notes that the side was given what it needs; with
@@ -65,7 +66,8 @@ a secret can be read by you alone.`,
 		if out != "" {
 			if err := a.writeHandoff(h, out); err != nil {
 				if made != "" {
-					err = fmt.Errorf("%w; the secret %s was made and is lost: retire it with `tressik secret retire %s %s`", err, made, got[0], made)
+					err = fmt.Errorf("%w; the secret %s was made and is lost: retire it with `tressik secret retire %s %s`", err, made,
+						got[0], made)
 				}
 				return err
 			}
@@ -88,9 +90,11 @@ a secret can be read by you alone.`,
 	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
 	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
 	c.Flags().BoolVar(&env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
-	c.Flags().StringVar(&secretLife, "with-new-secret", "", "OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
+	c.Flags().StringVar(&secretLife, "with-new-secret", "",
+		"OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
 	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that the side was given them")
-	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -100,7 +104,8 @@ func (a *App) newSecretOn(d *desk.Desk, h *handoff.Handoff, life string, dry boo
 		return "", usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
 	}
 	if dry {
-		return "", usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
+		return "",
+			usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
 	}
 	span, err := lifetime("--with-new-secret", life)
 	if err != nil {
@@ -146,7 +151,8 @@ func handoffPage(h *handoff.Handoff) view.Page {
 		blocks = append(blocks, b)
 	}
 	if len(h.Certificate) > 0 {
-		blocks = append(blocks, view.Block{Title: "Certificate", Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
+		blocks = append(blocks, view.Block{Title: "Certificate",
+			Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
 	}
 	data := struct {
 		*handoff.Handoff
@@ -174,7 +180,8 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 		env += "\n"
 	}
 	var out []handoffFile
-	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate}, {"-registration.json", h.Registration}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
+	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate},
+		{"-registration.json", h.Registration}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
 		if len(f.b) > 0 {
 			out = append(out, handoffFile{filepath.Join(dir, h.About+f.path), f.b})
 		}

@@ -17,7 +17,8 @@ import (
 func (a *App) inspectCmd() *cobra.Command {
 	var in inspect.Input
 	var at, key string
-	c := &cobra.Command{Use: "inspect FILE|-", Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
+	c := &cobra.Command{Use: "inspect FILE|-",
+		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
 captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
 JWT, with what its claims mean and may do; a discovery document; an OAuth authorization request or response as
@@ -34,7 +35,8 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 			if in.Key, err = a.readFile("--key", key); err != nil {
 				return err
 			}
-			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}); err != nil {
+			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes),
+				Stdin: a.In}); err != nil {
 				return err
 			}
 			var d *desk.Desk
@@ -76,7 +78,8 @@ func inspectBlocks(v *inspect.Inspection) []view.Block {
 	if v.Trust != "" {
 		mark += " by the rules of " + v.Trust
 	}
-	blocks = append(blocks, view.Block{Title: v.Kind, Mark: strings.TrimSpace(mark), Good: v.Verdict != judge.Refused, Fields: v.Facts})
+	blocks = append(blocks, view.Block{Title: v.Kind, Mark: strings.TrimSpace(mark), Good: v.Verdict != judge.Refused,
+		Fields: v.Facts})
 	if len(v.Explained) > 0 {
 		b := view.Block{Title: "Claims"}
 		if strings.HasPrefix(v.Kind, "OAuth") {

@@ -42,9 +42,11 @@ func (a *App) journalList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Noun: "entry", Head: []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"}, Empty: "No entry fits."}
+			b := view.Block{Noun: "entry", Head: []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"},
+				Empty: "No entry fits."}
 			for _, e := range list {
-				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action, e.Party + e.Trust, e.Fields()})
+				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action,
+					e.Party + e.Trust, e.Fields()})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}
@@ -73,7 +75,8 @@ func moment(flag, v string) (time.Time, error) {
 }
 
 func (a *App) journalVerify() *cobra.Command {
-	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with", Args: args(),
+	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with",
+		Args:    args(),
 		Example: "  tressik journal verify",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			n, breaks, err := d.VerifyJournal()
@@ -89,9 +92,11 @@ func (a *App) journalVerify() *cobra.Command {
 				for _, x := range breaks {
 					b.Lines = append(b.Lines, fmt.Sprintf("  entry %d: %s", x.Seq, x.Reason))
 				}
-				b.Lines = append(b.Lines, "Compare with a copy of the ledger from before, and find out who could write to the file.")
+				b.Lines = append(b.Lines,
+					"Compare with a copy of the ledger from before, and find out who could write to the file.")
 			}
-			if err := a.print(view.Page{Data: map[string]any{"entries": n, "breaks": breaks}, Blocks: []view.Block{b}}); err != nil {
+			if err := a.print(view.Page{Data: map[string]any{"entries": n, "breaks": breaks},
+				Blocks: []view.Block{b}}); err != nil {
 				return err
 			}
 			if len(breaks) > 0 {

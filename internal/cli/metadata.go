@@ -48,7 +48,8 @@ func (a *App) metadataWrite() *cobra.Command {
 
 func (a *App) metadataReceived() *cobra.Command {
 	var out string
-	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received", Args: args("NAME"),
+	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received",
+		Args:    args("NAME"),
 		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.AnyParty(got[0])
@@ -70,8 +71,9 @@ func (a *App) metadataReceived() *cobra.Command {
 
 func (a *App) metadataVerify() *cobra.Command {
 	var src sourceFlags
-	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT", Short: "Verify the signature of a metadata document and judge what is in it",
-		Args: args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
+	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT",
+		Short: "Verify the signature of a metadata document and judge what is in it",
+		Args:  args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if src.signedBy == "" {
@@ -86,7 +88,8 @@ func (a *App) metadataVerify() *cobra.Command {
 				return err
 			}
 			v := inspect.VerifyMetadata(raw, cert)
-			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings, Passed: true}}}); err != nil {
+			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings,
+				Passed: true}}}); err != nil {
 				return err
 			}
 			return found(v.Findings)

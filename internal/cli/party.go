@@ -46,7 +46,8 @@ func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
+	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes),
+		Stdin: a.In})
 }
 
 func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
@@ -74,7 +75,8 @@ type handFlags struct {
 func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 	f := c.Flags()
 	f.StringVar(&h.entityID, "entity-id", "", "entity ID, exactly as the other side writes it")
-	f.StringSliceVar(&h.formats, "nameid-format", nil, "name identifier formats: persistent, transient, email, unspecified")
+	f.StringSliceVar(&h.formats, "nameid-format", nil,
+		"name identifier formats: persistent, transient, email, unspecified")
 	f.StringVar(&h.signing, "signing-cert", "", "file with the signing certificate")
 	if kind == federation.App {
 		f.StringArrayVar(&h.acs, "acs", nil, "assertion consumer service URL (HTTP-POST); the first is the default")
@@ -82,9 +84,11 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 		f.StringSliceVar(&h.wants, "wants", nil, "attribute names the app reads, required ones with ! behind")
 		f.StringVar(&h.start, "start", "", "link that starts sign-in at the app")
 		f.StringVar(&h.signs, "signs-requests", "", "whether the app signs its requests: on or off")
-		f.StringVar(&h.assertions, "wants-signed-assertions", "", "whether the app wants the assertion itself signed: on or off")
+		f.StringVar(&h.assertions, "wants-signed-assertions", "",
+			"whether the app wants the assertion itself signed: on or off")
 	} else {
-		f.StringArrayVar(&h.sso, "sso", nil, "single sign-on URL: URL or redirect=URL for HTTP-Redirect, post=URL for HTTP-POST")
+		f.StringArrayVar(&h.sso, "sso", nil,
+			"single sign-on URL: URL or redirect=URL for HTTP-Redirect, post=URL for HTTP-POST")
 		f.StringVar(&h.signs, "wants-signed-requests", "", "whether the provider wants requests signed: on or off")
 	}
 }
@@ -126,7 +130,8 @@ func onOff(flag, v string) (*bool, error) {
 
 func (a *App) partyCmd(word string) *cobra.Command {
 	kind := federation.Kind(word)
-	long := map[federation.Kind]string{federation.Provider: "identity providers", federation.App: "apps: service providers, clients, APIs"}[kind]
+	long := map[federation.Kind]string{federation.Provider: "identity providers",
+		federation.App: "apps: service providers, clients, APIs"}[kind]
 	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
 	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.partyChange(kind), a.partyRemove(kind))
 	return c
@@ -147,7 +152,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
   tressik app add dome-scheduler --client web --redirect https://dome.kestrelridge.example/oidc/callback
   tressik app add telescope-api --api https://telescope.kestrelridge.example`
 	}
-	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own", withArticle(kind)), Long: partyLong(kind),
+	c := &cobra.Command{Use: "add NAME", Short: fmt.Sprintf("Add %s from its metadata, by hand, or as Tressik's own",
+		withArticle(kind)), Long: partyLong(kind),
 		Args: args("NAME"), Example: ex,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
@@ -189,7 +195,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	f.StringVar(&in.Title, "title", "", "name to show to people")
 	f.BoolVar(&in.Own, "own", false, "Tressik keeps its keys and writes its metadata")
 	f.StringVar(&in.At, "at", "", "own: https: address under which its endpoints lie")
-	f.StringVar(&in.KeyKind, "key", "rsa-2048", "own: kind of signing key: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256, ecdsa-p384")
+	f.StringVar(&in.KeyKind, "key", "rsa-2048",
+		"own: kind of signing key: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256, ecdsa-p384")
 	if kind == federation.App {
 		f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted assertions as well")
 	}
@@ -197,7 +204,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 }
 
 // partyInput reads what the flags of a party point at.
-func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags, sf *sideFlags) (err error) {
+func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags,
+	sf *sideFlags) (err error) {
 	in.Source, in.Entity = src.words(), src.entity
 	if in.Raw, err = a.readSource(ctx, src); err != nil {
 		return err
@@ -242,11 +250,13 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 	}
 	next := fmt.Sprintf("See it with `tressik %s show %s`.", p.Kind, p.Name)
 	if p.Own {
-		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik metadata write %s`.", p.Kind, p.Name, p.Name)
+		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik metadata write %s`.", p.Kind,
+			p.Name, p.Name)
 	}
 	if len(stale) > 0 {
-		blocks = append(blocks, view.Block{Title: "To be handed over and rehearsed again", Lines: []string{"  " + strings.Join(stale, ", ") +
-			": see `tressik next`"}})
+		blocks = append(blocks, view.Block{Title: "To be handed over and rehearsed again",
+			Lines: []string{"  " + strings.Join(stale, ", ") +
+				": see `tressik next`"}})
 	}
 	if p.Client != nil && len(stale) == 0 {
 		next += fmt.Sprintf("\nRegister it at a provider with `tressik federate %s --with PROVIDER --over oidc`.", p.Name)
@@ -268,7 +278,8 @@ type partyData struct {
 }
 
 func (a *App) partyList(kind federation.Kind) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: fmt.Sprintf("List the %ss", kind), Args: args(), Example: fmt.Sprintf("  tressik %s list", kind),
+	return &cobra.Command{Use: "list", Short: fmt.Sprintf("List the %ss", kind), Args: args(),
+		Example: fmt.Sprintf("  tressik %s list", kind),
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			list, err := d.Parties(kind)
 			if err != nil {
@@ -301,8 +312,10 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 }
 
 func (a *App) partyShow(kind federation.Kind) *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: fmt.Sprintf("Explain %s in an administrator's terms", withArticle(kind)), Args: args("NAME"),
-		Example:           fmt.Sprintf("  tressik %s show %s", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "ridge"}[kind]),
+	return &cobra.Command{Use: "show NAME", Short: fmt.Sprintf("Explain %s in an administrator's terms",
+		withArticle(kind)), Args: args("NAME"),
+		Example: fmt.Sprintf("  tressik %s show %s", kind, map[federation.Kind]string{federation.App: "nightlog",
+			federation.Provider: "ridge"}[kind]),
 		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
@@ -337,7 +350,8 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
 				return err
 			}
-			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" && in.OpenID == nil && in.Admins == "" {
+			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" && in.OpenID == nil &&
+				in.Admins == "" {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
 			}
 			p, fs, stale, err := d.ChangeParty(in)
@@ -355,8 +369,10 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 }
 
 func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)), Args: args("NAME"),
-		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind, map[federation.Kind]string{federation.App: "nightlog", federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
+	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)),
+		Args: args("NAME"),
+		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind, map[federation.Kind]string{federation.App: "nightlog",
+			federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {
@@ -372,6 +388,7 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 			if err := d.RemoveParty(kind, p.Name); err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: map[string]string{"removed": p.Name}, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
+			return a.print(view.Page{Data: map[string]string{"removed": p.Name},
+				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
 		})}
 }

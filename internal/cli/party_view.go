@@ -55,7 +55,8 @@ func partyBlocks(p *federation.Party, fs finding.List, trusts []federation.Trust
 	if r := p.Role(); r != nil {
 		blocks = append(blocks, endpointBlock(p, r), keyBlock(r, now), wishes(p, r))
 		if len(r.Wanted) > 0 {
-			b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message", "Name format"}}
+			b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
+				"Name format"}}
 			for _, w := range r.Wanted {
 				need := "wished for"
 				if w.Required {
@@ -72,7 +73,8 @@ func partyBlocks(p *federation.Party, fs finding.List, trusts []federation.Trust
 	if open := fs.Without(finding.Pass); len(open) > 0 {
 		return append(blocks, view.Block{Title: "Findings", Findings: open})
 	}
-	return append(blocks, view.Block{Title: "Findings", Lines: []string{"  none; " + view.Count(len(fs), "check") + " passed"}})
+	return append(blocks, view.Block{Title: "Findings", Lines: []string{"  none; " + view.Count(len(fs), "check") +
+		" passed"}})
 }
 
 func endpointBlock(p *federation.Party, r *saml.Role) view.Block {

@@ -34,7 +34,8 @@ func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.Sh
 func (a *App) permissionPublish() *cobra.Command {
 	var x federation.Permission
 	var needs string
-	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT", Short: "Publish what an API lets clients do", Args: args("API", "NAME"),
+	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT", Short: "Publish what an API lets clients do",
+		Args: args("API", "NAME"),
 		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence that
 people read when they are asked to agree. What a client does as itself always needs an administrator.`,
 		Example: `  tressik permission publish telescope-api frames.read --as user,self --says "read the frames of a night"
@@ -50,28 +51,33 @@ people read when they are asked to agree. What a client does as itself always ne
 				return err
 			}
 			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}},
-				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", whoAgrees(x.Admin, x.As)}, {"lets a client", x.Says}}}}})
+				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", whoAgrees(x.Admin, x.As)},
+					{"lets a client", x.Says}}}}})
 		})}
 	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
-	c.Flags().StringVar(&x.Says, "says", "", "what it lets a client do, in one line, for the people who are asked to agree")
+	c.Flags().StringVar(&x.Says, "says", "",
+		"what it lets a client do, in one line, for the people who are asked to agree")
 	c.Flags().StringVar(&needs, "needs", "", "admin: only an administrator can agree")
 	return c
 }
 
 func (a *App) permissionUnpublish() *cobra.Command {
-	return &cobra.Command{Use: "unpublish API NAME", Short: "Take back a permission that no trust asks for", Args: args("API", "NAME"),
+	return &cobra.Command{Use: "unpublish API NAME", Short: "Take back a permission that no trust asks for",
+		Args:    args("API", "NAME"),
 		Example: "  tressik permission unpublish telescope-api frames.write", ValidArgsFunction: a.apis,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if err := d.Unpublish(got[0], got[1]); err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: map[string]string{"unpublished": got[0] + ":" + got[1]}, Blocks: []view.Block{{Lines: []string{got[0] + ":" + got[1] + " is published no more"}}}})
+			return a.print(view.Page{Data: map[string]string{"unpublished": got[0] + ":" + got[1]},
+				Blocks: []view.Block{{Lines: []string{got[0] + ":" + got[1] + " is published no more"}}}})
 		})}
 }
 
 func (a *App) permissionAsk() *cobra.Command {
 	var as string
-	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions", Args: args("TRUST", "PERMISSION…"),
+	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions",
+		Args: args("TRUST", "PERMISSION…"),
 		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email, address,
 phone, offline_access). Without --as a machine asks as itself, every other client on behalf of its user.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
@@ -85,7 +91,8 @@ phone, offline_access). Without --as a machine asks as itself, every other clien
 			return a.asks(d, t.Name, "asked for: "+strings.Join(got[1:], ", "))
 		})}
 	c.Flags().StringVar(&as, "as", "", "user (on behalf of a user) or self (as itself)")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"user", "self"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"user", "self"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -124,7 +131,8 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 
 func (a *App) permissionDrop() *cobra.Command {
 	var as string
-	c := &cobra.Command{Use: "drop TRUST PERMISSION…", Short: "Have a client ask for permissions no longer; their consents go too", Args: args("TRUST", "PERMISSION…"),
+	c := &cobra.Command{Use: "drop TRUST PERMISSION…",
+		Short: "Have a client ask for permissions no longer; their consents go too", Args: args("TRUST", "PERMISSION…"),
 		Example: "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write", ValidArgsFunction: a.asked,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, err := d.Drop(got[0], got[1:], as)
@@ -172,7 +180,8 @@ func (a *App) permissionList() *cobra.Command {
 				blocks = append(blocks, by)
 			}
 			if api == "" {
-				std := view.Block{Title: "OpenID's own scopes, at every provider", Head: []string{"Scope", "Claims", "What it lets a client do"}}
+				std := view.Block{Title: "OpenID's own scopes, at every provider", Head: []string{"Scope", "Claims",
+					"What it lets a client do"}}
 				for _, x := range oidc.StandardScopes() {
 					claims := strings.Join(x.Claims, ", ")
 					if len(x.Claims) > 4 {

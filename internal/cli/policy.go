@@ -27,29 +27,36 @@ type policyFlags struct {
 
 func (p *policyFlags) add(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&p.signInFrom, "sign-in-from", "", "OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
+	f.StringVar(&p.signInFrom, "sign-in-from", "",
+		"OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
 	f.StringVar(&p.refreshFrom, "refresh-from", "", "OpenID: networks from which tokens may be refreshed, or anywhere")
 	f.StringVar(&p.session, "session", "", "OpenID: how old a sign-in at the provider may be, such as 8h")
 	f.StringVar(&p.access, "access-token", "", "OpenID: how long access tokens last, such as 15m")
 	f.StringVar(&p.id, "id-token", "", "OpenID: how long ID tokens last, such as 10m")
-	f.StringVar(&p.refresh, "refresh", "", "OpenID: how long tokens may be refreshed after a sign-in, such as 30d, or none")
+	f.StringVar(&p.refresh, "refresh", "",
+		"OpenID: how long tokens may be refreshed after a sign-in, such as 30d, or none")
 	f.StringVar(&p.idle, "refresh-idle", "", "OpenID: how long a refresh token may lie unused, such as 7d")
-	f.StringVar(&p.singleSignOut, "single-sign-out", "", "OpenID: whether signing out here signs out everywhere, and the other way round: on or off")
-	f.StringVar(&p.keyFile, "client-key", "", "OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
+	f.StringVar(&p.singleSignOut, "single-sign-out", "",
+		"OpenID: whether signing out here signs out everywhere, and the other way round: on or off")
+	f.StringVar(&p.keyFile, "client-key", "",
+		"OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
 	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
 	f.StringVar(&p.keysCA, "ca", "", "certificate file of the authority to trust for --client-keys")
-	f.StringVar(&p.keysPin, "tls-pin", "", "SHA-256 of the server's own certificate for --client-keys, in place of an authority")
+	f.StringVar(&p.keysPin, "tls-pin", "",
+		"SHA-256 of the server's own certificate for --client-keys, in place of an authority")
 }
 
 // terms reads the flags; what they point at is fetched.
 func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, err error) {
-	x = desk.PolicyTerms{SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access, IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
+	x = desk.PolicyTerms{SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access,
+		IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
 	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
 		return x, err
 	}
 	switch {
 	case p.keyFile != "" && p.keysAt != "":
-		return x, usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file or from a URL")}
+		return x,
+			usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file or from a URL")}
 	case p.keyFile == "none" || p.keysAt == "none":
 		x.ClientKeys = "none"
 	case p.keyFile != "" || p.keysAt != "":
@@ -58,7 +65,8 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 			return x, err
 		}
 		source := p.keyFile + p.keysAt
-		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys, Accept: "application/jwk-set+json, application/json", Stdin: a.In})
+		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys,
+			Accept: "application/jwk-set+json, application/json", Stdin: a.In})
 		if err != nil {
 			return x, err
 		}
@@ -76,7 +84,8 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 	span := func(s int) string { return federation.SpanWords(federation.Span(s)) }
 	var f [][2]string
 	if kind.Redirects() {
-		f = append(f, [2]string{"who is admitted", admitWords(t.Admits)}, [2]string{"strength", strengthWords(t)}, [2]string{"sign-in from", networkWords(p.SignInFrom)},
+		f = append(f, [2]string{"who is admitted", admitWords(t.Admits)}, [2]string{"strength", strengthWords(t)},
+			[2]string{"sign-in from", networkWords(p.SignInFrom)},
 			[2]string{"session", "a sign-in holds for " + span(p.Session)})
 	}
 	f = append(f, [2]string{"access token", span(p.AccessToken)})
@@ -85,10 +94,14 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 		if p.Refresh == 0 {
 			f = append(f, [2]string{"refresh tokens", "none are issued"})
 		} else {
-			f = append(f, [2]string{"refresh tokens", fmt.Sprintf("for %s after the sign-in, unused for at most %s; rotated at each use", span(p.Refresh), span(p.RefreshIdle))},
+			f = append(f, [2]string{"refresh tokens",
+				fmt.Sprintf("for %s after the sign-in, unused for at most %s; rotated at each use", span(p.Refresh),
+					span(p.RefreshIdle))},
 				[2]string{"refresh from", networkWords(p.RefreshFrom)})
 		}
-		f = append(f, [2]string{"single sign-out", map[bool]string{true: "on: a sign-out ends the session for every app that has it on", false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
+		f = append(f, [2]string{"single sign-out",
+			map[bool]string{true: "on: a sign-out ends the session for every app that has it on",
+				false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
 			[2]string{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()})
 	}
 	title := "Policies"
@@ -105,7 +118,8 @@ func admitWords(v string) string {
 	case v == "consented":
 		return "those alone for whom an administrator consented"
 	}
-	return "the " + view.Plural(len(federation.AdmittedGroups(v)), "group") + " " + strings.Join(federation.AdmittedGroups(v), ", ")
+	return "the " + view.Plural(len(federation.AdmittedGroups(v)), "group") + " " +
+		strings.Join(federation.AdmittedGroups(v), ", ")
 }
 
 func strengthWords(t *federation.Trust) string {
@@ -123,7 +137,8 @@ func networkWords(list []string) string {
 }
 
 // registrationBlock is the client as the provider knows it.
-func registrationBlock(t *federation.Trust, c *federation.Client, provider *federation.Party, secrets []federation.Secret, now time.Time) view.Block {
+func registrationBlock(t *federation.Trust, c *federation.Client, provider *federation.Party,
+	secrets []federation.Secret, now time.Time) view.Block {
 	f := [][2]string{{"client ID", t.OIDCTerms().ClientID}}
 	if c != nil {
 		f = append(f, [2]string{"kind", string(c.Kind)})
@@ -135,7 +150,8 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 	for _, s := range secrets {
 		if s.Standing(now) == "valid" {
 			valid++
-			f = append(f, [2]string{"secret", fmt.Sprintf("%s, ends in %s, expires %s", s.ID, s.EndsIn, view.When(s.Expires, now))})
+			f = append(f, [2]string{"secret", fmt.Sprintf("%s, ends in %s, expires %s", s.ID, s.EndsIn,
+				view.When(s.Expires, now))})
 		}
 	}
 	switch {

@@ -33,7 +33,8 @@ import (
 func (a *App) rehearseCmd() *cobra.Command {
 	var in play.RehearseInput
 	var factors, keep, secretFile string
-	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON", Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
+	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
+		Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
 arrive. URLs, destinations and recipients are those of the ledger. Foreign parties are played by
 stand-ins. With several trusts of one provider, the later ones go on in the same browser session.
@@ -94,7 +95,8 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
 	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
-	f.StringArrayVar(&in.Suppose, "suppose", nil, "a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
+	f.StringArrayVar(&in.Suppose, "suppose", nil,
+		"a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
 	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
 	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
 	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
@@ -114,7 +116,8 @@ type keeper struct {
 func (k *keeper) message(trust, kind, text string) {
 	k.n++
 	if k.err == nil {
-		k.err = writeWith(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"), 0o600) // messages carry what was said of a person
+		// messages carry what was said of a person
+		k.err = writeWith(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"), 0o600)
 	}
 }
 
@@ -154,9 +157,11 @@ func (a *App) live(p *view.Printer, in *play.RehearseInput) {
 }
 
 func (a *App) step(p *view.Printer, s *server.Step) {
-	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, view.Safe(s.URL), p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
+	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, view.Safe(s.URL),
+		p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
 	for _, x := range s.Inner {
-		fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL, x.Carries, x.Status, x.Answer)))
+		fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL,
+			x.Carries, x.Status, x.Answer)))
 	}
 }
 
@@ -191,7 +196,8 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
 func rehearsalBlocks(list []federation.Rehearsal) []view.Block {
 	var out []view.Block
 	for _, r := range list {
-		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person}, {"subject", r.Subject},
+		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person},
+			{"subject", r.Subject},
 			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
 	}
 	return out
@@ -221,7 +227,8 @@ func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
 	if len(r.StandIns) > 0 {
 		fs = append(fs, [2]string{"stand-ins", strings.Join(r.StandIns, ", ") + ": the real ones are not proven by this"})
 	}
-	_ = out.Print(view.Page{Blocks: []view.Block{{Fields: fs}}}) // a closed output shows in the exit status of the next write
+	// a closed output shows in the exit status of the next write
+	_ = out.Print(view.Page{Blocks: []view.Block{{Fields: fs}}})
 }
 
 func (a *App) stageCmd() *cobra.Command {
@@ -295,8 +302,10 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	}
 	for _, x := range places {
 		fs := [][2]string{{"played", x.Played}}
-		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS}, {"metadata", x.Metadata},
-			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect}, {"audience", x.Audience}, {"address", x.Address}} {
+		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS},
+			{"metadata", x.Metadata},
+			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect},
+			{"audience", x.Audience}, {"address", x.Address}} {
 			if f[1] != "" {
 				fs = append(fs, f)
 			}
@@ -306,7 +315,8 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	if err := a.print(view.Page{Data: map[string]any{"base": base, "parties": places}, Blocks: blocks}); err != nil {
 		return err
 	}
-	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 20}
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+		WriteTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 20}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(ln) }()
 	select {

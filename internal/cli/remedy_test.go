@@ -11,7 +11,8 @@ import (
 	"testing"
 )
 
-// TestRemediesParse collects every remedy that is a command out of the program's source, with a stand-in for each value that
+// TestRemediesParse collects every remedy that is a command out of the program's source, with a stand-in for each value
+// that
 // is not known before it runs, and parses it with the program's own commands.
 func TestRemediesParse(t *testing.T) {
 	remedies := commandsIn(t, "..")

@@ -37,7 +37,8 @@ func (r reportOIDC) head(app, provider *federation.Party) trustHead {
 	if app.Kind == federation.Provider {
 		who += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
 	}
-	return trustHead{before: [][2]string{{"over", "OpenID Connect"}, {"app", who}, {"provider", provider.Name + "  " + issuerOf(provider)}}}
+	return trustHead{before: [][2]string{{"over", "OpenID Connect"}, {"app", who}, {"provider", provider.Name + "  " +
+		issuerOf(provider)}}}
 }
 
 func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
@@ -59,7 +60,8 @@ func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
 
 func (r reportOIDC) rules() view.Block {
 	b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
-		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.", r.t.Name)}
+		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.",
+			r.t.Name)}
 	for _, x := range r.t.Rules {
 		b.Rows = append(b.Rows, []string{x.Claim, x.Expression})
 	}

@@ -31,7 +31,8 @@ func (r reportSAML) terms(*desk.Desk) ([]view.Block, error) {
 }
 
 func (r reportSAML) head(app, provider *federation.Party) (h trustHead) {
-	h.before = [][2]string{{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " + provider.Entity.ID}}
+	h.before = [][2]string{{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " +
+		provider.Entity.ID}}
 	if l := app.StartLink(); l != "" {
 		h.after = append(h.after, [2]string{"starts at the app", l})
 	}

@@ -32,7 +32,8 @@ func lifetime(flag, v string) (time.Duration, error) {
 
 func (a *App) secretAdd() *cobra.Command {
 	var lasts, note, out string
-	c := &cobra.Command{Use: "add TRUST --lasts SPAN", Short: "Make a secret for a client; it is shown this once", Args: args("TRUST"),
+	c := &cobra.Command{Use: "add TRUST --lasts SPAN", Short: "Make a secret for a client; it is shown this once",
+		Args: args("TRUST"),
 		Long: `Make a client secret of 256 random bits at an own provider. It is shown this once, or written to a file that
 only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid at once: make the
 new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400 days.`,
@@ -63,7 +64,8 @@ new one, hand it over, retire the old one when it is used no longer. A secret la
 				data.Value = secret
 			} else {
 				if err := w.keep(secret); err != nil {
-					return fmt.Errorf("%w; the secret %s is in the ledger and lost: retire it with `tressik secret retire %s %s`", err, s.ID, got[0], s.ID)
+					return fmt.Errorf("%w; the secret %s is in the ledger and lost: retire it with `tressik secret retire %s %s`", err,
+						s.ID, got[0], s.ID)
 				}
 				fields[0] = [2]string{"written to", out + " (only you can read it)"}
 			}
@@ -73,7 +75,8 @@ new one, hand it over, retire the old one when it is used no longer. A secret la
 				blocks = append(blocks, view.Block{Findings: open})
 			}
 			if out == "" {
-				blocks = append(blocks, view.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's owner on a safe way."}})
+				blocks = append(blocks,
+					view.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's owner on a safe way."}})
 			}
 			return a.print(view.Page{Data: data, Blocks: blocks})
 		}}
@@ -91,7 +94,8 @@ type secretData struct {
 }
 
 func (a *App) secretList() *cobra.Command {
-	return &cobra.Command{Use: "list [TRUST]", Short: "List secrets by ID and last characters, with expiry and last use", Args: args("[TRUST]"),
+	return &cobra.Command{Use: "list [TRUST]", Short: "List secrets by ID and last characters, with expiry and last use",
+		Args:    args("[TRUST]"),
 		Example: "  tressik secret list dome-scheduler@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			trust := ""
@@ -166,6 +170,7 @@ func (a *App) secretRetire() *cobra.Command {
 			if last {
 				lines = append(lines, "It was the last valid one. Make another with `tressik secret add "+got[0]+" --lasts 90d`.")
 			}
-			return a.print(view.Page{Data: map[string]string{"retired": s.ID, "trust": got[0]}, Blocks: []view.Block{{Lines: lines}}})
+			return a.print(view.Page{Data: map[string]string{"retired": s.ID, "trust": got[0]},
+				Blocks: []view.Block{{Lines: lines}}})
 		})}
 }

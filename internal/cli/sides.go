@@ -36,28 +36,35 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		return
 	}
 	f.StringVar(&s.client, "client", "", "client side: web, user-agent, native or machine")
-	f.StringArrayVar(&s.redirects, "redirect", nil, "client: redirect URI, exactly as the app sends it; none takes all away")
-	f.StringArrayVar(&s.afterSignOut, "after-sign-out", nil, "client: URI to return to after sign-out; none takes all away")
+	f.StringArrayVar(&s.redirects, "redirect", nil,
+		"client: redirect URI, exactly as the app sends it; none takes all away")
+	f.StringArrayVar(&s.afterSignOut, "after-sign-out", nil,
+		"client: URI to return to after sign-out; none takes all away")
 	f.StringVar(&s.contact, "contact", "", "client: whom people ask about it, shown on the consent page")
 	f.StringVar(&s.home, "home", "", "client: its home page")
 	f.StringVar(&s.accounts, "for", "", "client: which accounts it is for: home, partners or anyone")
 	f.StringVar(&s.api, "api", "", "api side: its audience, an absolute URI")
-	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"}, cobra.ShellCompDirectiveNoFileComp)))
-	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"home", "partners", "anyone"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
+		cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"home", "partners", "anyone"},
+		cobra.ShellCompDirectiveNoFileComp)))
 }
 
 // addChange adds the flags that only a change has.
 func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 	if kind == federation.App {
-		c.Flags().StringArrayVar(&s.addRedirects, "add-redirect", nil, "client: one more redirect URI; --redirect replaces all there are")
+		c.Flags().StringArrayVar(&s.addRedirects, "add-redirect", nil,
+			"client: one more redirect URI; --redirect replaces all there are")
 		c.Flags().StringArrayVar(&s.dropped, "drop-redirect", nil, "client: a redirect URI to take away")
 	}
 }
 
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
-	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped, AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts}
-	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" || s.home != "" || s.accounts != "" {
+	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
+		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts}
+	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
+		s.home != "" || s.accounts != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins = s.api, s.admins
@@ -101,7 +108,8 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 		if c.Kind.Public() {
 			secret = "keeps no secret; PKCE protects its codes"
 		}
-		b := view.Block{Title: "Client side", Fields: [][2]string{{"kind", string(c.Kind) + ": " + secret}, {"grants", strings.Join(c.Kind.Grants(), ", ")}}}
+		b := view.Block{Title: "Client side", Fields: [][2]string{{"kind", string(c.Kind) + ": " + secret},
+			{"grants", strings.Join(c.Kind.Grants(), ", ")}}}
 		for _, r := range c.Redirects {
 			b.Fields = append(b.Fields, [2]string{"redirect URI", r})
 		}
@@ -134,7 +142,8 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 }
 
 func accountWords(v string) string {
-	return map[string]string{"home": "of the home organisation alone", "partners": "of the home organisation and its partners", "anyone": "anyone's"}[v]
+	return map[string]string{"home": "of the home organisation alone",
+		"partners": "of the home organisation and its partners", "anyone": "anyone's"}[v]
 }
 
 // publishedBlock is the table of an API's permissions.
@@ -163,9 +172,12 @@ func openIDBlocks(p *federation.Party) []view.Block {
 	if doc == nil {
 		return nil
 	}
-	b := view.Block{Title: "OpenID side", Fields: [][2]string{{"issuer", doc.Issuer}, {"discovery", oidc.WellKnown(doc.Issuer)[0]}}}
-	for _, f := range [][2]string{{"authorization", doc.AuthorizationEndpoint}, {"token", doc.TokenEndpoint}, {"userinfo", doc.UserinfoEndpoint},
-		{"keys (JWKS)", doc.JWKSURI}, {"introspection", doc.IntrospectionEndpoint}, {"revocation", doc.RevocationEndpoint}, {"end of session", doc.EndSessionEndpoint},
+	b := view.Block{Title: "OpenID side", Fields: [][2]string{{"issuer", doc.Issuer},
+		{"discovery", oidc.WellKnown(doc.Issuer)[0]}}}
+	for _, f := range [][2]string{{"authorization", doc.AuthorizationEndpoint}, {"token", doc.TokenEndpoint},
+		{"userinfo", doc.UserinfoEndpoint},
+		{"keys (JWKS)", doc.JWKSURI}, {"introspection", doc.IntrospectionEndpoint}, {"revocation", doc.RevocationEndpoint},
+		{"end of session", doc.EndSessionEndpoint},
 		{"tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}} {
 		if f[1] != "" {
 			b.Fields = append(b.Fields, f)

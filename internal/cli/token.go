@@ -21,7 +21,8 @@ func (a *App) tokenCmd() *cobra.Command {
 func (a *App) tokenGet() *cobra.Command {
 	var in play.TokenInput
 	var secretFile, key, ca, out string
-	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script", Args: args("TRUST"),
+	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script",
+		Args: args("TRUST"),
 		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret, from
 a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an argument,
 which others on the machine can read. So it fits into a script:
@@ -75,7 +76,8 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 				return nil
 			}
 			if a.format != "table" {
-				return a.print(view.Page{Data: t, Blocks: []view.Block{{Fields: [][2]string{{"access_token", t.AccessToken}, {"token_type", t.TokenType}, {"scope", t.Scope}}}}})
+				return a.print(view.Page{Data: t, Blocks: []view.Block{{Fields: [][2]string{{"access_token", t.AccessToken},
+					{"token_type", t.TokenType}, {"scope", t.Scope}}}}})
 			}
 			if t.Expires != nil {
 				a.say("scope %s; expires %s", t.Scope, view.When(*t.Expires, d.Now()))

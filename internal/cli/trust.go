@@ -25,16 +25,21 @@ type termFlags struct {
 
 func (t *termFlags) add(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&t.admits, "admits", "", "who may sign in: everyone, group:NAME (several with commas); over OpenID Connect also consented")
+	f.StringVar(&t.admits, "admits", "",
+		"who may sign in: everyone, group:NAME (several with commas); over OpenID Connect also consented")
 	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any or mfa")
 	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
-	f.StringVar(&t.encrypt, "encrypt", "", "SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
+	f.StringVar(&t.encrypt, "encrypt", "",
+		"SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
 	f.StringVar(&t.requests, "sign-requests", "", "SAML: whether the app's requests must be signed: on or off")
-	f.StringVar(&t.unsolicited, "unsolicited", "", "SAML: whether the app takes a response it did not ask for: allow or refuse")
+	f.StringVar(&t.unsolicited, "unsolicited", "",
+		"SAML: whether the app takes a response it did not ask for: allow or refuse")
 	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
 	t.policy.add(c)
-	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"}, cobra.ShellCompDirectiveNoFileComp)))
-	must(c.RegisterFlagCompletionFunc("signs", cobra.FixedCompletions([]string{"assertion", "response", "both"}, cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
+		cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("signs", cobra.FixedCompletions([]string{"assertion", "response", "both"},
+		cobra.ShellCompDirectiveNoFileComp)))
 }
 
 func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
@@ -71,7 +76,8 @@ type trustData struct {
 func (a *App) federateCmd() *cobra.Command {
 	var with, over, clientID string
 	var tf termFlags
-	c := &cobra.Command{Use: "federate APP --with PROVIDER", Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
+	c := &cobra.Command{Use: "federate APP --with PROVIDER",
+		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
 		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled in. Over
 OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give the
 client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
@@ -111,7 +117,8 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			blocks := append([]view.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}}}, terms...)
+			blocks := append([]view.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}}},
+				terms...)
 			blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true},
 				view.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
 			if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
@@ -121,8 +128,10 @@ client ID that its owner issued. An own provider can itself be the app, before a
 		}}
 	c.Flags().StringVar(&with, "with", "", "the provider")
 	c.Flags().StringVar(&over, "over", "saml", "the protocol: saml or oidc")
-	c.Flags().StringVar(&clientID, "client-id", "", "over oidc, at a foreign provider: the client ID that its owner issued")
-	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions([]string{"saml", "oidc"}, cobra.ShellCompDirectiveNoFileComp)))
+	c.Flags().StringVar(&clientID, "client-id", "",
+		"over oidc, at a foreign provider: the client ID that its owner issued")
+	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions([]string{"saml", "oidc"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
 	tf.add(c)
 	return c
@@ -135,7 +144,8 @@ func (a *App) trustCmd() *cobra.Command {
 }
 
 func (a *App) trustList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the trusts with their standing", Args: args(), Example: "  tressik trust list",
+	return &cobra.Command{Use: "list", Short: "List the trusts with their standing", Args: args(),
+		Example: "  tressik trust list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			list, err := d.Trusts()
 			if err != nil {
@@ -155,7 +165,8 @@ func (a *App) trustList() *cobra.Command {
 }
 
 func (a *App) trustShow() *cobra.Command {
-	return &cobra.Command{Use: "show TRUST", Short: "Show a trust: terms, claims, both sides compared, last rehearsal", Args: args("TRUST"),
+	return &cobra.Command{Use: "show TRUST", Short: "Show a trust: terms, claims, both sides compared, last rehearsal",
+		Args:    args("TRUST"),
 		Example: "  tressik trust show nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, app, provider, fs, err := d.Sides().Compared(got[0])
@@ -177,7 +188,8 @@ func (a *App) trustShow() *cobra.Command {
 		})}
 }
 
-func trustBlocks(t *federation.Trust, sides trustHead, terms []view.Block, fs finding.List, now time.Time) []view.Block {
+func trustBlocks(t *federation.Trust, sides trustHead, terms []view.Block, fs finding.List,
+	now time.Time) []view.Block {
 	standing := string(t.Standing)
 	if t.Last != nil && t.Standing == federation.Rehearsed && len(t.Last.StandIns) > 0 {
 		standing += ", with stand-ins for " + strings.Join(t.Last.StandIns, " and ")
@@ -295,7 +307,8 @@ func (a *App) trustEnd() *cobra.Command {
 }
 
 func (a *App) trustRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was", Args: args("TRUST"),
+	return &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was",
+		Args:    args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if _, _, _, err := d.Trust(got[0]); err != nil {
@@ -307,12 +320,14 @@ func (a *App) trustRemove() *cobra.Command {
 			if err := d.RemoveTrust(got[0]); err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: map[string]string{"removed": got[0]}, Blocks: []view.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
+			return a.print(view.Page{Data: map[string]string{"removed": got[0]},
+				Blocks: []view.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
 		})}
 }
 
 func (a *App) nextCmd() *cobra.Command {
-	return &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step", Args: args("[TRUST]"),
+	return &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
+		Args:    args("[TRUST]"),
 		Example: "  tressik next nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if len(got) == 0 {

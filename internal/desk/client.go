@@ -142,7 +142,8 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	}
 	if !slices.Contains(oidc.Kinds(), c.Kind) {
 		if in.Kind == "" {
-			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or machine", p.Name)
+			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or machine",
+				p.Name)
 		}
 		return fmt.Errorf("--client %q is %w; write web, user-agent, native or machine", in.Kind, federation.ErrKind)
 	}
@@ -161,7 +162,8 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	for _, r := range in.DropRedirects {
 		i := slices.Index(c.Redirects, r)
 		if i < 0 {
-			return &UnknownError{What: "redirect URI of " + p.Name, Name: r, Near: near.Names(r, c.Redirects), Add: "see `tressik app show " + p.Name + "`"}
+			return &UnknownError{What: "redirect URI of " + p.Name, Name: r, Near: near.Names(r, c.Redirects),
+				Add: "see `tressik app show " + p.Name + "`"}
 		}
 		c.Redirects = slices.Delete(c.Redirects, i, i+1)
 	}
@@ -200,14 +202,16 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		}
 		for _, a := range t.Asks() {
 			if err := fitsKind(p.Client.Kind, a.As); err != nil {
-				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name, a.Label(), a.As, t.Name, a.Label(), a.As))
+				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name,
+					a.Label(), a.As, t.Name, a.Label(), a.As))
 			}
 		}
 		if !p.Client.Kind.Public() {
 			continue
 		}
 		if t.ClientKeys() != "" {
-			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name, t.Name))
+			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name,
+				t.Name))
 		}
 		secrets, err := d.L.Secrets(t.Name)
 		if err != nil {
@@ -215,12 +219,14 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		}
 		for _, s := range secrets {
 			if s.Standing(d.Now()) == "valid" {
-				wrong = append(wrong, fmt.Sprintf("%s has the secret %s: `tressik secret retire %s %s`", t.Name, s.ID, t.Name, s.ID))
+				wrong = append(wrong, fmt.Sprintf("%s has the secret %s: `tressik secret retire %s %s`", t.Name, s.ID, t.Name,
+					s.ID))
 			}
 		}
 	}
 	if len(wrong) > 0 {
-		return fmt.Errorf("%s as a %s client: this %w:\n  %s", p.Name, p.Client.Kind, federation.ErrFit, strings.Join(wrong, "\n  "))
+		return fmt.Errorf("%s as a %s client: this %w:\n  %s", p.Name, p.Client.Kind, federation.ErrFit,
+			strings.Join(wrong, "\n  "))
 	}
 	return nil
 }
@@ -230,14 +236,17 @@ func fitsKind(k oidc.Kind, as string) error {
 	case as != federation.AsUser && as != federation.AsSelf:
 		return fmt.Errorf("--as %q is %w; write user (on behalf of a user) or self (as itself)", as, ErrValue)
 	case k == oidc.Machine && as == federation.AsUser:
-		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self", federation.ErrFit)
+		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
+			federation.ErrFit)
 	case k.Public() && as == federation.AsSelf:
-		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user", federation.ErrFit, k)
+		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
+			federation.ErrFit, k)
 	}
 	return nil
 }
 
-// FederateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign one
+// FederateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign
+// one
 // it is what the other side issued. The app may be an own provider, which then stands before the other one.
 func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
 	app, err := d.AnyParty(appName)
@@ -253,16 +262,23 @@ func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*f
 	case app.Name == provider.Name:
 		return nil, nil, errors.New("a provider cannot be upstream of itself")
 	case app.Kind == federation.Provider && (!app.Own || provider.Own):
-		return nil, nil, fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign", app.Name, provider.Name)
+		return nil, nil,
+			fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign", app.Name,
+				provider.Name)
 	case c == nil:
-		return nil, nil, fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`", app.Name, app.Name)
+		return nil, nil,
+			fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`", app.Name,
+				app.Name)
 	case provider.OpenIDOf() == nil:
-		return nil, nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`", provider.Name, provider.Name)
+		return nil, nil,
+			fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
+				provider.Name, provider.Name)
 	case provider.Own && clientID != "":
 		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue, provider.Name)
 	case !provider.Own && clientID == "":
-		return nil, nil, fmt.Errorf("--client-id is missing: %s is foreign, and its owner issues the client ID when the app is registered there. "+
-			"Give its owner the redirect URIs first: %s", provider.Name, strings.Join(c.Redirects, ", "))
+		return nil, nil,
+			fmt.Errorf("--client-id is missing: %s is foreign, and its owner issues the client ID when the app is registered there. "+
+				"Give its owner the redirect URIs first: %s", provider.Name, strings.Join(c.Redirects, ", "))
 	}
 	if provider.Own {
 		b := make([]byte, 8)

@@ -44,7 +44,8 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	}
 	holds := func(a federation.Ask) bool {
 		return slices.ContainsFunc(had, func(c federation.Consent) bool {
-			return c.Of(a) && c.Standing == federation.Consented && strings.EqualFold(c.For, person) && (c.Admin || in.Standing == federation.Withdrawn)
+			return c.Of(a) && c.Standing == federation.Consented && strings.EqualFold(c.For, person) &&
+				(c.Admin || in.Standing == federation.Withdrawn)
 		})
 	}
 	var picked []federation.Ask
@@ -77,14 +78,16 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	}
 	for _, l := range in.Labels {
 		if !seen[l] {
-			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l, Near: near.Names(l, have), Add: "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
+			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l, Near: near.Names(l, have),
+				Add: "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
 		}
 	}
 	for i := range list {
 		list[i].Standing, list[i].By, list[i].Admin, list[i].At = in.Standing, d.L.Actor, true, d.Now().UTC()
 	}
 	for _, a := range picked {
-		list = append(list, federation.Consent{Trust: in.Trust, API: a.API, Name: a.Name, As: a.As, For: person, Standing: in.Standing, By: d.L.Actor, Admin: true, At: d.Now().UTC()})
+		list = append(list, federation.Consent{Trust: in.Trust, API: a.API, Name: a.Name, As: a.As, For: person,
+			Standing: in.Standing, By: d.L.Actor, Admin: true, At: d.Now().UTC()})
 	}
 	if len(list) == 0 {
 		return nil, nil
@@ -124,7 +127,8 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &ConsentView{Trust: name, Rows: federation.Matrix(t.OIDCTerms(), s.APIs, s.Consents), Findings: federation.Advise(t, t.OIDCTerms(), app, s.APIs, s.Consents, s.Uses, d.Now())}
+	v := &ConsentView{Trust: name, Rows: federation.Matrix(t.OIDCTerms(), s.APIs, s.Consents),
+		Findings: federation.Advise(t, t.OIDCTerms(), app, s.APIs, s.Consents, s.Uses, d.Now())}
 	if c := app.ClientSide(); c != nil {
 		v.Kind = c.Kind
 	}

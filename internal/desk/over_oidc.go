@@ -41,7 +41,8 @@ func (overOIDC) subject(format string) error {
 	return nil
 }
 
-func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r *federation.Releaser, p *people.Person) {
+func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r *federation.Releaser,
+	p *people.Person) {
 	_, gaps := r.Attributes(p)
 	v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
 }
@@ -74,8 +75,10 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 		to          *int
 		least, most time.Duration
 		none        bool
-	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false}, {"--access-token", x.Policy.AccessToken, &p.AccessToken, time.Minute, day, false},
-		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false}, {"--refresh", x.Policy.Refresh, &p.Refresh, time.Minute, 365 * day, true},
+	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false}, {"--access-token", x.Policy.AccessToken,
+		&p.AccessToken, time.Minute, day, false},
+		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false}, {"--refresh", x.Policy.Refresh, &p.Refresh,
+			time.Minute, 365 * day, true},
 		{"--refresh-idle", x.Policy.RefreshIdle, &p.RefreshIdle, time.Minute, 365 * day, false}} {
 		if s.v == "" {
 			continue
@@ -89,7 +92,8 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 			return fmt.Errorf("%s: %w", s.flag, err)
 		}
 		if d < s.least || d > s.most {
-			return fmt.Errorf("%s %s is %w: between %s and %s", s.flag, s.v, ErrValue, federation.SpanWords(s.least), federation.SpanWords(s.most))
+			return fmt.Errorf("%s %s is %w: between %s and %s", s.flag, s.v, ErrValue, federation.SpanWords(s.least),
+				federation.SpanWords(s.most))
 		}
 		*s.to = int(d.Seconds())
 	}

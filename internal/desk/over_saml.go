@@ -49,7 +49,8 @@ func (overSAML) name(claim string, in ClaimInput, app *federation.Party) (string
 
 func (overSAML) subject(string) error { return nil }
 
-func (overSAML) preview(v *Preview, t *federation.Trust, app *federation.Party, r *federation.Releaser, p *people.Person) {
+func (overSAML) preview(v *Preview, t *federation.Trust, app *federation.Party, r *federation.Releaser,
+	p *people.Person) {
 	attrs, gaps := r.Attributes(p)
 	v.Attributes = append(v.Attributes, attrs...)
 	v.Gaps = append(v.Gaps, gaps...)

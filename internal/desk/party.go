@@ -45,7 +45,8 @@ type PartyInput struct {
 	Admins string       // provider: group:NAME whose members may consent for everyone
 }
 
-// Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they are.
+// Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they
+// are.
 type Hand struct {
 	EntityID string
 	ACS      []string // app
@@ -154,7 +155,8 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 	case in.OpenID != nil:
 		p.Source = in.OpenID.Source
 	default:
-		return nil, nil, fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)
+		return nil, nil,
+			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)
 	}
 	found, err := d.judged(p, in)
 	if err != nil {
@@ -193,10 +195,12 @@ func roleError(p *federation.Party, found finding.List) error {
 
 func checkAt(at string) (string, error) {
 	u, err := url.Parse(at)
-	if at == "" || err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && judge.IsLoopback(u.Hostname())) ||
+	if at == "" || err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" &&
+		judge.IsLoopback(u.Hostname())) ||
 		u.RawQuery != "" || u.Fragment != "" {
-		return "", fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as https://login.kestrelridge.example",
-			at, ErrValue)
+		return "",
+			fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as https://login.kestrelridge.example",
+				at, ErrValue)
 	}
 	return strings.TrimSuffix(at, "/"), nil
 }

@@ -12,7 +12,8 @@ import (
 	"tressik.example/internal/store"
 )
 
-// ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a trust
+// ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a
+// trust
 // must know, the trust is to be handed over and rehearsed again; the names of such trusts are returned. Errors:
 // store.ErrChanged and those of AddParty.
 func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []string, error) {
@@ -75,7 +76,9 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party, finding.List, error) {
 	p := *old
 	if old.Own && in.Raw != nil {
-		return nil, nil, fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name, p.Name)
+		return nil, nil,
+			fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name,
+				p.Name)
 	}
 	if in.Raw != nil {
 		entity := in.Entity
@@ -138,7 +141,8 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 		return err
 	}
 	if len(asking) > 0 {
-		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik permission drop`", name, store.ErrInUse, strings.Join(asking, ", "))
+		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik permission drop`",
+			name, store.ErrInUse, strings.Join(asking, ", "))
 	}
 	return d.L.Change(func(tx *store.Tx) error { return tx.RemoveParty(p) })
 }

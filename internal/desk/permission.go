@@ -31,13 +31,15 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 		return nil, fmt.Errorf("--as is missing; write user (on behalf of a user), self (as itself) or user,self")
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
-		return nil, fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to agree", x.Says, ErrValue)
+		return nil,
+			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to agree", x.Says, ErrValue)
 	}
 	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
 	if was := a.Find(x.Name); was != nil {
 		for _, as := range was.As {
 			if asking, err := d.AskingAs(api, x.Name, as); err != nil || len(asking) > 0 && !slices.Contains(x.As, as) {
-				return nil, errors.Join(err, fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, store.ErrInUse, as, strings.Join(asking, ", ")))
+				return nil, errors.Join(err, fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, store.ErrInUse,
+					as, strings.Join(asking, ", ")))
 			}
 		}
 		*was = x
@@ -67,7 +69,8 @@ func (d *Desk) Unpublish(api, name string) error {
 		return err
 	}
 	if len(asking) > 0 {
-		return fmt.Errorf("%s:%s is %w: %s; drop it there first with `tressik permission drop TRUST %s:%s`", api, name, store.ErrInUse, strings.Join(asking, ", "), api, name)
+		return fmt.Errorf("%s:%s is %w: %s; drop it there first with `tressik permission drop TRUST %s:%s`", api, name,
+			store.ErrInUse, strings.Join(asking, ", "), api, name)
 	}
 	a := federation.API{Audience: p.API.Audience, Permissions: []federation.Permission{}}
 	for _, x := range p.API.Permissions {
@@ -102,7 +105,8 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 		}
 		a.As, a.At = as, d.Now().UTC()
 		if a.API == "" && as == federation.AsSelf {
-			return nil, fmt.Errorf("%s %w as itself: OpenID's own scopes are about the person who signs in", l, federation.ErrFit)
+			return nil, fmt.Errorf("%s %w as itself: OpenID's own scopes are about the person who signs in", l,
+				federation.ErrFit)
 		}
 		if a.API != "" {
 			p, err := d.API(a.API)
@@ -110,7 +114,8 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 				return nil, err
 			}
 			if x := p.API.Find(a.Name); !slices.Contains(x.As, as) {
-				return nil, fmt.Errorf("%s %w --as %s: its API publishes it for use as %s", l, federation.ErrFit, as, strings.Join(x.As, ", "))
+				return nil, fmt.Errorf("%s %w --as %s: its API publishes it for use as %s", l, federation.ErrFit, as,
+					strings.Join(x.As, ", "))
 			}
 		}
 		asks = append(asks, a)
@@ -149,7 +154,8 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 			}
 		}
 		if len(gone) == n {
-			return nil, &UnknownError{What: "permission that " + trust + " asks for", Name: l, Near: near.Names(l, have), Add: "see `tressik permission list --trust " + trust + "`"}
+			return nil, &UnknownError{What: "permission that " + trust + " asks for", Name: l, Near: near.Names(l, have),
+				Add: "see `tressik permission list --trust " + trust + "`"}
 		}
 		reg.Asks = kept
 	}

@@ -5,7 +5,8 @@ import (
 	"tressik.example/internal/core/people"
 )
 
-// protocol is what the desk does otherwise over one protocol than over another. Each implementation lies in a file of its own.
+// protocol is what the desk does otherwise over one protocol than over another. Each implementation lies in a file of
+// its own.
 type protocol interface {
 	// apply puts the protocol's own terms into a trust, and refuses those of another. Errors: ErrValue.
 	apply(t *federation.Trust, x Terms) error

@@ -22,7 +22,8 @@ func HashSecret(secret string) string {
 }
 
 // AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
-func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List, error) {
+func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List,
+	error) {
 	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
 		return nil, "", nil, err
@@ -36,14 +37,16 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 	case !provider.Own:
 		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
 	case c.Kind.Public():
-		return nil, "", nil, fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
+		return nil, "", nil,
+			fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
 	}
 	if len(note) > 200 || strings.ContainsAny(note, "\r\n\t") {
 		return nil, "", nil, fmt.Errorf("--note is %w: one line of at most 200 characters", ErrValue)
 	}
 	found := federation.JudgeSecretLife(life)
 	if found.Failed() {
-		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 400 days", federation.SpanWords(life), ErrValue)
+		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 400 days", federation.SpanWords(life),
+			ErrValue)
 	}
 	b := make([]byte, 32+5)
 	if _, err := io.ReadFull(d.Rand, b); err != nil {
@@ -51,7 +54,8 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 	}
 	secret := base64.RawURLEncoding.EncodeToString(b[:32])
 	now := d.Now().UTC().Truncate(time.Second)
-	s := &federation.Secret{ID: "s-" + hex.EncodeToString(b[32:]), Trust: name, Hash: HashSecret(secret), EndsIn: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life)}
+	s := &federation.Secret{ID: "s-" + hex.EncodeToString(b[32:]), Trust: name, Hash: HashSecret(secret),
+		EndsIn: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life)}
 	return s, secret, found, d.L.Change(func(tx *store.Tx) error { return tx.AddSecret(s) })
 }
 
@@ -76,10 +80,12 @@ func (d *Desk) RetireSecret(name, id string, dry bool) (s *federation.Secret, la
 		}
 	}
 	if s == nil {
-		return nil, false, &UnknownError{What: "secret of " + name, Name: id, Near: near.Names(id, ids), Add: "see `tressik secret list " + name + "`"}
+		return nil, false, &UnknownError{What: "secret of " + name, Name: id, Near: near.Names(id, ids),
+			Add: "see `tressik secret list " + name + "`"}
 	}
 	if s.Retired != nil {
-		return nil, false, fmt.Errorf("the secret %s is retired already, since %s", id, s.Retired.Format("2006-01-02 15:04 UTC"))
+		return nil, false, fmt.Errorf("the secret %s is retired already, since %s", id,
+			s.Retired.Format("2006-01-02 15:04 UTC"))
 	}
 	last = valid == 0 && t.OIDCTerms().JWKS == ""
 	if dry {

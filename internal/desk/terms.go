@@ -31,5 +31,6 @@ func ParseSpan(v string) (time.Duration, error) {
 }
 
 func (x *Terms) onlySAML() bool {
-	return x.Signs != "" || x.Encrypts != nil || x.PlainRefused != nil || x.SignsRequests != nil || x.Unsolicited != nil || x.AllowSHA1 != nil
+	return x.Signs != "" || x.Encrypts != nil || x.PlainRefused != nil || x.SignsRequests != nil || x.Unsolicited != nil ||
+		x.AllowSHA1 != nil
 }

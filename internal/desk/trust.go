@@ -81,7 +81,8 @@ func noSAML(app, provider *federation.Party) error {
 	if app.Entity.SP != nil {
 		p = provider
 	}
-	s := fmt.Sprintf("%s has no SAML side; read its metadata with `tressik %s change %s --metadata SOURCE`", p.Name, p.Kind, p.Name)
+	s := fmt.Sprintf("%s has no SAML side; read its metadata with `tressik %s change %s --metadata SOURCE`", p.Name,
+		p.Kind, p.Name)
 	if app.Client != nil {
 		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name, provider.Name)
 	}
@@ -143,7 +144,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		return nil, nil, err
 	}
 	if (in.Name != "" || in.NameFormat != "") && len(in.Assign) != 1 {
-		return nil, nil, fmt.Errorf("--name and --name-format are %w with %d assignments; set that claim by itself", ErrValue, len(in.Assign))
+		return nil, nil, fmt.Errorf("--name and --name-format are %w with %d assignments; set that claim by itself", ErrValue,
+			len(in.Assign))
 	}
 	old, app, _, err := d.Trust(name)
 	if err != nil {
@@ -176,8 +178,9 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if in.SubjectFormat != "" {
 		var ok bool
 		if format, ok = saml.FormatByWord(in.SubjectFormat); !ok {
-			return nil, nil, fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
-				in.SubjectFormat, ErrValue)
+			return nil, nil,
+				fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
+					in.SubjectFormat, ErrValue)
 		}
 		if err := protocol.subject(format); err != nil {
 			return nil, nil, err
@@ -231,7 +234,8 @@ func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) e
 		if n := near.Names(r, names); len(n) > 0 {
 			fix = finding.Do("read person." + strings.Join(n, " or person.") + " in its place")
 		}
-		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim, Saw: "person." + r + ", which nobody has",
+		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim,
+			Saw:      "person." + r + ", which nobody has",
 			Expected: "an attribute that people in the ledger have", Side: finding.Ledger, Fix: fix})
 	}
 	return nil
@@ -250,7 +254,8 @@ func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error)
 				}
 			}
 			if len(kept) == len(t.Rules) {
-				return &UnknownError{What: "claim in " + name, Name: c, Near: near.Names(c, have), Add: "see `tressik claims list " + name + "`"}
+				return &UnknownError{What: "claim in " + name, Name: c, Near: near.Names(c, have),
+					Add: "see `tressik claims list " + name + "`"}
 			}
 			t.Rules = kept
 		}
@@ -288,7 +293,8 @@ func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
 // errDry rolls a change back that was only to be tried.
 var errDry = errors.New("dry run")
 
-// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry, nothing
+// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
+// nothing
 // is kept.
 func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, added, changed, removed int, err error) {
 	dir, err := people.Read(raw)

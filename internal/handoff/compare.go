@@ -38,7 +38,8 @@ func (d *Maker) judgeOneGroup(out *finding.List, t *federation.Trust, group stri
 	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
 		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
 	}
-	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " + group + ", in which nobody is",
+	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " +
+		group + ", in which nobody is",
 		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
 }
 
@@ -54,7 +55,8 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 }
 
 // Compared returns a trust, its parties, and both sides compared.
-func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List, err error) {
+func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List,
+	err error) {
 	t, app, provider, err = d.Trust(name)
 	if err != nil {
 		return nil, nil, nil, nil, err
@@ -67,7 +69,8 @@ func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *feder
 // as received; of one entered by hand written from its values.
 func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
 	if p.Role() == nil {
-		return nil, fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see `tressik handoff TRUST --for app|provider`", p.Name)
+		return nil,
+			fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see `tressik handoff TRUST --for app|provider`", p.Name)
 	}
 	if !p.Own {
 		raw, err := d.L.Raw(p.Name)

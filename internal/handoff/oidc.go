@@ -20,7 +20,8 @@ func (h *Handoff) env(name, label, value, standard, from string) {
 	}
 }
 
-// EnvLines is the sheet as lines of NAME=VALUE, for an app that reads its settings from the environment. Several values of one
+// EnvLines is the sheet as lines of NAME=VALUE, for an app that reads its settings from the environment. Several values
+// of one
 // name are joined with spaces.
 func (h *Handoff) EnvLines() []string {
 	var names []string
@@ -51,7 +52,8 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	doc := provider.OpenIDOf()
 	c := app.ClientSide()
 	if doc == nil || c == nil {
-		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik trust show %s`", t.Name, app.Name, provider.Name, t.Name)
+		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik trust show %s`", t.Name,
+			app.Name, provider.Name, t.Name)
 	}
 	from := provider.Name + ", an own party"
 	if provider.OpenID != nil {
@@ -60,14 +62,16 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	h.env("OIDC_ISSUER", "Issuer", doc.Issuer, "issuer", from)
 	h.env("OIDC_DISCOVERY_URL", "Discovery document", oidc.WellKnown(doc.Issuer)[0], "", from)
 	if c.Kind.Redirects() {
-		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint, "authorization_endpoint", from)
+		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint, "authorization_endpoint",
+			from)
 	}
 	h.env("OIDC_TOKEN_ENDPOINT", "Token endpoint", doc.TokenEndpoint, "token_endpoint", from)
 	if c.Kind.Redirects() {
 		h.env("OIDC_USERINFO_ENDPOINT", "Userinfo endpoint", doc.UserinfoEndpoint, "userinfo_endpoint", from)
 	}
 	h.env("OIDC_JWKS_URI", "Keys of the provider (JWKS)", doc.JWKSURI, "jwks_uri", from)
-	h.env("OIDC_INTROSPECTION_ENDPOINT", "Introspection endpoint", doc.IntrospectionEndpoint, "introspection_endpoint", from)
+	h.env("OIDC_INTROSPECTION_ENDPOINT", "Introspection endpoint", doc.IntrospectionEndpoint, "introspection_endpoint",
+		from)
 	h.env("OIDC_REVOCATION_ENDPOINT", "Revocation endpoint", doc.RevocationEndpoint, "revocation_endpoint", from)
 	if c.Kind.Redirects() {
 		h.env("OIDC_END_SESSION_ENDPOINT", "End-session endpoint", doc.EndSessionEndpoint, "end_session_endpoint", from)
@@ -127,12 +131,14 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	return nil
 }
 
-// authItems say how the client authenticates at the token endpoint (RFC 6749, section 2.3; OpenID Connect Core, section 9).
+// authItems say how the client authenticates at the token endpoint (RFC 6749, section 2.3; OpenID Connect Core, section
+// 9).
 func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.Client) {
 	provider, s := v.Provider, v.ClientState
 	switch {
 	case c.Kind.Public():
-		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method", "kind of client")
+		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method",
+			"kind of client")
 	case terms.JWKS != "":
 		where := "the key whose public half is registered"
 		if terms.JWKSURI != "" {
@@ -140,12 +146,16 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 		}
 		h.env("", "Client authentication", "private_key_jwt, with "+where, "token_endpoint_auth_method", "this trust")
 	case !provider.Own:
-		h.env("", "Client authentication", "the secret that the owner of "+provider.Name+" issued", "token_endpoint_auth_method", provider.Name)
+		h.env("", "Client authentication", "the secret that the owner of "+provider.Name+" issued",
+			"token_endpoint_auth_method", provider.Name)
 	default:
-		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method", "this trust")
+		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method",
+			"this trust")
 		for _, x := range s.Secrets {
 			if x.Standing(v.Now) == "valid" {
-				h.env("", "Client secret, already handed over", x.ID+", ends in "+x.EndsIn+", until "+x.Expires.UTC().Format("2006-01-02"), "client_secret", "shown once when it was made")
+				h.env("", "Client secret, already handed over",
+					x.ID+", ends in "+x.EndsIn+", until "+x.Expires.UTC().Format("2006-01-02"), "client_secret",
+					"shown once when it was made")
 			}
 		}
 	}
@@ -154,7 +164,9 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 // AddTo puts a new secret on the sheet, at the only moment at which it is known.
 func (h *Handoff) AddTo(s *federation.Secret, secret string) {
 	h.secret = true
-	item := Item{Label: "Client secret", Value: secret, Metadata: "client_secret", From: "made just now, shown this once; valid until " + s.Expires.UTC().Format("2006-01-02 15:04 UTC"), Env: "OIDC_CLIENT_SECRET"}
+	item := Item{Label: "Client secret", Value: secret, Metadata: "client_secret",
+		From: "made just now, shown this once; valid until " + s.Expires.UTC().Format("2006-01-02 15:04 UTC"),
+		Env:  "OIDC_CLIENT_SECRET"}
 	for i := range h.Items {
 		if h.Items[i].Env == "OIDC_CLIENT_ID" {
 			h.Items = slices.Insert(h.Items, i+1, item)
@@ -213,7 +225,8 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Home page", c.Home, "client_uri", from)
 	h.env("", "Contact", c.Contact, "contacts", from)
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
-	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut, Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
+	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
+		Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
@@ -233,7 +246,8 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	return err
 }
 
-// clientMetadata is the metadata of a client as RFC 7591, section 2 and OpenID Connect Registration, section 2 write it.
+// clientMetadata is the metadata of a client as RFC 7591, section 2 and OpenID Connect Registration, section 2 write
+// it.
 type clientMetadata struct {
 	Name         string          `json:"client_name"`
 	Type         string          `json:"application_type"`

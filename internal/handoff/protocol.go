@@ -17,7 +17,8 @@ type View struct {
 	Metadata func(p *federation.Party) ([]byte, error)
 }
 
-// Protocol is what differs between trusts over one protocol and over another. Each implementation lies in a file of its own.
+// Protocol is what differs between trusts over one protocol and over another. Each implementation lies in a file of its
+// own.
 type Protocol interface {
 	// Compare puts both sides beside each other before anyone signs in.
 	Compare(v *View) finding.List
@@ -52,8 +53,9 @@ func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*Vie
 type overNothing struct{}
 
 func (overNothing) Compare(v *View) finding.List {
-	return finding.List{{ID: "trust.protocol", Level: finding.Error, Check: "protocol", Saw: v.Trust.Over(), Expected: "a protocol that is known",
-		Side: finding.Ledger, Fix: finding.Do("use a newer version")}}
+	return finding.List{{ID: "trust.protocol", Level: finding.Error, Check: "protocol", Saw: v.Trust.Over(),
+		Expected: "a protocol that is known",
+		Side:     finding.Ledger, Fix: finding.Do("use a newer version")}}
 }
 func (overNothing) Sheet(*View, *Handoff) error     { return federation.ErrTerms }
 func (overNothing) Open(*View, finding.List) []Todo { return nil }

@@ -20,7 +20,8 @@ func (p overSAML) Compare(v *View) finding.List {
 	out := federation.Compare(t, p.terms, app, provider, v.Now)
 	var promised []saml.Attribute
 	for _, r := range t.Rules {
-		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim, Values: []string{r.Expression}})
+		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
+			Values: []string{r.Expression}})
 	}
 	for _, f := range federation.JudgeClaims(t, app, promised) {
 		if f.Level == finding.Pass {
@@ -30,8 +31,10 @@ func (p overSAML) Compare(v *View) finding.List {
 		out.Add(f)
 	}
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
-		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released", Expected: "what the app reads",
-			Side: finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(finding.Run("claims", "set", t.Name, "mail=person.mail"))})
+		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released",
+			Expected: "what the app reads",
+			Side:     finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(finding.Run("claims", "set",
+				t.Name, "mail=person.mail"))})
 	}
 	return out
 }
@@ -64,7 +67,8 @@ func (h *Handoff) keys(r *saml.Role, from string) {
 	_, certs := r.SigningKeys()
 	for _, c := range certs {
 		h.add("Signing certificate, SHA-256", keys.Fingerprint(c), "KeyDescriptor use=signing", from)
-		h.add("Signing certificate, expires", c.NotAfter.UTC().Format("2006-01-02 15:04 UTC"), "KeyDescriptor use=signing", from)
+		h.add("Signing certificate, expires", c.NotAfter.UTC().Format("2006-01-02 15:04 UTC"), "KeyDescriptor use=signing",
+			from)
 		h.Certificate = append(h.Certificate, keys.PEM(c)...)
 	}
 }
@@ -80,7 +84,8 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	}
 	h.keys(idp, from)
 	if provider.Own {
-		h.add("Metadata address", strings.TrimSuffix(provider.At, "/")+"/metadata", "", "where the file of `tressik metadata write` is to be served")
+		h.add("Metadata address", strings.TrimSuffix(provider.At, "/")+"/metadata", "",
+			"where the file of `tressik metadata write` is to be served")
 	}
 	h.add("NameID format", t.SubjectFormat, "NameIDFormat", "this trust")
 	h.add("NameID value", t.SubjectWords(), "", "this trust")
@@ -93,7 +98,8 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	}
 	h.links(app, provider)
 	for _, r := range t.Rules {
-		h.Attributes = append(h.Attributes, Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute, NameFormat " + saml.ShortName(r.NameFormat), From: r.Expression})
+		h.Attributes = append(h.Attributes, Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute, NameFormat " +
+			saml.ShortName(r.NameFormat), From: r.Expression})
 	}
 }
 
@@ -147,7 +153,8 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 		if w.Required {
 			need = "required"
 		}
-		h.Attributes = append(h.Attributes, Item{Label: w.Label(), Value: w.Name, Metadata: "RequestedAttribute, " + need, From: from})
+		h.Attributes = append(h.Attributes, Item{Label: w.Label(), Value: w.Name, Metadata: "RequestedAttribute, " + need,
+			From: from})
 	}
 	for _, r := range t.Rules {
 		known := false

@@ -63,7 +63,8 @@ func (v *Inspection) fact(label, value string) {
 }
 
 // Inspect recognises what it is given and explains it; with a trust it judges a message as the receiving side would.
-// d.L may be nil where no trust is named; if it is there, the key of a token is looked for in it. Errors: ErrUnrecognised, *book.UnknownError.
+// d.L may be nil where no trust is named; if it is there, the key of a token is looked for in it. Errors:
+// ErrUnrecognised, *book.UnknownError.
 func (d *Inspector) Inspect(in Input) (*Inspection, error) {
 	if in.At.IsZero() {
 		in.At = d.Now()
@@ -189,8 +190,9 @@ func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 			return nil, fmt.Errorf("%w: a percent sign in it is no URL encoding: %v", ErrUnrecognised, err)
 		}
 	}
-	return nil, fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
-		"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or response of OAuth as a captured URL", ErrUnrecognised)
+	return nil,
+		fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
+			"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or response of OAuth as a captured URL", ErrUnrecognised)
 }
 
 // nearlyBase64 reports whether text is made of base64 characters but for a slip or two, and long enough to mean it.
@@ -212,7 +214,8 @@ func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection
 	}
 	doc, err := xmlsec.Parse(b, limits)
 	if err != nil {
-		return &Inspection{Kind: "XML that is refused", Verdict: judge.Refused, Findings: finding.List{saml.ReadFinding(err)}}, nil
+		return &Inspection{Kind: "XML that is refused", Verdict: judge.Refused,
+			Findings: finding.List{saml.ReadFinding(err)}}, nil
 	}
 	root := doc.Root()
 	switch {
@@ -227,7 +230,8 @@ func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection
 		explainAssertion(v, root)
 		return v, nil
 	}
-	return nil, fmt.Errorf("%w: XML with the root <%s> in namespace %q; SAML metadata and protocol messages are known", ErrUnrecognised,
+	return nil, fmt.Errorf("%w: XML with the root <%s> in namespace %q; SAML metadata and protocol messages are known",
+		ErrUnrecognised,
 		root.FullTag(), xmlsec.Namespace(root))
 }
 
@@ -311,8 +315,9 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	for _, e := range provider.Entity.IDP.SSO {
 		locs = append(locs, e.Location)
 	}
-	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat, WantSigned: terms.SignsRequests,
-		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew}).Findings
+	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat,
+		WantSigned: terms.SignsRequests,
+		AllowSHA1:  terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew}).Findings
 	v.Verdict = judge.Accepted
 	if v.Findings.Failed() {
 		v.Verdict = judge.Refused
@@ -361,8 +366,10 @@ func (d *Inspector) inspectResponse(root *etree.Element, in Input) (*Inspection,
 		if a := xmlsec.Child(root, saml.NSAssertion, "Assertion"); a != nil {
 			explainAssertion(v, a)
 		}
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was verified",
-			Expected: "a trust to judge by", Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")})
+		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+			Saw:      "nothing was verified",
+			Expected: "a trust to judge by", Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust",
+				"APP@PROVIDER")})
 		return v, nil
 	}
 	t, app, provider, err := d.Trust(in.Trust)
@@ -406,8 +413,10 @@ func explainAssertion(v *Inspection, a *etree.Element) {
 	v.fact("Not before", xmlsec.Attr(cond, "NotBefore"))
 	v.fact("Not on or after", xmlsec.Attr(cond, "NotOnOrAfter"))
 	v.fact("Audience", xmlsec.Text(xmlsec.Path(cond, saml.NSAssertion, "AudienceRestriction", "Audience")))
-	v.fact("Authentication", xmlsec.Text(xmlsec.Path(a, saml.NSAssertion, "AuthnStatement", "AuthnContext", "AuthnContextClassRef")))
-	for _, at := range xmlsec.Children(xmlsec.Child(a, saml.NSAssertion, "AttributeStatement"), saml.NSAssertion, "Attribute") {
+	v.fact("Authentication", xmlsec.Text(xmlsec.Path(a, saml.NSAssertion, "AuthnStatement", "AuthnContext",
+		"AuthnContextClassRef")))
+	for _, at := range xmlsec.Children(xmlsec.Child(a, saml.NSAssertion, "AttributeStatement"), saml.NSAssertion,
+		"Attribute") {
 		var vals []string
 		for _, x := range xmlsec.Children(at, saml.NSAssertion, "AttributeValue") {
 			vals = append(vals, xmlsec.Text(x))

@@ -19,7 +19,8 @@ import (
 func (d *Inspector) inspectPEM(raw []byte, at time.Time) (*Inspection, error) {
 	block, rest := pem.Decode(raw)
 	if block == nil {
-		return nil, fmt.Errorf("%w: the PEM block is damaged; it must end with an END line and hold whole base64", ErrUnrecognised)
+		return nil, fmt.Errorf("%w: the PEM block is damaged; it must end with an END line and hold whole base64",
+			ErrUnrecognised)
 	}
 	switch {
 	case block.Type == "CERTIFICATE":
@@ -97,7 +98,8 @@ func (d *Inspector) inspectJSON(in Input, raw []byte) (*Inspection, error) {
 			return d.inspectJWT(in, token)
 		}
 	}
-	return nil, fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a JWT in it", ErrUnrecognised)
+	return nil,
+		fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a JWT in it", ErrUnrecognised)
 }
 
 func inspectDiscovery(raw []byte) (*Inspection, error) {
@@ -106,11 +108,16 @@ func inspectDiscovery(raw []byte) (*Inspection, error) {
 		return nil, fmt.Errorf("%w: %w", ErrUnrecognised, err)
 	}
 	v := &Inspection{Kind: "discovery document"}
-	for _, f := range [][2]string{{"Issuer", doc.Issuer}, {"Authorization endpoint", doc.AuthorizationEndpoint}, {"Token endpoint", doc.TokenEndpoint},
-		{"Userinfo endpoint", doc.UserinfoEndpoint}, {"Keys (JWKS)", doc.JWKSURI}, {"Introspection endpoint", doc.IntrospectionEndpoint},
-		{"Revocation endpoint", doc.RevocationEndpoint}, {"End-session endpoint", doc.EndSessionEndpoint}, {"Response types", strings.Join(doc.ResponseTypes, ", ")},
-		{"Grant types", strings.Join(doc.GrantTypes, ", ")}, {"Client authentication", strings.Join(doc.TokenAuthMethods, ", ")},
-		{"ID tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}, {"Scopes", strings.Join(doc.ScopesSupported, ", ")}} {
+	for _, f := range [][2]string{{"Issuer", doc.Issuer}, {"Authorization endpoint", doc.AuthorizationEndpoint},
+		{"Token endpoint", doc.TokenEndpoint},
+		{"Userinfo endpoint", doc.UserinfoEndpoint}, {"Keys (JWKS)", doc.JWKSURI}, {"Introspection endpoint",
+			doc.IntrospectionEndpoint},
+		{"Revocation endpoint", doc.RevocationEndpoint}, {"End-session endpoint", doc.EndSessionEndpoint},
+		{"Response types", strings.Join(doc.ResponseTypes, ", ")},
+		{"Grant types", strings.Join(doc.GrantTypes, ", ")}, {"Client authentication", strings.Join(doc.TokenAuthMethods,
+			", ")},
+		{"ID tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}, {"Scopes", strings.Join(doc.ScopesSupported,
+			", ")}} {
 		v.fact(f[0], f[1])
 	}
 	v.Findings = oidc.JudgeDiscovery(doc, "")
@@ -135,14 +142,16 @@ func inspectJWKS(raw []byte) (*Inspection, error) {
 func explainJWK(v *Inspection, raw []byte) {
 	var k jose.JSONWebKey
 	if err := k.UnmarshalJSON(raw); err != nil {
-		v.Findings.Add(finding.Finding{ID: "jwk.broken", Level: finding.Warning, Check: "key", Saw: err.Error(), Expected: "a key of RFC 7517",
-			Side: finding.Sender, Fix: finding.Do("this key is skipped; ask for a corrected set")})
+		v.Findings.Add(finding.Finding{ID: "jwk.broken", Level: finding.Warning, Check: "key", Saw: err.Error(),
+			Expected: "a key of RFC 7517",
+			Side:     finding.Sender, Fix: finding.Do("this key is skipped; ask for a corrected set")})
 		return
 	}
 	text := keys.Describe(k.Public().Key)
 	if !k.IsPublic() {
 		text = "private or symmetric key, not shown"
-		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID, Saw: "a private or symmetric key",
+		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID,
+			Saw:      "a private or symmetric key",
 			Expected: "public keys alone", Side: finding.Sender, Fix: finding.Do("if this was published, replace the key now")})
 	}
 	v.fact("Key "+k.KeyID, strings.TrimSpace(strings.Join([]string{text, k.Use, k.Algorithm}, " ")))

@@ -28,7 +28,8 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 		switch {
 		case q.Has("client_id") && (q.Has("response_type") || q.Has("redirect_uri")):
 			return "authorization request", before, q, true
-		case q.Has("error") && (q.Has("state") || q.Has("iss") || q.Has("error_description")), q.Has("code") && (q.Has("state") || q.Has("iss")):
+		case q.Has("error") && (q.Has("state") || q.Has("iss") || q.Has("error_description")), q.Has("code") &&
+			(q.Has("state") || q.Has("iss")):
 			return "authorization response", before, q, true
 		case q.Has("grant_type"):
 			return "token request", before, q, true
@@ -37,16 +38,25 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 	return "", "", nil, false
 }
 
-// inspectOAuth explains what a browser carried between a client and its provider; with a trust it is judged by the rules
+// inspectOAuth explains what a browser carried between a client and its provider; with a trust it is judged by the
+// rules
 // that the provider's authorization endpoint has (a request), or the client's redirect URI (a response).
 func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Inspection, error) {
 	v := &Inspection{Kind: "OAuth " + kind, Trust: in.Trust}
 	v.fact("Sent to", at)
-	meanings := map[string]string{"response_type": "what is asked for: code alone is safe", "client_id": "which client asks", "redirect_uri": "where the answer goes, compared exactly", "scope": "what is asked for",
-		"state": "ties the answer to the browser", "nonce": "ties the ID token to the request", "code_challenge": "PKCE: hash of the verifier", "code_challenge_method": "PKCE: how it was hashed",
-		"prompt": "which pages are shown", "max_age": "how old the sign-in may be, in seconds", "acr_values": "how strongly to authenticate", "resource": "the API that the token is for", "login_hint": "who is likely to sign in",
-		"response_mode": "how the answer travels", "code": "the code: good once, for a minute, with the verifier", "iss": "who answers", "error": "why there is no code", "error_description": "the provider's words", "error_uri": "more about the error",
-		"grant_type": "what is handed in for tokens", "client_secret": "the client's secret", "code_verifier": "PKCE: what was hashed",
+	meanings := map[string]string{"response_type": "what is asked for: code alone is safe",
+		"client_id": "which client asks", "redirect_uri": "where the answer goes, compared exactly",
+		"scope": "what is asked for",
+		"state": "ties the answer to the browser", "nonce": "ties the ID token to the request",
+		"code_challenge": "PKCE: hash of the verifier", "code_challenge_method": "PKCE: how it was hashed",
+		"prompt": "which pages are shown", "max_age": "how old the sign-in may be, in seconds",
+		"acr_values": "how strongly to authenticate", "resource": "the API that the token is for",
+		"login_hint":    "who is likely to sign in",
+		"response_mode": "how the answer travels", "code": "the code: good once, for a minute, with the verifier",
+		"iss": "who answers", "error": "why there is no code", "error_description": "the provider's words",
+		"error_uri":  "more about the error",
+		"grant_type": "what is handed in for tokens", "client_secret": "the client's secret",
+		"code_verifier": "PKCE: what was hashed",
 		"refresh_token": "the refresh token", "client_assertion": "the JWT with which the client authenticates"}
 	for _, k := range slices.Sorted(maps.Keys(q)) {
 		for _, x := range q[k] {
@@ -58,7 +68,8 @@ func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Insp
 		}
 	}
 	if in.Trust == "" {
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was compared", Expected: "a trust to judge by", Side: finding.Ledger,
+		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+			Saw: "nothing was compared", Expected: "a trust to judge by", Side: finding.Ledger,
 			Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")})
 		return v, nil
 	}
@@ -80,7 +91,8 @@ func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Insp
 	return v, nil
 }
 
-// registered is the client of a trust as the authorization server knows it, by which a message is judged; what names the message.
+// registered is the client of a trust as the authorization server knows it, by which a message is judged; what names
+// the message.
 func (d *Inspector) registered(trust, what string) (*oauth.Registered, *oidc.Discovery, error) {
 	t, app, provider, err := d.Trust(trust)
 	if err != nil {
@@ -94,11 +106,13 @@ func (d *Inspector) registered(trust, what string) (*oauth.Registered, *oidc.Dis
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &oauth.Registered{Trust: t, Terms: terms, App: app, Provider: provider, Client: app.ClientSide(), Secrets: s.Secrets,
+	r := &oauth.Registered{Trust: t, Terms: terms, App: app, Provider: provider, Client: app.ClientSide(),
+		Secrets:  s.Secrets,
 		Consents: s.Consents, APIs: s.APIs}
 	doc := provider.OpenIDOf()
 	if r.Client == nil || doc == nil {
-		return nil, nil, fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed to judge it", trust, app.Name, provider.Name)
+		return nil, nil, fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed to judge it", trust,
+			app.Name, provider.Name)
 	}
 	if terms.JWKS != "" {
 		if r.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {

@@ -27,8 +27,10 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 	case body["nonce"] != nil || body["at_hash"] != nil:
 		v.Kind = "JWT, an ID token"
 	}
-	for _, f := range [][3]string{{"header alg", head.Alg, "algorithm of the signature"}, {"header kid", head.Kid, "which key signed it"}, {"header typ", head.Typ, "what kind of token it is"},
-		{"header jku", head.JKU, "where the sender says its keys are: never followed"}, {"header x5u", head.X5U, "where the sender says its certificate is: never followed"}} {
+	for _, f := range [][3]string{{"header alg", head.Alg, "algorithm of the signature"}, {"header kid", head.Kid,
+		"which key signed it"}, {"header typ", head.Typ, "what kind of token it is"},
+		{"header jku", head.JKU, "where the sender says its keys are: never followed"}, {"header x5u", head.X5U,
+			"where the sender says its certificate is: never followed"}} {
 		if f[1] != "" {
 			v.Explained = append(v.Explained, f)
 		}
@@ -46,8 +48,9 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 		return v, d.judgeToken(v, in, text, head, body)
 	}
 	if strings.EqualFold(head.Alg, "none") {
-		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none", Expected: "a signature",
-			Side: finding.Sender, Fix: finding.Do("refuse it"), Ref: "RFC 8725 3.1"})
+		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none",
+			Expected: "a signature",
+			Side:     finding.Sender, Fix: finding.Do("refuse it"), Ref: "RFC 8725 3.1"})
 	}
 	if exp, ok := oidc.Moment(body, "exp"); ok && in.At.After(exp) {
 		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(exp),
@@ -83,7 +86,8 @@ func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, bod
 			continue
 		}
 		v.Findings.Pass(f.ID, f.Check, f.Saw+" of "+p.Name)
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "the signature alone was verified", Expected: "a trust to judge by",
+		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+			Saw: "the signature alone was verified", Expected: "a trust to judge by",
 			Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@"+p.Name)})
 	}
 	return nil
@@ -107,12 +111,14 @@ func (d *Inspector) issuer(iss string) (*federation.Party, []oidc.Key, error) {
 	return nil, nil, nil
 }
 
-// tokenKeys are the keys with which a provider's tokens are verified: those of its signing certificates where it is own,
+// tokenKeys are the keys with which a provider's tokens are verified: those of its signing certificates where it is
+// own,
 // else those that it published.
 func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 	if !p.Own {
 		if p.OpenID == nil {
-			return nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`", p.Name, p.Name)
+			return nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
+				p.Name, p.Name)
 		}
 		list, _, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider)
 		return list, err
@@ -171,7 +177,8 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if err != nil {
 		return err
 	}
-	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(), Now: in.At,
+	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
+		Now:   in.At,
 		Trust: t.Name, Provider: provider.Name}
 	var j *oidc.TokenJudgement
 	if accessType(head) {
@@ -194,9 +201,11 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	return nil
 }
 
-// audienceOf is the audience that an access token of a trust is judged for: that of the API which it names, of those that
+// audienceOf is the audience that an access token of a trust is judged for: that of the API which it names, of those
+// that
 // the trust asks for, else the first of them, else the provider itself.
-func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string, err error) {
+func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string,
+	err error) {
 	apis, err := d.L.APIs()
 	if err != nil {
 		return "", "", err
@@ -218,15 +227,22 @@ func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer 
 	return audience, who, nil
 }
 
-// claimWords writes a claim's value, times in words, and what the claim means (RFC 7519, section 4.1; OpenID Connect Core,
+// claimWords writes a claim's value, times in words, and what the claim means (RFC 7519, section 4.1; OpenID Connect
+// Core,
 // sections 2 and 5.1; RFC 9068, section 2.2).
 func claimWords(name string, v any, now time.Time) (value, meaning string) {
-	meanings := map[string]string{"iss": "who issued it", "sub": "whom it is about", "aud": "whom it is for: others refuse it", "exp": "it expires", "iat": "it was issued",
-		"nbf": "not valid before", "jti": "its own ID", "nonce": "ties it to the request", "azp": "the client it was issued to", "acr": "how strongly the person was authenticated",
-		"amr": "by which methods", "auth_time": "the person signed in", "at_hash": "ties it to its access token", "c_hash": "ties it to its code", "sid": "the session at the provider",
-		"client_id": "the client it was issued to", "scope": "what it may do", "name": "full name", "family_name": "family name", "given_name": "given name",
-		"preferred_username": "user name", "email": "mail address", "email_verified": "whether the provider verified it", "phone_number": "telephone number",
-		"address": "postal address", "locale": "language", "zoneinfo": "time zone", "cnf": "the key that its bearer must prove"}
+	meanings := map[string]string{"iss": "who issued it", "sub": "whom it is about",
+		"aud": "whom it is for: others refuse it", "exp": "it expires", "iat": "it was issued",
+		"nbf": "not valid before", "jti": "its own ID", "nonce": "ties it to the request",
+		"azp": "the client it was issued to", "acr": "how strongly the person was authenticated",
+		"amr": "by which methods", "auth_time": "the person signed in", "at_hash": "ties it to its access token",
+		"c_hash": "ties it to its code", "sid": "the session at the provider",
+		"client_id": "the client it was issued to", "scope": "what it may do", "name": "full name",
+		"family_name": "family name", "given_name": "given name",
+		"preferred_username": "user name", "email": "mail address", "email_verified": "whether the provider verified it",
+		"phone_number": "telephone number",
+		"address":      "postal address", "locale": "language", "zoneinfo": "time zone",
+		"cnf": "the key that its bearer must prove"}
 	meaning = meanings[name]
 	switch name {
 	case "exp", "iat", "nbf", "auth_time", "updated_at":

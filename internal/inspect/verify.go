@@ -43,8 +43,9 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 	}
 	md, err := saml.ReadDocument(doc)
 	if err != nil {
-		v.Findings.Add(finding.Finding{ID: "metadata.shape", Level: finding.Error, Check: "document", Saw: err.Error(), Expected: "SAML metadata",
-			Side: finding.Sender, Fix: finding.Do("ask for the metadata document")})
+		v.Findings.Add(finding.Finding{ID: "metadata.shape", Level: finding.Error, Check: "document", Saw: err.Error(),
+			Expected: "SAML metadata",
+			Side:     finding.Sender, Fix: finding.Do("ask for the metadata document")})
 		return v
 	}
 	v.Entities = md.IDs()
@@ -56,7 +57,8 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 		v.Verdict = judge.Accepted
 		v.Findings.Pass("metadata.signature", "signature", xmlsec.ShortAlgorithm(res.Method)+" by "+v.SignedBy)
 	case errors.As(err, &se):
-		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error, Check: "signature", Saw: se.Detail,
+		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error,
+			Check: "signature", Saw: se.Detail,
 			Expected: "a signature with the key of " + keys.Fingerprint(by), Side: finding.Sender,
 			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate signs it")})
 	}

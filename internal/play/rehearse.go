@@ -29,7 +29,8 @@ type RehearseInput struct {
 	Hear   rehearse.Hear
 }
 
-// castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone; foreign ones
+// castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone;
+// foreign ones
 // with keys of the stage.
 func (d *Player) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
@@ -101,7 +102,9 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			return nil, fmt.Errorf("--call: %w", err)
 		}
 		if a.API == "" {
-			return nil, fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read", c, book.ErrValue)
+			return nil,
+				fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read",
+					c, book.ErrValue)
 		}
 	}
 	var persons []people.Person
@@ -122,7 +125,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	case in.As == "" && !machines:
 		return nil, ErrNobody
 	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
-		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect", in.Trusts[0])
+		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
+			in.Trusts[0])
 	}
 	used := map[string]time.Time{} // the real secrets that were tried
 	notes := op.NoNotes()

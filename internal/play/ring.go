@@ -113,7 +113,8 @@ type ring struct {
 func (d *Player) newRing(keep func(store.StageKey)) *ring {
 	if keep == nil {
 		keep = func(k store.StageKey) {
-			_ = d.L.Change(func(tx *store.Tx) error { return tx.AddStageKey(k) }) // a ledger that is busy: the next stage makes another
+			// a ledger that is busy: the next stage makes another
+			_ = d.L.Change(func(tx *store.Tx) error { return tx.AddStageKey(k) })
 		}
 	}
 	return &ring{d: d, keep: keep, made: map[string]*stageKeys{}}

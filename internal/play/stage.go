@@ -23,7 +23,8 @@ type StageInput struct {
 	Options  stage.Options
 }
 
-// Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw. It is one
+// Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw.
+// It is one
 // goroutine; requests only leave things with it and never wait for the ledger.
 type Keeper struct {
 	d       *Player
@@ -61,7 +62,8 @@ const often = 200 * time.Millisecond
 // Stage opens a stage of all trusts that have not ended. Close the keeper afterwards: it writes what is left. Errors:
 // *server.ErrClash, store.ErrSealKey.
 func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
-	k := &Keeper{d: d, in: in, secrets: map[string]string{}, wake: make(chan struct{}, 1), done: make(chan struct{}), ended: make(chan struct{})}
+	k := &Keeper{d: d, in: in, secrets: map[string]string{}, wake: make(chan struct{}, 1), done: make(chan struct{}),
+		ended: make(chan struct{})}
 	k.left = newLeft()
 	k.ring = d.newRing(func(x store.StageKey) { k.leave(func(l *left) { l.keys = append(l.keys, x) }) })
 	var err error
@@ -126,7 +128,8 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 	for _, c := range waiting {
 		led.Consents[c.Trust] = cast.MergeConsents(led.Consents[c.Trust], waiting, c.Trust)
 	}
-	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(), Secret: k.d.stageSecrets(k.secrets),
+	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(),
+		Secret: k.d.stageSecrets(k.secrets),
 		Keys: func(p *federation.Party) cast.Keys {
 			if p.Own && k.in.RealKeys {
 				return &realKeys{d: k.d, party: p}
@@ -327,7 +330,8 @@ func (k *Keeper) Close() error {
 	return errors.Join(err, k.w.Close())
 }
 
-// tokenStage is a stage of one trust in this process, with the own provider's real keys and the client's real secrets alone.
+// tokenStage is a stage of one trust in this process, with the own provider's real keys and the client's real secrets
+// alone.
 func (d *Player) tokenStage(trust string) (*stage.Stage, func() error, error) {
 	c, err := d.castOf([]string{trust}, cast.Options{}, nil)
 	if err != nil {

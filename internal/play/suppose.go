@@ -94,7 +94,8 @@ func (d *Player) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 		return nil
 	case "secret": // no secret itself: what is supposed is kept, and stands in the list of processes
 		if v != "other" {
-			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file", book.ErrValue)
+			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file",
+				book.ErrValue)
 		}
 		x.Secret = "another secret"
 		return nil

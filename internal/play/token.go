@@ -43,7 +43,8 @@ type GotToken struct {
 // ErrAuth means that a client has to authenticate and was given nothing to do it with.
 var ErrAuth = errors.New("the client has to authenticate")
 
-// Token gets an access token for a client that acts as itself: from an own provider out of the ledger, or from a running
+// Token gets an access token for a client that acts as itself: from an own provider out of the ledger, or from a
+// running
 // stage; from a foreign one over the network. Errors: ErrAuth, *reach.RefusedError.
 func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	t, app, provider, err := d.OIDCTrust(in.Trust)
@@ -55,15 +56,19 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	case t.Standing == federation.Ended:
 		return nil, fmt.Errorf("%s %w", in.Trust, book.ErrEnded)
 	case c == nil || doc == nil:
-		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name, provider.Name, in.Trust)
+		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name,
+			provider.Name, in.Trust)
 	case c.Kind.Redirects():
-		return nil, fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
+		return nil,
+			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
-		return nil, fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
+		return nil,
+			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
 	case in.Stage != "" && !provider.Own:
 		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", book.ErrValue, provider.Name)
 	}
-	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDCTerms().ClientID, Secret: in.Secret, InBody: in.InBody}
+	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDCTerms().ClientID, Secret: in.Secret,
+		InBody: in.InBody}
 	issuer := doc.Issuer
 	o := reach.Options{CA: in.CA, Pin: in.Pin}
 	if in.Stage != "" {
@@ -95,7 +100,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	got, err := reach.AsItself(ctx, client, r, o)
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
-		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err, in.Trust)
+		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err,
+			in.Trust)
 	}
 	if refused != nil && refused.Code == oidc.InvalidClient && provider.Own {
 		return nil, finding.Advise(err, finding.Run("secret", "add", in.Trust, "--lasts", "90d"))
@@ -122,7 +128,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	return out, nil
 }
 
-// tokenClient is what the request goes through: for an own provider, without a stage that runs, a stage of this process.
+// tokenClient is what the request goes through: for an own provider, without a stage that runs, a stage of this
+// process.
 func (d *Player) tokenClient(in TokenInput, provider *federation.Party, o reach.Options) (*http.Client, func(), error) {
 	if !provider.Own || in.Stage != "" {
 		c, err := reach.Client(o)
@@ -135,7 +142,8 @@ func (d *Player) tokenClient(in TokenInput, provider *federation.Party, o reach.
 	return &http.Client{Transport: s.Inside(nil)}, func() { _ = end() }, nil // when it was used is not worth a failure
 }
 
-// assertion makes the JWT with which a client authenticates (RFC 7523, section 2.2): for the issuer alone, good for a minute.
+// assertion makes the JWT with which a client authenticates (RFC 7523, section 2.2): for the issuer alone, good for a
+// minute.
 func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (string, error) {
 	k, err := keys.ParsePrivate(pem)
 	if err != nil {
@@ -152,7 +160,8 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 		}
 		i := slices.IndexFunc(list, func(x oidc.Key) bool { return equalKeys(x.Public, k.Public()) })
 		if i < 0 {
-			return "", fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s --client-key FILE`", t.Name, t.Name)
+			return "",
+				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s --client-key FILE`", t.Name, t.Name)
 		}
 		if list[i].ID != "" && list[i].ID != s.ID {
 			if s, err = oidc.NewSignerAs(k, list[i].ID); err != nil {
@@ -165,7 +174,8 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 		return "", err
 	}
 	now := d.Now()
-	return s.Sign("JWT", map[string]any{"iss": t.OIDCTerms().ClientID, "sub": t.OIDCTerms().ClientID, "aud": audience, "iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
+	return s.Sign("JWT", map[string]any{"iss": t.OIDCTerms().ClientID, "sub": t.OIDCTerms().ClientID, "aud": audience,
+		"iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
 }
 
 func equalKeys(a, b crypto.PublicKey) bool {

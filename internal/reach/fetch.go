@@ -157,7 +157,8 @@ func explain(source string, o Options, err error) error {
 			"if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("%s: no whole answer within %s; try again, or save the document to a file and read that", source, o.Timeout)
+		return fmt.Errorf("%s: no whole answer within %s; try again, or save the document to a file and read that", source,
+			o.Timeout)
 	}
 	var ue *url.Error
 	if errors.As(err, &ue) {
@@ -166,7 +167,8 @@ func explain(source string, o Options, err error) error {
 	return fmt.Errorf("%s: %w", source, err)
 }
 
-// tls sets up checking: by the system's authorities, by the given ones, or by one server certificate. There is no way to
+// tls sets up checking: by the system's authorities, by the given ones, or by one server certificate. There is no way
+// to
 // switch it off.
 func (o Options) tls() (*tls.Config, error) {
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12}

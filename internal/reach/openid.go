@@ -15,7 +15,8 @@ type Published struct {
 	Source    string // where the document was found
 }
 
-// OpenID fetches the discovery document of an issuer from its well-known addresses (OpenID Connect Discovery, section 4;
+// OpenID fetches the discovery document of an issuer from its well-known addresses (OpenID Connect Discovery, section
+// 4;
 // RFC 8414, section 3.1), and the keys that it names. Errors: those of Read, oidc.ErrDiscovery.
 func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 	if err := checkURL(issuer); err != nil {
@@ -48,7 +49,8 @@ func (p *Published) Keys(ctx context.Context, o Options) error {
 		return fmt.Errorf("%s: %w", p.Source, err)
 	}
 	if doc.JWKSURI == "" {
-		return fmt.Errorf("%s: %w: it has no jwks_uri, so no token of this provider can be verified", p.Source, oidc.ErrDiscovery)
+		return fmt.Errorf("%s: %w: it has no jwks_uri, so no token of this provider can be verified", p.Source,
+			oidc.ErrDiscovery)
 	}
 	o.Accept, o.Max = "application/jwk-set+json, application/json", oidc.MaxKeys
 	if p.JWKS, err = Read(ctx, doc.JWKSURI, o); err != nil {

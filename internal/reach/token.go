@@ -73,7 +73,8 @@ func AsItself(ctx context.Context, client *http.Client, r TokenRequest, o Option
 	if len(r.Resource) > 0 {
 		extra["resource"] = r.Resource
 	}
-	c := clientcredentials.Config{ClientID: r.ClientID, ClientSecret: r.Secret, TokenURL: r.Endpoint, Scopes: r.Scopes, EndpointParams: extra, AuthStyle: oauth2.AuthStyleInHeader}
+	c := clientcredentials.Config{ClientID: r.ClientID, ClientSecret: r.Secret, TokenURL: r.Endpoint, Scopes: r.Scopes,
+		EndpointParams: extra, AuthStyle: oauth2.AuthStyleInHeader}
 	if r.InBody {
 		c.AuthStyle = oauth2.AuthStyleInParams
 	}

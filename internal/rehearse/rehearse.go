@@ -1,4 +1,5 @@
-// Package rehearse runs sign-ins as tests: it puts a cast on a stage, walks through the sign-in as a browser, an app or a machine
+// Package rehearse runs sign-ins as tests: it puts a cast on a stage, walks through the sign-in as a browser, an app or
+// a machine
 // does, and works the verdict out of what happened.
 package rehearse
 
@@ -76,7 +77,8 @@ type run struct {
 	now   time.Time
 }
 
-// Run walks through the sign-ins of a stage's cast, one after the other in one browser. Errors: those of opening the stage on this
+// Run walks through the sign-ins of a stage's cast, one after the other in one browser. Errors: those of opening the
+// stage on this
 // machine.
 func Run(s *stage.Stage, script Script, hear Hear) ([]federation.Rehearsal, error) {
 	w, err := stage.NewWalker(s)
@@ -93,11 +95,13 @@ func Run(s *stage.Stage, script Script, hear Hear) ([]federation.Rehearsal, erro
 	return out, nil
 }
 
-// one rehearses one trust. Whatever happens reaches the rehearsal by way of one function, and the verdict is worked out once, at
+// one rehearses one trust. Whatever happens reaches the rehearsal by way of one function, and the verdict is worked out
+// once, at
 // the end.
 func (x *run) one(i int) federation.Rehearsal {
 	p := &x.parts[i]
-	r := federation.Rehearsal{At: x.now, Trust: p.deal.Trust.Name, Person: x.Person, Suppose: x.Suppose, StandIns: []string{}}
+	r := federation.Rehearsal{At: x.now, Trust: p.deal.Trust.Name, Person: x.Person, Suppose: x.Suppose,
+		StandIns: []string{}}
 	for _, pl := range []*cast.Player{p.provider, p.deal.App} {
 		if pl.StandIn {
 			r.StandIns = append(r.StandIns, pl.Name())
@@ -121,7 +125,8 @@ func (x *run) one(i int) federation.Rehearsal {
 	x.w.OnMessage = func(kind, text string) { x.message(r.Trust, kind, text) }
 	if p.oidc != nil {
 		x.w.Do(func() server.Event {
-			return server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "discovery document", Findings: x.s.Clients.Discover(p.oidc)}
+			return server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "discovery document",
+				Findings: x.s.Clients.Discover(p.oidc)}
 		})
 	}
 	if p.machine() {
@@ -159,8 +164,10 @@ func settle(r *federation.Rehearsal, signedIn bool) {
 	case signedIn:
 		r.Verdict = judge.Accepted
 	default:
-		r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk", Saw: "it ended before the app judged a response",
-			Expected: "a response at the assertion consumer service", Side: finding.Both, Fix: finding.Do("follow the last step above")})
+		r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk",
+			Saw:      "it ended before the app judged a response",
+			Expected: "a response at the assertion consumer service", Side: finding.Both,
+			Fix: finding.Do("follow the last step above")})
 	}
 	if r.Verdict == judge.Refused && r.Person == "" {
 		r.Subject = ""
@@ -211,8 +218,9 @@ func (x *run) start(p *part) string {
 
 func (x *run) walk(p *part, at, expected string) {
 	if err := x.w.Walk(at); err != nil {
-		x.w.OnEvent(server.Event{Trust: p.deal.Trust.Name, What: "walk", Findings: finding.List{{ID: "walk", Level: finding.Error, Check: "the walk",
-			Saw: err.Error(), Expected: expected, Side: finding.Both, Fix: finding.Do("follow the last step above")}}})
+		x.w.OnEvent(server.Event{Trust: p.deal.Trust.Name, What: "walk",
+			Findings: finding.List{{ID: "walk", Level: finding.Error, Check: "the walk",
+				Saw: err.Error(), Expected: expected, Side: finding.Both, Fix: finding.Do("follow the last step above")}}})
 	}
 }
 
@@ -224,7 +232,8 @@ func (x *run) continued(i int) {
 	}
 	e := server.Event{Trust: p.deal.Trust.Name, What: "session"}
 	if x.w.Asked {
-		e.Findings.Add(finding.Finding{ID: "session", Level: finding.Note, Check: "single sign-on", Saw: "the provider asked for a sign-in again",
+		e.Findings.Add(finding.Finding{ID: "session", Level: finding.Note, Check: "single sign-on",
+			Saw:      "the provider asked for a sign-in again",
 			Expected: "the session of the first app", Side: finding.Provider,
 			Fix: finding.Do("this is right where the second app asks for stronger authentication")})
 		x.w.OnEvent(e)
@@ -272,7 +281,8 @@ func (x *run) machine(p *part) {
 		}
 		x.w.Do(func() server.Event {
 			found, records := x.s.Clients.Call(p.oidc, tokens[api], c)
-			return server.Event{Trust: name, By: by, What: "answer", Findings: found, Records: records, SignedIn: !found.Failed()}
+			return server.Event{Trust: name, By: by, What: "answer", Findings: found, Records: records,
+				SignedIn: !found.Failed()}
 		})
 	}
 }
@@ -284,7 +294,8 @@ func Unproven(c *cast.Cast) []string {
 	for _, pl := range c.Players {
 		if pl.StandIn && !done[pl.Name()] && (pl.Party.API == nil || pl.Client != nil || pl.Party.Entity.SP != nil) {
 			done[pl.Name()] = true
-			out = append(out, pl.Name()+" is played by a STAND-IN with a key of its own: the real "+pl.Title()+" was not spoken to")
+			out = append(out,
+				pl.Name()+" is played by a STAND-IN with a key of its own: the real "+pl.Title()+" was not spoken to")
 		}
 	}
 	return out

@@ -105,9 +105,13 @@ var engine = sync.OnceValue(func() *claims.Engine {
 
 // make is the cast of the ledger as it is now.
 func (x *running) make() (*cast.Cast, error) {
-	return cast.New(x.led, cast.Options{Base: x.base, Engine: engine(), Now: x.now(), Keys: func(*federation.Party) cast.Keys { return testKeys{} },
+	return cast.New(x.led, cast.Options{Base: x.base, Engine: engine(), Now: x.now(),
+		Keys:    func(*federation.Party) cast.Keys { return testKeys{} },
 		Random:  func(b []byte) error { _, err := rand.Read(b); return err },
-		StandIn: func(p *federation.Party) bool { return !p.Own }, Secret: func(trust string) string { return "secret of " + trust }})
+		StandIn: func(p *federation.Party) bool { return !p.Own }, Secret: func(trust string) string {
+			return "secret of " +
+				trust
+		}})
 }
 
 // play swaps the cast, as the program does when the ledger has changed.
@@ -144,13 +148,15 @@ func (x *running) oidc(app string) *cast.OIDC { return x.s.Cast().Find(app + "@r
 // personsOf are the people of these tests.
 func personsOf() []people.Person {
 	return []people.Person{
-		{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}}, Groups: []string{"observers"}},
+		{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@kestrelridge.example"}},
+			Groups: []string{"observers"}},
 		{ID: "petra", Attributes: map[string][]string{"uid": {"petra"}}, Groups: []string{"visitors"}}}
 }
 
 // ridge is the own provider of these tests.
 func ridge() federation.Party {
-	p := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example", Admins: "group:directors"}
+	p := federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example",
+		Admins: "group:directors"}
 	p.Entity = federation.OwnEntity(federation.Provider, p.At, "Ridge <b>", nil)
 	return p
 }
@@ -158,15 +164,17 @@ func ridge() federation.Party {
 // openLedger has an OpenID provider with a client of each kind and an API.
 func openLedger() *cast.Ledger {
 	provider := ridge()
-	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": &provider}, Subjects: map[string]federation.SubjectKey{},
-		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: personsOf()}
+	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": &provider},
+		Subjects: map[string]federation.SubjectKey{},
+		Secrets:  map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: personsOf()}
 	add := func(name string, kind oidc.Kind, redirects ...string) {
 		c := federation.NewClient(kind)
 		c.Redirects = redirects
 		if kind.Redirects() {
 			c.AfterSignOut = []string{"http://127.0.0.1:9/bye"}
 		}
-		asks := []federation.Ask{{Name: "openid", As: "user"}, {Name: "email", As: "user"}, {Name: "offline_access", As: "user"},
+		asks := []federation.Ask{{Name: "openid", As: "user"}, {Name: "email", As: "user"}, {Name: "offline_access",
+			As: "user"},
 			{API: "telescope-api", Name: "schedule.read", As: "user"}}
 		if kind == oidc.Machine {
 			asks = []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "self"}}
@@ -174,10 +182,13 @@ func openLedger() *cast.Ledger {
 		app := &federation.Party{Name: name, Kind: federation.App, Client: c}
 		t := federation.NewTrust(app, &provider, "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent",
 			&federation.OIDCTerms{ClientID: name + ".1", Asks: asks, Policy: federation.DefaultPolicy()}, now)
-		led.Parties[name], led.Trusts, led.Subjects[t.Name] = app, append(led.Trusts, *t), federation.SubjectKey{Salt: []byte("salt")}
-		led.Secrets[t.Name] = []federation.Secret{{ID: "s-1", Trust: t.Name, Hash: "none", Expires: now.Add(1000 * time.Hour)}}
+		led.Parties[name], led.Trusts, led.Subjects[t.Name] = app, append(led.Trusts, *t),
+			federation.SubjectKey{Salt: []byte("salt")}
+		led.Secrets[t.Name] = []federation.Secret{{ID: "s-1", Trust: t.Name, Hash: "none",
+			Expires: now.Add(1000 * time.Hour)}}
 		for _, a := range asks {
-			led.Consents[t.Name] = append(led.Consents[t.Name], federation.Consent{Trust: t.Name, API: a.API, Name: a.Name, As: a.As,
+			led.Consents[t.Name] = append(led.Consents[t.Name], federation.Consent{Trust: t.Name, API: a.API, Name: a.Name,
+				As:       a.As,
 				Standing: federation.Consented, By: "aiyana", Admin: true})
 		}
 	}
@@ -185,9 +196,10 @@ func openLedger() *cast.Ledger {
 	add("sky", oidc.UserAgent, "http://127.0.0.1:9/sky")
 	add("orbit", oidc.Native, "http://127.0.0.1/cb", "example.kestrelridge.orbit:/cb")
 	add("courier", oidc.Machine)
-	led.Parties["telescope-api"] = &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{Audience: audience,
-		Permissions: []federation.Permission{{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"},
-			{Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
+	led.Parties["telescope-api"] = &federation.Party{Name: "telescope-api", Kind: federation.App,
+		API: &federation.API{Audience: audience,
+			Permissions: []federation.Permission{{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"},
+				{Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
 	return led
 }
 

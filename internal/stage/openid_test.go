@@ -53,7 +53,8 @@ func (o *opened) fresh() {
 
 func (o *opened) authorizeURL(d *cast.OIDC, redirect string, more ...string) string {
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {d.Terms.ClientID}, "redirect_uri": {redirect}, "scope": {"openid email offline_access schedule.read"}, "state": {"s"},
+	q := url.Values{"response_type": {"code"}, "client_id": {d.Terms.ClientID}, "redirect_uri": {redirect},
+		"scope": {"openid email offline_access schedule.read"}, "state": {"s"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
 	for i := 0; i+1 < len(more); i += 2 {
 		q.Set(more[i], more[i+1])
@@ -120,7 +121,8 @@ func (o *opened) token(d *cast.OIDC, form url.Values) (int, map[string]any) {
 }
 
 func (o *opened) redeem(d *cast.OIDC, code, redirect string) (int, map[string]any) {
-	return o.token(d, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect}, "code_verifier": {verifier}})
+	return o.token(d, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect},
+		"code_verifier": {verifier}})
 }
 
 func (o *opened) refresh(d *cast.OIDC, token any) (int, map[string]any) {
@@ -131,7 +133,8 @@ const callback = "http://127.0.0.1:9/callback"
 
 func refused(t *testing.T, what string, status int, m map[string]any, code, says string) {
 	t.Helper()
-	if d, _ := m["error_description"].(string); status == 200 || m["error"] != code || !strings.Contains(d, says) || m["access_token"] != nil {
+	if d, _ := m["error_description"].(string); status == 200 || m["error"] != code || !strings.Contains(d, says) ||
+		m["access_token"] != nil {
 		t.Errorf("%s: want %s and %q, got %d %v", what, code, says, status, m)
 	}
 }
@@ -185,7 +188,8 @@ func TestPolicies(t *testing.T) {
 		t.Helper()
 		o.fresh()
 		_, back := o.code(d, callback, person, more...)
-		if back.Get("error") != "access_denied" || !strings.Contains(back.Get("error_description"), says) || back.Has("code") {
+		if back.Get("error") != "access_denied" || !strings.Contains(back.Get("error_description"), says) ||
+			back.Has("code") {
 			t.Errorf("%s: %v", what, back)
 		}
 	}
@@ -193,7 +197,8 @@ func TestPolicies(t *testing.T) {
 
 	set(func(x *federation.Trust) { x.Admits = "group:observers,directors" })
 	fresh()
-	denied("another group", "policy admits: petra is in visitors; dome@ridge admits the group observers or directors", "petra")
+	denied("another group", "policy admits: petra is in visitors; dome@ridge admits the group observers or directors",
+		"petra")
 	set(func(x *federation.Trust) { x.Admits = "consented" })
 	fresh()
 	all := o.led.Consents[d.Of().Name]
@@ -208,7 +213,8 @@ func TestPolicies(t *testing.T) {
 	set(func(x *federation.Trust) { x.Admits = "everyone" })
 
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = []string{"192.0.2.0/24", "2001:db8::/32"} })
-	denied("a network", "policy sign-in-from of dome@ridge: 127.0.0.1 is in none of the networks 192.0.2.0/24, 2001:db8::/32", "mira")
+	denied("a network",
+		"policy sign-in-from of dome@ridge: 127.0.0.1 is in none of the networks 192.0.2.0/24, 2001:db8::/32", "mira")
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = []string{"127.0.0.0/8"} })
 	m := fresh()
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.RefreshFrom = []string{"198.51.100.0/24"} })
@@ -224,7 +230,8 @@ func TestPolicies(t *testing.T) {
 	q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
 	page.fields.Set("person", "mira")
 	page.fields.Set("second", "no")
-	if q, page = o.went(o.client.PostForm(page.action, page.fields)); q.Get("error") != "access_denied" || !strings.Contains(q.Get("error_description"), "policy strength of dome@ridge") {
+	if q, page = o.went(o.client.PostForm(page.action, page.fields)); q.Get("error") != "access_denied" ||
+		!strings.Contains(q.Get("error_description"), "policy strength of dome@ridge") {
 		t.Errorf("a password alone: %v %s", q, page.text)
 	}
 	m = fresh() // with the second factor
@@ -237,7 +244,8 @@ func TestPolicies(t *testing.T) {
 	m = fresh()
 	_, access, _ := oidc.Peek(m["access_token"].(string))
 	_, id, _ := oidc.Peek(m["id_token"].(string))
-	if m["expires_in"] != 120.0 || access["exp"].(float64)-access["iat"].(float64) != 120 || id["exp"].(float64)-id["iat"].(float64) != 60 {
+	if m["expires_in"] != 120.0 || access["exp"].(float64)-access["iat"].(float64) != 120 ||
+		id["exp"].(float64)-id["iat"].(float64) != 60 {
 		t.Errorf("lifetimes: %v %v", access, id)
 	}
 
@@ -260,7 +268,8 @@ func TestPolicies(t *testing.T) {
 	}
 	o.pass(6 * time.Minute)
 	status, e = o.refresh(d, m["refresh_token"])
-	refused(t, "an old sign-in", status, e, "invalid_grant", "policy refresh of dome@ridge: the sign-in is older than 1 hour")
+	refused(t, "an old sign-in", status, e, "invalid_grant",
+		"policy refresh of dome@ridge: the sign-in is older than 1 hour")
 	set(func(x *federation.Trust) { x.OIDCTerms().Policy.Refresh = 0 })
 	if m = fresh(); m["refresh_token"] != nil {
 		t.Error("a refresh token in spite of the policy")
@@ -270,7 +279,8 @@ func TestPolicies(t *testing.T) {
 	// A consent withdrawn meanwhile is missing from the next token; all of them end the chain.
 	m = fresh()
 	o.consents(d.Of().Name, all[:3])
-	if status, m = o.refresh(d, m["refresh_token"]); status != 200 || strings.Contains(m["scope"].(string), "schedule.read") {
+	if status, m = o.refresh(d, m["refresh_token"]); status != 200 || strings.Contains(m["scope"].(string),
+		"schedule.read") {
 		t.Errorf("after a withdrawal: %v", m)
 	}
 	o.consents(d.Of().Name, nil)
@@ -321,7 +331,8 @@ func TestSingleSignOut(t *testing.T) {
 	}
 	signOut := func(m map[string]any) {
 		t.Helper()
-		if q, page := o.went(o.client.Get(o.base + "/ridge/sign-out?" + url.Values{"id_token_hint": {m["id_token"].(string)}, "post_logout_redirect_uri": {"http://127.0.0.1:9/bye"}, "state": {"x"}}.Encode())); q.Get("state") != "x" {
+		if q, page := o.went(o.client.Get(o.base + "/ridge/sign-out?" + url.Values{"id_token_hint": {m["id_token"].(string)},
+			"post_logout_redirect_uri": {"http://127.0.0.1:9/bye"}, "state": {"x"}}.Encode())); q.Get("state") != "x" {
 			t.Fatalf("sign-out: %s", page.text)
 		}
 	}
@@ -339,7 +350,8 @@ func TestSingleSignOut(t *testing.T) {
 		if status, _ := o.refresh(sky, b["refresh_token"]); (status != 200) != c.ends {
 			t.Errorf("%+v: the other app's refresh: %d", c, status)
 		}
-		if _, back := o.code(sky, "http://127.0.0.1:9/sky", "mira", "prompt", "none"); (back.Get("error") == "") != c.session {
+		if _, back := o.code(sky, "http://127.0.0.1:9/sky", "mira", "prompt",
+			"none"); (back.Get("error") == "") != c.session {
 			t.Errorf("%+v: the session: %v", c, back)
 		}
 	}
@@ -362,8 +374,10 @@ func TestNativeClients(t *testing.T) {
 	o := newOP(t)
 	orbit := o.oidc("orbit")
 	// The port of a loopback redirect is free (RFC 8252, section 7.3); nothing else is.
-	for redirect, ok := range map[string]bool{"http://127.0.0.1:51004/cb": true, "http://127.0.0.1/cb": true, "example.kestrelridge.orbit:/cb": true, "http://127.0.0.1:51004/cb2": false,
-		"http://localhost:51004/cb": false, "http://127.0.0.2/cb": false, "https://127.0.0.1/cb": false, "http://u@127.0.0.1:1/cb": false, "example.kestrelridge.orbit:/cb2": false} {
+	for redirect, ok := range map[string]bool{"http://127.0.0.1:51004/cb": true, "http://127.0.0.1/cb": true,
+		"example.kestrelridge.orbit:/cb": true, "http://127.0.0.1:51004/cb2": false,
+		"http://localhost:51004/cb": false, "http://127.0.0.2/cb": false, "https://127.0.0.1/cb": false,
+		"http://u@127.0.0.1:1/cb": false, "example.kestrelridge.orbit:/cb2": false} {
 		o.fresh()
 		q, page := o.went(o.client.Get(o.authorizeURL(orbit, redirect)))
 		if q != nil || page.fields.Has("person") != ok || !ok && page.status != http.StatusBadRequest {
@@ -384,7 +398,8 @@ func TestAnswersByForm(t *testing.T) {
 	d := o.oidc("dome")
 	o.code(d, callback, "mira")
 	_, page := o.went(o.client.Get(o.authorizeURL(d, callback, "response_mode", "form_post")))
-	if page.action != callback || page.fields.Get("code") == "" || page.fields.Get("state") != "s" || page.fields.Get("iss") != o.base+"/ridge" {
+	if page.action != callback || page.fields.Get("code") == "" || page.fields.Get("state") != "s" ||
+		page.fields.Get("iss") != o.base+"/ridge" {
 		t.Errorf("%+v", page)
 	}
 	// Through the discovery document's own addresses with the request in a body (OpenID Connect Core, section 3.1.2.1).
@@ -407,7 +422,8 @@ func TestAudienceOfTokens(t *testing.T) {
 	}
 	code, _ := o.code(d, callback, "mira", "resource", audience)
 	_, m := o.redeem(d, code, callback)
-	if got := aud(m); got != fmt.Sprint([]string{audience, o.base + "/ridge"}, " openid email offline_access schedule.read") {
+	if got := aud(m); got != fmt.Sprint([]string{audience, o.base + "/ridge"},
+		" openid email offline_access schedule.read") {
 		t.Errorf("%s", got)
 	}
 	code, _ = o.code(d, callback, "mira", "scope", "openid email")
@@ -424,7 +440,8 @@ func TestAudienceOfTokens(t *testing.T) {
 	}
 	status, m := o.token(courier, url.Values{"grant_type": {"client_credentials"}, "scope": {"schedule.read"}})
 	refused(t, "a scope never asked for", status, m, "invalid_scope", "does not ask for schedule.read")
-	status, m = o.token(courier, url.Values{"grant_type": {"client_credentials"}, "resource": {"https://elsewhere.example"}, "scope": {"frames.read"}})
+	status, m = o.token(courier, url.Values{"grant_type": {"client_credentials"},
+		"resource": {"https://elsewhere.example"}, "scope": {"frames.read"}})
 	refused(t, "no API", status, m, "invalid_target", "audience of no API")
 	// What was put into tokens and presented was seen.
 	n := 0
@@ -438,7 +455,8 @@ func TestAudienceOfTokens(t *testing.T) {
 	}
 }
 
-// TestRevokedTokensStayRevoked moves the clock to where a token has expired and, clocks being apart, may still be taken.
+// TestRevokedTokensStayRevoked moves the clock to where a token has expired and, clocks being apart, may still be
+// taken.
 func TestRevokedTokensStayRevoked(t *testing.T) {
 	o := newOP(t)
 	d := o.oidc("dome")
@@ -451,7 +469,8 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 	if got := judge(); got != "" {
 		t.Fatal(got)
 	}
-	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + m["id_token"].(string))); !strings.Contains(page.text, "You are signed out") {
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" +
+		m["id_token"].(string))); !strings.Contains(page.text, "You are signed out") {
 		t.Fatal(page.text)
 	}
 	for _, later := range []time.Duration{time.Minute, 15*time.Minute + 30*time.Second} {
@@ -465,7 +484,8 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy = federation.DefaultPolicy() })
 	code, _ = o.code(d, callback, "mira")
 	_, m = o.redeem(d, code, callback)
-	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != true || in["exp"] != o.now().Add(7*24*time.Hour).Unix() {
+	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != true ||
+		in["exp"] != o.now().Add(7*24*time.Hour).Unix() {
 		t.Errorf("%v", in)
 	}
 	o.pass(7 * 24 * time.Hour)

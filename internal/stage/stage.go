@@ -1,5 +1,7 @@
-// Package stage puts the parts together: the local HTTP server on which stand-ins play providers, apps and APIs, and the walk that
-// signs in there as a browser would. The messages are real and are judged by the core; only the people at the keyboard are not.
+// Package stage puts the parts together: the local HTTP server on which stand-ins play providers, apps and APIs, and
+// the walk that
+// signs in there as a browser would. The messages are real and are judged by the core; only the people at the keyboard
+// are not.
 package stage
 
 import (
@@ -24,7 +26,8 @@ import (
 	"tressik.example/internal/stage/sp"
 )
 
-// GCPercent suits a process that serves a stage: its heap is a few MB, and collecting it less often gives sign-ins a twentieth
+// GCPercent suits a process that serves a stage: its heap is a few MB, and collecting it less often gives sign-ins a
+// twentieth
 // more speed (debug.SetGCPercent).
 const GCPercent = 400
 
@@ -91,7 +94,8 @@ func New(o Options) (*Stage, error) {
 // Cast is what is played now.
 func (s *Stage) Cast() *cast.Cast { return s.cast.Load() }
 
-// Play swaps what is played, whole: requests that began before go on with what they began with. Errors: *server.ErrClash.
+// Play swaps what is played, whole: requests that began before go on with what they began with. Errors:
+// *server.ErrClash.
 func (s *Stage) Play(c *cast.Cast) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -138,7 +142,8 @@ func (s *Stage) Places() []Place {
 	}
 	for _, pl := range c.Players {
 		if pl.APIAt != "" {
-			out = append(out, Place{Name: pl.Name(), Kind: "api", Played: "by a stand-in", Audience: pl.Party.API.Audience, Address: pl.APIAt})
+			out = append(out, Place{Name: pl.Name(), Kind: "api", Played: "by a stand-in", Audience: pl.Party.API.Audience,
+				Address: pl.APIAt})
 		}
 	}
 	return out

@@ -56,9 +56,12 @@ func samlLedger() *cast.Ledger {
 	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "Night Log", nil)
 	app.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
-	t := federation.NewTrust(&app, &provider, saml.FormatUnspecified, &federation.SAMLTerms{Signs: "assertion", SignsRequests: true}, now)
-	return &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider, "nightlog": &app},
-		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}}, Consents: map[string][]federation.Consent{}, People: personsOf()[:1]}
+	t := federation.NewTrust(&app, &provider, saml.FormatUnspecified, &federation.SAMLTerms{Signs: "assertion",
+		SignsRequests: true}, now)
+	return &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider,
+		"nightlog": &app},
+		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}},
+		Consents: map[string][]federation.Consent{}, People: personsOf()[:1]}
 }
 
 func newSet(t *testing.T, change func(*cast.Ledger)) *set {
@@ -128,7 +131,8 @@ func TestSignInAndReplay(t *testing.T) {
 	if form.status != 200 || !form.fields.Has("person") || strings.Contains(form.text, "Ridge <b>") {
 		t.Fatalf("%d %s", form.status, form.text)
 	}
-	if nobody := x.post(form, "person", "nobody"); !strings.Contains(nobody.text, "Nobody called") || !nobody.fields.Has("person") {
+	if nobody := x.post(form, "person", "nobody"); !strings.Contains(nobody.text, "Nobody called") ||
+		!nobody.fields.Has("person") {
 		t.Errorf("an unknown person: %s", nobody.text)
 	}
 	answer := x.post(form, "person", "mira@kestrelridge.example")
@@ -141,7 +145,8 @@ func TestSignInAndReplay(t *testing.T) {
 	// Somebody else's browser cannot use the response.
 	mine := x.client
 	x.client = browser(t)
-	if stolen := x.post(answer); stolen.status != http.StatusForbidden || !slices.Equal(lastErrors(x.running), []string{"saml.in-response-to"}) {
+	if stolen := x.post(answer); stolen.status != http.StatusForbidden || !slices.Equal(lastErrors(x.running),
+		[]string{"saml.in-response-to"}) {
 		t.Errorf("a stolen response: %d, %v", stolen.status, lastErrors(x.running))
 	}
 	x.client = mine
@@ -168,7 +173,8 @@ func TestProviderRefusesRequests(t *testing.T) {
 	x := newSet(t, nil)
 	sso := x.deal().Provider.Party.Entity.IDP.SSO[0].Location
 	good := func() *saml.AuthnRequest {
-		return &saml.AuthnRequest{ID: x.s.ID(), Issuer: x.deal().App.Party.Entity.ID, Destination: sso, ACS: x.deal().App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
+		return &saml.AuthnRequest{ID: x.s.ID(), Issuer: x.deal().App.Party.Entity.ID, Destination: sso,
+			ACS: x.deal().App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
 	}
 	send := func(r *saml.AuthnRequest, s *xmlsec.Signer) answerPage {
 		t.Helper()
@@ -200,9 +206,11 @@ func TestProviderRefusesRequests(t *testing.T) {
 		{"unsigned", "request.signature.missing", good(), nil, nil},
 		{"signed by a stranger", "request.signature.key", good(), &xmlsec.Signer{Key: stranger, Rand: rand.Reader}, nil},
 		{"other destination", "request.destination", good(), signer(), func(r *saml.AuthnRequest) { r.Destination += "/" }},
-		{"unregistered consumer", "request.acs", good(), signer(), func(r *saml.AuthnRequest) { r.ACS = "https://evil.example/acs" }},
+		{"unregistered consumer", "request.acs", good(), signer(),
+			func(r *saml.AuthnRequest) { r.ACS = "https://evil.example/acs" }},
 		{"too old", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-time.Hour) }},
-		{"from the future", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(time.Hour) }},
+		{"from the future", "request.time", good(), signer(),
+			func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(time.Hour) }},
 		{"sent before", "request.replay", twice, signer(), nil},
 		{"unknown index", "request.acs", good(), signer(), func(r *saml.AuthnRequest) { r.ACS, r.ACSIndex = "", "7" }},
 		{"no ID", "request.shape", good(), signer(), func(r *saml.AuthnRequest) { r.ID = "" }},
@@ -212,7 +220,8 @@ func TestProviderRefusesRequests(t *testing.T) {
 				c.change(c.req)
 			}
 			p := send(c.req, c.signer)
-			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running), []string{c.want}) {
+			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running),
+				[]string{c.want}) {
 				t.Errorf("%d with %v, want %s alone", p.status, lastErrors(x.running), c.want)
 			}
 		})
@@ -233,7 +242,8 @@ func TestProviderRefusesRequests(t *testing.T) {
 	if p := send(r, signer()); p.status != http.StatusForbidden || !strings.Contains(p.text, "stranger.example") {
 		t.Errorf("an unknown app: %d", p.status)
 	}
-	for _, bad := range []string{"", "?SAMLRequest=AA", "?SAMLRequest=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("x")))} {
+	for _, bad := range []string{"", "?SAMLRequest=AA", "?SAMLRequest=" +
+		url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("x")))} {
 		if p := x.get(sso + bad); p.status != http.StatusBadRequest {
 			t.Errorf("%q: %d", bad, p.status)
 		}
@@ -254,13 +264,15 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return x.read(x.client.PostForm(sso, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}, "RelayState": {"a&b"}}))
+		return x.read(x.client.PostForm(sso, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)},
+			"RelayState": {"a&b"}}))
 	}
 	status := func(p answerPage) string {
 		b, _ := base64.StdEncoding.DecodeString(p.fields.Get("SAMLResponse"))
 		return string(b)
 	}
-	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) || p.fields.Get("RelayState") != "a&b" {
+	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) ||
+		p.fields.Get("RelayState") != "a&b" {
 		t.Errorf("passive without a session: %s", p.text)
 	}
 	x.post(x.get(x.deal().App.Start()), "person", "mira")
@@ -305,7 +317,8 @@ func TestClashesAndPlaces(t *testing.T) {
 		l.Parties["nightlog"].Entity.SP.ACS[0].Location = "http://localhost:9999/acs"
 	})
 	places := x.s.Places()
-	if len(places) != 2 || places[1].Played != "by itself, at its own address" || places[1].ACS != "http://localhost:9999/acs" || places[1].Metadata != "" {
+	if len(places) != 2 || places[1].Played != "by itself, at its own address" ||
+		places[1].ACS != "http://localhost:9999/acs" || places[1].Metadata != "" {
 		t.Errorf("%+v", places)
 	}
 	if places[0].SSO != x.base+"/ridge/sso" || places[0].Metadata != x.base+"/ridge/metadata" {
@@ -327,7 +340,8 @@ func TestTheStageForgets(t *testing.T) {
 	x.pass(20 * time.Minute)
 	x.get(x.deal().App.Start())
 	if x.s.Waiting() > 1 || x.s.sp.Remembered() > 1 || x.s.idp.Remembered() > 1 {
-		t.Errorf("%d forms, %d requests and %d IDs are still remembered", x.s.Waiting(), x.s.sp.Remembered(), x.s.idp.Remembered())
+		t.Errorf("%d forms, %d requests and %d IDs are still remembered", x.s.Waiting(), x.s.sp.Remembered(),
+			x.s.idp.Remembered())
 	}
 }
 

@@ -27,7 +27,8 @@ type Walker struct {
 	Person string
 	Second bool   // confirm a second factor when asked
 	Note   string // what the first step brings, in words; "" is nothing
-	// OnEvent gets all that happens, in order: each exchange, and behind it what was judged while it lasted. It may be nil.
+	// OnEvent gets all that happens, in order: each exchange, and behind it what was judged while it lasted. It may be
+	// nil.
 	OnEvent func(server.Event)
 	// OnMessage gets each SAML message as the browser carries it: kind is request or response, text a whole URL or a form
 	// body. It may be nil.
@@ -155,7 +156,8 @@ func (w *Walker) happened(step *server.Step) {
 	}
 }
 
-// Do runs something that is no browser's doing: the calls from server to server that it makes are steps of their own. What it
+// Do runs something that is no browser's doing: the calls from server to server that it makes are steps of their own.
+// What it
 // found is told behind them.
 func (w *Walker) Do(f func() server.Event) server.Event {
 	e := f()
@@ -185,7 +187,8 @@ func (w *Walker) Cookies(at string) map[string]string {
 }
 
 // follow does what a browser does with an answer: it returns the next request, or nil at the end.
-func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (next *http.Request, carries, answer string, err error) {
+func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (next *http.Request, carries,
+	answer string, err error) {
 	if loc := resp.Header.Get("Location"); resp.StatusCode >= 300 && resp.StatusCode < 400 && loc != "" {
 		u, err := req.URL.Parse(loc)
 		if err != nil {

@@ -50,7 +50,8 @@ func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 
 // AddSecret keeps what is to be known of a new secret.
 func (tx *Tx) AddSecret(s *federation.Secret) error {
-	if _, err := tx.tx.Exec("INSERT INTO secrets VALUES (?, ?, ?, ?, ?, ?, ?, '', '')", s.ID, s.Trust, s.Hash, s.EndsIn, s.Note, text(s.Added), text(s.Expires)); err != nil {
+	if _, err := tx.tx.Exec("INSERT INTO secrets VALUES (?, ?, ?, ?, ?, ?, ?, '', '')", s.ID, s.Trust, s.Hash, s.EndsIn,
+		s.Note, text(s.Added), text(s.Expires)); err != nil {
 		return err
 	}
 	return tx.note("secret.add", "", s.Trust, nil, s)
@@ -112,7 +113,8 @@ func (tx *Tx) SettleRequests(c *federation.Consent) error {
 // ForgetAsk takes away the consents and uses of a permission that is no longer asked for.
 func (tx *Tx) ForgetAsk(trust string, a federation.Ask) error {
 	for _, table := range []string{"consents", "uses"} {
-		if _, err := tx.tx.Exec("DELETE FROM "+table+" WHERE trust = ? AND api = ? AND name = ? AND how = ?", trust, a.API, a.Name, a.As); err != nil {
+		if _, err := tx.tx.Exec("DELETE FROM "+table+" WHERE trust = ? AND api = ? AND name = ? AND how = ?", trust, a.API,
+			a.Name, a.As); err != nil {
 			return err
 		}
 	}
@@ -139,7 +141,8 @@ func (l *Ledger) Uses(trust string) ([]federation.Use, error) {
 	return out, plain(rows.Err())
 }
 
-// Sightings are what a stage saw since the last time: uses of permissions, and secrets by ID with the time of their use.
+// Sightings are what a stage saw since the last time: uses of permissions, and secrets by ID with the time of their
+// use.
 type Sightings struct {
 	Uses    []federation.Use
 	Secrets map[string]time.Time
@@ -182,8 +185,11 @@ func (l *Ledger) APIs() (map[string]*federation.Party, error) {
 func (tx *Tx) uniqueness(p *federation.Party, err error) error {
 	for _, c := range []struct{ what, query, value string }{
 		{"entity ID", "SELECT name FROM parties WHERE kind = ? AND entity = ? AND name <> ?", p.Entity.ID},
-		{"audience", "SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.api.audience') = ? AND name <> ?", audience(p)},
-		{"issuer", "SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.openid.discovery.issuer') = ? AND name <> ?", issuer(p)},
+		{"audience", "SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.api.audience') = ? AND name <> ?",
+			audience(p)},
+		{"issuer",
+			"SELECT name FROM parties WHERE kind = ? AND json_extract(doc, '$.openid.discovery.issuer') = ? AND name <> ?",
+			issuer(p)},
 	} {
 		var other string
 		if c.value != "" && tx.tx.QueryRow(c.query, string(p.Kind), c.value, p.Name).Scan(&other) == nil {

@@ -95,7 +95,8 @@ func differ(b, a map[string]any) {
 			differ(old, now)
 			maps.Copy(b, old)
 			maps.Copy(a, now)
-		case isMap && alsoMap && (k == "saml" || k == "oidc" || strings.HasSuffix(k, "policy") || k == "client" || k == "api"):
+		case isMap && alsoMap && (k == "saml" || k == "oidc" || strings.HasSuffix(k, "policy") || k == "client" ||
+			k == "api"):
 			differ(old, now)
 			for sub, x := range old {
 				b[k+"."+sub] = x
@@ -166,7 +167,8 @@ func (l *Ledger) Journal(f Filter) ([]Entry, error) {
 func scanEntry(rows *sql.Rows) (Entry, string, error) {
 	var e Entry
 	var at, before, after string
-	if err := rows.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev, &e.Hash); err != nil {
+	if err := rows.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
+		&e.Hash); err != nil {
 		return e, "", plain(err)
 	}
 	e.At, _ = time.Parse(time.RFC3339Nano, at)

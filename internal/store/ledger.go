@@ -252,7 +252,8 @@ func plain(err error) error {
 	case 5, 6:
 		return fmt.Errorf("%w and did not let go in 15 seconds; try again", ErrBusy)
 	case 8, 14:
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger", ErrReadOnly)
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+			ErrReadOnly)
 	case 13:
 		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ErrFull)
 	case 11, 26:
@@ -287,7 +288,8 @@ type Tx struct {
 // Change runs a change as one transaction: all of it is kept, with its journal entries, or nothing.
 func (l *Ledger) Change(f func(*Tx) error) error {
 	if l.readOnly {
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger", ErrReadOnly)
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+			ErrReadOnly)
 	}
 	tx, err := l.db.Begin()
 	if err != nil {

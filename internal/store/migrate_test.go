@@ -70,7 +70,8 @@ func TestOldLedgerIsMigrated(t *testing.T) {
 			t.Errorf("%s is %s, holds %v", x.Name, x.Standing, x.Holds)
 		}
 	}
-	for name, kind := range map[string]string{"skyview": "user-agent", "frame-courier": "machine", "dome-scheduler": "web", "orbit": "native"} {
+	for name, kind := range map[string]string{"skyview": "user-agent", "frame-courier": "machine", "dome-scheduler": "web",
+		"orbit": "native"} {
 		if p, err := l.Party(name); err != nil || string(p.Client.Kind) != kind {
 			t.Errorf("%s: %v %v", name, p, err)
 		}
@@ -103,10 +104,14 @@ func TestSubjectsSurviveTheMigration(t *testing.T) {
 	}
 	defer l.Close()
 	for trust, subjects := range map[string]map[string]string{
-		"nightlog@ridge":       {"mira": "c3212fb1c38ef14459407bf4e267295b7820524d", "tobias": "6adfb4ffad6c1e7f0144604db485d049750f0313"},
-		"nightlog@southmere":   {"petra": "10ac40b5d6fb3574217148742d930125c886f043", "mira": "797784c6801d9a3199778226a5f11e89098a66b8"},
-		"dome-scheduler@ridge": {"mira": "eae49a202cd74931fb8ab6fbe3282e07309740aa", "petra": "4dc87164a62ee931cba3f0f6cff9d42fc40a66dc"},
-		"ridge@southmere":      {"petra": "5e4267370f56a04caea4ef3f6572ab05277d52c2", "tobias": "ba710517d8c046d5e7e0eaffa30f97767a19ada4"},
+		"nightlog@ridge": {"mira": "c3212fb1c38ef14459407bf4e267295b7820524d",
+			"tobias": "6adfb4ffad6c1e7f0144604db485d049750f0313"},
+		"nightlog@southmere": {"petra": "10ac40b5d6fb3574217148742d930125c886f043",
+			"mira": "797784c6801d9a3199778226a5f11e89098a66b8"},
+		"dome-scheduler@ridge": {"mira": "eae49a202cd74931fb8ab6fbe3282e07309740aa",
+			"petra": "4dc87164a62ee931cba3f0f6cff9d42fc40a66dc"},
+		"ridge@southmere": {"petra": "5e4267370f56a04caea4ef3f6572ab05277d52c2",
+			"tobias": "ba710517d8c046d5e7e0eaffa30f97767a19ada4"},
 	} {
 		tr, err := l.Trust(trust)
 		if err != nil {

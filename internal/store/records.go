@@ -89,7 +89,8 @@ func (tx *Tx) AddParty(p *federation.Party, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO parties VALUES (?, ?, ?, ?, ?, 1)", p.Name, string(p.Kind), identity(p), string(doc), raw)
+	_, err = tx.tx.Exec("INSERT INTO parties VALUES (?, ?, ?, ?, ?, 1)", p.Name, string(p.Kind), identity(p), string(doc),
+		raw)
 	if isConstraint(err) {
 		var other string
 		if tx.tx.QueryRow("SELECT name FROM parties WHERE name = ?", p.Name).Scan(&other) == nil {
@@ -148,7 +149,8 @@ func (tx *Tx) RemoveParty(p *federation.Party) error {
 	}
 	rows.Close()
 	if len(used) > 0 {
-		return fmt.Errorf("%s is %w by %s; remove that first with `tressik trust remove`", p.Name, ErrInUse, strings.Join(used, ", "))
+		return fmt.Errorf("%s is %w by %s; remove that first with `tressik trust remove`", p.Name, ErrInUse,
+			strings.Join(used, ", "))
 	}
 	res, err := tx.tx.Exec("DELETE FROM parties WHERE name = ? AND version = ?", p.Name, p.Version)
 	if err := onlyOne(res, err, p.Name); err != nil {
@@ -186,7 +188,8 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 // Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
 	var der, sealed []byte
-	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use).
+	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party,
+		use).
 		Scan(&der, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, ErrNotFound
@@ -218,7 +221,8 @@ func (l *Ledger) Trust(name string) (*federation.Trust, error) {
 
 // Trusts lists all trusts by name.
 func (l *Ledger) Trusts() ([]federation.Trust, error) {
-	return loadAll(l, func(t *federation.Trust, v int64) { t.Version = v }, "SELECT doc, version FROM trusts ORDER BY name")
+	return loadAll(l, func(t *federation.Trust, v int64) { t.Version = v },
+		"SELECT doc, version FROM trusts ORDER BY name")
 }
 
 // SubjectKey returns what a trust's pseudonyms are made from.
@@ -305,7 +309,8 @@ func (tx *Tx) AddRehearsal(r *federation.Rehearsal) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO rehearsals (trust, at, doc) VALUES (?, ?, ?)", r.Trust, r.At.Format(time.RFC3339), string(doc))
+	_, err = tx.tx.Exec("INSERT INTO rehearsals (trust, at, doc) VALUES (?, ?, ?)", r.Trust, r.At.Format(time.RFC3339),
+		string(doc))
 	return err
 }
 
@@ -350,8 +355,10 @@ func (l *Ledger) Persons() ([]people.Person, error) {
 	return out, plain(rows.Err())
 }
 
-// keepSubject sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by their
-// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again is
+// keepSubject sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by
+// their
+// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again
+// is
 // somebody new.
 func (tx *Tx) keepSubject(p *people.Person) error {
 	var key, uuid string
@@ -390,7 +397,8 @@ func (tx *Tx) putSubject(person, key, uuid string) error {
 	return err
 }
 
-// RenamePerson gives a person another ID; they stay the same subject everywhere, and keep the consents they gave. Errors:
+// RenamePerson gives a person another ID; they stay the same subject everywhere, and keep the consents they gave.
+// Errors:
 // ErrNotFound, ErrExists.
 func (tx *Tx) RenamePerson(old, now string) error {
 	p, err := loadPerson(tx.tx.QueryRow(personQuery+" WHERE p.id = ?", old))
@@ -457,7 +465,8 @@ func (tx *Tx) PutPersons(list []people.Person, replace bool, source string) (add
 				changed++
 			}
 		}
-		if _, err = tx.tx.Exec("INSERT INTO persons VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = excluded.doc", p.ID, string(doc)); err != nil {
+		if _, err = tx.tx.Exec("INSERT INTO persons VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = excluded.doc", p.ID,
+			string(doc)); err != nil {
 			return
 		}
 		if err = tx.keepSubject(&p); err != nil {

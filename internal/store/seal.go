@@ -30,7 +30,8 @@ func ensureSealKey(path string) (recipient string, made bool, err error) {
 	if err != nil {
 		return "", false, fmt.Errorf("making the seal key: %w", err)
 	}
-	_, werr := fmt.Fprintf(f, "# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
+	_, werr := fmt.Fprintf(f,
+		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
 	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
 		os.Remove(path)
 		return "", false, fmt.Errorf("writing the seal key: %w", err)
@@ -84,14 +85,16 @@ func (l *Ledger) unseal(sealed []byte) ([]byte, error) {
 	path := l.sealKeyPath(l.path)
 	id, err := readSealKey(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY", ErrSealKey, path)
+		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY",
+			ErrSealKey, path)
 	}
 	if err != nil {
 		return nil, err
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), id)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey, path)
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey,
+			path)
 	}
 	secret, err := io.ReadAll(r)
 	if err != nil {

@@ -24,7 +24,8 @@ type StageKey struct {
 // StageKey opens the key of a kind with which a party is played. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) StageKey(party, kind string) (crypto.Signer, *x509.Certificate, error) {
 	var der, sealed []byte
-	err := l.db.QueryRow("SELECT certificate, sealed FROM stage_keys WHERE party = ? AND kind = ?", party, kind).Scan(&der, &sealed)
+	err := l.db.QueryRow("SELECT certificate, sealed FROM stage_keys WHERE party = ? AND kind = ?", party, kind).Scan(&der,
+		&sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, ErrNotFound
 	}
@@ -53,13 +54,15 @@ func (tx *Tx) AddStageKey(k StageKey) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO stage_keys VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", k.Party, k.Kind, k.Certificate.Raw, sealed)
+	_, err = tx.tx.Exec("INSERT INTO stage_keys VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", k.Party, k.Kind,
+		k.Certificate.Raw, sealed)
 	return err
 }
 
 const refreshKind = "refresh tokens"
 
-// RefreshKey opens the key with which the refresh tokens of stages are made, and makes one where there is none. Errors: ErrSealKey.
+// RefreshKey opens the key with which the refresh tokens of stages are made, and makes one where there is none. Errors:
+// ErrSealKey.
 func (l *Ledger) RefreshKey(random func([]byte) error) ([]byte, error) {
 	var sealed []byte
 	err := l.db.QueryRow("SELECT sealed FROM stage_keys WHERE party = '' AND kind = ?", refreshKind).Scan(&sealed)
@@ -88,7 +91,8 @@ func (l *Ledger) StageState() ([]oauth.Kept, error) {
 	now := text(l.Now())
 	var out []oauth.Kept
 	for _, q := range []string{"SELECT '', '', doc, until FROM stage_families WHERE until >= ?",
-		"SELECT hash, family, '', until FROM stage_codes WHERE until >= ?", "SELECT jti, '', '', until FROM stage_revoked WHERE until >= ?"} {
+		"SELECT hash, family, '', until FROM stage_codes WHERE until >= ?",
+		"SELECT jti, '', '', until FROM stage_revoked WHERE until >= ?"} {
 		rows, err := l.db.Query(q, now)
 		if err != nil {
 			return nil, plain(err)
@@ -135,7 +139,8 @@ func (tx *Tx) KeepState(list []oauth.Kept) error {
 				ON CONFLICT (id) DO UPDATE SET doc = excluded.doc, until = excluded.until`,
 				k.Family.ID, k.Family.Trust, string(doc), text(k.Family.Until), k.Family.Trust)
 		case k.UsedCode != "":
-			_, err = tx.tx.Exec("INSERT INTO stage_codes VALUES (?, ?, ?) ON CONFLICT DO NOTHING", k.UsedCode, k.Of, text(k.Until))
+			_, err = tx.tx.Exec("INSERT INTO stage_codes VALUES (?, ?, ?) ON CONFLICT DO NOTHING", k.UsedCode, k.Of,
+				text(k.Until))
 		default:
 			_, err = tx.tx.Exec("INSERT INTO stage_revoked VALUES (?, ?) ON CONFLICT DO NOTHING", k.Revoked, text(k.Until))
 		}
@@ -152,7 +157,8 @@ func (tx *Tx) KeepState(list []oauth.Kept) error {
 	return nil
 }
 
-// Watcher is a connection of its own to the ledger: it tells when another one changed something, and writes without waiting long
+// Watcher is a connection of its own to the ledger: it tells when another one changed something, and writes without
+// waiting long
 // for others.
 type Watcher struct {
 	l    *Ledger

@@ -20,7 +20,8 @@ var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 
 func open(t *testing.T) *Ledger {
 	t.Helper()
-	l, err := Create(filepath.Join(t.TempDir(), "with space & 100%.ledger"), "Kestrel Ridge Observatory", Options{Actor: "tester", Now: func() time.Time { return now }})
+	l, err := Create(filepath.Join(t.TempDir(), "with space & 100%.ledger"), "Kestrel Ridge Observatory",
+		Options{Actor: "tester", Now: func() time.Time { return now }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,20 +118,27 @@ func TestTrustHoldsItsParties(t *testing.T) {
 	l := open(t)
 	l.mustAdd(t, party(federation.Provider, "ridge"), "")
 	l.mustAdd(t, party(federation.App, "nightlog"), "")
-	tr := &federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge", Terms: federation.Held{Terms: &federation.SAMLTerms{}}}
-	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, federation.SubjectKey{Salt: []byte("salt")}) }); err != nil {
+	tr := &federation.Trust{Name: "nightlog@ridge", App: "nightlog", Provider: "ridge",
+		Terms: federation.Held{Terms: &federation.SAMLTerms{}}}
+	if err := l.Change(func(tx *Tx) error {
+		return tx.AddTrust(tr,
+			federation.SubjectKey{Salt: []byte("salt")})
+	}); err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, federation.SubjectKey{}) }); !errors.Is(err, ErrExists) {
+	if err := l.Change(func(tx *Tx) error { return tx.AddTrust(tr, federation.SubjectKey{}) }); !errors.Is(err,
+		ErrExists) {
 		t.Errorf("twice: %v", err)
 	}
 	p, _ := l.Party("ridge")
-	if err := l.Change(func(tx *Tx) error { return tx.RemoveParty(p) }); !errors.Is(err, ErrInUse) || !strings.Contains(err.Error(), "nightlog@ridge") {
+	if err := l.Change(func(tx *Tx) error { return tx.RemoveParty(p) }); !errors.Is(err, ErrInUse) ||
+		!strings.Contains(err.Error(), "nightlog@ridge") {
 		t.Errorf("a party in use: %v", err)
 	}
 	old, _ := l.Trust("nightlog@ridge")
 	changed := *old
-	changed.Last = &federation.Rehearsal{Verdict: "accepted", Subject: "secret-subject", Claims: map[string][]string{"mail": {"mira@kestrelridge.example"}}}
+	changed.Last = &federation.Rehearsal{Verdict: "accepted", Subject: "secret-subject",
+		Claims: map[string][]string{"mail": {"mira@kestrelridge.example"}}}
 	if err := l.Change(func(tx *Tx) error { return tx.PutTrust(old, &changed, "trust.rehearse") }); err != nil {
 		t.Fatal(err)
 	}
@@ -138,7 +146,8 @@ func TestTrustHoldsItsParties(t *testing.T) {
 	if err != nil || len(entries) != 1 {
 		t.Fatal(entries, err)
 	}
-	if s := string(entries[0].After); strings.Contains(s, "mira@") || strings.Contains(s, "secret-subject") || !strings.Contains(s, "accepted") {
+	if s := string(entries[0].After); strings.Contains(s, "mira@") || strings.Contains(s, "secret-subject") ||
+		!strings.Contains(s, "accepted") {
 		t.Errorf("the journal keeps %s", s)
 	}
 	if salt, err := l.SubjectKey("nightlog@ridge"); err != nil || string(salt.Salt) != "salt" {
@@ -221,7 +230,8 @@ func TestJournalFilters(t *testing.T) {
 		l.Actor = []string{"mira", "tobias"}[i%2]
 		l.mustAdd(t, party(federation.App, fmt.Sprintf("app%d", i)), "")
 	}
-	for want, f := range map[int]Filter{6: {}, 3: {Actor: "mira"}, 1: {Party: "app3"}, 2: {Last: 2}, 0: {Trust: "x"}, 5: {Since: now.Add(time.Second)}} {
+	for want, f := range map[int]Filter{6: {}, 3: {Actor: "mira"}, 1: {Party: "app3"}, 2: {Last: 2}, 0: {Trust: "x"},
+		5: {Since: now.Add(time.Second)}} {
 		got, err := l.Journal(f)
 		if err != nil || len(got) != want {
 			t.Errorf("%+v: %d entries, want %d; %v", f, len(got), want, err)
@@ -242,7 +252,11 @@ func TestPersons(t *testing.T) {
 			list = append(list, p)
 		}
 		var a, c, r int
-		if err := l.Change(func(tx *Tx) (err error) { a, c, r, err = tx.PutPersons(list, replace, "test"); return }); err != nil {
+		if err := l.Change(func(tx *Tx) (err error) {
+			a, c, r, err = tx.PutPersons(list, replace,
+				"test")
+			return
+		}); err != nil {
 			t.Fatal(err)
 		}
 		return fmt.Sprint(a, c, r)
@@ -251,7 +265,8 @@ func TestPersons(t *testing.T) {
 		replace bool
 		ids     []string
 		want    string
-	}{{false, []string{"mira", "tobias"}, "2 0 0"}, {false, []string{"mira"}, "0 0 0"}, {false, []string{"mira!", "ilse"}, "1 1 0"},
+	}{{false, []string{"mira", "tobias"}, "2 0 0"}, {false, []string{"mira"}, "0 0 0"}, {false, []string{"mira!", "ilse"},
+		"1 1 0"},
 		{true, []string{"ilse", "petra"}, "1 0 2"}, {true, []string{"petra"}, "0 0 1"}} {
 		if got := put(c.replace, c.ids...); got != c.want {
 			t.Errorf("%v (replace %v): %s, want %s", c.ids, c.replace, got, c.want)

@@ -13,7 +13,8 @@ import (
 )
 
 // Safe writes what could steer a terminal or reorder its text as a visible escape: control characters but the line end
-// (C0, DEL and C1), marks of direction and other invisible formats of Unicode, line separators, and bytes that are no UTF-8.
+// (C0, DEL and C1), marks of direction and other invisible formats of Unicode, line separators, and bytes that are no
+// UTF-8.
 func Safe(s string) string {
 	s = strings.ReplaceAll(s, "\r\n", "\n")
 	if !strings.ContainsFunc(s, steers) {

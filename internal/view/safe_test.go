@@ -14,10 +14,12 @@ const hostile = "a\x1b[2Jb\x07c\u009bd\u202ee\u2066f\u200fg\x7fh\ufeffi\u2028j\x
 
 // hostilePage has it in every place that a page has.
 func hostilePage() Page {
-	return Page{Blocks: []Block{{Title: hostile, Mark: hostile, Head: []string{hostile, "x"}, Rows: [][]string{{hostile, hostile}}},
+	return Page{Blocks: []Block{{Title: hostile, Mark: hostile, Head: []string{hostile, "x"},
+		Rows: [][]string{{hostile, hostile}}},
 		{Fields: [][2]string{{hostile, hostile}}}, {Lines: []string{hostile}}, {Head: []string{"x"}, Empty: hostile},
 		{Passed: true, Findings: finding.List{
-			{ID: "x", Level: finding.Error, Check: hostile, Saw: hostile, Expected: hostile, Party: hostile, Fix: finding.Do(hostile)},
+			{ID: "x", Level: finding.Error, Check: hostile, Saw: hostile, Expected: hostile, Party: hostile,
+				Fix: finding.Do(hostile)},
 			{ID: "y", Level: finding.Pass, Check: hostile, Saw: hostile, Fix: finding.Run("trust", hostile)}}}}}
 }
 
@@ -29,7 +31,8 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, r := range out.String() {
-			if r != '\n' && r != '\u200d' && (unicode.In(r, unicode.Cc, unicode.Cf) || r == '\u2028' || r == unicode.ReplacementChar) {
+			if r != '\n' && r != '\u200d' && (unicode.In(r, unicode.Cc, unicode.Cf) || r == '\u2028' ||
+				r == unicode.ReplacementChar) {
 				t.Errorf("%s: %U got through:\n%q", format, r, out.String())
 				break
 			}
@@ -44,7 +47,8 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	if err := p.Print(hostilePage()); err != nil {
 		t.Fatal(err)
 	}
-	out.WriteString(p.Bold(hostile) + p.Dim(hostile) + p.Finding(hostilePage().Blocks[4].Findings[0]) + Indented("# ", hostile))
+	out.WriteString(p.Bold(hostile) + p.Dim(hostile) + p.Finding(hostilePage().Blocks[4].Findings[0]) + Indented("# ",
+		hostile))
 	left := out.String()
 	for _, own := range []string{red, green, yellow, cyan, dim, bold, reset, "\x1b[1;32m", "\x1b[1;33m"} {
 		left = strings.ReplaceAll(left, own, "")
@@ -55,7 +59,8 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 }
 
 func TestSafeKeepsText(t *testing.T) {
-	for in, want := range map[string]string{"Ærøskøbing\n日本": "Ærøskøbing\n日本", "a\r\nb": "a\nb", "a\tb": "a b",
+	for in, want := range map[string]string{"Ærøskøbing\n日本": "Ærøskøbing\n日本", "a\r\nb": "a\nb",
+		"a\tb":          "a b",
 		"\u202egnp.exe": `\u202egnp.exe`, "\x00": `\x00`, "\u0085": `\x85`, "می\u200cخواهم": "می\u200cخواهم"} {
 		if got := Safe(in); got != want {
 			t.Errorf("%q becomes %q, not %q", in, got, want)
@@ -64,7 +69,8 @@ func TestSafeKeepsText(t *testing.T) {
 }
 
 func TestNoFormulaAndNoHTML(t *testing.T) {
-	cells := []string{"=HYPERLINK(\"https://a.example\")", "+1+1", "-cmd", "@SUM(A1)", "-5", "1.5", "<script>x</script>", "![x](https://a.example/p.png)", "&lt;", "a&b"}
+	cells := []string{"=HYPERLINK(\"https://a.example\")", "+1+1", "-cmd", "@SUM(A1)", "-5", "1.5", "<script>x</script>",
+		"![x](https://a.example/p.png)", "&lt;", "a&b"}
 	g := Page{Blocks: []Block{{Head: []string{"Value"}}}}
 	for _, c := range cells {
 		g.Blocks[0].Rows = append(g.Blocks[0].Rows, []string{c})

@@ -300,7 +300,8 @@ func grid(head []string, rows [][]string) (lines []string, wide int) {
 	return lines, wide
 }
 
-// wrapLast breaks the last cells of rows at spaces so that a table of a width fits; ok is false where a word is too long.
+// wrapLast breaks the last cells of rows at spaces so that a table of a width fits; ok is false where a word is too
+// long.
 func wrapLast(rows [][]string, wide int) (out [][]string, ok bool) {
 	longest := 0
 	for _, r := range rows {
@@ -329,7 +330,8 @@ func (p *Printer) tint(line string) string {
 	if !p.Color {
 		return line
 	}
-	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green}, {" rehearsed", green},
+	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green},
+		{" rehearsed", green},
 		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim},
 		{" consented", green}, {" waiting", yellow}, {" withdrawn", red}, {" requested", yellow}} {
 		if strings.HasSuffix(line, w.word) || strings.Contains(line, w.word+"  ") {
@@ -425,8 +427,10 @@ func Indented(indent, s string) string {
 
 // Finding writes a finding in a few lines: a passed one in a single line.
 func (p *Printer) Finding(f finding.Finding) string {
-	word := map[finding.Level]string{finding.Pass: "pass", finding.Note: "note", finding.Warning: "warn", finding.Error: "ERROR"}[f.Level]
-	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow, finding.Error: red}[f.Level]
+	word := map[finding.Level]string{finding.Pass: "pass", finding.Note: "note", finding.Warning: "warn",
+		finding.Error: "ERROR"}[f.Level]
+	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow,
+		finding.Error: red}[f.Level]
 	f = safeFinding(f)
 	head := "  " + p.color(code, fmt.Sprintf("%-5s", word)) + "  " + f.Check
 	if f.Party != "" {
@@ -439,7 +443,8 @@ func (p *Printer) Finding(f finding.Finding) string {
 		return out.String()
 	}
 	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
-	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)}, {"fix", Remedy(f.Fix)}}, "         ")
+	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)},
+		{"fix", Remedy(f.Fix)}}, "         ")
 	return out.String()
 }
 

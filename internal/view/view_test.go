@@ -16,9 +16,11 @@ import (
 
 func page() Page {
 	return Page{Data: map[string]any{"name": "nightlog@ridge", "url": "https://a.example/?x=1&y=<2>"}, Blocks: []Block{
-		{Title: "Trusts", Head: []string{"Trust", "Last rehearsal"}, Rows: [][]string{{"nightlog@ridge", "accepted, \"now\""}, {"a", "b|c"}}, Noun: "trust"},
+		{Title: "Trusts", Head: []string{"Trust", "Last rehearsal"}, Rows: [][]string{{"nightlog@ridge", "accepted, \"now\""},
+			{"a", "b|c"}}, Noun: "trust"},
 		{Title: "Facts", Fields: [][2]string{{"entity ID", "https://a.example"}}},
-		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience", Saw: "x", Expected: "y", Side: finding.Provider, Fix: finding.Do("do")},
+		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience", Saw: "x",
+			Expected: "y", Side: finding.Provider, Fix: finding.Do("do")},
 			{ID: "ok", Level: finding.Pass, Check: "status", Saw: "Success"}}},
 		{Head: []string{"Nothing"}, Empty: "There is none yet. Add one."},
 		{Lines: []string{"a line"}},
@@ -52,13 +54,15 @@ func TestFormats(t *testing.T) {
 		t.Errorf("CSV: %v %v", rows, err)
 	}
 	md := render(t, "markdown")
-	for _, w := range []string{"| Trust | Last rehearsal |", `b\|c`, "| error | saml.audience |", "There is none yet. Add one.", "## Facts"} {
+	for _, w := range []string{"| Trust | Last rehearsal |", `b\|c`, "| error | saml.audience |",
+		"There is none yet. Add one.", "## Facts"} {
 		if !strings.Contains(md, w) {
 			t.Errorf("Markdown lacks %q:\n%s", w, md)
 		}
 	}
 	text := render(t, "table")
-	for _, w := range []string{"2 trusts", "ERROR  audience  [saml.audience]", "change at  the provider", "1 error, 1 passed", "There is none yet"} {
+	for _, w := range []string{"2 trusts", "ERROR  audience  [saml.audience]", "change at  the provider",
+		"1 error, 1 passed", "There is none yet"} {
 		if !strings.Contains(text, w) {
 			t.Errorf("the table lacks %q:\n%s", w, text)
 		}
@@ -75,7 +79,8 @@ func TestWideTablesFold(t *testing.T) {
 	long := "https://nightlog.kestrelridge.example/" + strings.Repeat("x", 70)
 	for _, width := range []int{10, 38, 60, 200} {
 		var out strings.Builder
-		b := Block{Head: []string{"Name", "URL"}, Rows: [][]string{{strings.Repeat("n", width), long[:min(len(long), 60)]}, {"b", "c"}}}
+		b := Block{Head: []string{"Name", "URL"}, Rows: [][]string{{strings.Repeat("n", width), long[:min(len(long), 60)]},
+			{"b", "c"}}}
 		if err := (&Printer{W: &out}).Print(Page{Blocks: []Block{b}}); err != nil {
 			t.Fatal(err)
 		}
@@ -101,7 +106,8 @@ func TestLastColumnWraps(t *testing.T) {
 	render := func(last string) string {
 		var out strings.Builder
 		p := Printer{W: &out}
-		if err := p.Print(Page{Blocks: []Block{{Head: []string{"Name", "Words"}, Rows: [][]string{{"a", last}, {"b", "x"}}}}}); err != nil {
+		if err := p.Print(Page{Blocks: []Block{{Head: []string{"Name", "Words"}, Rows: [][]string{{"a", last},
+			{"b", "x"}}}}}); err != nil {
 			t.Fatal(err)
 		}
 		for _, l := range strings.Split(out.String(), "\n") {
@@ -111,7 +117,9 @@ func TestLastColumnWraps(t *testing.T) {
 		}
 		return out.String()
 	}
-	if got := render(words); !strings.Contains(got, "Name  Words\n") || strings.Join(strings.Fields(strings.NewReplacer("b     x", "", "-", "", "Name", "", "Words", "").Replace(got)), " ") != "a "+words {
+	if got := render(words); !strings.Contains(got, "Name  Words\n") ||
+		strings.Join(strings.Fields(strings.NewReplacer("b     x", "", "-", "", "Name", "", "Words", "").Replace(got)),
+			" ") != "a "+words {
 		t.Errorf("it is not wrapped, or a word is lost:\n%s", got)
 	}
 	url := "https://" + strings.Repeat("x", 100) + ".example"
@@ -132,7 +140,8 @@ func TestColourIsForTerminals(t *testing.T) {
 
 func TestTimesInWords(t *testing.T) {
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
-	for d, want := range map[time.Duration]string{0: "now", 90*24*time.Hour - 300*time.Millisecond: "in 90 days", 5 * time.Minute: "in 5 minutes", -time.Minute: "1 minute ago", 3 * time.Hour: "in 3 hours",
+	for d, want := range map[time.Duration]string{0: "now", 90*24*time.Hour - 300*time.Millisecond: "in 90 days",
+		5 * time.Minute: "in 5 minutes", -time.Minute: "1 minute ago", 3 * time.Hour: "in 3 hours",
 		34 * 24 * time.Hour: "in 34 days", -2 * 24 * time.Hour: "2 days ago"} {
 		if got := Away(now.Add(d), now); got != want {
 			t.Errorf("%s: %q, want %q", d, got, want)
@@ -144,7 +153,8 @@ func TestTimesInWords(t *testing.T) {
 	if When(time.Time{}, now) != "never" {
 		t.Error("no time is never")
 	}
-	for noun, want := range map[string]string{"entry": "2 entries", "person": "2 people", "day": "2 days", "trust": "2 trusts"} {
+	for noun, want := range map[string]string{"entry": "2 entries", "person": "2 people", "day": "2 days",
+		"trust": "2 trusts"} {
 		if got := Count(2, noun); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}

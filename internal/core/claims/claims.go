@@ -86,7 +86,8 @@ type CompileError struct {
 }
 
 func (e *CompileError) Error() string {
-	return fmt.Sprintf("%s\n  %s\n  %s^ column %d", e.Reason, e.Expression, strings.Repeat(" ", max(0, e.Column-1)), e.Column)
+	return fmt.Sprintf("%s\n  %s\n  %s^ column %d", e.Reason, e.Expression, strings.Repeat(" ", max(0, e.Column-1)),
+		e.Column)
 }
 
 // ErrMissing means that a person lacks what an expression reads: nothing is released, which is no failure.
@@ -102,7 +103,8 @@ func NewEngine() (*Engine, error) {
 		cel.Variable("groups", cel.ListType(cel.StringType)),
 		ext.Strings(),
 		cel.Function("first", cel.Overload("first_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(firstOf))),
-		cel.Function("all", cel.Overload("all_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.StringType), cel.UnaryBinding(allOf))),
+		cel.Function("all", cel.Overload("all_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.StringType),
+			cel.UnaryBinding(allOf))),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("setting up the expression language: %w", err)
@@ -212,7 +214,8 @@ func (p *Program) Evaluate(person *people.Person) ([]string, error) {
 			return nil, fmt.Errorf("%w: %s", ErrMissing, key)
 		}
 		if strings.Contains(err.Error(), "no such overload") {
-			return nil, fmt.Errorf("the values do not fit together (%v); an attribute with several values is a list: use first(…)", err)
+			return nil,
+				fmt.Errorf("the values do not fit together (%v); an attribute with several values is a list: use first(…)", err)
 		}
 		return nil, err
 	}

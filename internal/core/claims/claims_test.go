@@ -11,7 +11,8 @@ import (
 
 func mira() *people.Person {
 	return &people.Person{ID: "mira", Attributes: map[string][]string{"givenName": {"Mira"}, "sn": {"Solano"},
-		"mail": {"mira.solano@kestrelridge.example", "mira@kestrelridge.example"}, "uid": {"mira"}}, Groups: []string{"night", "observers"}}
+		"mail": {"mira.solano@kestrelridge.example", "mira@kestrelridge.example"}, "uid": {"mira"}}, Groups: []string{"night",
+		"observers"}}
 }
 
 func TestEvaluate(t *testing.T) {
@@ -67,7 +68,8 @@ func TestCompileSaysWhere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for expr, column := range map[string]int{"person.mail + user.mail": 15, "": 1, `"a" + 1`: 5, `{"a": 1}`: 1, `first()`: 6} {
+	for expr, column := range map[string]int{"person.mail + user.mail": 15, "": 1, `"a" + 1`: 5, `{"a": 1}`: 1,
+		`first()`: 6} {
 		_, err := e.Compile(expr)
 		var ce *CompileError
 		if !errors.As(err, &ce) || ce.Column != column || ce.Reason == "" {
@@ -81,17 +83,20 @@ func TestReleaseTellsGaps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rules := Set(Set(nil, Rule{Claim: "title", Expression: "person.title", Name: "title"}), Rule{Claim: "mail", Expression: "person.uid", Name: "mail"})
+	rules := Set(Set(nil, Rule{Claim: "title", Expression: "person.title", Name: "title"}),
+		Rule{Claim: "mail", Expression: "person.uid", Name: "mail"})
 	rules = Set(rules, Rule{Claim: "mail", Expression: "first(person.mail)", Name: "urn:oid:1"})
 	r, err := e.Prepare(rules)
 	if err != nil {
 		t.Fatal(err)
 	}
 	got, gaps := r.For(mira())
-	if len(got) != 1 || got[0].Name != "urn:oid:1" || got[0].Friendly != "mail" || len(gaps) != 1 || gaps[0].Claim != "title" {
+	if len(got) != 1 || got[0].Name != "urn:oid:1" || got[0].Friendly != "mail" || len(gaps) != 1 ||
+		gaps[0].Claim != "title" {
 		t.Errorf("%v, %v", got, gaps)
 	}
-	if n, ok := Standard("EDUPERSONPRINCIPALNAME"); !ok || n != "urn:oid:1.3.6.1.4.1.5923.1.1.1.6" || FriendlyFor(n) != "eduPersonPrincipalName" {
+	if n, ok := Standard("EDUPERSONPRINCIPALNAME"); !ok || n != "urn:oid:1.3.6.1.4.1.5923.1.1.1.6" ||
+		FriendlyFor(n) != "eduPersonPrincipalName" {
 		t.Errorf("standard name %s", n)
 	}
 }

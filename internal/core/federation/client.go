@@ -85,15 +85,17 @@ func (c *Client) Judge() finding.List {
 			list []string
 		}{{"redirect URI", c.Redirects}, {"after-sign-out URI", c.AfterSignOut}} {
 			for _, u := range l.list {
-				out.Add(finding.Finding{ID: "client.machine-redirect", Level: finding.Error, Check: l.what, Saw: u, Expected: "none: a machine acts as itself and nobody signs in",
-					Side: finding.App, Fix: finding.Do("leave it out, or choose another kind of client"), Ref: "RFC 6749 4.4"})
+				out.Add(finding.Finding{ID: "client.machine-redirect", Level: finding.Error, Check: l.what, Saw: u,
+					Expected: "none: a machine acts as itself and nobody signs in",
+					Side:     finding.App, Fix: finding.Do("leave it out, or choose another kind of client"), Ref: "RFC 6749 4.4"})
 			}
 		}
 		return out
 	}
 	if len(c.Redirects) == 0 {
-		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Error, Check: "redirect URI", Saw: "none", Expected: "at least one",
-			Side: finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
+		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Error, Check: "redirect URI", Saw: "none",
+			Expected: "at least one",
+			Side:     finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
 	}
 	for i, u := range c.Redirects {
 		out = append(out, oidc.JudgeRedirect(c.Kind, u, "redirect URI", c.Redirects[:i])...)
@@ -104,7 +106,8 @@ func (c *Client) Judge() finding.List {
 	return out
 }
 
-// OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was read;
+// OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was
+// read;
 // nil if there is none.
 func (p *Party) OpenIDOf() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
@@ -215,7 +218,8 @@ type Policy struct {
 // DefaultPolicy is what a new trust starts with.
 func DefaultPolicy() Policy {
 	const hour = 3600
-	return Policy{SignInFrom: []string{}, RefreshFrom: []string{}, Session: 8 * hour, AccessToken: 15 * 60, IDToken: 10 * 60, Refresh: 30 * 24 * hour,
+	return Policy{SignInFrom: []string{}, RefreshFrom: []string{}, Session: 8 * hour, AccessToken: 15 * 60,
+		IDToken: 10 * 60, Refresh: 30 * 24 * hour,
 		RefreshIdle: 7 * 24 * hour, SingleSignOut: true}
 }
 
@@ -255,7 +259,8 @@ const (
 // JudgeSecretLife judges how long a secret is to last. An error refuses it.
 func JudgeSecretLife(life time.Duration) finding.List {
 	var out finding.List
-	f := finding.Finding{ID: "secret.life", Check: "life of the secret", Saw: fmt.Sprintf("%d days", int(life.Hours()/24)), Side: finding.Ledger}
+	f := finding.Finding{ID: "secret.life", Check: "life of the secret", Saw: fmt.Sprintf("%d days", int(life.Hours()/24)),
+		Side: finding.Ledger}
 	switch {
 	case life > SecretLongest:
 		f.Level, f.Expected, f.Fix = finding.Error, "at most 400 days", finding.Do("let it last shorter")
@@ -270,18 +275,21 @@ func JudgeSecretLife(life time.Duration) finding.List {
 	return out
 }
 
-// Use is what was seen of a permission: when a token with it was last issued, and when one was last presented to the API.
+// Use is what was seen of a permission: when a token with it was last issued, and when one was last presented to the
+// API.
 type Use struct {
 	Trust, API, Name, As string
 	Issued, Presented    time.Time
 }
 
 // CompareOIDC puts both sides of a trust over OpenID Connect beside each other before anyone signs in.
-func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[string]*Party, secrets []Secret, consents []Consent, now time.Time) finding.List {
+func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[string]*Party, secrets []Secret,
+	consents []Consent, now time.Time) finding.List {
 	var out finding.List
 	c := app.ClientSide()
 	if c == nil {
-		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none", Expected: "a client side of " + app.Name, Side: finding.App,
+		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none",
+			Expected: "a client side of " + app.Name, Side: finding.App,
 			Fix: finding.Run("app", "change", app.Name, "--client", "web")})
 		return out
 	}
@@ -290,8 +298,9 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		out.Add(f)
 	}
 	if doc := provider.OpenIDOf(); doc == nil {
-		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none", Expected: "the discovery document of " + provider.Name,
-			Side: finding.Provider, Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL")})
+		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none",
+			Expected: "the discovery document of " + provider.Name,
+			Side:     finding.Provider, Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL")})
 	} else if !provider.Own {
 		for _, f := range oidc.JudgeDiscovery(doc, "") {
 			if f.Level != finding.Pass {
@@ -301,8 +310,9 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 		_, found, err := oidc.ReadKeys([]byte(provider.OpenID.JWKS), finding.Provider)
 		if err != nil {
-			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS", Side: finding.Provider,
-				Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5", Party: provider.Name})
+			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS",
+				Side: finding.Provider,
+				Fix:  finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5", Party: provider.Name})
 		}
 		for _, f := range found {
 			if f.Level == finding.Error {
@@ -313,22 +323,27 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	if c.For == "home" && !provider.Own {
-		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name + " is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
-			Side: finding.Ledger, Fix: finding.Do("ask its owner").Then(finding.Run("app", "change", app.Name, "--for", "partners"))})
+		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name +
+			" is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
+			Side: finding.Ledger, Fix: finding.Do("ask its owner").Then(finding.Run("app", "change", app.Name, "--for",
+				"partners"))})
 	}
 	for _, r := range Matrix(terms, apis, consents) {
 		if r.Problem != "" {
-			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
+			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label,
+				Saw: r.Problem, Expected: "a permission that the API publishes",
 				Side: finding.App, Fix: finding.Run("permission", "drop", t.Name, r.Label)})
 		} else if r.Admin && !r.Held() {
-			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label, Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
+			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label,
+				Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
 				Side: finding.Ledger, Fix: finding.Run("consent", "give", t.Name, r.Label, "--for", "everyone")})
 		}
 	}
 	return out
 }
 
-func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client, provider *Party, secrets []Secret, now time.Time) {
+func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client, provider *Party, secrets []Secret,
+	now time.Time) {
 	const id, check = "trust.client-auth", "client authentication"
 	if c.Kind.Public() {
 		out.Pass(id, check, "none: a "+string(c.Kind)+" client keeps no secret, PKCE protects its codes")
@@ -343,7 +358,8 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 		if c.Kind == oidc.Machine {
 			fix = fix.Then(finding.Run("token", "get", t.Name, "--secret-file", "FILE"))
 		}
-		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name, Expected: "a secret or key that the app's owner holds", Side: finding.App, Fix: fix})
+		out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: "issued by " + provider.Name,
+			Expected: "a secret or key that the app's owner holds", Side: finding.App, Fix: fix})
 		return
 	}
 	var last time.Time
@@ -358,11 +374,15 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 		if len(secrets) > 0 {
 			saw = "no secret that is valid any more, and no key"
 		}
-		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: "a secret or a key: a " + string(c.Kind) + " client authenticates", Side: finding.Ledger,
-			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Or(finding.Run("trust", "change", t.Name, "--client-key", "FILE"))})
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: "a secret or a key: a " +
+			string(c.Kind) + " client authenticates", Side: finding.Ledger,
+			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Or(finding.Run("trust", "change", t.Name, "--client-key",
+				"FILE"))})
 	case last.Sub(now) < 30*24*time.Hour:
-		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check, Saw: "the last secret expires " + last.UTC().Format("2006-01-02 15:04 UTC"),
-			Expected: "more than 30 days left", Side: finding.Ledger, Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Then(finding.Do("hand it over and retire the old one"))})
+		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check, Saw: "the last secret expires " +
+			last.UTC().Format("2006-01-02 15:04 UTC"),
+			Expected: "more than 30 days left", Side: finding.Ledger, Fix: finding.Run("secret", "add", t.Name, "--lasts",
+				"90d").Then(finding.Do("hand it over and retire the old one"))})
 	default:
 		out.Pass(id, check, "a secret that is valid until "+last.UTC().Format("2006-01-02"))
 	}
@@ -371,7 +391,8 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 // CheckAudience refuses what cannot be an API's audience (RFC 8707, section 2: an absolute URI without a fragment).
 func CheckAudience(v string) error {
 	u, err := url.Parse(v)
-	if err != nil || !u.IsAbs() || u.Fragment != "" || strings.Contains(v, "#") || len(v) > 1024 || strings.ContainsAny(v, " \"\\") {
+	if err != nil || !u.IsAbs() || u.Fragment != "" || strings.Contains(v, "#") || len(v) > 1024 ||
+		strings.ContainsAny(v, " \"\\") {
 		return fmt.Errorf("audience %q is %w: write an absolute URI without a fragment, such as https://telescope.kestrelridge.example", v, ErrValue)
 	}
 	if u.Scheme == "http" && !judge.IsLoopback(u.Hostname()) {
@@ -400,7 +421,8 @@ func (t *Trust) admitsBy(id string, consents []Consent) (bool, string) {
 	}) {
 		return true, ""
 	}
-	return false, fmt.Sprintf("%s admits those alone for whom an administrator consented, and nobody did for %s", t.Name, id)
+	return false, fmt.Sprintf("%s admits those alone for whom an administrator consented, and nobody did for %s", t.Name,
+		id)
 }
 
 // SpanWords writes a duration in its largest whole units.

@@ -63,9 +63,11 @@ func Compare(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) fi
 	compareFormat(&out, t, sp, idp)
 	compareSigning(&out, t, terms, sp, idp, app)
 	compareEncryption(&out, t, terms, sp)
-	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()), now.UTC().Format("2006-01-02 15:04:05 UTC")))
+	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()),
+		now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
-		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID + " on both sides",
+		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID +
+			" on both sides",
 			Expected: "two different entity IDs", Side: finding.Both, Fix: finding.Do("give one side an entity ID of its own")})
 	}
 	return out
@@ -75,7 +77,8 @@ func compareBindings(out *finding.List, sp, idp *saml.Role) {
 	sso, ok1 := saml.EndpointFor(idp.SSO, saml.BindingRedirect, saml.BindingPOST)
 	acs, ok2 := saml.EndpointFor(sp.ACS, saml.BindingPOST)
 	if ok1 && ok2 {
-		out.Pass("trust.binding", "bindings", "request by "+saml.ShortName(sso.Binding)+", response by "+saml.ShortName(acs.Binding))
+		out.Pass("trust.binding", "bindings",
+			"request by "+saml.ShortName(sso.Binding)+", response by "+saml.ShortName(acs.Binding))
 	}
 }
 
@@ -91,13 +94,15 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 		}
 		return strings.Join(s, ", ")
 	}
-	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format", Saw: saml.ShortName(t.SubjectFormat), Ref: "SAML Core 8.3"}
+	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format", Saw: saml.ShortName(t.SubjectFormat),
+		Ref: "SAML Core 8.3"}
 	switch {
 	case !has(sp):
 		f.Level, f.Side, f.Expected = finding.Error, finding.Provider, "one of "+list(sp)+", as the app's metadata says"
 		f.Fix = finding.Run("claims", "set", t.Name, "--subject-format", sp.NameIDFormats[0])
 	case !has(idp):
-		f.Level, f.Side, f.Expected = finding.Warning, finding.Provider, "one of "+list(idp)+", as the provider's metadata says"
+		f.Level, f.Side, f.Expected = finding.Warning, finding.Provider,
+			"one of "+list(idp)+", as the provider's metadata says"
 		f.Fix = finding.Do("ask the provider to release the format").
 			Or(finding.Run("claims", "set", t.Name, "--subject-format", idp.NameIDFormats[0]))
 	default:
@@ -149,11 +154,13 @@ func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.R
 		if alg == "" {
 			alg = "aes256-gcm"
 		}
-		out.Pass("trust.encryption", "encryption", "assertions are encrypted to the app ("+alg[strings.LastIndexAny(alg, "#")+1:]+", RSA-OAEP)")
+		out.Pass("trust.encryption", "encryption", "assertions are encrypted to the app ("+alg[strings.LastIndexAny(alg,
+			"#")+1:]+", RSA-OAEP)")
 	case dedicated:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Warning, Check: "encryption",
-			Saw: "off, and the app publishes an encryption certificate", Expected: "encrypted assertions", Side: finding.Provider,
-			Fix: finding.Run("trust", "change", t.Name, "--encrypt", "on")})
+			Saw: "off, and the app publishes an encryption certificate", Expected: "encrypted assertions",
+			Side: finding.Provider,
+			Fix:  finding.Run("trust", "change", t.Name, "--encrypt", "on")})
 	default:
 		out.Pass("trust.encryption", "encryption", "none, the app has no certificate for it")
 	}

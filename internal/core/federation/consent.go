@@ -48,7 +48,8 @@ func NeedsAdmin(a Ask, apis map[string]*Party) bool {
 	return false
 }
 
-// Granted reports whether an ask is consented to for a person; "" asks for everyone, which is what a client as itself needs.
+// Granted reports whether an ask is consented to for a person; "" asks for everyone, which is what a client as itself
+// needs.
 func Granted(a Ask, apis map[string]*Party, consents []Consent, person string) bool {
 	admin := NeedsAdmin(a, apis)
 	for i := range consents {
@@ -190,7 +191,8 @@ func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
 	case len(have) == 0:
 		return false, false, "It cannot work." + gone
 	case kind == oidc.Machine && len(open) > 0:
-		return true, false, "It can work in part, with " + strings.Join(have, ", ") + "; an administrator has to consent to " + missing + "." + gone
+		return true, false, "It can work in part, with " + strings.Join(have, ", ") +
+			"; an administrator has to consent to " + missing + "." + gone
 	case kind == oidc.Machine:
 		return true, whole, "It can work: all that it asks for is consented to." + gone
 	}
@@ -213,10 +215,12 @@ func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
 }
 
 // Advise says of what a client asks for how it could do with less. uses are what was seen of tokens.
-func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, consents []Consent, uses []Use, now time.Time) finding.List {
+func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, consents []Consent, uses []Use,
+	now time.Time) finding.List {
 	var out finding.List
 	note := func(level finding.Level, id, check, saw, expected string, fix finding.Remedy) {
-		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.App, Fix: fix})
+		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected,
+			Side: finding.App, Fix: fix})
 	}
 	c := app.ClientSide()
 	asked := map[string][]Ask{}
@@ -227,13 +231,15 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
 				for _, b := range terms.Asks {
 					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
-						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name, "reading alone, if that is enough", drop)
+						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name,
+							"reading alone, if that is enough", drop)
 					}
 				}
 			}
 		}
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
-			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users", "on behalf of the user who is there",
+			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users",
+				"on behalf of the user who is there",
 				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
 					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))
 		}
@@ -244,13 +250,17 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 		switch {
 		case a.API == "" || age < 7*day24: // too new to say
 		case used.Issued.IsZero() && !row.Held() && age > 90*day24:
-			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At), "a permission that is used", drop)
+			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At),
+				"a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop)
+			note(finding.Note, "unused", "permission "+a.Label(),
+				"in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop)
 		case used.Issued.IsZero() && row.Held():
-			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used", drop)
+			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used",
+				drop)
 		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented), "a permission that is used", drop)
+			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented),
+				"a permission that is used", drop)
 		}
 	}
 	for name, list := range asked {
@@ -264,7 +274,8 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 				every = every && has
 			}
 			if every {
-				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for", len(p.API.Permissions)), "those that the client needs",
+				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for",
+					len(p.API.Permissions)), "those that the client needs",
 					finding.Do("ask the app's owner which it uses, and drop the others"))
 			}
 		}

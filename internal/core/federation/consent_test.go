@@ -16,8 +16,10 @@ import (
 var at = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 
 func telescope() map[string]*Party {
-	return map[string]*Party{"tel": {Name: "tel", Kind: App, API: &API{Audience: "https://tel.example", Permissions: []Permission{
-		{Name: "a.read", As: []string{"user", "self"}, Says: "read"}, {Name: "a.write", As: []string{"user"}, Says: "write"}, {Name: "dome", As: []string{"user"}, Says: "turn", Admin: true}}}}}
+	return map[string]*Party{"tel": {Name: "tel", Kind: App, API: &API{Audience: "https://tel.example",
+		Permissions: []Permission{
+			{Name: "a.read", As: []string{"user", "self"}, Says: "read"}, {Name: "a.write", As: []string{"user"}, Says: "write"},
+			{Name: "dome", As: []string{"user"}, Says: "turn", Admin: true}}}}}
 }
 
 func ask(name, as string) Ask {
@@ -64,13 +66,16 @@ func TestGranted(t *testing.T) {
 func TestMatrix(t *testing.T) {
 	read, write, dome := ask("a.read", AsUser), ask("a.write", AsUser), ask("dome", AsUser)
 	gone := Ask{API: "lost", Name: "x", As: AsUser}
-	tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: []Ask{ask("openid", AsUser), read, write, dome, gone}}}}
-	consents := []Consent{given(read, "", "aiyana", true, Consented), given(write, "", "aiyana", true, Withdrawn), given(dome, "mira", "mira", false, Requested)}
+	tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: []Ask{ask("openid", AsUser), read, write, dome,
+		gone}}}}
+	consents := []Consent{given(read, "", "aiyana", true, Consented), given(write, "", "aiyana", true, Withdrawn),
+		given(dome, "mira", "mira", false, Requested)}
 	for _, who := range []string{"ann", "bo", "cy", "di"} {
 		consents = append(consents, given(ask("openid", AsUser), who, who, false, Consented))
 	}
 	rows := Matrix(tr.OIDCTerms(), telescope(), consents)
-	want := []struct{ standing, detail string }{{Consented, "for ann, bo and 2 others"}, {Consented, "for everyone by aiyana, 2031-03-04"}, {Withdrawn, "by aiyana, 2031-03-04"},
+	want := []struct{ standing, detail string }{{Consented, "for ann, bo and 2 others"},
+		{Consented, "for everyone by aiyana, 2031-03-04"}, {Withdrawn, "by aiyana, 2031-03-04"},
 		{Waiting, "for an administrator; mira asked for it"}, {Unknown, "no API lost in the ledger"}}
 	for i, w := range want {
 		if rows[i].Standing != w.standing || rows[i].Detail != w.detail {
@@ -84,15 +89,18 @@ func TestMatrix(t *testing.T) {
 		says         string
 	}{
 		{oidc.Web, nil, false, false, "asks for no permission"},
-		{oidc.Web, rows, true, false, "each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an administrator consents. No API publishes lost:x."},
+		{oidc.Web, rows, true, false,
+			"each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an administrator consents. No API publishes lost:x."},
 		{oidc.Web, rows[1:2], true, true, "people sign in and are asked nothing."},
 		{oidc.Web, rows[:1], true, true, "each agrees to 1 permission the first time."},
 		{oidc.Web, rows[3:4], false, false, "It cannot work: an administrator has to consent to tel:dome."},
 		{oidc.Web, rows[4:], false, false, "It cannot work. No API publishes lost:x."},
 		{oidc.Machine, rows[1:2], true, true, "It can work: all that it asks for is consented to."},
-		{oidc.Machine, []Row{rows[1], rows[3]}, true, false, "It can work in part, with tel:a.read; an administrator has to consent to tel:dome."},
+		{oidc.Machine, []Row{rows[1], rows[3]}, true, false,
+			"It can work in part, with tel:a.read; an administrator has to consent to tel:dome."},
 	} {
-		if works, whole, line := Sum(c.kind, c.rows); works != c.works || whole != c.whole || !strings.HasSuffix(line, c.says) && !strings.Contains(line, c.says) {
+		if works, whole, line := Sum(c.kind, c.rows); works != c.works || whole != c.whole ||
+			!strings.HasSuffix(line, c.says) && !strings.Contains(line, c.says) {
 			t.Errorf("%v %v %q, want %q", works, whole, line, c.says)
 		}
 	}
@@ -139,7 +147,8 @@ func TestAdvise(t *testing.T) {
 
 func TestTermsOfClients(t *testing.T) {
 	mira := &people.Person{ID: "mira", Groups: []string{"observers"}}
-	for admits, ok := range map[string]bool{"everyone": true, "group:observers": true, "group:directors,observers": true, "group:directors": false, "consented": false} {
+	for admits, ok := range map[string]bool{"everyone": true, "group:observers": true, "group:directors,observers": true,
+		"group:directors": false, "consented": false} {
 		tr := &Trust{Name: "x@y", Admits: admits}
 		if got, why := tr.AdmitsPerson(mira, nil); got != ok || !ok && why == "" {
 			t.Errorf("%s: %v %q", admits, got, why)
@@ -164,23 +173,28 @@ func TestTermsOfClients(t *testing.T) {
 		}
 	}
 	nets := []string{"192.0.2.0/24", "2001:db8::/32"}
-	for addr, want := range map[string]bool{"192.0.2.9": true, "::ffff:192.0.2.9": true, "192.0.3.1": false, "2001:db8::1": true, "2001:db9::1": false} {
+	for addr, want := range map[string]bool{"192.0.2.9": true, "::ffff:192.0.2.9": true, "192.0.3.1": false,
+		"2001:db8::1": true, "2001:db9::1": false} {
 		if FromNetwork(nets, netip.MustParseAddr(addr)) != want || !FromNetwork(nil, netip.MustParseAddr(addr)) {
 			t.Errorf("%s: want %v", addr, want)
 		}
 	}
 	const d = 24 * time.Hour
-	for life, level := range map[time.Duration]finding.Level{90 * d: finding.Pass, 120 * d: finding.Pass, 121 * d: finding.Warning, 400 * d: finding.Warning, 401 * d: finding.Error} {
+	for life, level := range map[time.Duration]finding.Level{90 * d: finding.Pass, 120 * d: finding.Pass,
+		121 * d: finding.Warning, 400 * d: finding.Warning, 401 * d: finding.Error} {
 		if f := JudgeSecretLife(life); f[0].Level != level {
 			t.Errorf("%s: %s", SpanWords(life), f[0].Level)
 		}
 	}
-	for span, want := range map[time.Duration]string{90 * d: "90 days", 24 * time.Hour: "24 hours", time.Hour: "1 hour", 90 * time.Minute: "90 minutes", 61 * time.Second: "61 seconds"} {
+	for span, want := range map[time.Duration]string{90 * d: "90 days", 24 * time.Hour: "24 hours", time.Hour: "1 hour",
+		90 * time.Minute: "90 minutes", 61 * time.Second: "61 seconds"} {
 		if SpanWords(span) != want {
 			t.Errorf("%q, want %q", SpanWords(span), want)
 		}
 	}
-	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true, "http://127.0.0.1:1/x": true, "http://tel.example": false, "tel": false, "https://tel.example#x": false, "https://tel.example/#": false, "a b:c": false} {
+	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true, "http://127.0.0.1:1/x": true,
+		"http://tel.example": false, "tel": false, "https://tel.example#x": false, "https://tel.example/#": false,
+		"a b:c": false} {
 		if (CheckAudience(v) == nil) != ok {
 			t.Errorf("audience %q: want %v", v, ok)
 		}
@@ -188,19 +202,24 @@ func TestTermsOfClients(t *testing.T) {
 }
 
 func TestClaimsOfScopes(t *testing.T) {
-	p := &people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@x.example", "m@x.example"}, "displayName": {"Mira Solano"}, "telephoneNumber": {"+44 1632 960001"}, "postalAddress": {"1 Ridge Road$Hillside"}}}
+	p := &people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"mira@x.example",
+		"m@x.example"}, "displayName": {"Mira Solano"}, "telephoneNumber": {"+44 1632 960001"},
+		"postalAddress": {"1 Ridge Road$Hillside"}}}
 	e, err := claims.NewEngine()
 	if err != nil {
 		t.Fatal(err)
 	}
-	tr := &Trust{Name: "app@ridge", Rules: []claims.Rule{{Claim: "email", Expression: "person.mail", Name: "email"}, {Claim: "sub", Expression: "'evil'", Name: "sub"}, {Claim: "aud", Expression: "'evil'", Name: "aud"},
-		{Claim: "roles", Expression: "['a', 'b']", Name: "roles"}, {Claim: "email_verified", Expression: "'true'", Name: "email_verified"}}}
+	tr := &Trust{Name: "app@ridge", Rules: []claims.Rule{{Claim: "email", Expression: "person.mail", Name: "email"},
+		{Claim: "sub", Expression: "'evil'", Name: "sub"}, {Claim: "aud", Expression: "'evil'", Name: "aud"},
+		{Claim: "roles", Expression: "['a', 'b']", Name: "roles"}, {Claim: "email_verified", Expression: "'true'",
+			Name: "email_verified"}}}
 	r, err := NewReleaser(e, tr, SubjectKey{Salt: []byte("salt")}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := r.Claims(p, []string{"openid", "profile", "email", "address", "phone"}, false)
-	if c["name"] != "Mira Solano" || c["email"] != "mira@x.example" || c["preferred_username"] != "mira" || c["phone_number"] != "+44 1632 960001" || c["address"].(map[string]string)["formatted"] != "1 Ridge Road\nHillside" {
+	if c["name"] != "Mira Solano" || c["email"] != "mira@x.example" || c["preferred_username"] != "mira" ||
+		c["phone_number"] != "+44 1632 960001" || c["address"].(map[string]string)["formatted"] != "1 Ridge Road\nHillside" {
 		t.Errorf("%v", c)
 	}
 	if c["sub"] != nil || c["aud"] != nil || c["email_verified"] != true || len(c["roles"].([]string)) != 2 {

@@ -51,7 +51,8 @@ func trust() *Trust {
 // TestCompare changes one thing on one side each time and asserts the finding that names it, with its side.
 func TestCompare(t *testing.T) {
 	app, provider := parties()
-	if got := Compare(trust(), trust().SAMLTerms(), app, provider, now); got.Failed() || got.Count(finding.Warning) > 0 || got.Count(finding.Pass) < 6 {
+	if got := Compare(trust(), trust().SAMLTerms(), app, provider, now); got.Failed() || got.Count(finding.Warning) > 0 ||
+		got.Count(finding.Pass) < 6 {
 		t.Fatalf("two sides that fit: %+v", got.Without(finding.Pass))
 	}
 	for _, c := range []struct {
@@ -60,30 +61,39 @@ func TestCompare(t *testing.T) {
 		side       finding.Side
 		change     func(t *Trust, app, provider *Party)
 	}{
-		{"format the app does not take", "trust.subject-format", finding.Error, finding.Provider, func(_ *Trust, a, _ *Party) {
-			a.Entity.SP.NameIDFormats = []string{saml.FormatEmail}
-		}},
-		{"format the provider does not have", "trust.subject-format", finding.Warning, finding.Provider, func(_ *Trust, _, p *Party) {
-			p.Entity.IDP.NameIDFormats = []string{saml.FormatTransient}
-		}},
+		{"format the app does not take", "trust.subject-format", finding.Error, finding.Provider,
+			func(_ *Trust, a, _ *Party) {
+				a.Entity.SP.NameIDFormats = []string{saml.FormatEmail}
+			}},
+		{"format the provider does not have", "trust.subject-format", finding.Warning, finding.Provider,
+			func(_ *Trust, _, p *Party) {
+				p.Entity.IDP.NameIDFormats = []string{saml.FormatTransient}
+			}},
 		{"provider wants signed requests", "trust.requests-signed", finding.Error, finding.App, func(t *Trust, _, p *Party) {
 			t.SAMLTerms().SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
 		}},
-		{"signed requests that nobody can verify", "trust.requests-signed", finding.Error, finding.App, func(_ *Trust, a, _ *Party) {
-			a.Entity.SP.Keys, a.Entity.SP.RequestsSigned = nil, false
-		}},
-		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider, func(t *Trust, _, _ *Party) { t.SAMLTerms().Signs = "response" }},
+		{"signed requests that nobody can verify", "trust.requests-signed", finding.Error, finding.App,
+			func(_ *Trust, a, _ *Party) {
+				a.Entity.SP.Keys, a.Entity.SP.RequestsSigned = nil, false
+			}},
+		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider,
+			func(t *Trust, _, _ *Party) { t.SAMLTerms().Signs = "response" }},
 		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App, func(t *Trust, a, _ *Party) {
-			t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false, false, nil
+			t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false,
+				false, nil
 		}},
 		{"encryption left off", "trust.encryption", finding.Warning, finding.Provider, func(_ *Trust, a, _ *Party) {
 			a.Entity.SP.Keys = append(a.Entity.SP.Keys, saml.Key{Use: "encryption", Certificate: certificate()})
 		}},
-		{"one entity ID on both sides", "trust.same-entity-id", finding.Error, finding.Both, func(_ *Trust, a, p *Party) { a.Entity.ID = p.Entity.ID }},
-		{"provider without a key", "metadata.no-signing-key", finding.Error, finding.Provider, func(_ *Trust, _, p *Party) { p.Entity.IDP.Keys = nil }},
-		{"provider with an odd binding alone", "metadata.endpoint", finding.Error, finding.Provider, func(_ *Trust, _, p *Party) {
-			p.Entity.IDP.SSO = []saml.Endpoint{{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:SOAP", Location: "https://login.kestrelridge.example/soap"}}
-		}},
+		{"one entity ID on both sides", "trust.same-entity-id", finding.Error, finding.Both,
+			func(_ *Trust, a, p *Party) { a.Entity.ID = p.Entity.ID }},
+		{"provider without a key", "metadata.no-signing-key", finding.Error, finding.Provider,
+			func(_ *Trust, _, p *Party) { p.Entity.IDP.Keys = nil }},
+		{"provider with an odd binding alone", "metadata.endpoint", finding.Error, finding.Provider,
+			func(_ *Trust, _, p *Party) {
+				p.Entity.IDP.SSO = []saml.Endpoint{{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:SOAP",
+					Location: "https://login.kestrelridge.example/soap"}}
+			}},
 		{"metadata expired", "metadata.expired", finding.Error, finding.App, func(_ *Trust, a, _ *Party) {
 			old := now.Add(-time.Hour)
 			a.Entity.ValidUntil = &old
@@ -94,7 +104,8 @@ func TestCompare(t *testing.T) {
 			app, provider := parties()
 			c.change(tr, app, provider)
 			open := Compare(tr, tr.SAMLTerms(), app, provider, now).Without(finding.Pass)
-			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side || open[0].Fix.IsZero() {
+			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side ||
+				open[0].Fix.IsZero() {
 				t.Errorf("found %+v, want %s at level %s for %s alone", open, c.want, c.level, c.side)
 			}
 		})
@@ -109,7 +120,8 @@ func TestPickFormat(t *testing.T) {
 		ok            bool
 	}{
 		{nil, nil, p, true}, {[]string{e}, nil, e, true}, {nil, []string{tr}, tr, true}, {nil, []string{tr, p}, p, true},
-		{[]string{tr, e}, []string{e, tr}, tr, true}, {[]string{u}, []string{u}, p, true}, {[]string{u, e}, []string{e}, e, true}, {[]string{e}, []string{p}, e, false},
+		{[]string{tr, e}, []string{e, tr}, tr, true}, {[]string{u}, []string{u}, p, true}, {[]string{u, e}, []string{e}, e,
+			true}, {[]string{e}, []string{p}, e, false},
 	} {
 		got, ok := PickFormat(&saml.Role{NameIDFormats: c.app}, &saml.Role{NameIDFormats: c.provider})
 		if got != c.want || ok != c.ok {
@@ -119,13 +131,15 @@ func TestPickFormat(t *testing.T) {
 }
 
 func TestNamesAndAdmission(t *testing.T) {
-	for name, ok := range map[string]bool{"nightlog": true, "plate-archive.2": true, "": false, "Night": false, "a b": false, "a@b": false, "-a": false,
+	for name, ok := range map[string]bool{"nightlog": true, "plate-archive.2": true, "": false, "Night": false,
+		"a b": false, "a@b": false, "-a": false,
 		strings.Repeat("a", 64): false, "../etc": false, "ä": false} {
 		if err := CheckName(name); (err == nil) != ok || err != nil && !errors.Is(err, ErrName) {
 			t.Errorf("%q: %v", name, err)
 		}
 	}
-	for v, ok := range map[string]bool{"everyone": true, "group:observers": true, "group:": false, "": false, "observers": false} {
+	for v, ok := range map[string]bool{"everyone": true, "group:observers": true, "group:": false, "": false,
+		"observers": false} {
 		if err := CheckAdmits(v); (err == nil) != ok {
 			t.Errorf("%q: %v", v, err)
 		}
@@ -150,7 +164,8 @@ func TestSubjects(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mira := &people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"m1@kestrelridge.example", "m2@kestrelridge.example"}}}
+	mira := &people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"m1@kestrelridge.example",
+		"m2@kestrelridge.example"}}}
 	tobias := &people.Person{ID: "tobias", Attributes: map[string][]string{"uid": {"tobias"}}}
 	app, _ := parties()
 	value := func(tr *Trust, a *Party, salt string, p *people.Person) (string, error) {
@@ -209,9 +224,11 @@ func TestExpectation(t *testing.T) {
 	app, provider := parties()
 	tr := trust()
 	tr.Strength = "mfa"
-	app.Entity.SP.ACS = append(app.Entity.SP.ACS, saml.Endpoint{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Artifact", Location: "https://x.example"})
+	app.Entity.SP.ACS = append(app.Entity.SP.ACS,
+		saml.Endpoint{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Artifact", Location: "https://x.example"})
 	e := Expectation(tr, tr.SAMLTerms(), app, provider, now)
-	if e.App != app.Entity.ID || e.Provider != provider.Entity.ID || len(e.Keys) != 1 || len(e.ACS) != 1 || !slices.Equal(e.Contexts, []string{judge.ContextMFA}) ||
+	if e.App != app.Entity.ID || e.Provider != provider.Entity.ID || len(e.Keys) != 1 || len(e.ACS) != 1 ||
+		!slices.Equal(e.Contexts, []string{judge.ContextMFA}) ||
 		!e.WantAssertionsSigned || e.AllowSHA1 || e.AllowUnsolicited {
 		t.Errorf("%+v", e)
 	}

@@ -28,7 +28,8 @@ type Releaser struct {
 	rand    io.Reader
 }
 
-// SubjectKey is what a trust's pseudonyms are made from besides the person's own key. Neither part ever changes, so that no
+// SubjectKey is what a trust's pseudonyms are made from besides the person's own key. Neither part ever changes, so
+// that no
 // edit of a party, a person or the trust makes anybody a stranger to the app.
 type SubjectKey struct {
 	Salt   []byte // 256 random bits of the trust
@@ -99,7 +100,8 @@ func RandomID(rand io.Reader) (string, error) {
 
 // Expectation is what the app of a trust expects of a response, from the ledger alone.
 func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) saml.Expect {
-	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited, AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
+	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,
+		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
 		WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
@@ -124,9 +126,12 @@ func JudgeClaims(t *Trust, app *Party, got []saml.Attribute) finding.List {
 	return saml.JudgeWanted(app.Entity.SP.Wanted, got, t.Name)
 }
 
-// Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4): the
-// rules of the trust, then for the standard claims of the scopes what the person's attributes hold. A rule for a standard
-// claim counts where its scope was granted; other rules always do. own asks for the rules alone, as an ID token has them.
+// Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4):
+// the
+// rules of the trust, then for the standard claims of the scopes what the person's attributes hold. A rule for a
+// standard
+// claim counts where its scope was granted; other rules always do. own asks for the rules alone, as an ID token has
+// them.
 func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[string]any {
 	out := map[string]any{}
 	attrs, _ := r.rules.For(p)
@@ -144,8 +149,10 @@ func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[strin
 	if own {
 		return out
 	}
-	for _, c := range []struct{ claim, attrs string }{{"name", "displayName cn"}, {"family_name", "sn"}, {"given_name", "givenName"}, {"preferred_username", "uid"},
-		{"locale", "preferredLanguage"}, {"website", "labeledURI"}, {"email", "mail"}, {"phone_number", "telephoneNumber mobile"}, {"address", "postalAddress"}} {
+	for _, c := range []struct{ claim, attrs string }{{"name", "displayName cn"}, {"family_name", "sn"},
+		{"given_name", "givenName"}, {"preferred_username", "uid"},
+		{"locale", "preferredLanguage"}, {"website", "labeledURI"}, {"email", "mail"},
+		{"phone_number", "telephoneNumber mobile"}, {"address", "postalAddress"}} {
 		if _, set := out[c.claim]; set || !slices.Contains(scopes, oidc.ScopeOfClaim(c.claim)) {
 			continue
 		}
@@ -161,7 +168,8 @@ func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[strin
 
 // reserved are the claims that the provider alone sets.
 func reserved(claim string) bool {
-	return slices.Contains([]string{"iss", "sub", "aud", "exp", "iat", "nbf", "jti", "nonce", "acr", "amr", "azp", "auth_time", "at_hash", "c_hash", "sid", "client_id", "scope"}, claim)
+	return slices.Contains([]string{"iss", "sub", "aud", "exp", "iat", "nbf", "jti", "nonce", "acr", "amr", "azp",
+		"auth_time", "at_hash", "c_hash", "sid", "client_id", "scope"}, claim)
 }
 
 // oidcValue gives a claim its type (OpenID Connect Core, section 5.1): text, a list, true or false, an address object.

@@ -50,8 +50,10 @@ type Record struct {
 	Note string `json:"note"`
 }
 
-// Trust is the agreement between one app and one provider over one protocol. It has what every trust has, and exactly one
-// set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that change
+// Trust is the agreement between one app and one provider over one protocol. It has what every trust has, and exactly
+// one
+// set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that
+// change
 // what it rests on.
 type Trust struct {
 	Name          string               `json:"name"` // app@provider
@@ -66,11 +68,12 @@ type Trust struct {
 	Terms         Held                 `json:"terms"`
 	Handed        map[string]time.Time `json:"handed"` // app, provider: when that side was given what it needs
 	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
-	Holds         bool                 `json:"rehearsalHolds"` // the last rehearsal succeeded and nothing it should have seen changed since
-	Added         time.Time            `json:"added"`
-	Changed       time.Time            `json:"changed"`
-	Reshaped      time.Time            `json:"reshaped"` // last change that a rehearsal should see
-	Version       int64                `json:"-"`
+	// the last rehearsal succeeded and nothing it should have seen changed since
+	Holds    bool      `json:"rehearsalHolds"`
+	Added    time.Time `json:"added"`
+	Changed  time.Time `json:"changed"`
+	Reshaped time.Time `json:"reshaped"` // last change that a rehearsal should see
+	Version  int64     `json:"-"`
 }
 
 // Terms are what only trusts over one protocol have. Those of a trust never change their protocol.
@@ -138,7 +141,8 @@ func (*SAMLTerms) Protocol() string { return OverSAML }
 // Clone copies the terms.
 func (t *SAMLTerms) Clone() Terms { c := *t; return &c }
 
-// OIDCTerms are the terms of a trust over OpenID Connect: the client as the provider knows it (OpenID Connect Registration,
+// OIDCTerms are the terms of a trust over OpenID Connect: the client as the provider knows it (OpenID Connect
+// Registration,
 // section 2), what it asks for, and what it is allowed.
 type OIDCTerms struct {
 	ClientID string `json:"clientID"`
@@ -160,7 +164,8 @@ func (t *OIDCTerms) Clone() Terms {
 	return &c
 }
 
-// NewTrust makes a drafted trust that admits everyone, with the terms of its protocol. A side that is Tressik's own has what
+// NewTrust makes a drafted trust that admits everyone, with the terms of its protocol. A side that is Tressik's own has
+// what
 // it needs: it takes its values from the ledger itself.
 func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *Trust {
 	t := &Trust{Name: TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name, Standing: Drafted,
@@ -198,7 +203,8 @@ func (t *Trust) settle() {
 	}
 }
 
-// Change applies a change of terms, claims, admission or the like. Where that changes something that a rehearsal should have
+// Change applies a change of terms, claims, admission or the like. Where that changes something that a rehearsal should
+// have
 // seen, the last one no longer holds.
 func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
 	before := t.Clone()
@@ -213,11 +219,13 @@ func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
 }
 
 func (t *Trust) sameShape(o *Trust) bool {
-	return t.Admits == o.Admits && t.Strength == o.Strength && t.SubjectFormat == o.SubjectFormat && t.Subject == o.Subject &&
+	return t.Admits == o.Admits && t.Strength == o.Strength && t.SubjectFormat == o.SubjectFormat &&
+		t.Subject == o.Subject &&
 		slices.Equal(t.Rules, o.Rules) && reflect.DeepEqual(t.Terms, o.Terms)
 }
 
-// PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and a
+// PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and
+// a
 // foreign other side has to be given the new values.
 func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
 	t.Reshaped, t.Holds = now.UTC(), false
@@ -237,7 +245,8 @@ func (t *Trust) HandOver(now time.Time, side string) {
 	t.settle()
 }
 
-// Rehearse keeps a rehearsal. One with a supposed value says nothing about the ledger's values, and a refused one proves
+// Rehearse keeps a rehearsal. One with a supposed value says nothing about the ledger's values, and a refused one
+// proves
 // nothing: neither holds.
 func (t *Trust) Rehearse(r *Rehearsal) {
 	t.Last = r
@@ -257,7 +266,8 @@ type Proof struct {
 	StandIns []string  `json:"standIns,omitempty"`
 }
 
-// Proof returns the best proof of the trust as it is now: rehearsed where the last rehearsal still holds, else asserted.
+// Proof returns the best proof of the trust as it is now: rehearsed where the last rehearsal still holds, else
+// asserted.
 func (t *Trust) Proof() Proof {
 	if t.Holds && t.Last != nil {
 		return Proof{Kind: "rehearsed", At: t.Last.At, StandIns: t.Last.StandIns}

@@ -65,7 +65,8 @@ func (r *Remedy) UnmarshalJSON(b []byte) error {
 	return json.Unmarshal(b, (*plain)(r))
 }
 
-// Advised is an error with what to do about it. A caller finds it with errors.As and writes the remedy behind the error.
+// Advised is an error with what to do about it. A caller finds it with errors.As and writes the remedy behind the
+// error.
 type Advised struct {
 	Err error
 	Fix Remedy

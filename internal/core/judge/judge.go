@@ -1,4 +1,5 @@
-// Package judge holds what every judgement of a message shares, whatever its protocol: the verdict, the clock skew, which keys
+// Package judge holds what every judgement of a message shares, whatever its protocol: the verdict, the clock skew,
+// which keys
 // are strong enough, what is on this machine.
 package judge
 
@@ -27,7 +28,8 @@ const (
 // Skew is how far two clocks may differ.
 const Skew = 60 * time.Second
 
-// Judgement is the outcome of judging one message as its receiver would. Subject and Claims are there only if they stand under
+// Judgement is the outcome of judging one message as its receiver would. Subject and Claims are there only if they
+// stand under
 // a good signature.
 type Judgement struct {
 	Kind       string              // what was judged, such as "SAML response" or "ID token"
@@ -47,7 +49,8 @@ func (j *Judgement) Settle() {
 	}
 }
 
-// The authentication contexts that Tressik tells apart: SAML's classes (SAML Authentication Context, section 3.4), which are
+// The authentication contexts that Tressik tells apart: SAML's classes (SAML Authentication Context, section 3.4),
+// which are
 // acr values over OpenID Connect.
 const (
 	ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
@@ -67,7 +70,8 @@ func Strong(k crypto.PublicKey) bool {
 	return false
 }
 
-// IsLoopback reports whether a host name or address is this machine: localhost, names below it (RFC 6761, section 6.3), and
+// IsLoopback reports whether a host name or address is this machine: localhost, names below it (RFC 6761, section 6.3),
+// and
 // loopback addresses.
 func IsLoopback(host string) bool {
 	host = strings.ToLower(strings.TrimSuffix(host, "."))

@@ -56,7 +56,8 @@ func Generate(rand io.Reader, kind string) (crypto.Signer, error) {
 
 // SelfSign makes a certificate for a federation key: self-signed, as SAML metadata carries keys and not chains
 // (SAML Metadata Interoperability Profile, section 2.5).
-func SelfSign(rand io.Reader, key crypto.Signer, name, org string, from time.Time, life time.Duration) (*x509.Certificate, error) {
+func SelfSign(rand io.Reader, key crypto.Signer, name, org string, from time.Time,
+	life time.Duration) (*x509.Certificate, error) {
 	serial := make([]byte, 16)
 	if _, err := io.ReadFull(rand, serial); err != nil {
 		return nil, err

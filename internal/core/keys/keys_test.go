@@ -77,7 +77,8 @@ func TestWeReadWhatOpenSSLMakes(t *testing.T) {
 	openssl := peer.Need(t, "openssl")
 	dir := t.TempDir()
 	forms := map[string][]string{
-		"pkcs8": {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"}, "pkcs1": {"rsa", "-traditional", "-in", "pkcs8"},
+		"pkcs8": {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"}, "pkcs1": {"rsa", "-traditional", "-in",
+			"pkcs8"},
 		"sec1": {"ecparam", "-name", "prime256v1", "-genkey", "-noout"}, "ed25519": {"genpkey", "-algorithm", "ED25519"},
 	}
 	for _, name := range []string{"pkcs8", "pkcs1", "sec1", "ed25519"} { // pkcs1 is made of pkcs8
@@ -103,7 +104,8 @@ func TestWeReadWhatOpenSSLMakes(t *testing.T) {
 		if _, err := ParseCertificate(b); !errors.Is(err, ErrPrivateKey) {
 			t.Errorf("%s as a certificate: %v", name, err)
 		}
-		if _, err := ParseCertificate([]byte(base64.StdEncoding.EncodeToString(block.Bytes))); !errors.Is(err, ErrPrivateKey) {
+		if _, err := ParseCertificate([]byte(base64.StdEncoding.EncodeToString(block.Bytes))); !errors.Is(err,
+			ErrPrivateKey) {
 			t.Errorf("%s as a bare certificate: %v", name, err)
 		}
 	}
@@ -117,7 +119,8 @@ func TestJudge(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for at, want := range map[time.Duration]string{0: "", -day: "certificate.early", 80 * day: "certificate.expiring", 101 * day: "certificate.expired"} {
+	for at, want := range map[time.Duration]string{0: "", -day: "certificate.early", 80 * day: "certificate.expiring",
+		101 * day: "certificate.expired"} {
 		got := Judge(cert, "signing", finding.Provider, now.Add(at)).Without(finding.Pass).IDs(finding.Warning)
 		if want == "" && len(got) > 0 || want != "" && !slices.Equal(got, []string{want}) {
 			t.Errorf("after %s: %v, want %q", at, got, want)
@@ -125,7 +128,8 @@ func TestJudge(t *testing.T) {
 	}
 	der := cert.Raw
 	for name, b := range map[string][]byte{"DER": der, "base64": []byte(base64.StdEncoding.EncodeToString(der)),
-		"folded base64": []byte(" " + base64.StdEncoding.EncodeToString(der)[:60] + "\n\t" + base64.StdEncoding.EncodeToString(der)[60:]), "PEM": c} {
+		"folded base64": []byte(" " + base64.StdEncoding.EncodeToString(der)[:60] + "\n\t" +
+			base64.StdEncoding.EncodeToString(der)[60:]), "PEM": c} {
 		if got, err := ParseCertificate(b); err != nil || !got.Equal(cert) {
 			t.Errorf("%s: %v", name, err)
 		}

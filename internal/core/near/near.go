@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// Distance is the edit distance between two strings in bytes, swaps of neighbours counting one, letter case half ignored:
+// Distance is the edit distance between two strings in bytes, swaps of neighbours counting one, letter case half
+// ignored:
 // strings that differ in case alone have the distance 1.
 func Distance(a, b string) int {
 	if a == b {

@@ -24,7 +24,8 @@ type Authorization struct {
 	Hint                   string // login_hint
 }
 
-// readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The result
+// readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The
+// result
 // is never nil: where there is an error, it has what is needed to answer with that.
 func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error) {
 	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"), MaxAge: -1}
@@ -43,11 +44,13 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	case "":
 		return a, oidc.Fail(oidc.InvalidRequest, "response_type is missing; send response_type=code")
 	case "token", "id_token", "id_token token", "token id_token", "code token", "code id_token", "code id_token token":
-		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" puts tokens into a URL, which RFC 9700 rules out; send response_type=code with PKCE, for apps in the browser too")
+		return a, oidc.Fail(oidc.UnsupportedResponseType,
+			rt+" puts tokens into a URL, which RFC 9700 rules out; send response_type=code with PKCE, for apps in the browser too")
 	default:
 		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" is not known; send response_type=code")
 	}
-	for _, x := range [3][2]string{{"request", oidc.RequestNotSupported}, {"request_uri", oidc.RequestURINotSupported}, {"registration", oidc.RegistrationUnsupported}} {
+	for _, x := range [3][2]string{{"request", oidc.RequestNotSupported}, {"request_uri", oidc.RequestURINotSupported},
+		{"registration", oidc.RegistrationUnsupported}} {
 		if q.Has(x[0]) {
 			return a, oidc.Fail(x[1], "the parameter "+x[0]+" is not supported; send the parameters one by one")
 		}
@@ -55,11 +58,14 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	a.Nonce, a.Challenge, a.Hint = q.Get("nonce"), q.Get("code_challenge"), q.Get("login_hint")
 	switch m := q.Get("code_challenge_method"); {
 	case a.Challenge == "":
-		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge is missing: PKCE protects every code; send code_challenge with code_challenge_method=S256")
+		return a, oidc.Fail(oidc.InvalidRequest,
+			"code_challenge is missing: PKCE protects every code; send code_challenge with code_challenge_method=S256")
 	case m != "S256":
-		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge_method must be S256; plain, which is meant where none is sent, protects nothing")
+		return a, oidc.Fail(oidc.InvalidRequest,
+			"code_challenge_method must be S256; plain, which is meant where none is sent, protects nothing")
 	case !isBase64URL(a.Challenge, 43):
-		return a, oidc.Fail(oidc.InvalidRequest, "code_challenge must be the SHA-256 of the verifier in base64url without padding, 43 characters")
+		return a, oidc.Fail(oidc.InvalidRequest,
+			"code_challenge must be the SHA-256 of the verifier in base64url without padding, 43 characters")
 	}
 	if len(a.Nonce) > 1024 || len(a.State) > 4096 {
 		return a, oidc.Fail(oidc.InvalidRequest, "nonce or state is too long")
@@ -96,7 +102,8 @@ func isBase64URL(s string, n int) bool {
 	return len(s) == n
 }
 
-// PickAsks finds what a client asks for under the scopes and resources of a request. Errors: invalid_scope, invalid_target.
+// PickAsks finds what a client asks for under the scopes and resources of a request. Errors: invalid_scope,
+// invalid_target.
 func PickAsks(r *Registered, scope string, resources []string, as string) ([]federation.Ask, *oidc.Error) {
 	names, ok := oidc.Scope(scope)
 	if !ok {
@@ -132,13 +139,17 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 		switch {
 		case found:
 		case other == federation.AsSelf:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s as itself alone; use grant_type=client_credentials", r.Trust.Name, n))
+			return nil, oidc.Fail(oidc.InvalidScope,
+				fmt.Sprintf("%s asks for %s as itself alone; use grant_type=client_credentials", r.Trust.Name, n))
 		case other == federation.AsUser:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s on behalf of a user alone; have a person sign in", r.Trust.Name, n))
+			return nil, oidc.Fail(oidc.InvalidScope,
+				fmt.Sprintf("%s asks for %s on behalf of a user alone; have a person sign in", r.Trust.Name, n))
 		case other != "":
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
+			return nil, oidc.Fail(oidc.InvalidScope,
+				fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
 		default:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", r.Trust.Name, n))
+			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", r.Trust.Name,
+				n))
 		}
 	}
 	if len(out) == 0 && as == federation.AsUser {

@@ -32,8 +32,10 @@ type AuthorizationJudgement struct {
 	Why     string         // where nothing may be sent back: what a person is told
 }
 
-// JudgeAuthorization judges an authorization request of a client as the authorization endpoint does (RFC 6749, section 4.1.1;
-// OpenID Connect Core, section 3.1.2.2). Where client ID or redirect URI are wrong nothing may be sent back, and all else is
+// JudgeAuthorization judges an authorization request of a client as the authorization endpoint does (RFC 6749, section
+// 4.1.1;
+// OpenID Connect Core, section 3.1.2.2). Where client ID or redirect URI are wrong nothing may be sent back, and all
+// else is
 // judged all the same.
 func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *AuthorizationJudgement {
 	j := &AuthorizationJudgement{Judgement: judge.Judgement{Kind: "authorization request"}, Answer: true}
@@ -52,7 +54,8 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 		j.network(r, e)
 	}
 	if j.Error != nil {
-		j.Findings.Add(refusal("authorization request", j.Error, finding.Do("change the request of the app"), "RFC 6749 4.1.1"))
+		j.Findings.Add(refusal("authorization request", j.Error, finding.Do("change the request of the app"),
+			"RFC 6749 4.1.1"))
 	} else {
 		j.Findings.Pass("oauth.request", "authorization request",
 			"code flow with PKCE S256, scope "+ScopeOf(j.Request.Asks))
@@ -73,8 +76,10 @@ func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
 		j.Findings.Pass("oauth.client-id", "client ID", id)
 		return
 	}
-	j.Findings.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID", Saw: near.Told(id, want), Expected: want,
-		Side: finding.App, Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff", r.Trust.Name, "--for", "app")),
+	j.Findings.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID",
+		Saw: near.Told(id, want), Expected: want,
+		Side: finding.App, Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff",
+			r.Trust.Name, "--for", "app")),
 		Ref: "RFC 6749 4.1.1"})
 }
 
@@ -88,7 +93,8 @@ func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
 	fix := finding.Do("send it exactly as it is registered; " + why)
 	if len(list) == 1 {
 		why = oidc.ExplainRedirect(c.Redirects, list[0])
-		fix = finding.Do("send it exactly as it is registered; " + why).Or(finding.Run("app", "change", r.App.Name, "--add-redirect", list[0]))
+		fix = finding.Do("send it exactly as it is registered; " + why).Or(finding.Run("app", "change", r.App.Name,
+			"--add-redirect", list[0]))
 	}
 	if saw == "" {
 		saw = "none"
@@ -123,8 +129,9 @@ func (j *AuthorizationJudgement) network(r *Registered, e RequestExpect) {
 	case !e.From.IsValid():
 		j.NotChecked = append(j.NotChecked, "from which network the browser came")
 	case !federation.FromNetwork(nets, e.From):
-		j.Error = oidc.Fail(oidc.AccessDenied, "policy sign-in-from of "+r.Trust.Name+": "+e.From.String()+" is in none of the networks "+
-			strings.Join(nets, ", "))
+		j.Error = oidc.Fail(oidc.AccessDenied,
+			"policy sign-in-from of "+r.Trust.Name+": "+e.From.String()+" is in none of the networks "+
+				strings.Join(nets, ", "))
 	}
 }
 
@@ -152,7 +159,8 @@ type AnswerExpect struct {
 	StateSeen bool   // the client knows what it sent; else the state is not judged
 }
 
-// JudgeAnswer judges an authorization response as the client that receives it (RFC 6749, section 4.1.2; RFC 9207, section 2.4).
+// JudgeAnswer judges an authorization response as the client that receives it (RFC 6749, section 4.1.2; RFC 9207,
+// section 2.4).
 func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 	j := &judge.Judgement{Kind: "authorization response"}
 	c := r.Client
@@ -171,8 +179,10 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 	case e.StateGood:
 		j.Findings.Pass("oauth.state", "state", "the one that this browser was sent away with")
 	default:
-		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Error, Check: "state", Saw: "one that this browser did not send",
-			Expected: "that of the request", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again"), Ref: "RFC 6749 10.12"})
+		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Error, Check: "state",
+			Saw:      "one that this browser did not send",
+			Expected: "that of the request", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again"),
+			Ref: "RFC 6749 10.12"})
 	}
 	judgeIssuer(&j.Findings, q.Get("iss"), e.Doc)
 	if code := q.Get("error"); code != "" {
@@ -181,7 +191,8 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 			saw += ": " + s
 		}
 		side, fix := errorRemedy(code, r.Trust.Name)
-		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error, Check: "answer of the provider", Saw: saw,
+		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error, Check: "answer of the provider",
+			Saw:      saw,
 			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})
 	} else {
 		j.Findings.Pass("oauth.code", "code", "there; it is redeemed once, within a minute, with the verifier of the request")
@@ -193,8 +204,9 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 
 func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
 	bad := func(saw, fix string) {
-		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: saw, Expected: doc.Issuer,
-			Side: finding.Provider, Fix: finding.Do(fix), Ref: "RFC 9207 2.4"})
+		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: saw,
+			Expected: doc.Issuer,
+			Side:     finding.Provider, Fix: finding.Do(fix), Ref: "RFC 9207 2.4"})
 	}
 	switch {
 	case iss == doc.Issuer:
@@ -212,9 +224,11 @@ func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
 	case oidc.AccessDenied:
 		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust", "show", trust))
 	case oidc.InvalidScope, oidc.InvalidTarget:
-		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list", "--trust", trust))
+		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list", "--trust",
+			trust))
 	case oidc.LoginRequired:
-		return finding.App, finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")
+		return finding.App,
+			finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")
 	case oidc.ConsentRequired:
 		return finding.Ledger, finding.Run("consent", "give", trust, "--for", "everyone").
 			Or(finding.Do("send the request without prompt=none so that the person is asked"))

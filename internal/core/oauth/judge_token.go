@@ -47,8 +47,9 @@ type TokenExpect struct {
 	Doc  *oidc.Discovery
 	Now  time.Time
 	Once func(id string, until time.Time) bool // reports and remembers the ID of an assertion; nil: not judged
-	Own  string                                // a secret that holds besides those of the ledger, for a stand-in; "" is none
-	Tell func(secretID string)                 // gets the ID of the secret that was used; may be nil
+	// a secret that holds besides those of the ledger, for a stand-in; "" is none
+	Own  string
+	Tell func(secretID string) // gets the ID of the secret that was used; may be nil
 }
 
 // TokenJudgement is the outcome of judging a token request.
@@ -58,8 +59,10 @@ type TokenJudgement struct {
 	Error  *oidc.Error // the first thing that is wrong; nil where the request is accepted
 }
 
-// JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind may use
-// the grant, and the parameters that the grant needs (RFC 6749, sections 2.3, 4.1.3, 4.4 and 6; RFC 7636, section 4.5). r is nil
+// JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind
+// may use
+// the grant, and the parameters that the grant needs (RFC 6749, sections 2.3, 4.1.3, 4.4 and 6; RFC 7636, section 4.5).
+// r is nil
 // where no client has the ID.
 func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudgement {
 	j := &TokenJudgement{Judgement: judge.Judgement{Kind: "token request"}}
@@ -105,7 +108,8 @@ func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oi
 		if grant == "client_credentials" && kind == oidc.Web {
 			hint = "; to act as itself too, add a machine client to the ledger for it"
 		}
-		return oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind, grant,
+		return oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind,
+			grant,
 			strings.Join(kind.Grants(), ", "))+hint)
 	}
 	switch grant {
@@ -148,7 +152,8 @@ func isVerifier(v string) bool {
 	return len(v) >= 43 && len(v) <= 128
 }
 
-// Authenticate judges how a client authenticates (RFC 6749, section 2.3; RFC 7523, section 3). public is true for a client that
+// Authenticate judges how a client authenticates (RFC 6749, section 2.3; RFC 7523, section 3). public is true for a
+// client that
 // has nothing to authenticate with. r is nil where no client has the ID.
 func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, err *oidc.Error) {
 	bad := func(why string) (bool, *oidc.Error) { return false, oidc.Fail(oidc.InvalidClient, why) }
@@ -184,7 +189,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		return false, assertion(form, r, id, e)
 	case t.Basic || form.Has("client_secret"):
 		if r.Client.Kind.Public() {
-			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code", r.App.Name, r.Client.Kind))
+			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code",
+				r.App.Name, r.Client.Kind))
 		}
 		return false, r.checkSecret(secret, e)
 	case r.Client.Kind.Public():
@@ -232,7 +238,8 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 		case "expired":
 			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s", x.ID, x.Expires.UTC().Format(layout)))
 		}
-		return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID, x.Retired.UTC().Format(layout)))
+		return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID,
+			x.Retired.UTC().Format(layout)))
 	}
 	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+r.Trust.Name)
 }
@@ -258,7 +265,8 @@ func selfAsks(r *Registered, form url.Values) ([]federation.Ask, []string, *oidc
 		}
 		switch {
 		case len(asks) == 0 && len(waiting) > 0:
-			return nil, nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting, ", "))
+			return nil, nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting,
+				", "))
 		case len(asks) == 0:
 			return nil, nil, oidc.Fail(oidc.InvalidScope, r.Trust.Name+" asks for no permission as itself")
 		}

@@ -55,15 +55,20 @@ func newDesk(t *testing.T) *desk {
 	now := func() time.Time { d.mu.Lock(); defer d.mu.Unlock(); return d.clock }
 	app := &federation.Party{Name: "dome", Kind: federation.App, Client: federation.NewClient(oidc.UserAgent)}
 	app.Client.Redirects = []string{redirect}
-	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
-	terms := &federation.OIDCTerms{ClientID: "dome.1", Policy: federation.DefaultPolicy(), Asks: []federation.Ask{{Name: "openid", As: "user"},
-		{Name: "offline_access", As: "user"}}}
-	d.r = &Registered{Trust: federation.NewTrust(app, provider, "", terms, d.clock), Terms: terms, App: app, Provider: provider, Client: app.Client,
+	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+		At: "https://login.kestrelridge.example"}
+	terms := &federation.OIDCTerms{ClientID: "dome.1", Policy: federation.DefaultPolicy(),
+		Asks: []federation.Ask{{Name: "openid", As: "user"},
+			{Name: "offline_access", As: "user"}}}
+	d.r = &Registered{Trust: federation.NewTrust(app, provider, "", terms, d.clock), Terms: terms, App: app,
+		Provider: provider, Client: app.Client,
 		Releaser: plain{}}
 	for _, a := range terms.Asks {
-		d.r.Consents = append(d.r.Consents, federation.Consent{Name: a.Name, As: a.As, Standing: federation.Consented, Admin: true})
+		d.r.Consents = append(d.r.Consents, federation.Consent{Name: a.Name, As: a.As, Standing: federation.Consented,
+			Admin: true})
 	}
-	d.Server = &Server{Doc: oidc.OwnDiscovery(provider.At, signer.Alg, nil), Signer: signer, Key: []byte("key of refresh tokens"), Now: now,
+	d.Server = &Server{Doc: oidc.OwnDiscovery(provider.At, signer.Alg, nil), Signer: signer,
+		Key: []byte("key of refresh tokens"), Now: now,
 		State: NewMemory(now, func(k Kept) { d.mu.Lock(); defer d.mu.Unlock(); d.kept = append(d.kept, k) }),
 		Person: func(id string) *people.Person {
 			if id != "mira" {
@@ -83,7 +88,8 @@ func (d *desk) pass(by time.Duration) { d.mu.Lock(); d.clock = d.clock.Add(by); 
 
 func request(more ...string) url.Values {
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {"dome.1"}, "redirect_uri": {redirect}, "scope": {"openid offline_access"}, "state": {"s"},
+	q := url.Values{"response_type": {"code"}, "client_id": {"dome.1"}, "redirect_uri": {redirect},
+		"scope": {"openid offline_access"}, "state": {"s"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
 	for i := 0; i+1 < len(more); i += 2 {
 		q.Set(more[i], more[i+1])
@@ -97,19 +103,22 @@ func (d *desk) code(t *testing.T) string {
 	if j.Verdict != judge.Accepted {
 		t.Fatal(j.Findings)
 	}
-	return d.Code(d.r, j.Request, SignedIn{Person: &people.Person{ID: "mira"}, Context: judge.ContextPassword, Since: d.Now(), Index: "sid"})
+	return d.Code(d.r, j.Request, SignedIn{Person: &people.Person{ID: "mira"}, Context: judge.ContextPassword,
+		Since: d.Now(), Index: "sid"})
 }
 
 func (d *desk) exchange(form url.Values) (*Tokens, *oidc.Error) {
 	form.Set("client_id", "dome.1")
-	if j := JudgeTokenRequest(&TokenRequest{Form: form}, d.r, TokenExpect{Doc: d.Doc, Now: d.Now(), Once: d.State.Once}); j.Error != nil {
+	if j := JudgeTokenRequest(&TokenRequest{Form: form}, d.r, TokenExpect{Doc: d.Doc, Now: d.Now(),
+		Once: d.State.Once}); j.Error != nil {
 		return nil, j.Error
 	}
 	return d.Exchange(d.r, form, netip.MustParseAddr("127.0.0.1"))
 }
 
 func (d *desk) redeem(code string) (*Tokens, *oidc.Error) {
-	return d.exchange(url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect}, "code_verifier": {verifier}})
+	return d.exchange(url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {redirect},
+		"code_verifier": {verifier}})
 }
 
 func (d *desk) again(token string) (*Tokens, *oidc.Error) {
@@ -222,7 +231,8 @@ func TestLifetimes(t *testing.T) {
 		t.Fatal(e)
 	}
 	d.pass(16 * time.Minute)
-	if j := d.JudgeAccess(tokens.AccessToken, d.Doc.Issuer); strings.Join(j.Findings.IDs("error"), " ") != "token.expired" {
+	if j := d.JudgeAccess(tokens.AccessToken, d.Doc.Issuer); strings.Join(j.Findings.IDs("error"),
+		" ") != "token.expired" {
 		t.Errorf("%v", j.Findings.IDs("error"))
 	}
 	d.pass(6 * 24 * time.Hour)
@@ -248,15 +258,18 @@ func TestAuthorizationRequests(t *testing.T) {
 	}{
 		{request("client_id", "other"), "oauth.client-id", "", "", false},
 		{request("redirect_uri", redirect+"/"), "oauth.redirect", "", "", false},
-		{request("response_type", "token"), "oauth.unsupported_response_type", oidc.UnsupportedResponseType, "RFC 9700", true},
+		{request("response_type", "token"), "oauth.unsupported_response_type", oidc.UnsupportedResponseType, "RFC 9700",
+			true},
 		{request("code_challenge", ""), "oauth.invalid_request", oidc.InvalidRequest, "PKCE", true},
 		{request("code_challenge_method", "plain"), "oauth.invalid_request", oidc.InvalidRequest, "S256", true},
-		{request("scope", "openid frames.read"), "oauth.invalid_scope", oidc.InvalidScope, "does not ask for frames.read", true},
+		{request("scope", "openid frames.read"), "oauth.invalid_scope", oidc.InvalidScope, "does not ask for frames.read",
+			true},
 		{request("prompt", "none login"), "oauth.invalid_request", oidc.InvalidRequest, "stands alone", true},
 		{request("max_age", "-1"), "oauth.invalid_request", oidc.InvalidRequest, "max_age", true},
 	} {
 		j := JudgeAuthorization(c.q, d.r, RequestExpect{Doc: d.Doc, Now: d.Now()})
-		if got := strings.Join(j.Findings.IDs("error"), " "); got != c.id || j.Answer != c.answer || j.Verdict != judge.Refused {
+		if got := strings.Join(j.Findings.IDs("error"), " "); got != c.id || j.Answer != c.answer ||
+			j.Verdict != judge.Refused {
 			t.Errorf("%v: %q, answer %v, %s", c.q, got, j.Answer, j.Verdict)
 		}
 		if c.code != "" && (j.Error == nil || j.Error.Code != c.code || !strings.Contains(j.Error.Description, c.says)) {

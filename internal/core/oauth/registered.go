@@ -1,5 +1,7 @@
-// Package oauth has the rules of an authorization server (RFC 6749, RFC 9700, OpenID Connect Core) and of the client that talks
-// to it: which requests and answers are good, who has to agree, which tokens are issued and for how long. It knows no HTTP; what
+// Package oauth has the rules of an authorization server (RFC 6749, RFC 9700, OpenID Connect Core) and of the client
+// that talks
+// to it: which requests and answers are good, who has to agree, which tokens are issued and for how long. It knows no
+// HTTP; what
 // was issued is kept in a State that the caller gives it, and times and randomness are passed in.
 package oauth
 
@@ -40,12 +42,14 @@ func (r *Registered) Granted(a federation.Ask, person string) bool {
 // NeedsAdmin reports whether only an administrator can agree to an ask.
 func (r *Registered) NeedsAdmin(a federation.Ask) bool { return federation.NeedsAdmin(a, r.APIs) }
 
-// Audiences are those of the APIs whose permissions the client asks for in a way, of the scopes named; no scopes names all.
+// Audiences are those of the APIs whose permissions the client asks for in a way, of the scopes named; no scopes names
+// all.
 func (r *Registered) Audiences(scopes []string, as string) []string {
 	var out []string
 	for _, a := range r.Terms.Asks {
 		p := r.APIs[a.API]
-		if p != nil && a.As == as && (len(scopes) == 0 || slices.Contains(scopes, a.Name)) && !slices.Contains(out, p.API.Audience) {
+		if p != nil && a.As == as && (len(scopes) == 0 || slices.Contains(scopes, a.Name)) &&
+			!slices.Contains(out, p.API.Audience) {
 			out = append(out, p.API.Audience)
 		}
 	}

@@ -62,7 +62,8 @@ type Decision struct {
 	Stopped []federation.Ask // an administrator has to agree first
 }
 
-// Decide says whose consent a request waits for (OpenID Connect Core, section 3.1.2.4). asked says that the person answered the
+// Decide says whose consent a request waits for (OpenID Connect Core, section 3.1.2.4). asked says that the person
+// answered the
 // consent page of this request already.
 func Decide(r *Registered, a *Authorization, person string, administrator, asked bool) Decision {
 	var d Decision
@@ -79,7 +80,8 @@ func Decide(r *Registered, a *Authorization, person string, administrator, asked
 	return d
 }
 
-// Agreeable are the permissions of a request that the person can have: those consented to, and those that need no administrator
+// Agreeable are the permissions of a request that the person can have: those consented to, and those that need no
+// administrator
 // or that they can agree to as one. open are those of them that are not consented to yet.
 func Agreeable(r *Registered, a *Authorization, person string, administrator bool) (all, open []federation.Ask) {
 	for _, x := range a.Asks {
@@ -124,11 +126,13 @@ func Admit(r *Registered, who SignedIn, hinted string) *oidc.Error {
 // Stale reports whether a request wants a fresh sign-in rather than one of some time ago.
 func Stale(r *Registered, a *Authorization, since, now time.Time) bool {
 	age := now.Sub(since)
-	return slices.Contains(a.Prompt, "login") || slices.Contains(a.Prompt, "select_account") || a.MaxAge >= 0 && age > a.MaxAge ||
+	return slices.Contains(a.Prompt, "login") || slices.Contains(a.Prompt, "select_account") || a.MaxAge >= 0 &&
+		age > a.MaxAge ||
 		age >= federation.Span(r.Terms.Policy.Session)
 }
 
-// Wants are the authentication contexts that a request is content with; none is any. What the request asks for is voluntary and
+// Wants are the authentication contexts that a request is content with; none is any. What the request asks for is
+// voluntary and
 // counts only where the trust asks for nothing (OpenID Connect Core, section 5.5.1.1).
 func Wants(r *Registered, a *Authorization) []string {
 	out := slices.Clone(r.Trust.Contexts())
@@ -141,7 +145,8 @@ func Wants(r *Registered, a *Authorization) []string {
 // Code issues an authorization code.
 func (s *Server) Code(r *Registered, a *Authorization, who SignedIn) string {
 	v := s.Random()
-	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce, Made: s.Now(),
+	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce,
+		Made: s.Now(),
 		Grant: Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
 			Context: who.Context, AuthTime: who.Since}})
 	return v
@@ -158,12 +163,14 @@ func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tok
 	return s.asItself(r, form)
 }
 
-// redeem redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6). A code is used up before anything is
+// redeem redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6). A code is used up before
+// anything is
 // issued, so that of two requests at once one is answered; the other ends what came of it (RFC 9700, section 4.5).
 func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 	hash, now := Hash(form.Get("code")), s.Now()
 	sum := sha256.Sum256([]byte(form.Get("code_verifier")))
-	again := oidc.Fail(oidc.InvalidGrant, "this code was used before; its tokens are revoked now, since somebody else may have it")
+	again := oidc.Fail(oidc.InvalidGrant,
+		"this code was used before; its tokens are revoked now, since somebody else may have it")
 	c, ok := s.State.Code(hash)
 	switch {
 	case ok && c.Used:
@@ -176,7 +183,8 @@ func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 	case form.Get("redirect_uri") != c.Redirect:
 		return nil, oidc.Fail(oidc.InvalidGrant, "redirect_uri is another than in the authorization request, "+c.Redirect)
 	case subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(c.Challenge)) != 1:
-		return nil, oidc.Fail(oidc.InvalidGrant, "code_verifier does not belong to the code_challenge of the authorization request")
+		return nil, oidc.Fail(oidc.InvalidGrant,
+			"code_verifier does not belong to the code_challenge of the authorization request")
 	}
 	b, e := s.bundle(r, &c.Grant, c.Asks, form["resource"])
 	if e != nil { // with another resource, say, the code is still good
@@ -258,12 +266,14 @@ func (s *Server) sign(r *Registered, b *bundle, f *Family, nonce string) (*Token
 	var err error
 	if out.AccessToken, err = s.Signer.Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject, "aud": aud,
 		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": f.ID + "." + s.Random()[:22],
-		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context, "sid": f.Session}); err != nil {
+		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context,
+		"sid": f.Session}); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	if has(b.asks, "openid") {
 		claims := r.Releaser.Claims(b.who, strings.Fields(out.Scope), true)
-		for k, v := range map[string]any{"iss": issuer, "sub": b.subject, "aud": r.Terms.ClientID, "exp": now.Unix() + int64(policy.IDToken),
+		for k, v := range map[string]any{"iss": issuer, "sub": b.subject, "aud": r.Terms.ClientID, "exp": now.Unix() +
+			int64(policy.IDToken),
 			"iat": now.Unix(), "auth_time": f.AuthTime.Unix(), "acr": f.Context, "amr": amr(f.Context), "sid": f.Session,
 			"at_hash": oidc.AccessHash(s.Signer.Alg, out.AccessToken)} {
 			claims[k] = v
@@ -297,7 +307,8 @@ func amr(context string) []string {
 }
 
 // target picks the one API that an access token is for (RFC 8707, section 2.2), and what of the permissions it carries.
-func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted []string) ([]federation.Ask, string, *oidc.Error) {
+func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted []string) ([]federation.Ask, string,
+	*oidc.Error) {
 	if len(resource) > 1 {
 		return nil, "", oidc.Fail(oidc.InvalidTarget, "name one resource for one token")
 	}
@@ -339,12 +350,14 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 	return out, s.Doc.Issuer, nil
 }
 
-// refresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2). What refuses the request without more leaves
+// refresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2). What refuses the request without
+// more leaves
 // the token good; one that was used before ends the chain.
 func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
 	p, now := r.Terms.Policy, s.Now()
 	if !federation.FromNetwork(p.RefreshFrom, from) {
-		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s", r.Trust.Name, from,
+		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s",
+			r.Trust.Name, from,
 			strings.Join(p.RefreshFrom, ", ")))
 	}
 	again := oidc.Fail(oidc.InvalidGrant,
@@ -419,7 +432,8 @@ func (s *Server) asItself(r *Registered, form url.Values) (*Tokens, *oidc.Error)
 	}
 	now, policy, id := s.Now(), r.Terms.Policy, r.Terms.ClientID
 	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(asks)}
-	access := &selfToken{Issuer: s.Doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() + int64(policy.AccessToken),
+	access := &selfToken{Issuer: s.Doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() +
+		int64(policy.AccessToken),
 		Issued: now.Unix(), ID: s.Random()[:22], Client: id, Scope: out.Scope}
 	var err error
 	if out.AccessToken, err = s.Signer.Sign("at+jwt", access); err != nil {

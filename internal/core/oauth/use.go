@@ -12,7 +12,8 @@ import (
 
 // JudgeAccess judges an access token of the server for an audience and the scopes that a call needs.
 func (s *Server) JudgeAccess(token, audience string, scope ...string) *oidc.TokenJudgement {
-	return oidc.JudgeAccessToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: audience, Keys: s.Verify(), Scope: scope,
+	return oidc.JudgeAccessToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: audience, Keys: s.Verify(),
+		Scope:   scope,
 		Revoked: s.State.Revoked, Now: s.Now()})
 }
 
@@ -92,7 +93,8 @@ func (s *Server) Introspect(r *Registered, token string) map[string]any {
 	return out
 }
 
-// Revoke takes a token back (RFC 7009, section 2): a refresh token ends its whole chain, an access token itself alone. What is
+// Revoke takes a token back (RFC 7009, section 2): a refresh token ends its whole chain, an access token itself alone.
+// What is
 // unknown is as good as revoked.
 func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
 	other := oidc.Fail(oidc.UnauthorizedClient, "this token was issued to another client")
@@ -124,8 +126,10 @@ func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
 	return nil
 }
 
-// SignOut ends what came of a session: with single sign-out on at the trust that asked, or without one, the tokens of every
-// trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too. single says
+// SignOut ends what came of a session: with single sign-out on at the trust that asked, or without one, the tokens of
+// every
+// trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too.
+// single says
 // of a trust whether it is of this provider and has single sign-out on.
 func (s *Server) SignOut(by *Registered, session string, single func(trust string) bool) (whole bool) {
 	whole = by == nil || by.Terms.Policy.SingleSignOut

@@ -13,7 +13,8 @@ import (
 	"tressik.example/internal/core/near"
 )
 
-// Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC 8414,
+// Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC
+// 8414,
 // section 2; RFC 9207, section 3). Unknown members are dropped.
 type Discovery struct {
 	Issuer                string   `json:"issuer"`
@@ -54,7 +55,8 @@ var ErrDiscovery = errors.New("this is no discovery document")
 func WellKnown(issuer string) []string {
 	out := []string{strings.TrimSuffix(issuer, "/") + "/.well-known/openid-configuration"}
 	if u, err := url.Parse(issuer); err == nil {
-		out = append(out, u.Scheme+"://"+u.Host+"/.well-known/oauth-authorization-server"+strings.TrimSuffix(u.EscapedPath(), "/"))
+		out = append(out, u.Scheme+"://"+u.Host+"/.well-known/oauth-authorization-server"+strings.TrimSuffix(u.EscapedPath(),
+			"/"))
 	}
 	return out
 }
@@ -76,13 +78,18 @@ func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 		}
 	}
 	slices.Sort(std)
-	return &Discovery{Issuer: at, AuthorizationEndpoint: at + "/authorize", TokenEndpoint: at + "/token", UserinfoEndpoint: at + "/userinfo",
-		JWKSURI: at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke", EndSessionEndpoint: at + "/sign-out",
-		ScopesSupported: all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
-		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials"}, SubjectTypes: []string{"pairwise", "public"},
+	return &Discovery{Issuer: at, AuthorizationEndpoint: at + "/authorize", TokenEndpoint: at + "/token",
+		UserinfoEndpoint: at + "/userinfo",
+		JWKSURI:          at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke",
+		EndSessionEndpoint: at + "/sign-out",
+		ScopesSupported:    all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
+		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials"}, SubjectTypes: []string{"pairwise",
+			"public"},
 		IDTokenAlgorithms: []string{alg}, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
-		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"), RevokeAuthAlgs: algs,
-		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{judge.ContextPassword, judge.ContextMFA},
+		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"),
+		RevokeAuthAlgs:   algs,
+		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{judge.ContextPassword,
+			judge.ContextMFA},
 		PromptValues: []string{"none", "login", "consent", "select_account"}, IssInResponse: true}
 }
 
@@ -91,7 +98,8 @@ func ReadDiscovery(raw []byte) (*Discovery, error) {
 	d := &Discovery{RequestURIParameter: true}
 	if err := json.Unmarshal(raw, d); err != nil {
 		if strings.HasPrefix(strings.TrimSpace(string(raw)), "<") {
-			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document really is", ErrDiscovery)
+			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document really is",
+				ErrDiscovery)
 		}
 		return nil, fmt.Errorf("%w: %v", ErrDiscovery, err)
 	}
@@ -109,29 +117,38 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		if saw == "" {
 			saw = "none"
 		}
-		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Provider, Fix: finding.Do(fix), Ref: ref})
+		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected,
+			Side: finding.Provider, Fix: finding.Do(fix), Ref: ref})
 	}
 	switch {
 	case issuer != "" && d.Issuer != issuer:
-		add(finding.Error, "issuer", "issuer", near.Told(d.Issuer, issuer), issuer, "use the issuer exactly as the document has it, if it is the right one; it stands in every token", "OpenID Connect Discovery 4.3")
+		add(finding.Error, "issuer", "issuer", near.Told(d.Issuer, issuer), issuer,
+			"use the issuer exactly as the document has it, if it is the right one; it stands in every token",
+			"OpenID Connect Discovery 4.3")
 	default:
 		if u, err := url.Parse(d.Issuer); err != nil || !safe(u) || u.RawQuery != "" || u.Fragment != "" {
-			add(finding.Error, "issuer", "issuer", d.Issuer, "an https: URL without query and fragment", "ask the provider's owner for its issuer", "RFC 8414 2")
+			add(finding.Error, "issuer", "issuer", d.Issuer, "an https: URL without query and fragment",
+				"ask the provider's owner for its issuer", "RFC 8414 2")
 		} else {
 			out.Pass("discovery.issuer", "issuer", d.Issuer)
 		}
 	}
-	for _, e := range []struct{ name, v, need string }{{"authorization_endpoint", d.AuthorizationEndpoint, "code"}, {"token_endpoint", d.TokenEndpoint, "always"},
-		{"jwks_uri", d.JWKSURI, "always"}, {"userinfo_endpoint", d.UserinfoEndpoint, ""}, {"introspection_endpoint", d.IntrospectionEndpoint, ""},
+	for _, e := range []struct{ name, v, need string }{{"authorization_endpoint", d.AuthorizationEndpoint, "code"},
+		{"token_endpoint", d.TokenEndpoint, "always"},
+		{"jwks_uri", d.JWKSURI, "always"}, {"userinfo_endpoint", d.UserinfoEndpoint, ""}, {"introspection_endpoint",
+			d.IntrospectionEndpoint, ""},
 		{"revocation_endpoint", d.RevocationEndpoint, ""}, {"end_session_endpoint", d.EndSessionEndpoint, ""}} {
 		u, err := url.Parse(e.v)
 		switch {
 		case e.v == "" && e.need == "always":
-			add(finding.Error, "endpoint", e.name, "", "an https: URL", "ask the provider's owner; nothing works without it", "OpenID Connect Discovery 3")
+			add(finding.Error, "endpoint", e.name, "", "an https: URL", "ask the provider's owner; nothing works without it",
+				"OpenID Connect Discovery 3")
 		case e.v == "" && e.need == "code":
-			add(finding.Warning, "endpoint", e.name, "", "an https: URL", "without it nobody can sign in; machine clients can go on", "OpenID Connect Discovery 3")
+			add(finding.Warning, "endpoint", e.name, "", "an https: URL",
+				"without it nobody can sign in; machine clients can go on", "OpenID Connect Discovery 3")
 		case e.v != "" && (err != nil || !safe(u)):
-			add(finding.Error, "endpoint", e.name, e.v, "an https: URL", "ask the provider's owner for a safe address", "RFC 9700 2.6")
+			add(finding.Error, "endpoint", e.name, e.v, "an https: URL", "ask the provider's owner for a safe address",
+				"RFC 9700 2.6")
 		case e.v != "":
 			out.Pass("discovery.endpoint", e.name, e.v)
 		}
@@ -139,14 +156,17 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 	if d.AuthorizationEndpoint != "" {
 		switch {
 		case !slices.Contains(d.ResponseTypes, "code"):
-			add(finding.Error, "code", "response types", strings.Join(d.ResponseTypes, ", "), "code", "the authorization code flow is the one to use; ask the provider's owner", "RFC 9700 2.1.1")
+			add(finding.Error, "code", "response types", strings.Join(d.ResponseTypes, ", "), "code",
+				"the authorization code flow is the one to use; ask the provider's owner", "RFC 9700 2.1.1")
 		case !slices.Contains(d.ChallengeMethods, "S256"):
-			add(finding.Warning, "pkce", "PKCE", strings.Join(d.ChallengeMethods, ", "), "S256", "ask whether PKCE with S256 works all the same; without it a stolen code can be used", "RFC 9700 2.1.1")
+			add(finding.Warning, "pkce", "PKCE", strings.Join(d.ChallengeMethods, ", "), "S256",
+				"ask whether PKCE with S256 works all the same; without it a stolen code can be used", "RFC 9700 2.1.1")
 		default:
 			out.Pass("discovery.pkce", "code flow with PKCE", "S256")
 		}
 		if !d.IssInResponse {
-			add(finding.Note, "iss", "iss in the response", "not promised", "authorization_response_iss_parameter_supported", "a client of several providers cannot tell their answers apart", "RFC 9207 3")
+			add(finding.Note, "iss", "iss in the response", "not promised", "authorization_response_iss_parameter_supported",
+				"a client of several providers cannot tell their answers apart", "RFC 9207 3")
 		}
 	}
 	known := false
@@ -154,7 +174,8 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		known = known || slices.Contains(Algorithms(), a)
 	}
 	if len(d.IDTokenAlgorithms) > 0 && !known {
-		add(finding.Error, "algorithm", "signatures of ID tokens", strings.Join(d.IDTokenAlgorithms, ", "), strings.Join(Algorithms(), ", "), "ask the provider's owner to sign with one of these", "RFC 8725 3.1")
+		add(finding.Error, "algorithm", "signatures of ID tokens", strings.Join(d.IDTokenAlgorithms, ", "),
+			strings.Join(Algorithms(), ", "), "ask the provider's owner to sign with one of these", "RFC 8725 3.1")
 	}
 	return out
 }

@@ -27,7 +27,8 @@ const (
 	maxKeyCount  = 200
 )
 
-// Algorithms lists the signatures that are taken, all of them with keys of two parts: neither none nor an HMAC can pass.
+// Algorithms lists the signatures that are taken, all of them with keys of two parts: neither none nor an HMAC can
+// pass.
 func Algorithms() []string {
 	return []string{"ES256", "ES384", "RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "EdDSA"}
 }
@@ -45,7 +46,8 @@ var (
 	ErrToken = errors.New("this is no signed JWT")
 )
 
-// ReadKeys reads a JWKS (RFC 7517, section 5). A key that is broken, weak, symmetric, private or meant for encryption is
+// ReadKeys reads a JWKS (RFC 7517, section 5). A key that is broken, weak, symmetric, private or meant for encryption
+// is
 // left out with a finding; the others stay. Errors: ErrKeys.
 func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	var found finding.List
@@ -62,13 +64,15 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 		return nil, nil, fmt.Errorf("%w: it has no member keys", ErrKeys)
 	}
 	if len(*set.Keys) > maxKeyCount {
-		return nil, nil, fmt.Errorf("%w that can be used: it holds %d keys, at most %d are read", ErrKeys, len(*set.Keys), maxKeyCount)
+		return nil, nil, fmt.Errorf("%w that can be used: it holds %d keys, at most %d are read", ErrKeys, len(*set.Keys),
+			maxKeyCount)
 	}
 	var out []Key
 	for i, k := range *set.Keys {
 		name := fmt.Sprintf("key %d", i+1)
 		skip := func(level finding.Level, id, saw, expected, fix string) {
-			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: "RFC 7517 4"})
+			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side,
+				Fix: finding.Do(fix), Ref: "RFC 7517 4"})
 		}
 		var head struct{ Kid, Kty, Use string }
 		_ = json.Unmarshal(k, &head) // what it cannot read is reported below
@@ -78,31 +82,36 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 		var jwk jose.JSONWebKey
 		switch err := jwk.UnmarshalJSON(k); {
 		case head.Kty == "oct":
-			skip(finding.Error, "symmetric", "a symmetric key", "public keys alone", "it is left out; if it was published, it is no secret any more: replace it")
+			skip(finding.Error, "symmetric", "a symmetric key", "public keys alone",
+				"it is left out; if it was published, it is no secret any more: replace it")
 			continue
 		case err != nil:
 			skip(finding.Warning, "broken", err.Error(), "a key of RFC 7518", "it is left out; ask for a corrected set")
 			continue
 		case !jwk.IsPublic():
-			skip(finding.Error, "private", "a private key", "public keys alone", "it is left out; it was published, so replace it now")
+			skip(finding.Error, "private", "a private key", "public keys alone",
+				"it is left out; it was published, so replace it now")
 			continue
 		case head.Use == "enc":
 			skip(finding.Note, "encryption", "a key for encryption", "a key for signatures", "it is left out here")
 			continue
 		case weak(jwk.Key):
-			skip(finding.Error, "weak", keys.Describe(jwk.Key), "RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519", "it is left out; ask for a stronger key")
+			skip(finding.Error, "weak", keys.Describe(jwk.Key), "RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519",
+				"it is left out; ask for a stronger key")
 			continue
 		}
 		for _, o := range out {
 			if o.ID == jwk.KeyID && o.ID != "" {
-				skip(finding.Warning, "same-kid", "two keys with the kid "+o.ID, "a kid for each key", "both are tried; ask for a corrected set")
+				skip(finding.Warning, "same-kid", "two keys with the kid "+o.ID, "a kid for each key",
+					"both are tried; ask for a corrected set")
 			}
 		}
 		out = append(out, Key{jwk.KeyID, jwk.Algorithm, jwk.Key})
 		found.Pass("jwks.key", name, strings.TrimSpace(keys.Describe(jwk.Key)+" "+jwk.Algorithm))
 	}
 	if len(out) == 0 {
-		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: "none that can verify a signature", Expected: "at least one",
+		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys",
+			Saw: "none that can verify a signature", Expected: "at least one",
 			Side: side, Fix: finding.Do("publish the public signing key"), Ref: "RFC 7517 5"})
 	}
 	return out, found, nil
@@ -171,13 +180,15 @@ func NewSigner(key crypto.Signer) (*Signer, error) {
 func NewSignerAs(key crypto.Signer, id string) (*Signer, error) {
 	alg := Algorithm(key.Public())
 	if alg == "" || weak(key.Public()) {
-		return nil, fmt.Errorf("a key of kind %s signs no tokens; use RSA of 2048 bits or more, ECDSA P-256 or P-384", keys.Describe(key.Public()))
+		return nil, fmt.Errorf("a key of kind %s signs no tokens; use RSA of 2048 bits or more, ECDSA P-256 or P-384",
+			keys.Describe(key.Public()))
 	}
 	s := &Signer{Key: key, ID: id, Alg: alg, typs: map[string]jose.Signer{}}
 	for _, typ := range []string{"JWT", "at+jwt"} {
 		var err error
 		o := (&jose.SignerOptions{}).WithType(jose.ContentType(typ))
-		if s.typs[typ], err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg), Key: jose.JSONWebKey{Key: key, KeyID: id}}, o); err != nil {
+		if s.typs[typ], err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg),
+			Key: jose.JSONWebKey{Key: key, KeyID: id}}, o); err != nil {
 			return nil, fmt.Errorf("preparing to sign with %s: %w", alg, err)
 		}
 	}

@@ -64,7 +64,8 @@ func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, 
 	if saw == "" {
 		saw = "none"
 	}
-	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: ref})
+	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+		Side: side, Fix: finding.Do(fix), Ref: ref})
 }
 
 // Text returns a claim that is a string, else "".
@@ -125,16 +126,19 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 		return v
 	}
 	if strings.EqualFold(j.Typ, "at+jwt") {
-		j.fail("type", "type", j.Typ+": an access token", "an ID token", finding.App, "take the id_token of the token response", "RFC 9068 4")
+		j.fail("type", "type", j.Typ+": an access token", "an ID token", finding.App,
+			"take the id_token of the token response", "RFC 9068 4")
 	}
 	j.issuer("OpenID Connect Core 3.1.3.7 (2)")
 	j.audience("client ID", "OpenID Connect Core 3.1.3.7 (3)")
 	if azp := Text(j.claims, "azp"); azp != "" && azp != e.Audience {
-		j.fail("azp", "authorized party", azp, e.Audience, finding.Provider, "the token was issued for another client; refuse it", "OpenID Connect Core 3.1.3.7 (5)")
+		j.fail("azp", "authorized party", azp, e.Audience, finding.Provider,
+			"the token was issued for another client; refuse it", "OpenID Connect Core 3.1.3.7 (5)")
 	}
 	j.window(true)
 	if s := Text(j.claims, "sub"); s == "" || len(s) > 255 {
-		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one", "OpenID Connect Core 2")
+		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one",
+			"OpenID Connect Core 2")
 	} else {
 		j.out.Pass("token.subject", "subject", s)
 	}
@@ -167,7 +171,8 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 		j.fail("revoked", "revocation", "revoked", "a token that holds", finding.App, "get a fresh one", "RFC 7009 2")
 	}
 	if e.ClientID != "" && v.ClientID != e.ClientID {
-		j.fail("client", "client", v.ClientID, e.ClientID, finding.App, "it was issued to another client; judge it with the trust of that one",
+		j.fail("client", "client", v.ClientID, e.ClientID, finding.App,
+			"it was issued to another client; judge it with the trust of that one",
 			"RFC 9068 2.2")
 	}
 	if e.Revoked == nil {
@@ -188,7 +193,8 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 }
 
 func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
-	v := &TokenJudgement{Judgement: judge.Judgement{Kind: kind, Verdict: judge.Refused, Findings: make(finding.List, 0, 12)}}
+	v := &TokenJudgement{Judgement: judge.Judgement{Kind: kind, Verdict: judge.Refused, Findings: make(finding.List, 0,
+		12)}}
 	side := finding.Provider
 	o := open(&v.Findings, token, e.Keys, side, e.Provider)
 	if o == nil {
@@ -215,14 +221,16 @@ func (j *judging) issuer(ref string) {
 		j.out.Pass("token.issuer", "issuer", saw)
 		return
 	}
-	j.fail("issuer", "issuer", near.Told(saw, j.Issuer), j.Issuer, finding.Provider, "set the same issuer on both sides; it is compared exactly", ref)
+	j.fail("issuer", "issuer", near.Told(saw, j.Issuer), j.Issuer, finding.Provider,
+		"set the same issuer on both sides; it is compared exactly", ref)
 }
 
 func (j *judging) audience(what, ref string) {
 	aud := Texts(j.claims, "aud")
 	if slices.Contains(aud, j.Audience) {
 		if what == "client ID" && len(aud) > 1 && Text(j.claims, "azp") == "" {
-			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience, finding.Provider, "name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
+			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience, finding.Provider,
+				"name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
 			return
 		}
 		j.out.Pass("token.audience", "audience", j.Audience)
@@ -245,22 +253,27 @@ func (j *judging) window(wantIssued bool) {
 	exp, ok := Moment(j.claims, "exp")
 	switch {
 	case !ok:
-		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider, "put exp into the token as a number of seconds", "RFC 7519 4.1.4")
+		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider,
+			"put exp into the token as a number of seconds", "RFC 7519 4.1.4")
 	case !now.Before(exp.Add(judge.Skew)):
-		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago", "a time after "+stamp(now), finding.Clock,
+		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago",
+			"a time after "+stamp(now), finding.Clock,
 			"get a fresh token; if it is fresh, set the clocks right", "RFC 7519 4.1.4")
 	default:
 		j.out.Pass("token.expiry", "expiry", stamp(exp))
 	}
 	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(judge.Skew).Before(nbf) {
-		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right", "RFC 7519 4.1.5")
+		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right",
+			"RFC 7519 4.1.5")
 	}
 	iat, ok := Moment(j.claims, "iat")
 	switch {
 	case !ok && wantIssued:
-		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider, "put iat into the token as a number of seconds", "OpenID Connect Core 2")
+		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider,
+			"put iat into the token as a number of seconds", "OpenID Connect Core 2")
 	case ok && now.Add(judge.Skew).Before(iat):
-		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right", "OpenID Connect Core 3.1.3.7 (10)")
+		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right",
+			"OpenID Connect Core 3.1.3.7 (10)")
 	case ok:
 		j.out.Pass("token.issued", "issued at", stamp(iat))
 	}
@@ -274,7 +287,8 @@ func (j *judging) nonce() {
 		j.out.Pass("token.nonce", "nonce", "the one that was sent")
 	case saw == "" && j.Nonce == "":
 	default:
-		j.fail("nonce", "nonce", saw, j.Nonce, finding.Provider, "the token answers another request; refuse it", "OpenID Connect Core 3.1.3.7 (11)")
+		j.fail("nonce", "nonce", saw, j.Nonce, finding.Provider, "the token answers another request; refuse it",
+			"OpenID Connect Core 3.1.3.7 (11)")
 	}
 }
 
@@ -290,7 +304,8 @@ func (j *judging) atHash() {
 		return
 	}
 	if want := AccessHash(j.Alg, j.AccessToken); saw != want {
-		j.fail("at-hash", "access token hash", saw, want, finding.Provider, "the access token is not the one that was issued with it; refuse both", "OpenID Connect Core 3.1.3.8")
+		j.fail("at-hash", "access token hash", saw, want, finding.Provider,
+			"the access token is not the one that was issued with it; refuse both", "OpenID Connect Core 3.1.3.8")
 		return
 	}
 	j.out.Pass("token.at-hash", "access token hash", "of this access token")
@@ -298,7 +313,8 @@ func (j *judging) atHash() {
 
 func (j *judging) strength() {
 	if acr := Text(j.claims, "acr"); len(j.ACR) > 0 && !slices.Contains(j.ACR, acr) {
-		j.fail("acr", "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider, "have the provider authenticate as strongly as the trust asks", "OpenID Connect Core 3.1.3.7 (12)")
+		j.fail("acr", "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider,
+			"have the provider authenticate as strongly as the trust asks", "OpenID Connect Core 3.1.3.7 (12)")
 	} else if acr != "" {
 		j.out.Pass("token.acr", "authentication", acr)
 	}
@@ -307,13 +323,16 @@ func (j *judging) strength() {
 	}
 	at, ok := Moment(j.claims, "auth_time")
 	if !ok || j.Now.Sub(at) > j.MaxAge+judge.Skew {
-		j.fail("auth-time", "age of the sign-in", fmt.Sprint(j.claims["auth_time"]), "at most "+j.MaxAge.String(), finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
+		j.fail("auth-time", "age of the sign-in", fmt.Sprint(j.claims["auth_time"]), "at most "+j.MaxAge.String(),
+			finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
 	}
 }
 
-// JudgeAssertion judges the JWT with which a client authenticates (RFC 7523, section 3; OpenID Connect Core, section 9).
+// JudgeAssertion judges the JWT with which a client authenticates (RFC 7523, section 3; OpenID Connect Core, section
+// 9).
 // audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
-func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time, seen func(jti string) bool) *Error {
+func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time,
+	seen func(jti string) bool) *Error {
 	var out finding.List
 	o := open(&out, token, list, finding.App, "")
 	if o == nil || !o.verified {

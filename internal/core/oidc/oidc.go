@@ -1,5 +1,6 @@
 // Package oidc reads, writes and judges what OpenID Connect and OAuth 2.0 exchange: discovery documents, redirect URIs,
-// authorization requests, tokens. Times and randomness are passed in; nothing here reads a file, a clock or the network.
+// authorization requests, tokens. Times and randomness are passed in; nothing here reads a file, a clock or the
+// network.
 package oidc
 
 import (
@@ -37,7 +38,8 @@ func (k Kind) Grants() []string {
 	return []string{"authorization_code", "refresh_token"}
 }
 
-// Error codes of OAuth 2.0 and its extensions: RFC 6749 4.1.2.1 and 5.2, RFC 6750 3.1, RFC 8707 2, OpenID Connect Core 3.1.2.6.
+// Error codes of OAuth 2.0 and its extensions: RFC 6749 4.1.2.1 and 5.2, RFC 6750 3.1, RFC 8707 2, OpenID Connect Core
+// 3.1.2.6.
 const (
 	InvalidRequest          = "invalid_request"
 	InvalidClient           = "invalid_client"
@@ -100,7 +102,8 @@ func Scope(s string) (list []string, ok bool) {
 	return list, true
 }
 
-// StandardScope is one of OpenID's own scopes with the claims it asks for (OpenID Connect Core, sections 3.1.2.1, 5.4, 11).
+// StandardScope is one of OpenID's own scopes with the claims it asks for (OpenID Connect Core, sections 3.1.2.1, 5.4,
+// 11).
 type StandardScope struct {
 	Name   string
 	Says   string // what it lets the client do, in words, for the person who agrees
@@ -111,7 +114,8 @@ type StandardScope struct {
 func StandardScopes() []StandardScope {
 	return []StandardScope{
 		{"openid", "know that it is you who signs in", []string{"sub"}},
-		{"profile", "see your name and other facts of your profile", []string{"name", "family_name", "given_name", "middle_name", "nickname",
+		{"profile", "see your name and other facts of your profile", []string{"name", "family_name", "given_name",
+			"middle_name", "nickname",
 			"preferred_username", "profile", "picture", "website", "gender", "birthdate", "zoneinfo", "locale", "updated_at"}},
 		{"email", "see your mail address", []string{"email", "email_verified"}},
 		{"address", "see your postal address", []string{"address"}},

@@ -141,8 +141,9 @@ func TestReadKeys(t *testing.T) {
 		return string(b)
 	}
 	ok := jwk(good.Public(), "ok", "sig")
-	for id, bad := range map[string]string{"jwks.weak": jwk(rsaWeak.Public(), "w", ""), "jwks.private": jwk(good, "p", ""), "jwks.encryption": jwk(good.Public(), "e", "enc"),
-		"jwks.symmetric": `{"kty":"oct","k":"AAAA"}`, "jwks.broken": `{"kty":"EC","crv":"P-256","x":"AA","y":"AA"}`} {
+	for id, bad := range map[string]string{"jwks.weak": jwk(rsaWeak.Public(), "w", ""), "jwks.private": jwk(good, "p", ""),
+		"jwks.encryption": jwk(good.Public(), "e", "enc"),
+		"jwks.symmetric":  `{"kty":"oct","k":"AAAA"}`, "jwks.broken": `{"kty":"EC","crv":"P-256","x":"AA","y":"AA"}`} {
 		list, found, err := ReadKeys([]byte(`{"keys":[`+bad+`,`+ok+`]}`), finding.Provider)
 		if err != nil || len(list) != 1 || list[0].ID != "ok" {
 			t.Errorf("%s: %v %v", id, list, err)
@@ -151,13 +152,16 @@ func TestReadKeys(t *testing.T) {
 			t.Errorf("%s is not reported: %+v", id, found)
 		}
 	}
-	if _, found, err := ReadKeys([]byte(`{"keys":[`+jwk(p521.Public(), "x", "")+`]}`), finding.Provider); err != nil || !slices.Contains(found.IDs(finding.Error), "jwks.none") {
+	if _, found, err := ReadKeys([]byte(`{"keys":[`+jwk(p521.Public(), "x", "")+`]}`), finding.Provider); err != nil ||
+		!slices.Contains(found.IDs(finding.Error), "jwks.none") {
 		t.Errorf("P-521: %v %v", found, err)
 	}
-	if list, found, _ := ReadKeys([]byte(`{"keys":[`+ok+`,`+ok+`]}`), finding.Provider); len(list) != 2 || !slices.Contains(found.IDs(finding.Warning), "jwks.same-kid") {
+	if list, found, _ := ReadKeys([]byte(`{"keys":[`+ok+`,`+ok+`]}`), finding.Provider); len(list) != 2 ||
+		!slices.Contains(found.IDs(finding.Warning), "jwks.same-kid") {
 		t.Errorf("two keys with one kid: %v", found)
 	}
-	for _, bad := range []string{"", "[]", `{"keys":7}`, `{}`, `{"keys":[` + strings.Repeat(ok+",", 300) + ok + `]}`, strings.Repeat(" ", MaxKeys+1)} {
+	for _, bad := range []string{"", "[]", `{"keys":7}`, `{}`, `{"keys":[` + strings.Repeat(ok+",", 300) + ok + `]}`,
+		strings.Repeat(" ", MaxKeys+1)} {
 		if _, _, err := ReadKeys([]byte(bad), finding.Provider); err == nil {
 			t.Errorf("%.40q is taken", bad)
 		}
@@ -183,7 +187,8 @@ func signers(t testing.TB) map[string]*Signer {
 func keyOf(s *Signer) []Key { return []Key{{s.ID, s.Alg, s.Key.Public()}} }
 
 func idClaims() map[string]any {
-	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1", "exp": now.Unix() + 600, "iat": now.Unix(), "nonce": "n", "acr": judge.ContextMFA, "auth_time": now.Unix() - 60}
+	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1", "exp": now.Unix() +
+		600, "iat": now.Unix(), "nonce": "n", "acr": judge.ContextMFA, "auth_time": now.Unix() - 60}
 }
 
 // TestJudgeIDToken has one wrong thing in each case, and expects its finding and no other error.
@@ -191,7 +196,8 @@ func TestJudgeIDToken(t *testing.T) {
 	t.Parallel()
 	all := signers(t)
 	s, other := all["ES256"], all["RS256"]
-	expect := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true, Nonce: "n", ACR: []string{judge.ContextMFA}, MaxAge: 5 * time.Minute, Now: now,
+	expect := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true,
+		Nonce: "n", ACR: []string{judge.ContextMFA}, MaxAge: 5 * time.Minute, Now: now,
 		AccessToken: "at"}
 	for _, c := range []struct {
 		name   string
@@ -222,7 +228,8 @@ func TestJudgeIDToken(t *testing.T) {
 		{"no auth_time", "token.auth-time", map[string]any{"auth_time": nil}, "", nil},
 		{"an access token", "token.type", nil, "at+jwt", nil},
 		{"another key", "token.kid", nil, "", func(e *Expect) { e.Keys = keyOf(other) }},
-		{"another key of the same name", "token.signature", nil, "", func(e *Expect) { e.Keys = []Key{{s.ID, "ES256", all["ES384"].Key.Public()}} }},
+		{"another key of the same name", "token.signature", nil, "",
+			func(e *Expect) { e.Keys = []Key{{s.ID, "ES256", all["ES384"].Key.Public()}} }},
 	} {
 		claims := idClaims()
 		maps.Copy(claims, c.claims)
@@ -269,7 +276,8 @@ func TestJudgeIDToken(t *testing.T) {
 func TestForgedTokens(t *testing.T) {
 	t.Parallel()
 	s := signers(t)["RS256"]
-	good, _ := s.Sign("at+jwt", map[string]any{"iss": "i", "aud": "a", "exp": now.Unix() + 60, "iat": now.Unix(), "sub": "x", "client_id": "c", "scope": "frames.read", "jti": "j"})
+	good, _ := s.Sign("at+jwt", map[string]any{"iss": "i", "aud": "a", "exp": now.Unix() + 60, "iat": now.Unix(),
+		"sub": "x", "client_id": "c", "scope": "frames.read", "jti": "j"})
 	parts := strings.Split(good, ".")
 	seg := func(v string) string { return base64.RawURLEncoding.EncodeToString([]byte(v)) }
 	jwks, _ := WriteKeys(s.Key.Public())
@@ -277,37 +285,44 @@ func TestForgedTokens(t *testing.T) {
 	in := seg(`{"alg":"HS256","typ":"at+jwt"}`) + "." + parts[1]
 	mac.Write([]byte(in))
 	for name, c := range map[string]struct{ token, id string }{
-		"none":               {seg(`{"alg":"none","typ":"at+jwt"}`) + "." + parts[1] + ".", "token.alg-none"},
-		"nOnE":               {seg(`{"alg":"nOnE","typ":"at+jwt"}`) + "." + parts[1] + ".", "token.alg-none"},
-		"HMAC":               {in + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)), "token.alg-hmac"},
-		"unknown alg":        {seg(`{"alg":"XX1","typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.alg"},
-		"no alg":             {seg(`{"typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.alg"},
-		"kid of a path":      {seg(`{"alg":"RS256","typ":"at+jwt","kid":"/etc/passwd"}`) + "." + parts[1] + "." + parts[2], "token.kid"},
+		"none":        {seg(`{"alg":"none","typ":"at+jwt"}`) + "." + parts[1] + ".", "token.alg-none"},
+		"nOnE":        {seg(`{"alg":"nOnE","typ":"at+jwt"}`) + "." + parts[1] + ".", "token.alg-none"},
+		"HMAC":        {in + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)), "token.alg-hmac"},
+		"unknown alg": {seg(`{"alg":"XX1","typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.alg"},
+		"no alg":      {seg(`{"typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.alg"},
+		"kid of a path": {seg(`{"alg":"RS256","typ":"at+jwt","kid":"/etc/passwd"}`) + "." + parts[1] + "." + parts[2],
+			"token.kid"},
 		"alg of another key": {seg(`{"alg":"ES256","typ":"at+jwt"}`) + "." + parts[1] + "." + parts[2], "token.kid"},
-		"crit":               {seg(`{"alg":"RS256","typ":"at+jwt","crit":["exp"],"exp":1,"kid":"`+s.ID+`"}`) + "." + parts[1] + "." + parts[2], "token.crit"},
-		"changed claims":     {parts[0] + "." + seg(`{"iss":"i","aud":"a","exp":9999999999,"scope":"frames.read"}`) + "." + parts[2], "token.signature"},
-		"two parts":          {parts[0] + "." + parts[1], "token.shape"},
-		"five parts":         {good + ".a.b", "token.shape"},
-		"padding":            {parts[0] + "=." + parts[1] + "." + parts[2], "token.shape"},
-		"too long":           {strings.Repeat("a", MaxToken+1), "token.shape"},
-		"empty":              {"", "token.shape"},
+		"crit": {seg(`{"alg":"RS256","typ":"at+jwt","crit":["exp"],"exp":1,"kid":"`+s.ID+`"}`) + "." +
+			parts[1] + "." + parts[2], "token.crit"},
+		"changed claims": {parts[0] + "." + seg(`{"iss":"i","aud":"a","exp":9999999999,"scope":"frames.read"}`) + "." +
+			parts[2], "token.signature"},
+		"two parts":  {parts[0] + "." + parts[1], "token.shape"},
+		"five parts": {good + ".a.b", "token.shape"},
+		"padding":    {parts[0] + "=." + parts[1] + "." + parts[2], "token.shape"},
+		"too long":   {strings.Repeat("a", MaxToken+1), "token.shape"},
+		"empty":      {"", "token.shape"},
 	} {
-		j := JudgeAccessToken(c.token, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now, Scope: []string{"frames.read"}})
-		if j.Verdict != judge.Refused || !slices.Contains(j.Findings.IDs(finding.Error), c.id) || j.Body != nil || j.Subject != "" {
+		j := JudgeAccessToken(c.token, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now,
+			Scope: []string{"frames.read"}})
+		if j.Verdict != judge.Refused || !slices.Contains(j.Findings.IDs(finding.Error), c.id) || j.Body != nil ||
+			j.Subject != "" {
 			t.Errorf("%s: want %s, got %v %v", name, c.id, j.Verdict, j.Findings.IDs(finding.Error))
 		}
 	}
 	// A key that the token brings or points at is never used, and is named.
 	k, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	own := jose.JSONWebKey{Key: k, KeyID: "x"}
-	sg, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: own}, (&jose.SignerOptions{EmbedJWK: true}).WithType("at+jwt").WithHeader("jku", "https://elsewhere.example/jwks"))
+	sg, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: own},
+		(&jose.SignerOptions{EmbedJWK: true}).WithType("at+jwt").WithHeader("jku", "https://elsewhere.example/jwks"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	o, _ := sg.Sign([]byte(`{"iss":"i","aud":"a","exp":9999999999}`))
 	tok, _ := o.CompactSerialize()
 	j := JudgeAccessToken(tok, Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now})
-	if j.Verdict != judge.Refused || len(j.Findings.IDs(finding.Warning)) != 2 || j.Findings.IDs(finding.Warning)[0] != "token.key-in-header" {
+	if j.Verdict != judge.Refused || len(j.Findings.IDs(finding.Warning)) != 2 ||
+		j.Findings.IDs(finding.Warning)[0] != "token.key-in-header" {
 		t.Errorf("%+v", j.Findings)
 	}
 }
@@ -348,7 +363,8 @@ func TestVerifyAgainstPeer(t *testing.T) {
 		i := strings.LastIndexByte(tok, '.')
 		sig, _ := base64.RawURLEncoding.DecodeString(tok[i+1:])
 		sig[len(sig)/2] ^= 1
-		if f := Verify(tok[:i+1]+base64.RawURLEncoding.EncodeToString(sig), []Key{{"", "", k.Public()}}); !slices.Equal(f.IDs(finding.Error), []string{"token.signature"}) {
+		if f := Verify(tok[:i+1]+base64.RawURLEncoding.EncodeToString(sig),
+			[]Key{{"", "", k.Public()}}); !slices.Equal(f.IDs(finding.Error), []string{"token.signature"}) {
 			t.Errorf("%s with a bit turned: %v", alg, f.IDs(finding.Error))
 		}
 		for other, k2 := range keys {
@@ -376,13 +392,17 @@ func TestVerifyAgainstPeer(t *testing.T) {
 func TestJudgeAccessToken(t *testing.T) {
 	t.Parallel()
 	s := signers(t)["ES256"]
-	e := Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now, Scope: []string{"frames.read"}, Revoked: func(jti string) bool { return jti == "gone" }}
+	e := Expect{Issuer: "i", Audience: "a", Keys: keyOf(s), Now: now, Scope: []string{"frames.read"},
+		Revoked: func(jti string) bool { return jti == "gone" }}
 	for id, c := range map[string]struct {
 		typ    string
 		claims map[string]any
-	}{"": {"at+jwt", nil}, "token.type": {"JWT", nil}, "token.issuer": {"at+jwt", map[string]any{"iss": "j"}}, "token.audience": {"at+jwt", map[string]any{"aud": []string{"b"}}},
-		"token.expired": {"at+jwt", map[string]any{"exp": now.Unix() - 300}}, "token.revoked": {"at+jwt", map[string]any{"jti": "gone"}}, "token.scope": {"at+jwt", map[string]any{"scope": "frames.write"}}} {
-		claims := map[string]any{"iss": "i", "aud": "a", "exp": now.Unix() + 60, "iat": now.Unix(), "sub": "c", "client_id": "c", "scope": "openid frames.read", "jti": "j"}
+	}{"": {"at+jwt", nil}, "token.type": {"JWT", nil}, "token.issuer": {"at+jwt", map[string]any{"iss": "j"}},
+		"token.audience": {"at+jwt", map[string]any{"aud": []string{"b"}}},
+		"token.expired":  {"at+jwt", map[string]any{"exp": now.Unix() - 300}}, "token.revoked": {"at+jwt",
+			map[string]any{"jti": "gone"}}, "token.scope": {"at+jwt", map[string]any{"scope": "frames.write"}}} {
+		claims := map[string]any{"iss": "i", "aud": "a", "exp": now.Unix() + 60, "iat": now.Unix(), "sub": "c",
+			"client_id": "c", "scope": "openid frames.read", "jti": "j"}
 		maps.Copy(claims, c.claims)
 		tok, _ := s.Sign(c.typ, claims)
 		j := JudgeAccessToken(tok, e)
@@ -403,7 +423,8 @@ func TestJudgeAssertion(t *testing.T) {
 		c := map[string]any{"iss": "c", "sub": "c", "aud": "i", "exp": now.Unix() + 60, "jti": "j"}
 		maps.Copy(c, change)
 		tok, _ := s.Sign("JWT", c)
-		return JudgeAssertion(tok, "c", []string{"i", "t"}, keyOf(s), now, func(jti string) bool { was := seen[jti]; seen[jti] = true; return was })
+		return JudgeAssertion(tok, "c", []string{"i", "t"}, keyOf(s), now,
+			func(jti string) bool { was := seen[jti]; seen[jti] = true; return was })
 	}
 	if e := judge(nil); e != nil {
 		t.Fatal(e)
@@ -411,8 +432,10 @@ func TestJudgeAssertion(t *testing.T) {
 	if e := judge(map[string]any{"aud": []string{"x", "t"}, "jti": "k"}); e != nil {
 		t.Error(e)
 	}
-	for says, change := range map[string]map[string]any{"used before": nil, "iss and sub": {"iss": "d", "jti": "1"}, "aud must be": {"aud": "x", "jti": "2"}, "expired": {"exp": now.Unix() - 600, "jti": "3"},
-		"longer than an hour": {"exp": now.Unix() + 7200, "jti": "4"}, "not valid yet": {"nbf": now.Unix() + 600, "jti": "5"}, "jti is missing": {"jti": ""}} {
+	for says, change := range map[string]map[string]any{"used before": nil, "iss and sub": {"iss": "d", "jti": "1"},
+		"aud must be": {"aud": "x", "jti": "2"}, "expired": {"exp": now.Unix() - 600, "jti": "3"},
+		"longer than an hour": {"exp": now.Unix() + 7200, "jti": "4"}, "not valid yet": {"nbf": now.Unix() + 600, "jti": "5"},
+		"jti is missing": {"jti": ""}} {
 		if e := judge(change); e == nil || e.Code != InvalidClient || !strings.Contains(e.Description, says) {
 			t.Errorf("%s: %v", says, e)
 		}
@@ -428,17 +451,24 @@ func TestJudgeDiscovery(t *testing.T) {
 	t.Parallel()
 	const iss = "https://idp.southmere.example"
 	good := func() map[string]any {
-		return map[string]any{"issuer": iss, "authorization_endpoint": iss + "/a", "token_endpoint": iss + "/t", "jwks_uri": iss + "/k", "response_types_supported": []string{"code"},
-			"code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true, "id_token_signing_alg_values_supported": []string{"RS256"}, "x": 1}
+		return map[string]any{"issuer": iss, "authorization_endpoint": iss + "/a", "token_endpoint": iss + "/t",
+			"jwks_uri": iss + "/k", "response_types_supported": []string{"code"},
+			"code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true,
+			"id_token_signing_alg_values_supported": []string{"RS256"}, "x": 1}
 	}
 	for _, c := range []struct {
 		id    string
 		level finding.Level
 		key   string
 		v     any
-	}{{"", finding.Pass, "x", 2}, {"discovery.issuer", finding.Error, "issuer", iss + "/"}, {"discovery.endpoint", finding.Error, "token_endpoint", nil}, {"discovery.endpoint", finding.Error, "jwks_uri", "http://idp.southmere.example/k"},
-		{"discovery.endpoint", finding.Warning, "authorization_endpoint", nil}, {"discovery.code", finding.Error, "response_types_supported", []string{"token"}}, {"discovery.pkce", finding.Warning, "code_challenge_methods_supported", []string{"plain"}},
-		{"discovery.iss", finding.Note, "authorization_response_iss_parameter_supported", false}, {"discovery.algorithm", finding.Error, "id_token_signing_alg_values_supported", []string{"HS256"}}} {
+	}{{"", finding.Pass, "x", 2}, {"discovery.issuer", finding.Error, "issuer", iss + "/"}, {"discovery.endpoint",
+		finding.Error, "token_endpoint", nil}, {"discovery.endpoint", finding.Error, "jwks_uri",
+		"http://idp.southmere.example/k"},
+		{"discovery.endpoint", finding.Warning, "authorization_endpoint", nil}, {"discovery.code", finding.Error,
+			"response_types_supported", []string{"token"}}, {"discovery.pkce", finding.Warning,
+			"code_challenge_methods_supported", []string{"plain"}},
+		{"discovery.iss", finding.Note, "authorization_response_iss_parameter_supported", false}, {"discovery.algorithm",
+			finding.Error, "id_token_signing_alg_values_supported", []string{"HS256"}}} {
 		m := good()
 		if m[c.key] = c.v; c.v == nil {
 			delete(m, c.key)
@@ -449,7 +479,8 @@ func TestJudgeDiscovery(t *testing.T) {
 			t.Fatal(err)
 		}
 		found := JudgeDiscovery(d, iss).Without(finding.Pass)
-		if c.id == "" && len(found) > 0 || c.id != "" && (len(found) != 1 || found[0].ID != c.id || found[0].Level != c.level) {
+		if c.id == "" && len(found) > 0 || c.id != "" && (len(found) != 1 || found[0].ID != c.id ||
+			found[0].Level != c.level) {
 			t.Errorf("%s: %+v", c.key, found)
 		}
 	}
@@ -460,7 +491,8 @@ func TestJudgeDiscovery(t *testing.T) {
 	}
 	own := OwnDiscovery("https://login.kestrelridge.example/", "ES256", []string{"frames.read"})
 	b, _ := json.Marshal(own)
-	if d, err := ReadDiscovery(b); err != nil || JudgeDiscovery(d, "https://login.kestrelridge.example").Failed() || !bytes.Contains(b, []byte(`"request_uri_parameter_supported":false`)) {
+	if d, err := ReadDiscovery(b); err != nil || JudgeDiscovery(d, "https://login.kestrelridge.example").Failed() ||
+		!bytes.Contains(b, []byte(`"request_uri_parameter_supported":false`)) {
 		t.Errorf("our own document: %v %s", err, b)
 	}
 }
@@ -517,7 +549,8 @@ func FuzzRedirect(f *testing.F) {
 		if asked != registered && MatchRedirect(Web, []string{registered}, asked) {
 			t.Errorf("%q passes for %q", asked, registered)
 		}
-		if asked != registered && MatchRedirect(Native, []string{registered}, asked) && !strings.HasPrefix(asked, "http://127.") && !strings.HasPrefix(asked, "http://[") {
+		if asked != registered && MatchRedirect(Native, []string{registered}, asked) &&
+			!strings.HasPrefix(asked, "http://127.") && !strings.HasPrefix(asked, "http://[") {
 			t.Errorf("%q passes for %q", asked, registered)
 		}
 	})

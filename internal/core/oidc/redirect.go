@@ -11,19 +11,23 @@ import (
 	"tressik.example/internal/core/near"
 )
 
-// JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC 6749,
+// JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC
+// 6749,
 // section 3.1.2; RFC 8252, sections 7 and 8; RFC 9700, section 2.1). what names the value, such as "redirect URI".
 func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	var out finding.List
 	bad := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: finding.Do(fix), Ref: ref})
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected,
+			Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
 	warn := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected, Side: finding.App, Fix: finding.Do(fix), Ref: ref})
+		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected,
+			Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
 	for _, c := range raw {
 		if c <= ' ' || c > '~' || c == '\\' {
-			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded", "RFC 3986 2")
+			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded",
+				"RFC 3986 2")
 			return out
 		}
 	}
@@ -59,13 +63,16 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	default:
 		switch {
 		case kind != Native:
-			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use https:", "RFC 8252 7.1")
+			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use https:",
+				"RFC 8252 7.1")
 		case !strings.Contains(u.Scheme, "."):
-			bad("private-scheme", "a scheme made of a domain name you have, such as example.kestrelridge.skyview", "a scheme without a dot may be another app's", "RFC 8252 7.1")
+			bad("private-scheme", "a scheme made of a domain name you have, such as example.kestrelridge.skyview",
+				"a scheme without a dot may be another app's", "RFC 8252 7.1")
 		}
 	}
 	if u.RawQuery != "" || u.ForceQuery {
-		warn("query", "a URI without query", "a query is compared with the rest of it, byte for byte; carry state in the state parameter", "RFC 6749 3.1.2")
+		warn("query", "a URI without query",
+			"a query is compared with the rest of it, byte for byte; carry state in the state parameter", "RFC 6749 3.1.2")
 	}
 	for _, seg := range strings.Split(u.Path, "/") {
 		if seg == ".." || seg == "." {
@@ -75,7 +82,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	}
 	for _, b := range beside {
 		if b != raw && strings.TrimSuffix(b, "/") == strings.TrimSuffix(raw, "/") {
-			warn("twin", "one of the two", "it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends", "RFC 3986 6.2.1")
+			warn("twin", "one of the two",
+				"it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends", "RFC 3986 6.2.1")
 		}
 	}
 	if len(out) == 0 {

@@ -67,7 +67,8 @@ func part(text string, into any) error {
 	return nil
 }
 
-// verifySignature verifies the signature of an algorithm of RFC 7518, section 3.1 or RFC 8037, section 3.1 over what was
+// verifySignature verifies the signature of an algorithm of RFC 7518, section 3.1 or RFC 8037, section 3.1 over what
+// was
 // signed. The key must be of the algorithm's own kind, so that no key serves another algorithm than its own.
 func verifySignature(alg string, pub crypto.PublicKey, signed string, sig []byte) bool {
 	if k, ed := pub.(ed25519.PublicKey); ed || len(alg) != 5 || alg == "EdDSA" {
@@ -94,7 +95,8 @@ func verifySignature(alg string, pub crypto.PublicKey, signed string, sig []byte
 		case alg == "ES384" && k.Curve == elliptic.P384():
 			size = 48
 		}
-		return size > 0 && len(sig) == 2*size && ecdsa.Verify(k, sum, new(big.Int).SetBytes(sig[:size]), new(big.Int).SetBytes(sig[size:]))
+		return size > 0 && len(sig) == 2*size && ecdsa.Verify(k, sum, new(big.Int).SetBytes(sig[:size]),
+			new(big.Int).SetBytes(sig[size:]))
 	}
 	return false
 }
@@ -122,7 +124,8 @@ func digest(h crypto.Hash, text string) []byte {
 	return w.Sum(nil)
 }
 
-// Verify verifies the signature of a token with one of the keys, and judges nothing else. A token with a good one has the
+// Verify verifies the signature of a token with one of the keys, and judges nothing else. A token with a good one has
+// the
 // passed finding token.signature.
 func Verify(token string, list []Key) finding.List {
 	var out finding.List
@@ -140,7 +143,8 @@ type opened struct {
 // open reads a token and verifies its signature with one of the keys, never with one that the token brings.
 func open(out *finding.List, token string, list []Key, side finding.Side, provider string) *opened {
 	fail := func(id, check, saw, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side, Fix: finding.Do(fix), Ref: ref})
+		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+			Side: side, Fix: finding.Do(fix), Ref: ref})
 	}
 	h, claims, signed, sig, err := split(token)
 	if err != nil {
@@ -150,22 +154,28 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	o := &opened{Header: h, claims: claims}
 	for _, x := range [3][2]string{{"jku", h.JKU}, {"x5u", h.X5U}, {"jwk", string(h.JWK)}} {
 		if x[1] != "" {
-			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0], Saw: x[1], Expected: "no key in the token",
-				Side: side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"), Ref: "RFC 8725 3.10"})
+			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0], Saw: x[1],
+				Expected: "no key in the token",
+				Side:     side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"),
+				Ref: "RFC 8725 3.10"})
 		}
 	}
 	switch {
 	case strings.EqualFold(h.Alg, "none"):
-		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign", "RFC 8725 3.1")
+		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "),
+			"refuse it; have the sender sign", "RFC 8725 3.1")
 		return o
 	case strings.HasPrefix(h.Alg, "HS"):
-		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one", strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
+		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one",
+			strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
 		return o
 	case !slices.Contains(Algorithms(), h.Alg):
-		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these", "RFC 8725 3.1")
+		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these",
+			"RFC 8725 3.1")
 		return o
 	case h.Crit != nil || h.B64 != nil:
-		fail("crit", "header", "extensions that must be understood (crit, b64)", "none", "have the sender leave them out", "RFC 7515 4.1.11")
+		fail("crit", "header", "extensions that must be understood (crit, b64)", "none", "have the sender leave them out",
+			"RFC 7515 4.1.11")
 		return o
 	}
 	fits := false
@@ -182,7 +192,8 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 		}
 	}
 	if fits {
-		fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer", "do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
+		fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer",
+			"do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
 		return o
 	}
 	have := make([]string, len(list))
@@ -193,7 +204,9 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	if provider != "" {
 		fix = fix.Then(finding.Run("provider", "change", provider, "--issuer", "URL"))
 	}
-	out.Add(finding.Finding{ID: "token.kid", Level: finding.Error, Check: "key", Side: side, Fix: fix, Ref: "RFC 7515 4.1.4",
-		Saw: fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), Expected: "one of " + strings.Join(have, ", ")})
+	out.Add(finding.Finding{ID: "token.kid", Level: finding.Error, Check: "key", Side: side, Fix: fix,
+		Ref: "RFC 7515 4.1.4",
+		Saw: fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), Expected: "one of " +
+			strings.Join(have, ", ")})
 	return o
 }

@@ -19,10 +19,12 @@ type Person struct {
 	DN         string              `json:"dn,omitempty"`
 	Attributes map[string][]string `json:"attributes"`
 	Groups     []string            `json:"groups"`
-	Key        string              `json:"-"` // what pseudonyms are made from; it never changes, whatever the person is called
+	// what pseudonyms are made from; it never changes, whatever the person is called
+	Key string `json:"-"`
 }
 
-// SubjectKey is the person's own part of pseudonyms: the key that the ledger keeps, or the ID of somebody it does not know.
+// SubjectKey is the person's own part of pseudonyms: the key that the ledger keeps, or the ID of somebody it does not
+// know.
 func (p *Person) SubjectKey() string {
 	if p.Key != "" {
 		return p.Key
@@ -145,7 +147,8 @@ type entry struct {
 	attrs map[string][]string
 }
 
-// ReadLDIF reads LDIF content records (RFC 2849): folded lines, comments, base64 values. Change records and values by URL
+// ReadLDIF reads LDIF content records (RFC 2849): folded lines, comments, base64 values. Change records and values by
+// URL
 // are refused. Persons are entries with a uid, mail or person class; groups are entries with member, uniqueMember or
 // memberUid.
 func ReadLDIF(b []byte) (*Directory, error) {
@@ -400,8 +403,9 @@ func ReadCSV(b []byte) (*Directory, error) {
 		}
 	}
 	if idCol < 0 {
-		return nil, &ReadError{ErrSyntax, 1, "the first row must name the columns, and one of them must be uid or mail; it is: " +
-			clip(strings.Join(head, ", "))}
+		return nil, &ReadError{ErrSyntax, 1,
+			"the first row must name the columns, and one of them must be uid or mail; it is: " +
+				clip(strings.Join(head, ", "))}
 	}
 	d := &Directory{}
 	seen := map[string]int{}

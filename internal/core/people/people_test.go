@@ -21,7 +21,8 @@ func TestLDIF(t *testing.T) {
 		t.Fatalf("%+v", d)
 	}
 	p := d.Persons[0]
-	if p.ID != "mira" || p.Attributes["cn"][0] != "Mira Solano" || p.Attributes["sn"][0] != "Solano" || p.Attributes["givenName"][0] != "Mira" ||
+	if p.ID != "mira" || p.Attributes["cn"][0] != "Mira Solano" || p.Attributes["sn"][0] != "Solano" ||
+		p.Attributes["givenName"][0] != "Mira" ||
 		len(p.Attributes["mail"]) != 2 || !slices.Equal(p.Groups, []string{"night", "observers"}) {
 		t.Errorf("%+v", p)
 	}
@@ -43,7 +44,8 @@ func TestCSV(t *testing.T) {
 			t.Fatal(err)
 		}
 		p := d.Persons[0]
-		if p.ID != "mira" || len(p.Attributes["mail"]) != 2 || p.Attributes["givenName"][0] != "Mira" || !slices.Equal(p.Groups, []string{"night", "observers"}) {
+		if p.ID != "mira" || len(p.Attributes["mail"]) != 2 || p.Attributes["givenName"][0] != "Mira" ||
+			!slices.Equal(p.Groups, []string{"night", "observers"}) {
 			t.Errorf("%+v", p)
 		}
 	}
@@ -54,10 +56,13 @@ func TestRefused(t *testing.T) {
 		err  error
 		line int
 	}{
-		"": {ErrNobody, 0}, "# only a comment\n": {ErrNobody, 0}, "dn: ou=x\nobjectClass: organizationalUnit\n": {ErrNobody, 0},
+		"": {ErrNobody, 0}, "# only a comment\n": {ErrNobody, 0}, "dn: ou=x\nobjectClass: organizationalUnit\n": {ErrNobody,
+			0},
 		"dn: uid=a\nuid: a\n no: value": {ErrNobody, -1}, "version: 2\ndn: uid=a\nuid: a\n": {ErrSyntax, 1},
-		"version: 1\nuid: a\n": {ErrSyntax, 2}, "dn: uid=a\nchangetype: modify\n": {ErrSyntax, 2}, "dn: uid=a\njpegPhoto:< file:///etc/passwd\n": {ErrSyntax, 2},
-		"dn: uid=a\nuid: a\n\n cont\n": {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1}, "uid,mail\n\"a,b\n": {ErrSyntax, 2}, "uid\na\nA\n": {ErrDuplicate, 3},
+		"version: 1\nuid: a\n": {ErrSyntax, 2}, "dn: uid=a\nchangetype: modify\n": {ErrSyntax, 2},
+		"dn: uid=a\njpegPhoto:< file:///etc/passwd\n": {ErrSyntax, 2},
+		"dn: uid=a\nuid: a\n\n cont\n":                {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1}, "uid,mail\n\"a,b\n": {ErrSyntax, 2},
+		"uid\na\nA\n":              {ErrDuplicate, 3},
 		"uid,mail\n,x@y.example\n": {ErrSyntax, 2},
 	} {
 		_, err := Read([]byte(in))

@@ -33,7 +33,8 @@ type Carried struct {
 	Octets     []byte // Redirect only: what the signature covers
 }
 
-// inflaters and deflaters keep decompressors and compressors for reuse: making one takes half as long as an RSA signature.
+// inflaters and deflaters keep decompressors and compressors for reuse: making one takes half as long as an RSA
+// signature.
 var inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
 
 var deflaters = sync.Pool{New: func() any {

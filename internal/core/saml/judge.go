@@ -39,7 +39,8 @@ type Expect struct {
 	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
 }
 
-// ResponseJudgement is the outcome of judging a response. The name identifier and the attributes are there only if they stand
+// ResponseJudgement is the outcome of judging a response. The name identifier and the attributes are there only if they
+// stand
 // under a good signature.
 type ResponseJudgement struct {
 	judge.Judgement
@@ -68,7 +69,8 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	if e.Skew == 0 {
 		e.Skew = judge.Skew
 	}
-	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response"}}, resp: root}
+	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response"}},
+		resp: root}
 	j.run()
 	if !j.genuine {
 		j.NameID, j.Attributes = nil, nil
@@ -166,7 +168,8 @@ func (j *judging) status() bool {
 	case StatusRequestDenied:
 		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
 			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
-				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")), "SAML Core 3.2.2.2")
+				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")),
+			"SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
 			"sign in with the factors that the app asks for", "SAML Core 3.2.2.2")
@@ -184,7 +187,8 @@ func (j *judging) trustName() string {
 	return j.Trust
 }
 
-// structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a signature
+// structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a
+// signature
 // anywhere that counts as an attempt to sign.
 func (j *judging) structure() (sawSignature bool) {
 	xmlsec.Walk(j.resp, func(el *etree.Element) bool {
@@ -218,7 +222,8 @@ func (j *judging) wrapped(saw string) {
 // signatureFinding explains an error of verifying a signature that a side made; name is the party of that side.
 func signatureFinding(prefix, check string, err error, side finding.Side, name string) finding.Finding {
 	f := finding.Finding{ID: prefix + ".shape", Level: finding.Error, Check: check, Saw: err.Error(),
-		Expected: "a signature with the key of the " + string(side), Side: side, Fix: finding.Do("sign as SAML Core 5.4 says"), Ref: "SAML Core 5.4"}
+		Expected: "a signature with the key of the " + string(side), Side: side,
+		Fix: finding.Do("sign as SAML Core 5.4 says"), Ref: "SAML Core 5.4"}
 	var se *xmlsec.SignatureError
 	if !errors.As(err, &se) {
 		return f
@@ -229,7 +234,8 @@ func signatureFinding(prefix, check string, err error, side finding.Side, name s
 	case xmlsec.NoSignature:
 		f.Fix = finding.Do("switch on signing at the " + string(side))
 	case xmlsec.WrongKey:
-		f.Fix = finding.Do("the " + string(side) + " signs with a key that its metadata in the ledger does not have: read it again").
+		f.Fix = finding.Do("the " + string(side) +
+			" signs with a key that its metadata in the ledger does not have: read it again").
 			Then(named(name, "from where it is published", string(side), "change", name, "--metadata", "SOURCE"))
 	case xmlsec.NoKey:
 		f.Fix = finding.Do("give the ledger the " + string(side) + "'s metadata with its signing certificate")
@@ -313,7 +319,8 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 		if errors.Is(err, xmlsec.ErrNoRecipientKey) {
 			fix, side = "give the app's private key with --key FILE; the ledger has it only for own apps", finding.App
 		}
-		j.fail("saml.encryption", "encryption", err.Error(), "an assertion encrypted to the app's key", side, fix, "SAML Core 2.3.4")
+		j.fail("saml.encryption", "encryption", err.Error(), "an assertion encrypted to the app's key", side, fix,
+			"SAML Core 2.3.4")
 		return
 	}
 	if !xmlsec.Is(el, NSAssertion, "Assertion") {
@@ -359,12 +366,14 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 			j.genuine = true
 		case !sawSignature:
 			j.fail("saml.signature.missing", "signature", "neither the response nor the assertion is signed",
-				"a signature with the provider's key", finding.Provider, "switch on signing at the provider", "SAML Profiles 4.1.3.5")
+				"a signature with the provider's key", finding.Provider, "switch on signing at the provider",
+				"SAML Profiles 4.1.3.5")
 		case !j.Findings.Failed():
 			j.wrapped("the assertion is under no signature")
 		}
 	default:
-		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider, j.ProviderName))
+		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider,
+			j.ProviderName))
 	}
 }
 

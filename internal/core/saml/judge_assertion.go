@@ -39,7 +39,8 @@ func formatWords(format string) string {
 	return " (" + ShortName(format) + ")"
 }
 
-// confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo in
+// confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo
+// in
 // request.
 func (j *judging) confirmation() {
 	data := j.bearer()
@@ -55,7 +56,8 @@ func (j *judging) confirmation() {
 // bearer returns the SubjectConfirmationData of the bearer confirmation: of several, the one for this recipient.
 func (j *judging) bearer() *etree.Element {
 	var first *etree.Element
-	for _, c := range xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion, "SubjectConfirmation") {
+	for _, c := range xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion,
+		"SubjectConfirmation") {
 		d := xmlsec.Child(c, NSAssertion, "SubjectConfirmationData")
 		if xmlsec.Attr(c, "Method") != methodBearer || d == nil {
 			continue
@@ -76,7 +78,8 @@ func (j *judging) bearer() *etree.Element {
 func (j *judging) window() {
 	var from, until time.Time
 	bad := func(what string, err error) {
-		j.fail("saml.time", "times of the assertion", err.Error(), what, finding.Provider, "send times in UTC", "SAML Core 1.3.3")
+		j.fail("saml.time", "times of the assertion", err.Error(), what, finding.Provider, "send times in UTC",
+			"SAML Core 1.3.3")
 	}
 	take := func(el *etree.Element, attr string, start bool) bool {
 		if el == nil || !xmlsec.HasAttr(el, attr) {
@@ -101,11 +104,13 @@ func (j *judging) window() {
 	data, cond := j.bearer(), xmlsec.Child(j.assertion, NSAssertion, "Conditions")
 	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
 	if !take(cond, "NotBefore", true) || !take(cond, "NotOnOrAfter", false) || !take(data, "NotBefore", true) ||
-		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) || !take(j.assertion, "IssueInstant", true) {
+		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) || !take(j.assertion, "IssueInstant",
+		true) {
 		return
 	}
 	if data != nil && !xmlsec.HasAttr(data, "NotOnOrAfter") {
-		j.fail("saml.time", "times of the assertion", "no NotOnOrAfter in the subject confirmation", "a time at which it ends",
+		j.fail("saml.time", "times of the assertion", "no NotOnOrAfter in the subject confirmation",
+			"a time at which it ends",
 			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
 		return
 	}
@@ -117,7 +122,8 @@ func (j *judging) window() {
 			skew, finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
 		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
-			skew, finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP", "SAML Core 2.5.1")
+			skew, finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP",
+			"SAML Core 2.5.1")
 	default:
 		j.Findings.Pass("saml.time", "time window", window)
 	}
@@ -189,13 +195,15 @@ func (j *judging) authn() {
 		want[i] = ShortName(c)
 	}
 	j.fail("saml.strength", "authentication strength", ShortName(j.Context), strings.Join(want, " or "), finding.Person,
-		"sign in with a second factor; if that was done, set the provider to say so in AuthnContextClassRef", "SAML Core 3.3.2.2.1")
+		"sign in with a second factor; if that was done, set the provider to say so in AuthnContextClassRef",
+		"SAML Core 3.3.2.2.1")
 }
 
 func (j *judging) attributes() {
 	for _, st := range xmlsec.Children(j.assertion, NSAssertion, "AttributeStatement") {
 		for _, a := range xmlsec.Children(st, NSAssertion, "Attribute") {
-			at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"), Friendly: xmlsec.Attr(a, "FriendlyName"),
+			at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"), Friendly: xmlsec.Attr(a,
+				"FriendlyName"),
 				Values: []string{}}
 			for _, v := range xmlsec.Children(a, NSAssertion, "AttributeValue") {
 				text := xmlsec.Text(v)
@@ -221,7 +229,8 @@ func Satisfies(w Wanted, a Attribute) bool {
 	return f == g || f == "" || g == "" || f == NameFormatUnspecified || g == NameFormatUnspecified
 }
 
-// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. trust is the name of the
+// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. trust is the name of
+// the
 // trust, for the remedy.
 func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 	var out finding.List
@@ -286,7 +295,8 @@ func (j *judging) request() {
 	case saw == "" && j.RequestID == "":
 		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
 			finding.Both, finding.Do("start the sign-in at the app").
-				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")), "SAML Profiles 4.1.5")
+				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")),
+			"SAML Profiles 4.1.5")
 	case saw == j.RequestID:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
 	default:
@@ -298,6 +308,7 @@ func (j *judging) request() {
 			saw = "none"
 		}
 		j.fail("saml.in-response-to", "answer to a request", saw, want, finding.Sender,
-			"start the sign-in at the app again in one browser; a link that was kept or sent on does not work", "SAML Core 3.2.2")
+			"start the sign-in at the app again in one browser; a link that was kept or sent on does not work",
+			"SAML Core 3.2.2")
 	}
 }

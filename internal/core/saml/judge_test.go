@@ -47,16 +47,19 @@ var signers = sync.OnceValue(func() testKeys {
 })
 
 func answer() *Answer {
-	return &Answer{ID: "_r1", AssertionID: "_a1", InResponseTo: "_req1", Issuer: idpID, ACS: acsURL, Audience: appID, Now: now, Lifetime: 5 * time.Minute,
-		Subject: Subject{Value: "mira@kestrelridge.example", Format: FormatEmail}, Context: judge.ContextPassword, AuthnInstant: now, SessionIndex: "_s1",
+	return &Answer{ID: "_r1", AssertionID: "_a1", InResponseTo: "_req1", Issuer: idpID, ACS: acsURL, Audience: appID,
+		Now: now, Lifetime: 5 * time.Minute,
+		Subject: Subject{Value: "mira@kestrelridge.example", Format: FormatEmail}, Context: judge.ContextPassword,
+		AuthnInstant: now, SessionIndex: "_s1",
 		Attributes: []Attribute{{Name: "mail", Format: NameFormatBasic, Values: []string{"mira.solano@kestrelridge.example"}},
 			{Name: "displayName", Format: NameFormatBasic, Values: []string{"Mira Solano"}}},
 		SignAssertion: true, Signer: signers().idp, Rand: rand.Reader}
 }
 
 func expect() Expect {
-	return Expect{App: appID, ACS: []string{acsURL}, Provider: idpID, Keys: []crypto.PublicKey{signers().idp.Key.Public()}, CheckRequest: true,
-		RequestID: "_req1", Wanted: []Wanted{{Name: "mail", Required: true}}, Now: now.Add(10 * time.Second),
+	return Expect{App: appID, ACS: []string{acsURL}, Provider: idpID, Keys: []crypto.PublicKey{signers().idp.Key.Public()},
+		CheckRequest: true,
+		RequestID:    "_req1", Wanted: []Wanted{{Name: "mail", Required: true}}, Now: now.Add(10 * time.Second),
 		DecryptionKeys: []*rsa.PrivateKey{signers().app.Key.(*rsa.PrivateKey)}}
 }
 
@@ -65,7 +68,8 @@ func judged(t testing.TB, b []byte, e Expect) *ResponseJudgement {
 	t.Helper()
 	doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 	if err != nil {
-		return &ResponseJudgement{Judgement: judge.Judgement{Verdict: judge.Refused, Findings: finding.List{ReadFinding(err)}}}
+		return &ResponseJudgement{Judgement: judge.Judgement{Verdict: judge.Refused,
+			Findings: finding.List{ReadFinding(err)}}}
 	}
 	return JudgeResponse(doc.Root(), e)
 }
@@ -82,16 +86,26 @@ func build(t testing.TB, a *Answer) []byte {
 func TestAccepts(t *testing.T) {
 	t.Parallel()
 	for name, f := range map[string]func(*Answer, *Expect){
-		"signed assertion":     func(*Answer, *Expect) {},
-		"signed response":      func(a *Answer, _ *Expect) { a.SignAssertion, a.SignResponse = false, true },
-		"both":                 func(a *Answer, _ *Expect) { a.SignResponse = true },
-		"encrypted":            func(a *Answer, e *Expect) { a.EncryptTo = signers().app.Certificate; e.WantEncrypted = true },
-		"encrypted, CBC":       func(a *Answer, _ *Expect) { a.EncryptTo, a.EncryptWith = signers().app.Certificate, xmlsec.AES128CBC },
+		"signed assertion": func(*Answer, *Expect) {},
+		"signed response":  func(a *Answer, _ *Expect) { a.SignAssertion, a.SignResponse = false, true },
+		"both":             func(a *Answer, _ *Expect) { a.SignResponse = true },
+		"encrypted": func(a *Answer,
+			e *Expect) {
+			a.EncryptTo = signers().app.Certificate
+			e.WantEncrypted = true
+		},
+		"encrypted, CBC": func(a *Answer, _ *Expect) {
+			a.EncryptTo, a.EncryptWith = signers().app.Certificate,
+				xmlsec.AES128CBC
+		},
 		"encrypted and signed": func(a *Answer, _ *Expect) { a.EncryptTo, a.SignResponse = signers().app.Certificate, true },
 		"unsolicited": func(a *Answer, e *Expect) {
 			a.InResponseTo, e.RequestID, e.AllowUnsolicited = "", "", true
 		},
-		"multi-factor":             func(a *Answer, e *Expect) { a.Context, e.Contexts = judge.ContextMFA, []string{judge.ContextMFA} },
+		"multi-factor": func(a *Answer, e *Expect) {
+			a.Context, e.Contexts = judge.ContextMFA,
+				[]string{judge.ContextMFA}
+		},
 		"clock within the skew":    func(_ *Answer, e *Expect) { e.Now = now.Add(5*time.Minute + 50*time.Second) },
 		"clock behind in the skew": func(_ *Answer, e *Expect) { e.Now = now.Add(-50 * time.Second) },
 		"second key of two": func(_ *Answer, e *Expect) {
@@ -102,8 +116,10 @@ func TestAccepts(t *testing.T) {
 			a, e := answer(), expect()
 			f(a, &e)
 			j := judged(t, build(t, a), e)
-			if j.Verdict != judge.Accepted || j.NameID == nil || j.NameID.Value != "mira@kestrelridge.example" || len(j.Attributes) != 2 {
-				t.Fatalf("%s, subject %v, %d attributes, errors %+v", j.Verdict, j.Subject, len(j.Attributes), j.Findings.Without(finding.Pass))
+			if j.Verdict != judge.Accepted || j.NameID == nil || j.NameID.Value != "mira@kestrelridge.example" ||
+				len(j.Attributes) != 2 {
+				t.Fatalf("%s, subject %v, %d attributes, errors %+v", j.Verdict, j.Subject, len(j.Attributes),
+					j.Findings.Without(finding.Pass))
 			}
 		})
 	}
@@ -123,35 +139,57 @@ func TestRefuses(t *testing.T) {
 	}{
 		{"no signature", "saml.signature.missing", func(a *Answer) { a.SignAssertion = false }, nil, nil},
 		{"another key", "saml.signature.key", func(a *Answer) { a.Signer = signers().other }, nil, nil},
-		{"another key over the response", "saml.signature.key", func(a *Answer) { a.SignAssertion, a.SignResponse, a.Signer = false, true, signers().other }, nil, nil},
+		{"another key over the response", "saml.signature.key", func(a *Answer) {
+			a.SignAssertion, a.SignResponse,
+				a.Signer = false, true, signers().other
+		}, nil, nil},
 		{"no key known", "saml.signature.nokey", nil, func(e *Expect) { e.Keys = nil }, nil},
 		{"changed byte in an attribute", "saml.signature.changed", nil, nil, edit("Mira Solano", "Mira Solanp")},
 		{"changed byte in the subject", "saml.signature.changed", nil, nil, edit(">mira@", ">mirb@")},
-		{"changed byte in a signed response", "saml.signature.changed", func(a *Answer) { a.SignAssertion, a.SignResponse = false, true }, nil, edit("Mira", "Myra")},
+		{"changed byte in a signed response", "saml.signature.changed", func(a *Answer) {
+			a.SignAssertion,
+				a.SignResponse = false, true
+		}, nil, edit("Mira", "Myra")},
 		{"audience", "saml.audience", func(a *Answer) { a.Audience = appID + "/" }, nil, nil},
 		{"destination", "saml.destination", nil, nil, edit(`Destination="`+acsURL, `Destination="`+acsURL+"/")},
-		{"recipient", "saml.recipient", func(a *Answer) { a.ACS = acsURL + "/" }, nil, edit(`Destination="`+acsURL+"/", `Destination="`+acsURL)},
+		{"recipient", "saml.recipient", func(a *Answer) { a.ACS = acsURL + "/" }, nil, edit(`Destination="`+acsURL+"/",
+			`Destination="`+acsURL)},
 		{"issuer", "saml.issuer", func(a *Answer) { a.Issuer = "https://login.kestrelridge.example/Metadata" }, nil, nil},
 		{"too late", "saml.time.late", nil, func(e *Expect) { e.Now = now.Add(7 * time.Minute) }, nil},
 		{"too early", "saml.time.early", nil, func(e *Expect) { e.Now = now.Add(-3 * time.Minute) }, nil},
 		{"other InResponseTo", "saml.in-response-to", nil, func(e *Expect) { e.RequestID = "_req2" }, nil},
 		{"InResponseTo where nothing was asked", "saml.in-response-to", nil, func(e *Expect) { e.RequestID = "" }, nil},
-		{"unsolicited", "saml.unsolicited", func(a *Answer) { a.InResponseTo = "" }, func(e *Expect) { e.RequestID = "" }, nil},
+		{"unsolicited", "saml.unsolicited", func(a *Answer) { a.InResponseTo = "" }, func(e *Expect) { e.RequestID = "" },
+			nil},
 		{"unsolicited where an answer is due", "saml.in-response-to", func(a *Answer) { a.InResponseTo = "" }, nil, nil},
 		{"replayed", "saml.replay", nil, func(e *Expect) { e.Seen = func(string) bool { return true } }, nil},
 		{"status", "saml.status", func(a *Answer) { a.Status = StatusRequester }, nil, nil},
-		{"person not admitted", "saml.admission", func(a *Answer) { a.Status, a.SubStatus = StatusResponder, StatusRequestDenied }, nil, nil},
+		{"person not admitted", "saml.admission", func(a *Answer) {
+			a.Status, a.SubStatus = StatusResponder,
+				StatusRequestDenied
+		}, nil, nil},
 		{"weaker authentication", "saml.strength", nil, func(e *Expect) { e.Contexts = []string{judge.ContextMFA} }, nil},
 		{"required attribute", "claims.required", func(a *Answer) { a.Attributes[0].Name = "email" }, nil, nil},
 		{"not encrypted", "saml.encryption", nil, func(e *Expect) { e.WantEncrypted, e.RefusePlain = true, true }, nil},
-		{"encrypted to another key", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil, nil},
-		{"no key to decrypt", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().app.Certificate }, func(e *Expect) { e.DecryptionKeys = nil }, nil},
-		{"unsigned inside encryption", "saml.signature.missing", func(a *Answer) { a.SignAssertion, a.EncryptTo = false, signers().app.Certificate }, nil, nil},
-		{"assertion unsigned though wanted", "saml.signature.assertion", func(a *Answer) { a.SignAssertion, a.SignResponse = false, true },
+		{"encrypted to another key", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil,
+			nil},
+		{"no key to decrypt", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().app.Certificate },
+			func(e *Expect) { e.DecryptionKeys = nil }, nil},
+		{"unsigned inside encryption", "saml.signature.missing", func(a *Answer) {
+			a.SignAssertion, a.EncryptTo = false,
+				signers().app.Certificate
+		}, nil, nil},
+		{"assertion unsigned though wanted", "saml.signature.assertion", func(a *Answer) {
+			a.SignAssertion,
+				a.SignResponse = false, true
+		},
 			func(e *Expect) { e.WantAssertionsSigned = true }, nil},
 		{"not a response", "saml.shape", nil, nil, func([]byte) []byte { return []byte(`<a/>`) }},
 		{"old version", "saml.shape", nil, nil, edit(`Version="2.0"`, `Version="1.1"`)},
-		{"document type", "xml.dtd", nil, nil, func(b []byte) []byte { return append([]byte(`<!DOCTYPE x [<!ENTITY y "z">]>`), b...) }},
+		{"document type", "xml.dtd", nil, nil, func(b []byte) []byte {
+			return append([]byte(`<!DOCTYPE x [<!ENTITY y "z">]>`),
+				b...)
+		}},
 		{"no subject", "saml.subject", func(a *Answer) { a.Subject.Value = "" }, nil, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -211,7 +249,8 @@ func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
 	t.Parallel()
 	a := answer()
 	a.Subject.Value = "mira@kestrelridge.example.evil.example"
-	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil", "mira@kestrelridge.example<!-- -->.evil", 1)
+	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil", "mira@kestrelridge.example<!-- -->.evil",
+		1)
 	j := judged(t, []byte(b), expect())
 	if j.Verdict != judge.Accepted || j.NameID.Value != "mira@kestrelridge.example.evil.example" {
 		t.Errorf("%s as %v; the signature holds and the name must be whole", j.Verdict, j.Subject)
@@ -249,7 +288,8 @@ func signSHA1(t *testing.T, el *etree.Element, key *rsa.PrivateKey) {
 	}
 	sum := sha1.Sum(octets)
 	text := fmt.Sprintf(`<ds:Signature xmlns:ds="%s"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="%s"></ds:CanonicalizationMethod><ds:SignatureMethod Algorithm="%s"></ds:SignatureMethod><ds:Reference URI="#%s"><ds:Transforms><ds:Transform Algorithm="%senveloped-signature"></ds:Transform><ds:Transform Algorithm="%s"></ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="%ssha1"></ds:DigestMethod><ds:DigestValue>%s</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>VALUE</ds:SignatureValue></ds:Signature>`,
-		xmlsec.NS, xmlsec.ExcC14N, xmlsec.RSASHA1, xmlsec.Attr(el, "ID"), xmlsec.NS, xmlsec.ExcC14N, xmlsec.NS, base64.StdEncoding.EncodeToString(sum[:]))
+		xmlsec.NS, xmlsec.ExcC14N, xmlsec.RSASHA1, xmlsec.Attr(el, "ID"), xmlsec.NS, xmlsec.ExcC14N, xmlsec.NS,
+		base64.StdEncoding.EncodeToString(sum[:]))
 	sig, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits())
 	if err != nil {
 		t.Fatal(err)

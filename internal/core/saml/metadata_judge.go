@@ -57,7 +57,8 @@ func judgeValidity(out *finding.List, e *Entity, side finding.Side, now time.Tim
 	switch left := e.ValidUntil.Sub(now); {
 	case left <= 0:
 		out.Add(finding.Finding{ID: "metadata.expired", Level: finding.Error, Check: "validUntil", Saw: saw,
-			Expected: "a time to come", Side: side, Fix: finding.Do("fetch the metadata again from its source"), Ref: "SAML Metadata 2.3.2"})
+			Expected: "a time to come", Side: side, Fix: finding.Do("fetch the metadata again from its source"),
+			Ref: "SAML Metadata 2.3.2"})
 	case left < 14*24*time.Hour:
 		out.Add(finding.Finding{ID: "metadata.expiring", Level: finding.Warning, Check: "validUntil", Saw: saw,
 			Expected: "more than 14 days left", Side: side, Fix: finding.Do("plan to read the metadata again before that day")})
@@ -118,7 +119,8 @@ func judgeACSIndexes(out *finding.List, list []Endpoint) {
 		if first, ok := seen[e.Index]; ok {
 			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning, Check: "AssertionConsumerService index",
 				Saw:      fmt.Sprintf("index %d at %s and at %s", e.Index, first, e.Location),
-				Expected: "each index once", Side: finding.App, Fix: finding.Do("number the endpoints apart"), Ref: "SAML Metadata 2.2.3"})
+				Expected: "each index once", Side: finding.App, Fix: finding.Do("number the endpoints apart"),
+				Ref: "SAML Metadata 2.2.3"})
 		}
 		seen[e.Index] = e.Location
 	}
@@ -138,7 +140,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 				saw = err.Error()
 			}
 			out.Add(finding.Finding{ID: "metadata.key", Level: finding.Error, Check: use + " certificate", Saw: saw,
-				Expected: "an X.509 certificate", Side: side, Fix: finding.Do("ask for metadata with the certificate, never with a private key")})
+				Expected: "an X.509 certificate", Side: side,
+				Fix: finding.Do("ask for metadata with the certificate, never with a private key")})
 			continue
 		}
 		if k.Use != "encryption" {
@@ -148,7 +151,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 	}
 	if side == finding.Provider && signing == 0 {
 		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Error, Check: "signing certificate",
-			Saw: "none", Expected: "at least one", Side: side, Fix: finding.Do("without it no response of this provider can be verified; " +
+			Saw: "none", Expected: "at least one", Side: side,
+			Fix: finding.Do("without it no response of this provider can be verified; " +
 				"ask for metadata with a signing KeyDescriptor")})
 	}
 	if side == finding.App && role.RequestsSigned && signing == 0 {

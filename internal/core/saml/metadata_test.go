@@ -24,13 +24,19 @@ func entity() *Entity {
 	cert := base64.StdEncoding.EncodeToString(signers().idp.Certificate.Raw)
 	until := now.Add(90 * 24 * time.Hour)
 	return &Entity{ID: appID, ValidUntil: &until, CacheDuration: "PT6H",
-		Organization: &Organization{Name: "Kestrel Ridge Observatory", DisplayName: "Kestrel Ridge", URL: "https://kestrelridge.example/"},
-		Contacts:     []Contact{{Type: "technical", Name: "Tobias Renn", Email: []string{"tobias.renn@kestrelridge.example"}}},
-		SP: &Role{Protocols: []string{NSProtocol}, DisplayName: "Night Log", Start: "https://nightlog.kestrelridge.example/start", RequestsSigned: true, WantAssertionsSigned: true,
-			Keys:          []Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert, Methods: []string{xmlsec.AES256GCM, xmlsec.RSAOAEP}}},
+		Organization: &Organization{Name: "Kestrel Ridge Observatory", DisplayName: "Kestrel Ridge",
+			URL: "https://kestrelridge.example/"},
+		Contacts: []Contact{{Type: "technical", Name: "Tobias Renn",
+			Email: []string{"tobias.renn@kestrelridge.example"}}},
+		SP: &Role{Protocols: []string{NSProtocol}, DisplayName: "Night Log",
+			Start: "https://nightlog.kestrelridge.example/start", RequestsSigned: true, WantAssertionsSigned: true,
+			Keys: []Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert,
+				Methods: []string{xmlsec.AES256GCM, xmlsec.RSAOAEP}}},
 			NameIDFormats: []string{FormatPersistent, FormatEmail},
-			ACS:           []Endpoint{{Binding: BindingPOST, Location: acsURL, Index: 1}, {Binding: BindingPOST, Location: acsURL + "2", Index: 2, Default: true}},
-			Wanted:        []Wanted{{Name: "urn:oid:0.9.2342.19200300.100.1.3", Format: NameFormatURI, Friendly: "mail", Required: true}, {Name: "role", Format: NameFormatBasic}}}}
+			ACS: []Endpoint{{Binding: BindingPOST, Location: acsURL, Index: 1}, {Binding: BindingPOST,
+				Location: acsURL + "2", Index: 2, Default: true}},
+			Wanted: []Wanted{{Name: "urn:oid:0.9.2342.19200300.100.1.3", Format: NameFormatURI, Friendly: "mail",
+				Required: true}, {Name: "role", Format: NameFormatBasic}}}}
 }
 
 func readBack(t *testing.T, b []byte) *Entity {
@@ -119,7 +125,8 @@ func TestPrivateKeyInMetadataIsNotKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	body := strings.Join(strings.Split(strings.TrimSpace(string(p)), "\n")[1:len(strings.Split(strings.TrimSpace(string(p)), "\n"))-1], "")
+	body := strings.Join(strings.Split(strings.TrimSpace(string(p)),
+		"\n")[1:len(strings.Split(strings.TrimSpace(string(p)), "\n"))-1], "")
 	b, err := WriteMetadata(entity(), WriteOptions{ID: "_m"})
 	if err != nil {
 		t.Fatal(err)
@@ -144,7 +151,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso", ACS: acsURL, IssueInstant: now, NameIDFormat: FormatPersistent,
+	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso", ACS: acsURL,
+		IssueInstant: now, NameIDFormat: FormatPersistent,
 		Contexts: []string{judge.ContextMFA}}).Bytes(signers().idp)
 	if err != nil {
 		t.Fatal(err)
@@ -165,7 +173,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 		if err := os.WriteFile(file, c.b, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		args := []string{"--verify", "--id-attr:ID", c.id, "--id-attr:ID", NSAssertion + ":Assertion", "--pubkey-cert-pem", pemFile,
+		args := []string{"--verify", "--id-attr:ID", c.id, "--id-attr:ID", NSAssertion + ":Assertion", "--pubkey-cert-pem",
+			pemFile,
 			"--node-xpath", c.node + "/*[local-name()='Signature']", file}
 		if out, err := exec.Command(xmlsec1, args...).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", name, err, out)
@@ -198,7 +207,8 @@ func TestRedirectBinding(t *testing.T) {
 	if err := moved.VerifyRedirect(xmlsec.Policy{Keys: policyKeys()[:1]}); err == nil {
 		t.Error("a changed RelayState passed the signature")
 	}
-	for _, bad := range []string{"", "SAMLRequest=%", "SAMLRequest=!!", "SAMLRequest=AAAA", q + "&SAMLRequest=x", q + "&SAMLResponse=x"} {
+	for _, bad := range []string{"", "SAMLRequest=%", "SAMLRequest=!!", "SAMLRequest=AAAA", q + "&SAMLRequest=x",
+		q + "&SAMLResponse=x"} {
 		if _, err := DecodeRedirect(bad); err == nil {
 			t.Errorf("%q was taken", bad)
 		}
@@ -249,7 +259,8 @@ func FuzzResponse(f *testing.F) {
 }
 
 func FuzzRedirect(f *testing.F) {
-	to, err := EncodeRedirect("", "SAMLRequest", []byte("<a/>"), "r", &xmlsec.Signer{Key: signers().app.Key, Rand: rand.Reader})
+	to, err := EncodeRedirect("", "SAMLRequest", []byte("<a/>"), "r", &xmlsec.Signer{Key: signers().app.Key,
+		Rand: rand.Reader})
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -9,19 +9,24 @@ import (
 
 // ReadFinding turns an error of reading XML into a finding.
 func ReadFinding(err error) finding.Finding {
-	f := finding.Finding{ID: "xml.malformed", Level: finding.Error, Check: "XML", Saw: err.Error(), Expected: "well-formed XML",
-		Side: finding.Sender, Fix: finding.Do("capture the message whole and unchanged")}
+	f := finding.Finding{ID: "xml.malformed", Level: finding.Error, Check: "XML", Saw: err.Error(),
+		Expected: "well-formed XML",
+		Side:     finding.Sender, Fix: finding.Do("capture the message whole and unchanged")}
 	for _, c := range []struct {
 		err         error
 		id, want, f string
 	}{
 		{xmlsec.ErrEmpty, "xml.empty", "a document", "capture the message whole"},
-		{xmlsec.ErrDTD, "xml.dtd", "no document type", "refuse it: a document type in a SAML message is an attack or a broken product"},
-		{xmlsec.ErrEntity, "xml.entity", "only the five predefined entities", "refuse it: entities are how files and memory are attacked"},
-		{xmlsec.ErrHTML, "xml.html", "a SAML document", "this is a web page: the URL leads to a sign-in or error page, not to the document"},
+		{xmlsec.ErrDTD, "xml.dtd", "no document type",
+			"refuse it: a document type in a SAML message is an attack or a broken product"},
+		{xmlsec.ErrEntity, "xml.entity", "only the five predefined entities",
+			"refuse it: entities are how files and memory are attacked"},
+		{xmlsec.ErrHTML, "xml.html", "a SAML document",
+			"this is a web page: the URL leads to a sign-in or error page, not to the document"},
 		{xmlsec.ErrTooLarge, "xml.size", "a document of ordinary size", "refuse it, or find out why it is so large"},
 		{xmlsec.ErrTooDeep, "xml.depth", "elements nested as in SAML", "refuse it"},
-		{xmlsec.ErrDuplicateID, "xml.duplicate-id", "each ID once", "refuse it: an ID that is there twice is how signed messages are forged"},
+		{xmlsec.ErrDuplicateID, "xml.duplicate-id", "each ID once",
+			"refuse it: an ID that is there twice is how signed messages are forged"},
 		{xmlsec.ErrTruncated, "xml.truncated", "a whole document", "capture the message whole; a part of it is missing"},
 	} {
 		if errors.Is(err, c.err) {

@@ -30,7 +30,8 @@ type AuthnRequest struct {
 
 // Element writes the request as XML.
 func (r *AuthnRequest) Element() *etree.Element {
-	el := xmlsec.New("samlp:AuthnRequest", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", r.ID, "Version", "2.0",
+	el := xmlsec.New("samlp:AuthnRequest", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", r.ID, "Version",
+		"2.0",
 		"IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "AssertionConsumerServiceURL", r.ACS,
 		"AssertionConsumerServiceIndex", r.ACSIndex)
 	if r.ACS != "" {
@@ -85,7 +86,8 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	if t != nil {
 		r.IssueInstant = *t
 	}
-	for _, c := range xmlsec.Children(xmlsec.Child(el, NSProtocol, "RequestedAuthnContext"), NSAssertion, "AuthnContextClassRef") {
+	for _, c := range xmlsec.Children(xmlsec.Child(el, NSProtocol, "RequestedAuthnContext"), NSAssertion,
+		"AuthnContextClassRef") {
 		r.Contexts = append(r.Contexts, xmlsec.Text(c))
 	}
 	return r, nil
@@ -217,7 +219,8 @@ func compare(out *finding.List, id, check, saw string, want []string, side findi
 }
 
 // compareWith is compare with another remedy that would do as well.
-func compareWith(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string, or finding.Remedy) {
+func compareWith(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string,
+	or finding.Remedy) {
 	for _, w := range want {
 		if saw == w {
 			out.Pass(id, check, saw)

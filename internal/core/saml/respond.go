@@ -51,7 +51,8 @@ type Answer struct {
 
 // Bytes writes the Response: assertion signed, then encrypted, then the response signed, as asked for.
 func (a *Answer) Bytes() ([]byte, error) {
-	resp := xmlsec.New("samlp:Response", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", a.ID, "Version", "2.0",
+	resp := xmlsec.New("samlp:Response", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", a.ID, "Version",
+		"2.0",
 		"IssueInstant", FormatTime(a.Now), "Destination", a.ACS, "InResponseTo", a.InResponseTo)
 	etree.NewDocument().SetRoot(resp)
 	issuer := xmlsec.AddText(resp, "saml:Issuer", a.Issuer)
@@ -87,7 +88,8 @@ func (a *Answer) assertion(resp *etree.Element) error {
 	sub := xmlsec.Add(as, "saml:Subject")
 	xmlsec.AddText(sub, "saml:NameID", a.Subject.Value, "Format", a.Subject.Format)
 	conf := xmlsec.Add(sub, "saml:SubjectConfirmation", "Method", methodBearer)
-	xmlsec.Add(conf, "saml:SubjectConfirmationData", "InResponseTo", a.InResponseTo, "NotOnOrAfter", until, "Recipient", a.ACS)
+	xmlsec.Add(conf, "saml:SubjectConfirmationData", "InResponseTo", a.InResponseTo, "NotOnOrAfter", until, "Recipient",
+		a.ACS)
 
 	cond := xmlsec.Add(as, "saml:Conditions", "NotBefore", FormatTime(a.Now.Add(-30*time.Second)), "NotOnOrAfter", until)
 	xmlsec.AddText(xmlsec.Add(cond, "saml:AudienceRestriction"), "saml:Audience", a.Audience)

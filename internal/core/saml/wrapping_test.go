@@ -11,7 +11,8 @@ import (
 	"tressik.example/internal/core/xmlsec"
 )
 
-// wrap is a way to forge a message out of a genuinely signed one: the signed element is kept somewhere, and a forged one
+// wrap is a way to forge a message out of a genuinely signed one: the signed element is kept somewhere, and a forged
+// one
 // stands where it was.
 type wrap struct {
 	name     string
@@ -79,14 +80,15 @@ func wraps() []wrap {
 			xmlsec.Add(xmlsec.Child(root, NSProtocol, "Status"), "samlp:StatusDetail").AddChild(genuine)
 			root.AddChild(evil)
 		}},
-		{"forged one with the signature's Reference to the genuine one and an empty URI", false, func(root, genuine, evil *etree.Element) {
-			sig := sigOf(genuine)
-			xmlsec.Path(sig, xmlsec.NS, "SignedInfo", "Reference").SelectAttr("URI").Value = ""
-			genuine.RemoveChild(sig)
-			evil.InsertChildAt(1, sig)
-			root.AddChild(evil)
-			extensions(root).AddChild(genuine)
-		}},
+		{"forged one with the signature's Reference to the genuine one and an empty URI", false,
+			func(root, genuine, evil *etree.Element) {
+				sig := sigOf(genuine)
+				xmlsec.Path(sig, xmlsec.NS, "SignedInfo", "Reference").SelectAttr("URI").Value = ""
+				genuine.RemoveChild(sig)
+				evil.InsertChildAt(1, sig)
+				root.AddChild(evil)
+				extensions(root).AddChild(genuine)
+			}},
 		{"signed response kept in Extensions of a forged one", true, func(root, genuine, evil *etree.Element) {
 			extensions(root).AddChild(genuine)
 			root.AddChild(evil)

@@ -22,7 +22,8 @@ const (
 )
 
 // Canonicalize returns the canonical octets of an element in its document, leaving out the child element skip (nil for
-// none). prefixes is the InclusiveNamespaces PrefixList of exclusive canonicalization. An unknown algorithm is an error.
+// none). prefixes is the InclusiveNamespaces PrefixList of exclusive canonicalization. An unknown algorithm is an
+// error.
 func Canonicalize(el *etree.Element, algorithm, prefixes string, skip *etree.Element) ([]byte, error) {
 	switch algorithm {
 	case ExcC14N, ExcC14NComments:

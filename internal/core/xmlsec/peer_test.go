@@ -92,7 +92,8 @@ func TestXMLSecVerifiesWhatWeSign(t *testing.T) {
 			run(t, xmlsec1, "--verify", "--id-attr:ID", "urn:x:a", "--pubkey-cert-pem", id.pemFile, file)
 			b, _ := os.ReadFile(file)
 			write(t, file, []byte(strings.Replace(string(b), "more", "less", 1)))
-			if err := exec.Command(xmlsec1, "--verify", "--id-attr:ID", "urn:x:a", "--pubkey-cert-pem", id.pemFile, file).Run(); err == nil {
+			if err := exec.Command(xmlsec1, "--verify", "--id-attr:ID", "urn:x:a", "--pubkey-cert-pem", id.pemFile,
+				file).Run(); err == nil {
 				t.Error("the peer accepts a changed document: this test proves nothing")
 			}
 		})
@@ -132,7 +133,8 @@ func TestWeVerifyWhatXMLSecSigns(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
 			in, out := filepath.Join(dir, "in.xml"), filepath.Join(dir, "out.xml")
-			write(t, in, []byte(strings.NewReplacer("C14N", c.c14n, "METHOD", c.method, "DIGEST", c.digest, "PREFIXES", c.prefixes).Replace(template)))
+			write(t, in, []byte(strings.NewReplacer("C14N", c.c14n, "METHOD", c.method, "DIGEST", c.digest, "PREFIXES",
+				c.prefixes).Replace(template)))
 			run(t, xmlsec1, "--sign", "--id-attr:ID", "urn:x:a", "--privkey-pem", c.id.keyFile, "--output", out, in)
 			b, err := os.ReadFile(out)
 			if err != nil {
@@ -223,7 +225,8 @@ func theirs(t *testing.T, xmlsec1 string, id identity, alg string) {
 	write(t, pub, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 	tmpl, plain, out := filepath.Join(dir, "t.xml"), filepath.Join(dir, "p.xml"), filepath.Join(dir, "o.xml")
 	write(t, plain, []byte(`<x:a xmlns:x="urn:x"><x:secret>the plate of 1932</x:secret></x:a>`))
-	write(t, tmpl, []byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="`+alg+`"/>
+	write(t, tmpl,
+		[]byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="`+alg+`"/>
 <KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="`+RSAOAEP+`"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo>
 <CipherData><CipherValue/></CipherData></EncryptedData>`))
 	session := "aes-128"

@@ -102,7 +102,8 @@ func TestEncodings(t *testing.T) {
 		utf16 = append(utf16, byte(c), byte(c>>8))
 	}
 	for name, in := range map[string][]byte{
-		"utf-16": utf16, "bom": []byte("\xEF\xBB\xBF<a>é</a>"), "latin-1": []byte("<?xml version='1.0' encoding='ISO-8859-1'?><a>\xe9</a>"),
+		"utf-16": utf16, "bom": []byte("\xEF\xBB\xBF<a>é</a>"),
+		"latin-1": []byte("<?xml version='1.0' encoding='ISO-8859-1'?><a>\xe9</a>"),
 	} {
 		doc, err := Parse(in, small)
 		if err != nil {

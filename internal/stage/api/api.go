@@ -58,8 +58,9 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 	}
 	side := pl.Party.API
 	if side.Find(permission) == nil {
-		op.WriteJSON(w, http.StatusNotFound, map[string]any{"error": "not_found", "error_description": "call /PERMISSION of this stand-in API",
-			"permissions": append([]string{}, side.Names()...)})
+		op.WriteJSON(w, http.StatusNotFound, map[string]any{"error": "not_found",
+			"error_description": "call /PERMISSION of this stand-in API",
+			"permissions":       append([]string{}, side.Names()...)})
 		return
 	}
 	token, e := op.Bearer(r)
@@ -74,7 +75,8 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 	}
 	issuer := issuerOf(c, oidc.Text(claims, "iss"))
 	if issuer == nil {
-		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims, "iss")+", which no provider on this stage has"), permission)
+		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims,
+			"iss")+", which no provider on this stage has"), permission)
 		return
 	}
 	s, err := p.Providers.Serves(issuer, nil)
@@ -91,7 +93,8 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 		op.Challenge(w, pl.Name(), oauth.TokenError(j), permission)
 		return
 	}
-	a := Answer{API: pl.Name(), Permission: permission, Client: j.ClientID, As: federation.AsSelf, Records: records(permission)}
+	a := Answer{API: pl.Name(), Permission: permission, Client: j.ClientID, As: federation.AsSelf,
+		Records: records(permission)}
 	if j.Subject != j.ClientID {
 		a.As, a.OnBehalfOf = federation.AsUser, j.Subject
 	}

@@ -1,4 +1,5 @@
-// Package cast is what the parts of a stage are given to play: trusts and their parties as they stand on this stage, with the keys
+// Package cast is what the parts of a stage are given to play: trusts and their parties as they stand on this stage,
+// with the keys
 // with which they sign here. It is read once out of the ledger and never changes; a change of the ledger makes another.
 package cast
 
@@ -74,7 +75,8 @@ func (p *Player) SigningKeys() ([]crypto.PublicKey, error) {
 	return []crypto.PublicKey{s.Certificate.PublicKey}, nil
 }
 
-// EncryptTo returns the certificate to which assertions for the player are encrypted here, and the algorithm that it prefers.
+// EncryptTo returns the certificate to which assertions for the player are encrypted here, and the algorithm that it
+// prefers.
 func (p *Player) EncryptTo() (*x509.Certificate, string, error) {
 	published, alg := p.Party.Entity.SP.EncryptionKey()
 	if p.Real || published == nil {
@@ -133,7 +135,8 @@ func (p *Player) MetadataAt() string {
 	return strings.TrimSuffix(p.SignInAt(), "/sign-in") + "/metadata"
 }
 
-// Suppose holds values that are to differ from the ledger, to see what would happen. Those of another protocol are empty.
+// Suppose holds values that are to differ from the ledger, to see what would happen. Those of another protocol are
+// empty.
 type Suppose struct {
 	Clock time.Duration // the app's clock is ahead by so much
 
@@ -338,7 +341,8 @@ func New(led *Ledger, o Options) (*Cast, error) {
 	return m.cast, nil
 }
 
-// Entity is the SAML entity of a player with the certificates that hold on this stage in place of those that it published.
+// Entity is the SAML entity of a player with the certificates that hold on this stage in place of those that it
+// published.
 func (p *Player) Entity() (*saml.Entity, error) {
 	if p.Real {
 		return &p.Party.Entity, nil
@@ -368,7 +372,8 @@ func (p *Player) played() (*saml.Entity, error) {
 	role.Keys = []saml.Key{{Use: "signing", Certificate: base64.StdEncoding.EncodeToString(signer.Certificate.Raw)}}
 	for _, k := range published {
 		if k.Use == "encryption" && cert != nil {
-			role.Keys = append(role.Keys, saml.Key{Use: k.Use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw), Methods: k.Methods})
+			role.Keys = append(role.Keys, saml.Key{Use: k.Use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw),
+				Methods: k.Methods})
 			break
 		}
 	}

@@ -90,7 +90,8 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 		return fmt.Errorf("%s has no client side any more", app.Name)
 	}
 	t := d.Trust
-	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party, Provider: &d.Provider.Party, Client: d.App.Client,
+	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party,
+		Provider: &d.Provider.Party, Client: d.App.Client,
 		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs, Releaser: lazily(d.release)}}
 	if terms.JWKS != "" {
 		if x.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {
@@ -104,7 +105,8 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 	return nil
 }
 
-// canAuthenticate reports whether a confidential client has something to authenticate with. What a foreign provider issued is not
+// canAuthenticate reports whether a confidential client has something to authenticate with. What a foreign provider
+// issued is not
 // in the ledger: there the stand-in stands for it.
 func (m *maker) canAuthenticate(x *OIDC, provider *federation.Party) bool {
 	for i := range x.Secrets {
@@ -175,7 +177,8 @@ func homeOf(p *federation.Party) string {
 	return ""
 }
 
-// place moves a player under the base, below its name. Entity IDs and audiences stay as they are; an issuer moves, since its
+// place moves a player under the base, below its name. Entity IDs and audiences stay as they are; an issuer moves,
+// since its
 // discovery document must lie below it.
 func (m *maker) place(p *Player) {
 	if m.Base == "" {
@@ -202,7 +205,8 @@ func (m *maker) place(p *Player) {
 	}
 }
 
-// placeApp moves an app. A foreign one whose assertion consumer service is on this machine is left alone: it is an app under test,
+// placeApp moves an app. A foreign one whose assertion consumer service is on this machine is left alone: it is an app
+// under test,
 // and plays itself. Redirect URIs on this machine stay good.
 func (m *maker) placeApp(p *Player, at string) {
 	if p.Client != nil && p.Client.Kind.Redirects() {
@@ -247,7 +251,8 @@ func (m *maker) apiAt(p *Player) string {
 		}
 		return m.Base + "/" + p.Name()
 	}
-	if u, err := url.Parse(p.Party.API.Audience); err == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http") {
+	if u, err := url.Parse(p.Party.API.Audience); err == nil && u.Host != "" && (u.Scheme == "https" ||
+		u.Scheme == "http") {
 		return strings.TrimSuffix(p.Party.API.Audience, "/")
 	}
 	return "https://" + p.Name() + ".stage.test"

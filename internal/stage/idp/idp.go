@@ -117,7 +117,8 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			d = c.SAML[0]
 		}
 		if d == nil {
-			page(http.StatusForbidden, "Unknown app", fmt.Sprintf("No trust with %s has an app with the entity ID %q.", pl.Name(), issuer), nil)
+			page(http.StatusForbidden, "Unknown app", fmt.Sprintf("No trust with %s has an app with the entity ID %q.",
+				pl.Name(), issuer), nil)
 			return
 		}
 		var at []string
@@ -129,8 +130,9 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
 			return
 		}
-		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Format: d.Trust.SubjectFormat, WantSigned: d.Terms.SignsRequests,
-			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
+		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Format: d.Trust.SubjectFormat,
+			WantSigned: d.Terms.SignsRequests,
+			AllowSHA1:  d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
 		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings})
 		if j.Verdict != judge.Accepted && (!p.CarryOn || j.Request == nil) {
@@ -151,7 +153,8 @@ func (p *Part) launch(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		d := dealFor(c, pl.Name(), r.URL.Query().Get("app"))
 		if d == nil {
-			p.Page(w, http.StatusNotFound, server.Page{Title: "Choose an app", By: pl.Title(), Lead: "Sign-in can start here for:", Links: links(c, pl)})
+			p.Page(w, http.StatusNotFound, server.Page{Title: "Choose an app", By: pl.Title(),
+				Lead: "Sign-in can start here for:", Links: links(c, pl)})
 			return
 		}
 		if at := d.App.Party.Entity.SP.Start; at != "" {
@@ -185,8 +188,10 @@ func (p *Part) proceed(w http.ResponseWriter, r *http.Request, c *cast.Cast, d *
 	if x.request != nil && len(x.request.Contexts) > 0 {
 		want = x.request.Contexts
 	}
-	p.SignIn(w, r, &server.Wish{Provider: d.Provider.Name(), Title: d.Provider.Title(), At: d.Provider.SignInAt(), App: d.App.Title(),
-		Contexts: want, People: c.People, Force: x.request != nil && x.request.ForceAuthn, Passive: x.request != nil && x.request.IsPassive,
+	p.SignIn(w, r, &server.Wish{Provider: d.Provider.Name(), Title: d.Provider.Title(), At: d.Provider.SignInAt(),
+		App:      d.App.Title(),
+		Contexts: want, People: c.People, Force: x.request != nil && x.request.ForceAuthn, Passive: x.request != nil &&
+			x.request.IsPassive,
 		Refuse: func(w http.ResponseWriter, r *http.Request) {
 			p.refuse(w, x, saml.StatusNoPassive, "a sign-in is needed, and the app asked for none to be shown")
 		},
@@ -198,7 +203,8 @@ func (p *Part) deal(w http.ResponseWriter, x *pending) (*cast.Cast, *cast.SAML) 
 	c := p.Cast()
 	d := c.FindSAML(x.trust)
 	if d == nil {
-		p.Page(w, http.StatusForbidden, server.Page{Title: "This trust has ended", Lead: x.trust + " is not there any more. Nothing was sent to the app."})
+		p.Page(w, http.StatusForbidden, server.Page{Title: "This trust has ended", Lead: x.trust +
+			" is not there any more. Nothing was sent to the app."})
 	}
 	return c, d
 }
@@ -250,7 +256,8 @@ func (p *Part) newAnswer(d *cast.SAML, x *pending) (*saml.Answer, error) {
 			return nil, err
 		}
 	}
-	a := &saml.Answer{ID: p.ID(), AssertionID: p.ID(), Issuer: d.Provider.Party.Entity.ID, ACS: x.acs, Audience: d.AppID(), Now: p.Now(),
+	a := &saml.Answer{ID: p.ID(), AssertionID: p.ID(), Issuer: d.Provider.Party.Entity.ID, ACS: x.acs, Audience: d.AppID(),
+		Now:      p.Now(),
 		Lifetime: 5 * time.Minute, Signer: signer, Rand: p.Rand}
 	if x.request != nil {
 		a.InResponseTo = x.request.ID
@@ -287,7 +294,8 @@ func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
 	p.Tell(server.Event{Trust: d.Trust.Name, By: d.Provider.Name(), What: "response", Findings: finding.List{{
 		ID: "saml.write", Level: finding.Error, Check: "writing the response", Saw: err.Error(), Expected: "a response",
 		Side: finding.Both, Fix: finding.Run("trust", "show", d.Trust.Name)}}})
-	p.Page(w, http.StatusInternalServerError, server.Page{Title: "No response can be made", By: d.Provider.Title(), Lead: err.Error()})
+	p.Page(w, http.StatusInternalServerError, server.Page{Title: "No response can be made", By: d.Provider.Title(),
+		Lead: err.Error()})
 }
 
 // Post sends the browser on with a message (SAML Bindings, section 3.5.4).

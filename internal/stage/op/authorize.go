@@ -52,7 +52,8 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	if s == nil {
 		return
 	}
-	j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: s.Doc, Keys: s.Verify(), From: address(d, r), Now: x.Now()})
+	j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: s.Doc, Keys: s.Verify(), From: address(d, r),
+		Now: x.Now()})
 	told := j.Findings
 	if j.Error == nil && j.Answer {
 		told = slices.DeleteFunc(slices.Clone(told), func(f finding.Finding) bool { return f.Level == finding.Warning })
@@ -61,7 +62,8 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	if !j.Answer {
 		redirect := q.Get("redirect_uri")
 		x.Page(w, http.StatusBadRequest, server.Page{Title: "The redirect URI is refused", By: x.pl.Title(),
-			Lead:   "The request of " + d.Deal.App.Title() + " names a redirect URI that is not its own: " + j.Why + ". Nothing was sent there.",
+			Lead: "The request of " + d.Deal.App.Title() + " names a redirect URI that is not its own: " + j.Why +
+				". Nothing was sent there.",
 			Fields: [][2]string{{"Asked for", redirect}, {"Registered", strings.Join(d.Client.Redirects, "\n")}}})
 		return
 	}
@@ -109,7 +111,8 @@ func (x *played) respond(w http.ResponseWriter, y *pending, q url.Values) {
 		return
 	}
 	if err := x.Post(w, y.request.Redirect, q); err != nil {
-		x.page(w, http.StatusBadRequest, "No form can be posted there", "response_mode=form_post needs an https: redirect URI.")
+		x.page(w, http.StatusBadRequest, "No form can be posted there",
+			"response_mode=form_post needs an https: redirect URI.")
 	}
 }
 
@@ -118,12 +121,14 @@ func (x *played) deny(w http.ResponseWriter, y *pending, e *oidc.Error) {
 	x.respond(w, y, url.Values{"error": {e.Code}, "error_description": {e.Description}})
 }
 
-// now finds the provider and the trust of a pending request in the cast as it is now. Where they are gone, a page says so.
+// now finds the provider and the trust of a pending request in the cast as it is now. Where they are gone, a page says
+// so.
 func (p *Part) now(w http.ResponseWriter, y *pending) (*played, *cast.OIDC) {
 	c := p.Cast()
 	d := c.Find(y.trust)
 	if d == nil {
-		p.Page(w, http.StatusForbidden, server.Page{Title: "This trust has ended", Lead: y.trust + " is not there any more. Nothing was sent to the app."})
+		p.Page(w, http.StatusForbidden, server.Page{Title: "This trust has ended", Lead: y.trust +
+			" is not there any more. Nothing was sent to the app."})
 		return nil, nil
 	}
 	return &played{p, c, d.Deal.Provider}, d
@@ -142,7 +147,8 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	}
 	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index}
 	if e := oauth.Admit(d.Registered, in, y.hinted); e != nil {
-		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error, Check: "policies of the trust", Saw: e.Description,
+		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error, Check: "policies of the trust",
+			Saw:      e.Description,
 			Expected: "a sign-in that the trust allows", Side: finding.Ledger,
 			Fix: finding.Do("sign in as the policy asks, or change it").Then(finding.Run("trust", "show", d.Of().Name))})
 		x.deny(w, y, e)
@@ -152,7 +158,8 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	wait := oauth.Decide(d.Registered, y.request, who.ID, admin, y.answered)
 	switch {
 	case len(wait.Stopped)+len(wait.Missing) > 0 && slices.Contains(y.request.Prompt, "none"):
-		x.deny(w, y, oidc.Fail(oidc.ConsentRequired, "nobody agreed yet to "+oauth.ScopeOf(append(wait.Stopped, wait.Missing...))))
+		x.deny(w, y, oidc.Fail(oidc.ConsentRequired, "nobody agreed yet to "+oauth.ScopeOf(append(wait.Stopped,
+			wait.Missing...))))
 	case len(wait.Stopped) > 0:
 		x.stop(w, r, y, ses, d, who, wait.Stopped)
 	case len(wait.Missing) > 0:
@@ -168,7 +175,8 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 }
 
 // stop shows the page for a person who asks for what an administrator must agree to, and keeps the request.
-func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *server.Session, d *cast.OIDC, who *people.Person, asks []federation.Ask) {
+func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *server.Session, d *cast.OIDC,
+	who *people.Person, asks []federation.Ask) {
 	var list []federation.Consent
 	for _, a := range asks {
 		noted := slices.ContainsFunc(d.Consents, func(c federation.Consent) bool {
@@ -179,7 +187,8 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 		}
 	}
 	x.Notes.Consents(list)
-	x.tell(d, "consent", finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " + oauth.ScopeOf(asks),
+	x.tell(d, "consent", finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " +
+		oauth.ScopeOf(asks),
 		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent", Side: finding.Ledger,
 		Fix: finding.Run("consent", "give", d.Of().Name, asks[0].Label(), "--for", "everyone")})
 	page := x.consentPage(w, r, y, ses, d, who, asks)
@@ -195,21 +204,26 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	}
 	c.Ask = strings.Join(whom, ", ")
 	page.Title = "An administrator must agree first"
-	page.Lead = d.Deal.App.Title() + " asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator has agreed."
+	page.Lead = d.Deal.App.Title() +
+		" asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator has agreed."
 	x.Page(w, http.StatusForbidden, page)
 }
 
-func (x *played) consentTo(d *cast.OIDC, a federation.Ask, who *people.Person, standing string, admin bool) federation.Consent {
-	return federation.Consent{Trust: d.Of().Name, API: a.API, Name: a.Name, As: a.As, For: who.ID, Standing: standing, By: who.ID, Admin: admin,
+func (x *played) consentTo(d *cast.OIDC, a federation.Ask, who *people.Person, standing string,
+	admin bool) federation.Consent {
+	return federation.Consent{Trust: d.Of().Name, API: a.API, Name: a.Name, As: a.As, For: who.ID, Standing: standing,
+		By: who.ID, Admin: admin,
 		At: x.Now().UTC()}
 }
 
 // consentPage is the page that names permissions, with a form that waits for the person's answer.
-func (x *played) consentPage(w http.ResponseWriter, r *http.Request, y *pending, ses *server.Session, d *cast.OIDC, who *people.Person,
+func (x *played) consentPage(w http.ResponseWriter, r *http.Request, y *pending, ses *server.Session, d *cast.OIDC,
+	who *people.Person,
 	asks []federation.Ask) server.Page {
 	y.session = ses
-	c := &server.Consent{Action: x.consentAt(), Token: x.PutForm(w, r, y), Who: who.Name(), App: d.Deal.App.Title(), Contact: d.Client.Contact,
-		Home: d.Client.Home}
+	c := &server.Consent{Action: x.consentAt(), Token: x.PutForm(w, r, y), Who: who.Name(), App: d.Deal.App.Title(),
+		Contact: d.Client.Contact,
+		Home:    d.Client.Home}
 	for _, a := range asks {
 		how := "On your behalf: it can do no more than you can"
 		if a.API == "" && a.Name != "offline_access" {
@@ -293,8 +307,9 @@ func (x *played) consent(w http.ResponseWriter, r *http.Request) {
 		if len(open) == 0 {
 			why = "an administrator has not agreed yet to " + oauth.ScopeOf(y.request.Asks)
 		}
-		x.tell(d, "consent", finding.Finding{ID: "consent.refused", Level: finding.Error, Check: "consent", Saw: why, Expected: "agreement",
-			Side: finding.Person, Fix: finding.Do("agree, or ask for less")})
+		x.tell(d, "consent", finding.Finding{ID: "consent.refused", Level: finding.Error, Check: "consent", Saw: why,
+			Expected: "agreement",
+			Side:     finding.Person, Fix: finding.Do("agree, or ask for less")})
 		x.deny(w, y, oidc.Fail(oidc.AccessDenied, why))
 	}
 }

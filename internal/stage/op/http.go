@@ -48,7 +48,8 @@ func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
 	WriteJSON(w, status, e)
 }
 
-// crossOrigin lets the pages of registered user-agent clients call an endpoint (Fetch, CORS protocol). It reports whether the
+// crossOrigin lets the pages of registered user-agent clients call an endpoint (Fetch, CORS protocol). It reports
+// whether the
 // request was a preflight, which is answered by then.
 func crossOrigin(c *cast.Cast, pl *cast.Player, w http.ResponseWriter, r *http.Request) bool {
 	origin := r.Header.Get("Origin")
@@ -79,7 +80,8 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 		w.Header().Set("Allow", "POST")
 		return bad("send this with POST")
 	}
-	if t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || t != "application/x-www-form-urlencoded" {
+	if t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil ||
+		t != "application/x-www-form-urlencoded" {
 		return bad("the body must be application/x-www-form-urlencoded")
 	}
 	if err := r.ParseForm(); err != nil {
@@ -96,7 +98,8 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 	return t, nil
 }
 
-// Bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it is not
+// Bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it
+// is not
 // taken (RFC 9700, section 4.3.2).
 func Bearer(r *http.Request) (string, *oidc.Error) {
 	h := r.Header.Get("Authorization")
@@ -104,7 +107,8 @@ func Bearer(r *http.Request) (string, *oidc.Error) {
 		return strings.TrimSpace(token), nil
 	}
 	if r.URL.Query().Has("access_token") {
-		return "", oidc.Fail(oidc.InvalidRequest, "an access token in the URL is not taken; send it in the Authorization header")
+		return "", oidc.Fail(oidc.InvalidRequest,
+			"an access token in the URL is not taken; send it in the Authorization header")
 	}
 	if r.Method == http.MethodPost && r.ParseForm() == nil && r.PostForm.Get("access_token") != "" {
 		return r.PostForm.Get("access_token"), nil

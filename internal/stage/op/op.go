@@ -1,4 +1,5 @@
-// Package op plays OpenID providers, which are authorization servers too. The rules are those of core/oauth; here are its
+// Package op plays OpenID providers, which are authorization servers too. The rules are those of core/oauth; here are
+// its
 // endpoints and pages.
 package op
 
@@ -28,8 +29,9 @@ type Notes struct {
 
 // NoNotes keeps nothing.
 func NoNotes() Notes {
-	return Notes{Consents: func([]federation.Consent) {}, Issued: func(string, []federation.Ask, time.Time) {}, Secret: func(string, time.Time) {},
-		Keys: func(string) ([]oidc.Key, error) { return nil, nil }}
+	return Notes{Consents: func([]federation.Consent) {}, Issued: func(string, []federation.Ask, time.Time) {},
+		Secret: func(string, time.Time) {},
+		Keys:   func(string) ([]oidc.Key, error) { return nil, nil }}
 }
 
 // Part plays all OpenID providers of a stage.
@@ -69,7 +71,8 @@ func (p *Part) Serves(pl *cast.Player, d *cast.OIDC) (*oauth.Server, error) {
 	if d != nil && d.Suppose.JOSE != nil {
 		signer = d.Suppose.JOSE
 	}
-	return &oauth.Server{Doc: &doc, Signer: signer, State: p.State, Key: p.Key, Person: p.Cast().People.Find, Random: p.Random, Now: p.Now,
+	return &oauth.Server{Doc: &doc, Signer: signer, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
+		Random: p.Random, Now: p.Now,
 		Issued: func(trust string, asks []federation.Ask) { p.Notes.Issued(trust, asks, p.Now()) }}, nil
 }
 
@@ -89,7 +92,10 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	x := &played{p, c, pl}
 	add := func(at string, h http.HandlerFunc) { l.Add(pl.Name(), at, h) }
 	for _, at := range oidc.WellKnown(doc.Issuer) {
-		add(at, x.document("application/json", func(s *oauth.Server) ([]byte, error) { return json.Marshal(x.discovery(s.Doc)) }))
+		add(at, x.document("application/json", func(s *oauth.Server) ([]byte,
+			error) {
+			return json.Marshal(x.discovery(s.Doc))
+		}))
 	}
 	add(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
 		return oidc.WriteKeys(s.Signer.Key.Public())
@@ -199,7 +205,8 @@ func (x *played) document(kind string, write func(*oauth.Server) ([]byte, error)
 	}
 }
 
-// registered is a client with its keys: one that publishes them is asked again, at most once a minute, where an assertion names a
+// registered is a client with its keys: one that publishes them is asked again, at most once a minute, where an
+// assertion names a
 // key that is not among them.
 func (x *played) registered(d *cast.OIDC, assertion string) *oauth.Registered {
 	at := d.Terms.JWKSURI

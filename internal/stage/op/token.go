@@ -120,7 +120,8 @@ func (x *played) userinfo(w http.ResponseWriter, r *http.Request) {
 }
 
 // caller reads and authenticates a request about a token.
-func (x *played) caller(w http.ResponseWriter, r *http.Request) (req *oauth.TokenRequest, d *cast.OIDC, public bool, e *oidc.Error) {
+func (x *played) caller(w http.ResponseWriter, r *http.Request) (req *oauth.TokenRequest, d *cast.OIDC, public bool,
+	e *oidc.Error) {
 	if req, e = tokenRequest(w, r); e != nil {
 		return nil, nil, false, e
 	}
@@ -244,8 +245,10 @@ func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Ses
 	if who := x.c.People.Find(ses.Person); who != nil {
 		name = who.Name()
 	}
-	x.Page(w, http.StatusOK, server.Page{Title: "Sign out?", By: x.pl.Title(), Lead: "You are signed in as " + name + ".", Leads: back,
-		Form: &server.Form{Action: x.pl.OpenID.EndSessionEndpoint, Token: outToken(cookie), Ask: "out", Button: "Sign out", Hidden: hidden}})
+	x.Page(w, http.StatusOK, server.Page{Title: "Sign out?", By: x.pl.Title(), Lead: "You are signed in as " + name + ".",
+		Leads: back,
+		Form: &server.Form{Action: x.pl.OpenID.EndSessionEndpoint, Token: outToken(cookie), Ask: "out", Button: "Sign out",
+			Hidden: hidden}})
 }
 
 // outToken is the form token of the sign-out page: it proves the session's cookie without telling it.

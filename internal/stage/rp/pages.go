@@ -50,7 +50,8 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		g := v.g
-		data := server.Page{Title: "Signed in", By: pl.Title(), Alert: true, Plain: true, Lead: "The answer was accepted: every check passed.",
+		data := server.Page{Title: "Signed in", By: pl.Title(), Alert: true, Plain: true,
+			Lead:   "The answer was accepted: every check passed.",
 			Fields: [][2]string{{"Trust", g.trust}, {"Issuer", v.d.Deal.Provider.OpenID.Issuer}}}
 		if g.judged != nil {
 			data.Fields = append(data.Fields, [2]string{"Subject", g.judged.Subject},
@@ -72,7 +73,8 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		for _, a := range v.d.Terms.Asks {
 			if a.API != "" && a.As == federation.AsUser {
-				data.Links = append(data.Links, [2]string{"Call " + a.Label(), v.d.Link("call", url.Values{"permission": {a.Label()}})})
+				data.Links = append(data.Links, [2]string{"Call " + a.Label(),
+					v.d.Link("call", url.Values{"permission": {a.Label()}})})
 			}
 		}
 		if g.tokens.RefreshToken != "" {
@@ -84,7 +86,8 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 }
 
 // withGuest does something for who is signed in at a client, and keeps what it brought; nobody is led to its page.
-func (p *Part) withGuest(c *cast.Cast, pl *cast.Player, do func(http.ResponseWriter, *http.Request, *visit) *guest) http.HandlerFunc {
+func (p *Part) withGuest(c *cast.Cast, pl *cast.Player, do func(http.ResponseWriter, *http.Request,
+	*visit) *guest) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		v := p.guest(c, pl, r)
 		if v != nil {
@@ -99,7 +102,8 @@ func (p *Part) withGuest(c *cast.Cast, pl *cast.Player, do func(http.ResponseWri
 	}
 }
 
-// tokenFor is the access token of somebody signed in for the API of a permission. If theirs is for another API, the refresh token
+// tokenFor is the access token of somebody signed in for the API of a permission. If theirs is for another API, the
+// refresh token
 // gets one for this (RFC 8707, section 2.2).
 func (p *Part) tokenFor(v *visit, next *guest, label string) (string, *oidc.Error) {
 	t := v.g.tokens
@@ -110,7 +114,8 @@ func (p *Part) tokenFor(v *visit, next *guest, label string) (string, *oidc.Erro
 		len(v.d.Audiences(nil, federation.AsUser)) < 2 {
 		return t.AccessToken, nil
 	}
-	fresh, e := p.callToken(v.d, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {t.RefreshToken}, "resource": {x.API.Audience}})
+	fresh, e := p.callToken(v.d, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {t.RefreshToken},
+		"resource": {x.API.Audience}})
 	if e != nil {
 		return "", e
 	}
@@ -163,8 +168,9 @@ func (p *Part) refresh(_ http.ResponseWriter, _ *http.Request, v *visit) *guest 
 	if v.g.tokens.RefreshToken == "" {
 		found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
 	} else if t, e := p.callToken(v.d, refreshForm(v)); e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(), Expected: "tokens",
-			Side: finding.Ledger, Fix: op.Remedy(e, v.d), Ref: "RFC 6749 6"})
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(),
+			Expected: "tokens",
+			Side:     finding.Ledger, Fix: op.Remedy(e, v.d), Ref: "RFC 6749 6"})
 		lead = "The refresh was refused."
 	} else {
 		rotated := "and the refresh token was rotated"

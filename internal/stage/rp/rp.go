@@ -1,4 +1,5 @@
-// Package rp plays clients of OpenID providers and authorization servers: it sends people to sign in, judges what comes back,
+// Package rp plays clients of OpenID providers and authorization servers: it sends people to sign in, judges what comes
+// back,
 // and calls APIs.
 package rp
 
@@ -62,7 +63,10 @@ type outcome struct {
 func New(s *server.Server, now func() *cast.Cast) *Part {
 	p := &Part{Server: s, Cast: now, asked: server.NewKept[asked](s.Now, 15*time.Minute, 50_000),
 		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
-	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	return p
 }
 
@@ -110,7 +114,8 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	for _, r := range pl.Client.AfterSignOut {
 		l.Share(r, func(w http.ResponseWriter, _ *http.Request) {
-			p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(), Lead: "You are back at the app, and signed out.",
+			p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(),
+				Lead:  "You are back at the app, and signed out.",
 				Links: [][2]string{{"Sign in", home + "start"}}})
 		})
 	}
@@ -138,7 +143,8 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 			links = append(links, [2]string{d.Deal.Provider.Title(), d.StartLink()})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.", Links: links})
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.",
+			Links: links})
 	}
 }
 
@@ -158,8 +164,10 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC)
 		scope = oauth.ScopeOf(asks)
 	}
 	state, sum := p.Random(), sha256.Sum256([]byte(a.verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope}, "state": {state},
-		"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope},
+		"state": {state},
+		"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])},
+		"code_challenge_method": {"S256"}}
 	if c := d.Of().Contexts(); len(c) > 0 {
 		q.Set("acr_values", strings.Join(c, " "))
 	}
@@ -212,7 +220,8 @@ func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Er
 	} else if secret == "" {
 		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key")
 	}
-	req, err := http.NewRequest(http.MethodPost, d.Deal.Provider.OpenID.TokenEndpoint, bytes.NewReader([]byte(form.Encode())))
+	req, err := http.NewRequest(http.MethodPost, d.Deal.Provider.OpenID.TokenEndpoint,
+		bytes.NewReader([]byte(form.Encode())))
 	if err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
@@ -253,7 +262,8 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	a, ok := p.asked.Take(q.Get("state"))
 	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {
-		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.", nil)
+		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.",
+			nil)
 		return
 	}
 	d := p.Cast().Find(a.trust)
@@ -264,7 +274,8 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	pl := d.Deal.App
 	var found finding.List
 	j, g := p.redeem(d, &a, q, &found)
-	e := server.Event{Trust: a.trust, By: pl.Name(), What: "answer", Findings: found, Kept: p.kept(g), SignedIn: !found.Failed()}
+	e := server.Event{Trust: a.trust, By: pl.Name(), What: "answer", Findings: found, Kept: p.kept(g),
+		SignedIn: !found.Failed()}
 	if j != nil {
 		j.Tell()
 		e.Outcome = &j.Judgement
@@ -299,18 +310,21 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	if answer.Verdict != judge.Accepted {
 		return nil, nil
 	}
-	form := url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target}, "code_verifier": {a.verifier}}
+	form := url.Values{"grant_type": {"authorization_code"}, "code": {q.Get("code")}, "redirect_uri": {a.target},
+		"code_verifier": {a.verifier}}
 	if len(a.resource) > 1 {
 		form.Set("resource", a.resource[0])
 	}
 	t, e := p.callToken(d, form)
-	for i := 1; e != nil && e.Code == oidc.InvalidTarget && i < len(a.resource); i++ { // nothing may be granted at the first
+	// nothing may be granted at the first
+	for i := 1; e != nil && e.Code == oidc.InvalidTarget && i < len(a.resource); i++ {
 		form.Set("resource", a.resource[i])
 		t, e = p.callToken(d, form)
 	}
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code", Saw: e.Error(), Expected: "tokens",
-			Side: finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code", Saw: e.Error(),
+			Expected: "tokens",
+			Side:     finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
 		return nil, nil
 	}
 	found.Pass("oauth.tokens", "tokens for the code", t.Words())
@@ -321,13 +335,16 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	}
 	signer, err := d.Deal.Provider.Keys.JOSE()
 	if err != nil {
-		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS", Side: finding.Ledger,
-			Fix: finding.Do("bring the seal key back")})
+		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS",
+			Side: finding.Ledger,
+			Fix:  finding.Do("bring the seal key back")})
 		return nil, nil
 	}
-	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true, Nonce: a.nonce,
+	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true,
+		Nonce:       a.nonce,
 		Keys:        []oidc.Key{{ID: signer.ID, Alg: signer.Alg, Public: signer.Key.Public()}},
-		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust, Provider: d.Deal.Provider.Name()})
+		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust,
+		Provider: d.Deal.Provider.Name()})
 	*found = append(*found, j.Findings...)
 	g.judged, g.sid = j, oidc.Text(j.Body, "sid")
 	if j.Verdict == judge.Accepted {
@@ -368,8 +385,9 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 func (p *Part) Discover(d *cast.OIDC) finding.List {
 	issuer := d.Deal.Provider.OpenID.Issuer
 	bad := func(saw, fix string) finding.List {
-		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw, Expected: "a discovery document and keys",
-			Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Discovery 4"}}
+		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw,
+			Expected: "a discovery document and keys",
+			Side:     finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Discovery 4"}}
 	}
 	status, raw, _, err := p.get(oidc.WellKnown(issuer)[0], "")
 	var doc *oidc.Discovery
@@ -391,7 +409,8 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 	return append(found, keys...)
 }
 
-// Call calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first that the
+// Call calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first
+// that the
 // token has a permission for.
 func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federation.Record) {
 	var found finding.List
@@ -400,7 +419,8 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		have, _ := oidc.Scope(oidc.Text(claims, "scope"))
 		for _, a := range d.Terms.Asks {
 			x := d.APIs[a.API]
-			if x != nil && label == "" && slices.Contains(have, a.Name) && slices.Contains(oidc.Texts(claims, "aud"), x.API.Audience) {
+			if x != nil && label == "" && slices.Contains(have, a.Name) && slices.Contains(oidc.Texts(claims, "aud"),
+				x.API.Audience) {
 				label = a.Label()
 			}
 		}
@@ -413,8 +433,9 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		}
 	}
 	if at == "" {
-		found.Add(finding.Finding{ID: "call.api", Level: finding.Error, Check: "call", Saw: label, Expected: "API:PERMISSION of an API in the ledger",
-			Side: finding.Ledger, Fix: finding.Run("permission", "list")})
+		found.Add(finding.Finding{ID: "call.api", Level: finding.Error, Check: "call", Saw: label,
+			Expected: "API:PERMISSION of an API in the ledger",
+			Side:     finding.Ledger, Fix: finding.Run("permission", "list")})
 		return found, nil
 	}
 	check := "call of " + name + ":" + permission
@@ -429,13 +450,15 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		if len(fix.Run) > 1 && fix.Run[1] == "give" {
 			side = finding.Ledger
 		}
-		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check, Saw: fmt.Sprintf("status %d, %s", status, why),
+		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check, Saw: fmt.Sprintf("status %d, %s",
+			status, why),
 			Expected: "records", Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
 		return found, nil
 	}
 	var got api.Answer
 	if err := json.Unmarshal(raw, &got); err != nil {
-		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: check, Saw: err.Error(), Expected: "records", Side: finding.App,
+		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: check, Saw: err.Error(),
+			Expected: "records", Side: finding.App,
 			Fix: finding.Do("mend the API")})
 		return found, nil
 	}
@@ -448,7 +471,8 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 	return found, records
 }
 
-// MachineCalls are the calls of a machine client when none are named: for each API of whose permissions it has some, the first;
+// MachineCalls are the calls of a machine client when none are named: for each API of whose permissions it has some,
+// the first;
 // if it has none, those that it asks for, so that the refusal is seen.
 func MachineCalls(d *cast.OIDC) []string {
 	var have, asked []string
@@ -473,7 +497,8 @@ func MachineCalls(d *cast.OIDC) []string {
 	return have
 }
 
-// MachineToken has a machine client get a token as itself, for the API of a call where it asks for permissions of several.
+// MachineToken has a machine client get a token as itself, for the API of a call where it asks for permissions of
+// several.
 func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, found finding.List) {
 	form := url.Values{"grant_type": {"client_credentials"}}
 	if scope != "" {
@@ -485,8 +510,9 @@ func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, fo
 	}
 	t, e := p.callToken(d, form)
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(), Expected: "an access token",
-			Side: finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(),
+			Expected: "an access token",
+			Side:     finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
 		return "", found
 	}
 	found.Pass("oauth.tokens", "token as itself", t.Words())

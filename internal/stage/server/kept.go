@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Kept remembers values under keys for a while, at most so many: the oldest go first. It may be used from several requests at
+// Kept remembers values under keys for a while, at most so many: the oldest go first. It may be used from several
+// requests at
 // once.
 type Kept[T any] struct {
 	now   func() time.Time

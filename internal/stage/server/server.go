@@ -1,4 +1,5 @@
-// Package server is what all parts of the stage are built on: routes that are swapped whole, sign-in sessions, forms, pages, and
+// Package server is what all parts of the stage are built on: routes that are swapped whole, sign-in sessions, forms,
+// pages, and
 // the stream of what happened. It knows no protocol.
 package server
 
@@ -75,7 +76,8 @@ func (e *ErrClash) Error() string {
 
 // NewLayout makes an empty layout.
 func NewLayout() *Layout {
-	return &Layout{scene: &Scene{routes: map[string]http.HandlerFunc{}, prefixes: map[string]PrefixHandler{}, hosts: map[string]bool{},
+	return &Layout{scene: &Scene{routes: map[string]http.HandlerFunc{}, prefixes: map[string]PrefixHandler{},
+		hosts:  map[string]bool{},
 		opened: map[string]string{}}, owner: map[string]string{}}
 }
 
@@ -106,7 +108,8 @@ func (l *Layout) host(key string) {
 	l.scene.hosts[h] = true
 }
 
-// Add lays out an address of a party. The first handler that a party has for an address stays; two parties at one address are an
+// Add lays out an address of a party. The first handler that a party has for an address stays; two parties at one
+// address are an
 // error of Scene.
 func (l *Layout) Add(owner, at string, h http.HandlerFunc) {
 	if at == "" {
@@ -122,7 +125,8 @@ func (l *Layout) Add(owner, at string, h http.HandlerFunc) {
 	}
 }
 
-// Share lays out an address that several parties may have, such as a redirect URI of apps under development on one machine.
+// Share lays out an address that several parties may have, such as a redirect URI of apps under development on one
+// machine.
 func (l *Layout) Share(at string, h http.HandlerFunc) {
 	k := Key(at)
 	if _, there := l.owner[k]; !there {
@@ -204,7 +208,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "no party on this stage has this address", http.StatusMisdirectedRequest)
 		return
 	}
-	s.Page(w, http.StatusNotFound, Page{Title: "Nothing here", Lead: "No party of this stage has an endpoint at " + r.URL.Path + "."})
+	s.Page(w, http.StatusNotFound, Page{Title: "Nothing here", Lead: "No party of this stage has an endpoint at " +
+		r.URL.Path + "."})
 }
 
 // below finds the longest address that a key lies under.
@@ -287,7 +292,8 @@ type insideKey struct{}
 // FromInside reports whether a request is a call from server to server on this stage.
 func FromInside(r *http.Request) bool { return r.Context().Value(insideKey{}) != nil }
 
-// Inside is a way to this stage's addresses without a socket, as one server calls another. words says of a request and its
+// Inside is a way to this stage's addresses without a socket, as one server calls another. words says of a request and
+// its
 // answer what they carry, for the steps of a walk; it may be nil.
 func (s *Server) Inside(words func(*http.Request, int, []byte) (carries, answer string)) http.RoundTripper {
 	return roundTripper(func(req *http.Request) (*http.Response, error) {
@@ -302,12 +308,15 @@ func (s *Server) Inside(words func(*http.Request, int, []byte) (carries, answer 
 		if s.Record && words != nil {
 			carries, answer := words(r, a.Status, a.Body.Bytes())
 			s.mu.Lock()
-			s.inner = append(s.inner, Step{Method: r.Method, URL: Bare(r.URL), Carries: carries, Status: a.Status, Answer: answer,
+			s.inner = append(s.inner, Step{Method: r.Method, URL: Bare(r.URL), Carries: carries, Status: a.Status,
+				Answer:   answer,
 				Duration: time.Since(began).Round(100 * time.Microsecond).String()})
 			s.mu.Unlock()
 		}
-		return &http.Response{StatusCode: a.Status, Status: fmt.Sprintf("%d %s", a.Status, http.StatusText(a.Status)), Proto: "HTTP/1.1",
-			ProtoMajor: 1, ProtoMinor: 1, Header: a.head, Body: io.NopCloser(&a.Body), ContentLength: int64(a.Body.Len()), Request: req}, nil
+		return &http.Response{StatusCode: a.Status, Status: fmt.Sprintf("%d %s", a.Status, http.StatusText(a.Status)),
+			Proto:      "HTTP/1.1",
+			ProtoMajor: 1, ProtoMinor: 1, Header: a.head, Body: io.NopCloser(&a.Body), ContentLength: int64(a.Body.Len()),
+			Request: req}, nil
 	})
 }
 

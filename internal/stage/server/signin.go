@@ -19,7 +19,8 @@ type Session struct {
 	Index    string
 }
 
-// Wish is a sign-in that a protocol asks a provider for. Its functions go on in the protocol; they hold nothing of the scene in
+// Wish is a sign-in that a protocol asks a provider for. Its functions go on in the protocol; they hold nothing of the
+// scene in
 // which the request came.
 type Wish struct {
 	Provider string // name
@@ -64,7 +65,8 @@ const FormLife = 15 * time.Minute
 
 func newDoors(s *Server) *doors {
 	now := func() time.Time { return s.Now() }
-	return &doors{s, NewKept[*Session](now, longest, 20_000), NewKept[*Wish](now, FormLife, 20_000), NewKept[form1](now, FormLife, 20_000)}
+	return &doors{s, NewKept[*Session](now, longest, 20_000), NewKept[*Wish](now, FormLife, 20_000),
+		NewKept[form1](now, FormLife, 20_000)}
 }
 
 // Waiting is how many sign-in forms are open.
@@ -123,7 +125,8 @@ func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
 	if problem != "" {
 		lead = problem
 	}
-	s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead + " On the stage nobody has a password."})
+	s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead +
+		" On the stage nobody has a password."})
 }
 
 // SignInForm takes the sign-in form of a provider.
@@ -133,7 +136,8 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 	}
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost || r.ParseForm() != nil {
-			s.Page(w, http.StatusMethodNotAllowed, Page{Title: "Start at the app", By: title, Lead: "A sign-in starts at the app's start link."})
+			s.Page(w, http.StatusMethodNotAllowed, Page{Title: "Start at the app", By: title,
+				Lead: "A sign-in starts at the app's start link."})
 			return
 		}
 		token := r.PostForm.Get("form_token")
@@ -153,7 +157,8 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 			return
 		default:
 			x.person = x.People.Find(name).ID
-			if slices.Contains(x.Contexts, judge.ContextMFA) && !slices.Contains(x.Contexts, judge.ContextPassword) && r.PostForm.Get("second") != "no" {
+			if slices.Contains(x.Contexts, judge.ContextMFA) && !slices.Contains(x.Contexts, judge.ContextPassword) &&
+				r.PostForm.Get("second") != "no" {
 				s.doors.waiting.Put(token, &x)
 				s.ask(w, &x, token, "")
 				return
@@ -185,7 +190,8 @@ func (s *Server) PutForm(w http.ResponseWriter, r *http.Request, v any) string {
 	return token
 }
 
-// TakeForm returns what a form is about, to the browser that it was made for, once, where fits says that it is one of the
+// TakeForm returns what a form is about, to the browser that it was made for, once, where fits says that it is one of
+// the
 // caller's.
 func (s *Server) TakeForm(r *http.Request, fits func(any) bool) (any, bool) {
 	token := r.PostForm.Get("form_token")

@@ -37,7 +37,8 @@ type guest struct {
 
 // New makes the part.
 func New(s *server.Server) *Part {
-	return &Part{s, server.NewKept[asked](s.Now, 15*time.Minute, 50_000), server.NewKept[bool](s.Now, 15*time.Minute, 200_000),
+	return &Part{s, server.NewKept[asked](s.Now, 15*time.Minute, 50_000), server.NewKept[bool](s.Now, 15*time.Minute,
+		200_000),
 		server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
 }
 
@@ -74,7 +75,8 @@ func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.SAML {
 	return out
 }
 
-// start is the link that starts sign-in at the app: it sends an AuthnRequest to the one provider, or to the one that is named.
+// start is the link that starts sign-in at the app: it sends an AuthnRequest to the one provider, or to the one that is
+// named.
 func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		deals := dealsOf(c, pl)
@@ -82,13 +84,15 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		for _, d := range deals {
 			if len(deals) == 1 || d.Provider.Name() == r.URL.Query().Get("provider") {
 				if err := p.sendRequest(w, r, d); err != nil {
-					p.Page(w, http.StatusInternalServerError, server.Page{Title: "No request can be made", By: pl.Title(), Lead: err.Error()})
+					p.Page(w, http.StatusInternalServerError, server.Page{Title: "No request can be made", By: pl.Title(),
+						Lead: err.Error()})
 				}
 				return
 			}
 			links = append(links, [2]string{d.Provider.Title(), pl.Start() + "?provider=" + url.QueryEscape(d.Provider.Name())})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.", Links: links})
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.",
+			Links: links})
 	}
 }
 
@@ -156,7 +160,8 @@ func (p *Part) expect(d *cast.SAML) (saml.Expect, error) {
 func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		deny := func(lead string, found finding.List) {
-			p.Page(w, http.StatusForbidden, server.Page{Title: "Sign-in refused", By: pl.Title(), Lead: lead, Findings: found.Without(finding.Pass)})
+			p.Page(w, http.StatusForbidden, server.Page{Title: "Sign-in refused", By: pl.Title(), Lead: lead,
+				Findings: found.Without(finding.Pass)})
 		}
 		if r.Method != http.MethodPost {
 			deny("A response arrives here by POST.", nil)
@@ -213,7 +218,8 @@ func outcome(j *saml.ResponseJudgement) *judge.Judgement {
 
 func guestCookie(pl *cast.Player) string { return "stage_guest_" + pl.Name() }
 
-// match finds the trust and the request that a response answers: a request this browser was sent away with, else the trust with
+// match finds the trust and the request that a response answers: a request this browser was sent away with, else the
+// trust with
 // the response's issuer.
 func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree.Element) (*cast.SAML, string) {
 	in := xmlsec.Attr(root, "InResponseTo")
@@ -246,7 +252,8 @@ func (p *Part) home(pl *cast.Player) http.HandlerFunc {
 		}
 		j := g.judged
 		page := server.Page{Title: "Signed in", By: pl.Title(), Lead: "The response was accepted: every check passed.",
-			Fields: [][2]string{{"Subject", j.Subject}, {"Name identifier format", saml.ShortName(j.Format)}, {"Issuer", j.Issuer},
+			Fields: [][2]string{{"Subject", j.Subject}, {"Name identifier format", saml.ShortName(j.Format)},
+				{"Issuer", j.Issuer},
 				{"Authentication", saml.ShortName(j.Context)}, {"Trust", g.trust}},
 			Links: [][2]string{{"Sign in again", pl.Start()}}}
 		for _, a := range j.Attributes {
