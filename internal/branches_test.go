@@ -69,8 +69,7 @@ func named(e ast.Expr) string {
 }
 
 // branches counts where a file asks which protocol a trust is over: terms with a second result, terms beside nil, a
-// case
-// for terms, and a protocol's name beside another.
+// case for terms, and a protocol's name beside another.
 func branches(file *ast.File) (n int) {
 	terms := func(name string) bool {
 		return slices.Contains([]string{"OIDC", "SAML", "OIDCTerms", "SAMLTerms"}, name)

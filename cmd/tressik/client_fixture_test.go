@@ -36,8 +36,7 @@ member: uid=aiyana,ou=people,dc=kestrelridge,dc=example
 `
 
 // clients is the OpenID half of the demo organisation: an own provider whose directors are administrators, an API, and
-// a
-// client of each kind but native, registered and asking for something.
+// a client of each kind but native, registered and asking for something.
 func clients(t testing.TB) *desk {
 	d := newDesk(t)
 	clientsFixture.copyTo(d)
@@ -72,8 +71,7 @@ func makeClients(d *desk) {
 }
 
 // The redirect URIs at which this test itself stands in for the dome scheduler: nothing listens there, the code is
-// taken
-// out of the redirect.
+// taken out of the redirect.
 const (
 	domeCallback = "https://dome.kestrelridge.example/oidc/callback"
 	loopCallback = "http://127.0.0.1:9/callback"

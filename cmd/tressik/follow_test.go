@@ -281,8 +281,7 @@ func TestStageRemembersOverARestart(t *testing.T) {
 }
 
 // TestSidesWithoutTrusts has an app with a SAML side and only an OpenID trust, and one with a client side whose first
-// trust is over
-// SAML.
+// trust is over SAML.
 func TestSidesWithoutTrusts(t *testing.T) {
 	t.Parallel()
 	d := clients(t)

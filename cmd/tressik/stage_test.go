@@ -182,8 +182,7 @@ func TestAppUnderTest(t *testing.T) {
 }
 
 // TestBrowserSignsIn has a real browser go from the app's start link to the app's page. With TRESSIK_SHOTS set to a
-// folder
-// it leaves pictures of the pages there.
+// folder it leaves pictures of the pages there.
 func TestBrowserSignsIn(t *testing.T) {
 	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")

@@ -143,8 +143,7 @@ func signInStage(b *testing.B, watch func(server.Event)) (*stage.Stage, *xmlsec.
 }
 
 // BenchmarkSignIn is a SAML sign-in over HTTP on the stage in a session that holds, from the AuthnRequest to the
-// accepted
-// response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
+// accepted response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 60 %.
 func BenchmarkSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
 	accepted := 0

@@ -75,8 +75,7 @@ func clientStage(b *testing.B) (*stage.Stage, *oidc.Signer) {
 const tokenEndpoint = "https://login.kestrelridge.example/token"
 
 // BenchmarkClientCredentials gets tokens as itself over HTTP from the stage, signed with ES256, against bare ECDSA
-// P-256
-// signatures. Run with -cpu 1. The limit to keep is 15 %.
+// P-256 signatures. Run with -cpu 1. The limit to keep is 15 %.
 func BenchmarkClientCredentials(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
 	s, key := clientStage(b)
@@ -99,8 +98,7 @@ func BenchmarkClientCredentials(b *testing.B) {
 }
 
 // BenchmarkCodeSignIn is a sign-in with code and PKCE over HTTP on the stage in a session that holds: authorization,
-// token,
-// judgement of the ID token. It stands beside SAML sign-ins, measured in the same run.
+// token, judgement of the ID token. It stands beside SAML sign-ins, measured in the same run.
 func BenchmarkCodeSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent))
 	s, key := clientStage(b)
@@ -164,8 +162,7 @@ func signedIn(b *testing.B, s *stage.Stage, start string, c *client, at string) 
 }
 
 // BenchmarkJudgeIDToken judges an ID token of ordinary size, against bare verifications of its signature. The limit to
-// keep
-// is 70 %.
+// keep is 70 %.
 func BenchmarkJudgeIDToken(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as where a stage's apps judge
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -225,8 +222,7 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 func sum256(b []byte) []byte { s := sha256.Sum256(b); return s[:] }
 
 // BenchmarkStageMemory issues 100,000 tokens from a running `tressik stage` and compares its resident set with that
-// after
-// 10,000. The limit to keep is 1.2 times.
+// after 10,000. The limit to keep is 1.2 times.
 func BenchmarkStageMemory(b *testing.B) {
 	dir := b.TempDir()
 	tressik := filepath.Join(dir, "tressik")

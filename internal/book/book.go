@@ -1,6 +1,5 @@
 // Package book is what can be read of a ledger: parties, trusts with their parties, people, and what belongs to a
-// client; with the
-// nearest names where one is not there. Whatever only reads is built on it.
+// client; with the nearest names where one is not there. Whatever only reads is built on it.
 package book
 
 import (

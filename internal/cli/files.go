@@ -41,8 +41,7 @@ func writeWith(path string, b []byte, mode os.FileMode) error {
 }
 
 // secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret
-// is
-// made that cannot be written.
+// is made that cannot be written.
 type secretFile struct {
 	path string
 	f    *os.File

@@ -12,8 +12,7 @@ import (
 )
 
 // TestRemediesParse collects every remedy that is a command out of the program's source, with a stand-in for each value
-// that
-// is not known before it runs, and parses it with the program's own commands.
+// that is not known before it runs, and parses it with the program's own commands.
 func TestRemediesParse(t *testing.T) {
 	remedies := commandsIn(t, "..")
 	if len(remedies) < 40 {

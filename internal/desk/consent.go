@@ -108,13 +108,13 @@ func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
 
 // ConsentView is what consent show and permission list --trust show.
 type ConsentView struct {
-	Trust    string           `json:"trust"`
-	Kind     oidc.Kind        `json:"client"`
-	Works    bool             `json:"works"`
-	Whole    bool             `json:"worksWhole"` // with all that it asks for
-	Line     string           `json:"summary"`
-	Rows     []federation.Row `json:"permissions"`
-	Findings finding.List     `json:"findings"`
+	Trust    string                `json:"trust"`
+	Kind     oidc.Kind             `json:"client"`
+	Works    bool                  `json:"works"`
+	Whole    bool                  `json:"worksWhole"` // with all that it asks for
+	Line     string                `json:"summary"`
+	Rows     []federation.AskState `json:"permissions"`
+	Findings finding.List          `json:"findings"`
 }
 
 // ConsentShow is the matrix of consent of a trust, with advice on least privilege.
@@ -133,11 +133,11 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 		v.Kind = c.Kind
 	}
 	if v.Rows == nil {
-		v.Rows = []federation.Row{}
+		v.Rows = []federation.AskState{}
 	}
 	if v.Findings == nil {
 		v.Findings = finding.List{}
 	}
-	v.Works, v.Whole, v.Line = federation.Sum(v.Kind, v.Rows)
+	v.Works, v.Whole, v.Line = federation.Summarize(v.Kind, v.Rows)
 	return v, nil
 }

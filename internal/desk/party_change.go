@@ -13,8 +13,7 @@ import (
 )
 
 // ChangeParty reads a party's metadata again or changes single values. Where that changes what the other side of a
-// trust
-// must know, the trust is to be handed over and rehearsed again; the names of such trusts are returned. Errors:
+// trust must know, the trust is to be handed over and rehearsed again; the names of such trusts are returned. Errors:
 // store.ErrChanged and those of AddParty.
 func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []string, error) {
 	old, err := d.Party(in.Kind, in.Name)

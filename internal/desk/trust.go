@@ -294,8 +294,7 @@ func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
 var errDry = errors.New("dry run")
 
 // LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
-// nothing
-// is kept.
+// nothing is kept.
 func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, added, changed, removed int, err error) {
 	dir, err := people.Read(raw)
 	if err != nil {

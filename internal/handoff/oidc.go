@@ -21,8 +21,7 @@ func (h *Handoff) env(name, label, value, standard, from string) {
 }
 
 // EnvLines is the sheet as lines of NAME=VALUE, for an app that reads its settings from the environment. Several values
-// of one
-// name are joined with spaces.
+// of one name are joined with spaces.
 func (h *Handoff) EnvLines() []string {
 	var names []string
 	values := map[string][]string{}

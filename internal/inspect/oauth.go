@@ -39,8 +39,7 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 }
 
 // inspectOAuth explains what a browser carried between a client and its provider; with a trust it is judged by the
-// rules
-// that the provider's authorization endpoint has (a request), or the client's redirect URI (a response).
+// rules that the provider's authorization endpoint has (a request), or the client's redirect URI (a response).
 func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Inspection, error) {
 	v := &Inspection{Kind: "OAuth " + kind, Trust: in.Trust}
 	v.fact("Sent to", at)

@@ -112,8 +112,7 @@ func (d *Inspector) issuer(iss string) (*federation.Party, []oidc.Key, error) {
 }
 
 // tokenKeys are the keys with which a provider's tokens are verified: those of its signing certificates where it is
-// own,
-// else those that it published.
+// own, else those that it published.
 func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 	if !p.Own {
 		if p.OpenID == nil {
@@ -202,8 +201,7 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 }
 
 // audienceOf is the audience that an access token of a trust is judged for: that of the API which it names, of those
-// that
-// the trust asks for, else the first of them, else the provider itself.
+// that the trust asks for, else the first of them, else the provider itself.
 func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string,
 	err error) {
 	apis, err := d.L.APIs()
@@ -228,8 +226,7 @@ func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer 
 }
 
 // claimWords writes a claim's value, times in words, and what the claim means (RFC 7519, section 4.1; OpenID Connect
-// Core,
-// sections 2 and 5.1; RFC 9068, section 2.2).
+// Core, sections 2 and 5.1; RFC 9068, section 2.2).
 func claimWords(name string, v any, now time.Time) (value, meaning string) {
 	meanings := map[string]string{"iss": "who issued it", "sub": "whom it is about",
 		"aud": "whom it is for: others refuse it", "exp": "it expires", "iat": "it was issued",

@@ -8,8 +8,7 @@ import (
 )
 
 // Need returns the path of the first of the programs that is here. Without one the test is skipped, except where CI
-// says
-// that peers are a must: there it fails.
+// says that peers are a must: there it fails.
 func Need(t testing.TB, names ...string) string {
 	t.Helper()
 	for _, n := range names {

@@ -1,6 +1,5 @@
 // Package play puts what the ledger says on a stage: it rehearses trusts, holds a stage open and fetches tokens. It
-// writes
-// to the ledger only what was seen.
+// writes to the ledger only what was seen.
 package play
 
 import (

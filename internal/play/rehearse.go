@@ -30,8 +30,7 @@ type RehearseInput struct {
 }
 
 // castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone;
-// foreign ones
-// with keys of the stage.
+// foreign ones with keys of the stage.
 func (d *Player) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
 		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: persons}

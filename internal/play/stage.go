@@ -24,8 +24,7 @@ type StageInput struct {
 }
 
 // Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw.
-// It is one
-// goroutine; requests only leave things with it and never wait for the ledger.
+// It is one goroutine; requests only leave things with it and never wait for the ledger.
 type Keeper struct {
 	d       *Player
 	s       *stage.Stage

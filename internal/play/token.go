@@ -44,8 +44,7 @@ type GotToken struct {
 var ErrAuth = errors.New("the client has to authenticate")
 
 // Token gets an access token for a client that acts as itself: from an own provider out of the ledger, or from a
-// running
-// stage; from a foreign one over the network. Errors: ErrAuth, *reach.RefusedError.
+// running stage; from a foreign one over the network. Errors: ErrAuth, *reach.RefusedError.
 func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	t, app, provider, err := d.OIDCTrust(in.Trust)
 	if err != nil {

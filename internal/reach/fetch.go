@@ -168,8 +168,7 @@ func explain(source string, o Options, err error) error {
 }
 
 // tls sets up checking: by the system's authorities, by the given ones, or by one server certificate. There is no way
-// to
-// switch it off.
+// to switch it off.
 func (o Options) tls() (*tls.Config, error) {
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
 	if len(o.CA) > 0 {

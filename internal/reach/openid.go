@@ -16,8 +16,7 @@ type Published struct {
 }
 
 // OpenID fetches the discovery document of an issuer from its well-known addresses (OpenID Connect Discovery, section
-// 4;
-// RFC 8414, section 3.1), and the keys that it names. Errors: those of Read, oidc.ErrDiscovery.
+// 4; RFC 8414, section 3.1), and the keys that it names. Errors: those of Read, oidc.ErrDiscovery.
 func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 	if err := checkURL(issuer); err != nil {
 		return nil, err

@@ -1,6 +1,5 @@
 // Package rehearse runs sign-ins as tests: it puts a cast on a stage, walks through the sign-in as a browser, an app or
-// a machine
-// does, and works the verdict out of what happened.
+// a machine does, and works the verdict out of what happened.
 package rehearse
 
 import (
@@ -78,8 +77,7 @@ type run struct {
 }
 
 // Run walks through the sign-ins of a stage's cast, one after the other in one browser. Errors: those of opening the
-// stage on this
-// machine.
+// stage on this machine.
 func Run(s *stage.Stage, script Script, hear Hear) ([]federation.Rehearsal, error) {
 	w, err := stage.NewWalker(s)
 	if err != nil {
@@ -96,8 +94,7 @@ func Run(s *stage.Stage, script Script, hear Hear) ([]federation.Rehearsal, erro
 }
 
 // one rehearses one trust. Whatever happens reaches the rehearsal by way of one function, and the verdict is worked out
-// once, at
-// the end.
+// once, at the end.
 func (x *run) one(i int) federation.Rehearsal {
 	p := &x.parts[i]
 	r := federation.Rehearsal{At: x.now, Trust: p.deal.Trust.Name, Person: x.Person, Suppose: x.Suppose,

@@ -1,7 +1,6 @@
 // Package stage puts the parts together: the local HTTP server on which stand-ins play providers, apps and APIs, and
-// the walk that
-// signs in there as a browser would. The messages are real and are judged by the core; only the people at the keyboard
-// are not.
+// the walk that signs in there as a browser would. The messages are real and are judged by the core; only the people at
+// the keyboard are not.
 package stage
 
 import (
@@ -27,8 +26,7 @@ import (
 )
 
 // GCPercent suits a process that serves a stage: its heap is a few MB, and collecting it less often gives sign-ins a
-// twentieth
-// more speed (debug.SetGCPercent).
+// twentieth more speed (debug.SetGCPercent).
 const GCPercent = 400
 
 // Options say how a stage is run.

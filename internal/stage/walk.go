@@ -157,8 +157,7 @@ func (w *Walker) happened(step *server.Step) {
 }
 
 // Do runs something that is no browser's doing: the calls from server to server that it makes are steps of their own.
-// What it
-// found is told behind them.
+// What it found is told behind them.
 func (w *Walker) Do(f func() server.Event) server.Event {
 	e := f()
 	for _, st := range w.stage.Inner() {

@@ -24,7 +24,7 @@ func moment(s string) time.Time {
 func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets WHERE ? IN ('', trust) ORDER BY added, rowid`, trust)
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	out := []federation.Secret{}
@@ -32,7 +32,7 @@ func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 		var s federation.Secret
 		var added, expires, retired, used string
 		if err := rows.Scan(&s.ID, &s.Trust, &s.Hash, &s.EndsIn, &s.Note, &added, &expires, &retired, &used); err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 		s.Added, s.Expires = moment(added), moment(expires)
 		if retired != "" {
@@ -45,7 +45,7 @@ func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
 		}
 		out = append(out, s)
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // AddSecret keeps what is to be known of a new secret.
@@ -71,7 +71,7 @@ func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
 	rows, err := l.db.Query(`SELECT trust, api, name, how, person, standing, by, admin, at FROM consents WHERE ? IN ('', trust)
 		ORDER BY trust, api, name, how, person`, trust)
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	out := []federation.Consent{}
@@ -79,12 +79,12 @@ func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
 		var c federation.Consent
 		var at string
 		if err := rows.Scan(&c.Trust, &c.API, &c.Name, &c.As, &c.For, &c.Standing, &c.By, &c.Admin, &at); err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 		c.At = moment(at)
 		out = append(out, c)
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // PutConsents keeps consents of one trust, each in place of what was there for the same permission and person.
@@ -125,7 +125,7 @@ func (tx *Tx) ForgetAsk(trust string, a federation.Ask) error {
 func (l *Ledger) Uses(trust string) ([]federation.Use, error) {
 	rows, err := l.db.Query("SELECT trust, api, name, how, issued, presented FROM uses WHERE ? IN ('', trust)", trust)
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	var out []federation.Use
@@ -133,12 +133,12 @@ func (l *Ledger) Uses(trust string) ([]federation.Use, error) {
 		var u federation.Use
 		var issued, presented string
 		if err := rows.Scan(&u.Trust, &u.API, &u.Name, &u.As, &issued, &presented); err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 		u.Issued, u.Presented = moment(issued), moment(presented)
 		out = append(out, u)
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // Sightings are what a stage saw since the last time: uses of permissions, and secrets by ID with the time of their

@@ -144,7 +144,7 @@ func (l *Ledger) Journal(f Filter) ([]Entry, error) {
 	q += " ORDER BY seq"
 	rows, err := l.db.Query(q, args...)
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	var out []Entry
@@ -161,7 +161,7 @@ func (l *Ledger) Journal(f Filter) ([]Entry, error) {
 	if f.Last > 0 && len(out) > f.Last {
 		out = out[len(out)-f.Last:]
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 func scanEntry(rows *sql.Rows) (Entry, string, error) {
@@ -169,7 +169,7 @@ func scanEntry(rows *sql.Rows) (Entry, string, error) {
 	var at, before, after string
 	if err := rows.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
 		&e.Hash); err != nil {
-		return e, "", plain(err)
+		return e, "", translated(err)
 	}
 	e.At, _ = time.Parse(time.RFC3339Nano, at)
 	if before != "" {
@@ -191,7 +191,7 @@ type Break struct {
 func (l *Ledger) VerifyJournal() (int, []Break, error) {
 	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal ORDER BY seq")
 	if err != nil {
-		return 0, nil, plain(err)
+		return 0, nil, translated(err)
 	}
 	defer rows.Close()
 	var breaks []Break
@@ -219,7 +219,7 @@ func (l *Ledger) VerifyJournal() (int, []Break, error) {
 		was, _, _ := strings.Cut(head, " ")
 		breaks = append(breaks, Break{seq, "the journal ended with entry " + was + " when it was last written"})
 	}
-	return n, breaks, plain(rows.Err())
+	return n, breaks, translated(rows.Err())
 }
 
 // Fields names what an entry changed, for people.

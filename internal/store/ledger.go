@@ -127,7 +127,7 @@ func build(tmp, org, recipient string, o Options) error {
 	defer db.Close()
 	for _, q := range []string{"PRAGMA journal_mode = WAL", fmt.Sprintf("PRAGMA application_id = %d", applicationID)} {
 		if _, err := db.Exec(q); err != nil {
-			return fmt.Errorf("making the ledger: %w", plain(err))
+			return fmt.Errorf("making the ledger: %w", translated(err))
 		}
 	}
 	if err := migrate(db); err != nil {
@@ -154,7 +154,7 @@ func migrate(db *sql.DB) error {
 		return fmt.Errorf("reading the migrations: %w", err)
 	}
 	if _, err := p.Up(context.Background()); err != nil {
-		return fmt.Errorf("migrating the ledger: %w", plain(err))
+		return fmt.Errorf("migrating the ledger: %w", translated(err))
 	}
 	return nil
 }
@@ -179,7 +179,7 @@ func Open(path string, o Options) (*Ledger, error) {
 	}
 	version, err := schemaOf(db)
 	readOnly := false
-	if errors.Is(plain(err), ErrReadOnly) && quiet(path) {
+	if errors.Is(translated(err), ErrReadOnly) && quiet(path) {
 		// A folder that cannot be written: reading goes on without the files that writers share.
 		db.Close()
 		if db, err = sql.Open("sqlite", dsn(path)+"&mode=ro&immutable=1"); err != nil {
@@ -191,7 +191,7 @@ func Open(path string, o Options) (*Ledger, error) {
 	switch {
 	case err != nil:
 		db.Close()
-		e := plain(err)
+		e := translated(err)
 		for _, known := range []error{ErrReadOnly, ErrBusy, ErrFull, ErrDisk, ErrNotLedger} {
 			if errors.Is(e, known) {
 				return nil, fmt.Errorf("%s: %w", path, e)
@@ -242,8 +242,8 @@ func sniff(path string) error {
 	return nil
 }
 
-// plain turns the driver's errors into ours where there is something to say.
-func plain(err error) error {
+// translated turns the driver's errors into ours where there is something to say.
+func translated(err error) error {
 	var se *sqlite.Error
 	if !errors.As(err, &se) {
 		return err
@@ -276,7 +276,7 @@ func (l *Ledger) Org() string {
 func (l *Ledger) value(key string) (string, error) {
 	var v string
 	err := l.db.QueryRow("SELECT value FROM ledger WHERE key = ?", key).Scan(&v)
-	return v, plain(err)
+	return v, translated(err)
 }
 
 // Tx is one change in the making.
@@ -293,14 +293,14 @@ func (l *Ledger) Change(f func(*Tx) error) error {
 	}
 	tx, err := l.db.Begin()
 	if err != nil {
-		return fmt.Errorf("starting a change: %w", plain(err))
+		return fmt.Errorf("starting a change: %w", translated(err))
 	}
 	defer tx.Rollback()
 	if err := f(&Tx{tx, l}); err != nil {
-		return plain(err)
+		return translated(err)
 	}
 	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("keeping the change: %w", plain(err))
+		return fmt.Errorf("keeping the change: %w", translated(err))
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ func load[T any](row scanner, version *int64) (*T, error) {
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil, ErrNotFound
 		}
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	v := new(T)
 	if err := json.Unmarshal([]byte(doc), v); err != nil {
@@ -40,7 +40,7 @@ func load[T any](row scanner, version *int64) (*T, error) {
 func loadAll[T any](l *Ledger, set func(*T, int64), query string, args ...any) ([]T, error) {
 	rows, err := l.db.Query(query, args...)
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	out := []T{}
@@ -53,7 +53,7 @@ func loadAll[T any](l *Ledger, set func(*T, int64), query string, args ...any) (
 		set(v, version)
 		out = append(out, *v)
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // Party returns a party by name. Errors: ErrNotFound.
@@ -79,7 +79,7 @@ func (l *Ledger) Raw(name string) ([]byte, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
-	return raw, plain(err)
+	return raw, translated(err)
 }
 
 // AddParty adds a party with its metadata as received. Errors: ErrExists.
@@ -195,7 +195,7 @@ func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error
 		return nil, nil, ErrNotFound
 	}
 	if err != nil {
-		return nil, nil, plain(err)
+		return nil, nil, translated(err)
 	}
 	cert, err := x509.ParseCertificate(der)
 	if err != nil {
@@ -228,14 +228,14 @@ func (l *Ledger) Trusts() ([]federation.Trust, error) {
 // SubjectKey returns what a trust's pseudonyms are made from.
 func (l *Ledger) SubjectKey(trust string) (k federation.SubjectKey, err error) {
 	err = l.db.QueryRow("SELECT salt, anchor FROM trusts WHERE name = ?", trust).Scan(&k.Salt, &k.Anchor)
-	return k, plain(err)
+	return k, translated(err)
 }
 
 // SubjectKeys returns what the pseudonyms of all trusts are made from, by trust.
 func (l *Ledger) SubjectKeys() (map[string]federation.SubjectKey, error) {
 	rows, err := l.db.Query("SELECT name, salt, anchor FROM trusts")
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	out := map[string]federation.SubjectKey{}
@@ -243,11 +243,11 @@ func (l *Ledger) SubjectKeys() (map[string]federation.SubjectKey, error) {
 		var name string
 		var k federation.SubjectKey
 		if err := rows.Scan(&name, &k.Salt, &k.Anchor); err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 		out[name] = k
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // AddTrust adds a trust. Errors: ErrExists.
@@ -327,7 +327,7 @@ func loadPerson(row scanner) (*people.Person, error) {
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil, ErrNotFound
 		}
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	p := &people.Person{}
 	if err := json.Unmarshal([]byte(doc), p); err != nil {
@@ -341,7 +341,7 @@ func loadPerson(row scanner) (*people.Person, error) {
 func (l *Ledger) Persons() ([]people.Person, error) {
 	rows, err := l.db.Query(personQuery + " ORDER BY p.id")
 	if err != nil {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	defer rows.Close()
 	out := []people.Person{}
@@ -352,14 +352,12 @@ func (l *Ledger) Persons() ([]people.Person, error) {
 		}
 		out = append(out, *p)
 	}
-	return out, plain(rows.Err())
+	return out, translated(rows.Err())
 }
 
 // keepSubject sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by
-// their
-// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again
-// is
-// somebody new.
+// their UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free
+// again is somebody new.
 func (tx *Tx) keepSubject(p *people.Person) error {
 	var key, uuid string
 	err := tx.tx.QueryRow("SELECT key, uuid FROM subjects WHERE person = ?", p.ID).Scan(&key, &uuid)
@@ -398,8 +396,7 @@ func (tx *Tx) putSubject(person, key, uuid string) error {
 }
 
 // RenamePerson gives a person another ID; they stay the same subject everywhere, and keep the consents they gave.
-// Errors:
-// ErrNotFound, ErrExists.
+// Errors: ErrNotFound, ErrExists.
 func (tx *Tx) RenamePerson(old, now string) error {
 	p, err := loadPerson(tx.tx.QueryRow(personQuery+" WHERE p.id = ?", old))
 	if err != nil {
@@ -485,13 +482,13 @@ func (tx *Tx) PutPersons(list []people.Person, replace bool, source string) (add
 func (l *Ledger) Names() (providers, apps, trusts []string, err error) {
 	rows, err := l.db.Query("SELECT kind, name FROM parties UNION ALL SELECT 'trust', name FROM trusts ORDER BY 2")
 	if err != nil {
-		return nil, nil, nil, plain(err)
+		return nil, nil, nil, translated(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var k, n string
 		if err := rows.Scan(&k, &n); err != nil {
-			return nil, nil, nil, plain(err)
+			return nil, nil, nil, translated(err)
 		}
 		switch k {
 		case "provider":
@@ -502,5 +499,5 @@ func (l *Ledger) Names() (providers, apps, trusts []string, err error) {
 			trusts = append(trusts, n)
 		}
 	}
-	return providers, apps, trusts, plain(rows.Err())
+	return providers, apps, trusts, translated(rows.Err())
 }

@@ -30,7 +30,7 @@ func (l *Ledger) StageKey(party, kind string) (crypto.Signer, *x509.Certificate,
 		return nil, nil, ErrNotFound
 	}
 	if err != nil {
-		return nil, nil, plain(err)
+		return nil, nil, translated(err)
 	}
 	cert, err := x509.ParseCertificate(der)
 	if err != nil {
@@ -70,7 +70,7 @@ func (l *Ledger) RefreshKey(random func([]byte) error) ([]byte, error) {
 		return l.unseal(sealed)
 	}
 	if !errors.Is(err, sql.ErrNoRows) {
-		return nil, plain(err)
+		return nil, translated(err)
 	}
 	key := make([]byte, 32)
 	if err := random(key); err != nil {
@@ -95,13 +95,13 @@ func (l *Ledger) StageState() ([]oauth.Kept, error) {
 		"SELECT jti, '', '', until FROM stage_revoked WHERE until >= ?"} {
 		rows, err := l.db.Query(q, now)
 		if err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 		for rows.Next() {
 			var id, family, doc, until string
 			if err := rows.Scan(&id, &family, &doc, &until); err != nil {
 				rows.Close()
-				return nil, plain(err)
+				return nil, translated(err)
 			}
 			k := oauth.Kept{Until: moment(until)}
 			switch {
@@ -119,7 +119,7 @@ func (l *Ledger) StageState() ([]oauth.Kept, error) {
 			out = append(out, k)
 		}
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return nil, plain(err)
+			return nil, translated(err)
 		}
 	}
 	return out, nil
@@ -158,8 +158,7 @@ func (tx *Tx) KeepState(list []oauth.Kept) error {
 }
 
 // Watcher is a connection of its own to the ledger: it tells when another one changed something, and writes without
-// waiting long
-// for others.
+// waiting long for others.
 type Watcher struct {
 	l    *Ledger
 	conn *sql.Conn
@@ -180,10 +179,10 @@ func (l *Ledger) Watch() (*Watcher, error) {
 		return w, nil
 	}
 	if w.conn, err = l.db.Conn(ctx()); err != nil {
-		return nil, fmt.Errorf("watching the ledger: %w", plain(err))
+		return nil, fmt.Errorf("watching the ledger: %w", translated(err))
 	}
 	if _, err := w.conn.ExecContext(ctx(), fmt.Sprintf("PRAGMA busy_timeout = %d", patience.Milliseconds())); err != nil {
-		return nil, errors.Join(plain(err), w.conn.Close())
+		return nil, errors.Join(translated(err), w.conn.Close())
 	}
 	return w, nil
 }
@@ -201,7 +200,7 @@ func (w *Watcher) Version() (v int64, err error) {
 		return 0, nil
 	}
 	err = w.conn.QueryRowContext(ctx(), "PRAGMA data_version").Scan(&v)
-	return v, plain(err)
+	return v, translated(err)
 }
 
 // Change runs a change as Ledger.Change does, on this connection. Errors: ErrBusy after a moment.
@@ -211,13 +210,13 @@ func (w *Watcher) Change(f func(*Tx) error) error {
 	}
 	tx, err := w.conn.BeginTx(ctx(), nil)
 	if err != nil {
-		return plain(err)
+		return translated(err)
 	}
 	defer tx.Rollback()
 	if err := f(&Tx{tx, w.l}); err != nil {
-		return plain(err)
+		return translated(err)
 	}
-	return plain(tx.Commit())
+	return translated(tx.Commit())
 }
 
 // Close ends the watch.

@@ -107,8 +107,7 @@ func (c *Client) Judge() finding.List {
 }
 
 // OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was
-// read;
-// nil if there is none.
+// read; nil if there is none.
 func (p *Party) OpenIDOf() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
 		alg := ""

@@ -64,8 +64,8 @@ func Granted(a Ask, apis map[string]*Party, consents []Consent, person string) b
 	return false
 }
 
-// Row is one line of the matrix of consent.
-type Row struct {
+// AskState is one line of the matrix of consent.
+type AskState struct {
 	Ask      `json:"-"`
 	Label    string   `json:"permission"`
 	Says     string   `json:"says"`
@@ -89,15 +89,15 @@ const (
 )
 
 // Held reports whether anybody's consent is there.
-func (r *Row) Held() bool { return r.Standing == Consented }
+func (r *AskState) Held() bool { return r.Standing == Consented }
 
-func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+func timeWords(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
 // Matrix is what people look at: each permission of a trust, how, who must agree, and how it stands.
-func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []Row {
-	var out []Row
+func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []AskState {
+	var out []AskState
 	for _, a := range terms.Asks {
-		r := Row{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: day(a.At)}
+		r := AskState{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: timeWords(a.At)}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
 		} else if p := apis[a.API]; a.API != "" && (p == nil || p.API == nil) {
@@ -115,7 +115,7 @@ func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []Row 
 	return out
 }
 
-func (r *Row) fill(a Ask, consents []Consent) {
+func (r *AskState) fill(a Ask, consents []Consent) {
 	withdrawn := false
 	for i := range consents {
 		c := &consents[i]
@@ -124,7 +124,7 @@ func (r *Row) fill(a Ask, consents []Consent) {
 		case c.For == "":
 			r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin)
 			withdrawn = c.Standing == Withdrawn
-			r.By, r.At = c.By, day(c.At)
+			r.By, r.At = c.By, timeWords(c.At)
 		case c.Standing == Consented && (c.Admin || !r.Admin):
 			r.People = append(r.People, c.For)
 		case c.Standing == Requested:
@@ -160,8 +160,9 @@ func some(list []string) string {
 	return fmt.Sprintf("%s and %d others", strings.Join(list[:2], ", "), len(list)-2)
 }
 
-// Sum says in one line whether the client can work with the consents there are: at all, and with all that it asks for.
-func Sum(kind oidc.Kind, rows []Row) (works, whole bool, line string) {
+// Summarize says in one line whether the client can work with the consents there are: at all, and with all that it asks
+// for.
+func Summarize(kind oidc.Kind, rows []AskState) (works, whole bool, line string) {
 	var open, have, unknown []string
 	ask := 0
 	for _, r := range rows {
@@ -243,23 +244,23 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
 					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))
 		}
-		used, row := use(uses, a), Row{Admin: NeedsAdmin(a, apis)}
+		used, row := use(uses, a), AskState{Admin: NeedsAdmin(a, apis)}
 		row.fill(a, consents)
 		const day24 = 24 * time.Hour
 		age := now.Sub(a.At)
 		switch {
 		case a.API == "" || age < 7*day24: // too new to say
 		case used.Issued.IsZero() && !row.Held() && age > 90*day24:
-			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+day(a.At),
+			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+timeWords(a.At),
 				"a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
 			note(finding.Note, "unused", "permission "+a.Label(),
-				"in a token last "+day(used.Issued)+", and never presented to the API", "a permission that is used", drop)
+				"in a token last "+timeWords(used.Issued)+", and never presented to the API", "a permission that is used", drop)
 		case used.Issued.IsZero() && row.Held():
 			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used",
 				drop)
 		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+day(used.Presented),
+			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+timeWords(used.Presented),
 				"a permission that is used", drop)
 		}
 	}

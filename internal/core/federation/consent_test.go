@@ -84,7 +84,7 @@ func TestMatrix(t *testing.T) {
 	}
 	for _, c := range []struct {
 		kind         oidc.Kind
-		rows         []Row
+		rows         []AskState
 		works, whole bool
 		says         string
 	}{
@@ -96,10 +96,10 @@ func TestMatrix(t *testing.T) {
 		{oidc.Web, rows[3:4], false, false, "It cannot work: an administrator has to consent to tel:dome."},
 		{oidc.Web, rows[4:], false, false, "It cannot work. No API publishes lost:x."},
 		{oidc.Machine, rows[1:2], true, true, "It can work: all that it asks for is consented to."},
-		{oidc.Machine, []Row{rows[1], rows[3]}, true, false,
+		{oidc.Machine, []AskState{rows[1], rows[3]}, true, false,
 			"It can work in part, with tel:a.read; an administrator has to consent to tel:dome."},
 	} {
-		if works, whole, line := Sum(c.kind, c.rows); works != c.works || whole != c.whole ||
+		if works, whole, line := Summarize(c.kind, c.rows); works != c.works || whole != c.whole ||
 			!strings.HasSuffix(line, c.says) && !strings.Contains(line, c.says) {
 			t.Errorf("%v %v %q, want %q", works, whole, line, c.says)
 		}

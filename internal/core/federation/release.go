@@ -29,8 +29,7 @@ type Releaser struct {
 }
 
 // SubjectKey is what a trust's pseudonyms are made from besides the person's own key. Neither part ever changes, so
-// that no
-// edit of a party, a person or the trust makes anybody a stranger to the app.
+// that no edit of a party, a person or the trust makes anybody a stranger to the app.
 type SubjectKey struct {
 	Salt   []byte // 256 random bits of the trust
 	Anchor string // a fixed name: for trusts of older ledgers the app's entity ID as it was then
@@ -127,11 +126,9 @@ func JudgeClaims(t *Trust, app *Party, got []saml.Attribute) finding.List {
 }
 
 // Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4):
-// the
-// rules of the trust, then for the standard claims of the scopes what the person's attributes hold. A rule for a
-// standard
-// claim counts where its scope was granted; other rules always do. own asks for the rules alone, as an ID token has
-// them.
+// the rules of the trust, then for the standard claims of the scopes what the person's attributes hold. A rule for a
+// standard claim counts where its scope was granted; other rules always do. own asks for the rules alone, as an ID
+// token has them.
 func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[string]any {
 	out := map[string]any{}
 	attrs, _ := r.rules.For(p)

@@ -51,10 +51,8 @@ type Record struct {
 }
 
 // Trust is the agreement between one app and one provider over one protocol. It has what every trust has, and exactly
-// one
-// set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that
-// change
-// what it rests on.
+// one set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that
+// change what it rests on.
 type Trust struct {
 	Name          string               `json:"name"` // app@provider
 	App           string               `json:"app"`
@@ -142,8 +140,7 @@ func (*SAMLTerms) Protocol() string { return OverSAML }
 func (t *SAMLTerms) Clone() Terms { c := *t; return &c }
 
 // OIDCTerms are the terms of a trust over OpenID Connect: the client as the provider knows it (OpenID Connect
-// Registration,
-// section 2), what it asks for, and what it is allowed.
+// Registration, section 2), what it asks for, and what it is allowed.
 type OIDCTerms struct {
 	ClientID string `json:"clientID"`
 	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
@@ -165,8 +162,7 @@ func (t *OIDCTerms) Clone() Terms {
 }
 
 // NewTrust makes a drafted trust that admits everyone, with the terms of its protocol. A side that is Tressik's own has
-// what
-// it needs: it takes its values from the ledger itself.
+// what it needs: it takes its values from the ledger itself.
 func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *Trust {
 	t := &Trust{Name: TrustName(app.Name, provider.Name), App: app.Name, Provider: provider.Name, Standing: Drafted,
 		Admits: "everyone", Strength: "any", SubjectFormat: format, Rules: []claims.Rule{}, Terms: Held{terms},
@@ -204,8 +200,7 @@ func (t *Trust) settle() {
 }
 
 // Change applies a change of terms, claims, admission or the like. Where that changes something that a rehearsal should
-// have
-// seen, the last one no longer holds.
+// have seen, the last one no longer holds.
 func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
 	before := t.Clone()
 	if err := f(t); err != nil {
@@ -225,8 +220,7 @@ func (t *Trust) sameShape(o *Trust) bool {
 }
 
 // PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and
-// a
-// foreign other side has to be given the new values.
+// a foreign other side has to be given the new values.
 func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
 	t.Reshaped, t.Holds = now.UTC(), false
 	side := "provider"
@@ -246,8 +240,7 @@ func (t *Trust) HandOver(now time.Time, side string) {
 }
 
 // Rehearse keeps a rehearsal. One with a supposed value says nothing about the ledger's values, and a refused one
-// proves
-// nothing: neither holds.
+// proves nothing: neither holds.
 func (t *Trust) Rehearse(r *Rehearsal) {
 	t.Last = r
 	if len(r.Suppose) == 0 {

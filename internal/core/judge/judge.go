@@ -1,6 +1,5 @@
 // Package judge holds what every judgement of a message shares, whatever its protocol: the verdict, the clock skew,
-// which keys
-// are strong enough, what is on this machine.
+// which keys are strong enough, what is on this machine.
 package judge
 
 import (
@@ -29,8 +28,7 @@ const (
 const Skew = 60 * time.Second
 
 // Judgement is the outcome of judging one message as its receiver would. Subject and Claims are there only if they
-// stand under
-// a good signature.
+// stand under a good signature.
 type Judgement struct {
 	Kind       string              // what was judged, such as "SAML response" or "ID token"
 	Verdict    Verdict             // of the findings, once all are there
@@ -50,8 +48,7 @@ func (j *Judgement) Settle() {
 }
 
 // The authentication contexts that Tressik tells apart: SAML's classes (SAML Authentication Context, section 3.4),
-// which are
-// acr values over OpenID Connect.
+// which are acr values over OpenID Connect.
 const (
 	ContextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
 	ContextMFA      = "https://refeds.org/profile/mfa"
@@ -71,8 +68,7 @@ func Strong(k crypto.PublicKey) bool {
 }
 
 // IsLoopback reports whether a host name or address is this machine: localhost, names below it (RFC 6761, section 6.3),
-// and
-// loopback addresses.
+// and loopback addresses.
 func IsLoopback(host string) bool {
 	host = strings.ToLower(strings.TrimSuffix(host, "."))
 	if host == "localhost" || strings.HasSuffix(host, ".localhost") {

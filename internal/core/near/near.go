@@ -7,8 +7,7 @@ import (
 )
 
 // Distance is the edit distance between two strings in bytes, swaps of neighbours counting one, letter case half
-// ignored:
-// strings that differ in case alone have the distance 1.
+// ignored: strings that differ in case alone have the distance 1.
 func Distance(a, b string) int {
 	if a == b {
 		return 0

@@ -25,8 +25,7 @@ type Authorization struct {
 }
 
 // readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The
-// result
-// is never nil: where there is an error, it has what is needed to answer with that.
+// result is never nil: where there is an error, it has what is needed to answer with that.
 func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error) {
 	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"), MaxAge: -1}
 	switch a.Mode {

@@ -35,8 +35,7 @@ type AuthorizationJudgement struct {
 // JudgeAuthorization judges an authorization request of a client as the authorization endpoint does (RFC 6749, section
 // 4.1.1;
 // OpenID Connect Core, section 3.1.2.2). Where client ID or redirect URI are wrong nothing may be sent back, and all
-// else is
-// judged all the same.
+// else is judged all the same.
 func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *AuthorizationJudgement {
 	j := &AuthorizationJudgement{Judgement: judge.Judgement{Kind: "authorization request"}, Answer: true}
 	if e.SentTo != "" && e.SentTo != e.Doc.AuthorizationEndpoint {

@@ -60,10 +60,8 @@ type TokenJudgement struct {
 }
 
 // JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind
-// may use
-// the grant, and the parameters that the grant needs (RFC 6749, sections 2.3, 4.1.3, 4.4 and 6; RFC 7636, section 4.5).
-// r is nil
-// where no client has the ID.
+// may use the grant, and the parameters that the grant needs (RFC 6749, sections 2.3, 4.1.3, 4.4 and 6; RFC 7636,
+// section 4.5). r is nil where no client has the ID.
 func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudgement {
 	j := &TokenJudgement{Judgement: judge.Judgement{Kind: "token request"}}
 	grant := t.Form.Get("grant_type")
@@ -153,8 +151,7 @@ func isVerifier(v string) bool {
 }
 
 // Authenticate judges how a client authenticates (RFC 6749, section 2.3; RFC 7523, section 3). public is true for a
-// client that
-// has nothing to authenticate with. r is nil where no client has the ID.
+// client that has nothing to authenticate with. r is nil where no client has the ID.
 func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, err *oidc.Error) {
 	bad := func(why string) (bool, *oidc.Error) { return false, oidc.Fail(oidc.InvalidClient, why) }
 	secret, ways, form := "", 0, t.Form

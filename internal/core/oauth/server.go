@@ -63,8 +63,7 @@ type Decision struct {
 }
 
 // Decide says whose consent a request waits for (OpenID Connect Core, section 3.1.2.4). asked says that the person
-// answered the
-// consent page of this request already.
+// answered the consent page of this request already.
 func Decide(r *Registered, a *Authorization, person string, administrator, asked bool) Decision {
 	var d Decision
 	for _, x := range a.Asks {
@@ -81,8 +80,7 @@ func Decide(r *Registered, a *Authorization, person string, administrator, asked
 }
 
 // Agreeable are the permissions of a request that the person can have: those consented to, and those that need no
-// administrator
-// or that they can agree to as one. open are those of them that are not consented to yet.
+// administrator or that they can agree to as one. open are those of them that are not consented to yet.
 func Agreeable(r *Registered, a *Authorization, person string, administrator bool) (all, open []federation.Ask) {
 	for _, x := range a.Asks {
 		granted := r.Granted(x, person)
@@ -132,8 +130,7 @@ func Stale(r *Registered, a *Authorization, since, now time.Time) bool {
 }
 
 // Wants are the authentication contexts that a request is content with; none is any. What the request asks for is
-// voluntary and
-// counts only where the trust asks for nothing (OpenID Connect Core, section 5.5.1.1).
+// voluntary and counts only where the trust asks for nothing (OpenID Connect Core, section 5.5.1.1).
 func Wants(r *Registered, a *Authorization) []string {
 	out := slices.Clone(r.Trust.Contexts())
 	if len(out) == 0 && len(a.ACR) > 0 && slices.Contains([]string{judge.ContextPassword, judge.ContextMFA}, a.ACR[0]) {
@@ -164,8 +161,8 @@ func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tok
 }
 
 // redeem redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6). A code is used up before
-// anything is
-// issued, so that of two requests at once one is answered; the other ends what came of it (RFC 9700, section 4.5).
+// anything is issued, so that of two requests at once one is answered; the other ends what came of it (RFC 9700,
+// section 4.5).
 func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 	hash, now := Hash(form.Get("code")), s.Now()
 	sum := sha256.Sum256([]byte(form.Get("code_verifier")))
@@ -351,8 +348,7 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 }
 
 // refresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2). What refuses the request without
-// more leaves
-// the token good; one that was used before ends the chain.
+// more leaves the token good; one that was used before ends the chain.
 func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
 	p, now := r.Terms.Policy, s.Now()
 	if !federation.FromNetwork(p.RefreshFrom, from) {

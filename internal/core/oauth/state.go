@@ -65,8 +65,7 @@ type State interface {
 	// PutFamily keeps a chain; one that was ended before it was kept stays ended.
 	PutFamily(f Family)
 	// Rotate takes a refresh token out of use and makes the next one good. It returns the chain as it is then; first is
-	// false
-	// where another refresh came before: then the chain is ended.
+	// false where another refresh came before: then the chain is ended.
 	Rotate(id string, serial uint32, now, until time.Time) (f Family, first bool)
 	// End ends the chains that match, with the reason.
 	End(why string, match func(*Family) bool)
@@ -85,8 +84,7 @@ func Hash(code string) string {
 }
 
 // RefreshToken is the refresh token of a serial number: the chain's ID, the number, and a code of both that nobody can
-// make
-// without the key. So an older one of the chain is told from one that somebody made up.
+// make without the key. So an older one of the chain is told from one that somebody made up.
 func RefreshToken(key []byte, id string, serial uint32) string {
 	var n [4]byte
 	binary.BigEndian.PutUint32(n[:], serial)
@@ -117,8 +115,7 @@ type Kept struct {
 }
 
 // Memory is a State in memory. What must survive is told to the function that it was made with, after the step is done
-// and
-// no lock is held.
+// and no lock is held.
 type Memory struct {
 	mu      sync.Mutex
 	codes   map[string]*Code

@@ -94,8 +94,7 @@ func (s *Server) Introspect(r *Registered, token string) map[string]any {
 }
 
 // Revoke takes a token back (RFC 7009, section 2): a refresh token ends its whole chain, an access token itself alone.
-// What is
-// unknown is as good as revoked.
+// What is unknown is as good as revoked.
 func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
 	other := oidc.Fail(oidc.UnauthorizedClient, "this token was issued to another client")
 	if strings.Count(token, ".") == 1 {
@@ -127,10 +126,8 @@ func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
 }
 
 // SignOut ends what came of a session: with single sign-out on at the trust that asked, or without one, the tokens of
-// every
-// trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too.
-// single says
-// of a trust whether it is of this provider and has single sign-out on.
+// every trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too.
+// single says of a trust whether it is of this provider and has single sign-out on.
 func (s *Server) SignOut(by *Registered, session string, single func(trust string) bool) (whole bool) {
 	whole = by == nil || by.Terms.Policy.SingleSignOut
 	s.State.End("the person signed out", func(f *Family) bool {

@@ -14,8 +14,7 @@ import (
 )
 
 // Discovery is the metadata of an OpenID provider or authorization server (OpenID Connect Discovery, section 3; RFC
-// 8414,
-// section 2; RFC 9207, section 3). Unknown members are dropped.
+// 8414, section 2; RFC 9207, section 3). Unknown members are dropped.
 type Discovery struct {
 	Issuer                string   `json:"issuer"`
 	AuthorizationEndpoint string   `json:"authorization_endpoint,omitempty"`

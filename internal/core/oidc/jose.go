@@ -47,8 +47,7 @@ var (
 )
 
 // ReadKeys reads a JWKS (RFC 7517, section 5). A key that is broken, weak, symmetric, private or meant for encryption
-// is
-// left out with a finding; the others stay. Errors: ErrKeys.
+// is left out with a finding; the others stay. Errors: ErrKeys.
 func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	var found finding.List
 	if len(raw) > MaxKeys {

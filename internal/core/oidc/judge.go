@@ -329,8 +329,7 @@ func (j *judging) strength() {
 }
 
 // JudgeAssertion judges the JWT with which a client authenticates (RFC 7523, section 3; OpenID Connect Core, section
-// 9).
-// audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
+// 9). audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
 func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time,
 	seen func(jti string) bool) *Error {
 	var out finding.List

@@ -12,8 +12,8 @@ import (
 )
 
 // JudgeRedirect judges a redirect URI as it is registered for a kind of client, beside those registered with it (RFC
-// 6749,
-// section 3.1.2; RFC 8252, sections 7 and 8; RFC 9700, section 2.1). what names the value, such as "redirect URI".
+// 6749, section 3.1.2; RFC 8252, sections 7 and 8; RFC 9700, section 2.1). what names the value, such as "redirect
+// URI".
 func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	var out finding.List
 	bad := func(id, expected, fix, ref string) {

@@ -68,8 +68,7 @@ func part(text string, into any) error {
 }
 
 // verifySignature verifies the signature of an algorithm of RFC 7518, section 3.1 or RFC 8037, section 3.1 over what
-// was
-// signed. The key must be of the algorithm's own kind, so that no key serves another algorithm than its own.
+// was signed. The key must be of the algorithm's own kind, so that no key serves another algorithm than its own.
 func verifySignature(alg string, pub crypto.PublicKey, signed string, sig []byte) bool {
 	if k, ed := pub.(ed25519.PublicKey); ed || len(alg) != 5 || alg == "EdDSA" {
 		return ed && alg == "EdDSA" && ed25519.Verify(k, []byte(signed), sig)
@@ -125,8 +124,7 @@ func digest(h crypto.Hash, text string) []byte {
 }
 
 // Verify verifies the signature of a token with one of the keys, and judges nothing else. A token with a good one has
-// the
-// passed finding token.signature.
+// the passed finding token.signature.
 func Verify(token string, list []Key) finding.List {
 	var out finding.List
 	open(&out, token, list, finding.Sender, "")

@@ -148,9 +148,8 @@ type entry struct {
 }
 
 // ReadLDIF reads LDIF content records (RFC 2849): folded lines, comments, base64 values. Change records and values by
-// URL
-// are refused. Persons are entries with a uid, mail or person class; groups are entries with member, uniqueMember or
-// memberUid.
+// URL are refused. Persons are entries with a uid, mail or person class; groups are entries with member, uniqueMember
+// or memberUid.
 func ReadLDIF(b []byte) (*Directory, error) {
 	entries, err := ldifEntries(string(b))
 	if err != nil {

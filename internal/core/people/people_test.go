@@ -61,7 +61,8 @@ func TestRefused(t *testing.T) {
 		"dn: uid=a\nuid: a\n no: value": {ErrNobody, -1}, "version: 2\ndn: uid=a\nuid: a\n": {ErrSyntax, 1},
 		"version: 1\nuid: a\n": {ErrSyntax, 2}, "dn: uid=a\nchangetype: modify\n": {ErrSyntax, 2},
 		"dn: uid=a\njpegPhoto:< file:///etc/passwd\n": {ErrSyntax, 2},
-		"dn: uid=a\nuid: a\n\n cont\n":                {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1}, "uid,mail\n\"a,b\n": {ErrSyntax, 2},
+		"dn: uid=a\nuid: a\n\n cont\n":                {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1},
+		"uid,mail\n\"a,b\n":        {ErrSyntax, 2},
 		"uid\na\nA\n":              {ErrDuplicate, 3},
 		"uid,mail\n,x@y.example\n": {ErrSyntax, 2},
 	} {

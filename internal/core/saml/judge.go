@@ -40,8 +40,7 @@ type Expect struct {
 }
 
 // ResponseJudgement is the outcome of judging a response. The name identifier and the attributes are there only if they
-// stand
-// under a good signature.
+// stand under a good signature.
 type ResponseJudgement struct {
 	judge.Judgement
 	Issuer       string
@@ -188,8 +187,7 @@ func (j *judging) trustName() string {
 }
 
 // structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a
-// signature
-// anywhere that counts as an attempt to sign.
+// signature anywhere that counts as an attempt to sign.
 func (j *judging) structure() (sawSignature bool) {
 	xmlsec.Walk(j.resp, func(el *etree.Element) bool {
 		switch {

@@ -40,8 +40,7 @@ func formatWords(format string) string {
 }
 
 // confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo
-// in
-// request.
+// in request.
 func (j *judging) confirmation() {
 	data := j.bearer()
 	if data == nil {
@@ -230,8 +229,7 @@ func Satisfies(w Wanted, a Attribute) bool {
 }
 
 // JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. trust is the name of
-// the
-// trust, for the remedy.
+// the trust, for the remedy.
 func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 	var out finding.List
 	names := []string{}

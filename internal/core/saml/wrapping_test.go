@@ -12,8 +12,7 @@ import (
 )
 
 // wrap is a way to forge a message out of a genuinely signed one: the signed element is kept somewhere, and a forged
-// one
-// stands where it was.
+// one stands where it was.
 type wrap struct {
 	name     string
 	response bool // forge from a signed response rather than a signed assertion

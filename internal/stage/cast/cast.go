@@ -1,6 +1,6 @@
 // Package cast is what the parts of a stage are given to play: trusts and their parties as they stand on this stage,
-// with the keys
-// with which they sign here. It is read once out of the ledger and never changes; a change of the ledger makes another.
+// with the keys with which they sign here. It is read once out of the ledger and never changes; a change of the ledger
+// makes another.
 package cast
 
 import (

@@ -106,8 +106,7 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 }
 
 // canAuthenticate reports whether a confidential client has something to authenticate with. What a foreign provider
-// issued is not
-// in the ledger: there the stand-in stands for it.
+// issued is not in the ledger: there the stand-in stands for it.
 func (m *maker) canAuthenticate(x *OIDC, provider *federation.Party) bool {
 	for i := range x.Secrets {
 		if x.Secrets[i].Standing(m.Now) == "valid" {
@@ -178,8 +177,7 @@ func homeOf(p *federation.Party) string {
 }
 
 // place moves a player under the base, below its name. Entity IDs and audiences stay as they are; an issuer moves,
-// since its
-// discovery document must lie below it.
+// since its discovery document must lie below it.
 func (m *maker) place(p *Player) {
 	if m.Base == "" {
 		return
@@ -206,8 +204,7 @@ func (m *maker) place(p *Player) {
 }
 
 // placeApp moves an app. A foreign one whose assertion consumer service is on this machine is left alone: it is an app
-// under test,
-// and plays itself. Redirect URIs on this machine stay good.
+// under test, and plays itself. Redirect URIs on this machine stay good.
 func (m *maker) placeApp(p *Player, at string) {
 	if p.Client != nil && p.Client.Kind.Redirects() {
 		c := *p.Client

@@ -49,8 +49,7 @@ func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
 }
 
 // crossOrigin lets the pages of registered user-agent clients call an endpoint (Fetch, CORS protocol). It reports
-// whether the
-// request was a preflight, which is answered by then.
+// whether the request was a preflight, which is answered by then.
 func crossOrigin(c *cast.Cast, pl *cast.Player, w http.ResponseWriter, r *http.Request) bool {
 	origin := r.Header.Get("Origin")
 	w.Header().Add("Vary", "Origin")
@@ -99,8 +98,7 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 }
 
 // Bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it
-// is not
-// taken (RFC 9700, section 4.3.2).
+// is not taken (RFC 9700, section 4.3.2).
 func Bearer(r *http.Request) (string, *oidc.Error) {
 	h := r.Header.Get("Authorization")
 	if scheme, token, ok := strings.Cut(h, " "); ok && strings.EqualFold(scheme, "Bearer") {

@@ -1,6 +1,5 @@
 // Package op plays OpenID providers, which are authorization servers too. The rules are those of core/oauth; here are
-// its
-// endpoints and pages.
+// its endpoints and pages.
 package op
 
 import (
@@ -206,8 +205,7 @@ func (x *played) document(kind string, write func(*oauth.Server) ([]byte, error)
 }
 
 // registered is a client with its keys: one that publishes them is asked again, at most once a minute, where an
-// assertion names a
-// key that is not among them.
+// assertion names a key that is not among them.
 func (x *played) registered(d *cast.OIDC, assertion string) *oauth.Registered {
 	at := d.Terms.JWKSURI
 	if at == "" || assertion == "" {

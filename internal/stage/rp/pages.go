@@ -103,8 +103,7 @@ func (p *Part) withGuest(c *cast.Cast, pl *cast.Player, do func(http.ResponseWri
 }
 
 // tokenFor is the access token of somebody signed in for the API of a permission. If theirs is for another API, the
-// refresh token
-// gets one for this (RFC 8707, section 2.2).
+// refresh token gets one for this (RFC 8707, section 2.2).
 func (p *Part) tokenFor(v *visit, next *guest, label string) (string, *oidc.Error) {
 	t := v.g.tokens
 	name, _, _ := strings.Cut(label, ":")

@@ -1,6 +1,5 @@
 // Package rp plays clients of OpenID providers and authorization servers: it sends people to sign in, judges what comes
-// back,
-// and calls APIs.
+// back, and calls APIs.
 package rp
 
 import (
@@ -410,8 +409,7 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 }
 
 // Call calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first
-// that the
-// token has a permission for.
+// that the token has a permission for.
 func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federation.Record) {
 	var found finding.List
 	if label == "" {
@@ -472,8 +470,7 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 }
 
 // MachineCalls are the calls of a machine client when none are named: for each API of whose permissions it has some,
-// the first;
-// if it has none, those that it asks for, so that the refusal is seen.
+// the first; if it has none, those that it asks for, so that the refusal is seen.
 func MachineCalls(d *cast.OIDC) []string {
 	var have, asked []string
 	first := func(list []string, a federation.Ask) []string {

@@ -6,8 +6,7 @@ import (
 )
 
 // Kept remembers values under keys for a while, at most so many: the oldest go first. It may be used from several
-// requests at
-// once.
+// requests at once.
 type Kept[T any] struct {
 	now   func() time.Time
 	life  time.Duration

@@ -1,6 +1,5 @@
 // Package server is what all parts of the stage are built on: routes that are swapped whole, sign-in sessions, forms,
-// pages, and
-// the stream of what happened. It knows no protocol.
+// pages, and the stream of what happened. It knows no protocol.
 package server
 
 import (
@@ -109,8 +108,7 @@ func (l *Layout) host(key string) {
 }
 
 // Add lays out an address of a party. The first handler that a party has for an address stays; two parties at one
-// address are an
-// error of Scene.
+// address are an error of Scene.
 func (l *Layout) Add(owner, at string, h http.HandlerFunc) {
 	if at == "" {
 		return
@@ -293,8 +291,7 @@ type insideKey struct{}
 func FromInside(r *http.Request) bool { return r.Context().Value(insideKey{}) != nil }
 
 // Inside is a way to this stage's addresses without a socket, as one server calls another. words says of a request and
-// its
-// answer what they carry, for the steps of a walk; it may be nil.
+// its answer what they carry, for the steps of a walk; it may be nil.
 func (s *Server) Inside(words func(*http.Request, int, []byte) (carries, answer string)) http.RoundTripper {
 	return roundTripper(func(req *http.Request) (*http.Response, error) {
 		r := req.Clone(context.WithValue(req.Context(), insideKey{}, true))

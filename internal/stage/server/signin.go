@@ -20,8 +20,7 @@ type Session struct {
 }
 
 // Wish is a sign-in that a protocol asks a provider for. Its functions go on in the protocol; they hold nothing of the
-// scene in
-// which the request came.
+// scene in which the request came.
 type Wish struct {
 	Provider string // name
 	Title    string // of the provider, for people
@@ -191,8 +190,7 @@ func (s *Server) PutForm(w http.ResponseWriter, r *http.Request, v any) string {
 }
 
 // TakeForm returns what a form is about, to the browser that it was made for, once, where fits says that it is one of
-// the
-// caller's.
+// the caller's.
 func (s *Server) TakeForm(r *http.Request, fits func(any) bool) (any, bool) {
 	token := r.PostForm.Get("form_token")
 	f, ok := s.doors.forms.Get(token)

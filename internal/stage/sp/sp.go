@@ -219,8 +219,7 @@ func outcome(j *saml.ResponseJudgement) *judge.Judgement {
 func guestCookie(pl *cast.Player) string { return "stage_guest_" + pl.Name() }
 
 // match finds the trust and the request that a response answers: a request this browser was sent away with, else the
-// trust with
-// the response's issuer.
+// trust with the response's issuer.
 func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree.Element) (*cast.SAML, string) {
 	in := xmlsec.Attr(root, "InResponseTo")
 	if a, ok := p.asked.Get(in); ok && a.app == pl.Name() && server.SameBrowser(r, a.browser) {
