@@ -16,7 +16,7 @@ import (
 var choosers = map[string]int{
 	"core/federation/trust.go": 5, // reading terms, and what a trust says of its client
 	"handoff/protocol.go":      2,
-	"desk/protocol.go":         2,
+	"desk/protocol.go":         4,
 	"cli/report.go":            1,
 	"play/suppose.go":          1,
 	"book/book.go":             1, // a use case of one protocol refuses the other
@@ -55,7 +55,7 @@ func called(e ast.Expr) string {
 	return ""
 }
 
-// named is the last name of a type or a constant: OIDCTerms of *federation.OIDCTerms.
+// named is the last name of a type or a constant, such as OIDCTerms of *federation.OIDCTerms, or a literal as written.
 func named(e ast.Expr) string {
 	switch x := e.(type) {
 	case *ast.StarExpr:
@@ -64,6 +64,8 @@ func named(e ast.Expr) string {
 		return x.Sel.Name
 	case *ast.Ident:
 		return x.Name
+	case *ast.BasicLit:
+		return x.Value
 	}
 	return ""
 }
@@ -74,7 +76,9 @@ func branches(file *ast.File) (n int) {
 	terms := func(name string) bool {
 		return slices.Contains([]string{"OIDC", "SAML", "OIDCTerms", "SAMLTerms"}, name)
 	}
-	over := func(name string) bool { return name == "OverOIDC" || name == "OverSAML" }
+	over := func(name string) bool {
+		return slices.Contains([]string{"OverOIDC", "OverSAML", `"oidc"`, `"saml"`}, name)
+	}
 	ast.Inspect(file, func(node ast.Node) bool {
 		switch x := node.(type) {
 		case *ast.AssignStmt:

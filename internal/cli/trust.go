@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,6 +77,7 @@ type trustData struct {
 func (a *App) federateCmd() *cobra.Command {
 	var with, over, clientID string
 	var tf termFlags
+	protocols := strings.Join(federation.Protocols(), " or ")
 	c := &cobra.Command{Use: "federate APP --with PROVIDER",
 		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
 		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled in. Over
@@ -89,11 +91,8 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if with == "" {
 				return usageError{errors.New("--with PROVIDER is missing")}
 			}
-			if over != "saml" && over != "oidc" {
-				return usageError{fmt.Errorf("--over %q is not known; write saml or oidc", over)}
-			}
-			if over == "saml" && clientID != "" {
-				return usageError{errors.New("--client-id goes with --over oidc")}
+			if !slices.Contains(federation.Protocols(), over) {
+				return usageError{fmt.Errorf("--over %q is not known; write %s", over, protocols)}
 			}
 			x, err := tf.terms(cmd.Context(), a)
 			if err != nil {
@@ -103,13 +102,10 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			make := d.Federate
-			if over == "oidc" {
-				make = func(app, provider string, x desk.Terms) (*federation.Trust, finding.List, error) {
-					return d.FederateOIDC(app, provider, clientID, x)
-				}
+			t, fs, err := d.Federate(over, got[0], with, clientID, x)
+			if errors.Is(err, desk.ErrClientID) {
+				return usageError{err}
 			}
-			t, fs, err := make(got[0], with, x)
 			if err != nil {
 				return err
 			}
@@ -127,10 +123,10 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			return found(fs)
 		}}
 	c.Flags().StringVar(&with, "with", "", "the provider")
-	c.Flags().StringVar(&over, "over", "saml", "the protocol: saml or oidc")
+	c.Flags().StringVar(&over, "over", "saml", "the protocol: "+protocols)
 	c.Flags().StringVar(&clientID, "client-id", "",
 		"over oidc, at a foreign provider: the client ID that its owner issued")
-	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions([]string{"saml", "oidc"},
+	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions(federation.Protocols(),
 		cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
 	tf.add(c)

@@ -245,9 +245,9 @@ func fitsKind(k oidc.Kind, as string) error {
 	return nil
 }
 
-// FederateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign
+// federateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign
 // one it is what the other side issued. The app may be an own provider, which then stands before the other one.
-func (d *Desk) FederateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
 	app, err := d.AnyParty(appName)
 	if err != nil {
 		return nil, nil, err

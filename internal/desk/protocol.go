@@ -1,7 +1,10 @@
 package desk
 
 import (
+	"errors"
+
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 )
 
@@ -31,6 +34,21 @@ func over(t *federation.Trust) protocol {
 		return overSAML{terms}
 	}
 	return overNothing{}
+}
+
+// ErrClientID is for a client ID over a protocol that has none.
+var ErrClientID = errors.New("--client-id goes with --over oidc")
+
+// Federate makes the trust between an app and a provider over a protocol and compares both sides. A client ID is what the
+// owner of a foreign OpenID provider issued. Errors: ErrClientID, federation.ErrTerms, *UnknownError, store.ErrExists.
+func (d *Desk) Federate(over, app, provider, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	switch over {
+	case federation.OverSAML:
+		return d.federateSAML(app, provider, clientID, x)
+	case federation.OverOIDC:
+		return d.federateOIDC(app, provider, clientID, x)
+	}
+	return nil, nil, federation.ErrTerms
 }
 
 // overNothing is a trust over a protocol that this version does not know.

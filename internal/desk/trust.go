@@ -44,9 +44,12 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	return over(t).apply(t, x)
 }
 
-// Federate makes the trust between an app and a provider: all that follows from their metadata is filled in, both sides
+// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled in, both sides
 // are compared. Errors: *UnknownError, store.ErrExists.
-func (d *Desk) Federate(appName, providerName string, x Terms) (*federation.Trust, finding.List, error) {
+func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	if clientID != "" {
+		return nil, nil, ErrClientID
+	}
 	app, err := d.Party(federation.App, appName)
 	if err != nil {
 		return nil, nil, err

@@ -9,9 +9,12 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
+	"slices"
 	"sort"
 	"strings"
 	"time"
+
+	"tressik.example/internal/core/federation"
 )
 
 // Entry is one line of the journal.
@@ -95,7 +98,7 @@ func differ(b, a map[string]any) {
 			differ(old, now)
 			maps.Copy(b, old)
 			maps.Copy(a, now)
-		case isMap && alsoMap && (k == "saml" || k == "oidc" || strings.HasSuffix(k, "policy") || k == "client" ||
+		case isMap && alsoMap && (slices.Contains(federation.Protocols(), k) || strings.HasSuffix(k, "policy") || k == "client" ||
 			k == "api"):
 			differ(old, now)
 			for sub, x := range old {

@@ -117,6 +117,15 @@ func (h *Held) UnmarshalJSON(b []byte) error {
 // allTerms is one set of terms for each protocol.
 func allTerms() []Terms { return []Terms{&SAMLTerms{}, &OIDCTerms{}} }
 
+// Protocols names the protocols that a trust may be over, as --over has them.
+func Protocols() []string {
+	var out []string
+	for _, t := range allTerms() {
+		out = append(out, t.Protocol())
+	}
+	return out
+}
+
 // SAMLTerms are the terms of a trust over SAML.
 type SAMLTerms struct {
 	Signs         string `json:"signs"` // assertion, response or both
