@@ -21,7 +21,7 @@ func (a *App) consentCmd() *cobra.Command {
 }
 
 // matrixBlock is the matrix of consent: permission, how, who must agree, standing.
-func matrixBlock(p *view.Printer, v *desk.ConsentView) view.Block {
+func matrixBlock(v *desk.ConsentView) view.Block {
 	b := view.Block{Head: []string{"Permission", "As", "Who agrees", "Standing", ""}, Noun: "permission",
 		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.",
 			v.Trust)}
@@ -32,17 +32,14 @@ func matrixBlock(p *view.Printer, v *desk.ConsentView) view.Block {
 		}
 		b.Rows = append(b.Rows, []string{r.Label, r.How, who, r.Standing, r.Detail})
 	}
-	mark := p.Good
+	b.Tone = view.Good
 	switch {
 	case !v.Works:
-		mark = p.Bad
+		b.Tone = view.Bad
 	case !v.Whole:
-		mark = p.Loud
+		b.Tone = view.Loud
 	}
-	b.Lines = []string{""}
-	for _, l := range strings.Split(view.Indented("  ", v.Line), "\n") {
-		b.Lines = append(b.Lines, mark(l))
-	}
+	b.Lines = append([]string{""}, strings.Split(view.Indented("  ", v.Line), "\n")...)
 	return b
 }
 
@@ -57,7 +54,7 @@ stands; and in one line whether the client can work. Below it stands what it cou
 			if err != nil {
 				return err
 			}
-			b := matrixBlock(a.printer(), v)
+			b := matrixBlock(v)
 			b.Title = "Consent of " + v.Trust + ", a " + string(v.Kind) + " client"
 			blocks := []view.Block{b}
 			says := view.Block{Title: "In words"}
@@ -189,7 +186,7 @@ hold until they expire; they can no longer be refreshed with the permission.`
 			*desk.ConsentView
 			Changed []federation.Consent `json:"changed"`
 		}{v, append([]federation.Consent{}, list...)}
-		return a.print(view.Page{Data: data, Blocks: []view.Block{{Lines: []string{head}}, matrixBlock(a.printer(), v)}})
+		return a.print(view.Page{Data: data, Blocks: []view.Block{{Lines: []string{head}}, matrixBlock(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
 	c.Flags().StringVar(&in.As, "as", "", "only what is asked for this way: user or self")

@@ -122,7 +122,7 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 	if err != nil {
 		return err
 	}
-	blocks := []view.Block{{Lines: []string{head}}, matrixBlock(a.printer(), v)}
+	blocks := []view.Block{{Lines: []string{head}}, matrixBlock(v)}
 	if len(v.Findings) > 0 {
 		blocks = append(blocks, view.Block{Title: "Could it do with less?", Findings: v.Findings})
 	}
@@ -158,7 +158,7 @@ func (a *App) permissionList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				b := matrixBlock(a.printer(), v)
+				b := matrixBlock(v)
 				b.Title = "Permissions that " + trust + " asks for"
 				return a.print(view.Page{Data: v.Rows, Blocks: []view.Block{b}})
 			}

@@ -50,7 +50,7 @@ func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
 	if data.Secrets, err = d.Secrets(r.t.Name); err != nil {
 		return nil, err
 	}
-	b := matrixBlock(r.a.printer(), v)
+	b := matrixBlock(v)
 	b.Title = "Permissions and consent"
 	if len(r.t.Rules) > 0 {
 		return []view.Block{b, r.rules()}, nil

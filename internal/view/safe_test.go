@@ -58,6 +58,25 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	}
 }
 
+// TestToneAndMark holds that the view colours what a block says of itself, and shows no escape of its own making.
+func TestToneAndMark(t *testing.T) {
+	var out strings.Builder
+	g := Page{Blocks: []Block{{Title: "Response", Mark: "REFUSED"}, {Lines: []string{"works"}, Tone: Good},
+		{Lines: []string{"works in part"}, Tone: Loud}, {Lines: []string{"  open  a step", "cannot"}, Tone: Plain}}}
+	if err := (&Printer{W: &out, Color: true}).Print(g); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{red + "REFUSED" + reset, "\x1b[1;32mworks" + reset, "\x1b[1;33mworks in part" + reset,
+		"  \x1b[1;33mopen" + reset + "  a step", "\ncannot\n"} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("no %q in %q", want, out.String())
+		}
+	}
+	if strings.Contains(out.String(), `\x1b`) {
+		t.Errorf("an escape of its own is shown: %s", out.String())
+	}
+}
+
 func TestSafeKeepsText(t *testing.T) {
 	for in, want := range map[string]string{"Ærøskøbing\n日本": "Ærøskøbing\n日本", "a\r\nb": "a\nb",
 		"a\tb":          "a b",

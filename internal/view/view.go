@@ -39,9 +39,21 @@ type Block struct {
 	Findings finding.List
 	Passed   bool // show passed checks as well
 	Lines    []string
+	Tone     Tone   // of the lines
 	Empty    string // said where a table has no rows
 	Noun     string // what a table's rows are, for the count, such as "trust"
 }
+
+// Tone is how lines are marked on a terminal.
+type Tone int
+
+// The tones: none, good news, what nobody should miss, bad news.
+const (
+	Plain Tone = iota
+	Good
+	Loud
+	Bad
+)
 
 // Page is a result: Data for programs, Blocks for people.
 type Page struct {
@@ -226,7 +238,7 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 		}
 	}
 	for _, l := range b.Lines {
-		out.WriteString(p.step(l) + "\n")
+		out.WriteString(p.tone(b.Tone, l) + "\n")
 	}
 }
 
@@ -265,6 +277,19 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	if b.Noun != "" {
 		out.WriteString("\n  " + Count(len(b.Rows), b.Noun) + "\n")
 	}
+}
+
+// tone marks a line as a whole.
+func (p *Printer) tone(t Tone, l string) string {
+	switch t {
+	case Good:
+		return p.Good(l)
+	case Loud:
+		return p.Loud(l)
+	case Bad:
+		return p.Bad(l)
+	}
+	return p.step(l)
 }
 
 // step colours the word at the start of a line that says how far a step is.
