@@ -20,7 +20,7 @@ var choosers = map[string]int{
 	"cli/report.go":            1,
 	"play/suppose.go":          1,
 	"book/book.go":             1, // a use case of one protocol refuses the other
-	"inspect/inspect.go":       2, // so does a judge of messages
+	"inspect/inspect.go":       1, // so does a judge of messages
 	"inspect/oauth.go":         1,
 	"inspect/token.go":         1,
 }

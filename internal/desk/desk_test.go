@@ -117,3 +117,15 @@ func TestFederateRefuses(t *testing.T) {
 		t.Errorf("%d trusts, %v", len(list), err)
 	}
 }
+
+func TestRenameRefuses(t *testing.T) {
+	h := fixture.New(t)
+	for _, now := range []string{"", "a b", "a\x1bb", "a\u009bb", "\u202enoel", "a\u00a0b", strings.Repeat("x", 256)} {
+		if _, err := h.RenamePerson("mira", now); !errors.Is(err, desk.ErrValue) {
+			t.Errorf("mira became %q: %v", now, err)
+		}
+	}
+	if p, err := h.RenamePerson("mira", "mira.solano"); err != nil || p.ID != "mira.solano" {
+		t.Errorf("%v %v", p, err)
+	}
+}

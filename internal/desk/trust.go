@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
@@ -44,7 +45,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	return over(t).apply(t, x)
 }
 
-// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled in, both sides
+// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled
+// in, both sides
 // are compared. Errors: *UnknownError, store.ErrExists.
 func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
 	if clientID != "" {
@@ -284,8 +286,11 @@ func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
 	if err != nil {
 		return nil, err
 	}
-	if now == "" || len(now) > 255 || strings.ContainsFunc(now, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
-		return nil, fmt.Errorf("the user name %q is %w: write it without spaces", now, ErrValue)
+	if now == "" || len(now) > 255 || strings.ContainsFunc(now, func(r rune) bool {
+		return unicode.IsSpace(r) ||
+			unicode.In(r, unicode.Cc, unicode.Cf)
+	}) {
+		return nil, fmt.Errorf("the user name %q is %w: write it without spaces and invisible characters", now, ErrValue)
 	}
 	if err := d.L.Change(func(tx *store.Tx) error { return tx.RenamePerson(p.ID, now) }); err != nil {
 		return nil, err

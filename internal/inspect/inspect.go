@@ -300,16 +300,9 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	if in.Trust == "" {
 		return v, nil
 	}
-	t, app, provider, err := d.Trust(in.Trust)
+	t, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML request")
 	if err != nil {
 		return nil, err
-	}
-	terms, over := t.SAML()
-	if !over {
-		return nil, otherProtocol(t, "a SAML request")
-	}
-	if provider.Entity.IDP == nil || app.Entity.SP == nil {
-		return nil, fmt.Errorf("%s: a SAML side of %s and of %s is needed to judge it", t.Name, app.Name, provider.Name)
 	}
 	var locs []string
 	for _, e := range provider.Entity.IDP.SSO {
@@ -327,6 +320,23 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 
 // ErrProtocol means that a message is not of the protocol of the trust by which it was to be judged.
 var ErrProtocol = errors.New("cannot be judged by this trust")
+
+// samlTrust is the trust by which a SAML message is judged, with its parties. Errors: *book.UnknownError, ErrProtocol.
+func (d *Inspector) samlTrust(name, what string) (t *federation.Trust, terms *federation.SAMLTerms, app,
+	provider *federation.Party, err error) {
+	if t, app, provider, err = d.Trust(name); err != nil {
+		return nil, nil, nil, nil, err
+	}
+	terms, over := t.SAML()
+	if !over {
+		return nil, nil, nil, nil, otherProtocol(t, what)
+	}
+	if provider.Entity.IDP == nil || app.Entity.SP == nil {
+		return nil, nil, nil, nil, fmt.Errorf("%s: a SAML side of %s and of %s is needed to judge it", t.Name, app.Name,
+			provider.Name)
+	}
+	return t, terms, app, provider, nil
+}
 
 func otherProtocol(t *federation.Trust, what string) error {
 	return fmt.Errorf("%s %w: %s is over %s", what, ErrProtocol, t.Name, federation.ProtocolTitle(t.Over()))
@@ -372,13 +382,9 @@ func (d *Inspector) inspectResponse(root *etree.Element, in Input) (*Inspection,
 				"APP@PROVIDER")})
 		return v, nil
 	}
-	t, app, provider, err := d.Trust(in.Trust)
+	t, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML response")
 	if err != nil {
 		return nil, err
-	}
-	terms, over := t.SAML()
-	if !over {
-		return nil, otherProtocol(t, "a SAML response")
 	}
 	e := federation.Expectation(t, terms, app, provider, in.At)
 	if app.Own && in.Key == nil {

@@ -187,10 +187,13 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 
 // Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
+	return l.sealedKey("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use)
+}
+
+// sealedKey opens the key in the one row of a query for a certificate and a sealed key. Errors: ErrNotFound, ErrSealKey.
+func (l *Ledger) sealedKey(query string, args ...any) (crypto.Signer, *x509.Certificate, error) {
 	var der, sealed []byte
-	err := l.db.QueryRow("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party,
-		use).
-		Scan(&der, &sealed)
+	err := l.db.QueryRow(query, args...).Scan(&der, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, ErrNotFound
 	}

@@ -23,25 +23,7 @@ type StageKey struct {
 
 // StageKey opens the key of a kind with which a party is played. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) StageKey(party, kind string) (crypto.Signer, *x509.Certificate, error) {
-	var der, sealed []byte
-	err := l.db.QueryRow("SELECT certificate, sealed FROM stage_keys WHERE party = ? AND kind = ?", party, kind).Scan(&der,
-		&sealed)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil, ErrNotFound
-	}
-	if err != nil {
-		return nil, nil, translated(err)
-	}
-	cert, err := x509.ParseCertificate(der)
-	if err != nil {
-		return nil, nil, err
-	}
-	pem, err := l.unseal(sealed)
-	if err != nil {
-		return nil, nil, err
-	}
-	key, err := keys.ParsePrivate(pem)
-	return key, cert, err
+	return l.sealedKey("SELECT certificate, sealed FROM stage_keys WHERE party = ? AND kind = ?", party, kind)
 }
 
 // AddStageKey keeps a key of a stage, sealed; one that is there already stays.
