@@ -17,7 +17,7 @@ var choosers = map[string]int{
 	"core/federation/trust.go": 5, // reading terms, and what a trust says of its client
 	"handoff/protocol.go":      2,
 	"desk/protocol.go":         4,
-	"cli/report.go":            1,
+	"report/protocol.go":       1,
 	"play/suppose.go":          1,
 	"book/book.go":             1, // a use case of one protocol refuses the other
 	"inspect/inspect.go":       1, // so does a judge of messages

@@ -9,11 +9,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -44,7 +44,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 			in.Subject = &subject
 		}
 		if len(in.Assign) == 0 && in.Subject == nil && in.SubjectFormat == "" {
-			return usageError{errors.New("nothing to set; write CLAIM=EXPRESSION, such as mail=person.mail, or give --subject or --subject-format")}
+			return usageError{errors.New("nothing to set; write CLAIM=EXPRESSION, such as mail=person.mail, or give " +
+				"--subject or --subject-format")}
 		}
 		d, err := a.desk()
 		if err != nil {
@@ -54,7 +55,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if err != nil {
 			return err
 		}
-		b := a.reportOf(t).rules()
+		b := report.Rules(t)
 		b.Title = "Claims of " + t.Name
 		blocks := []view.Block{b,
 			{Fields: [][2]string{{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()}}}}
@@ -74,7 +75,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if len(gaps) > 0 {
 			blocks = append(blocks, view.Block{Title: "What does not fit the app", Findings: gaps})
 		}
-		if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: append(hints, gaps...)},
+		if err := a.print(view.Page{Data: report.TrustData{Trust: *t, Findings: append(hints, gaps...)},
 			Blocks: blocks}); err != nil {
 			return err
 		}
@@ -99,7 +100,7 @@ func (a *App) claimsList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{a.reportOf(t).rules()}})
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{report.Rules(t)}})
 		})}
 }
 
@@ -111,7 +112,7 @@ func (a *App) claimsDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{a.reportOf(t).rules()}})
+			return a.print(view.Page{Data: t.Rules, Blocks: []view.Block{report.Rules(t)}})
 		})}
 }
 
@@ -132,7 +133,7 @@ func (a *App) claimsPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(view.Page{Data: v, Blocks: previewBlocks(a.printer(), v)}); err != nil {
+			if err := a.print(view.Page{Data: v, Blocks: report.Preview(a.printer(), v)}); err != nil {
 				return err
 			}
 			return found(v.Findings)
@@ -140,59 +141,6 @@ func (a *App) claimsPreview() *cobra.Command {
 	c.Flags().StringVar(&as, "as", "", "the person: user name or mail address")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
-}
-
-func previewBlocks(p *view.Printer, v *desk.Preview) []view.Block {
-	admitted := "yes"
-	if !v.Admitted {
-		admitted = "no: " + v.Why
-	}
-	blocks := []view.Block{{Title: fmt.Sprintf("What %s would send for %s", v.Trust, v.Person),
-		Fields: [][2]string{{"admitted", admitted},
-			{"subject", v.Subject.Value}, {"subject format", v.Subject.Format}}}}
-	if v.Tokens != nil {
-		b := view.Block{Title: "Claims, once all that is asked for is consented to", Head: []string{"Claim", "Value", "Scope",
-			"Where"}, Noun: "claim"}
-		for _, c := range v.Tokens {
-			scope, where := c.Scope, "userinfo"
-			if scope == "" {
-				scope = "none: a rule"
-			}
-			if c.Tokens {
-				where = "ID token, userinfo"
-			}
-			b.Rows = append(b.Rows, []string{c.Name, strings.Join(oidc.Words(c.Value), ", "), scope, where})
-		}
-		return append(append(blocks, b), gapBlocks(v)...)
-	}
-	b := view.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message"}, Noun: "attribute",
-		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", v.Trust)}
-	for _, at := range v.Attributes {
-		label := at.Friendly
-		if label == "" {
-			label = at.Name
-		}
-		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) +
-			")"})
-	}
-	blocks = append(append(blocks, b), gapBlocks(v)...)
-	if open := v.Findings.Without(finding.Pass); len(open) > 0 {
-		blocks = append(blocks, view.Block{Title: "What the app wants and would not get", Findings: open})
-	} else {
-		blocks = append(blocks, view.Block{Lines: []string{"The app gets all that it wants."}})
-	}
-	return blocks
-}
-
-func gapBlocks(v *desk.Preview) []view.Block {
-	if len(v.Gaps) == 0 {
-		return nil
-	}
-	g := view.Block{Title: "Not sent for this person"}
-	for _, x := range v.Gaps {
-		g.Fields = append(g.Fields, [2]string{x.Claim, x.Reason})
-	}
-	return []view.Block{g}
 }
 
 func (a *App) peopleCmd() *cobra.Command {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"tressik.example/internal/core/finding"
@@ -102,6 +103,19 @@ func (o *output) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// flagError says of a flag's value what would do, in place of how it was parsed.
+func flagError(_ *cobra.Command, err error) error {
+	var bad *pflag.InvalidValueError
+	if errors.As(err, &bad) {
+		f := bad.GetFlag()
+		want := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a time such as 10m"}
+		if w := want[f.Value.Type()]; w != "" {
+			return usageError{fmt.Errorf("--%s %q is no value for it: write %s (%s)", f.Name, bad.GetValue(), w, f.Usage)}
+		}
+	}
+	return usageError{err}
+}
+
 // isCobraUsage tells errors of the command line that cobra makes itself.
 func isCobraUsage(err error) bool {
 	s := err.Error()
@@ -155,7 +169,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 				", "))}
 		},
 	}
-	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	c.SetFlagErrorFunc(flagError)
 	f := c.PersistentFlags()
 	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")

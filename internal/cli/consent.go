@@ -10,6 +10,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -18,29 +19,6 @@ func (a *App) consentCmd() *cobra.Command {
 	c.AddCommand(a.consentShow(), a.consentList(), a.consentDeed(federation.Consented),
 		a.consentDeed(federation.Withdrawn))
 	return c
-}
-
-// matrixBlock is the matrix of consent: permission, how, who must agree, standing.
-func matrixBlock(v *desk.ConsentView) view.Block {
-	b := view.Block{Head: []string{"Permission", "As", "Who agrees", "Standing", ""}, Noun: "permission",
-		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.",
-			v.Trust)}
-	for _, r := range v.Rows {
-		who := "person"
-		if r.Admin {
-			who = "administrator"
-		}
-		b.Rows = append(b.Rows, []string{r.Label, r.How, who, r.Standing, r.Detail})
-	}
-	b.Tone = view.Good
-	switch {
-	case !v.Works:
-		b.Tone = view.Bad
-	case !v.Whole:
-		b.Tone = view.Loud
-	}
-	b.Lines = append([]string{""}, strings.Split(view.Indented("  ", v.Line), "\n")...)
-	return b
 }
 
 func (a *App) consentShow() *cobra.Command {
@@ -54,7 +32,7 @@ stands; and in one line whether the client can work. Below it stands what it cou
 			if err != nil {
 				return err
 			}
-			b := matrixBlock(v)
+			b := report.Matrix(v)
 			b.Title = "Consent of " + v.Trust + ", a " + string(v.Kind) + " client"
 			blocks := []view.Block{b}
 			says := view.Block{Title: "In words"}
@@ -91,7 +69,8 @@ func (a *App) consentList() *cobra.Command {
 			list := all
 			if len(list) == 0 {
 				return a.print(view.Page{Data: list, Blocks: []view.Block{{Lines: []string{
-					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for everyone`; people are asked when they sign in."}}}})
+					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for everyone`; " +
+						"people are asked when they sign in."}}}})
 			}
 			var blocks []view.Block
 			for len(list) > 0 { // they come trust by trust
@@ -99,7 +78,7 @@ func (a *App) consentList() *cobra.Command {
 				if n < 0 {
 					n = len(list)
 				}
-				blocks = append(blocks, consentBlock(list[:n]))
+				blocks = append(blocks, report.Consents(list[:n]))
 				list = list[n:]
 			}
 			return a.print(view.Page{Data: all, Blocks: blocks})
@@ -107,31 +86,6 @@ func (a *App) consentList() *cobra.Command {
 	c.Flags().StringVar(&trust, "trust", "", "of this trust alone")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
-}
-
-// consentBlock lists the consents of one trust.
-func consentBlock(list []federation.Consent) view.Block {
-	b := view.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"},
-		Noun: "entry"}
-	var asked []string
-	for _, c := range list {
-		who, by := c.For, c.By
-		if who == "" {
-			who = "everyone"
-		} else if c.Admin {
-			by += " (administrator)"
-		}
-		label := federation.Ask{API: c.API, Name: c.Name}.Label()
-		b.Rows = append(b.Rows, []string{label, c.As, who, c.Standing, by, c.At.UTC().Format("2006-01-02 15:04")})
-		line := "  asked for: `tressik consent give " + c.Trust + " " + label + " --for everyone`"
-		if c.Standing == federation.Requested && !slices.Contains(asked, line) {
-			asked = append(asked, line)
-		}
-	}
-	if asked != nil {
-		b.Lines = append([]string{""}, asked...)
-	}
-	return b
 }
 
 // consentDeed is consent give or consent withdraw.
@@ -186,7 +140,7 @@ hold until they expire; they can no longer be refreshed with the permission.`
 			*desk.ConsentView
 			Changed []federation.Consent `json:"changed"`
 		}{v, append([]federation.Consent{}, list...)}
-		return a.print(view.Page{Data: data, Blocks: []view.Block{{Lines: []string{head}}, matrixBlock(v)}})
+		return a.print(view.Page{Data: data, Blocks: []view.Block{{Lines: []string{head}}, report.Matrix(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
 	c.Flags().StringVar(&in.As, "as", "", "only what is asked for this way: user or self")

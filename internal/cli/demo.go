@@ -77,13 +77,15 @@ func demoStory() []demoStep {
 			cmd("init|--org|Kestrel Ridge Observatory"), 0},
 		{"Load people and groups to try things on.", cmd("people|load|observatory.ldif"), 0},
 		{"The observatory's own provider: Tressik keeps its keys and writes its metadata.",
-			cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory|--administrators|group:directors"), 0},
+			cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge " +
+				"Directory|--administrators|group:directors"), 0},
 		{"Two apps, each read from the metadata that its owner sent. The second wants encryption and more attributes.",
 			cmd("app|add|nightlog|--metadata|nightlog-metadata.xml|--signed-by|nightlog.pem"), 0},
 		{"", cmd("app|add|plate-archive|--metadata|plate-archive-metadata.xml"), 0},
 		{"A university whose astronomers visit: a foreign provider.",
 			cmd("provider|add|southmere|--metadata|southmere-metadata.xml|--signed-by|southmere.pem"), 0},
-		{"Make the trust. Tressik fills in what follows from both metadata and compares the sides before anyone signs in. It finds that the log needs a mail address that nobody has promised it yet.",
+		{"Make the trust. Tressik fills in what follows from both metadata and compares the sides before anyone signs " +
+			"in. It finds that the log needs a mail address that nobody has promised it yet.",
 			cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 3},
 		{"Map the claims. A name that the app asks for in its metadata is sent just as it asks for it.",
 			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0},
@@ -96,10 +98,12 @@ func demoStory() []demoStep {
 		{"Rehearse: the real protocol, end to end. Two apps on one provider: the second asks for no sign-in.",
 			cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0},
 		{"Both trusts have come further.", cmd("trust|list"), 0},
-		{"Now one that fails, on purpose. Visitors sign in at Southmere, which sends `email`; the log reads `mail`. It is found at once.",
+		{"Now one that fails, on purpose. Visitors sign in at Southmere, which sends `email`; the log reads `mail`. It " +
+			"is found at once.",
 			cmd("federate|nightlog|--with|southmere|--admits|group:visitors"), 3},
 		{"", cmd("claims|set|nightlog@southmere|email=person.mail|displayName=person.displayName"), 3},
-		{"And suppose the log was set up with an assertion consumer URL that lacks the slash. The rehearsal names both, and the remedy.",
+		{"And suppose the log was set up with an assertion consumer URL that lacks the slash. The rehearsal names both, " +
+			"and the remedy.",
 			cmd("rehearse|nightlog@southmere|--as|petra|--suppose|acs=https://nightlog.kestrelridge.example/saml/acs"), 3},
 		{"What is left to do there?", cmd("next|nightlog@southmere"), 0},
 		{"The OpenID half. An API publishes what it lets clients do, in words for the people who are asked.",
@@ -108,7 +112,8 @@ func demoStory() []demoStep {
 		{"", cmd("permission|publish|telescope-api|frames.write|--as|self|--says|store frames in the archive"), 0},
 		{"", cmd("permission|publish|telescope-api|schedule.read|--as|user|--says|see who observes when"), 0},
 		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0},
-		{"", cmd("permission|publish|telescope-api|dome.control|--as|user|--needs|admin|--says|open, close and turn the dome"), 0},
+		{"", cmd("permission|publish|telescope-api|dome.control|--as|user|--needs|admin|--says|open, close and turn the " +
+			"dome"), 0},
 		{"Register the dome scheduler, a web client. The provider issues its client ID.",
 			cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback|--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example|--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0},
 		{"It keeps a secret and has none yet: the comparison says so.",

@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/handoff"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -36,7 +37,8 @@ a secret can be read by you alone.`,
 	var dry bool
 	c.RunE = func(_ *cobra.Command, got []string) error {
 		if side == "" {
-			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the values")}
+			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the " +
+				"values")}
 		}
 		if side != "app" && side != "provider" {
 			return usageError{fmt.Errorf("--for %q is not known; write app or provider", side)}
@@ -81,9 +83,10 @@ a secret can be read by you alone.`,
 			_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
 			return err
 		}
-		page := handoffPage(h)
+		page := report.Handoff(h)
 		if out != "" && a.format == "table" {
-			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names.", out, side)}}}
+			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the "+
+				"sheet has all values with their names.", out, side)}}}
 		}
 		return a.print(page)
 	}
@@ -122,46 +125,6 @@ func (a *App) newSecretOn(d *desk.Desk, h *handoff.Handoff, life string, dry boo
 	return s.ID, nil
 }
 
-func handoffPage(h *handoff.Handoff) view.Page {
-	role := "provider"
-	if h.For == "provider" {
-		role = "app"
-	}
-	head := fmt.Sprintf("Handoff of %s: what the %s needs of the %s %s", h.Trust, h.For, role, h.About)
-	if h.Metadata == nil && h.For == "provider" {
-		head = fmt.Sprintf("Handoff of %s: what the provider needs to register the client %s", h.Trust, h.About)
-	}
-	blocks := []view.Block{{Lines: []string{head, ""}}}
-	for _, i := range h.Items {
-		from := i.From
-		if i.Metadata != "" {
-			from = i.Metadata + " | " + i.From
-		}
-		blocks[len(blocks)-1].Lines = append(blocks[len(blocks)-1].Lines, "  "+i.Label+"  ["+from+"]", "      "+i.Value)
-	}
-	if len(h.Attributes) > 0 {
-		t := "Attributes that are sent"
-		if h.For == "provider" {
-			t = "Attributes that the app reads"
-		}
-		b := view.Block{Title: t, Head: []string{"Attribute", "Name in the message", "In metadata"}}
-		for _, i := range h.Attributes {
-			b.Rows = append(b.Rows, []string{i.Label, i.Value, i.Metadata})
-		}
-		blocks = append(blocks, b)
-	}
-	if len(h.Certificate) > 0 {
-		blocks = append(blocks, view.Block{Title: "Certificate",
-			Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
-	}
-	data := struct {
-		*handoff.Handoff
-		PEM string `json:"certificate,omitempty"`
-		XML string `json:"metadataXML,omitempty"`
-	}{h, string(h.Certificate), string(h.Metadata)}
-	return view.Page{Data: data, Blocks: blocks}
-}
-
 // handoffFile is one file of a handoff.
 type handoffFile struct {
 	path string
@@ -172,7 +135,7 @@ type handoffFile struct {
 func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	var sheet strings.Builder
 	p := view.Printer{W: &sheet}
-	if err := p.Print(handoffPage(h)); err != nil {
+	if err := p.Print(report.Handoff(h)); err != nil {
 		return nil, err
 	}
 	env := strings.Join(h.EnvLines(), "\n")

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -11,6 +10,7 @@ import (
 	"tressik.example/internal/desk"
 	"tressik.example/internal/inspect"
 	"tressik.example/internal/reach"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -55,7 +55,7 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 			if err != nil {
 				return fmt.Errorf("%s: %w", got[0], err)
 			}
-			if err := a.print(view.Page{Data: v, Blocks: inspectBlocks(v)}); err != nil {
+			if err := a.print(view.Page{Data: v, Blocks: report.Inspection(v)}); err != nil {
 				return err
 			}
 			if v.Verdict == judge.Refused {
@@ -70,50 +70,4 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
-}
-
-func inspectBlocks(v *inspect.Inspection) []view.Block {
-	var blocks []view.Block
-	mark := strings.ToUpper(string(v.Verdict))
-	if v.Trust != "" {
-		mark += " by the rules of " + v.Trust
-	}
-	blocks = append(blocks, view.Block{Title: v.Kind, Mark: strings.TrimSpace(mark), Good: v.Verdict != judge.Refused,
-		Fields: v.Facts})
-	if len(v.Explained) > 0 {
-		b := view.Block{Title: "Claims"}
-		if strings.HasPrefix(v.Kind, "OAuth") {
-			b.Title = "Parameters"
-		}
-		for _, x := range v.Explained {
-			text := x[1]
-			if x[2] != "" {
-				text += "  (" + x[2] + ")"
-			}
-			b.Fields = append(b.Fields, [2]string{x[0], text})
-		}
-		blocks = append(blocks, b)
-	}
-	if v.Subject != "" && v.Explained == nil {
-		fs := [][2]string{{"subject", v.Subject}, {"format", v.Format}}
-		for _, at := range v.Attributes {
-			label := at.Name
-			if at.Friendly != "" && at.Friendly != at.Name {
-				label = at.Friendly
-			}
-			fs = append(fs, [2]string{label, strings.Join(at.Values, ", ")})
-		}
-		blocks = append(blocks, view.Block{Title: "Who and what", Fields: fs})
-	}
-	if len(v.NotChecked) > 0 {
-		b := view.Block{Title: "Not judged, since it cannot be known here"}
-		for _, n := range v.NotChecked {
-			b.Lines = append(b.Lines, view.Indented("  ", n))
-		}
-		blocks = append(blocks, b)
-	}
-	if len(v.Findings) > 0 {
-		blocks = append(blocks, view.Block{Title: "Checks", Findings: v.Findings, Passed: true})
-	}
-	return blocks
 }

@@ -28,6 +28,9 @@ func (a *App) journalList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after", Args: args(),
 		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 2031-03-01 --last 20",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			if f.Last < 0 {
+				return usageError{fmt.Errorf("--last %d is no count: write 0 or more; 0 lists all", f.Last)}
+			}
 			if f.Actor == "" {
 				f.Actor = a.actor // reading changes nothing: here --actor says whose changes
 			}

@@ -77,7 +77,8 @@ func (a *App) metadataVerify() *cobra.Command {
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if src.signedBy == "" {
-				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not with the one in the document")}
+				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not " +
+					"with the one in the document")}
 			}
 			raw, err := a.readSource(cmd.Context(), &src)
 			if err != nil {

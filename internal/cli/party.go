@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -158,7 +159,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
 			if in.Own && src.metadata != "" {
-				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, not read")}
+				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, " +
+					"not read")}
 			}
 			if in.Own && in.At == "" {
 				return usageError{errors.New("--own needs --at URL, the address under which its endpoints lie")}
@@ -180,7 +182,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 				} else {
 					more = ", its OpenID side with --issuer URL"
 				}
-				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand%s, or --own --at URL", in.Name, more)}
+				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values "+
+					"by hand%s, or --own --at URL", in.Name, more)}
 			}
 			p, fs, err := d.AddParty(in)
 			if err != nil {
@@ -262,7 +265,8 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 		next += fmt.Sprintf("\nRegister it at a provider with `tressik federate %s --with PROVIDER --over oidc`.", p.Name)
 	}
 	if p.API != nil && len(p.API.Permissions) == 0 {
-		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --as user --says TEXT`.", p.Name)
+		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --as user "+
+			"--says TEXT`.", p.Name)
 	}
 	blocks = append(blocks, view.Block{Lines: strings.Split(next, "\n")})
 	if err := a.print(view.Page{Data: partyData{*p, fs, stale}, Blocks: blocks}); err != nil {
@@ -327,7 +331,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: partyData{Party: *p, Findings: fs}, Blocks: partyBlocks(p, fs, trusts, d.Now())})
+			return a.print(view.Page{Data: partyData{Party: *p, Findings: fs}, Blocks: report.Party(p, fs, trusts, d.Now())})
 		})}
 }
 

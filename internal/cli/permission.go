@@ -10,6 +10,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -51,7 +52,7 @@ people read when they are asked to agree. What a client does as itself always ne
 				return err
 			}
 			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}},
-				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", whoAgrees(x.Admin, x.As)},
+				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", report.WhoAgrees(x.Admin, x.As)},
 					{"lets a client", x.Says}}}}})
 		})}
 	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
@@ -122,7 +123,7 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 	if err != nil {
 		return err
 	}
-	blocks := []view.Block{{Lines: []string{head}}, matrixBlock(v)}
+	blocks := []view.Block{{Lines: []string{head}}, report.Matrix(v)}
 	if len(v.Findings) > 0 {
 		blocks = append(blocks, view.Block{Title: "Could it do with less?", Findings: v.Findings})
 	}
@@ -148,7 +149,8 @@ func (a *App) permissionDrop() *cobra.Command {
 func (a *App) permissionList() *cobra.Command {
 	var trust, api string
 	c := &cobra.Command{Use: "list", Short: "List the permissions of APIs, or those that a trust asks for", Args: args(),
-		Example: "  tressik permission list\n  tressik permission list --api telescope-api\n  tressik permission list --trust dome-scheduler@ridge",
+		Example: "  tressik permission list\n  tressik permission list --api telescope-api\n  tressik permission list " +
+			"--trust dome-scheduler@ridge",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if trust != "" && api != "" {
 				return usageError{errors.New("--trust and --api exclude each other")}
@@ -158,7 +160,7 @@ func (a *App) permissionList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				b := matrixBlock(v)
+				b := report.Matrix(v)
 				b.Title = "Permissions that " + trust + " asks for"
 				return a.print(view.Page{Data: v.Rows, Blocks: []view.Block{b}})
 			}
@@ -168,9 +170,10 @@ func (a *App) permissionList() *cobra.Command {
 			}
 			by := view.Block{Title: "Asked for by"}
 			b := view.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"}, Noun: "permission",
-				Empty: "No API publishes a permission yet. Make one with `tressik app add NAME --api AUDIENCE` and `tressik permission publish`."}
+				Empty: "No API publishes a permission yet. Make one with `tressik app add NAME --api AUDIENCE` and `tressik " +
+					"permission publish`."}
 			for _, x := range list {
-				b.Rows = append(b.Rows, []string{x.Label, strings.Join(x.As, ", "), whoAgrees(x.Admin, x.As), x.Says})
+				b.Rows = append(b.Rows, []string{x.Label, strings.Join(x.As, ", "), report.WhoAgrees(x.Admin, x.As), x.Says})
 				if len(x.AskedBy) > 0 {
 					by.Fields = append(by.Fields, [2]string{x.Label, strings.Join(x.AskedBy, ", ")})
 				}

@@ -24,6 +24,7 @@ import (
 	"tressik.example/internal/desk"
 	"tressik.example/internal/play"
 	"tressik.example/internal/rehearse"
+	"tressik.example/internal/report"
 	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
@@ -184,23 +185,13 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
 		for _, r := range list {
 			a.verdict(p, r)
 		}
-	} else if err := a.print(view.Page{Data: list, Blocks: rehearsalBlocks(list)}); err != nil {
+	} else if err := a.print(view.Page{Data: list, Blocks: report.Rehearsals(list)}); err != nil {
 		return err
 	}
 	if refused {
 		return ErrFound
 	}
 	return nil
-}
-
-func rehearsalBlocks(list []federation.Rehearsal) []view.Block {
-	var out []view.Block
-	for _, r := range list {
-		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person},
-			{"subject", r.Subject},
-			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
-	}
-	return out
 }
 
 func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
@@ -244,7 +235,7 @@ the ledger keeps; with --with-real-keys own ones sign with their own. Consents t
 		Example: "  tressik stage --port 8321",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535 {
-				return usageError{fmt.Errorf("--port %d is no port", port)}
+				return usageError{fmt.Errorf("--port %d is no port: write 1 to 65535, or 0 for a free one", port)}
 			}
 			d, err := a.desk()
 			if err != nil {
@@ -284,7 +275,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	o.Watch = func(e server.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), eventWords(e))
+		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), report.Event(e))
 	}
 	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: real, Options: o})
 	if err != nil {
@@ -329,18 +320,6 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	_ = srv.Shutdown(end)
 	a.say("The stage is closed.")
 	return nil
-}
-
-// eventWords says in one line what a player of the stage judged.
-func eventWords(e server.Event) string {
-	s := fmt.Sprintf("%s: %s judges the %s: ", e.Trust, e.By, e.What)
-	switch {
-	case e.Findings.Failed():
-		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
-	case e.Outcome != nil && e.Outcome.Subject != "":
-		return s + "accepted, " + e.Outcome.Subject
-	}
-	return s + "accepted"
 }
 
 func (a *App) player(d *desk.Desk) *play.Player { return &play.Player{Book: d.Book, Rand: d.Rand} }

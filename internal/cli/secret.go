@@ -76,7 +76,8 @@ new one, hand it over, retire the old one when it is used no longer. A secret la
 			}
 			if out == "" {
 				blocks = append(blocks,
-					view.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's owner on a safe way."}})
+					view.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's " +
+						"owner on a safe way."}})
 			}
 			return a.print(view.Page{Data: data, Blocks: blocks})
 		}}
@@ -158,7 +159,8 @@ func (a *App) secretRetire() *cobra.Command {
 			}
 			question := fmt.Sprintf("Retire the secret %s, which ends in %s?", s.ID, s.EndsIn)
 			if last {
-				question = fmt.Sprintf("Retire the secret %s, which ends in %s? It is the last valid one: the client can then no longer authenticate.", s.ID, s.EndsIn)
+				question = fmt.Sprintf("Retire the secret %s, which ends in %s? It is the last valid one: the client can then "+
+					"no longer authenticate.", s.ID, s.EndsIn)
 			}
 			if err := a.confirm(question); err != nil {
 				return err

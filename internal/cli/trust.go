@@ -6,15 +6,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/judge"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/handoff"
+	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
@@ -67,13 +66,6 @@ func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error)
 	return x, nil
 }
 
-type trustData struct {
-	federation.Trust
-	Findings finding.List        `json:"findings"`
-	Consent  *desk.ConsentView   `json:"consent,omitempty"` // over OpenID Connect
-	Secrets  []federation.Secret `json:"secrets,omitempty"`
-}
-
 func (a *App) federateCmd() *cobra.Command {
 	var with, over, clientID string
 	var tf termFlags
@@ -109,7 +101,7 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			terms, err := a.reportOf(t).terms(d)
+			terms, err := report.Terms(d, t)
 			if err != nil {
 				return err
 			}
@@ -117,7 +109,7 @@ client ID that its owner issued. An own provider can itself be the app, before a
 				terms...)
 			blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true},
 				view.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
-			if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+			if err := a.print(view.Page{Data: report.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
@@ -169,72 +161,12 @@ func (a *App) trustShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			data := trustData{Trust: *t, Findings: fs}
-			report := a.reportOf(t)
-			terms, err := report.terms(d)
+			page, err := report.Trust(d, t, app, provider, fs)
 			if err != nil {
 				return err
 			}
-			more, err := report.more(d, &data)
-			if err != nil {
-				return err
-			}
-			head := report.head(app, provider)
-			return a.print(view.Page{Data: data, Blocks: trustBlocks(t, head, append(terms, more...), fs, d.Now())})
+			return a.print(page)
 		})}
-}
-
-func trustBlocks(t *federation.Trust, sides trustHead, terms []view.Block, fs finding.List,
-	now time.Time) []view.Block {
-	standing := string(t.Standing)
-	if t.Last != nil && t.Standing == federation.Rehearsed && len(t.Last.StandIns) > 0 {
-		standing += ", with stand-ins for " + strings.Join(t.Last.StandIns, " and ")
-	}
-	head := append([][2]string{{"standing", standing}}, sides.before...)
-	for _, side := range []string{"app", "provider"} {
-		at, ok := t.Handed[side]
-		v := "not yet given what it needs"
-		if ok {
-			v = "has what it needs since " + view.When(at, now)
-		}
-		head = append(head, [2]string{"the " + side, v})
-	}
-	head = append(head, sides.after...)
-	blocks := append([]view.Block{{Title: "trust " + t.Name, Fields: head}}, terms...)
-	blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true})
-	return append(blocks, lastBlock(t, now))
-}
-
-func issuerOf(p *federation.Party) string {
-	if doc := p.OpenIDOf(); doc != nil {
-		return doc.Issuer
-	}
-	return ""
-}
-
-func lastBlock(t *federation.Trust, now time.Time) view.Block {
-	r := t.Last
-	if r == nil {
-		return view.Block{Title: "Last rehearsal", Lines: []string{"  none; see `tressik next " + t.Name + "`"}}
-	}
-	f := [][2]string{{"verdict", string(r.Verdict)}, {"when", view.When(r.At, now)}, {"as", r.Person}}
-	if r.Person == "" {
-		f[2][1] = "itself"
-	}
-	if r.Subject != "" {
-		f = append(f, [2]string{"subject", r.Subject})
-	}
-	if len(r.StandIns) > 0 {
-		f = append(f, [2]string{"stand-ins", strings.Join(r.StandIns, ", ")})
-	}
-	if len(r.Suppose) > 0 {
-		f = append(f, [2]string{"supposed", strings.Join(r.Suppose, ", ")})
-	}
-	f = append(f, [2]string{"checks", view.Tally(r.Findings)})
-	if r.Verdict == judge.Accepted && len(r.Suppose) == 0 && !t.Holds {
-		f = append(f, [2]string{"note", "the trust was changed since; rehearse it again"})
-	}
-	return view.Block{Title: "Last rehearsal", Fields: f}
 }
 
 func (a *App) trustChange() *cobra.Command {
@@ -266,7 +198,7 @@ and its tokens last.`,
 			if err != nil {
 				return err
 			}
-			terms, err := a.reportOf(t).terms(d)
+			terms, err := report.Terms(d, t)
 			if err != nil {
 				return err
 			}
@@ -274,7 +206,7 @@ and its tokens last.`,
 			if open := fs.Without(finding.Pass); len(open) > 0 {
 				blocks = append(blocks, view.Block{Title: "Findings", Findings: open})
 			}
-			if err := a.print(view.Page{Data: trustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+			if err := a.print(view.Page{Data: report.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
@@ -334,33 +266,8 @@ func (a *App) nextCmd() *cobra.Command {
 				return err
 			}
 			return a.print(view.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
-				Blocks: []view.Block{todoBlock(a.printer(), t, todos)}})
+				Blocks: []view.Block{report.Next(a.printer(), t, todos)}})
 		})}
-}
-
-func todoBlock(p *view.Printer, t *federation.Trust, todos []handoff.Todo) view.Block {
-	b := view.Block{Title: fmt.Sprintf("%s, %s", t.Name, t.Standing)}
-	open := 0
-	for _, x := range todos {
-		if x.Done {
-			b.Lines = append(b.Lines, "  done  "+x.Step)
-			continue
-		}
-		open++
-		b.Lines = append(b.Lines, "  open  "+x.Step, "          "+todoWords(x.Fix))
-	}
-	if open == 0 {
-		b.Lines = append(b.Lines, "", "  Nothing is left: both sides agree and a sign-in was rehearsed.")
-	}
-	return b
-}
-
-// todoWords writes a command by itself, so that it can be copied, and other remedies in words.
-func todoWords(r finding.Remedy) string {
-	if r.Run != nil && r.Next == nil && r.Else == nil {
-		return view.Command(r.Run)
-	}
-	return view.Remedy(r)
 }
 
 func (a *App) nextAll(d *desk.Desk) error {
@@ -382,7 +289,7 @@ func (a *App) nextAll(d *desk.Desk) error {
 				open = append(open, x)
 			}
 		}
-		blocks = append(blocks, todoBlock(a.printer(), t, open))
+		blocks = append(blocks, report.Next(a.printer(), t, open))
 	}
 	if len(trusts) == 0 {
 		steps := []string{"  open  make a trust", "          tressik federate APP --with PROVIDER"}

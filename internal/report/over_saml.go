@@ -1,4 +1,4 @@
-package cli
+package report
 
 import (
 	"fmt"
@@ -10,10 +10,10 @@ import (
 	"tressik.example/internal/view"
 )
 
-// reportSAML lays out a trust over SAML 2.0.
-type reportSAML struct{ t *federation.Trust }
+// overSAML lays out a trust over SAML 2.0.
+type overSAML struct{ t *federation.Trust }
 
-func (r reportSAML) terms(*desk.Desk) ([]view.Block, error) {
+func (r overSAML) terms(*desk.Desk) ([]view.Block, error) {
 	t, terms := r.t, r.t.SAMLTerms()
 	strength := "any"
 	if t.Strength == "mfa" {
@@ -30,7 +30,7 @@ func (r reportSAML) terms(*desk.Desk) ([]view.Block, error) {
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[terms.AllowSHA1]}}}}, nil
 }
 
-func (r reportSAML) head(app, provider *federation.Party) (h trustHead) {
+func (r overSAML) head(app, provider *federation.Party) (h trustHead) {
 	h.before = [][2]string{{"app", app.Name + "  " + app.Entity.ID}, {"provider", provider.Name + "  " +
 		provider.Entity.ID}}
 	if l := app.StartLink(); l != "" {
@@ -42,11 +42,11 @@ func (r reportSAML) head(app, provider *federation.Party) (h trustHead) {
 	return h
 }
 
-func (r reportSAML) more(*desk.Desk, *trustData) ([]view.Block, error) {
+func (r overSAML) more(*desk.Desk, *TrustData) ([]view.Block, error) {
 	return []view.Block{r.rules()}, nil
 }
 
-func (r reportSAML) rules() view.Block {
+func (r overSAML) rules() view.Block {
 	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", r.t.Name)}
 	for _, x := range r.t.Rules {

@@ -1,4 +1,4 @@
-package cli
+package report
 
 import (
 	"fmt"
@@ -9,13 +9,10 @@ import (
 	"tressik.example/internal/view"
 )
 
-// reportOIDC lays out a trust over OpenID Connect.
-type reportOIDC struct {
-	a *App
-	t *federation.Trust
-}
+// overOIDC lays out a trust over OpenID Connect.
+type overOIDC struct{ t *federation.Trust }
 
-func (r reportOIDC) terms(d *desk.Desk) ([]view.Block, error) {
+func (r overOIDC) terms(d *desk.Desk) ([]view.Block, error) {
 	_, app, provider, err := d.Trust(r.t.Name)
 	if err != nil {
 		return nil, err
@@ -32,7 +29,7 @@ func (r reportOIDC) terms(d *desk.Desk) ([]view.Block, error) {
 	return []view.Block{registrationBlock(r.t, c, provider, s.Secrets, d.Now()), policyBlock(r.t, kind, provider)}, nil
 }
 
-func (r reportOIDC) head(app, provider *federation.Party) trustHead {
+func (r overOIDC) head(app, provider *federation.Party) trustHead {
 	who := app.Name
 	if app.Kind == federation.Provider {
 		who += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
@@ -41,7 +38,7 @@ func (r reportOIDC) head(app, provider *federation.Party) trustHead {
 		issuerOf(provider)}}}
 }
 
-func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
+func (r overOIDC) more(d *desk.Desk, data *TrustData) ([]view.Block, error) {
 	v, err := d.ConsentShow(r.t.Name)
 	if err != nil {
 		return nil, err
@@ -50,7 +47,7 @@ func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
 	if data.Secrets, err = d.Secrets(r.t.Name); err != nil {
 		return nil, err
 	}
-	b := matrixBlock(v)
+	b := Matrix(v)
 	b.Title = "Permissions and consent"
 	if len(r.t.Rules) > 0 {
 		return []view.Block{b, r.rules()}, nil
@@ -58,7 +55,7 @@ func (r reportOIDC) more(d *desk.Desk, data *trustData) ([]view.Block, error) {
 	return []view.Block{b}, nil
 }
 
-func (r reportOIDC) rules() view.Block {
+func (r overOIDC) rules() view.Block {
 	b := view.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
 		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.",
 			r.t.Name)}

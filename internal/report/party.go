@@ -1,0 +1,162 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/view"
+)
+
+// Party explains a party.
+func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now time.Time) []view.Block {
+	kept := "foreign: known by what it published"
+	if p.Own {
+		kept = "own: Tressik keeps its keys and writes its metadata"
+	}
+	head := [][2]string{{"sides", strings.Join(p.Sides(), ", ")}, {"kept", kept}}
+	if p.Entity.ID != "" {
+		head = append([][2]string{{"entity ID", p.Entity.ID}}, head...)
+	}
+	if p.Title != "" {
+		head = append(head, [2]string{"title", p.Title})
+	}
+	if p.At != "" {
+		head = append(head, [2]string{"address", p.At})
+	}
+	if p.Source != "" {
+		head = append(head, [2]string{"source", p.Source})
+	}
+	if p.Signed != "" {
+		head = append(head, [2]string{"metadata signed by", p.Signed})
+	}
+	if p.Entity.ValidUntil != nil {
+		head = append(head, [2]string{"valid until", view.When(*p.Entity.ValidUntil, now)})
+	}
+	if p.Kind == federation.Provider && p.Own {
+		head = append(head, [2]string{"may consent for everyone", adminWords(p)})
+	}
+	head = append(head, [2]string{"added", view.When(p.Added, now)})
+	var used []string
+	for _, t := range trusts {
+		if t.App == p.Name || t.Provider == p.Name {
+			used = append(used, t.Name+" ("+string(t.Standing)+")")
+		}
+	}
+	if len(used) == 0 {
+		used = []string{"none"}
+	}
+	head = append(head, [2]string{"trusts", strings.Join(used, ", ")})
+	blocks := []view.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: head}}
+	if r := p.Role(); r != nil {
+		blocks = append(blocks, endpointBlock(p, r), keyBlock(r, now), wishes(p, r))
+		if len(r.Wanted) > 0 {
+			b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
+				"Name format"}}
+			for _, w := range r.Wanted {
+				need := "wished for"
+				if w.Required {
+					need = "required"
+				}
+				b.Rows = append(b.Rows, []string{w.Label(), need, w.Name, saml.ShortName(w.Format)})
+			}
+			blocks = append(blocks, b)
+		}
+	}
+	blocks = append(blocks, openIDBlocks(p)...)
+	blocks = append(blocks, clientBlocks(p, trusts)...)
+	blocks = append(blocks, people(p)...)
+	if open := fs.Without(finding.Pass); len(open) > 0 {
+		return append(blocks, view.Block{Title: "Findings", Findings: open})
+	}
+	return append(blocks, view.Block{Title: "Findings", Lines: []string{"  none; " + view.Count(len(fs), "check") +
+		" passed"}})
+}
+
+func endpointBlock(p *federation.Party, r *saml.Role) view.Block {
+	b := view.Block{Title: "Endpoints", Head: []string{"Service", "Binding", "Location", "Used"}}
+	use, _ := saml.EndpointFor(r.SSO, saml.BindingRedirect, saml.BindingPOST)
+	if p.Kind == federation.App {
+		use, _ = saml.EndpointFor(r.ACS, saml.BindingPOST)
+	}
+	for _, s := range []struct {
+		name string
+		list []saml.Endpoint
+	}{{"sign-on", r.SSO}, {"assertion consumer", r.ACS}, {"logout", r.SLO}} {
+		for _, e := range s.list {
+			mark := ""
+			if e == use {
+				mark = "yes"
+			}
+			b.Rows = append(b.Rows, []string{s.name, saml.ShortName(e.Binding), e.Location, mark})
+		}
+	}
+	if r.Start != "" {
+		b.Rows = append(b.Rows, []string{"start link", "", r.Start, ""})
+	}
+	return b
+}
+
+func keyBlock(r *saml.Role, now time.Time) view.Block {
+	b := view.Block{Title: "Certificates"}
+	for _, k := range r.Keys {
+		use := k.Use
+		if use == "" {
+			use = "signing and encryption"
+		}
+		c, err := k.X509()
+		if err != nil {
+			b.Fields = append(b.Fields, [2]string{use, "cannot be read: " + k.Problem})
+			continue
+		}
+		b.Fields = append(b.Fields, [2]string{use, keys.Describe(c.PublicKey) + ", expires " + view.When(c.NotAfter, now)},
+			[2]string{"  subject", c.Subject.String()}, [2]string{"  SHA-256", keys.Fingerprint(c)})
+	}
+	if len(b.Fields) == 0 {
+		b.Lines = []string{"  none"}
+	}
+	return b
+}
+
+func wishes(p *federation.Party, r *saml.Role) view.Block {
+	formats := make([]string, len(r.NameIDFormats))
+	for i, f := range r.NameIDFormats {
+		formats[i] = saml.ShortName(f)
+	}
+	if len(formats) == 0 {
+		formats = []string{"none named: any"}
+	}
+	b := view.Block{Title: "Terms", Fields: [][2]string{{"name identifier formats", strings.Join(formats, ", ")}}}
+	if p.Kind == federation.Provider {
+		b.Fields = append(b.Fields, [2]string{"wants requests signed", yesNo(r.WantRequestsSigned)})
+	} else {
+		b.Fields = append(b.Fields, [2]string{"signs its requests", yesNo(r.RequestsSigned)},
+			[2]string{"wants assertions signed", yesNo(r.WantAssertionsSigned)})
+	}
+	return b
+}
+
+func yesNo(v bool) string {
+	if v {
+		return "yes"
+	}
+	return "no"
+}
+
+func people(p *federation.Party) []view.Block {
+	var fs [][2]string
+	if o := p.Entity.Organization; o != nil {
+		fs = append(fs, [2]string{"organisation", strings.TrimSpace(o.Name + "  " + o.URL)})
+	}
+	for _, c := range p.Entity.Contacts {
+		fs = append(fs, [2]string{c.Type + " contact", strings.TrimSpace(c.Name + "  " + strings.Join(c.Email, ", "))})
+	}
+	if fs == nil {
+		return nil
+	}
+	return []view.Block{{Title: "Organisation and contacts", Fields: fs}}
+}

@@ -1,0 +1,37 @@
+// Package report lays results out for people: one function for each kind of result. The view writes what it returns.
+package report
+
+import (
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/view"
+)
+
+// protocol lays out what a trust says over its protocol. Each implementation lies in a file of its own.
+type protocol interface {
+	// terms are the protocol's own terms.
+	terms(d *desk.Desk) ([]view.Block, error)
+	// head names the sides of the trust.
+	head(app, provider *federation.Party) trustHead
+	// more is what there is besides the terms; it goes into the data as well.
+	more(d *desk.Desk, data *TrustData) ([]view.Block, error)
+	// rules are the claims that are set.
+	rules() view.Block
+}
+
+// trustHead is what the head of a trust says before its standing with the sides, and after it.
+type trustHead struct{ before, after [][2]string }
+
+// protocolOf is how a trust is laid out: the one place of this package where its protocol is chosen.
+func protocolOf(t *federation.Trust) protocol {
+	if t.Over() == federation.OverOIDC {
+		return overOIDC{t}
+	}
+	return overSAML{t}
+}
+
+// Terms lays out the terms of a trust.
+func Terms(d *desk.Desk, t *federation.Trust) ([]view.Block, error) { return protocolOf(t).terms(d) }
+
+// Rules lays out the claims that are set for a trust.
+func Rules(t *federation.Trust) view.Block { return protocolOf(t).rules() }

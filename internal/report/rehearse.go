@@ -1,0 +1,34 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/stage/server"
+	"tressik.example/internal/view"
+)
+
+// Rehearsals lays out kept rehearsals with all their checks.
+func Rehearsals(list []federation.Rehearsal) []view.Block {
+	var out []view.Block
+	for _, r := range list {
+		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person},
+			{"subject", r.Subject},
+			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
+	}
+	return out
+}
+
+// Event says in one line what a player of the stage judged.
+func Event(e server.Event) string {
+	s := fmt.Sprintf("%s: %s judges the %s: ", e.Trust, e.By, e.What)
+	switch {
+	case e.Findings.Failed():
+		return s + "refused, " + strings.Join(e.Findings.IDs(finding.Error), ", ")
+	case e.Outcome != nil && e.Outcome.Subject != "":
+		return s + "accepted, " + e.Outcome.Subject
+	}
+	return s + "accepted"
+}
