@@ -200,7 +200,8 @@ func (d *Book) OIDCTrust(name string) (*federation.Trust, *federation.Party, *fe
 	}
 	if _, over := t.OIDC(); !over {
 		return nil, nil, nil,
-			fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER --over oidc`)", name)
+			fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER "+
+				"--over oidc`)", name)
 	}
 	return t, app, provider, err
 }
@@ -268,7 +269,8 @@ func (d *Book) AskOf(label string) (federation.Ask, error) {
 			}
 		}
 		return federation.Ask{}, &UnknownError{What: "permission", Name: label, Near: near.Names(label, names),
-			Add: "write API:NAME, such as telescope-api:frames.read, or one of OpenID's own scopes; see `tressik permission list`"}
+			Add: "write API:NAME, such as telescope-api:frames.read, or one of OpenID's own scopes; see `tressik " +
+				"permission list`"}
 	}
 	p, err := d.API(api)
 	if err != nil {

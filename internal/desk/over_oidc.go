@@ -24,7 +24,8 @@ func (overOIDC) same(t *federation.Trust, a, b *federation.Party) bool {
 
 func (overOIDC) sends(in ClaimInput) error {
 	if in.Name != "" || in.NameFormat != "" {
-		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under its own name")
+		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under " +
+			"its own name")
 	}
 	return nil
 }
@@ -49,7 +50,8 @@ func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r 
 
 func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	if x.onlySAML() {
-		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited and --sha1 are terms of trusts over SAML", t.Name)
+		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited and --sha1 are "+
+			"terms of trusts over SAML", t.Name)
 	}
 	reg := o.OIDCTerms
 	p := &reg.Policy

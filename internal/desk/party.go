@@ -156,7 +156,8 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 		p.Source = in.OpenID.Source
 	default:
 		return nil, nil,
-			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own --at URL", in.Name)
+			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own "+
+				"--at URL", in.Name)
 	}
 	found, err := d.judged(p, in)
 	if err != nil {
@@ -199,7 +200,8 @@ func checkAt(at string) (string, error) {
 		judge.IsLoopback(u.Hostname())) ||
 		u.RawQuery != "" || u.Fragment != "" {
 		return "",
-			fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as https://login.kestrelridge.example",
+			fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as "+
+				"https://login.kestrelridge.example",
 				at, ErrValue)
 	}
 	return strings.TrimSuffix(at, "/"), nil
@@ -277,7 +279,8 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 		for _, f := range h.Formats {
 			v, ok := saml.FormatByWord(f)
 			if !ok {
-				return fmt.Errorf("name identifier format %q is %w; write persistent, transient, email, unspecified or a whole identifier", f, ErrValue)
+				return fmt.Errorf("name identifier format %q is %w; write persistent, transient, email, unspecified or a "+
+					"whole identifier", f, ErrValue)
 			}
 			r.NameIDFormats = append(r.NameIDFormats, v)
 		}

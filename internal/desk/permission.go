@@ -32,7 +32,8 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
 		return nil,
-			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to agree", x.Says, ErrValue)
+			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to "+
+				"agree", x.Says, ErrValue)
 	}
 	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
 	if was := a.Find(x.Name); was != nil {

@@ -38,7 +38,8 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
 	case c.Kind.Public():
 		return nil, "", nil,
-			fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE protects its codes", app.Name, c.Kind)
+			fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE "+
+				"protects its codes", app.Name, c.Kind)
 	}
 	if len(note) > 200 || strings.ContainsAny(note, "\r\n\t") {
 		return nil, "", nil, fmt.Errorf("--note is %w: one line of at most 200 characters", ErrValue)

@@ -70,7 +70,8 @@ func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *feder
 func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
 	if p.Role() == nil {
 		return nil,
-			fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see `tressik handoff TRUST --for app|provider`", p.Name)
+			fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see "+
+				"`tressik handoff TRUST --for app|provider`", p.Name)
 	}
 	if !p.Own {
 		raw, err := d.L.Raw(p.Name)

@@ -191,8 +191,10 @@ func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 		}
 	}
 	return nil,
-		fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a form body; "+
-			"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or response of OAuth as a captured URL", ErrUnrecognised)
+		fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a "+
+			"form body; "+
+			"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or "+
+			"response of OAuth as a captured URL", ErrUnrecognised)
 }
 
 // nearlyBase64 reports whether text is made of base64 characters but for a slip or two, and long enough to mean it.

@@ -99,7 +99,8 @@ func (d *Inspector) inspectJSON(in Input, raw []byte) (*Inspection, error) {
 		}
 	}
 	return nil,
-		fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a JWT in it", ErrUnrecognised)
+		fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a "+
+			"JWT in it", ErrUnrecognised)
 }
 
 func inspectDiscovery(raw []byte) (*Inspection, error) {

@@ -60,7 +60,8 @@ func VerifyMetadata(raw []byte, by *x509.Certificate) *Verification {
 		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error,
 			Check: "signature", Saw: se.Detail,
 			Expected: "a signature with the key of " + keys.Fingerprint(by), Side: finding.Sender,
-			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate signs it")})
+			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate " +
+				"signs it")})
 	}
 	return v
 }

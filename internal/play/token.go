@@ -59,10 +59,12 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 			provider.Name, in.Trust)
 	case c.Kind.Redirects():
 		return nil,
-			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s --as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
+			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s "+
+				"--as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
 		return nil,
-			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or its private key with --key FILE", ErrAuth)
+			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+
+				"its private key with --key FILE", ErrAuth)
 	case in.Stage != "" && !provider.Own:
 		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", book.ErrValue, provider.Name)
 	}
@@ -160,7 +162,8 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 		i := slices.IndexFunc(list, func(x oidc.Key) bool { return equalKeys(x.Public, k.Public()) })
 		if i < 0 {
 			return "",
-				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s --client-key FILE`", t.Name, t.Name)
+				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s "+
+					"--client-key FILE`", t.Name, t.Name)
 		}
 		if list[i].ID != "" && list[i].ID != s.ID {
 			if s, err = oidc.NewSignerAs(k, list[i].ID); err != nil {

@@ -153,7 +153,8 @@ func explain(source string, o Options, err error) error {
 			sum := sha256.Sum256(cert.UnverifiedCertificates[0].Raw)
 			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
 		}
-		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with --ca FILE; "+
+		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with "+
+			"--ca FILE; "+
 			"if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {

@@ -98,7 +98,8 @@ func differ(b, a map[string]any) {
 			differ(old, now)
 			maps.Copy(b, old)
 			maps.Copy(a, now)
-		case isMap && alsoMap && (slices.Contains(federation.Protocols(), k) || strings.HasSuffix(k, "policy") || k == "client" ||
+		case isMap && alsoMap && (slices.Contains(federation.Protocols(), k) || strings.HasSuffix(k, "policy") || k ==
+			"client" ||
 			k == "api"):
 			differ(old, now)
 			for sub, x := range old {
@@ -192,7 +193,8 @@ type Break struct {
 
 // VerifyJournal walks the chain and returns the number of entries and every break in it.
 func (l *Ledger) VerifyJournal() (int, []Break, error) {
-	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal ORDER BY seq")
+	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal " +
+		"ORDER BY seq")
 	if err != nil {
 		return 0, nil, translated(err)
 	}

@@ -260,7 +260,8 @@ func (tx *Tx) AddTrust(t *federation.Trust, key federation.SubjectKey) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO trusts (name, app, provider, doc, salt, anchor, version) VALUES (?, ?, ?, ?, ?, ?, 1)",
+	_, err = tx.tx.Exec("INSERT INTO trusts (name, app, provider, doc, salt, anchor, version) VALUES (?, ?, ?, ?, ?, "+
+		"?, 1)",
 		t.Name, t.App, t.Provider, string(doc), key.Salt, key.Anchor)
 	if isConstraint(err) {
 		return fmt.Errorf("%s is %w; see `tressik trust show %s`", t.Name, ErrExists, t.Name)
@@ -393,7 +394,8 @@ func (tx *Tx) putSubject(person, key, uuid string) error {
 	if _, err := tx.tx.Exec("DELETE FROM subjects WHERE key = ?", key); err != nil {
 		return err
 	}
-	_, err := tx.tx.Exec("INSERT INTO subjects VALUES (?, ?, ?) ON CONFLICT (person) DO UPDATE SET key = excluded.key, uuid = excluded.uuid",
+	_, err := tx.tx.Exec("INSERT INTO subjects VALUES (?, ?, ?) ON CONFLICT (person) DO UPDATE SET key = "+
+		"excluded.key, uuid = excluded.uuid",
 		person, key, uuid)
 	return err
 }

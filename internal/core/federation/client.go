@@ -392,7 +392,8 @@ func CheckAudience(v string) error {
 	u, err := url.Parse(v)
 	if err != nil || !u.IsAbs() || u.Fragment != "" || strings.Contains(v, "#") || len(v) > 1024 ||
 		strings.ContainsAny(v, " \"\\") {
-		return fmt.Errorf("audience %q is %w: write an absolute URI without a fragment, such as https://telescope.kestrelridge.example", v, ErrValue)
+		return fmt.Errorf("audience %q is %w: write an absolute URI without a fragment, such as "+
+			"https://telescope.kestrelridge.example", v, ErrValue)
 	}
 	if u.Scheme == "http" && !judge.IsLoopback(u.Hostname()) {
 		return fmt.Errorf("audience %q is %w: use https:, tokens are sent there", v, ErrValue)

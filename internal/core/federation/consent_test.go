@@ -90,7 +90,8 @@ func TestMatrix(t *testing.T) {
 	}{
 		{oidc.Web, nil, false, false, "asks for no permission"},
 		{oidc.Web, rows, true, false,
-			"each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an administrator consents. No API publishes lost:x."},
+			"each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an administrator " +
+				"consents. No API publishes lost:x."},
 		{oidc.Web, rows[1:2], true, true, "people sign in and are asked nothing."},
 		{oidc.Web, rows[:1], true, true, "each agrees to 1 permission the first time."},
 		{oidc.Web, rows[3:4], false, false, "It cannot work: an administrator has to consent to tel:dome."},

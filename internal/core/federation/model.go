@@ -96,7 +96,8 @@ func CheckAdmits(v string) error {
 	if g := AdmittedGroups(v); len(g) > 0 && !slices.Contains(g, "") {
 		return nil
 	}
-	return fmt.Errorf("%w: %q; write everyone or group:NAME, several groups with commas; over OpenID Connect also consented", ErrAdmits, v)
+	return fmt.Errorf("%w: %q; write everyone or group:NAME, several groups with commas; over OpenID Connect also "+
+		"consented", ErrAdmits, v)
 }
 
 // AdmittedGroups lists the groups of a rule of admission; none if it does not go by groups.

@@ -44,7 +44,8 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 		return a, oidc.Fail(oidc.InvalidRequest, "response_type is missing; send response_type=code")
 	case "token", "id_token", "id_token token", "token id_token", "code token", "code id_token", "code id_token token":
 		return a, oidc.Fail(oidc.UnsupportedResponseType,
-			rt+" puts tokens into a URL, which RFC 9700 rules out; send response_type=code with PKCE, for apps in the browser too")
+			rt+" puts tokens into a URL, which RFC 9700 rules out; send response_type=code with PKCE, for apps in the "+
+				"browser too")
 	default:
 		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" is not known; send response_type=code")
 	}

@@ -193,7 +193,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 	case r.Client.Kind.Public():
 		return true, nil
 	}
-	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with private_key_jwt",
+	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with "+
+		"private_key_jwt",
 		r.App.Name, r.Client.Kind))
 }
 

@@ -6,10 +6,13 @@ import (
 	"testing"
 )
 
-const ldif = "version: 1\r\n# a comment\r\ndn: uid=mira,ou=people,dc=kestrelridge,dc=example\r\nobjectClass: inetOrgPerson\r\nuid: mira\r\nCN: Mira Solano\r\n" +
-	"sn;lang-en: Sol\r\n ano\r\nmail: mira.solano@kestrelridge.example\r\nmail: mira@kestrelridge.example\r\ngivenname:: TWlyYQ==\r\nuserPassword: secret\r\n\r\n" +
+const ldif = "version: 1\r\n# a comment\r\ndn: uid=mira,ou=people,dc=kestrelridge,dc=example\r\nobjectClass: " +
+	"inetOrgPerson\r\nuid: mira\r\nCN: Mira Solano\r\n" +
+	"sn;lang-en: Sol\r\n ano\r\nmail: mira.solano@kestrelridge.example\r\nmail: " +
+	"mira@kestrelridge.example\r\ngivenname:: TWlyYQ==\r\nuserPassword: secret\r\n\r\n" +
 	"dn: ou=people,dc=kestrelridge,dc=example\r\nobjectClass: organizationalUnit\r\n\r\n" +
-	"dn: cn=observers,ou=groups,dc=kestrelridge,dc=example\r\nobjectClass: groupOfNames\r\ncn: observers\r\nmember: UID=mira, OU=people,dc=kestrelridge,dc=example\r\n\r\n" +
+	"dn: cn=observers,ou=groups,dc=kestrelridge,dc=example\r\nobjectClass: groupOfNames\r\ncn: observers\r\nmember: " +
+	"UID=mira, OU=people,dc=kestrelridge,dc=example\r\n\r\n" +
 	"dn: cn=night,ou=groups,dc=kestrelridge,dc=example\r\nobjectClass: posixGroup\r\ncn: night\r\nmemberUid: mira\r\n"
 
 func TestLDIF(t *testing.T) {

@@ -205,7 +205,8 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	c.Ask = strings.Join(whom, ", ")
 	page.Title = "An administrator must agree first"
 	page.Lead = d.Deal.App.Title() +
-		" asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator has agreed."
+		" asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator " +
+		"has agreed."
 	x.Page(w, http.StatusForbidden, page)
 }
 
