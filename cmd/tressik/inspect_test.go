@@ -106,6 +106,7 @@ func TestForeignResponseIsJudged(t *testing.T) {
 	}{
 		"later":         {"", "", []string{"--at", "2031-03-04T10:00:00Z"}, "saml.time.late"},
 		"other request": {"", "", []string{"--request", "_z"}, "saml.in-response-to"},
+		"nothing asked": {` InResponseTo="_q"`, "", nil, "saml.in-response-to"},
 		"changed":       {"petra-4711", "petra-4712", nil, "saml.signature.changed"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -116,6 +117,17 @@ func TestForeignResponseIsJudged(t *testing.T) {
 				t.Errorf("%d %s %v, want %s", r.code, v.Verdict, v.Findings.errors(), c.want)
 			}
 		})
+	}
+	d.write("response.tmpl", strings.ReplaceAll(foreignResponse, ` InResponseTo="_q"`, ""))
+	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem",
+		"idp.key,idp.pem", "--output", "unsolicited.xml", "response.tmpl")
+	d.fails(3, []string{"REFUSED", "an unsolicited response"}, "inspect", "unsolicited.xml", "--trust", "nightlog@southmere")
+	d.write("captured", signed)
+	r := d.ok("inspect", "captured", "--trust", "nightlog@southmere")
+	for _, words := range []string{"ACCEPTED as far as can be judged here", "whether the app sent the request"} {
+		if !strings.Contains(r, words) {
+			t.Errorf("with the request unknown it does not say %q:\n%s", words, r)
+		}
 	}
 	d.fails(1, []string{"no trust \"nightlog@southmer\"", "did you mean nightlog@southmere"}, "inspect", "captured",
 		"--trust", "nightlog@southmer")

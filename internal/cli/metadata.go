@@ -3,11 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/inspect"
 	"tressik.example/internal/view"
 )
@@ -20,7 +21,7 @@ func (a *App) metadataCmd() *cobra.Command {
 
 func (a *App) metadataWrite() *cobra.Command {
 	var sign bool
-	var out, life string
+	var out, life, cache string
 	c := &cobra.Command{Use: "write NAME", Short: "Write a party's metadata, signed with --sign", Args: args("NAME"),
 		Example: "  tressik metadata write ridge --sign --out ridge-metadata.xml", ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -28,13 +29,18 @@ func (a *App) metadataWrite() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var span time.Duration
+			how := handoff.Writing{Sign: sign, Cache: cache}
 			if life != "" {
-				if span, err = desk.ParseSpan(life); err != nil {
+				if how.Life, err = desk.ParseSpan(life); err != nil {
 					return usageError{fmt.Errorf("--lasts: %w", err)}
 				}
 			}
-			b, err := d.Sides().Metadata(p, sign, span)
+			if cache != "" {
+				if _, err := saml.Duration(cache); err != nil {
+					return usageError{fmt.Errorf("--cache: %w", err)}
+				}
+			}
+			b, err := d.Sides().Metadata(p, how)
 			if err != nil {
 				return err
 			}
@@ -42,7 +48,9 @@ func (a *App) metadataWrite() *cobra.Command {
 		})}
 	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
 	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
-	c.Flags().StringVar(&life, "lasts", "", "put a validUntil so far ahead, such as 30d")
+	c.Flags().StringVar(&life, "lasts", "", "how far ahead validUntil is, such as 30d; else until the first\n"+
+		"certificate in it ends, at most 400 days")
+	c.Flags().StringVar(&cache, "cache", "", "cacheDuration, after which others read it again, such as PT6H; else P1D")
 	return c
 }
 

@@ -60,11 +60,18 @@ type Hand struct {
 	Wanted   *bool // app: wants assertions signed
 }
 
+// ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
+var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell its owner to replace that key, since whoever " +
+	"has the file can sign with it, and to send metadata with the certificate alone")
+
 // ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.
 func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
 	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
 		return nil, hint(err)
+	}
+	if saml.HoldsPrivateKey(doc.Root()) {
+		return nil, ErrPrivateInside
 	}
 	md, err := saml.ReadDocument(doc)
 	if err != nil {

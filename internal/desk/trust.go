@@ -37,8 +37,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		t.Admits = x.Admits
 	}
 	if x.Strength != "" {
-		if x.Strength != "any" && x.Strength != "mfa" {
-			return fmt.Errorf("--strength %q is %w; write any or mfa", x.Strength, ErrValue)
+		if err := federation.CheckStrength(x.Strength); err != nil {
+			return err
 		}
 		t.Strength = x.Strength
 	}

@@ -65,9 +65,32 @@ func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *feder
 	return t, app, provider, found, err
 }
 
+// Writing says how metadata is written.
+type Writing struct {
+	Sign  bool
+	Life  time.Duration // until validUntil; 0 is until the first certificate in it ends, at most 400 days
+	Cache string        // xs:duration of cacheDuration; "" is a day
+}
+
+// until is the end of the validity of metadata that is written now.
+func (d *Maker) until(p *federation.Party, life time.Duration) *time.Time {
+	until := d.Now().Add(life).UTC()
+	if life > 0 {
+		return &until
+	}
+	until = d.Now().AddDate(0, 0, 400).UTC()
+	for _, k := range p.Role().Keys {
+		if c, err := k.X509(); err == nil && c.NotAfter.Before(until) && c.NotAfter.After(d.Now()) {
+			until = c.NotAfter.UTC()
+		}
+	}
+	return &until
+}
+
 // Metadata returns the metadata of a party: of an own one written anew, signed if asked for; of a foreign one the bytes
 // as received; of one entered by hand written from its values.
-func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]byte, error) {
+func (d *Maker) Metadata(p *federation.Party, how Writing) ([]byte, error) {
+	sign := how.Sign
 	if p.Role() == nil {
 		return nil,
 			fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see "+
@@ -92,10 +115,10 @@ func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]
 	if err != nil {
 		return nil, err
 	}
-	o := saml.WriteOptions{ID: id}
-	if life > 0 {
-		until := d.Now().Add(life)
-		o.ValidUntil = &until
+	o := saml.WriteOptions{ID: id, ValidUntil: d.until(p, how.Life)}
+	e := p.Entity
+	if e.CacheDuration = how.Cache; e.CacheDuration == "" {
+		e.CacheDuration = "P1D"
 	}
 	if sign {
 		key, cert, err := d.L.Key(p.Name, "signing")
@@ -104,5 +127,5 @@ func (d *Maker) Metadata(p *federation.Party, sign bool, life time.Duration) ([]
 		}
 		o.Signer = &xmlsec.Signer{Key: key, Certificate: cert, Rand: d.Rand}
 	}
-	return saml.WriteMetadata(&p.Entity, o)
+	return saml.WriteMetadata(&e, o)
 }

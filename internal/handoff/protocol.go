@@ -46,7 +46,7 @@ func Of(t *federation.Trust) Protocol {
 func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*View, error) {
 	s, err := d.Clients(t)
 	return &View{Trust: t, App: app, Provider: provider, ClientState: s, Now: d.Now(),
-		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, false, 0) }}, err
+		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}, err
 }
 
 // overNothing is a trust over a protocol that this version does not know.

@@ -224,7 +224,7 @@ func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection
 	case xmlsec.Is(root, saml.NSMetadata, "EntityDescriptor"), xmlsec.Is(root, saml.NSMetadata, "EntitiesDescriptor"):
 		return d.inspectMetadata(doc, in)
 	case xmlsec.Is(root, saml.NSProtocol, "Response"):
-		return d.inspectResponse(root, in)
+		return d.inspectResponse(root, c, in)
 	case xmlsec.Is(root, saml.NSProtocol, "AuthnRequest"):
 		return d.inspectRequest(root, c, in)
 	case xmlsec.Is(root, saml.NSAssertion, "Assertion"):
@@ -251,6 +251,14 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 		v.Kind = "SAML metadata aggregate"
 		ids := md.IDs()
 		v.fact("Name", md.Name)
+		if again := md.Repeated(); len(again) > 0 {
+			v.Findings.Add(finding.Finding{ID: "metadata.repeated", Level: finding.Error, Check: "entity IDs",
+				Saw: strings.Join(again[:min(5, len(again))], ", ") + " stands there more than once", Expected: "each entity ID once",
+				Side: finding.Sender, Fix: finding.Do("ask the publisher of the aggregate which one is right"), Ref: "SAML Metadata 2.3.2"})
+		}
+		if md.ValidUntil != nil {
+			saml.JudgeValidity(&v.Findings, md.ValidUntil, finding.Sender, in.At)
+		}
 		v.fact("Entities", fmt.Sprint(len(ids)))
 		v.fact("Signed", signed)
 		for _, id := range ids[:min(5, len(ids))] {
@@ -297,8 +305,15 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	v.fact("Destination", r.Destination)
 	v.fact("Assertion consumer service", r.ACS)
 	v.fact("Made at", when(r.IssueInstant))
-	v.fact("NameID format wanted", saml.ShortName(r.NameIDFormat))
-	v.fact("Authentication wanted", strings.Join(r.Contexts, ", "))
+	if p := r.Policy; p != nil {
+		v.fact("NameID format wanted", saml.ShortName(p.Format))
+		v.fact("SPNameQualifier wanted", p.SPNameQualifier)
+	}
+	if r.Subject != nil {
+		v.fact("About", r.Subject.Value)
+	}
+	v.fact("Authentication wanted", r.Context.Words())
+	v.fact("Asks for", strings.Join(flagsOf(r), ", "))
 	if in.Trust == "" {
 		return v, nil
 	}
@@ -310,14 +325,26 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	for _, e := range provider.Entity.IDP.SSO {
 		locs = append(locs, e.Location)
 	}
-	v.Findings = saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat,
-		WantSigned: terms.SignsRequests,
-		AllowSHA1:  terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew}).Findings
-	v.Verdict = judge.Accepted
-	if v.Findings.Failed() {
-		v.Verdict = judge.Refused
+	j := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat,
+		Contexts: t.Contexts(), WantSigned: terms.SignsRequests,
+		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew})
+	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
+	if j.Answer != nil {
+		v.fact("Answered by", j.Answer.Words())
 	}
 	return v, nil
+}
+
+// flagsOf names what a request asks of the sign-in itself.
+func flagsOf(r *saml.AuthnRequest) []string {
+	var out []string
+	if r.ForceAuthn {
+		out = append(out, "ForceAuthn: a fresh sign-in")
+	}
+	if r.IsPassive {
+		out = append(out, "IsPassive: no page may be shown")
+	}
+	return out
 }
 
 // ErrProtocol means that a message is not of the protocol of the trust by which it was to be judged.
@@ -351,7 +378,7 @@ func when(t time.Time) string {
 	return t.UTC().Format("2006-01-02 15:04:05 UTC")
 }
 
-func (d *Inspector) inspectResponse(root *etree.Element, in Input) (*Inspection, error) {
+func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
 	v := &Inspection{Kind: "SAML Response", Trust: in.Trust}
 	v.fact("ID", xmlsec.Attr(root, "ID"))
 	v.fact("Issuer", xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer")))
@@ -400,6 +427,9 @@ func (d *Inspector) inspectResponse(root *etree.Element, in Input) (*Inspection,
 	}
 	e.DecryptionKeys = priv
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
+	if c != nil {
+		e.Binding, e.RelayState = c.Binding, c.RelayState
+	}
 	j := saml.JudgeResponse(root, e)
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
 	v.Subject, v.Format = j.Subject, j.Format

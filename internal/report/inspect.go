@@ -12,6 +12,9 @@ import (
 func Inspection(v *inspect.Inspection) []view.Block {
 	var blocks []view.Block
 	mark := strings.ToUpper(string(v.Verdict))
+	if v.Verdict == judge.Accepted && len(v.NotChecked) > 0 {
+		mark += " as far as can be judged here,"
+	}
 	if v.Trust != "" {
 		mark += " by the rules of " + v.Trust
 	}

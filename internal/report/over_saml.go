@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"tressik.example/internal/core/federation"
-	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/view"
@@ -15,16 +14,12 @@ type overSAML struct{ t *federation.Trust }
 
 func (r overSAML) terms(*desk.Desk) ([]view.Block, error) {
 	t, terms := r.t, r.t.SAMLTerms()
-	strength := "any"
-	if t.Strength == "mfa" {
-		strength = "multi-factor (" + judge.ContextMFA + ")"
-	}
 	encrypted := yesNo(terms.Encrypts)
 	if terms.PlainRefused {
 		encrypted += ", and plain ones are refused"
 	}
 	return []view.Block{{Title: "Terms", Fields: [][2]string{
-		{"admits", t.Admits}, {"strength", strength}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
+		{"admits", t.Admits}, {"strength", strengthWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
 		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(terms.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[terms.AllowSHA1]}}}}, nil

@@ -57,10 +57,13 @@ func admitWords(v string) string {
 }
 
 func strengthWords(t *federation.Trust) string {
-	if t.Strength == "mfa" {
+	switch t.Strength {
+	case "mfa":
 		return "multi-factor (" + judge.ContextMFA + ")"
+	case "", "any":
+		return "any"
 	}
-	return "any"
+	return t.Strength + ", a context class of the provider's own"
 }
 
 func networkWords(list []string) string {

@@ -19,7 +19,6 @@ import (
 	"golang.org/x/net/html"
 
 	"tressik.example/internal/core/federation"
-	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
@@ -232,10 +231,11 @@ func TestProviderRefusesRequests(t *testing.T) {
 		t.Errorf("a known index: %d, %v", p.status, lastErrors(x.running))
 	}
 	r = good()
-	r.NameIDFormat = saml.FormatTransient
-	send(r, signer())
-	if got := x.events[len(x.events)-1].Findings.IDs(finding.Warning); !slices.Equal(got, []string{"request.format"}) {
-		t.Errorf("another format asked for: %v", got)
+	r.Policy = &saml.NameIDPolicy{Format: saml.FormatTransient}
+	p := send(r, signer())
+	if b, _ := base64.StdEncoding.DecodeString(p.fields.Get("SAMLResponse")); !slices.Equal(lastErrors(x.running),
+		[]string{"request.format"}) || !strings.Contains(string(b), saml.StatusInvalidNameIDPolicy) {
+		t.Errorf("another format asked for: %v, %s", lastErrors(x.running), b)
 	}
 	r = good()
 	r.Issuer = "https://stranger.example"
@@ -282,12 +282,55 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 	if p := send(func(r *saml.AuthnRequest) { r.ForceAuthn = true }); !p.fields.Has("person") {
 		t.Errorf("forced: %s", p.title)
 	}
-	p := send(func(r *saml.AuthnRequest) { r.Contexts = []string{judge.ContextMFA} })
+	for name, c := range map[string]struct {
+		change func(*saml.AuthnRequest)
+		want   string
+	}{
+		"a class that nobody has": {func(r *saml.AuthnRequest) {
+			r.Context = &saml.Requested{Classes: []string{"urn:oasis:names:tc:SAML:2.0:ac:classes:X509"}}
+		}, saml.StatusNoAuthn},
+		"a declaration": {func(r *saml.AuthnRequest) {
+			r.Context = &saml.Requested{Decls: []string{"https://example.test/decl"}}
+		}, saml.StatusNoAuthn},
+		"better than the best": {func(r *saml.AuthnRequest) {
+			r.Context = &saml.Requested{Comparison: saml.CompareBetter, Classes: []string{judge.ContextMFA}}
+		}, saml.StatusNoAuthn},
+		"a minimum that the session has": {func(r *saml.AuthnRequest) {
+			r.Context = &saml.Requested{Comparison: saml.CompareMinimum, Classes: []string{judge.ContextPassword}}
+		}, saml.StatusSuccess},
+		"another's qualifier": {func(r *saml.AuthnRequest) {
+			r.Policy = &saml.NameIDPolicy{SPNameQualifier: "https://other.example"}
+		}, saml.StatusInvalidNameIDPolicy},
+		"its own qualifier": {func(r *saml.AuthnRequest) {
+			r.Policy = &saml.NameIDPolicy{SPNameQualifier: r.Issuer}
+		}, `SPNameQualifier="https://nightlog.kestrelridge.example/`},
+		"an unspecified format": {func(r *saml.AuthnRequest) {
+			r.Policy = &saml.NameIDPolicy{Format: saml.FormatUnspecified}
+		}, `Format="` + x.deal().Trust.SubjectFormat},
+		"a request about somebody else": {func(r *saml.AuthnRequest) {
+			r.Subject = &saml.Subject{Value: "petra"}
+		}, saml.StatusUnknownPrincipal},
+	} {
+		if got := status(send(c.change)); !strings.Contains(got, c.want) {
+			t.Errorf("%s: no %s in %s", name, c.want, got)
+		}
+	}
+	bad := send(func(r *saml.AuthnRequest) {
+		r.Context = &saml.Requested{Comparison: "stronger", Classes: []string{judge.ContextMFA}}
+	})
+	if bad.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running), []string{"request.authn-context"}) {
+		t.Errorf("an unknown comparison: %v", lastErrors(x.running))
+	}
+	p := send(func(r *saml.AuthnRequest) { r.Context = &saml.Requested{Classes: []string{judge.ContextMFA}} })
 	if p.title != "Second factor" {
 		t.Fatalf("step up: %s", p.title)
 	}
 	if p = x.post(p); !strings.Contains(status(p), judge.ContextMFA) {
 		t.Errorf("after the second factor: %s", status(p))
+	}
+	p = send(func(r *saml.AuthnRequest) { r.Context = &saml.Requested{Classes: []string{judge.ContextPassword}} })
+	if !strings.Contains(status(p), judge.ContextPassword) {
+		t.Errorf("a session with both factors is asked again for one: %s", p.title)
 	}
 }
 

@@ -101,7 +101,7 @@ func RandomID(rand io.Reader) (string, error) {
 func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) saml.Expect {
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,
 		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
-		WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
+		OwnProvider: provider.Own, WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted = sp.Wanted
@@ -113,6 +113,7 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time
 	}
 	if idp := provider.Entity.IDP; idp != nil {
 		e.Keys, _ = idp.SigningKeys()
+		e.Until = provider.Entity.Until(idp)
 	}
 	return e
 }

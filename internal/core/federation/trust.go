@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"reflect"
 	"slices"
 	"time"
@@ -59,7 +60,7 @@ type Trust struct {
 	Provider      string               `json:"provider"`
 	Standing      Standing             `json:"standing"`
 	Admits        string               `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
-	Strength      string               `json:"strength"` // any or mfa
+	Strength      string               `json:"strength"` // any, mfa or an authentication context class
 	SubjectFormat string               `json:"subjectFormat"`
 	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule        `json:"claims"`
@@ -309,10 +310,22 @@ func TrustName(app, provider string) string { return app + "@" + provider }
 
 // Contexts returns the authentication context classes that the trust's strength asks for; none for any.
 func (t *Trust) Contexts() []string {
-	if t.Strength == "mfa" {
+	switch t.Strength {
+	case "", "any":
+		return nil
+	case "mfa":
 		return []string{judge.ContextMFA}
 	}
-	return nil
+	return []string{t.Strength}
+}
+
+// CheckStrength refuses what is none of any, mfa and an authentication context class, which is a URI. Errors: ErrValue.
+func CheckStrength(v string) error {
+	if u, err := url.Parse(v); v == "any" || v == "mfa" || err == nil && u.Scheme != "" && (u.Opaque != "" || u.Host != "") {
+		return nil
+	}
+	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication context class", v,
+		ErrValue)
 }
 
 // SubjectExpression is the expression of the subject, or what stands for it where none is set.

@@ -77,3 +77,22 @@ func IsLoopback(host string) bool {
 	a, err := netip.ParseAddr(host)
 	return err == nil && a.Unmap().IsLoopback()
 }
+
+// Reaches reports whether somebody who was authenticated in one context was authenticated in another too: a session with
+// several factors has the password among them, and is what a provider's own stronger class stands for here.
+func Reaches(have, want string) bool { return have == want || have == ContextMFA }
+
+// Asserted returns the context that is stated of a session: the last of those that are acceptable and that it reaches,
+// which is the strongest where they are in order. Where nothing is demanded it is the session's own. ok is false where
+// the session reaches none.
+func Asserted(have string, acceptable []string) (context string, ok bool) {
+	if len(acceptable) == 0 {
+		return have, true
+	}
+	for i := len(acceptable) - 1; i >= 0; i-- {
+		if Reaches(have, acceptable[i]) {
+			return acceptable[i], true
+		}
+	}
+	return "", false
+}

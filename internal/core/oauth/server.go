@@ -107,7 +107,7 @@ func Admit(r *Registered, who SignedIn, hinted string) *oidc.Error {
 	if ok, why := r.Trust.AdmitsPerson(who.Person, r.Consents); !ok {
 		return oidc.Fail(oidc.AccessDenied, "policy admits: "+why)
 	}
-	if want := r.Trust.Contexts(); len(want) > 0 && !slices.Contains(want, who.Context) {
+	if _, strong := judge.Asserted(who.Context, r.Trust.Contexts()); !strong {
 		return oidc.Fail(oidc.AccessDenied, "policy strength of "+r.Trust.Name+
 			": multi-factor authentication is asked for, and there was a password alone")
 	}
@@ -139,13 +139,19 @@ func Wants(r *Registered, a *Authorization) []string {
 	return out
 }
 
+// asserted is the context that is stated of a sign-in: what the trust demands, else the session's own.
+func asserted(r *Registered, who SignedIn) string {
+	c, _ := judge.Asserted(who.Context, r.Trust.Contexts())
+	return c
+}
+
 // Code issues an authorization code.
 func (s *Server) Code(r *Registered, a *Authorization, who SignedIn) string {
 	v := s.Random()
 	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce,
 		Made: s.Now(),
 		Grant: Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
-			Context: who.Context, AuthTime: who.Since}})
+			Context: asserted(r, who), AuthTime: who.Since}})
 	return v
 }
 

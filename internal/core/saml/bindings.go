@@ -155,10 +155,15 @@ func Inflate(z []byte) ([]byte, error) {
 
 // DecodePOST takes a message out of a form (section 3.5.4).
 func DecodePOST(form url.Values) (*Carried, error) {
+	for _, k := range []string{"SAMLResponse", "SAMLRequest", "RelayState"} {
+		if len(form[k]) > 1 {
+			return nil, fmt.Errorf("%s stands in the form %d times", k, len(form[k]))
+		}
+	}
 	c := &Carried{Binding: BindingPOST, RelayState: form.Get("RelayState"), Parameter: "SAMLResponse"}
 	text := form.Get("SAMLResponse")
-	if r := form.Get("SAMLRequest"); r != "" {
-		if text != "" {
+	if r := form.Get("SAMLRequest"); form.Has("SAMLRequest") {
+		if form.Has("SAMLResponse") {
 			return nil, errors.New("SAMLRequest and SAMLResponse stand in one form")
 		}
 		c.Parameter, text = "SAMLRequest", r

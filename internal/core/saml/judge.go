@@ -31,7 +31,11 @@ type Expect struct {
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Wanted               []Wanted
 	AllowSHA1            bool
-	Trust                string // names of the trust and its parties, for what findings say
+	Binding              string     // by which it came; "" where that is not known
+	RelayState           string     // that came beside it
+	Until                *time.Time // until when the provider's metadata is valid; nil: no end
+	OwnProvider          bool       // the provider is Tressik's own
+	Trust                string     // names of the trust and its parties, for what findings say
 	AppName              string
 	ProviderName         string
 	Now                  time.Time
@@ -59,7 +63,9 @@ type judging struct {
 	*ResponseJudgement
 	resp      *etree.Element
 	assertion *etree.Element
-	genuine   bool // the assertion stands under a good signature
+	genuine   bool           // the assertion stands under a good signature
+	spaced    []string       // values with white space at an end
+	confirmed *etree.Element // the data of the bearer confirmation that is judged
 }
 
 // JudgeResponse judges a Response as the app that receives it (SAML Profiles, section 4.1.4.3; SAML Core, sections 2.5
@@ -81,8 +87,11 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	for _, a := range j.Attributes {
 		j.Claims[a.Name] = append(j.Claims[a.Name], a.Values...)
 	}
-	if !j.CheckRequest {
-		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers")
+	if !j.CheckRequest && j.InResponseTo != "" {
+		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers ("+j.InResponseTo+")")
+	}
+	if j.Binding == "" {
+		j.NotChecked = append(j.NotChecked, "by which binding it came")
 	}
 	if j.Seen == nil {
 		j.NotChecked = append(j.NotChecked, "whether the assertion was used before")
@@ -118,7 +127,13 @@ func (j *judging) run() {
 		j.fail("saml.shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
 			"Version 2.0 and an ID", finding.Provider, "send SAML 2.0", "SAML Core 3.2.2")
 	}
+	if j.Binding != "" && j.Binding != BindingPOST {
+		j.fail("saml.binding", "binding", ShortName(j.Binding), "HTTP-POST", finding.Provider,
+			"send responses by HTTP-POST: a URL is too short for them and stays in logs", "SAML Profiles 4.1.2")
+	}
+	judgeRelay(&j.Findings, j.RelayState, finding.Provider)
 	j.InResponseTo = xmlsec.Attr(j.resp, "InResponseTo")
+	j.validity()
 	ok := j.status()
 	signed := j.structure()
 	respSigned := j.responseSignature()
@@ -133,11 +148,13 @@ func (j *judging) run() {
 		j.subject()
 		j.confirmation()
 		j.window()
+		j.conditions()
 		j.audience()
 		j.authn()
 		j.attributes()
 	}
 	j.request()
+	j.space()
 	if j.Seen != nil && j.genuine && !j.Findings.Failed() {
 		if j.Seen(j.AssertionID) {
 			j.fail("saml.replay", "one-time use", "assertion "+j.AssertionID+" was used before", "an assertion not seen yet",
@@ -148,22 +165,25 @@ func (j *judging) run() {
 	}
 }
 
+// validity refuses what rests on metadata that has expired: it carries no trust (SAML Metadata, section 2.3.2).
+func (j *judging) validity() {
+	if j.Until != nil && !j.Now.Before(*j.Until) {
+		j.failWith("saml.metadata.expired", "validity of the provider's metadata", "ended "+stamp(*j.Until), "metadata in force",
+			finding.Provider, finding.Do("read the provider's metadata again").
+				Then(named(j.ProviderName, "from its source", "provider", "change", j.ProviderName, "--metadata", "SOURCE")),
+			"SAML Metadata 2.3.2")
+	}
+}
+
+// status judges the status and reports whether it is success.
 func (j *judging) status() bool {
-	code := xmlsec.Path(j.resp, NSProtocol, "Status", "StatusCode")
-	top := xmlsec.Attr(code, "Value")
-	if top == StatusSuccess {
+	st := ReadStatus(j.resp)
+	if st.Top == StatusSuccess {
 		j.Findings.Pass("saml.status", "status", "Success")
 		return true
 	}
-	sub := xmlsec.Attr(xmlsec.Child(code, NSProtocol, "StatusCode"), "Value")
-	saw := ShortName(top)
-	if sub != "" {
-		saw += ", " + ShortName(sub)
-	}
-	if msg := xmlsec.Text(xmlsec.Path(j.resp, NSProtocol, "Status", "StatusMessage")); msg != "" {
-		saw += ": " + msg
-	}
-	switch sub {
+	saw := st.Words()
+	switch st.Sub {
 	case StatusRequestDenied:
 		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
 			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
@@ -171,10 +191,15 @@ func (j *judging) status() bool {
 			"SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
-			"sign in with the factors that the app asks for", "SAML Core 3.2.2.2")
+			"sign in with the factors that are asked for; if that was done, the provider cannot give the authentication "+
+				"context that the request names", "SAML Core 3.2.2.2")
 	default:
-		j.fail("saml.status", "status", saw, "Success", finding.Provider,
-			"look in the provider's log at the time of this message for the reason", "SAML Core 3.2.2.2")
+		x := adviceOn(st)
+		fix := finding.Do(x.do)
+		if j.OwnProvider && st.Sub == "" && st.Message != "" {
+			fix = named(j.Trust, x.do, "next", j.Trust) // the message is Tressik's own and says the cause
+		}
+		j.failWith("saml.status", "status", saw, "Success", x.side, fix, "SAML Core 3.2.2.2")
 	}
 	return false
 }
@@ -304,26 +329,8 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 		return
 	}
 	j.Encrypted = true
-	data := xmlsec.Child(sealed[0], xmlsec.EncNS, "EncryptedData")
-	if data == nil {
-		j.fail("saml.encryption", "encryption", "EncryptedAssertion without EncryptedData", "EncryptedData",
-			finding.Provider, "send a whole EncryptedAssertion", "SAML Core 2.3.4")
-		return
-	}
-	el, err := xmlsec.Decrypt(data, j.DecryptionKeys)
-	if err != nil {
-		fix := "set the provider to encrypt with the certificate that is in the app's metadata now"
-		side := finding.Provider
-		if errors.Is(err, xmlsec.ErrNoRecipientKey) {
-			fix, side = "give the app's private key with --key FILE; the ledger has it only for own apps", finding.App
-		}
-		j.fail("saml.encryption", "encryption", err.Error(), "an assertion encrypted to the app's key", side, fix,
-			"SAML Core 2.3.4")
-		return
-	}
-	if !xmlsec.Is(el, NSAssertion, "Assertion") {
-		j.fail("saml.encryption", "encryption", "<"+el.FullTag()+"> was encrypted", "an Assertion", finding.Provider,
-			"encrypt the assertion and nothing else", "SAML Core 2.3.4")
+	el, ok := j.decrypt(sealed[0], "Assertion")
+	if !ok {
 		return
 	}
 	bad := false
@@ -339,8 +346,38 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 		j.wrapped("a second assertion or signature stands inside the encrypted one")
 	}
 	j.Findings.Pass("saml.encryption", "encryption", "encrypted with "+
-		xmlsec.ShortAlgorithm(xmlsec.Attr(xmlsec.Child(data, xmlsec.EncNS, "EncryptionMethod"), "Algorithm")))
+		xmlsec.ShortAlgorithm(xmlsec.Attr(xmlsec.Path(sealed[0], xmlsec.EncNS, "EncryptedData", "EncryptionMethod"),
+			"Algorithm")))
 	j.assertion = el
+}
+
+// decrypt opens an EncryptedAssertion, EncryptedID or EncryptedAttribute. What is wrong with what is inside is told in
+// one way, so that nobody learns about the content by sending variants of it.
+func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool) {
+	var inside *etree.Element
+	err := xmlsec.ErrDecrypt
+	if data := xmlsec.Child(el, xmlsec.EncNS, "EncryptedData"); data != nil {
+		inside, err = xmlsec.Decrypt(data, j.DecryptionKeys)
+	}
+	if err == nil && !xmlsec.Is(inside, NSAssertion, want) {
+		err = xmlsec.ErrDecrypt
+	}
+	if err == nil {
+		return inside, true
+	}
+	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that nothing changes " +
+		"the message on its way"
+	side, saw := finding.Provider, err.Error()
+	switch {
+	case errors.Is(err, xmlsec.ErrNoRecipientKey):
+		fix, side = "give the app's private key with --key FILE; the ledger has it only for own apps", finding.App
+	case errors.Is(err, xmlsec.ErrEncryptionAlgorithm):
+		fix = "set the provider to AES-GCM with RSA-OAEP"
+	default:
+		saw = xmlsec.ErrDecrypt.Error()
+	}
+	j.fail("saml.encryption", "encryption", saw, "content encrypted to the app's key", side, fix, "SAML Core 2.3.4")
+	return nil, false
 }
 
 func (j *judging) assertionSignature(respSigned, sawSignature bool) {
@@ -376,8 +413,8 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 }
 
 func (j *judging) issuer() {
-	ri := xmlsec.Text(xmlsec.Child(j.resp, NSAssertion, "Issuer"))
-	ai := xmlsec.Text(xmlsec.Child(j.assertion, NSAssertion, "Issuer"))
+	respIssuer, asIssuer := xmlsec.Child(j.resp, NSAssertion, "Issuer"), xmlsec.Child(j.assertion, NSAssertion, "Issuer")
+	ri, ai := xmlsec.Value(respIssuer), xmlsec.Value(asIssuer)
 	saw := ai
 	if j.assertion == nil || ri != "" && ri != j.Provider {
 		saw = ri
@@ -386,6 +423,16 @@ func (j *judging) issuer() {
 	compareWith(&j.Findings, "saml.issuer", "issuer", saw, []string{j.Provider}, finding.Provider,
 		"set the provider's entity ID to %s", "SAML Profiles 4.1.4.2", named(j.ProviderName, "read its metadata again",
 			"provider", "change", j.ProviderName, "--metadata", "SOURCE"))
+	for _, el := range []*etree.Element{respIssuer, asIssuer} {
+		if f := xmlsec.Attr(el, "Format"); el != nil && f != "" && f != FormatEntity {
+			j.fail("saml.issuer", "format of the issuer", ShortName(f), "entity, or no Format", finding.Provider,
+				"name the issuer by its entity ID, without another Format", "SAML Profiles 4.1.4.2")
+		}
+	}
+	if respIssuer == nil && j.assertion != nil && (xmlsec.Child(j.resp, xmlsec.NS, "Signature") != nil || j.Encrypted) {
+		j.fail("saml.issuer", "issuer of the response", "none", "an Issuer, since the response is signed or its assertion "+
+			"encrypted", finding.Provider, "send the Issuer in the Response too", "SAML Profiles 4.1.4.2")
+	}
 }
 
 func (j *judging) destination() {

@@ -2,6 +2,7 @@ package saml
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,23 +14,45 @@ import (
 )
 
 func (j *judging) subject() {
-	id := xmlsec.Path(j.assertion, NSAssertion, "Subject", "NameID")
-	if id == nil {
-		saw := "none"
-		if xmlsec.Path(j.assertion, NSAssertion, "Subject", "EncryptedID") != nil {
-			saw = "an encrypted one"
+	sub := xmlsec.Child(j.assertion, NSAssertion, "Subject")
+	id := xmlsec.Child(sub, NSAssertion, "NameID")
+	if sealed := xmlsec.Child(sub, NSAssertion, "EncryptedID"); id == nil && sealed != nil {
+		el, ok := j.decrypt(sealed, "NameID")
+		if !ok {
+			return
 		}
-		j.fail("saml.subject", "name identifier", saw, "a NameID in the subject", finding.Provider,
+		id = el
+	}
+	if id == nil {
+		j.fail("saml.subject", "name identifier", "none", "a NameID in the subject", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.4.1")
 		return
 	}
-	j.NameID = &Subject{Value: xmlsec.Text(id), Format: xmlsec.Attr(id, "Format")}
-	if j.NameID.Value == "" || len(id.ChildElements()) > 0 {
+	j.NameID = &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
+		SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
+	if strings.TrimSpace(j.NameID.Value) == "" || len(id.ChildElements()) > 0 {
 		j.fail("saml.subject", "name identifier", "empty, or elements inside", "text", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.2.2")
 		return
 	}
+	j.spaces("the name identifier", j.NameID.Value)
 	j.Findings.Pass("saml.subject", "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
+}
+
+// spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant.
+func (j *judging) spaces(what, value string) {
+	if value != strings.TrimSpace(value) {
+		j.spaced = append(j.spaced, what)
+	}
+}
+
+// space remarks on the values that spaces noted.
+func (j *judging) space() {
+	if len(j.spaced) > 0 {
+		j.Findings.Add(finding.Finding{ID: "saml.space", Level: finding.Note, Check: "white space in values",
+			Saw: strings.Join(j.spaced, ", ") + " begins or ends with white space; it was kept", Expected: "values without it",
+			Side: finding.Provider, Fix: finding.Do("take it off at the provider; many apps compare the whole value")})
+	}
 }
 
 func formatWords(format string) string {
@@ -39,8 +62,8 @@ func formatWords(format string) string {
 	return " (" + ShortName(format) + ")"
 }
 
-// confirmation checks recipient and presence of a bearer confirmation. Its times are judged in window, its InResponseTo
-// in request.
+// confirmation checks the bearer confirmation: that there is one, its recipient, and that it has no NotBefore. Its end is
+// judged in window, its InResponseTo in request.
 func (j *judging) confirmation() {
 	data := j.bearer()
 	if data == nil {
@@ -50,27 +73,89 @@ func (j *judging) confirmation() {
 	}
 	compare(&j.Findings, "saml.recipient", "recipient", xmlsec.Attr(data, "Recipient"), j.ACS, finding.Provider,
 		"set the app's assertion consumer URL at the provider to %s", "SAML Profiles 4.1.4.2")
+	if xmlsec.HasAttr(data, "NotBefore") {
+		j.fail("saml.confirmation", "subject confirmation", "NotBefore "+xmlsec.Attr(data, "NotBefore"), "no NotBefore",
+			finding.Provider, "leave NotBefore out of the bearer confirmation; it belongs into the conditions",
+			"SAML Profiles 4.1.4.2")
+	}
 }
 
-// bearer returns the SubjectConfirmationData of the bearer confirmation: of several, the one for this recipient.
+// bearer returns the SubjectConfirmationData of the bearer confirmation that is judged: of several, the first that holds,
+// for one is enough (SAML Core, section 2.4.1.1); where none does, the one for this recipient, else the first.
 func (j *judging) bearer() *etree.Element {
-	var first *etree.Element
+	if j.confirmed != nil {
+		return j.confirmed
+	}
+	var best *etree.Element
+	most := -1
 	for _, c := range xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion,
 		"SubjectConfirmation") {
 		d := xmlsec.Child(c, NSAssertion, "SubjectConfirmationData")
 		if xmlsec.Attr(c, "Method") != methodBearer || d == nil {
 			continue
 		}
-		for _, a := range j.ACS {
-			if xmlsec.Attr(d, "Recipient") == a {
-				return d
-			}
-		}
-		if first == nil {
-			first = d
+		if n := j.holds(d); n > most {
+			best, most = d, n
 		}
 	}
-	return first
+	j.confirmed = best
+	return best
+}
+
+// holds counts what is right about a bearer confirmation, its recipient before all else.
+func (j *judging) holds(d *etree.Element) int {
+	n := 0
+	if slices.Contains(j.ACS, xmlsec.Attr(d, "Recipient")) {
+		n += 4
+	}
+	if !xmlsec.HasAttr(d, "NotBefore") {
+		n++
+	}
+	if t, err := readTime(d, "NotOnOrAfter"); err == nil && t != nil && j.Now.Before(t.Add(j.Skew)) {
+		n++
+	}
+	if in := xmlsec.Attr(d, "InResponseTo"); in == j.RequestID || !j.CheckRequest && in == j.InResponseTo {
+		n++
+	}
+	return n
+}
+
+// conditions refuses a condition that is not understood (SAML Core, section 2.5.1.1), and another version of assertion.
+func (j *judging) conditions() {
+	if v := xmlsec.Attr(j.assertion, "Version"); v != "2.0" {
+		j.fail("saml.shape", "version of the assertion", fmt.Sprintf("Version %q", v), "Version 2.0", finding.Provider,
+			"send SAML 2.0", "SAML Core 2.3.3")
+	}
+	all := xmlsec.Children(j.assertion, NSAssertion, "Conditions")
+	if len(all) > 1 {
+		j.fail("saml.condition", "conditions", fmt.Sprintf("%d Conditions elements", len(all)), "at most one",
+			finding.Provider, "send one Conditions element", "SAML Core 2.3.3")
+		return
+	}
+	for _, cond := range all {
+		for _, c := range cond.ChildElements() {
+			if xmlsec.Is(c, NSAssertion, "AudienceRestriction") || xmlsec.Is(c, NSAssertion, "OneTimeUse") ||
+				xmlsec.Is(c, NSAssertion, "ProxyRestriction") {
+				continue
+			}
+			saw := "<" + c.FullTag() + ">"
+			if t := typeOf(c); t != "" {
+				saw += " of type " + t
+			}
+			j.fail("saml.condition", "conditions", saw, "conditions of SAML 2.0 alone", finding.Provider,
+				"take the condition out for this app: it must be refused, since nobody knows whether it holds", "SAML Core 2.5.1.1")
+		}
+	}
+}
+
+// typeOf is the xsi:type of an element.
+func typeOf(el *etree.Element) string {
+	for _, a := range el.Attr {
+		if a.Space != "" && a.Key == "type" {
+			return a.Value
+		}
+	}
+	return ""
 }
 
 // window judges all times of the assertion at once.
@@ -102,7 +187,7 @@ func (j *judging) window() {
 	}
 	data, cond := j.bearer(), xmlsec.Child(j.assertion, NSAssertion, "Conditions")
 	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
-	if !take(cond, "NotBefore", true) || !take(cond, "NotOnOrAfter", false) || !take(data, "NotBefore", true) ||
+	if !take(cond, "NotBefore", true) || !take(cond, "NotOnOrAfter", false) ||
 		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) || !take(j.assertion, "IssueInstant",
 		true) {
 		return
@@ -200,23 +285,37 @@ func (j *judging) authn() {
 
 func (j *judging) attributes() {
 	for _, st := range xmlsec.Children(j.assertion, NSAssertion, "AttributeStatement") {
-		for _, a := range xmlsec.Children(st, NSAssertion, "Attribute") {
-			at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"), Friendly: xmlsec.Attr(a,
-				"FriendlyName"),
-				Values: []string{}}
-			for _, v := range xmlsec.Children(a, NSAssertion, "AttributeValue") {
-				text := xmlsec.Text(v)
-				if kids := v.ChildElements(); len(kids) == 1 && text == "" {
-					text = xmlsec.Text(kids[0]) // a NameID as value
+		for _, a := range st.ChildElements() {
+			if xmlsec.Is(a, NSAssertion, "EncryptedAttribute") {
+				el, ok := j.decrypt(a, "Attribute")
+				if !ok {
+					continue
 				}
-				at.Values = append(at.Values, text)
+				a = el
 			}
-			j.Attributes = append(j.Attributes, at)
+			if xmlsec.Is(a, NSAssertion, "Attribute") {
+				j.attribute(a)
+			}
 		}
 	}
 	if len(j.Wanted) > 0 {
 		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes, j.Trust)...)
 	}
+}
+
+// attribute takes an attribute with its values as they stand.
+func (j *judging) attribute(a *etree.Element) {
+	at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"),
+		Friendly: xmlsec.Attr(a, "FriendlyName"), Values: []string{}}
+	for _, v := range xmlsec.Children(a, NSAssertion, "AttributeValue") {
+		text := xmlsec.Value(v)
+		if kids := v.ChildElements(); len(kids) == 1 && strings.TrimSpace(text) == "" {
+			text = xmlsec.Value(kids[0]) // a NameID as value
+		}
+		j.spaces("attribute "+at.Name, text)
+		at.Values = append(at.Values, text)
+	}
+	j.Attributes = append(j.Attributes, at)
 }
 
 // Satisfies reports whether an attribute is the wanted one: equal names, and equal formats where both sides name one.
@@ -274,39 +373,43 @@ func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 	return out
 }
 
-// request judges InResponseTo, in the response and in the subject confirmation.
+// request judges InResponseTo, in the response and in the subject confirmation: both name the request, or neither where
+// none was sent (SAML Profiles, sections 4.1.4.2 and 4.1.4.3).
 func (j *judging) request() {
+	saw, want := j.InResponseTo, j.RequestID
 	if !j.CheckRequest {
-		return
+		want = saw // which request was sent is not known; that both say the same can be seen
 	}
-	saw := j.InResponseTo
-	if j.assertion != nil {
-		if d := j.bearer(); d != nil {
-			if in := xmlsec.Attr(d, "InResponseTo"); in != saw && (in != j.RequestID || saw == "") {
-				saw = in
-			}
+	if j.assertion != nil && saw == want {
+		if d := j.bearer(); d != nil && xmlsec.Attr(d, "InResponseTo") != want {
+			j.notAnswering(xmlsec.Attr(d, "InResponseTo"), want, " in the subject confirmation")
+			return
 		}
 	}
 	switch {
-	case saw == "" && j.RequestID == "" && j.AllowUnsolicited:
+	case saw == "" && want == "" && j.AllowUnsolicited:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
-	case saw == "" && j.RequestID == "":
+	case saw == "" && want == "":
 		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
 			finding.Both, finding.Do("start the sign-in at the app").
 				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")),
 			"SAML Profiles 4.1.5")
-	case saw == j.RequestID:
+	case saw != want:
+		j.notAnswering(saw, want, "")
+	case j.CheckRequest:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
-	default:
-		want := j.RequestID
-		if want == "" {
-			want = "no InResponseTo: no request was sent"
-		}
-		if saw == "" {
-			saw = "none"
-		}
-		j.fail("saml.in-response-to", "answer to a request", saw, want, finding.Sender,
-			"start the sign-in at the app again in one browser; a link that was kept or sent on does not work",
-			"SAML Core 3.2.2")
 	}
+}
+
+func (j *judging) notAnswering(saw, want, where string) {
+	if want == "" {
+		want = "no InResponseTo: no request was sent"
+	}
+	fix := "start the sign-in at the app again in one browser; a link that was kept or sent on does not work"
+	side := finding.Sender
+	if saw == "" {
+		saw, side = "none", finding.Provider
+		fix = "set the provider to name the request in InResponseTo, in the Response and in the SubjectConfirmationData"
+	}
+	j.fail("saml.in-response-to", "answer to a request", saw+where, want, side, fix, "SAML Core 3.2.2")
 }

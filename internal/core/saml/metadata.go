@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -54,7 +55,9 @@ type Role struct {
 	RequestsSigned        bool       `json:"authnRequestsSigned"`
 	WantAssertionsSigned  bool       `json:"wantAssertionsSigned"`
 	ErrorURL              string     `json:"errorURL,omitempty"`
+	ValidUntil            *time.Time `json:"validUntil,omitempty"` // of the role itself
 	OtherProtocolsIgnored int        `json:"otherProtocolsIgnored,omitempty"`
+	MoreOfTheKind         int        `json:"moreOfTheKind,omitempty"` // further descriptors of this role, which are not read
 }
 
 // Key is a KeyDescriptor (section 2.4.1.1). Certificate is base64 DER; Use is signing, encryption, or "" for both.
@@ -109,7 +112,7 @@ type Contact struct {
 // SigningKeys returns the public keys of the role's readable signing certificates, with the certificates themselves.
 func (r *Role) SigningKeys() (pub []crypto.PublicKey, certs []*x509.Certificate) {
 	for _, k := range r.Keys {
-		if k.Use == "encryption" {
+		if k.Use != "" && k.Use != "signing" {
 			continue
 		}
 		if c, err := k.X509(); err == nil {
@@ -249,10 +252,84 @@ func (d *Document) Entity(id string) (*Entity, error) {
 	if err != nil {
 		return nil, err
 	}
-	if d.ValidUntil != nil && (ent.ValidUntil == nil || d.ValidUntil.Before(*ent.ValidUntil)) {
-		ent.ValidUntil = d.ValidUntil
+	for up := found[0].Parent(); up != nil; up = up.Parent() { // the groups that it stands in
+		if !xmlsec.Is(up, NSMetadata, "EntitiesDescriptor") {
+			continue
+		}
+		t, err := readTime(up, "validUntil")
+		if err != nil {
+			return nil, err
+		}
+		ent.ValidUntil = earlier(ent.ValidUntil, t)
 	}
 	return ent, nil
+}
+
+// earlier returns the earlier of two ends; nil is no end.
+func earlier(a, b *time.Time) *time.Time {
+	if a == nil || b != nil && b.Before(*a) {
+		return b
+	}
+	return a
+}
+
+// Until returns until when what the entity says of a role may be trusted: the earliest of the ends of the role, the entity
+// and the groups that it was read from; nil where none has an end (SAML Metadata, sections 2.3.1, 2.3.2 and 2.4.1).
+func (e *Entity) Until(r *Role) *time.Time {
+	if r == nil {
+		return e.ValidUntil
+	}
+	return earlier(e.ValidUntil, r.ValidUntil)
+}
+
+// Repeated lists entity IDs that stand in the document more than once, in order.
+func (d *Document) Repeated() []string {
+	var out []string
+	for _, id := range d.IDs() {
+		if len(d.byID[id]) > 1 && !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// HoldsPrivateKey reports whether a private key stands anywhere in XML, in PEM or as base64 of DER: such a document must
+// never be kept.
+func HoldsPrivateKey(root *etree.Element) bool {
+	found := false
+	xmlsec.Walk(root, func(el *etree.Element) bool {
+		for _, t := range el.Child {
+			switch c := t.(type) {
+			case *etree.CharData:
+				found = found || privateText(c.Data)
+			case *etree.Comment:
+				found = found || privateText(c.Data)
+			}
+		}
+		return !found
+	})
+	return found
+}
+
+// privateText reports whether text is a private key: PEM says so, and DER is a sequence that begins with a small number,
+// its version (RFC 5208, section 5; RFC 8017, appendix A.1.2; RFC 5915, section 3).
+func privateText(s string) bool {
+	if strings.Contains(s, "PRIVATE KEY") {
+		return true
+	}
+	s = strings.TrimSpace(s)
+	if len(s) < 64 || s[0] != 'M' {
+		return false
+	}
+	b, err := base64.StdEncoding.DecodeString(s[:16])
+	if err != nil || b[0] != 0x30 {
+		return false
+	}
+	head := 2
+	if b[1] > 0x80 {
+		head += int(b[1] - 0x80)
+	}
+	return head+2 < len(b) && b[head] == 0x02 && b[head+1] == 1
 }
 
 func readTime(el *etree.Element, attr string) (*time.Time, error) {
@@ -287,8 +364,12 @@ func readEntity(el *etree.Element) (*Entity, error) {
 	if e.ValidUntil, err = readTime(el, "validUntil"); err != nil {
 		return nil, err
 	}
-	e.IDP = readRole(el, "IDPSSODescriptor")
-	e.SP = readRole(el, "SPSSODescriptor")
+	if e.IDP, err = readRole(el, "IDPSSODescriptor"); err != nil {
+		return nil, err
+	}
+	if e.SP, err = readRole(el, "SPSSODescriptor"); err != nil {
+		return nil, err
+	}
 	if o := xmlsec.Child(el, NSMetadata, "Organization"); o != nil {
 		e.Organization = &Organization{
 			Name:        localized(o, "OrganizationName"),
@@ -327,20 +408,26 @@ func localized(el *etree.Element, tag string) string {
 	return first
 }
 
-func readRole(entity *etree.Element, tag string) *Role {
+func readRole(entity *etree.Element, tag string) (*Role, error) {
 	var el *etree.Element
-	others := 0
+	others, more := 0, 0
 	for _, c := range xmlsec.Children(entity, NSMetadata, tag) {
 		if !strings.Contains(" "+xmlsec.Attr(c, "protocolSupportEnumeration")+" ", " "+NSProtocol+" ") {
 			others++
 			continue
 		}
-		if el == nil {
-			el = c
+		if el != nil {
+			more++
+			continue
 		}
+		el = c
 	}
 	if el == nil {
-		return nil
+		return nil, nil
+	}
+	until, err := readTime(el, "validUntil")
+	if err != nil {
+		return nil, err
 	}
 	r := &Role{
 		Protocols:             strings.Fields(xmlsec.Attr(el, "protocolSupportEnumeration")),
@@ -351,7 +438,9 @@ func readRole(entity *etree.Element, tag string) *Role {
 		SSO:                   readEndpoints(el, "SingleSignOnService"),
 		SLO:                   readEndpoints(el, "SingleLogoutService"),
 		ACS:                   readEndpoints(el, "AssertionConsumerService"),
+		ValidUntil:            until,
 		OtherProtocolsIgnored: others,
+		MoreOfTheKind:         more,
 	}
 	for _, k := range xmlsec.Children(el, NSMetadata, "KeyDescriptor") {
 		r.Keys = append(r.Keys, readKeys(k)...)
@@ -368,7 +457,7 @@ func readRole(entity *etree.Element, tag string) *Role {
 		}
 	}
 	r.readWanted(el)
-	return r
+	return r, nil
 }
 
 // readWanted reads the requested attributes of the default AttributeConsumingService, else of the first.
@@ -415,7 +504,8 @@ func readKeys(el *etree.Element) []Key {
 	}
 	var out []Key
 	for _, d := range xmlsec.Children(xmlsec.Child(el, xmlsec.NS, "KeyInfo"), xmlsec.NS, "X509Data") {
-		for _, c := range xmlsec.Children(d, xmlsec.NS, "X509Certificate") {
+		// Of several the first is the key's own; the others are its chain.
+		if c := xmlsec.Child(d, xmlsec.NS, "X509Certificate"); c != nil {
 			text := strings.Join(strings.Fields(xmlsec.Text(c)), "")
 			k := Key{Use: use, Certificate: text, Methods: methods}
 			if cert, err := keys.ParseCertificate([]byte(text)); err != nil {
@@ -430,7 +520,14 @@ func readKeys(el *etree.Element) []Key {
 		}
 	}
 	if len(out) == 0 {
-		out = append(out, Key{Use: use, Methods: methods, Problem: "it holds no X509Certificate"})
+		info, problem := xmlsec.Child(el, xmlsec.NS, "KeyInfo"), "it holds no X509Certificate"
+		switch {
+		case xmlsec.Child(info, xmlsec.NS, "KeyValue") != nil:
+			problem = "it gives the key by value alone (KeyValue), without a certificate"
+		case xmlsec.Child(info, xmlsec.NS, "KeyName") != nil:
+			problem = "it gives only the name of a key (KeyName)"
+		}
+		out = append(out, Key{Use: use, Methods: methods, Problem: problem})
 	}
 	return out
 }
@@ -443,4 +540,29 @@ func (e *Entity) Clone() (*Entity, error) {
 	}
 	c := &Entity{}
 	return c, json.Unmarshal(b, c)
+}
+
+// ErrDuration means that text is no xs:duration of at least a second.
+var ErrDuration = errors.New("no duration such as PT6H or P1D")
+
+// Duration reads an xs:duration of days, hours, minutes and seconds, as cacheDuration has it. Errors: ErrDuration.
+func Duration(s string) (time.Duration, error) {
+	rest, ok := strings.CutPrefix(s, "P")
+	days, clock, hasClock := strings.Cut(rest, "T")
+	var d time.Duration
+	if days != "" {
+		n, whole := strings.CutSuffix(days, "D")
+		v, err := strconv.Atoi(n)
+		ok = ok && whole && err == nil && v >= 0 && v <= 3650
+		d = time.Duration(v) * 24 * time.Hour
+	}
+	if hasClock {
+		c, err := time.ParseDuration(strings.ToLower(clock))
+		ok = ok && err == nil && c >= 0 && !strings.ContainsAny(clock, ".nuµ") && clock == strings.ToUpper(clock)
+		d += c
+	}
+	if !ok || d < time.Second {
+		return 0, fmt.Errorf("%q is %w", s, ErrDuration)
+	}
+	return d, nil
 }

@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/near"
 )
 
 // JudgeEntity reports what an administrator should know of an entity that is to play a side: role, endpoints,
@@ -33,12 +34,14 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		return out
 	}
 	out.Pass("metadata.role", "role", roleName)
-	judgeValidity(&out, e, side, now)
-	if u, err := url.Parse(e.ID); err != nil || u.Scheme == "" {
-		out.Add(finding.Finding{ID: "metadata.entity-id", Level: finding.Note, Check: "entity ID", Saw: e.ID,
-			Expected: "a URI", Side: side, Fix: finding.Do("SAML wants an absolute URI of at most 1024 characters as entity ID"),
-			Ref: "SAML Core 8.3.6"})
+	if role.MoreOfTheKind > 0 {
+		out.Add(finding.Finding{ID: "metadata.second-role", Level: finding.Warning, Check: "role",
+			Saw:      fmt.Sprintf("%d descriptors of the role", role.MoreOfTheKind+1),
+			Expected: "one " + roleName + "; only the first is read", Side: side,
+			Fix: finding.Do("ask for metadata with one descriptor for SAML 2.0, or one entity for each"), Ref: "SAML Metadata 2.3.2"})
 	}
+	JudgeValidity(&out, e.Until(role), side, now)
+	JudgeEntityID(&out, e.ID, side)
 	if side == finding.Provider {
 		judgeEndpoints(&out, role.SSO, "SingleSignOnService", side, BindingRedirect, BindingPOST)
 	} else {
@@ -49,12 +52,36 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 	return out
 }
 
-func judgeValidity(out *finding.List, e *Entity, side finding.Side, now time.Time) {
-	if e.ValidUntil == nil {
+// JudgeEntityID judges the form of an entity ID (SAML Core, section 8.3.6).
+func JudgeEntityID(out *finding.List, id string, side finding.Side) {
+	f := finding.Finding{ID: "metadata.entity-id", Level: finding.Note, Check: "entity ID", Saw: id, Side: side,
+		Expected: "an absolute URI of at most 1024 characters", Ref: "SAML Core 8.3.6"}
+	switch u, err := url.Parse(id); {
+	case len(id) > 1024:
+		f.Level, f.Saw = finding.Error, fmt.Sprintf("%d characters: %.40s…", len(id), id)
+		f.Fix = finding.Do("give the party an entity ID of at most 1024 characters; longer ones are cut or refused elsewhere")
+	case id != strings.TrimSpace(id):
+		f.Level, f.Saw = finding.Error, fmt.Sprintf("%q", id)
+		f.Fix = finding.Do("take the white space off; it counts when entity IDs are compared")
+	case err != nil || u.Scheme == "":
+		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing this one is work " +
+			"on every other side")
+	case u.User != nil:
+		f.Level, f.Saw = finding.Error, u.Redacted()
+		f.Fix = finding.Do("take the user name out of it: entity IDs are published")
+	default:
 		return
 	}
-	saw := e.ValidUntil.Format("2006-01-02 15:04 UTC")
-	switch left := e.ValidUntil.Sub(now); {
+	out.Add(f)
+}
+
+// JudgeValidity judges until when metadata may be trusted; nil is no end (SAML Metadata, section 2.3.2).
+func JudgeValidity(out *finding.List, until *time.Time, side finding.Side, now time.Time) {
+	if until == nil {
+		return
+	}
+	saw := until.Format("2006-01-02 15:04 UTC")
+	switch left := until.Sub(now); {
 	case left <= 0:
 		out.Add(finding.Finding{ID: "metadata.expired", Level: finding.Error, Check: "validUntil", Saw: saw,
 			Expected: "a time to come", Side: side, Fix: finding.Do("fetch the metadata again from its source"),
@@ -107,6 +134,10 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 		out.Add(finding.Finding{ID: "metadata.http", Level: finding.Warning, Check: name, Saw: loc,
 			Expected: "https:", Side: side,
 			Fix: finding.Do("serve it over https; over http anyone on the way reads and changes what passes")})
+	case u.User != nil:
+		out.Add(finding.Finding{ID: "metadata.endpoint-user", Level: finding.Error, Check: name, Saw: u.Redacted(),
+			Expected: "a URL without a user name", Side: side,
+			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do not send them")})
 	case u.Fragment != "":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
 			Expected: "a URL without a fragment", Side: side, Fix: finding.Do("take off #" + u.Fragment)})
@@ -132,6 +163,16 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 		use := k.Use
 		if use == "" {
 			use = "signing and encryption"
+		}
+		if k.Use != "" && k.Use != "signing" && k.Use != "encryption" {
+			want := "signing or encryption"
+			if n := near.Names(strings.ToLower(k.Use), []string{"signing", "encryption"}); len(n) > 0 {
+				want = n[0]
+			}
+			out.Add(finding.Finding{ID: "metadata.key-use", Level: finding.Error, Check: "use of a key", Saw: k.Use,
+				Expected: want, Side: side, Ref: "SAML Metadata 2.4.1.1",
+				Fix: finding.Do("write use=\"" + want + "\" in the KeyDescriptor, or none for both; this key is used for nothing")})
+			continue
 		}
 		c, err := k.X509()
 		if k.Problem != "" || err != nil {

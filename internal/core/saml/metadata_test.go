@@ -152,8 +152,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 		t.Fatal(err)
 	}
 	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso", ACS: acsURL,
-		IssueInstant: now, NameIDFormat: FormatPersistent,
-		Contexts: []string{judge.ContextMFA}}).Bytes(signers().idp)
+		IssueInstant: now, Policy: &NameIDPolicy{Format: FormatPersistent, AllowCreate: true},
+		Context: &Requested{Comparison: CompareExact, Classes: []string{judge.ContextMFA}}}).Bytes(signers().idp)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,6 +22,8 @@ const (
 	FormatPersistent  = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
 	FormatTransient   = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 	FormatEmail       = "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress"
+	FormatEntity      = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity"
+	FormatEncrypted   = "urn:oasis:names:tc:SAML:2.0:nameid-format:encrypted"
 	FormatUnspecified = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
 
 	NameFormatURI         = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"

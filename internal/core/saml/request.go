@@ -18,14 +18,25 @@ import (
 type AuthnRequest struct {
 	ID           string
 	Issuer       string
+	IssuerFormat string
 	Destination  string
 	ACS          string // AssertionConsumerServiceURL; "" leaves the choice to the provider
 	ACSIndex     string // AssertionConsumerServiceIndex, in place of the URL
+	Binding      string // ProtocolBinding; "" leaves the choice to the provider
 	IssueInstant time.Time
-	NameIDFormat string
-	Contexts     []string // RequestedAuthnContext class references
+	Policy       *NameIDPolicy
+	Subject      *Subject   // whom the request is about; nil: whoever signs in
+	Confirmed    bool       // its Subject carries confirmations, which no browser can satisfy here
+	Context      *Requested // nil: any
 	ForceAuthn   bool
 	IsPassive    bool
+}
+
+// NameIDPolicy says which name identifier the app asks for (section 3.4.1.1).
+type NameIDPolicy struct {
+	Format          string
+	SPNameQualifier string
+	AllowCreate     bool
 }
 
 // Element writes the request as XML.
@@ -34,7 +45,7 @@ func (r *AuthnRequest) Element() *etree.Element {
 		"2.0",
 		"IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "AssertionConsumerServiceURL", r.ACS,
 		"AssertionConsumerServiceIndex", r.ACSIndex)
-	if r.ACS != "" {
+	if r.ACS != "" && r.ACSIndex == "" {
 		el.CreateAttr("ProtocolBinding", BindingPOST)
 	}
 	if r.ForceAuthn {
@@ -44,13 +55,23 @@ func (r *AuthnRequest) Element() *etree.Element {
 		el.CreateAttr("IsPassive", "true")
 	}
 	xmlsec.AddText(el, "saml:Issuer", r.Issuer)
-	if r.NameIDFormat != "" {
-		xmlsec.Add(el, "samlp:NameIDPolicy", "Format", r.NameIDFormat, "AllowCreate", "true")
+	if r.Subject != nil {
+		xmlsec.AddText(xmlsec.Add(el, "saml:Subject"), "saml:NameID", r.Subject.Value, "Format", r.Subject.Format,
+			"SPNameQualifier", r.Subject.SPNameQualifier)
 	}
-	if len(r.Contexts) > 0 {
-		c := xmlsec.Add(el, "samlp:RequestedAuthnContext", "Comparison", "exact")
-		for _, ref := range r.Contexts {
+	if p := r.Policy; p != nil {
+		n := xmlsec.Add(el, "samlp:NameIDPolicy", "Format", p.Format, "SPNameQualifier", p.SPNameQualifier)
+		if p.AllowCreate {
+			n.CreateAttr("AllowCreate", "true")
+		}
+	}
+	if q := r.Context; q != nil {
+		c := xmlsec.Add(el, "samlp:RequestedAuthnContext", "Comparison", q.Comparison)
+		for _, ref := range q.Classes {
 			xmlsec.AddText(c, "saml:AuthnContextClassRef", ref)
+		}
+		for _, ref := range q.Decls {
+			xmlsec.AddText(c, "saml:AuthnContextDeclRef", ref)
 		}
 	}
 	return el
@@ -74,11 +95,11 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	if !xmlsec.Is(el, NSProtocol, "AuthnRequest") {
 		return nil, fmt.Errorf("<%s> is no AuthnRequest", el.FullTag())
 	}
+	issuer := xmlsec.Child(el, NSAssertion, "Issuer")
 	r := &AuthnRequest{ID: xmlsec.Attr(el, "ID"), Destination: xmlsec.Attr(el, "Destination"),
-		Issuer: xmlsec.Text(xmlsec.Child(el, NSAssertion, "Issuer")), ACS: xmlsec.Attr(el, "AssertionConsumerServiceURL"),
-		ACSIndex:   xmlsec.Attr(el, "AssertionConsumerServiceIndex"),
-		ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el, "IsPassive"),
-		NameIDFormat: xmlsec.Attr(xmlsec.Child(el, NSProtocol, "NameIDPolicy"), "Format")}
+		Issuer: xmlsec.Value(issuer), IssuerFormat: xmlsec.Attr(issuer, "Format"),
+		ACS: xmlsec.Attr(el, "AssertionConsumerServiceURL"), ACSIndex: xmlsec.Attr(el, "AssertionConsumerServiceIndex"),
+		Binding: xmlsec.Attr(el, "ProtocolBinding"), ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el, "IsPassive")}
 	t, err := readTime(el, "IssueInstant")
 	if err != nil {
 		return nil, err
@@ -86,9 +107,24 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	if t != nil {
 		r.IssueInstant = *t
 	}
-	for _, c := range xmlsec.Children(xmlsec.Child(el, NSProtocol, "RequestedAuthnContext"), NSAssertion,
-		"AuthnContextClassRef") {
-		r.Contexts = append(r.Contexts, xmlsec.Text(c))
+	if p := xmlsec.Child(el, NSProtocol, "NameIDPolicy"); p != nil {
+		r.Policy = &NameIDPolicy{Format: xmlsec.Attr(p, "Format"), SPNameQualifier: xmlsec.Attr(p, "SPNameQualifier"),
+			AllowCreate: boolAttr(p, "AllowCreate")}
+	}
+	if s := xmlsec.Child(el, NSAssertion, "Subject"); s != nil {
+		id := xmlsec.Child(s, NSAssertion, "NameID")
+		r.Subject = &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
+			SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
+		r.Confirmed = xmlsec.Child(s, NSAssertion, "SubjectConfirmation") != nil
+	}
+	if q := xmlsec.Child(el, NSProtocol, "RequestedAuthnContext"); q != nil {
+		r.Context = &Requested{Comparison: xmlsec.Attr(q, "Comparison")}
+		for _, c := range xmlsec.Children(q, NSAssertion, "AuthnContextClassRef") {
+			r.Context.Classes = append(r.Context.Classes, xmlsec.Text(c))
+		}
+		for _, c := range xmlsec.Children(q, NSAssertion, "AuthnContextDeclRef") {
+			r.Context.Decls = append(r.Context.Decls, xmlsec.Text(c))
+		}
 	}
 	return r, nil
 }
@@ -97,7 +133,8 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 type RequestExpect struct {
 	SSO        []string // the provider's SingleSignOnService locations
 	App        *Entity
-	Format     string // the name identifier format that will be sent; "" is not compared
+	Format     string   // the name identifier format that will be sent; "" is not compared
+	Contexts   []string // the authentication contexts that the trust demands; none: any
 	WantSigned bool
 	AllowSHA1  bool
 	Trust      string // names of the trust and the app, for what findings say
@@ -111,81 +148,173 @@ type RequestExpect struct {
 type RequestJudgement struct {
 	judge.Judgement
 	Request *AuthnRequest
+	// Answer is what the provider answers the app with, where the request is genuine and asks for what it cannot get.
+	// Where it is nil a refused request is answered by nothing.
+	Answer *Status
 }
 
 // JudgeRequest judges an AuthnRequest as the provider does (SAML Profiles, section 4.1.4.1).
 func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) *RequestJudgement {
-	j := &RequestJudgement{Judgement: judge.Judgement{Kind: "SAML request"}}
-	j.Request, j.Findings = judgeRequest(c, el, e)
+	j := &asking{RequestExpect: e, RequestJudgement: &RequestJudgement{Judgement: judge.Judgement{Kind: "SAML request"}}}
+	j.run(c, el)
 	if e.Seen == nil {
 		j.NotChecked = append(j.NotChecked, "whether the request was sent before")
 	}
+	if !j.Findings.Failed() {
+		j.wishes() // nobody who is not known to be the app is told what the trust gives
+	}
 	j.Settle()
-	return j
+	return j.RequestJudgement
 }
 
-func judgeRequest(c *Carried, el *etree.Element, e RequestExpect) (*AuthnRequest, finding.List) {
-	var out finding.List
+// asking carries one judgement of a request.
+type asking struct {
+	RequestExpect
+	*RequestJudgement
+}
+
+func (j *asking) fail(id, check, saw, expected, fix, ref string) {
+	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+		Side: finding.App, Fix: finding.Do(fix), Ref: ref})
+}
+
+func (j *asking) run(c *Carried, el *etree.Element) {
 	r, err := ReadRequest(el)
 	if err != nil {
-		out.Add(finding.Finding{ID: "request.shape", Level: finding.Error, Check: "AuthnRequest", Saw: err.Error(),
-			Expected: "a SAML 2.0 AuthnRequest", Side: finding.App, Fix: finding.Do("send an AuthnRequest to this endpoint")})
-		return nil, out
+		j.fail("request.shape", "AuthnRequest", err.Error(), "a SAML 2.0 AuthnRequest", "send an AuthnRequest to this endpoint",
+			"SAML Core 3.4.1")
+		return
 	}
+	j.Request = r
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || r.ID == "" {
-		out.Add(finding.Finding{ID: "request.shape", Level: finding.Error, Check: "version and ID",
-			Saw: fmt.Sprintf("Version %q, ID %q", v, r.ID), Expected: "Version 2.0 and an ID", Side: finding.App,
-			Fix: finding.Do("send SAML 2.0")})
+		j.fail("request.shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, r.ID), "Version 2.0 and an ID",
+			"send SAML 2.0", "SAML Core 3.2.1")
 	}
-	compareWith(&out, "request.issuer", "issuer of the request", r.Issuer, []string{e.App.ID}, finding.App,
+	compareWith(&j.Findings, "request.issuer", "issuer of the request", r.Issuer, []string{j.App.ID}, finding.App,
 		"set the app's entity ID to %s", "SAML Core 3.2.1",
-		named(e.AppName, "read its metadata again", "app", "change", e.AppName, "--metadata", "SOURCE"))
-	if r.Destination != "" || c != nil && c.Signature != nil {
-		compare(&out, "request.destination", "destination of the request", r.Destination, e.SSO, finding.App,
-			"set the provider's sign-in URL at the app to %s", "SAML Core 3.2.1")
+		named(j.AppName, "read its metadata again", "app", "change", j.AppName, "--metadata", "SOURCE"))
+	if r.IssuerFormat != "" && r.IssuerFormat != FormatEntity {
+		j.fail("request.issuer", "format of the issuer", ShortName(r.IssuerFormat), "entity, or no Format",
+			"name the issuer by its entity ID, without another Format", "SAML Profiles 4.1.4.1")
 	}
-	if r.ACS == "" && r.ACSIndex != "" {
-		var indexes []string
-		for _, a := range e.App.SP.ACS {
-			if a.Binding == BindingPOST {
-				indexes = append(indexes, strconv.Itoa(a.Index))
-				if strconv.Itoa(a.Index) == r.ACSIndex {
-					r.ACS = a.Location
-				}
-			}
+	if until := j.App.Until(j.App.SP); until != nil && !j.Now.Before(*until) {
+		j.Findings.Add(finding.Finding{ID: "request.metadata.expired", Level: finding.Error,
+			Check: "validity of the app's metadata", Saw: "ended " + stamp(*until), Expected: "metadata in force",
+			Side: finding.App, Ref: "SAML Metadata 2.3.2", Fix: finding.Do("read the app's metadata again").
+				Then(named(j.AppName, "from its source", "app", "change", j.AppName, "--metadata", "SOURCE"))})
+	}
+	signed := xmlsec.Child(el, xmlsec.NS, "Signature") != nil || c != nil && c.Signature != nil
+	if r.Destination != "" || signed {
+		compare(&j.Findings, "request.destination", "destination of the request", r.Destination, j.SSO, finding.App,
+			"set the provider's sign-in URL at the app to %s", "SAML Bindings 3.4.5.2 and 3.5.5.2")
+	}
+	j.consumer()
+	judgeRequestSignature(&j.Findings, c, el, j.RequestExpect)
+	if c != nil {
+		judgeRelay(&j.Findings, c.RelayState, finding.App)
+	}
+	if age := j.Now.Sub(r.IssueInstant); r.IssueInstant.IsZero() || age > 10*time.Minute+j.Skew || age < -j.Skew {
+		j.Findings.Add(finding.Finding{ID: "request.time", Level: finding.Error, Check: "time of the request",
+			Saw: stamp(r.IssueInstant), Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
+			Fix: finding.Do("set both clocks by NTP")})
+	} else {
+		j.Findings.Pass("request.time", "time of the request", stamp(r.IssueInstant))
+	}
+	if j.Seen != nil && j.Seen(r.ID) {
+		j.Findings.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID + " again",
+			Expected: "a new ID", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again")})
+	}
+	if err := r.Context.check(); err != nil {
+		j.fail("request.authn-context", "authentication context asked for", err.Error(), "what SAML 2.0 has",
+			"correct the RequestedAuthnContext, or leave it out", "SAML Core 3.3.2.2.1")
+	}
+}
+
+// consumer judges where the answer is to go.
+func (j *asking) consumer() {
+	r := j.Request
+	var acs, indexes []string
+	at := map[string]string{}
+	for _, a := range j.App.SP.ACS {
+		if a.Binding == BindingPOST {
+			acs = append(acs, a.Location)
+			indexes = append(indexes, strconv.Itoa(a.Index))
+			at[strconv.Itoa(a.Index)] = a.Location
 		}
-		compare(&out, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes, finding.App,
+	}
+	switch {
+	case r.ACSIndex != "" && (r.ACS != "" || r.Binding != ""):
+		j.fail("request.acs", "assertion consumer service asked for", "an index together with a URL or a binding",
+			"one of them", "send AssertionConsumerServiceIndex, or the URL with its binding, and not both", "SAML Core 3.4.1")
+		return
+	case r.ACSIndex != "":
+		compare(&j.Findings, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes, finding.App,
 			"ask for an index that the app's metadata has, such as %s", "SAML Core 3.4.1")
-	} else if r.ACS != "" {
-		var acs []string
-		for _, a := range e.App.SP.ACS {
-			if a.Binding == BindingPOST {
-				acs = append(acs, a.Location)
-			}
-		}
-		compare(&out, "request.acs", "assertion consumer service asked for", r.ACS, acs, finding.App,
+		r.ACS = at[r.ACSIndex]
+	case r.ACS != "":
+		compare(&j.Findings, "request.acs", "assertion consumer service asked for", r.ACS, acs, finding.App,
 			"make both sides use one URL: either the app is set to %s, or its metadata is corrected and read again",
 			"SAML Core 3.4.1")
 	}
-	if e.Format != "" && r.NameIDFormat != "" && r.NameIDFormat != FormatUnspecified && r.NameIDFormat != e.Format {
-		out.Add(finding.Finding{ID: "request.format", Level: finding.Warning, Check: "name identifier format asked for",
-			Saw: ShortName(r.NameIDFormat), Expected: ShortName(e.Format) + ", which this trust sends", Side: finding.Both,
-			Fix: finding.Do("set the app to ask for it").Or(named(e.Trust, "set the trust to send what the app asks for",
-				"claims", "set", e.Trust, "--subject-format", r.NameIDFormat)), Ref: "SAML Core 3.4.1.1"})
+	if r.Binding != "" && r.Binding != BindingPOST {
+		j.fail("request.binding", "binding asked for", ShortName(r.Binding), "HTTP-POST",
+			"ask for the answer by HTTP-POST, or leave ProtocolBinding out", "SAML Core 3.4.1")
 	}
-	judgeRequestSignature(&out, c, el, e)
-	if age := e.Now.Sub(r.IssueInstant); r.IssueInstant.IsZero() || age > 10*time.Minute+e.Skew || age < -e.Skew {
-		out.Add(finding.Finding{ID: "request.time", Level: finding.Error, Check: "time of the request",
-			Saw: stamp(r.IssueInstant), Expected: "within 10 minutes before " + stamp(e.Now), Side: finding.Clock,
-			Fix: finding.Do("set both clocks by NTP")})
-	} else {
-		out.Pass("request.time", "time of the request", stamp(r.IssueInstant))
+}
+
+// wishes judges what a genuine request asks for against what the trust gives. What it cannot get is answered to the app.
+func (j *asking) wishes() {
+	r := j.Request
+	refuse := func(sub, id, check, saw, expected, ref string, fix finding.Remedy) {
+		j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+			Side: finding.Both, Fix: fix, Ref: ref})
+		if j.Answer == nil {
+			top := StatusRequester
+			if sub == StatusNoAuthn {
+				top = StatusResponder
+			}
+			j.Answer = &Status{Top: top, Sub: sub, Message: check + ": " + saw + "; it can be " + expected}
+		}
 	}
-	if e.Seen != nil && e.Seen(r.ID) {
-		out.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID + " again",
-			Expected: "a new ID", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again")})
+	if p := r.Policy; p != nil {
+		if j.Format != "" && p.Format != "" && p.Format != FormatUnspecified && p.Format != j.Format {
+			fix := finding.Do("set the app to ask for it, or for none")
+			if p.Format != FormatEncrypted {
+				fix = fix.Or(named(j.Trust, "set the trust to send what the app asks for", "claims", "set", j.Trust,
+					"--subject-format", p.Format))
+			}
+			refuse(StatusInvalidNameIDPolicy, "request.format", "name identifier format asked for", ShortName(p.Format),
+				ShortName(j.Format)+", which this trust sends", "SAML Core 3.4.1.1", fix)
+		}
+		if p.SPNameQualifier != "" && p.SPNameQualifier != j.App.ID {
+			refuse(StatusInvalidNameIDPolicy, "request.qualifier", "SPNameQualifier asked for", p.SPNameQualifier,
+				j.App.ID+", the app itself", "SAML Core 3.4.1.1",
+				finding.Do("leave SPNameQualifier out; name identifiers are for this app alone"))
+		}
 	}
-	return r, out
+	if r.Subject != nil && (r.Confirmed || r.Subject.Value == "") {
+		refuse(StatusRequestUnsupported, "request.subject", "subject of the request", "confirmations, or no NameID",
+			"a NameID alone", "SAML Profiles 4.1.4.1", finding.Do("name the person by a NameID, or leave the Subject out"))
+	}
+	if _, ok := Acceptable(j.Contexts, r.Context); !ok {
+		want := "password or multi-factor"
+		if len(j.Contexts) > 0 {
+			want = ShortName(j.Contexts[0]) + ", which this trust demands"
+		}
+		refuse(StatusNoAuthn, "request.authn-context", "authentication context asked for", r.Context.Words(), want,
+			"SAML Core 3.3.2.2.1", finding.Do("have the app ask for a context that the provider gives, or for none"))
+	} else if r.Context != nil {
+		j.Findings.Pass("request.authn-context", "authentication context asked for", r.Context.Words())
+	}
+}
+
+// judgeRelay warns of a RelayState that is longer than the standard lets it be.
+func judgeRelay(out *finding.List, relay string, side finding.Side) {
+	if len(relay) > 80 {
+		out.Add(finding.Finding{ID: "saml.relay-state", Level: finding.Warning, Check: "RelayState",
+			Saw: fmt.Sprintf("%d bytes", len(relay)), Expected: "at most 80", Side: side, Ref: "SAML Bindings 3.4.3 and 3.5.3",
+			Fix: finding.Do("send a short reference and keep what it stands for; others cut or refuse longer ones")})
+	}
 }
 
 func judgeRequestSignature(out *finding.List, c *Carried, el *etree.Element, e RequestExpect) {

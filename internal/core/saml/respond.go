@@ -21,8 +21,9 @@ type Attribute struct {
 
 // Subject is a name identifier (section 2.2.2).
 type Subject struct {
-	Value  string `json:"value"`
-	Format string `json:"format,omitempty"`
+	Value           string `json:"value"`
+	Format          string `json:"format,omitempty"`
+	SPNameQualifier string `json:"spNameQualifier,omitempty"`
 }
 
 // Answer is what a provider puts into a Response (sections 3.3.3 and 2.3.3).
@@ -86,7 +87,8 @@ func (a *Answer) assertion(resp *etree.Element) error {
 	until := FormatTime(a.Now.Add(a.Lifetime))
 
 	sub := xmlsec.Add(as, "saml:Subject")
-	xmlsec.AddText(sub, "saml:NameID", a.Subject.Value, "Format", a.Subject.Format)
+	xmlsec.AddText(sub, "saml:NameID", a.Subject.Value, "Format", a.Subject.Format, "SPNameQualifier",
+		a.Subject.SPNameQualifier)
 	conf := xmlsec.Add(sub, "saml:SubjectConfirmation", "Method", methodBearer)
 	xmlsec.Add(conf, "saml:SubjectConfirmationData", "InResponseTo", a.InResponseTo, "NotOnOrAfter", until, "Recipient",
 		a.ACS)

@@ -29,7 +29,7 @@ const (
 )
 
 // ErrDecrypt is the one error for content that does not decrypt: which step failed is not told (padding oracles).
-var ErrDecrypt = errors.New("the content does not decrypt with this key")
+var ErrDecrypt = errors.New("it does not decrypt")
 
 // ErrEncryptionAlgorithm is for an algorithm outside the accepted ones.
 var ErrEncryptionAlgorithm = errors.New("encryption algorithm not accepted")
@@ -74,9 +74,10 @@ func Encrypt(rand io.Reader, el *etree.Element, to *x509.Certificate, algorithm 
 	return data, nil
 }
 
-// Decrypt returns the element inside an EncryptedData, trying each private key in turn. The EncryptedKey stands in its
-// KeyInfo or as its sibling (SAML Core, section 2.3.4). Errors: ErrDecrypt, ErrEncryptionAlgorithm, ErrNoRecipientKey,
-// or a *ReadError for what was inside.
+// Decrypt returns the element inside an EncryptedData, trying each EncryptedKey with each private key. The EncryptedKeys
+// stand in its KeyInfo or beside it (SAML Core, section 2.3.4); those for others are passed over. Whatever fails once the
+// algorithm of the content is known is ErrDecrypt: which step it was is not told. Errors: ErrDecrypt,
+// ErrEncryptionAlgorithm, ErrNoRecipientKey.
 func Decrypt(data *etree.Element, keys []*rsa.PrivateKey) (*etree.Element, error) {
 	if len(keys) == 0 {
 		return nil, ErrNoRecipientKey
@@ -97,10 +98,12 @@ func Decrypt(data *etree.Element, keys []*rsa.PrivateKey) (*etree.Element, error
 	if err != nil {
 		return nil, ErrDecrypt
 	}
+	var unknown error // of the transports, where none is known
 	for _, ek := range eks {
 		h, mgf, label, err := oaep(ek)
 		if err != nil {
-			return nil, err
+			unknown = err
+			continue
 		}
 		wrapped, err := decode64(Text(Path(ek, EncNS, "CipherData", "CipherValue")))
 		if err != nil {
@@ -113,10 +116,15 @@ func Decrypt(data *etree.Element, keys []*rsa.PrivateKey) (*etree.Element, error
 			}
 			plain, err := unseal(key, gcm, sealed)
 			if err != nil {
-				return nil, ErrDecrypt
+				continue
 			}
-			return ParseFragment(plain, MessageLimits(), Scope(data))
+			if el, err := ParseFragment(plain, MessageLimits(), Scope(data)); err == nil {
+				return el, nil
+			}
 		}
+	}
+	if unknown != nil && len(eks) == 1 {
+		return nil, unknown
 	}
 	return nil, ErrDecrypt
 }

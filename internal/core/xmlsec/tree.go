@@ -64,9 +64,13 @@ func Path(el *etree.Element, ns string, locals ...string) *etree.Element {
 	return el
 }
 
-// Text returns the whole character data of an element, white space at its ends taken off. A comment inside does not
-// split the value; text of child elements does not count.
-func Text(el *etree.Element) string {
+// Text returns the character data of an element with the white space at its ends taken off, as a URI is read (XML
+// Schema, whiteSpace collapse).
+func Text(el *etree.Element) string { return strings.TrimSpace(Value(el)) }
+
+// Value returns the whole character data of an element as it stands, as a string is read (XML Schema, whiteSpace
+// preserve). A comment inside does not split the value; text of child elements does not count.
+func Value(el *etree.Element) string {
 	if el == nil {
 		return ""
 	}
@@ -88,7 +92,7 @@ func Text(el *etree.Element) string {
 	if n > 1 {
 		one = many.String()
 	}
-	return strings.TrimSpace(one)
+	return one
 }
 
 // Attr returns the value of an attribute without a namespace, or "".

@@ -171,10 +171,7 @@ func reference(el, info *etree.Element) (*etree.Element, error) {
 	uri, id := Attr(ref, "URI"), Attr(el, "ID")
 	switch {
 	case uri == "":
-		// The whole document: only if the element is its root.
-		if p := el.Parent(); p != nil && p.Parent() != nil || p != nil && p.Tag != "" {
-			return nil, sigErr(BadReference, "its Reference means the whole document, and <%s> is only a part of it", el.Tag)
-		}
+		return nil, sigErr(BadReference, "its Reference means the whole document; SAML wants the ID of <%s>", el.Tag)
 	case id == "" || uri != "#"+id:
 		return nil, sigErr(BadReference, "it covers %q, and the element that carries it is %q", uri, "#"+id)
 	}

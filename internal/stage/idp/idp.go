@@ -40,6 +40,14 @@ type pending struct {
 	acs     string
 }
 
+// context is what the request asks for of the authentication; nil where there is none.
+func (x *pending) context() *saml.Requested {
+	if x.request == nil {
+		return nil
+	}
+	return x.request.Context
+}
+
 // LayOut lays out the addresses of a provider.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	if pl.Party.Entity.IDP == nil {
@@ -131,11 +139,11 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Format: d.Trust.SubjectFormat,
-			WantSigned: d.Terms.SignsRequests,
-			AllowSHA1:  d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
+			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
+			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
 		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings})
-		if j.Verdict != judge.Accepted && (!p.CarryOn || j.Request == nil) {
+		if j.Verdict != judge.Accepted && j.Answer == nil && (!p.CarryOn || j.Request == nil) {
 			page(http.StatusForbidden, "The request is refused", "Nothing was sent to the app.", j.Findings)
 			return
 		}
@@ -143,6 +151,10 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		x := &pending{trust: d.Trust.Name, request: j.Request, relay: m.RelayState, acs: acs.Location}
 		if j.Request.ACS != "" {
 			x.acs = j.Request.ACS
+		}
+		if j.Answer != nil {
+			p.refuse(w, x, *j.Answer)
+			return
 		}
 		p.proceed(w, r, c, d, x)
 	}
@@ -184,16 +196,14 @@ func links(c *cast.Cast, pl *cast.Player) [][2]string {
 
 // proceed has somebody sign in as the request and the trust ask.
 func (p *Part) proceed(w http.ResponseWriter, r *http.Request, c *cast.Cast, d *cast.SAML, x *pending) {
-	want := d.Trust.Contexts()
-	if x.request != nil && len(x.request.Contexts) > 0 {
-		want = x.request.Contexts
-	}
+	want, _ := saml.Acceptable(d.Trust.Contexts(), x.context())
 	p.SignIn(w, r, &server.Wish{Provider: d.Provider.Name(), Title: d.Provider.Title(), At: d.Provider.SignInAt(),
 		App:      d.App.Title(),
 		Contexts: want, People: c.People, Force: x.request != nil && x.request.ForceAuthn, Passive: x.request != nil &&
 			x.request.IsPassive,
 		Refuse: func(w http.ResponseWriter, r *http.Request) {
-			p.refuse(w, x, saml.StatusNoPassive, "a sign-in is needed, and the app asked for none to be shown")
+			p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: saml.StatusNoPassive,
+				Message: "a sign-in is needed, and the app asked for none to be shown"})
 		},
 		Done: func(w http.ResponseWriter, r *http.Request, ses *server.Session) { p.answer(w, x, ses) }})
 }
@@ -215,24 +225,42 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	if d == nil {
 		return
 	}
+	deny := func(sub, why string) {
+		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
+	}
 	who := c.People.Find(ses.Person)
 	if who == nil {
-		p.refuse(w, x, saml.StatusRequestDenied, ses.Person+" is not in the ledger any more")
+		deny(saml.StatusRequestDenied, ses.Person+" is not in the ledger any more")
 		return
 	}
 	if ok, why := d.Trust.Admission(who); !ok {
-		p.refuse(w, x, saml.StatusRequestDenied, why)
+		deny(saml.StatusRequestDenied, why)
+		return
+	}
+	want, _ := saml.Acceptable(d.Trust.Contexts(), x.context())
+	context, ok := judge.Asserted(ses.Context, want)
+	if !ok {
+		deny(saml.StatusNoAuthn, ses.Person+" signed in with a password alone")
 		return
 	}
 	rel, err := d.Releaser()
 	if err != nil {
-		p.refuse(w, x, "", err.Error())
+		deny("", err.Error())
 		return
 	}
 	subject, err := rel.Subject(who)
 	if err != nil {
-		p.refuse(w, x, "", err.Error())
+		deny("", err.Error())
 		return
+	}
+	if x.request != nil {
+		if s := x.request.Subject; s != nil && (s.Value != subject.Value || s.Format != "" && s.Format != subject.Format) {
+			deny(saml.StatusUnknownPrincipal, "the request is about somebody else than who is signed in")
+			return
+		}
+		if q := x.request.Policy; q != nil {
+			subject.SPNameQualifier = q.SPNameQualifier
+		}
 	}
 	a, err := p.newAnswer(d, x)
 	if err == nil && d.Terms.Encrypts {
@@ -242,7 +270,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		p.failed(w, d, err)
 		return
 	}
-	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, ses.Context, ses.Since, ses.Index
+	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, context, ses.Since, ses.Index
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
 	p.send(w, d, x, a)
@@ -266,7 +294,7 @@ func (p *Part) newAnswer(d *cast.SAML, x *pending) (*saml.Answer, error) {
 }
 
 // refuse tells the app that there will be no assertion, and why (SAML Core, section 3.2.2.2).
-func (p *Part) refuse(w http.ResponseWriter, x *pending, sub, why string) {
+func (p *Part) refuse(w http.ResponseWriter, x *pending, s saml.Status) {
 	_, d := p.deal(w, x)
 	if d == nil {
 		return
@@ -276,7 +304,7 @@ func (p *Part) refuse(w http.ResponseWriter, x *pending, sub, why string) {
 		p.failed(w, d, err)
 		return
 	}
-	a.Status, a.SubStatus, a.Message, a.SignResponse = saml.StatusResponder, sub, why, true
+	a.Status, a.SubStatus, a.Message, a.SignResponse = s.Top, s.Sub, s.Message, true
 	p.send(w, d, x, a)
 }
 

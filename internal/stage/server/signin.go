@@ -94,9 +94,11 @@ func (s *Server) EndSession(provider, index string) {
 func (s *Server) SignIn(w http.ResponseWriter, r *http.Request, x *Wish) {
 	have, _ := s.SessionOf(r, x.Provider)
 	force := x.Force || have != nil && x.Fresh != nil && !x.Fresh(have)
-	if have != nil && !force && (len(x.Contexts) == 0 || slices.Contains(x.Contexts, have.Context)) {
-		x.Done(w, r, have)
-		return
+	if have != nil && !force {
+		if _, strong := judge.Asserted(have.Context, x.Contexts); strong {
+			x.Done(w, r, have)
+			return
+		}
 	}
 	if x.Passive {
 		x.Refuse(w, r)
@@ -156,7 +158,7 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 			return
 		default:
 			x.person = x.People.Find(name).ID
-			if slices.Contains(x.Contexts, judge.ContextMFA) && !slices.Contains(x.Contexts, judge.ContextPassword) &&
+			if len(x.Contexts) > 0 && !slices.Contains(x.Contexts, judge.ContextPassword) &&
 				r.PostForm.Get("second") != "no" {
 				s.doors.waiting.Put(token, &x)
 				s.ask(w, &x, token, "")

@@ -103,7 +103,10 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	}
 	acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
 	req := &saml.AuthnRequest{ID: p.ID(), Issuer: d.AppID(), Destination: sso.Location, ACS: acs.Location,
-		IssueInstant: p.Now().Add(d.Suppose.Clock), NameIDFormat: d.Trust.SubjectFormat, Contexts: d.Trust.Contexts()}
+		IssueInstant: p.Now().Add(d.Suppose.Clock), Policy: &saml.NameIDPolicy{Format: d.Trust.SubjectFormat, AllowCreate: true}}
+	if c := d.Trust.Contexts(); len(c) > 0 {
+		req.Context = &saml.Requested{Comparison: saml.CompareExact, Classes: c}
+	}
 	if d.Suppose.ACS != "" {
 		req.ACS = d.Suppose.ACS
 	}
@@ -186,7 +189,7 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			deny(err.Error()+".", nil)
 			return
 		}
-		e.RequestID = requestID
+		e.RequestID, e.Binding, e.RelayState = requestID, m.Binding, m.RelayState
 		j := saml.JudgeResponse(doc.Root(), e)
 		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings, Outcome: outcome(j),
 			SignedIn: j.Verdict == judge.Accepted})
