@@ -36,7 +36,7 @@ func allowed() map[string][]string {
 		"internal/play": with("internal/book", "internal/rehearse", "internal/store", "internal/stage",
 			"internal/reach", "internal/stage/cast", "internal/stage/op", "internal/stage/server"),
 		"internal/rehearse": with("internal/stage", "internal/stage/cast", "internal/stage/server",
-			"internal/stage/rp"),
+			"internal/stage/rp", "internal/stage/sp"),
 		"internal/store": with(),
 		"internal/reach": with(),
 		"internal/stage": with("internal/stage/server", "internal/stage/cast", "internal/stage/idp",

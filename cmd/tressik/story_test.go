@@ -170,6 +170,7 @@ func TestRehearsalsThatFail(t *testing.T) {
 		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}}, []string{"--as", "mira",
 			"--suppose", "clock=+9m"},
 			[]string{"request.time", "saml.time.late"}},
+		{"no page may be shown", nil, []string{"--as", "mira", "--suppose", "is-passive=on"}, []string{"saml.status"}},
 		{"provider's key unknown", nil, []string{"--as", "mira", "--suppose", "key=other"}, []string{"saml.signature.key"}},
 		{"app's entity ID differs", nil, []string{"--as", "mira", "--suppose",
 			"entity-id=https://nightlog.kestrelridge.example/saml/"},
@@ -193,7 +194,7 @@ func TestRehearsalsThatFail(t *testing.T) {
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
-	d.fails(1, []string{"acs, entity-id and clock"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose",
+	d.fails(1, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose",
 		"moon=full")
 }
 

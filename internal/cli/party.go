@@ -69,7 +69,7 @@ func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
 // handFlags are the values of a party that can be entered by hand.
 type handFlags struct {
 	entityID, start, signing, sealing string
-	acs, sso, formats, wants          []string
+	acs, sso, formats, wants, logout  []string
 	signs, assertions                 string
 }
 
@@ -78,6 +78,8 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 	f.StringVar(&h.entityID, "entity-id", "", "entity ID, exactly as the other side writes it")
 	f.StringSliceVar(&h.formats, "nameid-format", nil,
 		"name identifier formats: persistent, transient, email, unspecified")
+	f.StringArrayVar(&h.logout, "logout", nil,
+		"single logout URL: URL or redirect=URL for HTTP-Redirect, post=URL for HTTP-POST; none takes all away")
 	f.StringVar(&h.signing, "signing-cert", "", "file with the signing certificate")
 	if kind == federation.App {
 		f.StringArrayVar(&h.acs, "acs", nil, "assertion consumer service URL (HTTP-POST); the first is the default")
@@ -95,7 +97,8 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 }
 
 func (a *App) hand(h *handFlags) (*desk.Hand, error) {
-	out := &desk.Hand{EntityID: h.entityID, ACS: h.acs, SSO: h.sso, Formats: h.formats, Wants: h.wants, Start: h.start}
+	out := &desk.Hand{EntityID: h.entityID, ACS: h.acs, SSO: h.sso, Formats: h.formats, Wants: h.wants, Start: h.start,
+		Logout: h.logout}
 	var err error
 	if out.Signing, err = a.certificate("--signing-cert", h.signing); err != nil {
 		return nil, err
@@ -110,7 +113,7 @@ func (a *App) hand(h *handFlags) (*desk.Hand, error) {
 		return nil, err
 	}
 	if h.entityID == "" && h.start == "" && h.signing == "" && h.sealing == "" && h.signs == "" && h.assertions == "" &&
-		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants) == 0 {
+		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants)+len(h.logout) == 0 {
 		return nil, nil
 	}
 	return out, nil

@@ -19,8 +19,9 @@ import (
 
 // termFlags are the terms of a trust.
 type termFlags struct {
-	admits, strength, signs, encrypt, requests, unsolicited, sha1 string
-	policy                                                        policyFlags
+	admits, strength, signs, encrypt, requests, unsolicited, sha1,
+	force, passive string
+	policy policyFlags
 }
 
 func (t *termFlags) add(c *cobra.Command) {
@@ -35,6 +36,8 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.unsolicited, "unsolicited", "",
 		"SAML: whether the app takes a response it did not ask for: allow or refuse")
 	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
+	f.StringVar(&t.force, "force-authn", "", "SAML: whether the app asks for a fresh sign-in each time: on or off")
+	f.StringVar(&t.passive, "is-passive", "", "SAML: whether the app asks for no sign-in page to be shown: on or off")
 	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
 		cobra.ShellCompDirectiveNoFileComp)))
@@ -58,7 +61,8 @@ func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error)
 		flag, v string
 		to      **bool
 	}{{"--encrypt", encrypt, &x.Encrypts}, {"--sign-requests", t.requests, &x.SignsRequests},
-		{"--unsolicited", t.unsolicited, &x.Unsolicited}, {"--sha1", t.sha1, &x.AllowSHA1}} {
+		{"--unsolicited", t.unsolicited, &x.Unsolicited}, {"--sha1", t.sha1, &x.AllowSHA1},
+		{"--force-authn", t.force, &x.ForceAuthn}, {"--is-passive", t.passive, &x.IsPassive}} {
 		if *b.to, err = onOff(b.flag, b.v); err != nil {
 			return x, err
 		}

@@ -55,6 +55,8 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 		NameIDFormats: []string{saml.FormatPersistent}, Start: "https://nightlog.kestrelridge.example/saml/start",
 		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://nightlog.kestrelridge.example/saml/acs/",
 			Index: 1, Default: true}},
+		SLO: []saml.Endpoint{{Binding: saml.BindingRedirect,
+			Location: "https://nightlog.kestrelridge.example/saml/logout"}},
 		Wanted: []saml.Wanted{want("mail", "", true), want("displayName", "", false)}}
 	plates := &saml.Role{DisplayName: "Plate Archive", WantAssertionsSigned: true,
 		NameIDFormats: []string{saml.FormatEmail, saml.FormatPersistent},
@@ -62,6 +64,8 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/acs", Index: 1,
 			Default: true},
 			{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/acs-old", Index: 2}},
+		SLO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/slo",
+			ResponseLocation: "https://plates.kestrelridge.example/saml2/slo-done"}},
 		Wanted: []saml.Wanted{oid("mail", "0.9.2342.19200300.100.1.3", true), oid("displayName", "2.16.840.1.113730.3.1.241",
 			true),
 			oid("eduPersonPrincipalName", "1.3.6.1.4.1.5923.1.1.1.6", true), oid("eduPersonAffiliation",
@@ -69,7 +73,8 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 	southmere := &saml.Role{DisplayName: "Southmere University", NameIDFormats: []string{saml.FormatPersistent,
 		saml.FormatTransient},
 		SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.southmere.example/saml/sso/redirect"},
-			{Binding: saml.BindingPOST, Location: "https://idp.southmere.example/saml/sso/post"}}}
+			{Binding: saml.BindingPOST, Location: "https://idp.southmere.example/saml/sso/post"}},
+		SLO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.southmere.example/saml/slo"}}}
 	krid := &saml.Organization{Name: "Kestrel Ridge Observatory", URL: "https://kestrelridge.example/"}
 	south := &saml.Organization{Name: "Southmere University", URL: "https://southmere.example/"}
 	err := errors.Join(

@@ -30,7 +30,8 @@ func (s overSAML) apply(t *federation.Trust, x Terms) error {
 		s.Signs = x.Signs
 	}
 	for _, b := range []struct{ to, from *bool }{{&s.Encrypts, x.Encrypts}, {&s.PlainRefused, x.PlainRefused},
-		{&s.SignsRequests, x.SignsRequests}, {&s.Unsolicited, x.Unsolicited}, {&s.AllowSHA1, x.AllowSHA1}} {
+		{&s.SignsRequests, x.SignsRequests}, {&s.Unsolicited, x.Unsolicited}, {&s.AllowSHA1, x.AllowSHA1},
+		{&s.ForceAuthn, x.ForceAuthn}, {&s.IsPassive, x.IsPassive}} {
 		if b.from != nil {
 			*b.to = *b.from
 		}

@@ -56,8 +56,9 @@ type Hand struct {
 	Sealing  *x509.Certificate
 	Wants    []string // attribute names, required ones with a ! behind
 	Start    string
-	Signed   *bool // app: signs its requests; provider: wants them signed
-	Wanted   *bool // app: wants assertions signed
+	Logout   []string // by Redirect unless prefixed post=; "none" takes all away
+	Signed   *bool    // app: signs its requests; provider: wants them signed
+	Wanted   *bool    // app: wants assertions signed
 }
 
 // ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
@@ -337,20 +338,17 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1, Default: i == 0})
 		}
 	}
+	var err error
 	if len(h.SSO) > 0 {
-		r.SSO = nil
-		for _, v := range h.SSO {
-			word, loc, ok := strings.Cut(v, "=")
-			b := saml.BindingRedirect
-			if ok && (word == "post" || word == "redirect") {
-				b, _ = saml.BindingByWord(word)
-			} else {
-				loc = v
-			}
-			if err := book.CheckURL("--sso", loc); err != nil {
-				return err
-			}
-			r.SSO = append(r.SSO, saml.Endpoint{Binding: b, Location: loc})
+		if r.SSO, err = boundEndpoints("--sso", h.SSO); err != nil {
+			return err
+		}
+	}
+	if len(h.Logout) == 1 && h.Logout[0] == "none" {
+		r.SLO = nil
+	} else if len(h.Logout) > 0 {
+		if r.SLO, err = boundEndpoints("--logout", h.Logout); err != nil {
+			return err
 		}
 	}
 	if kind == federation.App && len(r.ACS) == 0 {
@@ -360,6 +358,25 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 		return errors.New("the sign-in URL is missing; give it with --sso")
 	}
 	return nil
+}
+
+// boundEndpoints reads endpoints as URL, redirect=URL or post=URL.
+func boundEndpoints(flag string, list []string) ([]saml.Endpoint, error) {
+	var out []saml.Endpoint
+	for _, v := range list {
+		word, loc, ok := strings.Cut(v, "=")
+		b := saml.BindingRedirect
+		if ok && (word == "post" || word == "redirect") {
+			b, _ = saml.BindingByWord(word)
+		} else {
+			loc = v
+		}
+		if err := book.CheckURL(flag, loc); err != nil {
+			return nil, err
+		}
+		out = append(out, saml.Endpoint{Binding: b, Location: loc})
+	}
+	return out, nil
 }
 
 func setKey(r *saml.Role, use string, c *x509.Certificate) {

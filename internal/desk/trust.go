@@ -26,6 +26,8 @@ type Terms struct {
 	SignsRequests *bool
 	Unsolicited   *bool
 	AllowSHA1     *bool
+	ForceAuthn    *bool
+	IsPassive     *bool
 	Policy        PolicyTerms
 }
 

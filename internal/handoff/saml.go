@@ -73,6 +73,15 @@ func (h *Handoff) keys(r *saml.Role, from string) {
 	}
 }
 
+func (h *Handoff) logout(r *saml.Role, from string) {
+	for _, e := range r.SLO {
+		if e.Binding == saml.BindingRedirect || e.Binding == saml.BindingPOST {
+			h.add("Single logout service, "+saml.ShortName(e.Binding), e.Location, "SingleLogoutService", from)
+			h.add("Single logout service, answers", e.ResponseLocation, "SingleLogoutService ResponseLocation", from)
+		}
+	}
+}
+
 func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	t, app, provider := v.Trust, v.App, v.Provider
 	from, idp := source(provider), provider.Entity.IDP
@@ -82,6 +91,7 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 			h.add("Single sign-on service, "+saml.ShortName(e.Binding), e.Location, "SingleSignOnService", from)
 		}
 	}
+	h.logout(idp, from)
 	h.keys(idp, from)
 	if provider.Own {
 		h.add("Metadata address", strings.TrimSuffix(provider.At, "/")+"/metadata", "",
@@ -130,6 +140,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 			h.add(label, e.Location, fmt.Sprintf("AssertionConsumerService index %d", e.Index), from)
 		}
 	}
+	h.logout(sp, from)
 	h.add("NameID format", t.SubjectFormat, "NameIDPolicy", "this trust")
 	h.add("Assertions must be signed", yes(sp.WantAssertionsSigned), "WantAssertionsSigned", from)
 	h.add("Requests are signed", yes(terms.SignsRequests), "AuthnRequestsSigned", "this trust")

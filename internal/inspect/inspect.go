@@ -227,6 +227,8 @@ func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection
 		return d.inspectResponse(root, c, in)
 	case xmlsec.Is(root, saml.NSProtocol, "AuthnRequest"):
 		return d.inspectRequest(root, c, in)
+	case saml.IsLogout(root):
+		return d.inspectLogout(root, c, in)
 	case xmlsec.Is(root, saml.NSAssertion, "Assertion"):
 		v := &Inspection{Kind: "SAML assertion"}
 		explainAssertion(v, root)
@@ -405,10 +407,7 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		if a := xmlsec.Child(root, saml.NSAssertion, "Assertion"); a != nil {
 			explainAssertion(v, a)
 		}
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
-			Saw:      "nothing was verified",
-			Expected: "a trust to judge by", Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust",
-				"APP@PROVIDER")})
+		v.Findings.Add(unjudged())
 		return v, nil
 	}
 	t, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML response")

@@ -55,7 +55,7 @@ func (d *Player) supposing(t *federation.Trust) (read func(x *cast.Suppose, key,
 	if t.Over() == federation.OverOIDC {
 		return d.supposeOIDC, "redirect, client-id, secret, clock and from (of the app) and key (of the provider)"
 	}
-	return d.supposeSAML, "acs, entity-id and clock (of the app) and key (of the provider)"
+	return d.supposeSAML, "acs, entity-id, clock, force-authn and is-passive (of the app) and key (of the provider)"
 }
 
 func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
@@ -65,6 +65,12 @@ func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
 		return book.CheckURL("--suppose acs", v)
 	case "entity-id":
 		x.EntityID = v
+		return nil
+	case "force-authn", "is-passive":
+		if v != "on" {
+			return fmt.Errorf("--suppose %s=%s is %w: write %s=on", key, v, book.ErrValue, key)
+		}
+		x.ForceAuthn, x.IsPassive = x.ForceAuthn || key == "force-authn", x.IsPassive || key == "is-passive"
 		return nil
 	case "key":
 		k, err := keys.Generate(d.Rand, "rsa-2048")

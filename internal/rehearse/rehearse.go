@@ -14,6 +14,7 @@ import (
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/rp"
 	"tressik.example/internal/stage/server"
+	"tressik.example/internal/stage/sp"
 )
 
 // Script says what is to be walked through.
@@ -183,7 +184,11 @@ func (x *run) browser(i int, signedIn *bool) {
 	}
 	x.walk(p, x.start(p), "a way to the app's page")
 	x.continued(i)
-	if p.oidc == nil || !*signedIn {
+	if !*signedIn {
+		return
+	}
+	if p.saml != nil {
+		x.logout(i)
 		return
 	}
 	for _, c := range x.Call {
@@ -199,6 +204,15 @@ func (x *run) browser(i int, signedIn *bool) {
 	if len(x.Trusts) == 1 {
 		x.w.Note = "the wish to sign out"
 		x.walk(p, p.oidc.Link("sign-out", nil), "a page")
+	}
+}
+
+// logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps that
+// were signed in to before it.
+func (x *run) logout(i int) {
+	if p := &x.parts[i]; i == len(x.parts)-1 && p.saml.Logout() && !p.deal.App.Real {
+		x.w.Note = "the wish to sign out"
+		x.walk(p, sp.SignOutAt(p.deal.App), "a page that says who was signed out")
 	}
 }
 

@@ -22,6 +22,7 @@ func (r overSAML) terms(*desk.Desk) ([]view.Block, error) {
 		{"admits", t.Admits}, {"strength", strengthWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
 		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(terms.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
+		{"the app asks for", askWords(terms)},
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[terms.AllowSHA1]}}}}, nil
 }
 
@@ -48,4 +49,17 @@ func (r overSAML) rules() view.Block {
 		b.Rows = append(b.Rows, []string{x.Claim, x.Expression, x.Name, saml.ShortName(x.NameFormat)})
 	}
 	return b
+}
+
+// askWords says what the app's requests ask of the sign-in itself.
+func askWords(t *federation.SAMLTerms) string {
+	switch {
+	case t.ForceAuthn && t.IsPassive:
+		return "a fresh sign-in without a page, which cannot be had"
+	case t.ForceAuthn:
+		return "a fresh sign-in each time (ForceAuthn)"
+	case t.IsPassive:
+		return "no sign-in page (IsPassive)"
+	}
+	return "a sign-in where there is none yet"
 }

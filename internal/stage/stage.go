@@ -80,11 +80,13 @@ func New(o Options) (*Stage, error) {
 			keep(list)
 		}
 	}
-	s.idp, s.sp = idp.New(s.Server, s.Cast), sp.New(s.Server)
+	s.idp = idp.New(s.Server, s.Cast)
+	s.sp = sp.New(s.Server, s.idp)
 	s.idp.CarryOn = o.CarryOn
 	s.Providers = op.New(s.Server, s.Cast, o.State, o.Key, o.Notes)
 	s.Clients = rp.New(s.Server, s.Cast)
 	s.Providers.SignedOut = s.Clients.Forget
+	s.Providers.Elsewhere, s.idp.Ended = s.idp.Leave, s.Providers.EndedElsewhere
 	s.api = &api.Part{Server: s.Server, Providers: s.Providers, Presented: o.Presented}
 	return s, nil
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"golang.org/x/net/html"
+	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage/server"
 )
 
@@ -30,7 +31,7 @@ type Walker struct {
 	// OnEvent gets all that happens, in order: each exchange, and behind it what was judged while it lasted. It may be
 	// nil.
 	OnEvent func(server.Event)
-	// OnMessage gets each SAML message as the browser carries it: kind is request or response, text a whole URL or a form
+	// OnMessage gets each SAML message as the browser carries it, a logout's too: kind is what messageKind says, text a whole URL or a form
 	// body. It may be nil.
 	OnMessage func(kind, text string)
 
@@ -200,8 +201,8 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 				return nil, "", "a redirect to no URL", err
 			}
 		}
-		if u.Query().Has("SAMLRequest") {
-			w.message("request", u.String())
+		if c, err := saml.DecodeRedirect(u.RawQuery); err == nil {
+			w.message(messageKind(c), u.String())
 		}
 		next, err = http.NewRequest(http.MethodGet, u.String(), nil)
 		return next, queryWords(u), answer, err
@@ -223,12 +224,14 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		return nil, "", "page: " + title, fmt.Errorf("form to %q: %w", p.action, err)
 	}
 	switch {
-	case p.fields.Has("SAMLResponse"):
-		w.message("response", p.fields.Encode())
-		carries, answer = "SAMLResponse", "form with a response for "+server.Bare(action)
-	case p.fields.Has("SAMLRequest"):
-		w.message("request", p.fields.Encode())
-		carries, answer = "AuthnRequest", "form with a request for "+server.Bare(action)
+	case p.fields.Has("SAMLResponse"), p.fields.Has("SAMLRequest"):
+		c, err := saml.DecodePOST(p.fields)
+		if err != nil {
+			return nil, "", "page: " + title, fmt.Errorf("the form carries no SAML message: %w", err)
+		}
+		kind := messageKind(c)
+		w.message(kind, p.fields.Encode())
+		carries, answer = c.Root(), "form with a "+strings.ReplaceAll(kind, "-", " ")+" for "+server.Bare(action)
 	case p.fields.Has("person"):
 		if w.Asked {
 			return nil, "", "page: " + title, fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
@@ -270,6 +273,15 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 	return next, carries, answer, err
 }
 
+// messageKind names a SAML message: request, response, logout-request or logout-response.
+func messageKind(c *saml.Carried) string {
+	kind := strings.ToLower(strings.TrimPrefix(c.Parameter, "SAML"))
+	if strings.HasPrefix(c.Root(), "Logout") {
+		kind = "logout-" + kind
+	}
+	return kind
+}
+
 func (w *Walker) message(kind, text string) {
 	if w.OnMessage != nil {
 		w.OnMessage(kind, text)
@@ -278,11 +290,13 @@ func (w *Walker) message(kind, text string) {
 
 func queryWords(u *url.URL) string {
 	q := u.Query()
+	if c, err := saml.DecodeRedirect(u.RawQuery); err == nil {
+		if c.Signature != nil {
+			return "signed " + c.Root()
+		}
+		return c.Root()
+	}
 	switch {
-	case q.Has("SAMLRequest") && q.Has("Signature"):
-		return "signed AuthnRequest"
-	case q.Has("SAMLRequest"):
-		return "AuthnRequest"
 	case q.Has("code_challenge"), q.Has("code"), q.Has("error") && q.Has("iss"):
 		return oauthWords(q)
 	case q.Has("id_token_hint"):

@@ -63,6 +63,7 @@ func Compare(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) fi
 	compareFormat(&out, t, sp, idp)
 	compareSigning(&out, t, terms, sp, idp, app)
 	compareEncryption(&out, t, terms, sp)
+	compareLogout(&out, sp, idp, app, provider)
 	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()),
 		now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
@@ -164,4 +165,35 @@ func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.R
 	default:
 		out.Pass("trust.encryption", "encryption", "none, the app has no certificate for it")
 	}
+}
+
+// compareLogout says whether signing out at one side ends the session at the other.
+func compareLogout(out *finding.List, sp, idp *saml.Role, app, provider *Party) {
+	at, ok1 := idp.LogoutEndpoint(false)
+	_, ok2 := sp.LogoutEndpoint(false)
+	keys, _ := sp.SigningKeys()
+	f := finding.Finding{ID: "trust.logout", Level: finding.Note, Check: "single logout", Ref: "SAML Profiles 4.4"}
+	one := func(p *Party, without string) {
+		f.Saw, f.Side = "not at "+p.Name+": "+without, p.Kind.Side()
+		f.Expected = "a SingleLogoutService on both sides"
+		f.Fix = finding.Do("ask whether it has one, and enter it").
+			Then(finding.Run(string(p.Kind), "change", p.Name, "--logout", "URL"))
+	}
+	switch {
+	case ok1 && ok2 && len(keys) == 0:
+		f.Level, f.Side, f.Saw = finding.Warning, finding.App, "the app's metadata has no signing certificate"
+		f.Expected = "one, since logout messages must be signed"
+		f.Fix = finding.Do("read metadata of " + app.Name + " that has it")
+	case ok1 && ok2:
+		out.Pass(f.ID, f.Check, "both ways, by "+saml.ShortName(at.Binding))
+		return
+	case !ok1 && !ok2:
+		out.Pass(f.ID, f.Check, "on neither side: people sign out at each by itself")
+		return
+	case ok1:
+		one(app, "signing out at the provider leaves the app signed in")
+	default:
+		one(provider, "signing out at the app leaves the provider signed in")
+	}
+	out.Add(f)
 }

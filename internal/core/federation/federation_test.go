@@ -73,17 +73,26 @@ func TestCompare(t *testing.T) {
 			t.SAMLTerms().SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
 		}},
 		{"signed requests that nobody can verify", "trust.requests-signed", finding.Error, finding.App,
-			func(_ *Trust, a, _ *Party) {
-				a.Entity.SP.Keys, a.Entity.SP.RequestsSigned = nil, false
+			func(_ *Trust, a, p *Party) {
+				a.Entity.SP.Keys, a.Entity.SP.RequestsSigned, a.Entity.SP.SLO = nil, false, nil
+				p.Entity.IDP.SLO = nil
 			}},
 		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider,
 			func(t *Trust, _, _ *Party) { t.SAMLTerms().Signs = "response" }},
-		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App, func(t *Trust, a, _ *Party) {
+		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App, func(t *Trust, a, p *Party) {
+			a.Entity.SP.SLO, p.Entity.IDP.SLO = nil, nil
 			t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false,
 				false, nil
 		}},
 		{"encryption left off", "trust.encryption", finding.Warning, finding.Provider, func(_ *Trust, a, _ *Party) {
 			a.Entity.SP.Keys = append(a.Entity.SP.Keys, saml.Key{Use: "encryption", Certificate: certificate()})
+		}},
+		{"logout at the provider alone", "trust.logout", finding.Note, finding.App,
+			func(_ *Trust, a, _ *Party) { a.Entity.SP.SLO = nil }},
+		{"logout at the app alone", "trust.logout", finding.Note, finding.Provider,
+			func(_ *Trust, _, p *Party) { p.Entity.IDP.SLO = nil }},
+		{"logout that cannot be signed", "trust.logout", finding.Warning, finding.App, func(t *Trust, a, _ *Party) {
+			t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = false, false, nil
 		}},
 		{"one entity ID on both sides", "trust.same-entity-id", finding.Error, finding.Both,
 			func(_ *Trust, a, p *Party) { a.Entity.ID = p.Entity.ID }},

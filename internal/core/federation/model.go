@@ -147,14 +147,21 @@ func OwnEntity(kind Kind, at, title string, org *saml.Organization) saml.Entity 
 	if kind == Provider {
 		role.SSO = []saml.Endpoint{{Binding: saml.BindingRedirect, Location: at + "/sso"},
 			{Binding: saml.BindingPOST, Location: at + "/sso"}}
+		role.SLO = ownLogout(at)
 		role.NameIDFormats = []string{saml.FormatPersistent, saml.FormatTransient, saml.FormatEmail, saml.FormatUnspecified}
 		e.IDP = role
 	} else {
 		role.ACS = []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs", Index: 1, Default: true}}
 		role.Start = at + "/start"
+		role.SLO = ownLogout(at)
 		role.WantAssertionsSigned = true
 		role.RequestsSigned = true
 		e.SP = role
 	}
 	return e
+}
+
+func ownLogout(at string) []saml.Endpoint {
+	return []saml.Endpoint{{Binding: saml.BindingRedirect, Location: at + "/slo"},
+		{Binding: saml.BindingPOST, Location: at + "/slo"}}
 }

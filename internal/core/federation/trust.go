@@ -135,6 +135,8 @@ type SAMLTerms struct {
 	SignsRequests bool   `json:"signsRequests"`
 	Unsolicited   bool   `json:"unsolicited"`
 	AllowSHA1     bool   `json:"allowSHA1"`
+	ForceAuthn    bool   `json:"forceAuthn,omitempty"` // the app asks for a fresh sign-in each time
+	IsPassive     bool   `json:"isPassive,omitempty"`  // the app asks for no page to be shown
 }
 
 // OverSAML and OverOIDC name the protocols.

@@ -33,6 +33,25 @@ type Carried struct {
 	Octets     []byte // Redirect only: what the signature covers
 }
 
+// Root is the local name of the message's root element, such as AuthnRequest; "" where it is no XML.
+func (c *Carried) Root() string {
+	b := c.XML
+	for {
+		i := bytes.IndexByte(b, '<')
+		if i < 0 || i+1 >= len(b) {
+			return ""
+		}
+		if b = b[i+1:]; b[0] != '?' && b[0] != '!' {
+			break
+		}
+	}
+	name := b
+	if i := bytes.IndexAny(b, " \t\r\n/>"); i >= 0 {
+		name = b[:i]
+	}
+	return string(name[bytes.IndexByte(name, ':')+1:])
+}
+
 // inflaters and deflaters keep decompressors and compressors for reuse: making one takes half as long as an RSA
 // signature.
 var inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}

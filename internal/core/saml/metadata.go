@@ -73,10 +73,11 @@ func (k Key) X509() (*x509.Certificate, error) { return keys.ParseCertificate([]
 
 // Endpoint is an EndpointType or IndexedEndpointType (sections 2.2.2 and 2.2.3).
 type Endpoint struct {
-	Binding  string `json:"binding"`
-	Location string `json:"location"`
-	Index    int    `json:"index,omitempty"`
-	Default  bool   `json:"default,omitempty"`
+	Binding          string `json:"binding"`
+	Location         string `json:"location"`
+	ResponseLocation string `json:"responseLocation,omitempty"` // where responses go, if not there (section 2.2.2)
+	Index            int    `json:"index,omitempty"`
+	Default          bool   `json:"default,omitempty"`
 }
 
 // Wanted is a RequestedAttribute (section 2.4.4.2).
@@ -491,7 +492,8 @@ func readEndpoints(el *etree.Element, tag string) []Endpoint {
 	for _, c := range xmlsec.Children(el, NSMetadata, tag) {
 		n, _ := strconv.Atoi(strings.TrimSpace(xmlsec.Attr(c, "index")))
 		out = append(out, Endpoint{Binding: strings.TrimSpace(xmlsec.Attr(c, "Binding")),
-			Location: strings.TrimSpace(xmlsec.Attr(c, "Location")), Index: n, Default: boolAttr(c, "isDefault")})
+			Location:         strings.TrimSpace(xmlsec.Attr(c, "Location")),
+			ResponseLocation: strings.TrimSpace(xmlsec.Attr(c, "ResponseLocation")), Index: n, Default: boolAttr(c, "isDefault")})
 	}
 	return out
 }

@@ -48,6 +48,7 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		judgeEndpoints(&out, role.ACS, "AssertionConsumerService", side, BindingPOST)
 		judgeACSIndexes(&out, role.ACS)
 	}
+	judgeLogout(&out, role, side)
 	judgeKeys(&out, role, side, now)
 	return out
 }
@@ -121,6 +122,24 @@ func judgeEndpoints(out *finding.List, list []Endpoint, name string, side findin
 	}
 	if len(*out) == problems {
 		out.Pass("metadata.endpoint", name, use.Location)
+	}
+}
+
+// judgeLogout judges single logout services, which a role need not have.
+func judgeLogout(out *finding.List, role *Role, side finding.Side) {
+	if len(role.SLO) == 0 {
+		return
+	}
+	if _, ok := role.LogoutEndpoint(false); !ok {
+		out.Add(finding.Finding{ID: "metadata.logout", Level: finding.Note, Check: "SingleLogoutService",
+			Saw: "by no binding that browsers use", Expected: "HTTP-Redirect or HTTP-POST", Side: side,
+			Fix: finding.Do("ask for an endpoint with one of them, or have people sign out at each app")})
+	}
+	for _, e := range role.SLO {
+		judgeURL(out, e.Location, "SingleLogoutService", side)
+		if e.ResponseLocation != "" {
+			judgeURL(out, e.ResponseLocation, "SingleLogoutService", side)
+		}
 	}
 }
 

@@ -107,7 +107,8 @@ func writeRole(el *etree.Element, r *Role) {
 		}
 	}
 	for _, e := range r.SLO {
-		xmlsec.Add(el, "md:SingleLogoutService", "Binding", e.Binding, "Location", e.Location)
+		xmlsec.Add(el, "md:SingleLogoutService", "Binding", e.Binding, "Location", e.Location,
+			"ResponseLocation", e.ResponseLocation)
 	}
 	for _, f := range r.NameIDFormats {
 		xmlsec.AddText(el, "md:NameIDFormat", f)

@@ -144,6 +144,8 @@ type Suppose struct {
 	EntityID string         // the app believes this is its entity ID
 	Signer   *xmlsec.Signer // the provider signs messages with this key
 
+	ForceAuthn, IsPassive bool // the app's request asks for it
+
 	Redirect string       // the app believes this is its redirect URI
 	ClientID string       // the app believes this is its client ID
 	Secret   string       // the app authenticates with this
@@ -175,6 +177,13 @@ type SAML struct {
 
 // AppID is the entity ID of the app, as the provider knows it.
 func (d *SAML) AppID() string { return d.App.Party.Entity.ID }
+
+// Logout reports whether signing out at one side is told to the other.
+func (d *SAML) Logout() bool {
+	_, at := d.Provider.Party.Entity.IDP.LogoutEndpoint(false)
+	_, back := d.App.Party.Entity.SP.LogoutEndpoint(true)
+	return at && back
+}
 
 // Expect is what the app expects of a response on this stage, but for what changes with each.
 func (d *SAML) Expect() (saml.Expect, error) { return d.expect() }

@@ -199,7 +199,7 @@ func (m *maker) place(p *Player) {
 		for i := range idp.SSO {
 			idp.SSO[i].Location = at + "/sso"
 		}
-		idp.SLO = nil
+		idp.SLO = moved(idp.SLO, at+"/slo")
 	}
 }
 
@@ -226,7 +226,18 @@ func (m *maker) placeApp(p *Player, at string) {
 	}
 	p.Party.At = at
 	sp.ACS = []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs", Index: 1, Default: true}}
-	sp.SLO, sp.Start = nil, at+"/start"
+	sp.SLO, sp.Start = moved(sp.SLO, at+"/slo"), at+"/start"
+}
+
+// moved are the single logout services of a party under another address; none where it has none.
+func moved(list []saml.Endpoint, at string) []saml.Endpoint {
+	var out []saml.Endpoint
+	for _, e := range list {
+		if e.Binding == saml.BindingRedirect || e.Binding == saml.BindingPOST {
+			out = append(out, saml.Endpoint{Binding: e.Binding, Location: at})
+		}
+	}
+	return out
 }
 
 // loopbacks are the URIs that lead to this machine or to an app on it.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"sync"
 	"time"
 
 	"tressik.example/internal/core/finding"
@@ -21,12 +22,21 @@ type Part struct {
 	Cast    func() *cast.Cast // the cast as it is now
 	CarryOn bool              // rehearsals: a refused request is answered all the same, to see what else is wrong
 
-	seen *server.Kept[bool] // IDs of requests
+	// Ended is told of a session that a logout over SAML ended, for other protocols.
+	Ended func(provider, session string)
+
+	seen    *server.Kept[bool]    // IDs of requests
+	leaving *server.Kept[*logout] // by ID of the logout request that an app was sent
+	mu      sync.Mutex            // held while visits change
+	visits  *server.Kept[[]visit] // the apps that were told of a session, by its index
 }
 
 // New makes the part.
 func New(s *server.Server, now func() *cast.Cast) *Part {
-	return &Part{Server: s, Cast: now, seen: server.NewKept[bool](s.Now, 15*time.Minute, 200_000)}
+	return &Part{Server: s, Cast: now, seen: server.NewKept[bool](s.Now, 15*time.Minute, 200_000),
+		Ended:   func(string, string) {},
+		leaving: server.NewKept[*logout](s.Now, server.FormLife, 20_000),
+		visits:  server.NewKept[[]visit](s.Now, longest, 20_000)}
 }
 
 // Remembered is how many requests are remembered.
@@ -61,6 +71,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))
 	l.Add(pl.Name(), pl.LaunchAt(), p.launch(c, pl))
 	l.Add(pl.Name(), pl.MetadataAt(), Metadata(p.Server, pl))
+	p.layOutLogout(l, c, pl)
 }
 
 // Metadata serves the metadata of a player, with the certificates that hold on this stage.
@@ -273,6 +284,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, context, ses.Since, ses.Index
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
+	p.visited(ses.Index, visit{x.trust, subject})
 	p.send(w, d, x, a)
 }
 

@@ -43,6 +43,11 @@ type Part struct {
 	// SignedOut is told which trusts and sessions a sign-out ended, for played clients; it may be nil.
 	SignedOut func(ended func(trust, session string) bool)
 
+	// Elsewhere has parts of other protocols end a session, then goes on with done; it reports whether there are any. It may
+	// be nil.
+	Elsewhere func(w http.ResponseWriter, r *http.Request, provider, session string,
+		done func(w http.ResponseWriter, r *http.Request, failed []string)) bool
+
 	mu      sync.Mutex
 	fetched map[string]fetched // keys of clients that publish them, by address
 }

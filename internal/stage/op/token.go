@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
@@ -221,17 +222,31 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 	if ses != nil && sid == "" {
 		sid = ses.Index
 	}
-	x.signOut(s, d, sid)
-	if back != "" {
-		v := url.Values{}
-		if st := q.Get("state"); st != "" {
-			v.Set("state", st)
+	whole := x.signOut(s, d, sid)
+	title, state := x.pl.Title(), q.Get("state")
+	done := func(w http.ResponseWriter, r *http.Request, failed []string) {
+		if back != "" && len(failed) == 0 {
+			v := url.Values{}
+			if state != "" {
+				v.Set("state", state)
+			}
+			w.Header().Set("Cache-Control", "no-store")
+			http.Redirect(w, r, oidc.With(back, v), http.StatusSeeOther)
+			return
 		}
-		w.Header().Set("Cache-Control", "no-store")
-		http.Redirect(w, r, oidc.With(back, v), http.StatusSeeOther)
+		page := server.Page{Title: "Signed out", By: title, Lead: "You are signed out."}
+		if len(failed) > 0 {
+			page.Lead = "You are signed out here, but not everywhere: " + strings.Join(failed, ", ") + " could not be told."
+		}
+		if back != "" {
+			page.Links = [][2]string{{"Back to the app", back}}
+		}
+		x.Part.Page(w, http.StatusOK, page)
+	}
+	if whole && x.Elsewhere != nil && x.Elsewhere(w, r, x.pl.Name(), sid, done) {
 		return
 	}
-	x.page(w, http.StatusOK, "Signed out", "You are signed out.")
+	done(w, r, nil)
 }
 
 func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Session, cookie, back string) {
@@ -258,7 +273,7 @@ func outToken(cookie string) string {
 }
 
 // signOut ends a session, and tells what ended so that played clients forget their guests.
-func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) {
+func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool) {
 	var reg *oauth.Registered
 	if by != nil {
 		reg = by.Registered
@@ -267,7 +282,7 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) {
 		d := x.c.Find(trust)
 		return d != nil && d.Deal.Provider == x.pl && d.Terms.Policy.SingleSignOut
 	}
-	whole := s.SignOut(reg, sid, single)
+	whole = s.SignOut(reg, sid, single)
 	if x.SignedOut != nil {
 		x.SignedOut(func(trust, session string) bool {
 			return session == sid && (by != nil && trust == by.Of().Name || whole && single(trust))
@@ -275,5 +290,21 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) {
 	}
 	if whole {
 		x.EndSession(x.pl.Name(), sid)
+	}
+	return whole
+}
+
+// EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests.
+func (p *Part) EndedElsewhere(provider, session string) {
+	c := p.Cast()
+	for _, pl := range c.Players {
+		if pl.Name() != provider || pl.OpenID == nil {
+			continue
+		}
+		x := &played{p, c, pl}
+		if s, err := p.Serves(pl, nil); err == nil {
+			x.signOut(s, nil, session)
+		}
+		return
 	}
 }

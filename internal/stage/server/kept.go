@@ -1,6 +1,8 @@
 package server
 
 import (
+	"maps"
+	"slices"
 	"sync"
 	"time"
 )
@@ -110,6 +112,13 @@ func (k *Kept[T]) Drop(match func(T) bool) {
 			delete(k.items, key)
 		}
 	}
+}
+
+// Keys lists what is remembered, in no order.
+func (k *Kept[T]) Keys() []string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Collect(maps.Keys(k.items))
 }
 
 // Len is how many values are remembered.

@@ -24,6 +24,8 @@ type Part struct {
 	asked  *server.Kept[asked]  // requests, by ID
 	seen   *server.Kept[bool]   // IDs of assertions
 	guests *server.Kept[*guest] // who is signed in, by cookie
+	left   *server.Kept[left]   // logout requests, by ID
+	idp    *idp.Part            // sends messages on
 }
 
 // asked is a request that an app sent a browser away with.
@@ -36,10 +38,10 @@ type guest struct {
 }
 
 // New makes the part.
-func New(s *server.Server) *Part {
+func New(s *server.Server, sender *idp.Part) *Part {
 	return &Part{s, server.NewKept[asked](s.Now, 15*time.Minute, 50_000), server.NewKept[bool](s.Now, 15*time.Minute,
 		200_000),
-		server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
+		server.NewKept[*guest](s.Now, 24*time.Hour, 1000), server.NewKept[left](s.Now, 15*time.Minute, 50_000), sender}
 }
 
 // Remembered is how many requests are remembered.
@@ -63,6 +65,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), pl.Start(), p.start(c, pl))
 	l.Add(pl.Name(), pl.Home, p.home(pl))
 	l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
+	p.layOutLogout(l, c, pl)
 }
 
 func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.SAML {
@@ -107,6 +110,8 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	if c := d.Trust.Contexts(); len(c) > 0 {
 		req.Context = &saml.Requested{Comparison: saml.CompareExact, Classes: c}
 	}
+	req.ForceAuthn = d.Terms.ForceAuthn || d.Suppose.ForceAuthn
+	req.IsPassive = d.Terms.IsPassive || d.Suppose.IsPassive
 	if d.Suppose.ACS != "" {
 		req.ACS = d.Suppose.ACS
 	}
@@ -240,14 +245,23 @@ func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree
 	return deals[0], ""
 }
 
+// guestOf is who is signed in at an app in a browser; nil if nobody is.
+func (p *Part) guestOf(pl *cast.Player, r *http.Request) *guest {
+	k, err := r.Cookie(guestCookie(pl))
+	if err != nil {
+		return nil
+	}
+	if g, ok := p.guests.Get(k.Value); ok && g.app == pl.Name() {
+		return g
+	}
+	return nil
+}
+
 // home shows who signed in, with which claims.
 func (p *Part) home(pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		var g *guest
-		if k, err := r.Cookie(guestCookie(pl)); err == nil {
-			g, _ = p.guests.Get(k.Value)
-		}
-		if g == nil || g.app != pl.Name() {
+		g := p.guestOf(pl, r)
+		if g == nil {
 			p.Page(w, http.StatusOK, server.Page{Title: pl.Title(), By: pl.Title(), Lead: "Nobody is signed in here.",
 				Links: [][2]string{{"Sign in", pl.Start()}}})
 			return
@@ -257,7 +271,7 @@ func (p *Part) home(pl *cast.Player) http.HandlerFunc {
 			Fields: [][2]string{{"Subject", j.Subject}, {"Name identifier format", saml.ShortName(j.Format)},
 				{"Issuer", j.Issuer},
 				{"Authentication", saml.ShortName(j.Context)}, {"Trust", g.trust}},
-			Links: [][2]string{{"Sign in again", pl.Start()}}}
+			Links: [][2]string{{"Sign in again", pl.Start()}, {"Sign out", SignOutAt(pl)}}}
 		for _, a := range j.Attributes {
 			page.Claims = append(page.Claims, server.Claim{Name: a.Name, Friendly: a.Friendly, Values: a.Values})
 		}

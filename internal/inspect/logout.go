@@ -1,0 +1,63 @@
+package inspect
+
+import (
+	"strings"
+
+	"github.com/beevik/etree"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/saml"
+)
+
+// inspectLogout explains a logout message and, with a trust, judges it as the other side of it would. Which side sent it
+// is known by its issuer.
+func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
+	v := &Inspection{Kind: "SAML " + root.Tag, Trust: in.Trust}
+	issuer := ""
+	if q, err := saml.ReadLogoutRequest(root); err == nil {
+		issuer = q.Issuer
+		v.fact("ID", q.ID)
+		v.fact("Issuer", q.Issuer)
+		v.fact("Destination", q.Destination)
+		v.fact("Made at", when(q.IssueInstant))
+		v.fact("Signs out, not verified", q.NameID.Value)
+		v.fact("Sessions", strings.Join(q.Sessions, ", "))
+		v.fact("Reason", q.Reason)
+	} else if a, err := saml.ReadLogoutResponse(root); err == nil {
+		issuer = a.Issuer
+		v.fact("ID", a.ID)
+		v.fact("Issuer", a.Issuer)
+		v.fact("Destination", a.Destination)
+		v.fact("In response to", a.InResponseTo)
+		v.fact("Made at", when(a.IssueInstant))
+		v.fact("Status", a.Status.Words())
+	} else {
+		return nil, err
+	}
+	if in.Trust == "" {
+		v.Findings.Add(unjudged())
+		return v, nil
+	}
+	_, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML logout message")
+	if err != nil {
+		return nil, err
+	}
+	from, to := app, provider
+	if issuer == provider.Entity.ID {
+		from, to = provider, app
+	}
+	e := saml.LogoutExpect{From: from.Entity.ID, Side: from.Kind.Side(), Name: from.Name, At: to.Role().LogoutLocations(),
+		Until: from.Entity.Until(from.Role()), AllowSHA1: terms.AllowSHA1, Now: in.At, Skew: judge.Skew,
+		CheckRequest: in.Request != "", RequestID: in.Request}
+	e.Keys, _ = from.Role().SigningKeys()
+	j := saml.JudgeLogout(c, root, e)
+	v.Verdict, v.Findings, v.NotChecked, v.Subject, v.Format = j.Verdict, j.Findings, j.NotChecked, j.Subject, j.Format
+	return v, nil
+}
+
+// unjudged says that nothing was verified, since no trust was named.
+func unjudged() finding.Finding {
+	return finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was verified",
+		Expected: "a trust to judge by", Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")}
+}

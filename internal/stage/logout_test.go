@@ -1,0 +1,173 @@
+package stage
+
+import (
+	"encoding/base64"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/stage/cast"
+)
+
+// beside adds a second SAML app, plates, and a client, dome, to the ledger, all at ridge.
+func beside(logout bool) func(*cast.Ledger) {
+	return func(l *cast.Ledger) {
+		other := *l.Parties["nightlog"]
+		other.Name, other.At = "plates", "https://plates.kestrelridge.example"
+		other.Entity = federation.OwnEntity(federation.App, other.At, "Plates", nil)
+		other.Entity.SP.Keys = l.Parties["nightlog"].Entity.SP.Keys
+		if !logout {
+			other.Entity.SP.SLO = nil
+		}
+		t := federation.NewTrust(&other, l.Parties["ridge"], saml.FormatPersistent,
+			&federation.SAMLTerms{Signs: "assertion", SignsRequests: true}, now)
+		l.Parties["plates"] = &other
+		l.Trusts = append(l.Trusts, *t)
+		l.Subjects[t.Name] = federation.SubjectKey{Salt: []byte("salt")}
+
+		c := federation.NewClient(oidc.UserAgent)
+		c.Redirects = []string{"http://127.0.0.1:9/dome"}
+		dome := &federation.Party{Name: "dome", Kind: federation.App, Client: c}
+		policy := federation.DefaultPolicy()
+		policy.SingleSignOut = true
+		ask := federation.Ask{Name: "openid", As: "user"}
+		t = federation.NewTrust(dome, l.Parties["ridge"], saml.FormatPersistent,
+			&federation.OIDCTerms{ClientID: "dome.1", Asks: []federation.Ask{ask}, Policy: policy}, now)
+		l.Parties["dome"] = dome
+		l.Trusts = append(l.Trusts, *t)
+		l.Subjects[t.Name] = federation.SubjectKey{Salt: []byte("salt")}
+		l.Consents[t.Name] = []federation.Consent{{Trust: t.Name, Name: "openid", As: "user",
+			Standing: federation.Consented, By: "aiyana", Admin: true}}
+	}
+}
+
+// follow posts on the pages that a browser posts by itself, until one that does not.
+func (x *set) follow(p answerPage) answerPage {
+	x.t.Helper()
+	for range 8 {
+		if !p.fields.Has("SAMLRequest") && !p.fields.Has("SAMLResponse") {
+			return p
+		}
+		p = x.post(p)
+	}
+	x.t.Fatal("it goes round in circles")
+	return p
+}
+
+// in signs mira in at nightlog, and at the others in the same session.
+func (x *set) in() {
+	x.t.Helper()
+	p := x.get(x.deal().App.Start())
+	if p = x.follow(x.post(p, "person", "mira")); p.title != "Signed in" {
+		x.t.Fatalf("at nightlog: %s, %v", p.title, lastErrors(x.running))
+	}
+	for _, at := range []string{x.s.Cast().SAML[1].App.Start(), x.s.Cast().OIDC[0].StartLink()} {
+		if p = x.follow(x.get(at)); p.title != "Signed in" {
+			x.t.Fatalf("at %s: %s, %v", at, p.title, lastErrors(x.running))
+		}
+	}
+}
+
+// whoIsIn lists the apps at which the browser is signed in, and whether the provider asks for a sign-in.
+func (x *set) whoIsIn() (apps []string, asked bool) {
+	x.t.Helper()
+	for _, d := range x.s.Cast().SAML {
+		if x.get(d.App.Home).title == "Signed in" {
+			apps = append(apps, d.App.Name())
+		}
+	}
+	if d := x.s.Cast().OIDC[0]; x.get(d.Deal.App.ClientHome()).title == "Signed in" {
+		apps = append(apps, "dome")
+	}
+	return apps, x.get(x.deal().App.Start()).fields.Has("person")
+}
+
+// TestSingleLogout signs out from each place where one can, and looks who is still signed in anywhere.
+func TestSingleLogout(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		logout  bool // plates has a single logout service
+		at      func(*set) string
+		says    string
+		stillIn []string
+	}{
+		{"at an app", true, func(x *set) string { return x.deal().App.Home + "sign-out" }, "and at Ridge", nil},
+		{"at an app, another has no logout", false, func(x *set) string { return x.deal().App.Home + "sign-out" },
+			"not everywhere: Success, PartialLogout: not signed out: Plates", []string{"plates"}},
+		{"at the provider", true, func(x *set) string { return x.deal().Provider.OpenID.EndSessionEndpoint },
+			"You are signed out.", nil},
+		{"at the provider, an app has no logout", false,
+			func(x *set) string { return x.deal().Provider.OpenID.EndSessionEndpoint }, "Plates could not be told",
+			[]string{"plates"}},
+		{"at the client", true, func(x *set) string { return x.s.Cast().OIDC[0].Link("sign-out", nil) },
+			"back at the app, and signed out", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			x := newSet(t, beside(c.logout))
+			x.in()
+			p := x.get(c.at(x))
+			if strings.HasSuffix(p.title, "?") { // without an ID token the provider asks
+				p = x.post(p)
+			}
+			if p = x.follow(p); p.title != "Signed out" || !strings.Contains(p.text, c.says) {
+				t.Errorf("%s, without %q: %s", p.title, c.says, leadOf(p.text))
+			}
+			if apps, asked := x.whoIsIn(); !slices.Equal(apps, c.stillIn) || !asked {
+				t.Errorf("still signed in at %v, the provider asks: %v", apps, asked)
+			}
+			for _, e := range x.events {
+				if e.Findings.Failed() {
+					t.Errorf("%s judges the %s: %v", e.By, e.What, e.Findings.IDs("error"))
+				}
+			}
+		})
+	}
+}
+
+// TestLogoutOfNobody sends logout messages that end nothing.
+func TestLogoutOfNobody(t *testing.T) {
+	x := newSet(t, beside(true))
+	x.in()
+	at := x.deal().Provider.Party.Entity.IDP.SLO[1]
+	q := &saml.LogoutRequest{ID: x.s.ID(), Issuer: x.deal().AppID(), Destination: at.Location, IssueInstant: now,
+		NameID: saml.Subject{Value: "petra"}}
+	b, err := q.Bytes(signer())
+	if err != nil {
+		t.Fatal(err)
+	}
+	post := func(b []byte) answerPage {
+		return x.read(x.client.PostForm(at.Location, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}}))
+	}
+	if p := x.follow(post(b)); !strings.Contains(p.text, "The logout is refused") { // the app sent no such request
+		t.Errorf("%s", p.text)
+	}
+	if got := lastErrors(x.running); !slices.Contains(got, "logout.status") {
+		t.Errorf("a stranger is signed out: %v", got)
+	}
+	unsigned, err := q.Bytes(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p := post(unsigned); p.status != 403 || !slices.Equal(lastErrors(x.running), []string{"logout.signature.missing"}) {
+		t.Errorf("%d, %v", p.status, lastErrors(x.running))
+	}
+	if apps, asked := x.whoIsIn(); len(apps) != 3 || asked {
+		t.Errorf("signed in at %v, the provider asks: %v", apps, asked)
+	}
+	for _, bad := range []string{"", "?SAMLRequest=AA"} {
+		if p := x.get(at.Location + bad); p.status != 400 {
+			t.Errorf("%q: %d", bad, p.status)
+		}
+	}
+}
+
+// leadOf is what a page says below its title.
+func leadOf(text string) string {
+	_, rest, _ := strings.Cut(text, "</h1>")
+	lead, _, _ := strings.Cut(rest, "</p>")
+	return lead
+}
