@@ -360,7 +360,11 @@ func TestConsent(t *testing.T) {
 	}
 	d.ok("consent", "give", trust, "--for", "everyone")
 	d.fails(0, []string{"ACCEPTED", "dome-001", "3 records, as the user"}, "rehearse", trust, "--as", "mira", "--call",
-		dome)
+		dome, "--every-check")
+	r = d.fails(0, []string{"ACCEPTED", "3 records"}, "rehearse", trust, "--as", "mira", "--call", dome)
+	if strings.Contains(r.out, "pass   ") || strings.Count(r.out, "\n") > 60 {
+		t.Errorf("the first screen of a rehearsal tells every check:\n%s", r.out)
+	}
 	d.fails(1, []string{"over SAML"}, "consent", "show", saml(d))
 	d.ok("permission", "drop", trust, dome)
 	if strings.Contains(d.ok("consent", "list", "--trust", trust), dome) {
@@ -404,7 +408,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 		}
 	}
 	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated",
-		"the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira")
+		"the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira", "--every-check")
 	// The tokens can be kept, and are judged by the same rules.
 	d.ok("rehearse", trust, "--as", "mira", "--keep", "kept")
 	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
@@ -433,7 +437,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb")
 	d.ok("federate", "orbit", "--with", "ridge", "--over", "oidc")
 	d.fails(0, []string{"ACCEPTED", "redirect to example.kestrelridge.orbit:", "mira.solano@kestrelridge.example"},
-		"rehearse", "orbit@ridge", "--as", "mira")
+		"rehearse", "orbit@ridge", "--as", "mira", "--every-check")
 	// A service: refused with the remedy, then records.
 	const courier = "frame-courier@ridge"
 	d.fails(3, []string{"tressik secret add " + courier}, "rehearse", courier)
@@ -441,11 +445,11 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"},
 		"rehearse", courier)
 	d.ok("consent", "give", courier, "--for", "everyone")
-	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s")
+	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s", "--every-check")
 	// One provider, two protocols: the second sign-in asks for nothing.
 	d.ok("consent", "give", trust, "--for", "everyone")
 	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d),
-		trust, "--as", "mira")
+		trust, "--as", "mira", "--every-check")
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}
@@ -462,12 +466,13 @@ func TestSeveralAPIs(t *testing.T) {
 	d.ok("permission", "publish", "weather-api", "frames.read", "--as", "user,self", "--says", "read the clouds")
 	d.ok("permission", "ask", dome, "weather-api:frames.read")
 	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001", "refresh token was rotated"},
-		"rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read")
+		"rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read",
+		"--every-check")
 	d.ok("permission", "ask", courier, "weather-api:frames.read")
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
 	d.ok("consent", "give", courier, "--for", "everyone")
 	d.fails(0, []string{"call of telescope-api:frames.read: 3 records", "call of weather-api:frames.read: 3 records"},
-		"rehearse", courier)
+		"rehearse", courier, "--every-check")
 	d.fails(1, []string{"invalid_target", "telescope-api, weather-api", "--resource AUDIENCE"}, "token", "get", courier,
 		"--secret-file", "s")
 	d.write("jwt", d.ok("token", "get", courier, "--secret-file", "s", "--resource",

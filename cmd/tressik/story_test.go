@@ -37,15 +37,23 @@ func TestDemoRunsItsStory(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	out := d.ok("demo", "--dir", "demo")
-	for _, w := range []string{"insufficient_scope", "an administrator has not consented yet to telescope-api:frames.read",
-		"3 records, as the user", "3 records, as itself",
-		"no sign-in and no consent was asked for: the session of nightlog held", "no app's own",
-		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
-		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
-		"wants `mail`, gets `email`",
-		"it lacks the slash at the end", "played by a STAND-IN", "encrypted with aes256-gcm", "a provider would stop here"} {
+	if n := strings.Count(out, "\n"); n > 200 {
+		t.Errorf("the demo tells its story in %d lines; nobody reads more than 200", n)
+	}
+	for _, w := range []string{"REFUSED  nightlog@southmere", "it lacks the",
+		"tressik claims set nightlog@southmere mail=person.mail", "ACCEPTED  plate-archive@ridge", "played by a STAND-IN",
+		"insufficient_scope", "ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "--full"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the demo does not show %q", w)
+		}
+	}
+	out = d.ok("demo", "--dir", "told", "--full")
+	for _, w := range []string{"insufficient_scope", "rehearse skyview@ridge", "no app's own",
+		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
+		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
+		"wants `mail`, gets `email`", "it lacks the slash at the end", "a provider would stop here"} {
+		if !strings.Contains(out, w) {
+			t.Errorf("the whole demo does not show %q", w)
 		}
 	}
 	d.fails(1, []string{"there already"}, "demo", "--dir", "demo")
@@ -107,6 +115,14 @@ func TestStory(t *testing.T) {
 		LastRehearsal *rehearsal
 	}
 	d.json(&trust, "trust", "show", "nightlog@ridge")
+	if trust.Standing != "drafted" {
+		t.Errorf("a handoff that was only written makes it %s", trust.Standing)
+	}
+	d.fails(0, []string{"nobody said that it was delivered", "--delivered"}, "next", "nightlog@ridge")
+	d.fails(2, []string{"--delivered only says"}, "handoff", "nightlog@ridge", "--for", "app", "--delivered", "x", "--env")
+	d.fails(0, []string{"delivered to tobias.renn@kestrelridge.example"}, "handoff", "nightlog@ridge", "--for", "app",
+		"--delivered", "tobias.renn@kestrelridge.example")
+	d.json(&trust, "trust", "show", "nightlog@ridge")
 	if trust.Standing != "exchanged" || trust.LastRehearsal != nil {
 		t.Errorf("before the rehearsal the trust is %+v", trust)
 	}
@@ -131,10 +147,11 @@ func TestStory(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"--keep"}, "rehearse", "nightlog@ridge", "--as", "mira", "--keep", "people.ldif")
-	d.fails(0, []string{"Nothing is left"}, "next", "nightlog@ridge")
+	d.fails(0, []string{"Nothing is open that Tressik can see", "stand-ins for nightlog"}, "next", "nightlog@ridge")
 	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
 	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")
 	d.ok("trust", "end", "nightlog@ridge", "--yes")
+	d.fails(0, []string{"the trust has ended", "nothing is left"}, "next", "nightlog@ridge")
 	d.fails(1, []string{"has ended"}, "rehearse", "nightlog@ridge", "--as", "mira")
 	d.ok("trust", "remove", "nightlog@ridge", "--yes")
 	d.ok("app", "remove", "nightlog", "--yes")
@@ -146,7 +163,7 @@ func TestStory(t *testing.T) {
 		actions = append(actions, e.Action)
 	}
 	// The provider is Tressik's own: handing over to it changes nothing, and leaves no entry.
-	want := []string{"trust.add", "claims.set", "trust.handoff", "trust.rehearse", "trust.rehearse", "trust.end",
+	want := []string{"trust.add", "claims.set", "trust.prepare", "trust.handoff", "trust.rehearse", "trust.rehearse", "trust.end",
 		"trust.remove"}
 	if !slices.Equal(actions, want) {
 		t.Errorf("the journal has %v, want %v", actions, want)
@@ -358,7 +375,7 @@ func TestRequestsByPOST(t *testing.T) {
 func TestChangedPartyIsHandedOverAgain(t *testing.T) {
 	t.Parallel()
 	d := federated(t)
-	d.ok("handoff", "nightlog@ridge", "--for", "app")
+	d.ok("handoff", "nightlog@ridge", "--for", "app", "--delivered", "tobias")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	standing := func() string {
 		t.Helper()
@@ -377,7 +394,7 @@ func TestChangedPartyIsHandedOverAgain(t *testing.T) {
 		t.Errorf("a new sign-in URL leaves it %s", got)
 	}
 	d.fails(0, []string{"tressik handoff nightlog@ridge --for app", "since the last change"}, "next", "nightlog@ridge")
-	d.ok("handoff", "nightlog@ridge", "--for", "app")
+	d.ok("handoff", "nightlog@ridge", "--for", "app", "--delivered", "tobias")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	// The other way about, Tressik's own side learns of it by itself.
 	d.ok("app", "change", "nightlog", "--acs", "https://nightlog.kestrelridge.example/saml/acs2")

@@ -71,7 +71,7 @@ func TestTokenForScripts(t *testing.T) {
 	// Explained, and judged as the API would.
 	d.fails(0, []string{"JWT, an access token", "read the frames of a night (telescope-api)",
 		"as itself: sub is the client ID", "it expires", "2031-03-04 09:15:00 UTC, in 15 minutes", "ES256 with the key",
-		"of ridge"}, "inspect", "jwt")
+		"of ridge"}, "inspect", "jwt", "--every-check")
 	var v inspection
 	if r := d.json(&v, "inspect", "jwt", "--trust", courier); r.code != 0 || v.Verdict != "accepted" ||
 		v.Subject != d.clientID(courier) || v.Facts["exp"] == "" {
@@ -193,7 +193,7 @@ func TestInspectOpenID(t *testing.T) {
 	e := discover(t, places["ridge"])
 	_, doc, _ := get(t, places["ridge"].Discovery)
 	d.fails(0, []string{"discovery document", "Token endpoint", e.Token, "code flow with PKCE"}, "inspect",
-		d.write("doc.json", doc))
+		d.write("doc.json", doc), "--every-check")
 	d.fails(3, []string{"jwks_uri", "nothing works without it"}, "inspect",
 		d.write("bad.json", `{"issuer":"https://idp.southmere.example","token_endpoint":"https://idp.southmere.example/t"}`))
 	q, verifier := request(e, id, loopCallback, "openid email")
@@ -313,7 +313,7 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d.fails(3, []string{"policy strength"}, "rehearse", trust, "--as", "mira", "--factors", "password")
 	d.fails(3, []string{"policy refresh-from of " + trust + ": 127.0.0.1"}, "rehearse", trust, "--as", "mira")
 	d.ok("trust", "change", trust, "--refresh", "none")
-	d.fails(0, []string{"ACCEPTED", "no refresh token"}, "rehearse", trust, "--as", "mira")
+	d.fails(0, []string{"ACCEPTED", "no refresh token"}, "rehearse", trust, "--as", "mira", "--every-check")
 	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any", "--sign-in-from",
 		"anywhere")
 

@@ -47,7 +47,7 @@ type App struct {
 	Build    Build
 
 	ledger, actor, format string
-	yes                   bool
+	yes, every, color     bool
 	opened                *store.Ledger
 }
 
@@ -174,6 +174,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(view.Formats(), ", "))
+	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(),
 		cobra.ShellCompDirectiveNoFileComp)))
@@ -325,10 +326,13 @@ func (a *App) with(f func(d *desk.Desk, args []string) error) func(*cobra.Comman
 func (a *App) print(p view.Page) error { return a.printer().Print(p) }
 
 func (a *App) printer() *view.Printer {
-	return &view.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out)}
+	return &view.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every}
 }
 
 func (a *App) colored(w io.Writer) bool {
+	if a.color {
+		return true
+	}
 	for {
 		o, wrapped := w.(*output)
 		if !wrapped {

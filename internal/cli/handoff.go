@@ -17,20 +17,21 @@ import (
 )
 
 func (a *App) handoffCmd() *cobra.Command {
-	var side, out, secretLife string
+	var side, out, secretLife, delivered string
 	var env bool
 	c := &cobra.Command{Use: "handoff TRUST --for app|provider",
 		Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
 		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
 each comes from and what it is called in metadata. With --out the metadata, the certificate and the
-sheet are written as files. Either way the ledger notes that the side was given what it needs; with
---dry-run it does not.
+sheet are written as files. Either way the ledger notes that the handoff is prepared; with --dry-run it does
+not. That it reached the other side nobody but you can know: say so, and to whom, with --delivered.
 
 Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's environment, and
 --with-new-secret makes a client secret and puts it on the sheet, the only time that it is known; files with
 a secret can be read by you alone.`,
 		Example: `  tressik handoff nightlog@ridge --for app
   tressik handoff nightlog@ridge --for app --out sheets
+  tressik handoff nightlog@ridge --for app --delivered tobias.renn@kestrelridge.example
   tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
   tressik handoff dome-scheduler@ridge --for app --env`,
 		ValidArgsFunction: a.names("trust", 1)}
@@ -46,6 +47,18 @@ a secret can be read by you alone.`,
 		d, err := a.desk()
 		if err != nil {
 			return err
+		}
+		if delivered != "" {
+			if out != "" || env || secretLife != "" || dry {
+				return usageError{errors.New("--delivered only says that it was delivered: give it without --out, --env, " +
+					"--with-new-secret and --dry-run")}
+			}
+			t, err := d.HandOver(got[0], side, delivered)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: t, Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
+				"noted: the %s of %s has what it needs, delivered to %s; standing: %s", side, t.Name, delivered, t.Standing)}}}})
 		}
 		h, err := d.Sides().Handoff(got[0], side)
 		if err != nil {
@@ -75,7 +88,7 @@ a secret can be read by you alone.`,
 			}
 		}
 		if !dry {
-			if err = d.HandOver(got[0], side); err != nil {
+			if err = d.Prepared(got[0], side); err != nil {
 				return err
 			}
 		}
@@ -85,17 +98,19 @@ a secret can be read by you alone.`,
 		}
 		page := report.Handoff(h)
 		if out != "" && a.format == "table" {
-			page.Blocks = []view.Block{{Lines: []string{fmt.Sprintf("Give the files in %s to the owner of the %s: the "+
-				"sheet has all values with their names.", out, side)}}}
+			page.Blocks = []view.Block{{Lines: []string{
+				fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:", out,
+					side), "  " + view.Command([]string{"handoff", got[0], "--for", side, "--delivered", "WHOM"})}}}
 		}
 		return a.print(page)
 	}
 	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
 	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
+	c.Flags().StringVar(&delivered, "delivered", "", "say that the side has it, and who was given it")
 	c.Flags().BoolVar(&env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
 	c.Flags().StringVar(&secretLife, "with-new-secret", "",
 		"OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
-	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that the side was given them")
+	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that it was prepared")
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c

@@ -10,17 +10,13 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"tressik.example/internal/core/federation"
-	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/play"
 	"tressik.example/internal/rehearse"
@@ -124,104 +120,41 @@ func (k *keeper) message(trust, kind, text string) {
 	}
 }
 
-// live shows a rehearsal while it runs.
-func (a *App) live(p *view.Printer, in *play.RehearseInput) {
-	suppose, who := in.Suppose, in.As
-	if who == "" {
-		who = "itself"
-	}
-	in.OnCast = func(c *cast.Cast) {
-		for _, l := range rehearse.Unproven(c) {
-			fmt.Fprintln(a.Out, p.Loud("!! "+l))
-		}
-		for _, s := range suppose {
-			fmt.Fprintln(a.Out, p.Loud("!! supposed, not in the ledger: "+s))
-		}
-	}
-	in.Hear.Start = func(trust string) { fmt.Fprintf(a.Out, "\n%s\n", p.Bold("Rehearsal of "+trust+" as "+who)) }
-	in.Hear.Event = func(e server.Event) {
-		if e.Step != nil {
-			a.step(p, e.Step)
-			return
-		}
-		if e.By != "" && len(e.Findings) > 0 {
-			fmt.Fprintf(a.Out, "      %s judges the %s:\n", p.Bold(e.By), e.What)
-		}
-		for _, f := range e.Findings {
-			fmt.Fprint(a.Out, "    "+strings.ReplaceAll(strings.TrimSuffix(p.Finding(f), "\n"), "\n", "\n    ")+"\n")
-		}
-		for _, x := range e.Records {
-			fmt.Fprintf(a.Out, "           %s  %s\n", view.Safe(x.ID), view.Safe(x.Note))
-		}
-		if e.What == "request" && e.Findings.Failed() {
-			fmt.Fprintln(a.Out, p.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong"))
-		}
-	}
-}
-
-func (a *App) step(p *view.Printer, s *server.Step) {
-	fmt.Fprintf(a.Out, "%4d  %-4s %s\n        %s\n", s.N, s.Method, view.Safe(s.URL),
-		p.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
-	for _, x := range s.Inner {
-		fmt.Fprintf(a.Out, "      %s\n", p.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL,
-			x.Carries, x.Status, x.Answer)))
-	}
-}
-
 // rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
 func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
-	p := a.printer()
-	live := a.format == "table"
-	if live {
-		a.live(p, &in)
+	var live *report.Live
+	if a.format == "table" {
+		live = &report.Live{P: a.printer(), W: a.Out, Every: a.every}
+		who := in.As
+		if who == "" {
+			who = "itself"
+		}
+		in.OnCast = func(c *cast.Cast) {
+			for _, l := range rehearse.Unproven(c) {
+				fmt.Fprintln(a.Out, live.P.Loud("!! "+l))
+			}
+			for _, s := range in.Suppose {
+				fmt.Fprintln(a.Out, live.P.Loud("!! supposed, not in the ledger: "+s))
+			}
+		}
+		in.Hear.Start = func(trust string) { live.Start(trust, who) }
+		in.Hear.Event = live.Event
 	}
 	list, err := a.player(d).Rehearse(in)
 	if err != nil {
 		return err
 	}
-	refused := false
-	for _, r := range list {
-		refused = refused || r.Verdict != judge.Accepted
-	}
-	if live {
-		for _, r := range list {
-			a.verdict(p, r)
-		}
+	if live != nil {
+		live.End(list)
 	} else if err := a.print(view.Page{Data: list, Blocks: report.Rehearsals(list)}); err != nil {
 		return err
 	}
-	if refused {
-		return ErrFound
+	for _, r := range list {
+		if r.Verdict != judge.Accepted {
+			return ErrFound
+		}
 	}
 	return nil
-}
-
-func (a *App) verdict(p *view.Printer, r federation.Rehearsal) {
-	fmt.Fprintln(a.Out)
-	out := view.Printer{W: a.Out, Color: p.Color}
-	if r.Verdict != judge.Accepted {
-		fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Bad("REFUSED"), r.Trust, view.Tally(r.Findings))
-		for _, f := range r.Findings {
-			if f.Level == finding.Error {
-				fmt.Fprintln(a.Out, view.Indented("  ", f.Check+": "+f.Saw))
-				fmt.Fprintln(a.Out, view.Indented("      ", view.Remedy(f.Fix)))
-			}
-		}
-		return
-	}
-	fmt.Fprintf(a.Out, "%s  %s: %s\n", p.Good("ACCEPTED"), r.Trust, view.Tally(r.Findings))
-	fs := [][2]string{{"subject", r.Subject}}
-	if r.Format != "" {
-		fs = append(fs, [2]string{"format", saml.ShortName(r.Format)})
-	}
-	for _, name := range sortedKeys(r.Claims) {
-		fs = append(fs, [2]string{name, strings.Join(r.Claims[name], ", ")})
-	}
-	if len(r.StandIns) > 0 {
-		fs = append(fs, [2]string{"stand-ins", strings.Join(r.StandIns, ", ") + ": the real ones are not proven by this"})
-	}
-	// a closed output shows in the exit status of the next write
-	_ = out.Print(view.Page{Blocks: []view.Block{{Fields: fs}}})
 }
 
 func (a *App) stageCmd() *cobra.Command {

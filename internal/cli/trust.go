@@ -109,10 +109,10 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			blocks := append([]view.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}}},
-				terms...)
-			blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true},
-				view.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
+			blocks := []view.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
+				{Title: "Both sides compared", Findings: fs, Passed: true}}
+			blocks = append(blocks, terms...)
+			blocks = append(blocks, view.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
 			if err := a.print(view.Page{Data: report.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
 				return err
 			}
@@ -270,7 +270,7 @@ func (a *App) nextCmd() *cobra.Command {
 				return err
 			}
 			return a.print(view.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
-				Blocks: []view.Block{report.Next(a.printer(), t, todos)}})
+				Blocks: []view.Block{report.Next(t, todos, d.Now())}})
 		})}
 }
 
@@ -293,7 +293,7 @@ func (a *App) nextAll(d *desk.Desk) error {
 				open = append(open, x)
 			}
 		}
-		blocks = append(blocks, report.Next(a.printer(), t, open))
+		blocks = append(blocks, report.Next(t, open, d.Now()))
 	}
 	if len(trusts) == 0 {
 		steps := []string{"  open  make a trust", "          tressik federate APP --with PROVIDER"}

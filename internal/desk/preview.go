@@ -52,7 +52,11 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 			Side:     finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
 	}
 	v.Subject = subject
-	over(t).preview(v, t, app, r, p)
+	all, err := d.L.Persons()
+	if err != nil {
+		return nil, err
+	}
+	over(t).preview(v, t, app, r, p, all)
 	return v, nil
 }
 

@@ -326,8 +326,8 @@ func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, a
 // Sides works on what both sides of trusts say and need.
 func (d *Desk) Sides() *handoff.Maker { return handoff.New(d.Book, d.Rand) }
 
-// HandOver notes that a side of a trust was given what it needs; side is app or provider.
-func (d *Desk) HandOver(name, side string) error {
+// Prepared notes that what a side of a trust needs was written for it; side is app or provider.
+func (d *Desk) Prepared(name, side string) error {
 	t, _, _, err := d.Trust(name)
 	if err != nil || t.Standing == federation.Ended {
 		return err
@@ -335,9 +335,17 @@ func (d *Desk) HandOver(name, side string) error {
 	if _, had := t.Handed[side]; had {
 		return nil
 	}
-	_, err = d.change(name, "trust.handoff", func(t *federation.Trust) error {
-		t.HandOver(d.Now(), side)
+	_, err = d.change(name, "trust.prepare", func(t *federation.Trust) error {
+		t.Prepare(d.Now(), side)
 		return nil
 	})
 	return err
+}
+
+// HandOver notes that a side of a trust was given what it needs, and to whom; side is app or provider. Errors: ErrEnded.
+func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
+	return d.change(name, "trust.handoff", func(t *federation.Trust) error {
+		t.HandOver(d.Now(), side, to)
+		return nil
+	})
 }

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"tressik.example/internal/book"
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 )
@@ -120,6 +119,9 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if t.Standing == federation.Ended {
+		return t, []Todo{{true, "the trust has ended; it stays on record, and nothing is left to do", finding.Remedy{}}}, nil
+	}
 	v, err := d.view(t, app, provider)
 	if err != nil {
 		return nil, nil, err
@@ -136,10 +138,17 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		}
 		_, given := t.Handed[side]
 		step := fmt.Sprintf("%s %s has what it needs of %s", side, p.Name, about)
+		fix := finding.Run("handoff", name, "--for", side)
+		if at, written := t.Prepared[side]; written && !given {
+			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
+			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered", contactOf(p)))
+		}
 		if p.Own {
 			step += " (it is Tressik's own)"
+		} else if to := t.HandedTo[side]; to != "" {
+			step += ": delivered to " + to
 		}
-		out = append(out, Todo{given, step, finding.Run("handoff", name, "--for", side)})
+		out = append(out, Todo{given, step, fix})
 	}
 	if !machine {
 		out = append(out, Todo{len(persons) > 0, "there are people to try it on", finding.Run("people", "load", "FILE")})
@@ -175,15 +184,15 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	return t, out, nil
 }
 
-// suggestion proposes the assignment for a required attribute: the attribute of the same name.
-func suggestion(f finding.Finding) string {
-	label := strings.TrimPrefix(f.Check, "required attribute ")
-	attr := label
-	if n := claims.FriendlyFor(label); n != "" {
-		attr = n
+// contactOf is whom to give a handoff to: the first contact that the party names, else a word to be replaced.
+func contactOf(p *federation.Party) string {
+	for _, c := range p.Entity.Contacts {
+		if len(c.Email) > 0 {
+			return c.Email[0]
+		}
 	}
-	if strings.ContainsAny(attr, ":/.-") {
-		return fmt.Sprintf("%s=person[%q]", label, attr)
+	if c := p.ClientSide(); c != nil && c.Contact != "" {
+		return c.Contact
 	}
-	return label + "=person." + attr
+	return "WHOM"
 }

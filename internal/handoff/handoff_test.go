@@ -57,7 +57,7 @@ func TestNextGetsDone(t *testing.T) {
 			return n
 		}
 		before := open()
-		if err := h.HandOver(trust, "app"); err != nil {
+		if _, err := h.HandOver(trust, "app", "tobias"); err != nil {
 			t.Fatal(err)
 		}
 		if after := open(); after != before-1 {

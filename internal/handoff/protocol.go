@@ -6,6 +6,7 @@ import (
 	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
 )
 
 // View is a trust with all that its sides say, as the ledger has it.
@@ -13,6 +14,7 @@ type View struct {
 	Trust         *federation.Trust
 	App, Provider *federation.Party
 	book.ClientState
+	People   []people.Person
 	Now      time.Time
 	Metadata func(p *federation.Party) ([]byte, error)
 }
@@ -45,7 +47,11 @@ func Of(t *federation.Trust) Protocol {
 
 func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*View, error) {
 	s, err := d.Clients(t)
-	return &View{Trust: t, App: app, Provider: provider, ClientState: s, Now: d.Now(),
+	if err != nil {
+		return nil, err
+	}
+	persons, err := d.L.Persons()
+	return &View{Trust: t, App: app, Provider: provider, ClientState: s, People: persons, Now: d.Now(),
 		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}, err
 }
 

@@ -23,7 +23,7 @@ func (p overSAML) Compare(v *View) finding.List {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
 			Values: []string{r.Expression}})
 	}
-	for _, f := range federation.JudgeClaims(t, app, promised) {
+	for _, f := range federation.JudgeClaims(t, app, promised, v.People) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw
@@ -182,7 +182,7 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	var out []Todo
 	for _, f := range found {
 		if f.ID == "claims.required" {
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, finding.Run("claims", "set", t.Name, suggestion(f))})
+			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
 		}
 	}
 	if len(out) == 0 {

@@ -414,7 +414,11 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 	if err != nil {
 		return nil, err
 	}
-	e := federation.Expectation(t, terms, app, provider, in.At)
+	persons, err := d.L.Persons()
+	if err != nil {
+		return nil, err
+	}
+	e := federation.Expectation(t, terms, app, provider, persons, in.At)
 	if app.Own && in.Key == nil {
 		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
 			if r, ok := k.(*rsa.PrivateKey); ok {

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -10,7 +11,7 @@ import (
 )
 
 // Next lists the steps of a trust, what is done and what is open with its command.
-func Next(p *view.Printer, t *federation.Trust, todos []handoff.Todo) view.Block {
+func Next(t *federation.Trust, todos []handoff.Todo, now time.Time) view.Block {
 	b := view.Block{Title: fmt.Sprintf("%s, %s", t.Name, t.Standing)}
 	open := 0
 	for _, x := range todos {
@@ -21,8 +22,8 @@ func Next(p *view.Printer, t *federation.Trust, todos []handoff.Todo) view.Block
 		open++
 		b.Lines = append(b.Lines, "  open  "+x.Step, "          "+todoWords(x.Fix))
 	}
-	if open == 0 {
-		b.Lines = append(b.Lines, "", "  Nothing is left: both sides agree and a sign-in was rehearsed.")
+	if open == 0 && t.Standing != federation.Ended {
+		b.Lines = append(b.Lines, "", view.Indented("  ", "Nothing is open that Tressik can see. It rests on "+ProofWords(t, now)+"."))
 	}
 	return b
 }

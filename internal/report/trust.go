@@ -8,6 +8,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/view"
 )
 
@@ -31,24 +32,81 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	if err != nil {
 		return view.Page{}, err
 	}
+	_, todos, err := d.Sides().Next(t.Name)
+	if err != nil {
+		return view.Page{}, err
+	}
 	sides, now := over.head(app, provider), d.Now()
-	standing := string(t.Standing)
-	if t.Last != nil && t.Standing == federation.Rehearsed && len(t.Last.StandIns) > 0 {
-		standing += ", with stand-ins for " + strings.Join(t.Last.StandIns, " and ")
+	head := [][2]string{{"standing", string(t.Standing)}, {"rests on", ProofWords(t, now)}}
+	blocks := []view.Block{{Title: "trust " + t.Name, Fields: head}}
+	if open := fs.Without(finding.Pass); len(open) > 0 {
+		blocks = append(blocks, view.Block{Title: "Wanting", Findings: open})
 	}
-	head := append([][2]string{{"standing", standing}}, sides.before...)
+	blocks = append(blocks, nextBlock(t, todos))
+	fields := append([][2]string{}, sides.before...)
 	for _, side := range []string{"app", "provider"} {
-		at, ok := t.Handed[side]
-		v := "not yet given what it needs"
-		if ok {
-			v = "has what it needs since " + view.When(at, now)
-		}
-		head = append(head, [2]string{"the " + side, v})
+		fields = append(fields, [2]string{"the " + side, handedWords(t, side, now)})
 	}
-	head = append(head, sides.after...)
-	blocks := append([]view.Block{{Title: "trust " + t.Name, Fields: head}}, append(terms, more...)...)
-	blocks = append(blocks, view.Block{Title: "Both sides compared", Findings: fs, Passed: true})
-	return view.Page{Data: data, Blocks: append(blocks, lastBlock(t, now))}, nil
+	blocks = append(blocks, view.Block{Title: "Sides", Fields: append(fields, sides.after...)})
+	blocks = append(append(blocks, terms...), more...)
+	blocks = append(blocks, lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs), Passed: true})
+	return view.Page{Data: data, Blocks: blocks}, nil
+}
+
+// passes are the checks that passed; what did not is told elsewhere.
+func passes(fs finding.List) finding.List {
+	var out finding.List
+	for _, f := range fs {
+		if f.Level == finding.Pass {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// nextBlock is the first step that is open, with its command.
+func nextBlock(t *federation.Trust, todos []handoff.Todo) view.Block {
+	b := view.Block{Title: "Next"}
+	for _, x := range todos {
+		if !x.Done {
+			b.Lines = []string{"  " + x.Step, "  " + todoWords(x.Fix)}
+			return b
+		}
+	}
+	b.Lines = []string{"  nothing is open that Tressik can see"}
+	if t.Standing == federation.Ended {
+		b.Lines = []string{"  nothing: the trust has ended"}
+	}
+	return b
+}
+
+// handedWords says how far the handoff to a side is.
+func handedWords(t *federation.Trust, side string, now time.Time) string {
+	at, given := t.Handed[side]
+	written, prepared := t.Prepared[side]
+	switch to := t.HandedTo[side]; {
+	case given && to != "":
+		return "has what it needs: delivered to " + to + ", " + view.When(at, now)
+	case given:
+		return "has what it needs since " + view.When(at, now)
+	case prepared:
+		return "its handoff was prepared " + view.When(written, now) + ", and not said to be delivered"
+	}
+	return "not yet given what it needs"
+}
+
+// ProofWords says what a trust rests on, and since when: never more than was proven.
+func ProofWords(t *federation.Trust, now time.Time) string {
+	p := t.Proof()
+	since := p.At.UTC().Format("2006-01-02 15:04 UTC") + ", " + view.Away(p.At, now)
+	switch {
+	case p.Kind != "rehearsed":
+		return "what both sides published or was entered (asserted, " + since + "); no sign-in has proven it as it is now"
+	case len(p.StandIns) > 0:
+		return "a rehearsal with stand-ins for " + strings.Join(p.StandIns, " and ") + " (" + since +
+			"); the real ones were not asked"
+	}
+	return "a rehearsal between own parties (" + since + ")"
 }
 
 func issuerOf(p *federation.Party) string {

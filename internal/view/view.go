@@ -66,6 +66,7 @@ type Printer struct {
 	W      io.Writer
 	Format string
 	Color  bool
+	Every  bool // passed checks are listed where a block has them, not only counted
 }
 
 // Print writes a page in the printer's format. Errors: ErrFormat and those of writing.
@@ -229,11 +230,14 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 		p.fields(out, b.Fields, "  ")
 	case b.Findings != nil:
 		for _, f := range b.Findings {
-			if f.Level != finding.Pass || b.Passed {
+			if f.Level != finding.Pass || b.Passed && p.Every {
 				out.WriteString(p.Finding(f))
 			}
 		}
 		if s := Tally(b.Findings); s != "" {
+			if b.Passed && !p.Every && b.Findings.Count(finding.Pass) > 0 {
+				s += p.dim(" (--every-check shows them)")
+			}
 			out.WriteString("  " + s + "\n")
 		}
 	}

@@ -97,14 +97,16 @@ func RandomID(rand io.Reader) (string, error) {
 	return "_" + hex.EncodeToString(b), nil
 }
 
-// Expectation is what the app of a trust expects of a response, from the ledger alone.
-func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) saml.Expect {
+// Expectation is what the app of a trust expects of a response, from the ledger alone. persons are those of the ledger, for
+// the advice.
+func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []people.Person,
+	now time.Time) saml.Expect {
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,
 		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
 		OwnProvider: provider.Own, WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused, Contexts: t.Contexts(), Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
-		e.Wanted = sp.Wanted
+		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, persons)
 		for _, a := range sp.ACS {
 			if a.Binding == saml.BindingPOST {
 				e.ACS = append(e.ACS, a.Location)
@@ -119,11 +121,11 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time
 }
 
 // JudgeClaims says of wanted attributes which a person would get and which not.
-func JudgeClaims(t *Trust, app *Party, got []saml.Attribute) finding.List {
+func JudgeClaims(t *Trust, app *Party, got []saml.Attribute, persons []people.Person) finding.List {
 	if app.Entity.SP == nil {
 		return nil
 	}
-	return saml.JudgeWanted(app.Entity.SP.Wanted, got, t.Name)
+	return saml.JudgeWanted(app.Entity.SP.Wanted, got, AdviseWanted(t, persons))
 }
 
 // Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4):

@@ -65,7 +65,9 @@ type Trust struct {
 	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule        `json:"claims"`
 	Terms         Held                 `json:"terms"`
-	Handed        map[string]time.Time `json:"handed"` // app, provider: when that side was given what it needs
+	Handed        map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
+	HandedTo      map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
+	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written, and not yet delivered
 	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds    bool      `json:"rehearsalHolds"`
@@ -191,7 +193,7 @@ func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *
 // Clone returns a copy of the trust that can be changed without changing the trust; the last rehearsal is shared.
 func (t *Trust) Clone() *Trust {
 	c := *t
-	c.Handed = maps.Clone(t.Handed)
+	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
 	c.Rules = slices.Clone(t.Rules)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
@@ -241,13 +243,29 @@ func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
 	}
 	if !other.Own {
 		delete(t.Handed, side)
+		delete(t.HandedTo, side)
+		delete(t.Prepared, side)
 	}
 	t.settle()
 }
 
-// HandOver notes that a side was given what it needs; side is app or provider.
-func (t *Trust) HandOver(now time.Time, side string) {
+// Prepare notes that what a side needs was written for it, which does not mean that the side has it; side is app or
+// provider.
+func (t *Trust) Prepare(now time.Time, side string) {
+	if t.Prepared == nil {
+		t.Prepared = map[string]time.Time{}
+	}
+	t.Prepared[side] = now.UTC()
+}
+
+// HandOver notes that a side was given what it needs, and to whom; side is app or provider.
+func (t *Trust) HandOver(now time.Time, side, to string) {
 	t.Handed[side] = now.UTC()
+	if t.HandedTo == nil {
+		t.HandedTo = map[string]string{}
+	}
+	t.HandedTo[side] = to
+	delete(t.Prepared, side)
 	t.settle()
 }
 

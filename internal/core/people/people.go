@@ -452,3 +452,16 @@ func csvError(err error) error {
 	}
 	return &ReadError{Err: ErrSyntax, Detail: err.Error()}
 }
+
+// Counts says of each attribute how many persons have a value of it.
+func Counts(persons []Person) map[string]int {
+	out := map[string]int{}
+	for i := range persons {
+		for a, v := range persons[i].Attributes {
+			if len(v) > 0 {
+				out[a]++
+			}
+		}
+	}
+	return out
+}

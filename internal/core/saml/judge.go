@@ -30,6 +30,7 @@ type Expect struct {
 	RefusePlain          bool     // a plain assertion is refused
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Wanted               []Wanted
+	Advise               func(Wanted) finding.Remedy // what to do about a missing one; nil: words alone
 	AllowSHA1            bool
 	Binding              string     // by which it came; "" where that is not known
 	RelayState           string     // that came beside it

@@ -299,7 +299,7 @@ func (j *judging) attributes() {
 		}
 	}
 	if len(j.Wanted) > 0 {
-		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes, j.Trust)...)
+		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes, j.Advise)...)
 	}
 }
 
@@ -327,9 +327,9 @@ func Satisfies(w Wanted, a Attribute) bool {
 	return f == g || f == "" || g == "" || f == NameFormatUnspecified || g == NameFormatUnspecified
 }
 
-// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. trust is the name of
-// the trust, for the remedy.
-func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
+// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. advise says what to do
+// about one that is missing; nil gives no more than words.
+func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) finding.List {
 	var out finding.List
 	names := []string{}
 	for _, a := range got {
@@ -352,7 +352,10 @@ func JudgeWanted(wanted []Wanted, got []Attribute, trust string) finding.List {
 		}
 		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
 			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
-			Fix: finding.Run("claims", "set", trust, w.Label()+"=EXPRESSION")}
+			Fix: finding.Do("release it to the app under the name that it reads")}
+		if advise != nil {
+			f.Fix = advise(w)
+		}
 		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
 			names2 := near.Names(w.Friendly, names)
 			if len(names2) > 0 {

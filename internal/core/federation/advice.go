@@ -1,0 +1,77 @@
+package federation
+
+import (
+	"fmt"
+	"strings"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// AdviseWanted returns what to do about an attribute that an app wants and does not get: where a rule is there already,
+// the person lacks a value; else the rule that fits, from an attribute that people have. Nothing is proposed that would
+// release nothing.
+func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.Remedy {
+	have := people.Counts(persons)
+	return func(w saml.Wanted) finding.Remedy {
+		for _, r := range t.Rules {
+			if saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat}) {
+				return finding.Do(fmt.Sprintf("the rule %s=%s is there, and gives nothing for this person: enter the value where "+
+					"people are kept, and load them again", r.Claim, r.Expression)).
+					Then(finding.Run("people", "load", "FILE"))
+			}
+			if r.Name == w.Name { // under another NameFormat: setting it anew takes the app's
+				return finding.Run("claims", "set", t.Name, w.Label()+"="+r.Expression)
+			}
+		}
+		attr, n := nearestAttribute(w, have)
+		if attr == "" {
+			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load people who have it").
+				Then(finding.Run("people", "load", "FILE"))
+		}
+		fix := finding.Run("claims", "set", t.Name, w.Label()+"="+personExpression(attr))
+		if n < len(persons) {
+			return finding.Do(fmt.Sprintf("%s has a value for %d of %d people in the ledger", attr, n, len(persons))).Then(fix)
+		}
+		return fix
+	}
+}
+
+// nearestAttribute finds the attribute of people that holds what is wanted, and how many have it: the same name, that of
+// the standard, the same but for letter case, else the nearest.
+func nearestAttribute(w saml.Wanted, have map[string]int) (string, int) {
+	wanted := []string{w.Friendly, w.Name, claims.FriendlyFor(w.Name), w.Label()}
+	for _, name := range wanted {
+		if have[name] > 0 && name != "" {
+			return name, have[name]
+		}
+	}
+	var names []string
+	for a, n := range have {
+		names = append(names, a)
+		for _, name := range wanted {
+			if strings.EqualFold(a, name) {
+				return a, n
+			}
+		}
+	}
+	label := claims.FriendlyFor(w.Name)
+	if label == "" {
+		label = w.Label()
+	}
+	if found := near.Names(label, names); len(found) > 0 {
+		return found[0], have[found[0]]
+	}
+	return "", 0
+}
+
+// personExpression reads an attribute of a person in CEL.
+func personExpression(attr string) string {
+	if strings.ContainsAny(attr, ":/.-; ") {
+		return fmt.Sprintf("person[%q]", attr)
+	}
+	return "person." + attr
+}
