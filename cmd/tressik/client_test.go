@@ -453,7 +453,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}
-	d.fails(0, []string{"Nothing is left"}, "next", handed(d, trust))
+	d.fails(0, []string{"Nothing is open that Tressik can see"}, "next", handed(d, trust))
 }
 
 // TestSeveralAPIs has clients that ask for permissions of two APIs of one name: a token is for one of them.
@@ -482,7 +482,11 @@ func TestSeveralAPIs(t *testing.T) {
 }
 
 // handed gives the app what it needs.
-func handed(d *desk, trust string) string { d.ok("handoff", trust, "--for", "app"); return trust }
+// handed says that the app of a trust has what it needs.
+func handed(d *desk, trust string) string {
+	d.ok("handoff", trust, "--for", "app", "--delivered", "tobias")
+	return trust
+}
 
 func TestHandoffForClients(t *testing.T) {
 	t.Parallel()

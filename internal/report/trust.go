@@ -45,7 +45,7 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	blocks = append(blocks, nextBlock(t, todos))
 	fields := append([][2]string{}, sides.before...)
 	for _, side := range []string{"app", "provider"} {
-		fields = append(fields, [2]string{"the " + side, handedWords(t, side, now)})
+		fields = append(fields, [2]string{"handoff to the " + side, handedWords(t, side, now)})
 	}
 	blocks = append(blocks, view.Block{Title: "Sides", Fields: append(fields, sides.after...)})
 	blocks = append(append(blocks, terms...), more...)
@@ -69,7 +69,7 @@ func nextBlock(t *federation.Trust, todos []handoff.Todo) view.Block {
 	b := view.Block{Title: "Next"}
 	for _, x := range todos {
 		if !x.Done {
-			b.Lines = []string{"  " + x.Step, "  " + todoWords(x.Fix)}
+			b.Lines = []string{"  open  " + x.Step, "        " + todoWords(x.Fix)}
 			return b
 		}
 	}
@@ -121,15 +121,13 @@ func lastBlock(t *federation.Trust, now time.Time) view.Block {
 	if r == nil {
 		return view.Block{Title: "Last rehearsal", Lines: []string{"  none; see `tressik next " + t.Name + "`"}}
 	}
-	f := [][2]string{{"verdict", string(r.Verdict)}, {"when", view.When(r.At, now)}, {"as", r.Person}}
-	if r.Person == "" {
-		f[2][1] = "itself"
+	who := r.Person
+	if who == "" {
+		who = "itself"
 	}
+	f := [][2]string{{"verdict", string(r.Verdict) + ", as " + who + ", " + view.When(r.At, now)}}
 	if r.Subject != "" {
 		f = append(f, [2]string{"subject", r.Subject})
-	}
-	if len(r.StandIns) > 0 {
-		f = append(f, [2]string{"stand-ins", strings.Join(r.StandIns, ", ")})
 	}
 	if len(r.Suppose) > 0 {
 		f = append(f, [2]string{"supposed", strings.Join(r.Suppose, ", ")})
