@@ -5,6 +5,7 @@ package stage
 
 import (
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -113,6 +114,9 @@ func (s *Stage) play(c *cast.Cast) error {
 		s.Clients.LayOut(l, c, pl)
 		s.api.LayOut(l, c, pl)
 	}
+	if c.Base != "" {
+		l.Share(c.Base+"/", s.front(c))
+	}
 	scene, err := l.Scene()
 	if err != nil {
 		return err
@@ -120,6 +124,36 @@ func (s *Stage) play(c *cast.Cast) error {
 	s.cast.Store(c)
 	s.Set(scene)
 	return nil
+}
+
+// front lists who is played, with the links that start sign-in: the first page of a stage.
+func (s *Stage) front(c *cast.Cast) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		page := server.Page{Title: "The stage", Lead: "Start a sign-in at an app, or look at who is played here."}
+		apps, providers, apis := server.List{Title: "Apps"}, server.List{Title: "Providers"}, server.List{Title: "APIs"}
+		for _, x := range s.Places() {
+			switch {
+			case x.Kind == "api":
+				apis.Rows = append(apis.Rows, [3]string{x.Name, x.Address, ""})
+			case x.Kind == string(federation.Provider):
+				apps := [3]string{x.Name, "metadata", x.Metadata}
+				if x.Discovery != "" {
+					apps = [3]string{x.Name, "discovery document", x.Discovery}
+				}
+				providers.Rows = append(providers.Rows, apps)
+			case x.Start != "":
+				apps.Rows = append(apps.Rows, [3]string{x.Name, "start sign-in", x.Start})
+			default:
+				apps.Rows = append(apps.Rows, [3]string{x.Name, "acts as itself: nobody signs in", ""})
+			}
+		}
+		for _, l := range []server.List{apps, providers, apis} {
+			if len(l.Rows) > 0 {
+				page.Lists = append(page.Lists, l)
+			}
+		}
+		s.Page(w, http.StatusOK, page)
+	}
 }
 
 // consent has consents count at once, before the ledger has them.

@@ -403,3 +403,22 @@ func TestWalkStaysOnTheStage(t *testing.T) {
 		t.Error("no URL")
 	}
 }
+
+// TestFirstPage holds that the stage lists who is played, with links that start a sign-in, and that the sign-in page
+// offers people to choose from.
+func TestFirstPage(t *testing.T) {
+	x := newSet(t, beside(true))
+	front := x.get(x.base + "/")
+	for _, w := range []string{"nightlog", "plates", "dome", "ridge", x.deal().App.Start(), "openid-configuration"} {
+		if !strings.Contains(front.text, w) {
+			t.Errorf("the first page does not show %s", w)
+		}
+	}
+	p := x.get(x.deal().App.Start())
+	if !strings.Contains(p.text, `name="choose" value="mira"`) {
+		t.Error("the sign-in page offers nobody")
+	}
+	if p = x.follow(x.post(p, "person", "", "choose", "mira")); p.title != "Signed in" {
+		t.Errorf("choosing mira leads to %q", p.title)
+	}
+}

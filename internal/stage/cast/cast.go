@@ -209,6 +209,7 @@ type Cast struct {
 	SAML    []*SAML
 	OIDC    []*OIDC
 	APIs    map[string]*federation.Party
+	Base    string    // address under which all are played; "" where each is at its own
 	Players []*Player // all that are played, in order of name; an own provider before an upstream one comes twice
 	People  *People
 }
@@ -325,7 +326,8 @@ type maker struct {
 
 // New makes a cast of the ledger's trusts.
 func New(led *Ledger, o Options) (*Cast, error) {
-	m := &maker{o, led, &Cast{APIs: map[string]*federation.Party{}, People: NewPeople(led.People)}, map[string]*Player{}}
+	m := &maker{o, led, &Cast{Base: o.Base, APIs: map[string]*federation.Party{},
+		People: NewPeople(led.People)}, map[string]*Player{}}
 	for name, p := range led.Parties {
 		if p.API != nil {
 			m.cast.APIs[name] = p

@@ -2,6 +2,7 @@ package server
 
 import (
 	"crypto/sha256"
+	_ "embed"
 	"encoding/base64"
 	"fmt"
 	"html/template"
@@ -13,69 +14,21 @@ import (
 	"tressik.example/internal/core/finding"
 )
 
-const pageStyle = `
-:root{color-scheme:light dark;--ink:#22303a;--soft:#5c6c76;--line:#cfd8dc;--paper:#fbfaf6;--card:#fff;--mark:#7a4b1e;--bad:#a3243b;--good:#2b6b4f}
-@media(prefers-color-scheme:dark){:root{--ink:#e4e8ea;--soft:#9fb0b9;--line:#3a474f;--paper:#161c20;--card:#1e262b;--mark:#e0a96d;--bad:#f08a9b;--good:#86cfae}}
-*{box-sizing:border-box}
-body{margin:0;background:var(--paper);color:var(--ink);font:16px/1.5 "DejaVu Sans",Verdana,sans-serif}
-header{border-bottom:3px double var(--line);padding:.8rem 1.5rem;color:var(--soft);font-size:.85rem;display:flex;justify-content:space-between;gap:1rem;flex-wrap:wrap}
-header b{color:var(--mark)}
-main{max-width:62rem;margin:2rem auto;padding:0 1.5rem}
-h1{font-size:1.7rem;font-weight:600;margin:0 0 .3rem}
-p{margin:.3rem 0 1rem}
-table{border-collapse:collapse;width:100%;background:var(--card);margin:0 0 1.5rem}
-caption{text-align:left;font-weight:600;padding:.4rem 0}
-th,td{text-align:left;vertical-align:top;padding:.45rem .8rem;border:1px solid var(--line)}
-td.long{overflow-wrap:anywhere}
-th{font-weight:500;color:var(--soft);white-space:nowrap}
-td.error{color:var(--bad);font-weight:600}td.pass{color:var(--good)}
-label{display:block;margin:0 0 .3rem;font-weight:600}
-input[type=text]{font:inherit;width:22rem;max-width:100%;padding:.5rem .7rem;border:1px solid var(--soft);background:var(--card);color:inherit}
-button{font:inherit;padding:.5rem 1.4rem;border:1px solid var(--mark);background:var(--mark);color:var(--paper);cursor:pointer}
-button.plain{background:transparent;color:var(--mark)}.deeds{display:flex;gap:.8rem}
-h2{font-size:1rem;font-weight:500;color:var(--soft);margin:0 0 .2rem}
-ul.asks{list-style:none;padding:0;margin:0 0 1rem;background:var(--card);border:1px solid var(--line);border-left:5px solid var(--mark)}
-ul.asks li{padding:.4rem 1rem;border-bottom:1px solid var(--line);display:flex;justify-content:space-between;align-items:baseline;gap:1rem;flex-wrap:wrap}ul.asks li:last-child{border-bottom:0}ul.asks code{color:var(--soft)}
-a{color:var(--mark)}code{font:.92em "DejaVu Sans Mono",monospace}
-`
+// pageStyle is the one style sheet of all pages.
+//
+//go:embed page.css
+var pageStyle string
 
-const pageText = `<!DOCTYPE html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1">
-<title>{{.Title}}</title><style>{{.Style}}</style></head>
-<body><header><span>{{if .By}}<b>{{.By}}</b>, played on the stage{{else}}the stage{{end}}</span><span>Tressik rehearsal: nothing here is the real service{{if .Notice}}; {{.Notice}}{{end}}</span></header>
-<main><h1>{{.Title}}</h1>{{with .D}}{{if .Lead}}<p>{{.Lead}}</p>{{end}}
-{{if .Alert}}{{template "checks" $}}{{end}}{{with .Form}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
-{{range $k,$v := .Hidden}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}{{if eq .Ask "out"}}{{else if eq .Ask "person"}}<label for="person">User name or mail address</label>
-<p><input type="text" id="person" name="person" list="people" value="{{.Value}}" autocomplete="off" autofocus required></p>
-<datalist id="people">{{range .People}}<option value="{{.}}">{{end}}</datalist>{{else}}<input type="hidden" name="second" value="yes">{{end}}
-<p><button>{{.Button}}</button></p></form>{{end}}
-{{with .Consent}}<form method="post" action="{{.Action}}"><input type="hidden" name="form_token" value="{{.Token}}">
-{{range .Groups}}<h2>{{.How}}</h2><ul class="asks">{{range .Rows}}<li><b>{{index . 0}}</b><code>{{index . 1}}</code></li>{{end}}</ul>{{end}}
-{{if .Stopped}}<p>{{if .Ask}}Whom to ask: <b>{{.Ask}}</b>.{{else}}Nobody is named as administrator of this provider: ask whoever keeps its ledger.{{end}}</p>
-<p class="deeds"><button name="decision" value="back">Back to {{.App}}</button>{{if .Others}} <button class="plain" name="decision" value="without">Go on without it</button>{{end}}</p>
-{{else}}<p class="who">You are signed in as <b>{{.Who}}</b>.{{if .Contact}} Questions about {{.App}} go to {{.Contact}}.{{end}}{{if .Home}} Its home page is {{.Home}}.{{end}}</p>
-{{if .Admin}}<p>You are an administrator here. Agree for yourself alone, or for everyone at the organisation: then nobody else is asked.</p>{{end}}
-<p class="deeds"><button name="decision" value="agree">{{if .Admin}}Agree for myself{{else}}Agree{{end}}</button> {{if .Admin}}<button name="decision" value="everyone">Agree for everyone</button> {{end}}<button class="plain" name="decision" value="refuse">Refuse</button></p>{{end}}</form>{{end}}
-{{if .Fields}}<table>{{range .Fields}}<tr><th>{{index . 0}}</th><td class="long">{{index . 1}}</td></tr>{{end}}</table>{{end}}
-{{if .Claims}}<table><caption>Claims as they arrived</caption><tr>{{if $.D.Plain}}<th>Claim</th>{{else}}<th>Attribute</th><th>Name in the message</th>{{end}}<th>Values</th></tr>
-{{range .Claims}}<tr><td>{{if .Friendly}}{{.Friendly}}{{else}}{{.Name}}{{end}}</td>{{if not $.D.Plain}}<td><code>{{.Name}}</code></td>{{end}}<td class="long">{{range $i,$v := .Values}}{{if $i}}<br>{{end}}{{$v}}{{end}}</td></tr>{{end}}</table>{{end}}
-{{if not .Alert}}{{template "checks" $}}{{end}}
-{{if .Links}}<ul>{{range .Links}}<li><a href="{{index . 1}}">{{index . 0}}</a></li>{{end}}</ul>{{end}}{{end}}
-</main></body></html>
-{{define "checks"}}{{if .D.Findings}}<table><caption>Checks</caption><tr><th>Outcome</th><th>Check</th><th>Saw</th><th>What to do</th></tr>
-{{range .D.Findings}}<tr><td class="{{.Level}}">{{.Level}}</td><td>{{.Check}}<br><code>{{.ID}}</code></td><td class="long">{{.Saw}}{{if ne .Level "pass"}}<br>expected: {{.Expected}}{{end}}</td><td class="long">{{call $.Remedy .Fix}}</td></tr>{{end}}</table>{{end}}{{end}}
-`
+//go:embed page.html
+var pageText string
 
 // pageTemplate parses the page once, when the first page is asked for.
 var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
 // postText is the page of response_mode form_post (OAuth 2.0 Form Post Response Mode, section 2).
-const postText = `<!DOCTYPE html>
-<html lang="en"><head><meta charset="utf-8"><title>Passing on</title></head>
-<body><form method="post" action="{{.Action}}">{{range $k,$v := .Fields}}<input type="hidden" name="{{$k}}" value="{{index $v 0}}">{{end}}
-<noscript><p>Scripts are off.</p></noscript><button>Continue</button></form>
-<script>{{.Script}}</script></body></html>
-`
+//
+//go:embed post.html
+var postText string
 
 var postTemplate = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("post").Parse(strings.Replace(postText, "{{.Script}}", PostScript, 1)))
@@ -129,6 +82,13 @@ type Page struct {
 	Consent   *Consent
 	Leads     string // where the redirects behind the page's form may lead besides this site
 	Links     [][2]string
+	Lists     []List
+}
+
+// List is a titled list of a page: what it is, and a link with its words, or words alone.
+type List struct {
+	Title string
+	Rows  [][3]string // label, words, link or ""
 }
 
 // Claim is what arrived under a name, with another for people where there is one.
@@ -154,6 +114,7 @@ type Form struct {
 	Action, Token, Ask string
 	Value              string // of the user name, as it was hinted
 	People             []string
+	Few                [][2]string // a few of them to choose from: ID and name
 	Button             string
 	Hidden             url.Values
 }

@@ -123,6 +123,11 @@ func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
 		return
 	}
 	f.Ask, f.Button, f.Value, f.People = "person", "Sign in", x.Hint, x.People.Names(200)
+	for _, id := range f.People[:min(8, len(f.People))] {
+		if who := x.People.Find(id); who != nil {
+			f.Few = append(f.Few, [2]string{id, who.Name()})
+		}
+	}
 	if problem != "" {
 		lead = problem
 	}
@@ -150,6 +155,9 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		x := *was // a copy: two posts of one form do not meddle with each other
 		context := judge.ContextPassword
 		name := r.PostForm.Get("person")
+		if c := r.PostForm.Get("choose"); c != "" {
+			name = c
+		}
 		switch {
 		case r.PostForm.Get("second") == "yes" && x.person != "":
 			context = judge.ContextMFA
