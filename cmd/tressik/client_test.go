@@ -229,6 +229,10 @@ func TestPermissions(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
 	const trust = "dome-scheduler@ridge"
+	d.fails(1, []string{"could never use the permission", "--as-itself on"}, "permission", "ask", trust,
+		"telescope-api:frames.read", "--as", "self")
+	d.fails(1, []string{"user-agent client", "keep no secret"}, "trust", "change", "skyview@ridge", "--as-itself", "on")
+	d.fails(3, []string{"acts as itself"}, "trust", "change", trust, "--as-itself", "on")
 	for _, c := range []struct {
 		code  int
 		words []string

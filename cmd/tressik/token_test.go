@@ -315,7 +315,7 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d.ok("trust", "change", trust, "--refresh", "none")
 	d.fails(0, []string{"ACCEPTED", "no refresh token"}, "rehearse", trust, "--as", "mira", "--every-check")
 	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any", "--sign-in-from",
-		"anywhere")
+		"anywhere", "--offline-ends", "on")
 
 	// A running stage takes over what changes in the ledger, and keeps what people agree to.
 	places, _ := openStage(t, d)

@@ -15,7 +15,8 @@ import (
 type policyFlags struct {
 	signInFrom, refreshFrom            string
 	session, access, id, refresh, idle string
-	singleSignOut                      string
+	singleSignOut, offline, pkce       string
+	asItself, auth                     string
 	keyFile, keysAt, keysCA, keysPin   string
 }
 
@@ -32,6 +33,13 @@ func (p *policyFlags) add(c *cobra.Command) {
 	f.StringVar(&p.idle, "refresh-idle", "", "OpenID: how long a refresh token may lie unused, such as 7d")
 	f.StringVar(&p.singleSignOut, "single-sign-out", "",
 		"OpenID: whether signing out here signs out everywhere, and the other way round: on or off")
+	f.StringVar(&p.offline, "offline-ends", "",
+		"OpenID: whether a sign-out ends refresh tokens with offline access too: on or off")
+	f.StringVar(&p.pkce, "pkce", "",
+		"OpenID: off lets a web client with a secret do without PKCE, with a warning each time; else on")
+	f.StringVar(&p.asItself, "as-itself", "", "OpenID: whether a web client may act as itself too: on or off")
+	f.StringVar(&p.auth, "client-auth", "",
+		"OpenID: the one way in which the client authenticates: basic, post or key; any takes the pin away")
 	f.StringVar(&p.keyFile, "client-key", "",
 		"OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
 	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
@@ -46,6 +54,15 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 		IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
 	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
 		return x, err
+	}
+	x.Auth = p.auth
+	for _, b := range []struct {
+		flag, v string
+		to      **bool
+	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE}, {"--as-itself", p.asItself, &x.AsItself}} {
+		if *b.to, err = onOff(b.flag, b.v); err != nil {
+			return x, err
+		}
 	}
 	switch {
 	case p.keyFile != "" && p.keysAt != "":

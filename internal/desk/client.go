@@ -201,7 +201,7 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 			continue
 		}
 		for _, a := range t.Asks() {
-			if err := fitsKind(p.Client.Kind, a.As); err != nil {
+			if err := fitsKind(&t, p.Client.Kind, a.As); err != nil {
 				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name,
 					a.Label(), a.As, t.Name, a.Label(), a.As))
 			}
@@ -231,13 +231,16 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 	return nil
 }
 
-func fitsKind(k oidc.Kind, as string) error {
+func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 	switch {
 	case as != federation.AsUser && as != federation.AsSelf:
 		return fmt.Errorf("--as %q is %w; write user (on behalf of a user) or self (as itself)", as, ErrValue)
 	case k == oidc.Machine && as == federation.AsUser:
 		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
 			federation.ErrFit)
+	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().Policy.AsItself:
+		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could never "+
+			"use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
 		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
 			federation.ErrFit, k)
@@ -361,4 +364,26 @@ func ClientKeys(raw []byte) (string, error) {
 		return "", refusal(oidc.ErrKeys, "the client's key", found)
 	}
 	return string(b), nil
+}
+
+// fitsClient refuses what a trust would let its client do and the kind of the client cannot.
+func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error {
+	c := app.ClientSide()
+	if c == nil {
+		return fmt.Errorf("%s has no client side any more", app.Name)
+	}
+	switch {
+	case x.PKCE != nil && !*x.PKCE && c.Kind != oidc.Web:
+		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else to protect its codes",
+			federation.ErrFit, c.Kind)
+	case x.AsItself != nil && *x.AsItself && c.Kind != oidc.Web:
+		return fmt.Errorf("--as-itself on %w a %s client: a machine client does so anyway, and others keep no secret",
+			federation.ErrFit, c.Kind)
+	case c.Kind.Public():
+		return fmt.Errorf("--client-auth %w a %s client: it has nothing to authenticate with", federation.ErrFit, c.Kind)
+	case x.Auth == "key" && t.ClientKeys() == "":
+		return finding.Advise(fmt.Errorf("--client-auth key: %s has no client key yet", t.Name),
+			finding.Run("trust", "change", t.Name, "--client-key", "FILE"))
+	}
+	return nil
 }

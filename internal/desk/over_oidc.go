@@ -27,6 +27,12 @@ func (overOIDC) sends(in ClaimInput) error {
 		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under " +
 			"its own name")
 	}
+	for _, a := range in.Assign {
+		claim, _, _ := strings.Cut(a, "=")
+		if claim = strings.TrimSpace(claim); federation.Reserved(claim) {
+			return fmt.Errorf("the claim %s is %w in a rule: the provider alone sets it; for sub give --subject", claim, ErrValue)
+		}
+	}
 	return nil
 }
 
@@ -50,8 +56,8 @@ func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r 
 
 func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	if x.onlySAML() {
-		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited and --sha1 are "+
-			"terms of trusts over SAML", t.Name)
+		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited, --sha1, "+
+			"--force-authn and --is-passive are terms of trusts over SAML", t.Name)
 	}
 	reg := o.OIDCTerms
 	p := &reg.Policy
@@ -105,6 +111,9 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	if x.Policy.SingleSignOut != nil {
 		p.SingleSignOut = *x.Policy.SingleSignOut
 	}
+	if err := o.applyClient(t, x.Policy); err != nil {
+		return err
+	}
 	switch x.Policy.ClientKeys {
 	case "":
 	case "none":
@@ -112,5 +121,27 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	default:
 		reg.JWKS, reg.JWKSURI = x.Policy.ClientKeys, x.Policy.ClientKeysAt
 	}
+	return nil
+}
+
+// applyClient applies what a trust lets its client do. What its kind can never do is refused.
+func (o overOIDC) applyClient(t *federation.Trust, x PolicyTerms) error {
+	p := &o.OIDCTerms.Policy
+	if x.OfflineEnds != nil {
+		p.OfflineEnds = *x.OfflineEnds
+	}
+	if x.PKCE != nil {
+		p.PKCEOff = !*x.PKCE
+	}
+	if x.AsItself != nil {
+		p.AsItself = *x.AsItself
+	}
+	ways := map[string]string{"": p.Auth, "any": "", "basic": federation.AuthBasic, "post": federation.AuthPost,
+		"key": federation.AuthKey}
+	way, ok := ways[x.Auth]
+	if !ok {
+		return fmt.Errorf("--client-auth %q is %w; write basic, post, key or any", x.Auth, ErrValue)
+	}
+	p.Auth = way
 	return nil
 }

@@ -84,7 +84,7 @@ func (d *Desk) Unpublish(api, name string) error {
 
 // Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does.
 func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust, error) {
-	_, app, _, err := d.OIDCTrust(trust)
+	t, app, _, err := d.OIDCTrust(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,7 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 			as = federation.AsSelf
 		}
 	}
-	if err := fitsKind(c.Kind, as); err != nil {
+	if err := fitsKind(t, c.Kind, as); err != nil {
 		return nil, err
 	}
 	var asks []federation.Ask

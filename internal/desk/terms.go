@@ -15,6 +15,10 @@ type PolicyTerms struct {
 	Refresh                 string // or none
 	RefreshIdle             string
 	SingleSignOut           *bool
+	OfflineEnds             *bool
+	PKCE                    *bool  // off: a web client may do without
+	AsItself                *bool  // a web client may act as itself too
+	Auth                    string // basic, post, key or any
 	ClientKeys              string // JWKS of the client, or none
 	ClientKeysAt            string // where it was fetched from
 }
@@ -32,5 +36,5 @@ func ParseSpan(v string) (time.Duration, error) {
 
 func (x *Terms) onlySAML() bool {
 	return x.Signs != "" || x.Encrypts != nil || x.PlainRefused != nil || x.SignsRequests != nil || x.Unsolicited != nil ||
-		x.AllowSHA1 != nil
+		x.AllowSHA1 != nil || x.ForceAuthn != nil || x.IsPassive != nil
 }

@@ -44,7 +44,17 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
-	return over(t).apply(t, x)
+	if err := over(t).apply(t, x); err != nil {
+		return err
+	}
+	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && (p.Auth == "" || p.Auth == "any") {
+		return nil
+	}
+	app, err := d.L.Party(t.App)
+	if err != nil {
+		return err
+	}
+	return fitsClient(t, app, x.Policy)
 }
 
 // federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled

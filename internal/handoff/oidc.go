@@ -77,7 +77,7 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	}
 	h.env("OIDC_CLIENT_ID", "Client ID", terms.ClientID, "client_id", "this trust")
 	h.authItems(v, terms, c)
-	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", "kind of client: "+string(c.Kind))
+	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", "kind of client: "+string(c.Kind))
 	as := federation.AsSelf
 	if c.Kind.Redirects() {
 		as = federation.AsUser
@@ -148,8 +148,11 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 		h.env("", "Client authentication", "the secret that the owner of "+provider.Name+" issued",
 			"token_endpoint_auth_method", provider.Name)
 	default:
-		h.env("", "Client authentication", "client_secret_basic or client_secret_post", "token_endpoint_auth_method",
-			"this trust")
+		way := "client_secret_basic or client_secret_post"
+		if terms.Policy.Auth != "" {
+			way = terms.Policy.Auth
+		}
+		h.env("", "Client authentication", way, "token_endpoint_auth_method", "this trust")
 		for _, x := range s.Secrets {
 			if x.Standing(v.Now) == "valid" {
 				h.env("", "Client secret, already handed over",
@@ -200,7 +203,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	for _, r := range c.AfterSignOut {
 		h.env("", "After-sign-out URI", r, "post_logout_redirect_uris", from)
 	}
-	h.env("", "Grant types", strings.Join(c.Kind.Grants(), " "), "grant_types", from)
+	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", from)
 	if c.Kind.Redirects() {
 		h.env("", "Response type", "code, with PKCE S256", "response_types", "RFC 9700")
 	}
@@ -225,7 +228,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Contact", c.Contact, "contacts", from)
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
-		Grants: c.Kind.Grants(), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
+		Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}

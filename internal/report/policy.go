@@ -38,6 +38,18 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 				false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
 			[2]string{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()})
 	}
+	if p.PKCEOff {
+		f = append(f, [2]string{"PKCE", "may be left out, with a warning each time"})
+	}
+	if p.AsItself {
+		f = append(f, [2]string{"acts as itself", "too, with client_credentials"})
+	}
+	if p.Auth != "" {
+		f = append(f, [2]string{"authenticates with", p.Auth + " alone"})
+	}
+	if p.OfflineEnds {
+		f = append(f, [2]string{"offline access", "ends with a sign-out"})
+	}
 	title := "Policies"
 	if !provider.Own {
 		title = "Policies on the stage: the real ones, and consent, are up to the owner of " + provider.Name

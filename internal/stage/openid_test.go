@@ -340,8 +340,12 @@ func TestSingleSignOut(t *testing.T) {
 		on, skyOn     bool
 		session, ends bool // the session goes on; the other app's tokens end
 	}{{true, true, false, true}, {true, false, false, false}, {false, true, true, false}} {
-		o.policy(dome, func(x *federation.Trust) { x.OIDCTerms().Policy.SingleSignOut = c.on })
-		o.policy(sky, func(x *federation.Trust) { x.OIDCTerms().Policy.SingleSignOut = c.skyOn })
+		o.policy(dome, func(x *federation.Trust) {
+			x.OIDCTerms().Policy.SingleSignOut, x.OIDCTerms().Policy.OfflineEnds = c.on, true
+		})
+		o.policy(sky, func(x *federation.Trust) {
+			x.OIDCTerms().Policy.SingleSignOut, x.OIDCTerms().Policy.OfflineEnds = c.skyOn, true
+		})
 		a, b := signedIn()
 		signOut(a)
 		if status, _ := o.refresh(dome, a["refresh_token"]); status == 200 {
@@ -354,6 +358,26 @@ func TestSingleSignOut(t *testing.T) {
 			"none"); (back.Get("error") == "") != c.session {
 			t.Errorf("%+v: the session: %v", c, back)
 		}
+	}
+	// Offline access outlives the session unless the policy says otherwise.
+	o.policy(sky, func(x *federation.Trust) { x.OIDCTerms().Policy.OfflineEnds = false })
+	o.policy(dome, func(x *federation.Trust) { x.OIDCTerms().Policy.SingleSignOut = true })
+	a, b := signedIn()
+	signOut(a)
+	if status, _ := o.refresh(sky, b["refresh_token"]); status != 200 {
+		t.Errorf("offline access ended with the session: %d", status)
+	}
+	// A hint about another session than this browser's is asked about, and one where nobody is signed in ends nothing.
+	a, _ = signedIn()
+	o.fresh()
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.title !=
+		"Nobody is signed in" {
+		t.Errorf("nobody is signed in, and the page says %q", page.title)
+	}
+	o.code(dome, callback, "petra")
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.title !=
+		"Sign out?" {
+		t.Errorf("the hint is about mira, petra is signed in, and the page says %q", page.title)
 	}
 	// Without an ID token the person is asked, and the form is theirs alone.
 	signedIn()

@@ -212,6 +212,26 @@ type Policy struct {
 	Refresh       int      `json:"refresh"` // longest life of a chain of refresh tokens; 0: none are issued
 	RefreshIdle   int      `json:"refreshIdle"`
 	SingleSignOut bool     `json:"singleSignOut"`
+	OfflineEnds   bool     `json:"offlineEnds,omitempty"` // a sign-out ends refresh tokens with offline access too
+	PKCEOff       bool     `json:"pkceOff,omitempty"`     // a web client with a secret may do without PKCE; warned of each time
+	AsItself      bool     `json:"asItself,omitempty"`    // a web client may act as itself too
+	Auth          string   `json:"auth,omitempty"`        // the one way in which the client may authenticate; "" any that it can
+}
+
+// The ways in which a client authenticates (OpenID Connect Core, section 9).
+const (
+	AuthBasic = "client_secret_basic"
+	AuthPost  = "client_secret_post"
+	AuthKey   = "private_key_jwt"
+)
+
+// Grants are the grant types that a client of a kind may use under the policy (RFC 6749, section 1.3).
+func (p Policy) Grants(kind oidc.Kind) []string {
+	list := kind.Grants()
+	if p.AsItself && kind == oidc.Web {
+		list = append(list, "client_credentials")
+	}
+	return list
 }
 
 // DefaultPolicy is what a new trust starts with.
@@ -321,6 +341,11 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
+	if terms.Policy.PKCEOff {
+		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE", Saw: "the client may do without",
+			Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
+			Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", t.Name, "--pkce", "on"))})
+	}
 	if c.For == "home" && !provider.Own {
 		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name +
 			" is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",

@@ -163,8 +163,16 @@ func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[strin
 			}
 		}
 	}
+	if _, set := out["email_verified"]; !set && out["email"] != nil {
+		// the organisation's own directory vouches for its addresses, unless it says otherwise
+		v := p.Attributes["emailVerified"]
+		out["email_verified"] = len(v) == 0 || strings.EqualFold(v[0], "true")
+	}
 	return out
 }
+
+// Reserved reports whether a claim is one that the provider alone sets.
+func Reserved(claim string) bool { return reserved(claim) }
 
 // reserved are the claims that the provider alone sets.
 func reserved(claim string) bool {

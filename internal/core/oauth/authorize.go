@@ -35,9 +35,6 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 		a.Mode = ""
 		return a, oidc.Fail(oidc.InvalidRequest, "response_mode "+mode+" is not offered; use query or form_post")
 	}
-	if e := oidc.OnceEach(q); e != nil {
-		return a, e
-	}
 	switch rt := q.Get("response_type"); rt {
 	case "code":
 	case "":
@@ -57,6 +54,7 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	}
 	a.Nonce, a.Challenge, a.Hint = q.Get("nonce"), q.Get("code_challenge"), q.Get("login_hint")
 	switch m := q.Get("code_challenge_method"); {
+	case a.Challenge == "" && mayOmitPKCE(r):
 	case a.Challenge == "":
 		return a, oidc.Fail(oidc.InvalidRequest,
 			"code_challenge is missing: PKCE protects every code; send code_challenge with code_challenge_method=S256")

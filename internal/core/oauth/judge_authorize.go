@@ -45,7 +45,11 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 	}
 	j.client(q, r)
 	j.redirect(q, r)
-	j.Request, j.Error = readAuthorization(q, r)
+	once := oidc.OnceEach(q)
+	q = oidc.Present(q)
+	if j.Request, j.Error = readAuthorization(q, r); once != nil {
+		j.Error = once
+	}
 	if j.Error == nil {
 		j.hint(q, r, e)
 	}
@@ -56,8 +60,15 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 		j.Findings.Add(refusal("authorization request", j.Error, finding.Do("change the request of the app"),
 			"RFC 6749 4.1.1"))
 	} else {
-		j.Findings.Pass("oauth.request", "authorization request",
-			"code flow with PKCE S256, scope "+ScopeOf(j.Request.Asks))
+		how := "code flow with PKCE S256"
+		if j.Request.Challenge == "" {
+			how = "code flow without PKCE"
+			j.Findings.Add(finding.Finding{ID: "oauth.pkce-off", Level: finding.Warning, Check: "PKCE",
+				Saw: "none: the trust lets this client do without", Expected: "code_challenge with S256", Side: finding.App,
+				Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", r.Trust.Name, "--pkce", "on")),
+				Ref: "RFC 9700 2.1.1"})
+		}
+		j.Findings.Pass("oauth.request", "authorization request", how+", scope "+ScopeOf(j.Request.Asks))
 		j.advise(r)
 	}
 	j.Settle()

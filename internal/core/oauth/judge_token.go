@@ -100,20 +100,20 @@ func knownGrant(grant string) *oidc.Error {
 }
 
 func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oidc.Error {
-	kind := r.Client.Kind
-	if !slices.Contains(kind.Grants(), grant) {
+	kind, grants := r.Client.Kind, r.Terms.Policy.Grants(r.Client.Kind)
+	if !slices.Contains(grants, grant) {
 		hint := ""
 		if grant == "client_credentials" && kind == oidc.Web {
-			hint = "; to act as itself too, add a machine client to the ledger for it"
+			hint = "; the trust can let it act as itself too (policy as-itself), or add a machine client to the ledger for it"
 		}
 		return oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind,
 			grant,
-			strings.Join(kind.Grants(), ", "))+hint)
+			strings.Join(grants, ", "))+hint)
 	}
 	switch grant {
 	case "authorization_code":
 		j.NotChecked = append(j.NotChecked, "whether the code was issued, to this client, and is good")
-		return codeParameters(t.Form)
+		return codeParameters(t.Form, mayOmitPKCE(r))
 	case "refresh_token":
 		j.NotChecked = append(j.NotChecked, "whether the refresh token was issued, to this client, and is good")
 		if t.Form.Get("refresh_token") == "" {
@@ -125,12 +125,16 @@ func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oi
 	return e
 }
 
-func codeParameters(form url.Values) *oidc.Error {
+// mayOmitPKCE reports whether a client may do without PKCE: a web client that authenticates, where its trust says so.
+func mayOmitPKCE(r *Registered) bool { return r.Terms.Policy.PKCEOff && r.Client.Kind == oidc.Web }
+
+func codeParameters(form url.Values, pkceOff bool) *oidc.Error {
 	switch verifier := form.Get("code_verifier"); {
 	case form.Get("code") == "":
 		return oidc.Fail(oidc.InvalidRequest, "code is missing")
 	case !form.Has("redirect_uri"):
 		return oidc.Fail(oidc.InvalidRequest, "redirect_uri is missing; send the one of the authorization request")
+	case verifier == "" && pkceOff:
 	case verifier == "":
 		return oidc.Fail(oidc.InvalidRequest, "code_verifier is missing: PKCE protects every code")
 	case !isVerifier(verifier):
@@ -172,6 +176,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		secret = form.Get("client_secret")
 	}
 	asserts := form.Has("client_assertion") || form.Has("client_assertion_type")
+	used := AuthOf(t)
+	own := e.Own != "" && subtle.ConstantTimeCompare([]byte(secret), []byte(e.Own)) == 1 // the stage's own stand-in
 	if asserts {
 		ways++
 	}
@@ -182,6 +188,12 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		return false, oidc.Fail(oidc.InvalidRequest, "client_id in the body is another than in the Authorization header")
 	case r == nil || r.Terms.ClientID != id:
 		return bad(fmt.Sprintf("no client with the ID '%s' is registered here", id))
+	case r.Terms.Policy.Auth != "" && used != r.Terms.Policy.Auth && !own && !r.Client.Kind.Public():
+		if used == "" {
+			used = "none"
+		}
+		return bad(fmt.Sprintf("policy client-auth of %s: the client authenticates with %s, not with %s", r.Trust.Name,
+			r.Terms.Policy.Auth, used))
 	case asserts:
 		return false, assertion(form, r, id, e)
 	case t.Basic || form.Has("client_secret"):
@@ -196,6 +208,19 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with "+
 		"private_key_jwt",
 		r.App.Name, r.Client.Kind))
+}
+
+// AuthOf names the way in which a request authenticates its client; "" is none.
+func AuthOf(t *TokenRequest) string {
+	switch {
+	case t.Form.Has("client_assertion"):
+		return federation.AuthKey
+	case t.Basic:
+		return federation.AuthBasic
+	case t.Form.Has("client_secret"):
+		return federation.AuthPost
+	}
+	return ""
 }
 
 func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.Error {
@@ -238,6 +263,12 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 		}
 		return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID,
 			x.Retired.UTC().Format(layout)))
+	}
+	for i := range r.Secrets {
+		if r.Secrets[i].ID == secret {
+			return oidc.Fail(oidc.InvalidClient, secret+" is the ID of a secret, not the secret itself, which was shown once when it "+
+				"was made")
+		}
 	}
 	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+r.Trust.Name)
 }

@@ -133,11 +133,19 @@ func Stale(r *Registered, a *Authorization, since, now time.Time) bool {
 // voluntary and counts only where the trust asks for nothing (OpenID Connect Core, section 5.5.1.1).
 func Wants(r *Registered, a *Authorization) []string {
 	out := slices.Clone(r.Trust.Contexts())
-	if len(out) == 0 && len(a.ACR) > 0 && slices.Contains([]string{judge.ContextPassword, judge.ContextMFA}, a.ACR[0]) {
-		out = a.ACR
+	if len(out) > 0 {
+		return out
 	}
-	return out
+	for _, c := range a.ACR { // in order of preference; what is not known here is passed over
+		if c == judge.ContextPassword || c == judge.ContextMFA {
+			return []string{c}
+		}
+	}
+	return nil
 }
+
+// Voluntary reports whether the contexts that Wants returns are the app's wish alone.
+func Voluntary(r *Registered) bool { return len(r.Trust.Contexts()) == 0 }
 
 // asserted is the context that is stated of a sign-in: what the trust demands, else the session's own.
 func asserted(r *Registered, who SignedIn) string {
@@ -185,6 +193,10 @@ func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("this code is older than %d seconds", int(CodeLife.Seconds())))
 	case form.Get("redirect_uri") != c.Redirect:
 		return nil, oidc.Fail(oidc.InvalidGrant, "redirect_uri is another than in the authorization request, "+c.Redirect)
+	case c.Challenge == "" && mayOmitPKCE(r):
+		if form.Get("code_verifier") != "" { // RFC 9700, section 4.8.2: no downgrade by taking the challenge away
+			return nil, oidc.Fail(oidc.InvalidGrant, "code_verifier comes for a code that was asked for without code_challenge")
+		}
 	case subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(c.Challenge)) != 1:
 		return nil, oidc.Fail(oidc.InvalidGrant,
 			"code_verifier does not belong to the code_challenge of the authorization request")

@@ -127,11 +127,13 @@ func (s *Server) Revoke(r *Registered, token string) *oidc.Error {
 
 // SignOut ends what came of a session: with single sign-out on at the trust that asked, or without one, the tokens of
 // every trust that has it on; else those of the one trust alone. whole reports whether the provider's session ends too.
-// single says of a trust whether it is of this provider and has single sign-out on.
-func (s *Server) SignOut(by *Registered, session string, single func(trust string) bool) (whole bool) {
+// single says of a trust whether it is of this provider and has single sign-out on; offline, whether its refresh tokens
+// with offline access outlive the session (OpenID Connect Back-Channel Logout, section 2.7).
+func (s *Server) SignOut(by *Registered, session string, single, offline func(trust string) bool) (whole bool) {
 	whole = by == nil || by.Terms.Policy.SingleSignOut
 	s.State.End("the person signed out", func(f *Family) bool {
-		return f.Session == session && (by != nil && f.Trust == by.Trust.Name || whole && single(f.Trust))
+		return f.Session == session && (by != nil && f.Trust == by.Trust.Name || whole && single(f.Trust)) &&
+			(f.Serial == 0 || !offline(f.Trust))
 	})
 	return whole
 }

@@ -358,6 +358,9 @@ func JudgeAssertion(token, clientID string, audiences []string, list []Key, now 
 	if nbf, has := Moment(o.claims, "nbf"); has && now.Add(judge.Skew).Before(nbf) {
 		return deny("it is not valid yet; compare the clocks")
 	}
+	if iat, has := Moment(o.claims, "iat"); has && now.Add(judge.Skew).Before(iat) {
+		return deny("it was issued in the future; compare the clocks")
+	}
 	jti := Text(o.claims, "jti")
 	if jti == "" || len(jti) > 256 {
 		return deny("jti is missing: each assertion is used once")

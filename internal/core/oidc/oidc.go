@@ -166,3 +166,16 @@ func OnceEach(q url.Values) *Error {
 	}
 	return nil
 }
+
+// Present returns the parameters that have a value: one without counts as absent (RFC 6749, sections 3.1 and 3.2).
+func Present(q url.Values) url.Values {
+	out := make(url.Values, len(q))
+	for k, list := range q {
+		for _, v := range list {
+			if v != "" {
+				out[k] = append(out[k], v)
+			}
+		}
+	}
+	return out
+}

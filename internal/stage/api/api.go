@@ -50,9 +50,10 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 // serve answers a call: the last part of the path names the permission that it needs.
 func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Access-Control-Allow-Origin", "*") // a token is sent by the page itself, no cookie counts here
+	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate")
 	if r.Method == http.MethodOptions {
 		w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
-		w.Header().Set("Access-Control-Allow-Methods", "GET, POST, PUT, DELETE")
+		w.Header().Set("Access-Control-Allow-Methods", "GET, HEAD, POST, PUT, DELETE")
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}

@@ -254,10 +254,7 @@ func loopbacks(list []string) []string {
 // apiAt is where an API is played: below its name on a stage of its own address, at its audience elsewhere.
 func (m *maker) apiAt(p *Player) string {
 	if m.Base != "" {
-		if p.Client != nil || p.Party.Entity.SP != nil { // an app that people sign in to as well has its pages there
-			return m.Base + "/" + p.Name() + "/api"
-		}
-		return m.Base + "/" + p.Name()
+		return m.Base + "/" + p.Name() + "/api" // the same whatever other sides the app has or gets
 	}
 	if u, err := url.Parse(p.Party.API.Audience); err == nil && u.Host != "" && (u.Scheme == "https" ||
 		u.Scheme == "http") {

@@ -31,7 +31,7 @@ type pending struct {
 func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	switch r.Method {
-	case http.MethodGet:
+	case http.MethodGet, http.MethodHead:
 	case http.MethodPost: // OpenID Connect Core, section 3.1.2.1
 		if err := r.ParseForm(); err != nil {
 			x.page(w, http.StatusBadRequest, "The request cannot be read", err.Error())
@@ -56,7 +56,9 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 		Now: x.Now()})
 	told := j.Findings
 	if j.Error == nil && j.Answer {
-		told = slices.DeleteFunc(slices.Clone(told), func(f finding.Finding) bool { return f.Level == finding.Warning })
+		told = slices.DeleteFunc(slices.Clone(told), func(f finding.Finding) bool {
+			return f.Level == finding.Warning && f.ID != "oauth.pkce-off"
+		})
 	}
 	x.tell(d, "authorization request", told...)
 	if !j.Answer {
@@ -75,7 +77,7 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(), App: d.Deal.App.Title(),
 		Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People, Hint: y.request.Hint, Leads: y.request.Redirect,
 		Fresh:   func(ses *server.Session) bool { return !oauth.Stale(d.Registered, y.request, ses.Since, x.Now()) },
-		Passive: slices.Contains(y.request.Prompt, "none"),
+		Passive: slices.Contains(y.request.Prompt, "none"), Voluntary: oauth.Voluntary(d.Registered),
 		Refuse: func(w http.ResponseWriter, r *http.Request) {
 			x.deny(w, y, oidc.Fail(oidc.LoginRequired, "nobody is signed in as the request asks, and prompt=none shows no page"))
 		},

@@ -53,6 +53,7 @@ func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
 func crossOrigin(c *cast.Cast, pl *cast.Player, w http.ResponseWriter, r *http.Request) bool {
 	origin := r.Header.Get("Origin")
 	w.Header().Add("Vary", "Origin")
+	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate")
 	for _, d := range c.OIDC {
 		if origin == "" || d.Deal.Provider != pl || d.Client.Kind != oidc.UserAgent {
 			continue
@@ -92,7 +93,7 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 	if e := oidc.OnceEach(r.PostForm); e != nil {
 		return nil, e
 	}
-	t := &oauth.TokenRequest{Form: r.PostForm, Authorization: r.Header.Get("Authorization")}
+	t := &oauth.TokenRequest{Form: oidc.Present(r.PostForm), Authorization: r.Header.Get("Authorization")}
 	t.ID, t.Secret, t.Basic = r.BasicAuth()
 	return t, nil
 }
@@ -100,18 +101,26 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 // Bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it
 // is not taken (RFC 9700, section 4.3.2).
 func Bearer(r *http.Request) (string, *oidc.Error) {
-	h := r.Header.Get("Authorization")
-	if scheme, token, ok := strings.Cut(h, " "); ok && strings.EqualFold(scheme, "Bearer") {
-		return strings.TrimSpace(token), nil
-	}
-	if r.URL.Query().Has("access_token") {
+	if r.URL.Query().Get("access_token") != "" {
 		return "", oidc.Fail(oidc.InvalidRequest,
 			"an access token in the URL is not taken; send it in the Authorization header")
 	}
-	if r.Method == http.MethodPost && r.ParseForm() == nil && r.PostForm.Get("access_token") != "" {
-		return r.PostForm.Get("access_token"), nil
+	var found []string
+	for _, h := range r.Header.Values("Authorization") {
+		if scheme, token, ok := strings.Cut(h, " "); ok && strings.EqualFold(scheme, "Bearer") {
+			found = append(found, strings.TrimSpace(token))
+		}
 	}
-	return "", nil
+	if r.Method == http.MethodPost && r.ParseForm() == nil {
+		found = append(found, oidc.Present(r.PostForm)["access_token"]...)
+	}
+	if len(found) > 1 {
+		return "", oidc.Fail(oidc.InvalidRequest, "the access token comes in more than one place; send it in one")
+	}
+	if len(found) == 0 {
+		return "", nil
+	}
+	return found[0], nil
 }
 
 // Challenge answers a request whose token is missing or refused (RFC 6750, section 3).

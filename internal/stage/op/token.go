@@ -88,8 +88,8 @@ func (x *played) userinfo(w http.ResponseWriter, r *http.Request) {
 	if crossOrigin(x.c, x.pl, w, r) {
 		return
 	}
-	if r.Method != http.MethodGet && r.Method != http.MethodPost {
-		w.Header().Set("Allow", "GET, POST, OPTIONS")
+	if r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodPost {
+		w.Header().Set("Allow", "GET, HEAD, POST, OPTIONS")
 		http.Error(w, "use GET or POST", http.StatusMethodNotAllowed)
 		return
 	}
@@ -186,6 +186,7 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		refuse(e.Description)
 		return
 	}
+	q = oidc.Present(q)
 	s := x.serves(w, nil)
 	if s == nil {
 		return
@@ -214,16 +215,22 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ses, cookie := x.SessionOf(r, x.pl.Name())
-	sure := sid != "" || r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
-	if ses != nil && !sure { // section 2: without an ID token the person is asked
+	title, state := x.pl.Title(), q.Get("state")
+	said := r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
+	whole := false
+	switch {
+	case ses == nil: // nobody is signed in in this browser: nothing ends, whatever the hint is about
+		if back == "" {
+			x.page(w, http.StatusOK, "Nobody is signed in", "This browser has no session here, so nothing was ended.")
+			return
+		}
+	case ses.Index != sid && !said: // section 2: the hint is about another session than this browser's, or there is none
 		x.askSignOut(w, q, ses, cookie, back)
 		return
-	}
-	if ses != nil && sid == "" {
+	default:
 		sid = ses.Index
+		whole = x.signOut(s, d, sid)
 	}
-	whole := x.signOut(s, d, sid)
-	title, state := x.pl.Title(), q.Get("state")
 	done := func(w http.ResponseWriter, r *http.Request, failed []string) {
 		if back != "" && len(failed) == 0 {
 			v := url.Values{}
@@ -282,7 +289,11 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool
 		d := x.c.Find(trust)
 		return d != nil && d.Deal.Provider == x.pl && d.Terms.Policy.SingleSignOut
 	}
-	whole = s.SignOut(reg, sid, single)
+	offline := func(trust string) bool {
+		d := x.c.Find(trust)
+		return d != nil && !d.Terms.Policy.OfflineEnds
+	}
+	whole = s.SignOut(reg, sid, single, offline)
 	if x.SignedOut != nil {
 		x.SignedOut(func(trust, session string) bool {
 			return session == sid && (by != nil && trust == by.Of().Name || whole && single(trust))

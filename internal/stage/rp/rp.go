@@ -257,7 +257,11 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 		refuse(http.StatusBadRequest, "", err.Error(), nil)
 		return
 	}
-	q := r.Form
+	if e := oidc.OnceEach(r.Form); e != nil {
+		refuse(http.StatusBadRequest, "", e.Description+".", nil)
+		return
+	}
+	q := oidc.Present(r.Form)
 	a, ok := p.asked.Take(q.Get("state"))
 	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {

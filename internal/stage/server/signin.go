@@ -27,14 +27,16 @@ type Wish struct {
 	At       string // address of the provider's sign-in form
 	App      string // title of the app, for people
 	Contexts []string
-	Force    bool                                               // nobody's session counts
-	Fresh    func(*Session) bool                                // whether a session is young enough; nil: any is
-	Passive  bool                                               // no page may be shown
-	Hint     string                                             // who is likely to sign in
-	Leads    string                                             // where the redirects behind the form may lead
-	Refuse   func(w http.ResponseWriter, r *http.Request)       // passive, and a page would be needed
-	Done     func(http.ResponseWriter, *http.Request, *Session) // somebody is signed in
-	People   Directory
+	Force    bool                // nobody's session counts
+	Fresh    func(*Session) bool // whether a session is young enough; nil: any is
+	Passive  bool                // no page may be shown
+	// Voluntary says that the contexts are a wish: a session that has none of them does where no page may be shown.
+	Voluntary bool
+	Hint      string                                             // who is likely to sign in
+	Leads     string                                             // where the redirects behind the form may lead
+	Refuse    func(w http.ResponseWriter, r *http.Request)       // passive, and a page would be needed
+	Done      func(http.ResponseWriter, *http.Request, *Session) // somebody is signed in
+	People    Directory
 
 	browser string
 	person  string // after the first factor
@@ -101,6 +103,10 @@ func (s *Server) SignIn(w http.ResponseWriter, r *http.Request, x *Wish) {
 		}
 	}
 	if x.Passive {
+		if have != nil && !force && x.Voluntary {
+			x.Done(w, r, have)
+			return
+		}
 		x.Refuse(w, r)
 		return
 	}
