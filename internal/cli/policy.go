@@ -16,7 +16,7 @@ type policyFlags struct {
 	signInFrom, refreshFrom            string
 	session, access, id, refresh, idle string
 	singleSignOut, offline, pkce       string
-	asItself, auth                     string
+	asItself, auth, device, pushed     string
 	keyFile, keysAt, keysCA, keysPin   string
 }
 
@@ -37,6 +37,10 @@ func (p *policyFlags) add(c *cobra.Command) {
 		"OpenID: whether a sign-out ends refresh tokens with offline access too: on or off")
 	f.StringVar(&p.pkce, "pkce", "",
 		"OpenID: off lets a web client with a secret do without PKCE, with a warning each time; else on")
+	f.StringVar(&p.device, "device", "",
+		"OpenID: whether the client may have a person sign in on another device, by a code (RFC 8628): on or off")
+	f.StringVar(&p.pushed, "pushed-requests", "",
+		"OpenID: whether authorization requests must be pushed first (RFC 9126): on or off")
 	f.StringVar(&p.asItself, "as-itself", "", "OpenID: whether a web client may act as itself too: on or off")
 	f.StringVar(&p.auth, "client-auth", "",
 		"OpenID: the one way in which the client authenticates: basic, post or key; any takes the pin away")
@@ -59,7 +63,8 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 	for _, b := range []struct {
 		flag, v string
 		to      **bool
-	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE}, {"--as-itself", p.asItself, &x.AsItself}} {
+	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE}, {"--as-itself", p.asItself, &x.AsItself},
+		{"--device", p.device, &x.Device}, {"--pushed-requests", p.pushed, &x.Pushed}} {
 		if *b.to, err = onOff(b.flag, b.v); err != nil {
 			return x, err
 		}

@@ -379,7 +379,9 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 	case x.AsItself != nil && *x.AsItself && c.Kind != oidc.Web:
 		return fmt.Errorf("--as-itself on %w a %s client: a machine client does so anyway, and others keep no secret",
 			federation.ErrFit, c.Kind)
-	case c.Kind.Public():
+	case (x.Device != nil && *x.Device || x.Pushed != nil && *x.Pushed) && !c.Kind.Redirects():
+		return fmt.Errorf("--device and --pushed-requests %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+	case x.Auth != "" && x.Auth != "any" && c.Kind.Public():
 		return fmt.Errorf("--client-auth %w a %s client: it has nothing to authenticate with", federation.ErrFit, c.Kind)
 	case x.Auth == "key" && t.ClientKeys() == "":
 		return finding.Advise(fmt.Errorf("--client-auth key: %s has no client key yet", t.Name),

@@ -130,6 +130,12 @@ func (o overOIDC) applyClient(t *federation.Trust, x PolicyTerms) error {
 	if x.OfflineEnds != nil {
 		p.OfflineEnds = *x.OfflineEnds
 	}
+	if x.Device != nil {
+		p.Device = *x.Device
+	}
+	if x.Pushed != nil {
+		p.Pushed = *x.Pushed
+	}
 	if x.PKCE != nil {
 		p.PKCEOff = !*x.PKCE
 	}

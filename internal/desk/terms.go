@@ -16,6 +16,7 @@ type PolicyTerms struct {
 	RefreshIdle             string
 	SingleSignOut           *bool
 	OfflineEnds             *bool
+	Device, Pushed          *bool
 	PKCE                    *bool  // off: a web client may do without
 	AsItself                *bool  // a web client may act as itself too
 	Auth                    string // basic, post, key or any

@@ -47,7 +47,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	if err := over(t).apply(t, x); err != nil {
 		return err
 	}
-	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && (p.Auth == "" || p.Auth == "any") {
+	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" || p.Auth == "any") {
 		return nil
 	}
 	app, err := d.L.Party(t.App)

@@ -38,6 +38,12 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 				false: "off: a sign-out ends this app's tokens alone"}[p.SingleSignOut]},
 			[2]string{"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()})
 	}
+	if p.Device {
+		f = append(f, [2]string{"device authorization", "let: a person may sign in on another device, by a code"})
+	}
+	if p.Pushed {
+		f = append(f, [2]string{"requests", "must be pushed first"})
+	}
 	if p.PKCEOff {
 		f = append(f, [2]string{"PKCE", "may be left out, with a warning each time"})
 	}

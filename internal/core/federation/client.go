@@ -212,6 +212,8 @@ type Policy struct {
 	Refresh       int      `json:"refresh"` // longest life of a chain of refresh tokens; 0: none are issued
 	RefreshIdle   int      `json:"refreshIdle"`
 	SingleSignOut bool     `json:"singleSignOut"`
+	Device        bool     `json:"device,omitempty"`      // device authorization (RFC 8628) is let
+	Pushed        bool     `json:"pushed,omitempty"`      // authorization requests must be pushed (RFC 9126)
 	OfflineEnds   bool     `json:"offlineEnds,omitempty"` // a sign-out ends refresh tokens with offline access too
 	PKCEOff       bool     `json:"pkceOff,omitempty"`     // a web client with a secret may do without PKCE; warned of each time
 	AsItself      bool     `json:"asItself,omitempty"`    // a web client may act as itself too
@@ -230,6 +232,9 @@ func (p Policy) Grants(kind oidc.Kind) []string {
 	list := kind.Grants()
 	if p.AsItself && kind == oidc.Web {
 		list = append(list, "client_credentials")
+	}
+	if p.Device && kind.Redirects() {
+		list = append(list, "urn:ietf:params:oauth:grant-type:device_code")
 	}
 	return list
 }

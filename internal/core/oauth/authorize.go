@@ -21,7 +21,10 @@ type Authorization struct {
 	ACR                    []string
 	Resource               []string
 	Asks                   []federation.Ask
-	Hint                   string // login_hint
+	Hint                   string   // login_hint
+	Subject                string   // the sub that claims demands; "" is anybody
+	MustACR                []string // the contexts of which claims demands one
+	InIDToken              []string // claims that are wanted in the ID token
 }
 
 // readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The
@@ -80,6 +83,9 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	}
 	if slices.Contains(a.Prompt, "none") && len(a.Prompt) > 1 {
 		return a, oidc.Fail(oidc.InvalidRequest, "prompt=none stands alone")
+	}
+	if e := a.readClaims(q.Get("claims")); e != nil {
+		return a, e
 	}
 	if v := q.Get("max_age"); v != "" {
 		n, err := strconv.Atoi(v)

@@ -87,7 +87,7 @@ func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudg
 
 func knownGrant(grant string) *oidc.Error {
 	switch grant {
-	case "authorization_code", "refresh_token", "client_credentials":
+	case "authorization_code", "refresh_token", "client_credentials", DeviceGrant:
 		return nil
 	case "":
 		return oidc.Fail(oidc.InvalidRequest, "grant_type is missing")
@@ -96,7 +96,8 @@ func knownGrant(grant string) *oidc.Error {
 			"the password grant hands people's passwords to apps, which RFC 9700 rules out; use authorization_code with PKCE")
 	}
 	return oidc.Fail(oidc.UnsupportedGrantType,
-		"grant_type "+grant+" is not known; authorization_code, refresh_token and client_credentials are")
+		"grant_type "+grant+" is not known; authorization_code, refresh_token, client_credentials and that of "+
+			"device authorization are")
 }
 
 func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oidc.Error {
@@ -118,6 +119,13 @@ func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oi
 		j.NotChecked = append(j.NotChecked, "whether the refresh token was issued, to this client, and is good")
 		if t.Form.Get("refresh_token") == "" {
 			return oidc.Fail(oidc.InvalidRequest, "refresh_token is missing")
+		}
+		return nil
+	}
+	if grant == DeviceGrant {
+		j.NotChecked = append(j.NotChecked, "whether the device code was issued, to this client, and somebody agreed")
+		if t.Form.Get("device_code") == "" {
+			return oidc.Fail(oidc.InvalidRequest, "device_code is missing")
 		}
 		return nil
 	}

@@ -49,6 +49,8 @@ type Server struct {
 	Random func() string // makes 256 random bits as text
 	Now    func() time.Time
 	Issued func(trust string, asks []federation.Ask) // told of each access token; may be nil
+	// Devices are those that wait for a person; nil where there is no device authorization
+	Devices *Devices
 }
 
 // Verify is the key with which the server's tokens are verified.
@@ -102,8 +104,9 @@ type SignedIn struct {
 	Index   string // sid
 }
 
-// Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and whom id_token_hint named.
-func Admit(r *Registered, who SignedIn, hinted string) *oidc.Error {
+// Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
+// whom id_token_hint named, a subject, a context.
+func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
 	if ok, why := r.Trust.AdmitsPerson(who.Person, r.Consents); !ok {
 		return oidc.Fail(oidc.AccessDenied, "policy admits: "+why)
 	}
@@ -111,9 +114,16 @@ func Admit(r *Registered, who SignedIn, hinted string) *oidc.Error {
 		return oidc.Fail(oidc.AccessDenied, "policy strength of "+r.Trust.Name+
 			": multi-factor authentication is asked for, and there was a password alone")
 	}
+	if _, strong := judge.Asserted(who.Context, a.MustACR); !strong {
+		return oidc.Fail(oidc.AccessDenied, "the request demands an authentication context that was not reached: "+
+			strings.Join(a.MustACR, ", "))
+	}
 	sub, err := r.Releaser.SubjectOf(who.Person)
 	if err != nil {
 		return oidc.Fail(oidc.ServerError, err.Error())
+	}
+	if a.Subject != "" && a.Subject != sub {
+		return oidc.Fail(oidc.LoginRequired, "another person than the one whom claims asks for is signed in")
 	}
 	if hinted != "" && hinted != sub {
 		return oidc.Fail(oidc.LoginRequired, "another person than the one of id_token_hint is signed in")
@@ -136,6 +146,9 @@ func Wants(r *Registered, a *Authorization) []string {
 	if len(out) > 0 {
 		return out
 	}
+	if len(a.MustACR) > 0 {
+		return a.MustACR
+	}
 	for _, c := range a.ACR { // in order of preference; what is not known here is passed over
 		if c == judge.ContextPassword || c == judge.ContextMFA {
 			return []string{c}
@@ -145,11 +158,17 @@ func Wants(r *Registered, a *Authorization) []string {
 }
 
 // Voluntary reports whether the contexts that Wants returns are the app's wish alone.
-func Voluntary(r *Registered) bool { return len(r.Trust.Contexts()) == 0 }
+func Voluntary(r *Registered, a *Authorization) bool {
+	return len(r.Trust.Contexts()) == 0 && len(a.MustACR) == 0
+}
 
 // asserted is the context that is stated of a sign-in: what the trust demands, else the session's own.
-func asserted(r *Registered, who SignedIn) string {
-	c, _ := judge.Asserted(who.Context, r.Trust.Contexts())
+func asserted(r *Registered, a *Authorization, who SignedIn) string {
+	want := r.Trust.Contexts()
+	if len(want) == 0 {
+		want = a.MustACR
+	}
+	c, _ := judge.Asserted(who.Context, want)
 	return c
 }
 
@@ -159,8 +178,14 @@ func (s *Server) Code(r *Registered, a *Authorization, who SignedIn) string {
 	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce,
 		Made: s.Now(),
 		Grant: Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
-			Context: asserted(r, who), AuthTime: who.Since}})
+			Context: asserted(r, a, who), AuthTime: who.Since, InIDToken: a.InIDToken}})
 	return v
+}
+
+// GrantOf is what a person agrees to for a device.
+func GrantOf(r *Registered, a *Authorization, who SignedIn) Grant {
+	return Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
+		Context: asserted(r, a, who), AuthTime: who.Since}
 }
 
 // Exchange answers a token request that was judged and accepted. from is where it came from.
@@ -170,6 +195,8 @@ func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tok
 		return s.redeem(r, form)
 	case "refresh_token":
 		return s.refresh(r, form, from)
+	case DeviceGrant:
+		return s.fromDevice(r, form)
 	}
 	return s.asItself(r, form)
 }
@@ -287,6 +314,14 @@ func (s *Server) sign(r *Registered, b *bundle, f *Family, nonce string) (*Token
 	}
 	if has(b.asks, "openid") {
 		claims := r.Releaser.Claims(b.who, strings.Fields(out.Scope), true)
+		if len(f.InIDToken) > 0 {
+			all := r.Releaser.Claims(b.who, strings.Fields(out.Scope), false)
+			for _, name := range f.InIDToken {
+				if v, there := all[name]; there {
+					claims[name] = v
+				}
+			}
+		}
 		for k, v := range map[string]any{"iss": issuer, "sub": b.subject, "aud": r.Terms.ClientID, "exp": now.Unix() +
 			int64(policy.IDToken),
 			"iat": now.Unix(), "auth_time": f.AuthTime.Unix(), "acr": f.Context, "amr": amr(f.Context), "sid": f.Session,

@@ -28,6 +28,8 @@ type Grant struct {
 	Session  string           `json:"session"`
 	Context  string           `json:"context"`
 	AuthTime time.Time        `json:"authTime"`
+	// claims that are wanted in the ID token besides those of the rules
+	InIDToken []string `json:"inIDToken,omitempty"`
 }
 
 // Code is an authorization code that was issued (RFC 6749, section 4.1.2).

@@ -41,6 +41,8 @@ type Discovery struct {
 	ACRValues             []string `json:"acr_values_supported,omitempty"`
 	PromptValues          []string `json:"prompt_values_supported,omitempty"`
 	IssInResponse         bool     `json:"authorization_response_iss_parameter_supported,omitempty"`
+	PushedEndpoint        string   `json:"pushed_authorization_request_endpoint,omitempty"`
+	DeviceEndpoint        string   `json:"device_authorization_endpoint,omitempty"`
 	ClaimsParameter       bool     `json:"claims_parameter_supported"`
 	RequestParameter      bool     `json:"request_parameter_supported"`
 	RequestURIParameter   bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
@@ -80,9 +82,11 @@ func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 	return &Discovery{Issuer: at, AuthorizationEndpoint: at + "/authorize", TokenEndpoint: at + "/token",
 		UserinfoEndpoint: at + "/userinfo",
 		JWKSURI:          at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke",
-		EndSessionEndpoint: at + "/sign-out",
-		ScopesSupported:    all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
-		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials"}, SubjectTypes: []string{"pairwise",
+		EndSessionEndpoint: at + "/sign-out", PushedEndpoint: at + "/par", DeviceEndpoint: at + "/device_authorization",
+		ClaimsParameter: true,
+		ScopesSupported: all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
+		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials",
+			"urn:ietf:params:oauth:grant-type:device_code"}, SubjectTypes: []string{"pairwise",
 			"public"},
 		IDTokenAlgorithms: []string{alg}, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
 		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"),
@@ -181,4 +185,13 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 
 func safe(u *url.URL) bool {
 	return u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && judge.IsLoopback(u.Hostname()))
+}
+
+// ResourceMetadataAt is where the metadata of a protected resource at a URL lies (RFC 9728, section 3.1).
+func ResourceMetadataAt(resource string) string {
+	u, err := url.Parse(resource)
+	if err != nil {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host + "/.well-known/oauth-protected-resource" + strings.TrimSuffix(u.EscapedPath(), "/")
 }

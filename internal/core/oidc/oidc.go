@@ -59,6 +59,10 @@ const (
 	RequestNotSupported     = "request_not_supported"
 	RequestURINotSupported  = "request_uri_not_supported"
 	RegistrationUnsupported = "registration_not_supported"
+	InvalidRequestURI       = "invalid_request_uri"
+	AuthorizationPending    = "authorization_pending"
+	SlowDown                = "slow_down"
+	ExpiredToken            = "expired_token"
 )
 
 // Error is an error of a protocol: a standard's code and a description that helps.

@@ -4,6 +4,7 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/federation"
@@ -44,7 +45,31 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	if pl.APIAt == "" || pl.Party.API == nil {
 		return
 	}
+	l.Add(pl.Name()+" metadata", oidc.ResourceMetadataAt(pl.APIAt), p.metadata(c, pl))
 	l.Below(pl.APIAt, func(rest string, w http.ResponseWriter, r *http.Request) { p.serve(c, pl, rest, w, r) })
+}
+
+// metadata is the protected resource metadata of an API (RFC 9728, section 2). On a stage with an address of its own the
+// resource is still the API's audience.
+func (p *Part) metadata(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		issuers := []string{}
+		for _, d := range c.OIDC {
+			asks := slices.ContainsFunc(d.Terms.Asks, func(a federation.Ask) bool { return a.API == pl.Name() })
+			if iss := d.Deal.Provider.OpenID.Issuer; asks && !slices.Contains(issuers, iss) {
+				issuers = append(issuers, iss)
+			}
+		}
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		op.WriteJSON(w, http.StatusOK, map[string]any{"resource": pl.Party.API.Audience, "authorization_servers": issuers,
+			"scopes_supported": pl.Party.API.Names(), "bearer_methods_supported": []string{"header", "body"},
+			"resource_name": pl.Title()})
+	}
+}
+
+// challenge is a challenge that names where the API's metadata is (RFC 9728, section 5.1).
+func challenge(w http.ResponseWriter, pl *cast.Player, e *oidc.Error, scope string) {
+	op.Challenge(w, pl.Name(), e, scope, `resource_metadata="`+oidc.ResourceMetadataAt(pl.APIAt)+`"`)
 }
 
 // serve answers a call: the last part of the path names the permission that it needs.
@@ -66,17 +91,17 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 	}
 	token, e := op.Bearer(r)
 	if e != nil || token == "" {
-		op.Challenge(w, pl.Name(), e, permission)
+		challenge(w, pl, e, permission)
 		return
 	}
 	_, claims, err := oidc.Peek(token)
 	if err != nil {
-		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, err.Error()), permission)
+		challenge(w, pl, oidc.Fail(oidc.InvalidToken, err.Error()), permission)
 		return
 	}
 	issuer := issuerOf(c, oidc.Text(claims, "iss"))
 	if issuer == nil {
-		op.Challenge(w, pl.Name(), oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims,
+		challenge(w, pl, oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims,
 			"iss")+", which no provider on this stage has"), permission)
 		return
 	}
@@ -91,7 +116,7 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "access token", Findings: j.Findings})
 	}
 	if j.Verdict != judge.Accepted {
-		op.Challenge(w, pl.Name(), oauth.TokenError(j), permission)
+		challenge(w, pl, oauth.TokenError(j), permission)
 		return
 	}
 	a := Answer{API: pl.Name(), Permission: permission, Client: j.ClientID, As: federation.AsSelf,

@@ -25,6 +25,7 @@ type pending struct {
 	issuer          string
 	answered        bool            // the consent page was shown and answered
 	session         *server.Session // who waits at the consent page
+	userCode        string          // of the device that waits; "" where an app does
 }
 
 // authorize is the authorization endpoint.
@@ -46,6 +47,9 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	d := ClientOf(x.c, x.pl, q.Get("client_id"))
 	if d == nil || len(q["client_id"]) > 1 {
 		x.unknownClient(w, q)
+		return
+	}
+	if q = x.unpushed(w, d, q); q == nil {
 		return
 	}
 	s := x.serves(w, d)
@@ -77,7 +81,7 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(), App: d.Deal.App.Title(),
 		Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People, Hint: y.request.Hint, Leads: y.request.Redirect,
 		Fresh:   func(ses *server.Session) bool { return !oauth.Stale(d.Registered, y.request, ses.Since, x.Now()) },
-		Passive: slices.Contains(y.request.Prompt, "none"), Voluntary: oauth.Voluntary(d.Registered),
+		Passive: slices.Contains(y.request.Prompt, "none"), Voluntary: oauth.Voluntary(d.Registered, y.request),
 		Refuse: func(w http.ResponseWriter, r *http.Request) {
 			x.deny(w, y, oidc.Fail(oidc.LoginRequired, "nobody is signed in as the request asks, and prompt=none shows no page"))
 		},
@@ -101,6 +105,10 @@ func (x *played) unknownClient(w http.ResponseWriter, q url.Values) {
 
 // respond sends the answer to the redirect URI, always with iss (RFC 9207) and with the state that came.
 func (x *played) respond(w http.ResponseWriter, y *pending, q url.Values) {
+	if y.userCode != "" {
+		x.respondDevice(w, y, q)
+		return
+	}
 	q.Set("iss", y.issuer)
 	if y.request.State != "" {
 		q.Set("state", y.request.State)
@@ -148,7 +156,7 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 		return
 	}
 	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index}
-	if e := oauth.Admit(d.Registered, in, y.hinted); e != nil {
+	if e := oauth.Admit(d.Registered, y.request, in, y.hinted); e != nil {
 		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error, Check: "policies of the trust",
 			Saw:      e.Description,
 			Expected: "a sign-in that the trust allows", Side: finding.Ledger,
@@ -169,6 +177,9 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 		page.Title, page.Consent.Admin = "Do you agree?", admin
 		page.Lead = d.Deal.App.Title() + " would like the following. You can agree or refuse; nothing happens without you."
 		x.Page(w, http.StatusOK, page)
+	case y.userCode != "":
+		x.devices.Agree(y.userCode, oauth.GrantOf(d.Registered, y.request, in))
+		x.respond(w, y, url.Values{})
 	default:
 		if s := x.serves(w, d); s != nil {
 			x.respond(w, y, url.Values{"code": {s.Code(d.Registered, y.request, in)}})

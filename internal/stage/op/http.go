@@ -124,7 +124,7 @@ func Bearer(r *http.Request) (string, *oidc.Error) {
 }
 
 // Challenge answers a request whose token is missing or refused (RFC 6750, section 3).
-func Challenge(w http.ResponseWriter, realm string, e *oidc.Error, scope string) {
+func Challenge(w http.ResponseWriter, realm string, e *oidc.Error, scope string, more ...string) {
 	status, head := http.StatusUnauthorized, `Bearer realm="`+realm+`"`
 	if e != nil {
 		head += `, error="` + e.Code + `", error_description="` + strings.ReplaceAll(e.Description, `"`, "'") + `"`
@@ -137,6 +137,9 @@ func Challenge(w http.ResponseWriter, realm string, e *oidc.Error, scope string)
 	}
 	if scope != "" {
 		head += `, scope="` + scope + `"`
+	}
+	for _, m := range more {
+		head += ", " + m
 	}
 	w.Header().Set("WWW-Authenticate", head)
 	if e == nil {

@@ -48,6 +48,8 @@ type Part struct {
 	Elsewhere func(w http.ResponseWriter, r *http.Request, provider, session string,
 		done func(w http.ResponseWriter, r *http.Request, failed []string)) bool
 
+	pushed  *server.Kept[pushed] // authorization requests that were pushed, by request URI
+	devices *oauth.Devices
 	mu      sync.Mutex
 	fetched map[string]fetched // keys of clients that publish them, by address
 }
@@ -59,7 +61,8 @@ type fetched struct {
 
 // New makes the part.
 func New(s *server.Server, now func() *cast.Cast, state oauth.State, key []byte, notes Notes) *Part {
-	return &Part{Server: s, Cast: now, State: state, Key: key, Notes: notes, fetched: map[string]fetched{}}
+	return &Part{Server: s, Cast: now, State: state, Key: key, Notes: notes, fetched: map[string]fetched{},
+		pushed: server.NewKept[pushed](s.Now, pushedLife, 5_000), devices: oauth.NewDevices(func() time.Time { return s.Now() })}
 }
 
 // Serves is the authorization server of a player; d names the trust whose supposed key it signs with, and may be nil.
@@ -76,7 +79,7 @@ func (p *Part) Serves(pl *cast.Player, d *cast.OIDC) (*oauth.Server, error) {
 		signer = d.Suppose.JOSE
 	}
 	return &oauth.Server{Doc: &doc, Signer: signer, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
-		Random: p.Random, Now: p.Now,
+		Random: p.Random, Now: p.Now, Devices: p.devices,
 		Issued: func(trust string, asks []federation.Ask) { p.Notes.Issued(trust, asks, p.Now()) }}, nil
 }
 
@@ -112,6 +115,11 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	add(doc.IntrospectionEndpoint, x.introspect)
 	add(doc.RevocationEndpoint, x.revoke)
 	add(doc.EndSessionEndpoint, x.endSession)
+	add(doc.PushedEndpoint, x.push)
+	if doc.DeviceEndpoint != "" {
+		add(doc.DeviceEndpoint, x.deviceAuthorization)
+		add(x.deviceAt(), x.device)
+	}
 }
 
 func (x *played) consentAt() string {
