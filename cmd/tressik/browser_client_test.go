@@ -2,6 +2,8 @@ package main
 
 import (
 	"context"
+	"encoding/json"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -112,4 +114,55 @@ func TestBrowserConsents(t *testing.T) {
 	says("dome.control")
 	b.eval(`[...document.links].find(a => a.textContent === "Sign out").click()`)
 	b.until(`document.title === "Signed out"`)
+}
+
+// TestBrowserConnectsADevice has a person enter the code of a device, agree, and sign out over OpenID Connect.
+func TestBrowserConnectsADevice(t *testing.T) {
+	t.Parallel()
+	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
+	d := clients(t)
+	d.ok("trust", "change", "skyview@ridge", "--device", "on")
+	places, _ := openStage(t, d)
+	var doc struct {
+		Device string `json:"device_authorization_endpoint"`
+		Token  string `json:"token_endpoint"`
+	}
+	_, raw, _ := get(t, places["ridge"].Discovery)
+	if err := json.Unmarshal([]byte(raw), &doc); err != nil || doc.Device == "" {
+		t.Fatalf("%s %v", raw, err)
+	}
+	id := d.clientID("skyview@ridge")
+	asked := post(t, doc.Device, url.Values{"client_id": {id}, "scope": {"openid email"}}, "", "")
+	if asked.text("user_code") == "" {
+		t.Fatal(asked.raw)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	b := newBrowser(ctx, t, chromium)
+	b.open(asked.text("verification_uri_complete"))
+	b.until(`document.title === "Connect a device"`)
+	b.shot("stage-device")
+	if got := b.eval(`document.querySelector("input[name=user_code]").value`); got != asked.text("user_code") {
+		t.Errorf("the page shows the code %q", got)
+	}
+	b.eval(`document.querySelector("form button").click()`)
+	b.until(`document.querySelector("input[name=person]") !== null`)
+	b.eval(`document.querySelector("input[name=person]").value = "mira"; document.querySelector("form button").click()`)
+	b.until(`document.title === "Do you agree?"`)
+	b.eval(`document.querySelector("button[value=agree]").click()`)
+	b.until(`document.title === "The device is connected"`)
+	got := post(t, doc.Token, url.Values{"client_id": {id}, "device_code": {asked.text("device_code")},
+		"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}}, "", "")
+	if got.text("id_token") == "" {
+		t.Errorf("the device gets %s", got.raw)
+	}
+	// The session of the device's page holds for the app in the browser, until somebody signs out.
+	b.open(places["skyview"].Start) // it asks for more than the device did, and for no sign-in
+	b.until(`document.title === "Do you agree?"`)
+	b.eval(`document.querySelector("button[value=agree]").click()`)
+	b.until(`document.title === "Signed in"`)
+	b.open(places["skyview"].Page + "sign-out")
+	b.until(`document.title === "Signed out"`)
+	b.open(places["skyview"].Start)
+	b.until(`document.querySelector("input[name=person]") !== null`)
 }

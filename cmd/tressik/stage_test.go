@@ -215,6 +215,15 @@ func TestBrowserSignsIn(t *testing.T) {
 	// The second app asks for no sign-in; a refused person sees why.
 	b.open(places["plate-archive"].Start)
 	b.until(`document.title === "Signed in" && document.body.innerText.includes("plate-archive@ridge")`)
+	// Signing out there signs out at the first app too, by Redirect and by POST; the browser posts on by itself.
+	b.open(places["plate-archive"].Page + "sign-out")
+	b.until(`document.title === "Signed out"`)
+	b.shot("stage-signed-out")
+	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "and at Kestrel Ridge Directory") {
+		t.Errorf("the signed-out page says:\n%s", text)
+	}
+	b.open(places["nightlog"].Page)
+	b.until(`document.body.innerText.includes("Nobody is signed in here")`)
 	b.call("Network.clearBrowserCookies", nil)
 	b.open(places["nightlog"].Start)
 	b.until(`document.querySelector("input[name=person]") !== null`)
