@@ -18,6 +18,7 @@ type sideFlags struct {
 	redirects, afterSignOut []string
 	addRedirects, dropped   []string
 	contact, home, accounts string
+	backLogout, frontLogout string
 	api                     string
 	issuer, document, jwks  string
 	admins                  string
@@ -37,6 +38,10 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		"client: redirect URI, exactly as the app sends it; none takes all away")
 	f.StringArrayVar(&s.afterSignOut, "after-sign-out", nil,
 		"client: URI to return to after sign-out; none takes all away")
+	f.StringVar(&s.backLogout, "back-channel-logout", "",
+		"client: URI that is told of a sign-out from server to server; none takes it away")
+	f.StringVar(&s.frontLogout, "front-channel-logout", "",
+		"client: URI that the browser opens in a frame at a sign-out; none takes it away")
 	f.StringVar(&s.contact, "contact", "", "client: whom people ask about it, shown on the consent page")
 	f.StringVar(&s.home, "home", "", "client: its home page")
 	f.StringVar(&s.accounts, "for", "", "client: which accounts it is for: home, partners or anyone")
@@ -59,9 +64,10 @@ func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
 	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
-		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts}
+		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts,
+		BackChannel: s.backLogout, FrontChannel: s.frontLogout}
 	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
-		s.home != "" || s.accounts != "" {
+		s.home != "" || s.accounts != "" || s.backLogout != "" || s.frontLogout != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins = s.api, s.admins

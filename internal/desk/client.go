@@ -25,11 +25,12 @@ import (
 
 // ClientInput is what is said of the client side of an app. Empty values leave things as they are.
 type ClientInput struct {
-	Kind                    string
-	Redirects, AfterSignOut []string // a whole list each; a single "none" empties it
-	AddRedirects            []string
-	DropRedirects           []string
-	Contact, Home, For      string
+	Kind                      string
+	Redirects, AfterSignOut   []string // a whole list each; a single "none" empties it
+	AddRedirects              []string
+	DropRedirects             []string
+	Contact, Home, For        string
+	BackChannel, FrontChannel string // logout URIs; "none" takes them away
 }
 
 // OpenIDInput is what was read of a foreign provider's OpenID side.
@@ -156,6 +157,24 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 			*l.to = []string{}
 		case len(l.from) > 0:
 			*l.to = book.Unique(l.from)
+		}
+	}
+	for _, l := range []struct {
+		flag, v string
+		to      *string
+	}{{"--back-channel-logout", in.BackChannel, &c.BackChannelLogout},
+		{"--front-channel-logout", in.FrontChannel, &c.FrontChannelLogout}} {
+		switch {
+		case l.v == "none":
+			*l.to = ""
+		case l.v != "":
+			if err := book.CheckURL(l.flag, l.v); err != nil {
+				return err
+			}
+			if !c.Kind.Redirects() {
+				return fmt.Errorf("%s %w a %s client: nobody signs in there", l.flag, federation.ErrFit, c.Kind)
+			}
+			*l.to = l.v
 		}
 	}
 	c.Redirects = book.Unique(append(slices.Clone(c.Redirects), in.AddRedirects...))

@@ -203,6 +203,8 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	for _, r := range c.AfterSignOut {
 		h.env("", "After-sign-out URI", r, "post_logout_redirect_uris", from)
 	}
+	h.env("", "Back-channel logout URI", c.BackChannelLogout, "backchannel_logout_uri", from)
+	h.env("", "Front-channel logout URI", c.FrontChannelLogout, "frontchannel_logout_uri", from)
 	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", from)
 	if c.Kind.Redirects() {
 		h.env("", "Response type", "code, with PKCE S256", "response_types", "RFC 9700")
@@ -228,6 +230,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Contact", c.Contact, "contacts", from)
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
+		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
 		Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
@@ -255,6 +258,8 @@ type clientMetadata struct {
 	Type         string          `json:"application_type"`
 	Redirects    []string        `json:"redirect_uris,omitempty"`
 	AfterSignOut []string        `json:"post_logout_redirect_uris,omitempty"`
+	BackChannel  string          `json:"backchannel_logout_uri,omitempty"`
+	FrontChannel string          `json:"frontchannel_logout_uri,omitempty"`
 	Grants       []string        `json:"grant_types"`
 	Responses    []string        `json:"response_types,omitempty"`
 	Auth         string          `json:"token_endpoint_auth_method"`

@@ -27,6 +27,12 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 			b.Fields = append(b.Fields, [2]string{"after-sign-out URI", r})
 		}
 		b.Fields = append(b.Fields, [2]string{"accounts", accountWords(c.For)})
+		for _, f := range [][2]string{{"back-channel logout", c.BackChannelLogout},
+			{"front-channel logout", c.FrontChannelLogout}} {
+			if f[1] != "" {
+				b.Fields = append(b.Fields, f)
+			}
+		}
 		for _, f := range [][2]string{{"contact", c.Contact}, {"home page", c.Home}} {
 			if f[1] != "" {
 				b.Fields = append(b.Fields, f)

@@ -167,7 +167,7 @@ func TestClaimsParameter(t *testing.T) {
 	sub := oidc.Text(claims, "sub")
 	for text, want := range map[string]string{`{"id_token":{"sub":{"value":"` + sub + `"}}}`: "",
 		`{"id_token":{"sub":{"value":"other"}}}`: "login_required", `{"id_token":`: "invalid_request",
-		`{"id_token":{"acr":{"essential":true,"values":["urn:unknown"]}}}`:                   "login_required",
+		`{"id_token":{"acr":{"essential":true,"values":["urn:unknown"]}}}`:                "login_required",
 		`{"id_token":{"acr":{"essential":true,"value":"` + judge.ContextPassword + `"}}}`: "",
 		`{"userinfo":{"name":null}}`: ""} {
 		_, back := o.code(dome, callback, "mira", "claims", text, "prompt", "none")

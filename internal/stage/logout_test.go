@@ -2,6 +2,8 @@ package stage
 
 import (
 	"encoding/base64"
+	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"slices"
 	"strings"
@@ -170,4 +172,84 @@ func leadOf(text string) string {
 	_, rest, _ := strings.Cut(text, "</h1>")
 	lead, _, _ := strings.Cut(rest, "</p>")
 	return lead
+}
+
+// TestBackAndFrontChannelLogout has a sign-out reach clients from server to server and in frames.
+func TestBackAndFrontChannelLogout(t *testing.T) {
+	got := make(chan url.Values, 4)
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.ParseForm()
+		got <- r.PostForm
+	}))
+	defer app.Close()
+	o := newOP(t)
+	o.led.Parties["dome"].Client.BackChannelLogout = app.URL + "/logout"
+	sky := o.led.Parties["sky"].Client
+	sky.FrontChannelLogout, sky.BackChannelLogout = "https://sky.example/front", "https://sky.example/back"
+	o.play()
+	dome := o.oidc("dome")
+	code, _ := o.code(dome, callback, "mira")
+	_, m := o.redeem(dome, code, callback)
+	code, _ = o.code(o.oidc("sky"), "http://127.0.0.1:9/sky", "mira")
+	o.redeem(o.oidc("sky"), code, "http://127.0.0.1:9/sky")
+	_, p := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + m["id_token"].(string)))
+	if p.title != "Signed out" || !strings.Contains(p.text, o.base+"/sky/front-channel-logout?iss=") {
+		t.Errorf("no frame for sky:\n%s", p.text)
+	}
+	select {
+	case form := <-got:
+		s := o.serves(dome)
+		e := oidc.Expect{Issuer: s.Doc.Issuer, Audience: "dome.1", Keys: s.Verify(), Now: o.now()}
+		j := oidc.JudgeLogoutToken(form.Get("logout_token"), e, nil)
+		_, id, _ := oidc.Peek(m["id_token"].(string))
+		if j.Verdict != "accepted" || oidc.Text(j.Body, "sid") != oidc.Text(id, "sid") || j.Subject != oidc.Text(id, "sub") {
+			t.Errorf("%v", j.Findings)
+		}
+		if got := oidc.JudgeIDToken(form.Get("logout_token"), e).Findings.IDs("error"); !slices.Contains(got, "token.type") {
+			t.Errorf("a logout token passes as an ID token: %v", got)
+		}
+	default:
+		t.Error("the real app got no logout token")
+	}
+	judged := false
+	for _, e := range o.events {
+		judged = judged || e.By == "sky" && e.What == "logout token" && !e.Findings.Failed()
+	}
+	if !judged {
+		t.Error("the played client got no logout token")
+	}
+}
+
+// TestLogoutTokensToTheLetter has one thing wrong in each logout token.
+func TestLogoutTokensToTheLetter(t *testing.T) {
+	s := jose()
+	keys := []oidc.Key{{ID: s.ID, Alg: s.Alg, Public: s.Key.Public()}}
+	e := oidc.Expect{Issuer: "https://idp.example", Audience: "c1", Keys: keys, Now: now}
+	for _, c := range []struct {
+		name, want, typ string
+		change          func(map[string]any)
+		seen            func(string) bool
+	}{
+		{"as it is", "", "logout+jwt", func(map[string]any) {}, nil},
+		{"an access token", "token.type", "at+jwt", func(map[string]any) {}, nil},
+		{"another issuer", "token.issuer", "logout+jwt", func(m map[string]any) { m["iss"] = "x" }, nil},
+		{"another client", "token.audience", "logout+jwt", func(m map[string]any) { m["aud"] = "x" }, nil},
+		{"over", "token.expired", "logout+jwt", func(m map[string]any) { m["exp"] = now.Unix() - 100 }, nil},
+		{"no event", "token.events", "logout+jwt", func(m map[string]any) { delete(m, "events") }, nil},
+		{"another event", "token.events", "logout+jwt", func(m map[string]any) { m["events"] = map[string]any{"x": 1} }, nil},
+		{"a nonce", "token.nonce", "logout+jwt", func(m map[string]any) { m["nonce"] = "n" }, nil},
+		{"about nobody", "token.subject", "logout+jwt", func(m map[string]any) { delete(m, "sub"); delete(m, "sid") }, nil},
+		{"no ID", "token.jti", "logout+jwt", func(m map[string]any) { delete(m, "jti") }, nil},
+		{"sent before", "token.replay", "logout+jwt", func(map[string]any) {}, func(string) bool { return true }},
+	} {
+		m := oidc.LogoutClaims("https://idp.example", "c1", "s1", "sid1", "j1", now)
+		c.change(m)
+		token, err := s.Sign(c.typ, m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(oidc.JudgeLogoutToken(token, e, c.seen).Findings.IDs("error"), " "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
 }

@@ -18,9 +18,13 @@ type Client struct {
 	Kind         oidc.Kind `json:"kind"`
 	Redirects    []string  `json:"redirectURIs"`
 	AfterSignOut []string  `json:"postLogoutRedirectURIs"`
-	Contact      string    `json:"contact,omitempty"`
-	Home         string    `json:"home,omitempty"`
-	For          string    `json:"accounts"` // home, partners or anyone
+	// where the client learns of a sign-out: from server to server, and in a frame of the browser; "" nowhere
+	BackChannelLogout  string `json:"backchannelLogoutURI,omitempty"`
+	FrontChannelLogout string `json:"frontchannelLogoutURI,omitempty"`
+
+	Contact string `json:"contact,omitempty"`
+	Home    string `json:"home,omitempty"`
+	For     string `json:"accounts"` // home, partners or anyone
 }
 
 // API is the api side of an app: a protected resource with the permissions that it publishes.

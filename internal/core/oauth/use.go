@@ -14,7 +14,7 @@ import (
 func (s *Server) JudgeAccess(token, audience string, scope ...string) *oidc.TokenJudgement {
 	return oidc.JudgeAccessToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: audience, Keys: s.Verify(),
 		Scope:   scope,
-		Revoked: s.State.Revoked, Now: s.Now()})
+		Revoked: s.State.Revoked, OwnClock: true, Now: s.Now()})
 }
 
 // TokenError turns the findings of a judgement into the error of RFC 6750, section 3.1.

@@ -43,6 +43,10 @@ type Discovery struct {
 	IssInResponse         bool     `json:"authorization_response_iss_parameter_supported,omitempty"`
 	PushedEndpoint        string   `json:"pushed_authorization_request_endpoint,omitempty"`
 	DeviceEndpoint        string   `json:"device_authorization_endpoint,omitempty"`
+	BackChannelLogout     bool     `json:"backchannel_logout_supported,omitempty"`
+	BackChannelSession    bool     `json:"backchannel_logout_session_supported,omitempty"`
+	FrontChannelLogout    bool     `json:"frontchannel_logout_supported,omitempty"`
+	FrontChannelSession   bool     `json:"frontchannel_logout_session_supported,omitempty"`
 	ClaimsParameter       bool     `json:"claims_parameter_supported"`
 	RequestParameter      bool     `json:"request_parameter_supported"`
 	RequestURIParameter   bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
@@ -83,8 +87,9 @@ func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 		UserinfoEndpoint: at + "/userinfo",
 		JWKSURI:          at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke",
 		EndSessionEndpoint: at + "/sign-out", PushedEndpoint: at + "/par", DeviceEndpoint: at + "/device_authorization",
-		ClaimsParameter: true,
-		ScopesSupported: all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
+		ClaimsParameter: true, BackChannelLogout: true, BackChannelSession: true, FrontChannelLogout: true,
+		FrontChannelSession: true,
+		ScopesSupported:     all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},
 		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials",
 			"urn:ietf:params:oauth:grant-type:device_code"}, SubjectTypes: []string{"pairwise",
 			"public"},

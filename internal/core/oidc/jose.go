@@ -183,7 +183,7 @@ func NewSignerAs(key crypto.Signer, id string) (*Signer, error) {
 			keys.Describe(key.Public()))
 	}
 	s := &Signer{Key: key, ID: id, Alg: alg, typs: map[string]jose.Signer{}}
-	for _, typ := range []string{"JWT", "at+jwt"} {
+	for _, typ := range []string{"JWT", "at+jwt", "logout+jwt"} {
 		var err error
 		o := (&jose.SignerOptions{}).WithType(jose.ContentType(typ))
 		if s.typs[typ], err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg),
@@ -194,13 +194,17 @@ func NewSignerAs(key crypto.Signer, id string) (*Signer, error) {
 	return s, nil
 }
 
-// Sign makes a JWT of claims; typ is JWT or at+jwt (RFC 9068, section 2.1).
+// Sign makes a JWT of claims; typ is JWT, at+jwt (RFC 9068, section 2.1) or logout+jwt (Back-Channel Logout, section 2.4).
 func (s *Signer) Sign(typ string, claims any) (string, error) {
 	b, err := json.Marshal(claims)
 	if err != nil {
 		return "", err
 	}
-	signed, err := s.typs[typ].Sign(b)
+	signer := s.typs[typ]
+	if signer == nil {
+		return "", fmt.Errorf("no token is of the type %q", typ)
+	}
+	signed, err := signer.Sign(b)
 	if err != nil {
 		return "", fmt.Errorf("signing a token: %w", err)
 	}

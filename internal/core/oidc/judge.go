@@ -27,6 +27,7 @@ type Expect struct {
 	Scope       []string      // access token: what the call needs
 	ClientID    string        // access token: the client that it must have been issued to; "" is any
 	Revoked     func(jti string) bool
+	OwnClock    bool // the judge issued the token itself: no clock differs from its own
 	Now         time.Time
 	Trust       string // names of the trust and the provider, for what findings say
 	Provider    string
@@ -125,8 +126,8 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	if j == nil {
 		return v
 	}
-	if strings.EqualFold(j.Typ, "at+jwt") {
-		j.fail("type", "type", j.Typ+": an access token", "an ID token", finding.App,
+	if t := strings.ToLower(strings.TrimPrefix(j.Typ, "application/")); t == "at+jwt" || t == "logout+jwt" {
+		j.fail("type", "type", j.Typ, "an ID token", finding.App,
 			"take the id_token of the token response", "RFC 9068 4")
 	}
 	j.issuer("OpenID Connect Core 3.1.3.7 (2)")
@@ -255,14 +256,14 @@ func (j *judging) window(wantIssued bool) {
 	case !ok:
 		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider,
 			"put exp into the token as a number of seconds", "RFC 7519 4.1.4")
-	case !now.Before(exp.Add(judge.Skew)):
+	case !now.Before(exp.Add(j.skew())):
 		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago",
 			"a time after "+stamp(now), finding.Clock,
 			"get a fresh token; if it is fresh, set the clocks right", "RFC 7519 4.1.4")
 	default:
 		j.out.Pass("token.expiry", "expiry", stamp(exp))
 	}
-	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(judge.Skew).Before(nbf) {
+	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(j.skew()).Before(nbf) {
 		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right",
 			"RFC 7519 4.1.5")
 	}
@@ -271,7 +272,7 @@ func (j *judging) window(wantIssued bool) {
 	case !ok && wantIssued:
 		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider,
 			"put iat into the token as a number of seconds", "OpenID Connect Core 2")
-	case ok && now.Add(judge.Skew).Before(iat):
+	case ok && now.Add(j.skew()).Before(iat):
 		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right",
 			"OpenID Connect Core 3.1.3.7 (10)")
 	case ok:

@@ -211,6 +211,8 @@ func (m *maker) placeApp(p *Player, at string) {
 		p.Callback = at + "/callback"
 		c.Redirects = append(loopbacks(c.Redirects), p.Callback)
 		c.AfterSignOut = append([]string{at + "/signed-out"}, loopbacks(c.AfterSignOut)...)
+		c.BackChannelLogout = movedURI(c.BackChannelLogout, at+"/back-channel-logout")
+		c.FrontChannelLogout = movedURI(c.FrontChannelLogout, at+"/front-channel-logout")
 		p.Client = &c
 	}
 	p.Home = at + "/"
@@ -238,6 +240,14 @@ func moved(list []saml.Endpoint, at string) []saml.Endpoint {
 		}
 	}
 	return out
+}
+
+// movedURI is a URI of a client under another address; one on this machine stays, and none stays none.
+func movedURI(uri, at string) string {
+	if uri == "" || len(loopbacks([]string{uri})) > 0 {
+		return uri
+	}
+	return at
 }
 
 // loopbacks are the URIs that lead to this machine or to an app on it.

@@ -164,6 +164,9 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 		x.deny(w, y, e)
 		return
 	}
+	if sub, err := d.Registered.Releaser.SubjectOf(who); err == nil {
+		x.visited(ses.Index, visitor{d.Of().Name, sub})
+	}
 	admin := cast.IsAdministrator(x.pl, who)
 	wait := oauth.Decide(d.Registered, y.request, who.ID, admin, y.answered)
 	switch {

@@ -48,10 +48,11 @@ type Part struct {
 	Elsewhere func(w http.ResponseWriter, r *http.Request, provider, session string,
 		done func(w http.ResponseWriter, r *http.Request, failed []string)) bool
 
-	pushed  *server.Kept[pushed] // authorization requests that were pushed, by request URI
-	devices *oauth.Devices
-	mu      sync.Mutex
-	fetched map[string]fetched // keys of clients that publish them, by address
+	pushed   *server.Kept[pushed] // authorization requests that were pushed, by request URI
+	devices  *oauth.Devices
+	visitors *server.Kept[[]visitor] // the clients that were told of a session, by its index
+	mu       sync.Mutex
+	fetched  map[string]fetched // keys of clients that publish them, by address
 }
 
 type fetched struct {
@@ -62,7 +63,8 @@ type fetched struct {
 // New makes the part.
 func New(s *server.Server, now func() *cast.Cast, state oauth.State, key []byte, notes Notes) *Part {
 	return &Part{Server: s, Cast: now, State: state, Key: key, Notes: notes, fetched: map[string]fetched{},
-		pushed: server.NewKept[pushed](s.Now, pushedLife, 5_000), devices: oauth.NewDevices(func() time.Time { return s.Now() })}
+		visitors: server.NewKept[[]visitor](s.Now, 30*24*time.Hour, 20_000),
+		pushed:   server.NewKept[pushed](s.Now, pushedLife, 5_000), devices: oauth.NewDevices(func() time.Time { return s.Now() })}
 }
 
 // Serves is the authorization server of a player; d names the trust whose supposed key it signs with, and may be nil.

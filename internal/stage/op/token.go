@@ -218,6 +218,7 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 	title, state := x.pl.Title(), q.Get("state")
 	said := r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
 	whole := false
+	var frames []string
 	switch {
 	case ses == nil: // nobody is signed in in this browser: nothing ends, whatever the hint is about
 		if back == "" {
@@ -229,9 +230,17 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		return
 	default:
 		sid = ses.Index
-		whole = x.signOut(s, d, sid)
+		whole, frames = x.signOut(s, d, sid)
 	}
 	done := func(w http.ResponseWriter, r *http.Request, failed []string) {
+		if len(frames) > 0 && len(failed) == 0 {
+			to := back
+			if to != "" && state != "" {
+				to = oidc.With(to, url.Values{"state": {state}})
+			}
+			x.Part.Page(w, http.StatusOK, framed(frames, title, to))
+			return
+		}
 		if back != "" && len(failed) == 0 {
 			v := url.Values{}
 			if state != "" {
@@ -280,7 +289,7 @@ func outToken(cookie string) string {
 }
 
 // signOut ends a session, and tells what ended so that played clients forget their guests.
-func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool) {
+func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool, frames []string) {
 	var reg *oauth.Registered
 	if by != nil {
 		reg = by.Registered
@@ -299,10 +308,14 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool
 			return session == sid && (by != nil && trust == by.Of().Name || whole && single(trust))
 		})
 	}
+	frames = x.notify(sid, func(trust string) bool {
+		return by != nil && trust == by.Of().Name || whole && single(trust)
+	})
 	if whole {
 		x.EndSession(x.pl.Name(), sid)
+		x.visitors.Take(sid)
 	}
-	return whole
+	return whole, frames
 }
 
 // EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests.

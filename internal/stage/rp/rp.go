@@ -33,6 +33,7 @@ type Part struct {
 
 	asked  *server.Kept[asked]  // authorization requests, by state
 	guests *server.Kept[*guest] // who is signed in, by cookie
+	seen   *server.Kept[bool]   // IDs of logout tokens
 	http   *http.Client
 }
 
@@ -61,7 +62,8 @@ type outcome struct {
 // New makes the part.
 func New(s *server.Server, now func() *cast.Cast) *Part {
 	p := &Part{Server: s, Cast: now, asked: server.NewKept[asked](s.Now, 15*time.Minute, 50_000),
-		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000)}
+		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000),
+		seen:   server.NewKept[bool](s.Now, 15*time.Minute, 20_000)}
 	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: func(*http.Request,
 		[]*http.Request) error {
 		return http.ErrUseLastResponse
@@ -102,6 +104,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), home+"call", p.withGuest(c, pl, p.call))
 	l.Add(pl.Name(), home+"refresh", p.withGuest(c, pl, p.refresh))
 	l.Add(pl.Name(), home+"sign-out", p.withGuest(c, pl, p.signOut))
+	p.layOutLogout(l, c, pl)
 	// Clients may share a redirect URI, as those under development on one machine often do: the state tells them apart.
 	for _, r := range pl.Client.Redirects {
 		if u, err := url.Parse(r); err == nil && u.Host != "" {

@@ -83,6 +83,7 @@ type Page struct {
 	Leads     string // where the redirects behind the page's form may lead besides this site
 	Links     [][2]string
 	Lists     []List
+	Frames    []string // addresses that the browser opens unseen
 }
 
 // List is a titled list of a page: what it is, and a link with its words, or words alone.
@@ -139,6 +140,13 @@ type ConsentGroup struct {
 // Page writes a page.
 func (s *Server) Page(w http.ResponseWriter, status int, p Page) {
 	Secure(w, strings.TrimSpace("'self' "+formTarget(p.Leads)))
+	if len(p.Frames) > 0 {
+		src := "; frame-src"
+		for _, f := range p.Frames {
+			src += " " + formTarget(f)
+		}
+		w.Header().Set("Content-Security-Policy", w.Header().Get("Content-Security-Policy")+src)
+	}
 	w.WriteHeader(status)
 	notice := s.Notice
 	if t := s.trouble.Load(); t != nil && *t != "" {
