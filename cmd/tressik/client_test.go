@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -412,7 +413,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 		}
 	}
 	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated",
-		"the app itself: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira", "--every-check")
+		"server to server: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira", "--every-check")
 	// The tokens can be kept, and are judged by the same rules.
 	d.ok("rehearse", trust, "--as", "mira", "--keep", "kept")
 	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
@@ -549,4 +550,36 @@ func TestHandoffForClients(t *testing.T) {
 	if r := d.run("handoff", saml(d), "--for", "app", "--env"); r.code != 2 {
 		t.Errorf("--env over SAML: %+v", r)
 	}
+}
+
+// TestRehearsalAtAnyRedirectURI rehearses clients whose redirect URI is the root of their host, or a path of the stage's own,
+// and several clients of one host in one command.
+func TestRehearsalAtAnyRedirectURI(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	var trusts []string
+	for i, uri := range []string{"https://desk.kestrelridge.example", "https://desk.kestrelridge.example/",
+		"http://localhost:8501", "https://desk.kestrelridge.example/start", "https://desk.kestrelridge.example/sign-out",
+		"https://desk.kestrelridge.example/.stage/desk6/"} {
+		name := fmt.Sprintf("desk%d", i+1)
+		d.ok("app", "add", name, "--client", "user-agent", "--redirect", uri)
+		d.fails(0, nil, "federate", name, "--with", "ridge", "--over", "oidc")
+		d.fails(0, []string{"ACCEPTED"}, "rehearse", name+"@ridge", "--as", "mira")
+		trusts = append(trusts, name+"@ridge")
+	}
+	var rs []rehearsal
+	r := d.json(&rs, append([]string{"rehearse", "--as", "mira"}, trusts...)...)
+	if r.code != 0 || len(rs) != len(trusts) {
+		t.Errorf("all in one command: %d, %d rehearsals\n%s", r.code, len(rs), r.err)
+	}
+	d.fails(1, []string{"a machine client", "without --as"}, "rehearse", "frame-courier@ridge", "--as", "mira")
+}
+
+// TestOnlyAdministratorsConsentForEveryone refuses a consent for everyone by somebody who is none.
+func TestOnlyAdministratorsConsentForEveryone(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	d.fails(1, []string{"mira is no administrator of ridge", "may: aiyana", "--actor"}, "consent", "give",
+		"frame-courier@ridge", "--for", "everyone", "--actor", "mira")
+	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone", "--actor", "Aiyana")
 }

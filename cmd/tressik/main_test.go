@@ -51,7 +51,7 @@ type desk struct {
 const clock = "2031-03-04T09:00:00Z"
 
 func newDesk(t testing.TB) *desk {
-	return &desk{t: t, dir: t.TempDir(), env: []string{"TRESSIK_NOW=" + clock, "TRESSIK_ACTOR=tester"}}
+	return &desk{t: t, dir: t.TempDir(), env: []string{"TRESSIK_NOW=" + clock, "TRESSIK_ACTOR=aiyana"}}
 }
 
 type result struct {

@@ -157,7 +157,7 @@ func TestStory(t *testing.T) {
 	d.ok("app", "remove", "nightlog", "--yes")
 	d.fails(0, []string{"whole"}, "journal", "verify")
 	var entries []struct{ Action, Actor string }
-	d.json(&entries, "journal", "list", "--trust", "nightlog@ridge", "--by", "tester")
+	d.json(&entries, "journal", "list", "--trust", "nightlog@ridge", "--by", "aiyana")
 	var actions []string
 	for _, e := range entries {
 		actions = append(actions, e.Action)

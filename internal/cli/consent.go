@@ -95,7 +95,7 @@ func (a *App) consentDeed(standing string) *cobra.Command {
 		Short: "Agree, as an administrator, for everyone or for one person",
 		Long: `Agree as an administrator to what a client asks for: to the permissions named, or to all of them. A permission
 that is asked for later waits by itself and does not undo this.`,
-		Example: `  tressik consent give frame-courier@ridge --for everyone
+		Example: `  tressik consent give frame-courier@ridge --for everyone --actor aiyana
   tressik consent give dome-scheduler@ridge telescope-api:schedule.write --for mira`}
 	done, none := "consented to", "Nothing was open: all of it is consented to already."
 	if standing == federation.Withdrawn {

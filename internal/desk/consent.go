@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/store"
 )
 
@@ -23,8 +24,15 @@ type ConsentInput struct {
 
 // Consent records an administrator's consent or its withdrawal: for everyone, or for one person.
 func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
-	t, _, _, err := d.OIDCTrust(in.Trust)
+	t, _, provider, err := d.OIDCTrust(in.Trust)
 	if err != nil {
+		return nil, err
+	}
+	persons, err := d.L.Persons()
+	if err != nil {
+		return nil, err
+	}
+	if err := mayConsent(d.L.Actor, provider, persons, in); err != nil {
 		return nil, err
 	}
 	if t.Standing == federation.Ended && in.Standing == federation.Consented {
@@ -93,6 +101,30 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 		return nil, nil
 	}
 	return list, d.L.Change(func(tx *store.Tx) error { return tx.Consented(list) })
+}
+
+// mayConsent refuses a consent for everyone by somebody who is none of the provider's administrators.
+func mayConsent(actor string, provider *federation.Party, persons []people.Person, in ConsentInput) error {
+	group, set := strings.CutPrefix(provider.Admins, "group:")
+	if !set || !provider.Own || in.For != "everyone" || in.Standing != federation.Consented || len(persons) == 0 {
+		return nil
+	}
+	var who []string
+	for i := range persons {
+		if !persons[i].In(group) {
+			continue
+		}
+		if strings.EqualFold(persons[i].ID, actor) {
+			return nil
+		}
+		who = append(who, persons[i].ID)
+	}
+	if len(who) == 0 {
+		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for everyone at %s", group,
+			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
+	}
+	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say who acts "+
+		"with --actor", actor, provider.Name, group, strings.Join(who, ", "))
 }
 
 // mine are the consents to an ask that single persons gave, or an administrator for them.

@@ -3,6 +3,7 @@ package play
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"tressik.example/internal/book"
@@ -123,6 +124,9 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	switch {
 	case in.As == "" && !machines:
 		return nil, ErrNobody
+	case in.As != "" && machines:
+		return nil, fmt.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without --as",
+			strings.Join(in.Trusts, " and "))
 	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
 		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
 			in.Trusts[0])

@@ -65,7 +65,7 @@ func (l *Live) step(s *server.Step) {
 	}
 	for _, x := range s.Inner {
 		l.flush()
-		l.line = fmt.Sprintf("      the app itself: %s %s", x.Method, view.Safe(x.URL))
+		l.line = fmt.Sprintf("      server to server: %s %s", x.Method, view.Safe(x.URL))
 		l.said = append(l.said, x.Carries)
 		if x.Status >= 400 {
 			l.said = append(l.said, fmt.Sprintf("%d, %s", x.Status, x.Answer))
@@ -129,7 +129,7 @@ func (l *Live) whole(e server.Event) {
 		fmt.Fprintf(l.W, "%4d  %-4s %s\n        %s\n", s.N, s.Method, view.Safe(s.URL),
 			l.P.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
 		for _, x := range s.Inner {
-			fmt.Fprintf(l.W, "      %s\n", l.P.Dim(fmt.Sprintf("the app itself: %s %s brings %s; %d, %s", x.Method, x.URL,
+			fmt.Fprintf(l.W, "      %s\n", l.P.Dim(fmt.Sprintf("server to server: %s %s brings %s; %d, %s", x.Method, x.URL,
 				x.Carries, x.Status, x.Answer)))
 		}
 		return

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -156,24 +157,46 @@ func (m *maker) upstream(p *federation.Party) (*Player, error) {
 	return pl, nil
 }
 
-// homeOf is where a played app shows who signed in, when it is played at its own addresses.
+// homeOf is where a played app shows who signed in, when it is played at its own addresses: on its own host, under a path
+// of its name that no app has, so that it can be in the way of no redirect URI, and of no other app of the host.
 func homeOf(p *federation.Party) string {
 	if p.Entity.SP != nil {
 		e, ok := saml.EndpointFor(p.Entity.SP.ACS, saml.BindingPOST)
 		if u, err := url.Parse(e.Location); ok && err == nil {
-			return u.Scheme + "://" + u.Host + "/"
+			return freePath(p, u.Scheme+"://"+u.Host)
 		}
 		return ""
 	}
 	if c := p.ClientSide(); c != nil {
 		for _, r := range c.Redirects {
 			if u, err := url.Parse(r); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
-				return u.Scheme + "://" + u.Host + "/"
+				return freePath(p, u.Scheme+"://"+u.Host)
 			}
 		}
 		return "https://" + p.Name + ".stage.test/"
 	}
 	return ""
+}
+
+// freePath is an address for the pages of a played app under a host at which none of its own addresses lies.
+func freePath(p *federation.Party, host string) string {
+	var taken []string
+	if c := p.ClientSide(); c != nil {
+		taken = append(append(taken, c.Redirects...), c.AfterSignOut...)
+		taken = append(taken, c.BackChannelLogout, c.FrontChannelLogout)
+	}
+	if sp := p.Entity.SP; sp != nil {
+		for _, e := range append(append([]saml.Endpoint{}, sp.ACS...), sp.SLO...) {
+			taken = append(taken, e.Location, e.ResponseLocation)
+		}
+		taken = append(taken, sp.Start)
+	}
+	for dots := "."; ; dots += "." {
+		at := host + "/" + dots + "stage/" + p.Name + "/"
+		if !slices.ContainsFunc(taken, func(t string) bool { return strings.HasPrefix(t, strings.TrimSuffix(at, "/")) }) {
+			return at
+		}
+	}
 }
 
 // place moves a player under the base, below its name. Entity IDs and audiences stay as they are; an issuer moves,
