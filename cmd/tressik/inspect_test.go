@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/flate"
 	"encoding/base64"
+	"encoding/json"
 	"net/url"
 	"os"
 	"os/exec"
@@ -203,5 +204,55 @@ func TestInspectRecognises(t *testing.T) {
 				t.Errorf("it says %s", r.err)
 			}
 		})
+	}
+}
+
+// TestInspectMany judges several messages in one run: from standard input, from files and from a folder.
+func TestInspectMany(t *testing.T) {
+	t.Parallel()
+	d := federated(t)
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
+	good := strings.TrimSpace(d.read("kept/02-nightlog@ridge-response.txt"))
+	bad := strings.Replace(good, "RelayState=", "RelayState=x", 1)
+	if i := strings.Index(good, "SAMLResponse="); i >= 0 {
+		bad = good[:i+40] + "AAAA" + good[i+44:]
+	}
+	r := d.runIn(good+"\n"+bad+"\n"+good+"\n", "inspect", "-", "--trust", "nightlog@ridge")
+	if r.code != 3 || strings.Count(r.out, "accepted") != 3 || !strings.Contains(r.out, "2 accepted, 1 refused") ||
+		!strings.Contains(r.out, "-:2") || !strings.Contains(r.out, "3 messages") {
+		t.Errorf("%d\n%s%s", r.code, r.out, r.err)
+	}
+	r = d.fails(0, []string{"messages"}, "inspect", "kept", "--trust", "nightlog@ridge")
+	if !strings.Contains(r.out, "0 refused") {
+		t.Errorf("%s", r.out)
+	}
+	r = d.fails(0, nil, "inspect", "kept", "--trust", "nightlog@ridge", "--format", "json")
+	for _, line := range strings.Split(strings.TrimSpace(r.out), "\n") {
+		var v struct {
+			From, Verdict string
+		}
+		if err := json.Unmarshal([]byte(line), &v); err != nil || v.From == "" || v.Verdict != "accepted" {
+			t.Errorf("%s: %v", line, err)
+		}
+	}
+	if err := os.Mkdir(d.path("empty"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	d.fails(1, []string{"holds no file"}, "inspect", "empty")
+}
+
+// TestMessageOfAStandIn holds that a message that was made on the stage is told as that, and blames nobody.
+func TestMessageOfAStandIn(t *testing.T) {
+	t.Parallel()
+	d := observatory(t)
+	newForeign(t, d)
+	d.ok("provider", "add", "southmere", "--metadata", "southmere.xml")
+	d.fails(3, nil, "federate", "nightlog", "--with", "southmere")
+	d.ok("claims", "set", "nightlog@southmere", "mail=person.mail", "displayName=person.uid")
+	d.fails(0, []string{"ACCEPTED"}, "rehearse", "nightlog@southmere", "--as", "petra", "--keep", "kept")
+	r := d.fails(3, []string{"a stand-in plays southmere on the stage", "nothing is wrong at southmere"}, "inspect",
+		"kept/02-nightlog@southmere-response.txt", "--trust", "nightlog@southmere")
+	if strings.Contains(r.out, "--metadata SOURCE") {
+		t.Errorf("it sends to the provider:\n%s", r.out)
 	}
 }

@@ -105,7 +105,7 @@ func TestExamplesRun(t *testing.T) {
 			[]int{0}}, {[]string{"people", "load"}, []int{0}},
 		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"},
 			[]int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3, 0}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
+		{[]string{"inspect"}, []int{0, 3, 0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
 			[]int{0}}, {[]string{"trust", "end"}, []int{0}},
 		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}},
 		{[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},

@@ -47,7 +47,8 @@ type App struct {
 	Build    Build
 
 	ledger, actor, format string
-	yes, every, color     bool
+	yes, every, force     bool
+	color                 bool
 	opened                *store.Ledger
 }
 
@@ -175,6 +176,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(view.Formats(), ", "))
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
+	f.BoolVar(&a.force, "force", false, "write over files that are there already")
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(),
 		cobra.ShellCompDirectiveNoFileComp)))

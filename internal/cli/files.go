@@ -4,12 +4,19 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
 )
 
 // output writes bytes to a file, whole or not at all, or to standard output.
 func (a *App) output(path string, b []byte) error {
 	if path == "" || path == "-" {
 		_, err := a.Out.Write(b)
+		return err
+	}
+	if err := a.mayReplace(path); err != nil {
 		return err
 	}
 	if err := writeWhole(path, b); err != nil {
@@ -19,10 +26,55 @@ func (a *App) output(path string, b []byte) error {
 	return nil
 }
 
+// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless --force or
+// the answer to a question says so, over any file.
+func (a *App) mayReplace(path string) error {
+	fi, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case err != nil:
+		return fmt.Errorf("writing %s: %w", path, err)
+	case !fi.Mode().IsRegular():
+		return fmt.Errorf("%s is no regular file and is not written over; choose another name", path)
+	}
+	for _, own := range a.ownFiles() {
+		if o, err := os.Stat(own); err == nil && os.SameFile(fi, o) {
+			return fmt.Errorf("%s belongs to the ledger and is not written over; choose another name", path)
+		}
+	}
+	if a.force {
+		return nil
+	}
+	return a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path))
+}
+
+// ownFiles are the ledger's file, those that SQLite keeps beside it, and the seal key.
+func (a *App) ownFiles() []string {
+	at := a.ledgerPath()
+	out := []string{at, at + "-wal", at + "-shm"}
+	if o, err := a.options(); err == nil {
+		out = append(out, o.SealKeyFile(at))
+	}
+	return out
+}
+
+// sweep takes away what killed commands left half-written of a file.
+func sweep(path string) {
+	left, _ := filepath.Glob(path + ".new-*")
+	for _, f := range left {
+		pid, err := strconv.Atoi(strings.TrimPrefix(f, path+".new-"))
+		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+			os.Remove(f)
+		}
+	}
+}
+
 // writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
 func writeWhole(path string, b []byte) error { return writeWith(path, b, 0o644) }
 
 func writeWith(path string, b []byte, mode os.FileMode) error {
+	sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {

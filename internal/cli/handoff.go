@@ -80,11 +80,7 @@ a secret can be read by you alone.`,
 		}
 		if out != "" {
 			if err := a.writeHandoff(h, out); err != nil {
-				if made != "" {
-					err = fmt.Errorf("%w; the secret %s was made and is lost: retire it with `tressik secret retire %s %s`", err, made,
-						got[0], made)
-				}
-				return err
+				return a.lost(d, got[0], made, err)
 			}
 		}
 		if !dry {
@@ -94,7 +90,7 @@ a secret can be read by you alone.`,
 		}
 		if env {
 			_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
-			return err
+			return a.lost(d, got[0], made, err)
 		}
 		page := report.Handoff(h)
 		if out != "" && a.format == "table" {
@@ -102,7 +98,7 @@ a secret can be read by you alone.`,
 				fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:", out,
 					side), "  " + view.Command([]string{"handoff", got[0], "--for", side, "--delivered", "WHOM"})}}}
 		}
-		return a.print(page)
+		return a.lost(d, got[0], made, a.print(page))
 	}
 	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
 	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
@@ -177,10 +173,8 @@ func (a *App) mayWrite(h *handoff.Handoff, dir string) error {
 		return err
 	}
 	for _, f := range files {
-		if _, err := os.Lstat(f.path); err == nil {
-			if err := a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", f.path)); err != nil {
-				return err
-			}
+		if err := a.mayReplace(f.path); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -192,11 +186,27 @@ func (a *App) writeHandoff(h *handoff.Handoff, dir string) error {
 	if err != nil {
 		return err
 	}
+	var done []string
 	for _, f := range files {
 		if err := writeWith(f.path, f.b, h.Mode()); err != nil {
+			if len(done) > 0 {
+				err = fmt.Errorf("%w; written before it: %s", err, strings.Join(done, ", "))
+			}
 			return err
 		}
+		done = append(done, f.path)
 		a.say("wrote %s", f.path)
 	}
 	return nil
+}
+
+// lost retires a secret that could not be shown, and says so behind the error that kept it from being shown.
+func (a *App) lost(d *desk.Desk, trust, id string, err error) error {
+	if id == "" || err == nil {
+		return err
+	}
+	if _, _, rerr := d.RetireSecret(trust, id, false); rerr != nil {
+		return fmt.Errorf("%w; the secret %s was made, is lost, and could not be retired: %v", err, id, rerr)
+	}
+	return fmt.Errorf("%w; the secret %s could not be shown, and is retired again", err, id)
 }

@@ -1,10 +1,16 @@
 package cli
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
@@ -17,16 +23,20 @@ import (
 func (a *App) inspectCmd() *cobra.Command {
 	var in inspect.Input
 	var at, key string
-	c := &cobra.Command{Use: "inspect FILE|-",
-		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE"),
+	c := &cobra.Command{Use: "inspect FILE…|-",
+		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE…"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
 captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
 JWT, with what its claims mean and may do; a discovery document; an OAuth authorization request or response as
 a captured URL. With --trust a SAML message, an ID token, an access token, or such a request or response is
-judged as the receiving side of that trust would judge it. What is refused ends with exit status 3.`,
+judged as the receiving side of that trust would judge it. What is refused ends with exit status 3.
+
+Several files, a folder, or several captured messages in one input, each on a line, are judged one by one: a line
+for each and a summary, or with --format json a JSON object on each line.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
-  tressik inspect courier.jwt --trust frame-courier@ridge`,
+  tressik inspect courier.jwt --trust frame-courier@ridge
+  tressik inspect messages --trust nightlog@ridge --format json`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			var err error
 			if in.At, err = moment("--at", at); err != nil {
@@ -35,25 +45,21 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 			if in.Key, err = a.readFile("--key", key); err != nil {
 				return err
 			}
-			if in.Raw, err = reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes),
-				Stdin: a.In}); err != nil {
+			d, err := a.inspector(in.Trust)
+			if err != nil {
 				return err
 			}
-			var d *desk.Desk
-			if in.Trust != "" {
-				if d, err = a.desk(); err != nil {
-					return err
-				}
-			} else if d, err = a.desk(); err != nil { // a ledger helps to find a token's key, and is not needed
-				now, err := a.now()
-				if err != nil {
-					return err
-				}
-				d = desk.New(nil, now, nil)
-			}
-			v, err := inspect.New(d.Book).Inspect(in)
+			messages, err := a.messages(cmd.Context(), got)
 			if err != nil {
-				return fmt.Errorf("%s: %w", got[0], err)
+				return err
+			}
+			if len(messages) > 1 {
+				return a.inspectMany(d, in, messages)
+			}
+			in.Raw = messages[0].raw
+			v, err := d.Inspect(in)
+			if err != nil {
+				return fmt.Errorf("%s: %w", messages[0].from, err)
 			}
 			if err := a.print(view.Page{Data: v, Blocks: report.Inspection(v)}); err != nil {
 				return err
@@ -70,4 +76,111 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
+}
+
+// captured is one message with where it came from.
+type captured struct {
+	from string
+	raw  []byte
+}
+
+// inspector reads the ledger. Where no trust is named the ledger helps to find a token's key, and is not needed.
+func (a *App) inspector(trust string) (*inspect.Inspector, error) {
+	d, err := a.desk()
+	if err == nil {
+		return inspect.New(d.Book), nil
+	}
+	if trust != "" {
+		return nil, err
+	}
+	now, err := a.now()
+	if err != nil {
+		return nil, err
+	}
+	return inspect.New(desk.New(nil, now, nil).Book), nil
+}
+
+// messages reads what was named: files, folders with files, standard input; each may hold several messages.
+func (a *App) messages(ctx context.Context, names []string) ([]captured, error) {
+	var files []string
+	for _, n := range names {
+		fi, err := os.Stat(n)
+		if err != nil || !fi.IsDir() {
+			files = append(files, n)
+			continue
+		}
+		list, err := os.ReadDir(n)
+		if err != nil {
+			return nil, err
+		}
+		was := len(files)
+		for _, e := range list {
+			if e.Type().IsRegular() {
+				files = append(files, filepath.Join(n, e.Name()))
+			}
+		}
+		if len(files) == was {
+			return nil, fmt.Errorf("%s holds no file", n)
+		}
+	}
+	var out []captured
+	for _, f := range files {
+		raw, err := reach.Read(ctx, f, reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
+		if err != nil {
+			return nil, err
+		}
+		parts := inspect.Split(raw)
+		for i, p := range parts {
+			from := f
+			if len(parts) > 1 {
+				from = fmt.Sprintf("%s:%d", f, i+1)
+			}
+			out = append(out, captured{from, p})
+		}
+	}
+	return out, nil
+}
+
+// inspectMany judges messages one by one: a row for each and a summary, or a JSON object on each line.
+func (a *App) inspectMany(d *inspect.Inspector, in inspect.Input, list []captured) error {
+	lines := json.NewEncoder(a.Out)
+	lines.SetEscapeHTML(false)
+	b := view.Block{Head: []string{"Message", "Kind", "Verdict", "Subject", "What is wrong"}, Noun: "message"}
+	count := map[judge.Verdict]int{}
+	for _, m := range list {
+		in.Raw = m.raw
+		v, err := d.Inspect(in)
+		if err != nil {
+			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused, Findings: finding.List{{ID: "inspect.unknown",
+				Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
+				Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
+		}
+		count[v.Verdict]++
+		if a.format == "json" {
+			if err := lines.Encode(struct {
+				From string `json:"from"`
+				*inspect.Inspection
+			}{m.from, v}); err != nil {
+				return err
+			}
+			continue
+		}
+		b.Rows = append(b.Rows, []string{m.from, v.Kind, string(v.Verdict), v.Subject,
+			strings.Join(v.Findings.IDs(finding.Error), ", ")})
+	}
+	if a.format != "json" {
+		sum := fmt.Sprintf("%d accepted, %d refused", count[judge.Accepted], count[judge.Refused])
+		if n := count[""]; n > 0 {
+			sum += fmt.Sprintf(", %d not judged", n)
+		}
+		page := view.Page{Blocks: []view.Block{b, {Lines: []string{sum}}}}
+		page.Data = b.Rows
+		if err := a.print(page); err != nil {
+			return err
+		}
+	}
+	if count[judge.Refused] > 0 {
+		return ErrFound
+	}
+	return nil
 }

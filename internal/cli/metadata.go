@@ -58,7 +58,7 @@ func (a *App) metadataReceived() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received",
 		Args:    args("NAME"),
-		Example: "  tressik metadata received nightlog --out nightlog-metadata.xml", ValidArgsFunction: a.names("", 1),
+		Example: "  tressik metadata received nightlog --out received.xml", ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.AnyParty(got[0])
 			if err != nil {

@@ -79,7 +79,7 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 				if err := os.MkdirAll(keep, 0o700); err != nil {
 					return fmt.Errorf("--keep: %w", err)
 				}
-				kept.dir = keep
+				kept.dir, kept.may = keep, a.mayReplace
 				in.Hear.Message = kept.message
 			}
 			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
@@ -108,6 +108,7 @@ secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does n
 // keeper writes the messages of a rehearsal into a folder, numbered as they came.
 type keeper struct {
 	dir string
+	may func(path string) error
 	n   int
 	err error
 }
@@ -116,7 +117,10 @@ func (k *keeper) message(trust, kind, text string) {
 	k.n++
 	if k.err == nil {
 		// messages carry what was said of a person
-		k.err = writeWith(filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind)), []byte(text+"\n"), 0o600)
+		path := filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind))
+		if k.err = k.may(path); k.err == nil {
+			k.err = writeWith(path, []byte(text+"\n"), 0o600)
+		}
 	}
 }
 

@@ -64,8 +64,7 @@ new one, hand it over, retire the old one when it is used no longer. A secret la
 				data.Value = secret
 			} else {
 				if err := w.keep(secret); err != nil {
-					return fmt.Errorf("%w; the secret %s is in the ledger and lost: retire it with `tressik secret retire %s %s`", err,
-						s.ID, got[0], s.ID)
+					return a.lost(d, got[0], s.ID, err)
 				}
 				fields[0] = [2]string{"written to", out + " (only you can read it)"}
 			}
@@ -79,7 +78,11 @@ new one, hand it over, retire the old one when it is used no longer. A secret la
 					view.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's " +
 						"owner on a safe way."}})
 			}
-			return a.print(view.Page{Data: data, Blocks: blocks})
+			err = a.print(view.Page{Data: data, Blocks: blocks})
+			if out == "" {
+				err = a.lost(d, got[0], s.ID, err)
+			}
+			return err
 		}}
 	f := c.Flags()
 	f.StringVar(&lasts, "lasts", "", "how long it is valid: 90d, at most 400d")

@@ -3,6 +3,7 @@ package inspect
 
 import (
 	"bytes"
+	"crypto"
 	"crypto/rsa"
 	"errors"
 	"fmt"
@@ -23,10 +24,14 @@ import (
 )
 
 // Inspector looks at messages. Its ledger may be nil where no trust is named.
-type Inspector struct{ *book.Book }
+type Inspector struct {
+	*book.Book
+	// what is expected of responses, by trust, so that many are judged without reading the ledger for each
+	expected map[string]saml.Expect
+}
 
 // New makes an inspector that reads a ledger.
-func New(b *book.Book) *Inspector { return &Inspector{b} }
+func New(b *book.Book) *Inspector { return &Inspector{b, map[string]saml.Expect{}} }
 
 // Inspection is what inspect found out about its input.
 type Inspection struct {
@@ -410,30 +415,23 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		v.Findings.Add(unjudged())
 		return v, nil
 	}
-	t, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML response")
+	e, err := d.expect(in, priv)
 	if err != nil {
 		return nil, err
 	}
-	persons, err := d.L.Persons()
-	if err != nil {
-		return nil, err
-	}
-	e := federation.Expectation(t, terms, app, provider, persons, in.At)
-	if app.Own && in.Key == nil {
-		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
-			if r, ok := k.(*rsa.PrivateKey); ok {
-				priv = append(priv, r)
-			}
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-	}
-	e.DecryptionKeys = priv
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	if c != nil {
 		e.Binding, e.RelayState = c.Binding, c.RelayState
 	}
 	j := saml.JudgeResponse(root, e)
+	if j.Verdict == judge.Refused {
+		if _, _, provider, err := d.Trust(in.Trust); err == nil {
+			d.byStandIn(j.Findings, provider, func(keys []crypto.PublicKey) finding.List {
+				e.Keys = keys
+				return saml.JudgeResponse(root, e).Findings
+			})
+		}
+	}
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
 	v.Subject, v.Format = j.Subject, j.Format
 	v.Attributes = j.Attributes
@@ -442,6 +440,35 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		v.Claims[a.Name] = append(v.Claims[a.Name], a.Values...)
 	}
 	return v, nil
+}
+
+// expect is what the app of a trust expects of a response; all but the time is worked out once for a trust.
+func (d *Inspector) expect(in Input, priv []*rsa.PrivateKey) (saml.Expect, error) {
+	if e, ok := d.expected[in.Trust]; ok {
+		e.Now = in.At
+		return e, nil
+	}
+	t, terms, app, provider, err := d.samlTrust(in.Trust, "a SAML response")
+	if err != nil {
+		return saml.Expect{}, err
+	}
+	persons, err := d.L.Persons()
+	if err != nil {
+		return saml.Expect{}, err
+	}
+	e := federation.Expectation(t, terms, app, provider, persons, in.At)
+	if app.Own && in.Key == nil {
+		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
+			if r, ok := k.(*rsa.PrivateKey); ok {
+				priv = append(priv, r)
+			}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return saml.Expect{}, err
+		}
+	}
+	e.DecryptionKeys = priv
+	d.expected[in.Trust] = e
+	return e, nil
 }
 
 // explainAssertion says what stands in an assertion without judging it.

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"crypto"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -52,6 +53,10 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 		CheckRequest: in.Request != "", RequestID: in.Request}
 	e.Keys, _ = from.Role().SigningKeys()
 	j := saml.JudgeLogout(c, root, e)
+	d.byStandIn(j.Findings, from, func(keys []crypto.PublicKey) finding.List {
+		e.Keys = keys
+		return saml.JudgeLogout(c, root, e).Findings
+	})
 	v.Verdict, v.Findings, v.NotChecked, v.Subject, v.Format = j.Verdict, j.Findings, j.NotChecked, j.Subject, j.Format
 	return v, nil
 }

@@ -81,7 +81,7 @@ func Create(path, org string, o Options) (*Ledger, error) {
 			return nil, fmt.Errorf("the folder %s is not there; make it first", dir)
 		}
 	}
-	keyPath := o.sealKeyPath(path)
+	keyPath := o.SealKeyFile(path)
 	recipient, made, err := ensureSealKey(keyPath)
 	if err != nil {
 		return nil, err
@@ -231,6 +231,9 @@ func sniff(path string) error {
 		return fmt.Errorf("opening the ledger: %w", err)
 	}
 	defer f.Close()
+	if err := exposed(f, path); err != nil {
+		return err
+	}
 	head := make([]byte, 72)
 	n, _ := f.Read(head)
 	if n < 72 || !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {
@@ -310,7 +313,8 @@ func isConstraint(err error) bool {
 	return errors.As(err, &se) && se.Code()&0xff == 19
 }
 
-func (o Options) sealKeyPath(ledger string) string {
+// SealKeyFile is where the seal key of a ledger lies.
+func (o Options) SealKeyFile(ledger string) string {
 	if o.SealKey != "" {
 		return o.SealKey
 	}
@@ -319,7 +323,7 @@ func (o Options) sealKeyPath(ledger string) string {
 
 // takeOldSealKey renames the key that lies beside a ledger under the name it had in older versions.
 func (o Options) takeOldSealKey(ledger string) error {
-	path := o.sealKeyPath(ledger)
+	path := o.SealKeyFile(ledger)
 	old := strings.TrimSuffix(path, ".seal-key") + ".vault-key"
 	if o.SealKey != "" {
 		return nil
@@ -335,7 +339,7 @@ func (o Options) takeOldSealKey(ledger string) error {
 }
 
 // SealKeyPath returns where the seal key is looked for.
-func (l *Ledger) SealKeyPath() string { return l.sealKeyPath(l.path) }
+func (l *Ledger) SealKeyPath() string { return l.SealKeyFile(l.path) }
 
 // ctx is the context of a query that nobody waits to cancel.
 func ctx() context.Context { return context.Background() }

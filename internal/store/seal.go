@@ -39,8 +39,31 @@ func ensureSealKey(path string) (recipient string, made bool, err error) {
 	return id.Recipient().String(), true, nil
 }
 
+// ErrExposed means that a file with secrets can be read by others than its owner.
+var ErrExposed = errors.New("others can read it")
+
+// exposed refuses a file that others can read, and says how to mend it.
+func exposed(f *os.File, path string) error {
+	fi, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if mode := fi.Mode().Perm(); mode&0o077 != 0 && os.PathSeparator == '/' {
+		return fmt.Errorf("%s is not used: %w (mode %04o); mend it with `chmod 600 %s`", path, ErrExposed, mode, path)
+	}
+	return nil
+}
+
 func readSealKey(path string) (*age.X25519Identity, error) {
-	b, err := os.ReadFile(path)
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if err := exposed(f, path); err != nil {
+		return nil, err
+	}
+	b, err := io.ReadAll(io.LimitReader(f, 64<<10))
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +105,7 @@ func (tx *Tx) seal(secret []byte) ([]byte, error) {
 
 // unseal opens what was sealed. Errors: ErrSealKey.
 func (l *Ledger) unseal(sealed []byte) ([]byte, error) {
-	path := l.sealKeyPath(l.path)
+	path := l.SealKeyFile(l.path)
 	id, err := readSealKey(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY",
