@@ -51,7 +51,6 @@ func TestBrowserConsents(t *testing.T) {
 	// Turning the dome needs an administrator: the page says whom to ask, and the request is noted.
 	signIn("mira")
 	b.until(`document.title === "An administrator must agree first"`)
-	b.shot("stage-stopped")
 	says("Open, close and turn the dome", "On your behalf", "Aiyana Brook <aiyana.brook@kestrelridge.example>", "noted",
 		"Go on without it")
 	var list []struct{ Permission, For, Standing string }

@@ -218,7 +218,6 @@ func TestBrowserSignsIn(t *testing.T) {
 	// Signing out there signs out at the first app too, by Redirect and by POST; the browser posts on by itself.
 	b.open(places["plate-archive"].Page + "sign-out")
 	b.until(`document.title === "Signed out"`)
-	b.shot("stage-signed-out")
 	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "and at Kestrel Ridge Directory") {
 		t.Errorf("the signed-out page says:\n%s", text)
 	}

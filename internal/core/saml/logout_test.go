@@ -165,3 +165,24 @@ func TestPeerVerifiesLogout(t *testing.T) {
 		}
 	}
 }
+
+// FuzzPOST takes messages out of forms: one message, and what comes out is what was put in.
+func FuzzPOST(f *testing.F) {
+	f.Add("SAMLResponse=PGEvPg%3D%3D&RelayState=x")
+	f.Add("SAMLRequest=&SAMLResponse=QQ%3D%3D")
+	f.Add("SAMLResponse=QQ&SAMLResponse=QQ")
+	f.Fuzz(func(t *testing.T, body string) {
+		form, err := url.ParseQuery(body)
+		if err != nil {
+			return
+		}
+		c, err := DecodePOST(form)
+		if err != nil {
+			return
+		}
+		_ = c.Root()
+		if len(form["SAMLResponse"])+len(form["SAMLRequest"]) != 1 {
+			t.Fatalf("%q holds %d messages", body, len(form["SAMLResponse"])+len(form["SAMLRequest"]))
+		}
+	})
+}
