@@ -5,11 +5,14 @@ import (
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/rsa"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/big"
 	"strings"
 
 	"github.com/go-jose/go-jose/v4"
@@ -160,10 +163,11 @@ func WriteKeys(list ...crypto.PublicKey) ([]byte, error) {
 
 // Signer signs tokens with one key.
 type Signer struct {
-	Key  crypto.Signer
-	ID   string // kid
-	Alg  string
-	typs map[string]jose.Signer
+	Key crypto.Signer
+	ID  string // kid
+	Alg string
+	// heads are the headers of the tokens that it signs, as they stand in a token, by typ
+	heads map[string]string
 }
 
 // NewSigner makes a signer of a private key: RSA, ECDSA P-256 or P-384, or Ed25519. Its kid is the key's thumbprint.
@@ -182,14 +186,13 @@ func NewSignerAs(key crypto.Signer, id string) (*Signer, error) {
 		return nil, fmt.Errorf("a key of kind %s signs no tokens; use RSA of 2048 bits or more, ECDSA P-256 or P-384",
 			keys.Describe(key.Public()))
 	}
-	s := &Signer{Key: key, ID: id, Alg: alg, typs: map[string]jose.Signer{}}
+	s := &Signer{Key: key, ID: id, Alg: alg, heads: map[string]string{}}
 	for _, typ := range []string{"JWT", "at+jwt", "logout+jwt"} {
-		var err error
-		o := (&jose.SignerOptions{}).WithType(jose.ContentType(typ))
-		if s.typs[typ], err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg),
-			Key: jose.JSONWebKey{Key: key, KeyID: id}}, o); err != nil {
+		head, err := json.Marshal(map[string]string{"alg": alg, "kid": id, "typ": typ})
+		if err != nil {
 			return nil, fmt.Errorf("preparing to sign with %s: %w", alg, err)
 		}
+		s.heads[typ] = base64.RawURLEncoding.EncodeToString(head) + "."
 	}
 	return s, nil
 }
@@ -200,15 +203,43 @@ func (s *Signer) Sign(typ string, claims any) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	signer := s.typs[typ]
-	if signer == nil {
+	head := s.heads[typ]
+	if head == "" {
 		return "", fmt.Errorf("no token is of the type %q", typ)
 	}
-	signed, err := signer.Sign(b)
+	out := make([]byte, 0, len(head)+(len(b)*4+2)/3+1+512)
+	out = append(out, head...)
+	out = base64.RawURLEncoding.AppendEncode(out, b)
+	sig, err := s.signature(out)
 	if err != nil {
 		return "", fmt.Errorf("signing a token: %w", err)
 	}
-	return signed.CompactSerialize()
+	return string(base64.RawURLEncoding.AppendEncode(append(out, '.'), sig)), nil
+}
+
+// signature signs with the one algorithm of the key (RFC 7518, sections 3.3 and 3.4; RFC 8037, section 3.1).
+func (s *Signer) signature(text []byte) ([]byte, error) {
+	hash := hashOf(s.Alg)
+	switch pub := s.Key.Public().(type) {
+	case ed25519.PublicKey:
+		return s.Key.Sign(nil, text, crypto.Hash(0))
+	case *ecdsa.PublicKey:
+		der, err := s.Key.Sign(rand.Reader, digest(hash, string(text)), hash)
+		if err != nil {
+			return nil, err
+		}
+		var p struct{ R, S *big.Int }
+		if _, err := asn1.Unmarshal(der, &p); err != nil {
+			return nil, err
+		}
+		size := (pub.Curve.Params().BitSize + 7) / 8
+		out := make([]byte, 2*size) // both numbers at their full length
+		p.R.FillBytes(out[:size])
+		p.S.FillBytes(out[size:])
+		return out, nil
+	}
+	return s.Key.Sign(rand.Reader, digest(hash, string(text)), hash)
+
 }
 
 // Header is the part of a JOSE header that is judged (RFC 7515, section 4.1).

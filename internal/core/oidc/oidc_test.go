@@ -12,6 +12,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -554,4 +555,37 @@ func FuzzRedirect(f *testing.F) {
 			t.Errorf("%q passes for %q", asked, registered)
 		}
 	})
+}
+
+// TestPeerVerifiesWhatWeSign has another implementation of JOSE verify a token of each kind of key.
+func TestPeerVerifiesWhatWeSign(t *testing.T) {
+	p256, err1 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	p384, err2 := ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	rsaKey, err3 := rsa.GenerateKey(rand.Reader, 2048)
+	_, ed, err4 := ed25519.GenerateKey(rand.Reader)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range []crypto.Signer{p256, p384, rsaKey, ed} {
+		s, err := NewSigner(key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 20 { // short numbers of ECDSA signatures keep their leading zeros
+			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example"})
+			if err != nil {
+				t.Fatal(err)
+			}
+			w, err := jose.ParseSigned(token, []jose.SignatureAlgorithm{jose.SignatureAlgorithm(s.Alg)})
+			if err != nil {
+				t.Fatalf("%s: %v", s.Alg, err)
+			}
+			if b, err := w.Verify(key.Public()); err != nil || !strings.Contains(string(b), "login.kestrelridge.example") {
+				t.Fatalf("%s: %v", s.Alg, err)
+			}
+			if h := w.Signatures[0].Header; h.KeyID != s.ID || h.ExtraHeaders["typ"] != "JWT" {
+				t.Errorf("%s: %+v", s.Alg, h)
+			}
+		}
+	}
 }
