@@ -107,7 +107,7 @@ func demoStory() []demoStep {
 		{"", cmd("rehearse|frame-courier@ridge|--secret-file|courier.secret"), 0, part{"   1  ", 8}},
 		{"A token for use in a script, and what stands in it.",
 			cmd("token|get|frame-courier@ridge|--secret-file|courier.secret|--out|courier.jwt"), 0, silent},
-		{"", cmd("inspect|courier.jwt|--trust|frame-courier@ridge"), 0, part{"", 14}},
+		{"", cmd("inspect|courier.jwt|--trust|frame-courier@ridge"), 0, part{"", 11}},
 		{"Visitors: Southmere's OpenID side is read from what it published, and our own provider becomes its client.",
 			cmd("provider|change|southmere|--issuer|https://idp.southmere.example|--discovery|southmere-openid.json",
 				"--jwks|southmere-jwks.json"), 0, unsaid},

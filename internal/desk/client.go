@@ -19,6 +19,7 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/store"
 )
@@ -93,8 +94,31 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 			return nil, fmt.Errorf("--administrators %q is %w; write group:NAME, or none", in.Admins, ErrValue)
 		}
 		p.Admins = strings.TrimSuffix(in.Admins, "none")
+		persons, err := d.L.Persons()
+		if err != nil {
+			return nil, err
+		}
+		if f := judgeAdmins(p.Name, g, persons); g != "" && len(persons) > 0 && f != nil {
+			found.Add(*f)
+		}
 	}
 	return found, nil
+}
+
+// judgeAdmins warns of a group of administrators in which nobody is; nil where somebody is.
+func judgeAdmins(provider, group string, persons []people.Person) *finding.Finding {
+	for i := range persons {
+		if persons[i].In(group) {
+			return nil
+		}
+	}
+	fix := finding.Do("load people with that group")
+	if n := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(n) > 0 {
+		fix = finding.Run("provider", "change", provider, "--administrators", "group:"+n[0])
+	}
+	return &finding.Finding{ID: "provider.administrators", Level: finding.Warning, Check: "who may consent for everyone",
+		Saw: "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
+		Side: finding.Ledger, Fix: fix}
 }
 
 // Judge judges all sides of a party as they are in the ledger.

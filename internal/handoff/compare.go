@@ -2,8 +2,10 @@ package handoff
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/near"
@@ -51,7 +53,55 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 	}
 	out := Of(t).Compare(v)
 	d.judgeGroup(&out, t)
-	return out, nil
+	return out, d.judgeSubjects(&out, v)
+}
+
+// judgeSubjects finds the admitted people who have no value for the subject: they would be turned away at the sign-in.
+func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
+	t := v.Trust
+	expr := t.SubjectExpression()
+	if expr == "" || t.Standing == federation.Ended {
+		return nil
+	}
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return err
+	}
+	key, err := d.L.SubjectKey(t.Name)
+	if err != nil {
+		return err
+	}
+	rel, err := federation.NewReleaser(engine, t, key, d.Rand)
+	if err != nil {
+		return nil // the expression does not compile: that is told where it is set
+	}
+	admitted := 0
+	var without []string
+	for i := range v.People {
+		if ok, _ := t.AdmitsPerson(&v.People[i], v.Consents); !ok {
+			continue
+		}
+		admitted++
+		if _, err := rel.Subject(&v.People[i]); err != nil {
+			without = append(without, v.People[i].ID)
+		}
+	}
+	switch {
+	case admitted == 0:
+	case len(without) == 0:
+		out.Pass("claims.subject", "subject", fmt.Sprintf("%s has a value for each of %d", expr, admitted))
+	default:
+		who := strings.Join(without[:min(3, len(without))], ", ")
+		if len(without) > 3 {
+			who += fmt.Sprintf(" and %d more", len(without)-3)
+		}
+		out.Add(finding.Finding{ID: "claims.subject", Level: finding.Warning, Check: "subject",
+			Saw:      fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted, expr, who),
+			Expected: "one value for everybody who may sign in", Side: finding.Ledger, Ref: "SAML Core 8.3",
+			Fix: finding.Do("enter the value where people are kept, and load them again").
+				Or(finding.Run("claims", "set", t.Name, "--subject-format", "persistent"))})
+	}
+	return nil
 }
 
 // Compared returns a trust, its parties, and both sides compared.

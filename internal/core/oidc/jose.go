@@ -5,7 +5,6 @@ import (
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/rsa"
 	"encoding/asn1"
 	"encoding/base64"
@@ -217,14 +216,15 @@ func (s *Signer) Sign(typ string, claims any) (string, error) {
 	return string(base64.RawURLEncoding.AppendEncode(append(out, '.'), sig)), nil
 }
 
-// signature signs with the one algorithm of the key (RFC 7518, sections 3.3 and 3.4; RFC 8037, section 3.1).
+// signature signs with the one algorithm of the key (RFC 7518, sections 3.3 and 3.4; RFC 8037, section 3.1). It needs no
+// randomness: an ECDSA signature without it is the one of RFC 6979.
 func (s *Signer) signature(text []byte) ([]byte, error) {
 	hash := hashOf(s.Alg)
 	switch pub := s.Key.Public().(type) {
 	case ed25519.PublicKey:
 		return s.Key.Sign(nil, text, crypto.Hash(0))
 	case *ecdsa.PublicKey:
-		der, err := s.Key.Sign(rand.Reader, digest(hash, string(text)), hash)
+		der, err := s.Key.Sign(nil, digest(hash, string(text)), hash)
 		if err != nil {
 			return nil, err
 		}
@@ -238,7 +238,7 @@ func (s *Signer) signature(text []byte) ([]byte, error) {
 		p.S.FillBytes(out[size:])
 		return out, nil
 	}
-	return s.Key.Sign(rand.Reader, digest(hash, string(text)), hash)
+	return s.Key.Sign(nil, digest(hash, string(text)), hash)
 
 }
 

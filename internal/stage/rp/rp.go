@@ -41,6 +41,7 @@ type Part struct {
 type asked struct {
 	trust, browser, nonce, verifier, target string
 	resource                                []string // the audiences it is about
+	scope                                   string   // what was asked for
 }
 
 // guest is who is signed in at a client.
@@ -182,6 +183,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC)
 		}
 		q["resource"] = a.resource // a token is for one of them (RFC 8707, section 2)
 	}
+	a.scope = scope
 	p.asked.Put(state, a)
 	http.Redirect(w, r, oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q), http.StatusSeeOther)
 }
@@ -334,6 +336,7 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 		return nil, nil
 	}
 	found.Pass("oauth.tokens", "tokens for the code", t.Words())
+	p.judgeLess(d, a.scope, t.Scope, found)
 	g := &guest{trust: a.trust, tokens: *t, info: map[string]any{}}
 	if t.IDToken == "" {
 		found.Pass("oauth.no-openid", "ID token", "none: openid was not asked for, so the app does not learn who it is")
@@ -362,6 +365,26 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 		}
 	}
 	return j, g
+}
+
+// judgeLess warns where less was granted than asked for: what the sign-in proves, it proves without that.
+func (p *Part) judgeLess(d *cast.OIDC, asked, granted string, found *finding.List) {
+	have, _ := oidc.Scope(granted)
+	want, _ := oidc.Scope(asked)
+	for _, s := range want {
+		if slices.Contains(have, s) {
+			continue
+		}
+		label := s
+		for _, x := range d.Terms.Asks {
+			if x.Name == s {
+				label = x.Label()
+			}
+		}
+		found.Add(finding.Finding{ID: "oauth.less", Level: finding.Warning, Check: "permission " + label,
+			Saw: "asked for and not granted", Expected: "granted; the sign-in goes on without it", Side: finding.Ledger,
+			Fix: d.Missing(label), Ref: "RFC 6749 3.3"})
+	}
 }
 
 // userInfo fetches userinfo; its sub must be that of the ID token (OpenID Connect Core, section 5.3.2).
