@@ -75,8 +75,8 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	if e.Skew == 0 {
 		e.Skew = judge.Skew
 	}
-	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response"}},
-		resp: root}
+	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response",
+		Findings: make(finding.List, 0, 16+len(e.Wanted))}}, resp: root}
 	j.run()
 	if !j.genuine {
 		j.NameID, j.Attributes = nil, nil

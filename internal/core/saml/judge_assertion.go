@@ -330,8 +330,8 @@ func Satisfies(w Wanted, a Attribute) bool {
 // JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. advise says what to do
 // about one that is missing; nil gives no more than words.
 func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) finding.List {
-	var out finding.List
-	names := []string{}
+	out := make(finding.List, 0, len(wanted))
+	names := make([]string, 0, 2*len(got))
 	for _, a := range got {
 		names = append(names, a.Name)
 		if a.Friendly != "" && a.Friendly != a.Name {

@@ -3,8 +3,10 @@ package xmlsec
 import (
 	"bytes"
 	"fmt"
+	"hash"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/beevik/etree"
 	dsig "github.com/russellhaering/goxmldsig"
@@ -41,6 +43,29 @@ func Canonicalize(el *etree.Element, algorithm, prefixes string, skip *etree.Ele
 		return inclusive(el, dsig.MakeC14N11WithCommentsCanonicalizer(), skip)
 	}
 	return nil, fmt.Errorf("canonicalization algorithm %q is not supported", algorithm)
+}
+
+// writers are kept for reuse where only a digest of what they wrote is wanted.
+var writers = sync.Pool{New: func() any { return &excWriter{} }}
+
+// digestOver writes the canonical form of an element into a hash.
+func digestOver(h hash.Hash, el *etree.Element, algorithm, prefixes string, skip *etree.Element) error {
+	if algorithm != ExcC14N && algorithm != ExcC14NComments {
+		b, err := Canonicalize(el, algorithm, prefixes, skip)
+		h.Write(b)
+		return err
+	}
+	w := writers.Get().(*excWriter)
+	defer writers.Put(w)
+	w.out.Reset()
+	w.comments, w.inclusive, w.skip, w.rendered = algorithm == ExcC14NComments, nil, skip, w.rendered[:0]
+	if prefixes != "" {
+		w.inclusive = strings.Fields(prefixes)
+	}
+	w.element(el)
+	h.Write(w.out.Bytes())
+	w.skip = nil
+	return nil
 }
 
 // inclusive canonicalizes with all namespaces in scope.

@@ -74,6 +74,31 @@ type reader struct {
 	lim   Limits
 	scope []binding
 	ids   map[string]bool
+	names map[string]string // those that were read, so that each is made once
+	slab  []etree.Element   // elements that are made together
+}
+
+// same returns a name as text, made once for each.
+func (r *reader) same(name []byte) string {
+	if s, ok := r.names[string(name)]; ok { // the conversion copies nothing
+		return s
+	}
+	s := string(name)
+	if len(r.names) < 512 {
+		r.names[s] = s
+	}
+	return s
+}
+
+// element makes an element.
+func (r *reader) element(space, tag string) *etree.Element {
+	if len(r.slab) == 0 {
+		r.slab = make([]etree.Element, 32)
+	}
+	el := &r.slab[0]
+	r.slab = r.slab[1:]
+	el.Space, el.Tag = space, tag
+	return el
 }
 
 // Parse reads a whole document. Every failure is a *ReadError.
@@ -121,7 +146,7 @@ func parse(b []byte, lim Limits, outer []binding) (*etree.Document, error) {
 		b = bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))
 		b = bytes.ReplaceAll(b, []byte("\r"), []byte("\n"))
 	}
-	r := &reader{b: b, lim: lim, ids: map[string]bool{}, scope: append([]binding{{"xml", xmlNS}}, outer...)}
+	r := &reader{b: b, lim: lim, ids: map[string]bool{}, names: make(map[string]string, 64), scope: append([]binding{{"xml", xmlNS}}, outer...)}
 	if !utf8.Valid(b) {
 		for r.i < len(b) {
 			c, n := utf8.DecodeRune(b[r.i:])
@@ -360,15 +385,15 @@ func (r *reader) name() string {
 		case c >= 0x80:
 			ru, n := utf8.DecodeRune(r.b[r.i:])
 			if !unicode.IsLetter(ru) && (r.i == s || !unicode.IsDigit(ru) && !unicode.IsMark(ru)) {
-				return string(r.b[s:r.i])
+				return r.same(r.b[s:r.i])
 			}
 			r.i += n - 1
 		default:
-			return string(r.b[s:r.i])
+			return r.same(r.b[s:r.i])
 		}
 		r.i++
 	}
-	return string(r.b[s:r.i])
+	return r.same(r.b[s:r.i])
 }
 
 func splitName(q string) (prefix, local string, ok bool) {
@@ -389,7 +414,7 @@ func (r *reader) start() (el *etree.Element, name string, closed bool, err error
 	if !ok || prefix == "xmlns" {
 		return nil, "", false, r.fail(ErrMalformed, "%q is no element name", name)
 	}
-	el = &etree.Element{Space: prefix, Tag: local}
+	el = r.element(prefix, local)
 	for {
 		before := r.i
 		r.space()
@@ -466,6 +491,13 @@ func (r *reader) attribute(el *etree.Element, tag string) error {
 	}
 	if len(el.Attr) >= 512 {
 		return r.fail(ErrTooLarge, "more than 512 attributes on <%s>", tag)
+	}
+	if el.Attr == nil { // how many there are can be seen: none is longer than the tag
+		n := 1
+		if tail := bytes.IndexByte(r.b[r.i:], '>'); tail > 0 {
+			n += bytes.Count(r.b[r.i:r.i+tail], []byte("=\""))
+		}
+		el.Attr = make([]etree.Attr, 0, min(n, 16))
 	}
 	el.Attr = append(el.Attr, etree.Attr{Space: prefix, Key: local, Value: value})
 	return nil
