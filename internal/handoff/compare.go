@@ -91,6 +91,10 @@ func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
 	case len(without) == 0:
 		out.Pass("claims.subject", "subject", fmt.Sprintf("%s has a value for each of %d", expr, admitted))
 	default:
+		pseudonym := []string{"claims", "set", t.Name, "--subject-format", "persistent"}
+		if t.Subject != "" {
+			pseudonym = append(pseudonym, "--subject", "")
+		}
 		who := strings.Join(without[:min(3, len(without))], ", ")
 		if len(without) > 3 {
 			who += fmt.Sprintf(" and %d more", len(without)-3)
@@ -99,7 +103,7 @@ func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
 			Saw:      fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted, expr, who),
 			Expected: "one value for everybody who may sign in", Side: finding.Ledger, Ref: "SAML Core 8.3",
 			Fix: finding.Do("enter the value where people are kept, and load them again").
-				Or(finding.Run("claims", "set", t.Name, "--subject-format", "persistent"))})
+				Or(finding.Run(pseudonym...))})
 	}
 	return nil
 }
