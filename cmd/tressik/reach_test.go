@@ -5,10 +5,13 @@ import (
 	"encoding/hex"
 	"encoding/pem"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -40,6 +43,89 @@ func TestMetadataOverHTTPS(t *testing.T) {
 	d.ok("provider", "add", "southmere", "--metadata", srv.URL+"/md", "--ca", "ca.pem")
 	d.ok("provider", "change", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", pin)
 	d.fails(0, []string{srv.URL + "/md"}, "provider", "show", "southmere")
+}
+
+// TestCredentialsInAURLAreNotKept: they are used for the one fetch, and are in no file and no output after it.
+func TestCredentialsInAURLAreNotKept(t *testing.T) {
+	t.Parallel()
+	d := observatory(t)
+	md := strings.ReplaceAll(d.ok("metadata", "write", "ridge"), "login.kestrelridge", "idp.southmere")
+	var asked []string
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name, word, _ := r.BasicAuth()
+		asked = append(asked, name+" "+word+" "+r.URL.RawQuery)
+		io.WriteString(w, md)
+	}))
+	defer srv.Close()
+	at := strings.Replace(srv.URL, "://", "://harvest:pa55word@", 1) + "/md?token=5ecret"
+	said := d.ok("provider", "add", "southmere", "--metadata", at)
+	said += d.ok("provider", "change", "southmere", "--metadata", at)
+	said += d.ok("provider", "show", "southmere") + d.ok("journal", "list") + d.ok("journal", "list", "--format", "json")
+	if len(asked) != 2 || asked[1] != "harvest pa55word token=5ecret" {
+		t.Fatalf("asked with %q", asked)
+	}
+	if !strings.Contains(said, srv.URL+"/md") {
+		t.Errorf("the source is not told:\n%s", said)
+	}
+	list, err := os.ReadDir(d.dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range list {
+		if e.Type().IsRegular() {
+			said += d.read(e.Name())
+		}
+	}
+	for _, secret := range []string{"pa55word", "5ecret"} {
+		if strings.Contains(said, secret) {
+			t.Errorf("%q was kept or shown", secret)
+		}
+	}
+	d.fails(2, []string{"without a user, a password or a query"}, "trust", "change", "nightlog@ridge", "--client-keys", at)
+	d.fails(1, []string{"--discovery"}, "provider", "change", "southmere", "--issuer", at)
+}
+
+// TestARedirectLeadsNotInward: a public host, reached through a proxy, sends this machine to an address of its own.
+func TestARedirectLeadsNotInward(t *testing.T) {
+	t.Parallel()
+	d := observatory(t)
+	var inside atomic.Int32
+	target := ""
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Host == "idp.southmere.example" {
+			http.Redirect(w, r, target, http.StatusFound)
+			return
+		}
+		inside.Add(1)
+	}))
+	defer srv.Close()
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		to, err := net.Dial("tcp", srv.Listener.Addr().String())
+		if err != nil || r.Method != http.MethodConnect {
+			http.Error(w, "no", http.StatusBadGateway)
+			return
+		}
+		w.WriteHeader(http.StatusOK)
+		from, _, err := http.NewResponseController(w).Hijack()
+		if err != nil {
+			return
+		}
+		go func() { io.Copy(to, from); to.Close() }()
+		io.Copy(from, to)
+		from.Close()
+	}))
+	defer proxy.Close()
+	d.env = append(d.env, "HTTPS_PROXY="+proxy.URL)
+	sum := sha256.Sum256(srv.Certificate().Raw)
+	for _, to := range []string{srv.URL + "/md", strings.Replace(srv.URL, "127.0.0.1", "localhost", 1) + "/md",
+		"https://10.0.0.7/md"} {
+		target = to
+		d.fails(1, []string{"from a public host to a private one"}, "provider", "add", "southmere", "--metadata",
+			"https://idp.southmere.example/md", "--tls-pin", hex.EncodeToString(sum[:]))
+	}
+	if n := inside.Load(); n != 0 {
+		t.Errorf("the inside was asked %d times", n)
+	}
 }
 
 // TestEncryptedResponseIsInspected has the peer sign and then encrypt an assertion to an app whose key is given as a

@@ -1,8 +1,11 @@
 package main
 
 import (
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -441,16 +444,22 @@ func TestClientKeysAtAURL(t *testing.T) {
 	raw, _ := k1.PublicKey.Bytes()
 	x, y := point(raw)
 	body, fetched := jwks(x, y, "one"), 0
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter,
 		r *http.Request) {
 		fetched++
 		w.Write([]byte(body))
 	}))
 	defer srv.Close()
+	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
+	sum := sha256.Sum256(srv.Certificate().Raw)
 	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys",
 		"http://courier.kestrelridge.example/jwks")
-	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks")
-	d.fails(0, []string{"at " + srv.URL + "/jwks (private_key_jwt)"}, "trust", "show", courier)
+	d.fails(1, []string{"not the pinned one"}, "trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem",
+		"--tls-pin", strings.Repeat("00", 32))
+	fetched = 0
+	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem", "--tls-pin",
+		hex.EncodeToString(sum[:]))
+	d.fails(0, []string{"at " + srv.URL + "/jwks (private_key_jwt)", "and a pinned certificate"}, "trust", "show", courier)
 	d.env = d.env[1:] // the real clock
 	places, _ := openStage(t, d)
 	e, id := discover(t, places["ridge"]), d.clientID(courier)

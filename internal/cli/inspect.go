@@ -31,8 +31,10 @@ JWT, with what its claims mean and may do; a discovery document; an OAuth author
 a captured URL. With --trust a SAML message, an ID token, an access token, or such a request or response is
 judged as the receiving side of that trust would judge it. What is refused ends with exit status 3.
 
-Several files, a folder, or several captured messages in one input, each on a line, are judged one by one: a line
-for each and a summary, or with --format json a JSON object on each line.`,
+An address that carries a message in its query is judged as it stands, and not asked for; in the history of a shell
+it stays, so a file or standard input is the better place. Several files, a folder, or several captured messages in
+one input, each on a line, are judged one by one: a line for each and a summary, or with --format json a JSON object
+on each line.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
   tressik inspect courier.jwt --trust frame-courier@ridge
@@ -125,6 +127,10 @@ func (a *App) messages(ctx context.Context, names []string) ([]captured, error) 
 	}
 	var out []captured
 	for _, f := range files {
+		if inspect.CapturedURL(f) {
+			out = append(out, captured{reach.Shown(f), []byte(f)})
+			continue
+		}
 		raw, err := reach.Read(ctx, f, reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
 		if err != nil {
 			return nil, err

@@ -105,6 +105,7 @@ func (a *App) metadataVerify() *cobra.Command {
 		}}
 	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file of the signer")
 	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
-	c.Flags().StringVar(&src.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
+	c.Flags().StringVar(&src.pin, "tls-pin", "",
+		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	return c
 }

@@ -26,7 +26,8 @@ func (s *sourceFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&s.metadata, "metadata", "", "SAML metadata: a file, - for standard input, or an https: URL")
 	f.StringVar(&s.ca, "ca", "", "certificate file of the authority to trust for this URL")
-	f.StringVar(&s.pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority")
+	f.StringVar(&s.pin, "tls-pin", "",
+		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	f.StringVar(&s.entity, "entity", "", "entity ID to take out of an aggregate")
 	f.StringVar(&s.signedBy, "signed-by", "", "certificate file: refuse the metadata unless this key signed it")
 }
@@ -36,7 +37,7 @@ func (s *sourceFlags) words() string {
 	if s.metadata == "-" {
 		return "standard input"
 	}
-	return s.metadata
+	return reach.Shown(s.metadata)
 }
 
 func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
@@ -47,9 +48,9 @@ func (p *policyFlags) add(c *cobra.Command) {
 	f.StringVar(&p.keyFile, "client-key", "",
 		"OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
 	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
-	f.StringVar(&p.keysCA, "ca", "", "certificate file of the authority to trust for --client-keys")
+	f.StringVar(&p.keysCA, "ca", "", "certificate file of the authority to trust for --client-keys, now and later")
 	f.StringVar(&p.keysPin, "tls-pin", "",
-		"SHA-256 of the server's own certificate for --client-keys, in place of an authority")
+		"SHA-256 of the server's own certificate for --client-keys, in place of an authority or with --ca")
 }
 
 // terms reads the flags; what they point at is fetched.
@@ -81,6 +82,10 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 			return x, err
 		}
 		source := p.keyFile + p.keysAt
+		if reach.Shown(p.keysAt) != p.keysAt {
+			return x, usageError{fmt.Errorf("--client-keys %s is fetched again and again, and so kept, and shown to the "+
+				"provider: give an address without a user, a password or a query", reach.Shown(p.keysAt))}
+		}
 		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys,
 			Accept: "application/jwk-set+json, application/json", Stdin: a.In})
 		if err != nil {
@@ -89,7 +94,9 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 		if x.ClientKeys, err = desk.ClientKeys(b); err != nil {
 			return x, fmt.Errorf("%s: %w", source, err)
 		}
-		x.ClientKeysAt = p.keysAt
+		if p.keysAt != "" {
+			x.ClientKeysAt, x.ClientKeysTLS = p.keysAt, federation.Server{CA: string(ca), Pin: p.keysPin}
+		}
 	}
 	return x, nil
 }

@@ -86,7 +86,7 @@ func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *
 	if s.document == "" {
 		p, err = reach.OpenID(ctx, s.issuer, o)
 	} else {
-		p = &reach.Published{Source: s.document}
+		p = &reach.Published{Source: reach.Shown(s.document)}
 		o.Max = oidc.MaxDiscovery
 		if p.Discovery, err = reach.Read(ctx, s.document, o); err == nil && s.jwks == "" {
 			err = p.Keys(ctx, o)

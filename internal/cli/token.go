@@ -93,7 +93,8 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 	f.StringVar(&in.Resource, "resource", "", "audience of the API that the token is for, where there are several")
 	f.StringVar(&in.Stage, "stage", "", "address of a running stage, such as http://127.0.0.1:8321")
 	f.StringVar(&ca, "ca", "", "foreign: certificate file of the authority to trust")
-	f.StringVar(&in.Pin, "tls-pin", "", "foreign: SHA-256 of the server's own certificate, in place of an authority")
+	f.StringVar(&in.Pin, "tls-pin", "",
+		"foreign: SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	f.StringVar(&out, "out", "", "file to write the token into; it must not be there yet")
 	return c
 }

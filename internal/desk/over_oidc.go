@@ -117,9 +117,9 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	switch x.Policy.ClientKeys {
 	case "":
 	case "none":
-		reg.JWKS, reg.JWKSURI = "", ""
+		reg.JWKS, reg.JWKSURI, reg.JWKSTLS = "", "", federation.Server{}
 	default:
-		reg.JWKS, reg.JWKSURI = x.Policy.ClientKeys, x.Policy.ClientKeysAt
+		reg.JWKS, reg.JWKSURI, reg.JWKSTLS = x.Policy.ClientKeys, x.Policy.ClientKeysAt, x.Policy.ClientKeysTLS
 	}
 	return nil
 }

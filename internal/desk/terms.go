@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"tressik.example/internal/core/federation"
 )
 
 // PolicyTerms are the terms that only trusts over OpenID Connect have. Empty ones leave things as they are.
@@ -22,6 +24,7 @@ type PolicyTerms struct {
 	Auth                    string // basic, post, key or any
 	ClientKeys              string // JWKS of the client, or none
 	ClientKeysAt            string // where it was fetched from
+	ClientKeysTLS           federation.Server
 }
 
 // ParseSpan reads a time span: 90d, 12h, 15m, 30s or their sums. Errors: ErrValue.

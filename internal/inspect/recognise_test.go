@@ -70,3 +70,22 @@ func TestJudgedByItsOwnProtocolAlone(t *testing.T) {
 		t.Errorf("a trust that is not there: %v", err)
 	}
 }
+
+func TestACapturedURLIsNotAskedFor(t *testing.T) {
+	t.Parallel()
+	for in, want := range map[string]bool{
+		"https://idp.southmere.example/sso?SAMLRequest=abc":              true,
+		"https://idp.southmere.example/sso?a=%zz&SAMLRequest=abc":        true,
+		"http://localhost:8501/#id_token=ey.a.b":                         true,
+		"https://idp.southmere.example/sso?x=1#code=5":                   true,
+		"https://dome.kestrelridge.example/oidc/callback?code=a&state=b": true,
+		"https://idp.southmere.example/metadata":                         false,
+		"https://idp.southmere.example/metadata?app=nightlog":            false,
+		"captured.txt?SAMLRequest=abc":                                   false,
+		"-":                                                              false,
+	} {
+		if got := inspect.CapturedURL(in); got != want {
+			t.Errorf("%s: %t", in, got)
+		}
+	}
+}

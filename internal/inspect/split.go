@@ -2,6 +2,8 @@ package inspect
 
 import (
 	"bytes"
+	"net/url"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/saml"
@@ -38,4 +40,19 @@ func wholeMessage(line string) bool {
 	}
 	b, err := saml.Decode64(line)
 	return err == nil && looksXML(b)
+}
+
+// CapturedURL reports whether an address carries a message in its query or fragment: it is what was sent, to be judged,
+// and never to be asked for, which would send it once more.
+func CapturedURL(s string) bool {
+	if !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "http://") {
+		return false
+	}
+	_, carried, _ := strings.Cut(s, "?")
+	if _, fragment, ok := strings.Cut(s, "#"); ok {
+		carried += "&" + fragment
+	}
+	q, _ := url.ParseQuery(strings.ReplaceAll(carried, "#", "&")) // what can be read of a broken one
+	return slices.ContainsFunc([]string{"SAMLRequest", "SAMLResponse", "SAMLart", "client_id", "response_type", "code", "state",
+		"error", "id_token", "access_token", "id_token_hint", "logout_token", "request", "request_uri", "user_code"}, q.Has)
 }

@@ -28,6 +28,7 @@ var (
 	ErrTLS       = errors.New("the server's certificate is not trusted")
 	ErrPin       = errors.New("the server's certificate is not the pinned one")
 	ErrStatus    = errors.New("the server did not answer with the document")
+	ErrInward    = errors.New("a redirect from a public host to a private one is not followed")
 )
 
 // Options bound and secure a fetch.
@@ -48,7 +49,7 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
 		return fetch(ctx, source, o)
 	case strings.Contains(source, "://"):
-		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", source)
+		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
 	}
 	fi, err := os.Stat(source)
 	if err != nil {
@@ -95,15 +96,8 @@ func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
 	defer cancel()
-	client := &http.Client{
-		Transport: &http.Transport{TLSClientConfig: cfg, Proxy: http.ProxyFromEnvironment, MaxResponseHeaderBytes: 64 << 10},
-		CheckRedirect: func(r *http.Request, via []*http.Request) error {
-			if len(via) > 5 {
-				return errors.New("more than 5 redirects")
-			}
-			return checkURL(r.URL.String())
-		},
-	}
+	way := &way{}
+	client := &http.Client{Transport: way.transport(cfg), CheckRedirect: way.redirect}
 	defer client.CloseIdleConnections()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
 	if err != nil {
@@ -114,6 +108,7 @@ func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
 	}
 	req.Header.Set("Accept", o.Accept+", */*;q=0.5")
 	resp, err := client.Do(req)
+	source = Shown(source)
 	if err != nil {
 		return nil, explain(source, o, err)
 	}
@@ -131,19 +126,23 @@ func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
 func checkURL(s string) error {
 	u, err := url.Parse(s)
 	if err != nil {
-		return err
+		return errors.New("the address is no URL that can be read; see to its host, its port and its percent signs")
 	}
 	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && judge.IsLoopback(u.Hostname()) {
 		return nil
 	}
 	if u.Scheme != "http" && u.Scheme != "https" {
-		return fmt.Errorf("%q is no https: URL", s)
+		return fmt.Errorf("%q is no https: URL", Shown(s))
 	}
-	return fmt.Errorf("%s: %w; use https:", s, ErrPlainHTTP)
+	return fmt.Errorf("%s: %w; use https:", Shown(s), ErrPlainHTTP)
 }
 
 func explain(source string, o Options, err error) error {
-	if errors.Is(err, ErrPin) || errors.Is(err, ErrPlainHTTP) {
+	if errors.Is(err, ErrPin) || errors.Is(err, ErrPlainHTTP) || errors.Is(err, ErrInward) {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err // its words hold the whole address
+		}
 		return fmt.Errorf("%s: %w", source, err)
 	}
 	var cert *tls.CertificateVerificationError
@@ -168,8 +167,8 @@ func explain(source string, o Options, err error) error {
 	return fmt.Errorf("%s: %w", source, err)
 }
 
-// tls sets up checking: by the system's authorities, by the given ones, or by one server certificate. There is no way
-// to switch it off.
+// tls sets up checking: by the system's authorities, by the given ones, by one server certificate, or by the given ones
+// and the certificate, where both are given. There is no way to switch it off.
 func (o Options) tls() (*tls.Config, error) {
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
 	if len(o.CA) > 0 {
@@ -185,8 +184,9 @@ func (o Options) tls() (*tls.Config, error) {
 	if err != nil || len(pin) != sha256.Size {
 		return nil, errors.New("--tls-pin: a SHA-256 fingerprint has 64 hexadecimal digits, with or without colons")
 	}
-	// The chain is not built; the one certificate is compared, byte for byte by its hash, on every handshake.
-	cfg.InsecureSkipVerify = true
+	// Without authorities the chain is not built; the one certificate is compared, byte for byte by its hash, on every
+	// handshake.
+	cfg.InsecureSkipVerify = len(o.CA) == 0
 	cfg.VerifyConnection = func(cs tls.ConnectionState) error {
 		got := sha256.Sum256(cs.PeerCertificates[0].Raw)
 		if !bytes.Equal(got[:], pin) {

@@ -21,13 +21,17 @@ func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 	if err := checkURL(issuer); err != nil {
 		return nil, err
 	}
+	if Shown(issuer) != issuer {
+		return nil, fmt.Errorf("%s: an issuer has no user, password or query (OpenID Connect Discovery, section 3); if its "+
+			"document lies behind one, name the document itself with --discovery", Shown(issuer))
+	}
 	o.Accept, o.Max = "application/json", oidc.MaxDiscovery
 	p := &Published{}
 	var errs []error
 	for _, at := range oidc.WellKnown(issuer) {
 		b, err := Read(ctx, at, o)
 		if err == nil {
-			p.Discovery, p.Source = b, at
+			p.Discovery, p.Source = b, Shown(at)
 			break
 		}
 		errs = append(errs, err)

@@ -111,7 +111,8 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 	}
 	switch {
 	case t.OIDCTerms().JWKSURI != "":
-		f = append(f, [2]string{"client keys", "at " + t.OIDCTerms().JWKSURI + " (private_key_jwt)"})
+		f = append(f, [2]string{"client keys", "at " + t.OIDCTerms().JWKSURI + " (private_key_jwt)" +
+			serverWords(t.OIDCTerms().JWKSTLS)})
 	case t.OIDCTerms().JWKS != "":
 		f = append(f, [2]string{"client keys", keyWords(t.OIDCTerms().JWKS) + " (private_key_jwt)"})
 	case c != nil && c.Kind.Public():
@@ -137,4 +138,17 @@ func keyWords(jwks string) string {
 		}
 	}
 	return strings.Join(out, ", ")
+}
+
+// serverWords say how a server is known, where it is not by the system's authorities.
+func serverWords(s federation.Server) string {
+	switch {
+	case s.CA != "" && s.Pin != "":
+		return ", whose server is known by an authority given with --ca and a pinned certificate"
+	case s.CA != "":
+		return ", whose server is known by an authority given with --ca"
+	case s.Pin != "":
+		return ", whose server is known by its pinned certificate"
+	}
+	return ""
 }

@@ -159,8 +159,15 @@ type OIDCTerms struct {
 	ClientID string `json:"clientID"`
 	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
 	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
+	JWKSTLS  Server `json:"jwksTLS,omitzero"`  // how the server of that address is known
 	Asks     []Ask  `json:"asks"`
 	Policy   Policy `json:"policy"`
+}
+
+// Server is how the server of an address is known, beside the system's authorities or in their place. Both count.
+type Server struct {
+	CA  string `json:"ca,omitempty"`  // authorities, PEM
+	Pin string `json:"pin,omitempty"` // SHA-256 of its own certificate, hex
 }
 
 // Protocol is oidc.

@@ -23,14 +23,14 @@ type Notes struct {
 	Consents func([]federation.Consent)                              // people agreed, or were stopped
 	Issued   func(trust string, asks []federation.Ask, at time.Time) // permissions were put into an access token
 	Secret   func(id string, at time.Time)                           // a secret was used
-	Keys     func(uri string) ([]oidc.Key, error)                    // fetches what a client publishes; it may wait
+	Keys     func(t *federation.OIDCTerms) ([]oidc.Key, error)       // fetches what a client publishes; it may wait
 }
 
 // NoNotes keeps nothing.
 func NoNotes() Notes {
 	return Notes{Consents: func([]federation.Consent) {}, Issued: func(string, []federation.Ask, time.Time) {},
 		Secret: func(string, time.Time) {},
-		Keys:   func(string) ([]oidc.Key, error) { return nil, nil }}
+		Keys:   func(*federation.OIDCTerms) ([]oidc.Key, error) { return nil, nil }}
 }
 
 // Part plays all OpenID providers of a stage.
@@ -243,7 +243,7 @@ func (x *played) registered(d *cast.OIDC, assertion string) *oauth.Registered {
 	if err != nil || known || !again {
 		return &r
 	}
-	list, err := x.Notes.Keys(at)
+	list, err := x.Notes.Keys(d.Terms)
 	if err != nil || len(list) == 0 {
 		return &r
 	}
