@@ -148,10 +148,24 @@ func TestRegistration(t *testing.T) {
 	keys = good
 	d.ok("provider", "change", "southmere", "--issuer", srv.URL+"/idp")
 	// The other side issues the client ID.
-	d.fails(1, []string{"--client-id is missing", domeCallback}, "federate", "dome-scheduler", "--with", "southmere",
-		"--over", "oidc")
-	d.fails(0, []string{"dome-7", "Tressik does not keep"}, "federate", "dome-scheduler", "--with", "southmere", "--over",
-		"oidc", "--client-id", "dome-7")
+	const dome = "dome-scheduler@southmere"
+	d.fails(0, []string{"warn   client ID", "none yet", "trust change " + dome + " --client-id ID"}, "federate",
+		"dome-scheduler", "--with", "southmere", "--over", "oidc")
+	d.fails(0, []string{"has no client ID yet", "open  the client ID that the owner of southmere issues"}, "next", dome)
+	d.fails(0, []string{domeCallback}, "handoff", dome, "--for", "provider")
+	for _, args := range [][]string{{"handoff", dome, "--for", "app"}, {"rehearse", dome, "--as", "petra"},
+		{"inspect", "https://dome.kestrelridge.example/oidc/callback?code=a&state=b", "--trust", dome}} {
+		d.fails(1, []string{dome + " has no client ID yet", "trust change " + dome + " --client-id ID"}, args...)
+	}
+	d.fails(1, []string{"printable ASCII"}, "trust", "change", dome, "--client-id", "dome-é")
+	d.ok("trust", "change", dome, "--client-id", "dome-6")
+	d.fails(0, []string{"dome-6"}, "handoff", dome, "--for", "app")
+	d.ok("handoff", dome, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
+	d.ok("trust", "change", dome, "--client-id", "dome-7")
+	d.fails(0, []string{"open  app dome-scheduler has what it needs"}, "next", dome)
+	d.fails(0, []string{"dome-7", "Tressik does not keep"}, "trust", "show", dome)
+	d.fails(0, []string{"ACCEPTED"}, "rehearse", dome, "--as", "petra")
+	d.fails(1, []string{"ridge is own"}, "trust", "change", "dome-scheduler@ridge", "--client-id", "dome-8")
 	d.fails(1, []string{"it issues the secrets"}, "secret", "add", "dome-scheduler@southmere", "--lasts", "90d")
 	// Our own provider before it is the app.
 	d.ok("federate", "ridge", "--with", "southmere", "--over", "oidc", "--client-id", "ridge-9")

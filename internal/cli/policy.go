@@ -14,6 +14,7 @@ import (
 
 // policyFlags are the terms that only trusts over OpenID Connect have.
 type policyFlags struct {
+	clientID                           string
 	signInFrom, refreshFrom            string
 	session, access, id, refresh, idle string
 	singleSignOut, offline, pkce       string
@@ -23,6 +24,8 @@ type policyFlags struct {
 
 func (p *policyFlags) add(c *cobra.Command) {
 	f := c.Flags()
+	f.StringVar(&p.clientID, "client-id", "",
+		"OpenID, at a foreign provider: the client ID that its owner issued; it may be entered when it is known")
 	f.StringVar(&p.signInFrom, "sign-in-from", "",
 		"OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
 	f.StringVar(&p.refreshFrom, "refresh-from", "", "OpenID: networks from which tokens may be refreshed, or anywhere")
@@ -55,7 +58,7 @@ func (p *policyFlags) add(c *cobra.Command) {
 
 // terms reads the flags; what they point at is fetched.
 func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, err error) {
-	x = desk.PolicyTerms{SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access,
+	x = desk.PolicyTerms{ClientID: p.clientID, SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access,
 		IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
 	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
 		return x, err

@@ -71,7 +71,7 @@ func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error)
 }
 
 func (a *App) federateCmd() *cobra.Command {
-	var with, over, clientID string
+	var with, over string
 	var tf termFlags
 	protocols := strings.Join(federation.Protocols(), " or ")
 	c := &cobra.Command{Use: "federate APP --with PROVIDER",
@@ -98,7 +98,7 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			if err != nil {
 				return err
 			}
-			t, fs, err := d.Federate(over, got[0], with, clientID, x)
+			t, fs, err := d.Federate(over, got[0], with, tf.policy.clientID, x)
 			if errors.Is(err, desk.ErrClientID) {
 				return usageError{err}
 			}
@@ -120,8 +120,6 @@ client ID that its owner issued. An own provider can itself be the app, before a
 		}}
 	c.Flags().StringVar(&with, "with", "", "the provider")
 	c.Flags().StringVar(&over, "over", "saml", "the protocol: "+protocols)
-	c.Flags().StringVar(&clientID, "client-id", "",
-		"over oidc, at a foreign provider: the client ID that its owner issued")
 	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions(federation.Protocols(),
 		cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
@@ -181,7 +179,8 @@ refusal names the policy that refused: who is admitted, from which networks, how
 and its tokens last.`,
 		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
   tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
-  tressik trust change frame-courier@ridge --client-key courier.pem`,
+  tressik trust change frame-courier@ridge --client-key courier.pem
+  tressik trust change ridge@southmere --client-id kestrel-ridge-8b21`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if tf == (termFlags{}) {

@@ -320,11 +320,6 @@ func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*f
 				provider.Name, provider.Name)
 	case provider.Own && clientID != "":
 		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue, provider.Name)
-	case !provider.Own && clientID == "":
-		return nil, nil,
-			fmt.Errorf("--client-id is missing: %s is foreign, and its owner issues the client ID when the app is "+
-				"registered there. "+
-				"Give its owner the redirect URIs first: %s", provider.Name, strings.Join(c.Redirects, ", "))
 	}
 	if provider.Own {
 		b := make([]byte, 8)

@@ -60,6 +60,12 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 			"--force-authn and --is-passive are terms of trusts over SAML", t.Name)
 	}
 	reg := o.OIDCTerms
+	if id := x.Policy.ClientID; id != "" {
+		if strings.ContainsFunc(id, func(r rune) bool { return r < ' ' || r > '~' }) {
+			return fmt.Errorf("--client-id %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)", id, ErrValue)
+		}
+		reg.ClientID = id
+	}
 	p := &reg.Policy
 	for _, n := range []struct {
 		flag, v string

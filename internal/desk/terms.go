@@ -11,6 +11,7 @@ import (
 
 // PolicyTerms are the terms that only trusts over OpenID Connect have. Empty ones leave things as they are.
 type PolicyTerms struct {
+	ClientID                string // issued by a foreign provider
 	SignInFrom, RefreshFrom string // CIDR blocks with commas, or anywhere
 	Session                 string // time spans
 	AccessToken, IDToken    string

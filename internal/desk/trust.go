@@ -44,6 +44,22 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
+	if id := x.Policy.ClientID; id != "" {
+		app, err := d.AnyParty(t.App)
+		if err != nil {
+			return err
+		}
+		provider, err := d.AnyParty(t.Provider)
+		if err != nil {
+			return err
+		}
+		if provider.Own {
+			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
+		}
+		if id != t.ClientID() && !app.Own {
+			t.Outdate("app")
+		}
+	}
 	if err := over(t).apply(t, x); err != nil {
 		return err
 	}

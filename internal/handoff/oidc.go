@@ -54,6 +54,9 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik trust show %s`", t.Name,
 			app.Name, provider.Name, t.Name)
 	}
+	if err := t.Registered(); err != nil {
+		return err
+	}
 	from := provider.Name + ", an own party"
 	if provider.OpenID != nil {
 		from = "discovery document of " + provider.Name + " (" + provider.OpenID.Source + ")"
@@ -272,7 +275,12 @@ type clientMetadata struct {
 
 // clientTodos are the steps that only trusts over OpenID Connect have.
 func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
-	out := []Todo{{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")}}
+	var out []Todo
+	if err := t.Registered(); err != nil {
+		out = append(out, Todo{false, "the client ID that the owner of " + t.Provider + " issues is in the ledger",
+			finding.Run("trust", "change", t.Name, "--client-id", "ID")})
+	}
+	out = append(out, Todo{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")})
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "consent.waiting" {
@@ -309,6 +317,9 @@ func (p overOIDC) Open(v *View, found finding.List) []Todo {
 
 // Made names the client ID.
 func (p overOIDC) Made(*View) string {
+	if p.terms.ClientID == "" {
+		return "the trust is made; its client has no client ID yet"
+	}
 	return "the client is registered, with the client ID " + p.terms.ClientID
 }
 

@@ -101,6 +101,9 @@ func (d *Inspector) registered(trust, what string) (*oauth.Registered, *oidc.Dis
 	if !over {
 		return nil, nil, otherProtocol(t, what)
 	}
+	if err := t.Registered(); err != nil {
+		return nil, nil, err
+	}
 	s, err := d.Clients(t)
 	if err != nil {
 		return nil, nil, err

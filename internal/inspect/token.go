@@ -172,6 +172,9 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if !over {
 		return otherProtocol(t, "a token")
 	}
+	if err := t.Registered(); err != nil {
+		return err
+	}
 	keys, err := tokenKeys(provider)
 	if err != nil {
 		return err

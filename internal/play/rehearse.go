@@ -89,6 +89,9 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	suppose := map[string]cast.Suppose{}
 	for _, name := range in.Trusts {
 		t, _, _, err := d.Trust(name)
+		if err == nil {
+			err = t.Registered()
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -68,6 +68,9 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	case in.Stage != "" && !provider.Own:
 		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", book.ErrValue, provider.Name)
 	}
+	if err := t.Registered(); err != nil {
+		return nil, err
+	}
 	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: t.OIDCTerms().ClientID, Secret: in.Secret,
 		InBody: in.InBody}
 	issuer := doc.Issuer

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -94,7 +95,7 @@ func networkWords(list []string) string {
 // registrationBlock is the client as the provider knows it.
 func registrationBlock(t *federation.Trust, c *federation.Client, provider *federation.Party,
 	secrets []federation.Secret, now time.Time) view.Block {
-	f := [][2]string{{"client ID", t.OIDCTerms().ClientID}}
+	f := [][2]string{{"client ID", cmp.Or(t.OIDCTerms().ClientID, "none yet: "+t.Provider+" issues it")}}
 	if c != nil {
 		f = append(f, [2]string{"kind", string(c.Kind)})
 		for _, r := range c.Redirects {

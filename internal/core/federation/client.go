@@ -349,6 +349,12 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 			}
 		}
 	}
+	if terms.ClientID == "" {
+		out.Add(finding.Finding{ID: "trust.client-id", Level: finding.Warning, Check: "client ID", Saw: "none yet",
+			Expected: "the one that the owner of " + provider.Name + " issues", Side: finding.Provider, Ref: "RFC 6749 2.2",
+			Fix: finding.Run("handoff", t.Name, "--for", "provider").Then(finding.Run("trust", "change", t.Name, "--client-id",
+				"ID"))})
+	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	if terms.Policy.PKCEOff {
 		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE", Saw: "the client may do without",

@@ -83,6 +83,8 @@ type Terms interface {
 	Protocol() string
 	// Clone returns a copy that shares nothing with the terms.
 	Clone() Terms
+	// Complete tells whether all is known that the other side has to give before a message can be sent.
+	Complete() bool
 }
 
 // Held holds the terms of a trust, in JSON under the name of their protocol.
@@ -150,6 +152,9 @@ const (
 // Protocol is saml.
 func (*SAMLTerms) Protocol() string { return OverSAML }
 
+// Complete is always true.
+func (*SAMLTerms) Complete() bool { return true }
+
 // Clone copies the terms.
 func (t *SAMLTerms) Clone() Terms { c := *t; return &c }
 
@@ -172,6 +177,9 @@ type Server struct {
 
 // Protocol is oidc.
 func (*OIDCTerms) Protocol() string { return OverOIDC }
+
+// Complete tells whether the client ID is known.
+func (t *OIDCTerms) Complete() bool { return t.ClientID != "" }
 
 // Clone copies the terms.
 func (t *OIDCTerms) Clone() Terms {
@@ -249,11 +257,16 @@ func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
 		side = "app"
 	}
 	if !other.Own {
-		delete(t.Handed, side)
-		delete(t.HandedTo, side)
-		delete(t.Prepared, side)
+		t.Outdate(side)
 	}
 	t.settle()
+}
+
+// Outdate notes that what a side was given is no longer what it needs; side is app or provider.
+func (t *Trust) Outdate(side string) {
+	delete(t.Handed, side)
+	delete(t.HandedTo, side)
+	delete(t.Prepared, side)
 }
 
 // Prepare notes that what a side needs was written for it, which does not mean that the side has it; side is app or
@@ -393,6 +406,19 @@ func (t *Trust) ClientKeys() string {
 		return terms.JWKS
 	}
 	return ""
+}
+
+// ErrNoClientID is for what a client without a client ID cannot take part in.
+var ErrNoClientID = errors.New("has no client ID yet")
+
+// Registered tells whether the client of a trust has its client ID, which a foreign provider issues; over SAML there is
+// none to have. Errors: ErrNoClientID with the remedy.
+func (t *Trust) Registered() error {
+	if t.Terms.Complete() {
+		return nil
+	}
+	return finding.Advise(fmt.Errorf("%s %w: the owner of %s issues it", t.Name, ErrNoClientID, t.Provider),
+		finding.Run("trust", "change", t.Name, "--client-id", "ID"))
 }
 
 // ClientID returns the ID of the trust's client, "" over SAML.

@@ -335,6 +335,9 @@ func New(led *Ledger, o Options) (*Cast, error) {
 	}
 	for i := range led.Trusts {
 		t := &led.Trusts[i]
+		if t.Registered() != nil {
+			continue // without a client ID nothing can be asked for
+		}
 		if err := m.deal(t); err != nil {
 			return nil, fmt.Errorf("%s: %w", t.Name, err)
 		}
