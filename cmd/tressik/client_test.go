@@ -38,7 +38,6 @@ func TestClientSideOfAnApp(t *testing.T) {
 	} {
 		d.fails(1, append(c.words, "does not fit", c.uri), add(c.kind, "--redirect", c.uri)...)
 	}
-	d.fails(1, []string{"at least one", "redirect URI"}, add("web")...)
 	d.fails(1, []string{"a machine acts as itself"}, add("machine", "--redirect", "https://x.example/cb")...)
 	d.fails(1, []string{`"robot"`, "web, user-agent, native or machine"}, add("robot")...)
 	d.fails(1, []string{"--for", "home, partners or anyone"}, add("web", "--redirect", "https://x.example/cb", "--for",
@@ -167,6 +166,20 @@ func TestRegistration(t *testing.T) {
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", dome, "--as", "petra")
 	d.fails(1, []string{"ridge is own"}, "trust", "change", "dome-scheduler@ridge", "--client-id", "dome-8")
 	d.fails(1, []string{"it issues the secrets"}, "secret", "add", "dome-scheduler@southmere", "--lasts", "90d")
+	// A client whose redirect URI is not known yet is there, and stays open.
+	d.fails(0, []string{"warn   redirect URI", "none yet"}, "app", "add", "orrery", "--client", "web")
+	d.fails(3, []string{"warn   redirect URI", "app change orrery --add-redirect URI", "1 error"}, "federate", "orrery",
+		"--with", "ridge", "--over", "oidc") // the error is the missing secret
+	d.ok("handoff", "orrery@ridge", "--for", "app")
+	d.fails(1, []string{"orrery has no redirect URI yet", "app change orrery --add-redirect URI"}, "rehearse", "orrery@ridge",
+		"--as", "mira")
+	d.fails(0, []string{"open  a redirect URI of the client is registered"}, "next", "orrery@ridge")
+	d.ok("app", "change", "orrery", "--add-redirect", "https://orrery.kestrelridge.example/cb")
+	d.ok("secret", "add", "orrery@ridge", "--lasts", "30d", "--out", "orrery.secret")
+	d.fails(0, []string{"ACCEPTED"}, "rehearse", "orrery@ridge", "--as", "mira")
+	if next := d.ok("next", "orrery@ridge"); strings.Contains(next, "redirect URI") {
+		t.Error(next)
+	}
 	// Our own provider before it is the app.
 	d.ok("federate", "ridge", "--with", "southmere", "--over", "oidc", "--client-id", "ridge-9")
 	d.fails(0, []string{"that of the provider ridge", "no app's own",

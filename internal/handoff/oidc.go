@@ -283,6 +283,9 @@ func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding
 	out = append(out, Todo{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")})
 	waiting := 0
 	for _, f := range found {
+		if f.ID == "client.no-redirect" {
+			out = append(out, Todo{false, "a redirect URI of the client is registered", f.Fix})
+		}
 		if f.ID == "consent.waiting" {
 			waiting++
 			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})

@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/book"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/rehearse"
 	"tressik.example/internal/stage"
@@ -122,6 +123,13 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	c, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets)}, persons)
 	if err != nil {
 		return nil, err
+	}
+	for _, x := range c.OIDC {
+		if x.Client.Kind.Redirects() && x.Redirect() == "" {
+			app := x.Deal.App.Party.Name
+			return nil, finding.Advise(fmt.Errorf("%s has no redirect URI yet: nobody can sign in to it", app),
+				finding.Run("app", "change", app, "--add-redirect", "URI"))
+		}
 	}
 	machines := rehearse.Machines(c, in.Trusts)
 	switch {

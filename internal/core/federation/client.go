@@ -97,8 +97,8 @@ func (c *Client) Judge() finding.List {
 		return out
 	}
 	if len(c.Redirects) == 0 {
-		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Error, Check: "redirect URI", Saw: "none",
-			Expected: "at least one",
+		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Warning, Check: "redirect URI", Saw: "none yet",
+			Expected: "at least one, before anybody can sign in",
 			Side:     finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
 	}
 	for i, u := range c.Redirects {
@@ -323,6 +323,9 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	}
 	for _, f := range c.Judge() {
 		f.Party = app.Name
+		if f.ID == "client.no-redirect" {
+			f.Fix = finding.Run("app", "change", app.Name, "--add-redirect", "URI")
+		}
 		out.Add(f)
 	}
 	if doc := provider.OpenIDOf(); doc == nil {

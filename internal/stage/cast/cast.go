@@ -404,13 +404,15 @@ func (d *OIDC) Link(action string, q url.Values) string {
 	return oidc.With(d.Deal.App.ClientHome()+action, q)
 }
 
-// Redirect is the redirect URI that the played client of a trust sends.
+// Redirect is the redirect URI that the played client of a trust sends, "" if none is registered.
 func (d *OIDC) Redirect() string {
 	switch {
 	case d.Suppose.Redirect != "":
 		return d.Suppose.Redirect
 	case d.Deal.App.Callback != "":
 		return d.Deal.App.Callback
+	case len(d.Client.Redirects) == 0:
+		return ""
 	}
 	return d.Client.Redirects[0]
 }
