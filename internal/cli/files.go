@@ -4,10 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
-	"strconv"
-	"strings"
-	"syscall"
+
+	"tressik.example/internal/store"
 )
 
 // output writes bytes to a file, whole or not at all, or to standard output.
@@ -59,22 +57,11 @@ func (a *App) ownFiles() []string {
 	return out
 }
 
-// sweep takes away what killed commands left half-written of a file.
-func sweep(path string) {
-	left, _ := filepath.Glob(path + ".new-*")
-	for _, f := range left {
-		pid, err := strconv.Atoi(strings.TrimPrefix(f, path+".new-"))
-		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-			os.Remove(f)
-		}
-	}
-}
-
 // writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
 func writeWhole(path string, b []byte) error { return writeWith(path, b, 0o644) }
 
 func writeWith(path string, b []byte, mode os.FileMode) error {
-	sweep(path)
+	store.Sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {

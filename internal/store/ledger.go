@@ -86,6 +86,7 @@ func Create(path, org string, o Options) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
+	Sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	cleanup := func() {
 		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
@@ -99,15 +100,13 @@ func Create(path, org string, o Options) (*Ledger, error) {
 		cleanup()
 		return nil, err
 	}
-	if err := os.Link(tmp, path); err != nil {
-		if errors.Is(err, fs.ErrExist) {
-			cleanup()
-			return nil, fmt.Errorf("%w at %s", ErrThere, path)
-		}
-		if err := os.Rename(tmp, path); err != nil { // file systems without links
-			cleanup()
-			return nil, fmt.Errorf("putting the ledger in its place: %w", err)
-		}
+	switch err := putNew(tmp, path); {
+	case errors.Is(err, fs.ErrExist):
+		cleanup()
+		return nil, fmt.Errorf("%w at %s", ErrThere, path)
+	case err != nil:
+		cleanup()
+		return nil, fmt.Errorf("putting the ledger in its place: %w", err)
 	}
 	os.Remove(tmp)
 	return Open(path, o)

@@ -7,7 +7,10 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 
 	"filippo.io/age"
 )
@@ -15,28 +18,67 @@ import (
 // ErrSealKey means that the seal key is lost, unreadable, or belongs to another ledger.
 var ErrSealKey = errors.New("the private keys cannot be opened")
 
+var errEmpty = errors.New("empty")
+
 // ensureSealKey makes a seal key, or takes the one that lies there, and returns its public part.
 func ensureSealKey(path string) (recipient string, made bool, err error) {
 	if id, err := readSealKey(path); err == nil {
 		return id.Recipient().String(), false, nil
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	} else if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errEmpty) {
 		return "", false, err
 	}
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return "", false, fmt.Errorf("making the seal key: %w", err)
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if fi, err := os.Lstat(path); err == nil && fi.Mode().IsRegular() && fi.Size() == 0 {
+		os.Remove(path) // nothing was written into it
+	}
+	Sweep(path)
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return "", false, fmt.Errorf("making the seal key: %w", err)
 	}
+	defer os.Remove(tmp)
 	_, werr := fmt.Fprintf(f,
 		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
 	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
-		os.Remove(path)
 		return "", false, fmt.Errorf("writing the seal key: %w", err)
 	}
+	switch err := putNew(tmp, path); {
+	case errors.Is(err, fs.ErrExist): // another command made it meanwhile
+		id, err := readSealKey(path)
+		if err != nil {
+			return "", false, err
+		}
+		return id.Recipient().String(), false, nil
+	case err != nil:
+		return "", false, fmt.Errorf("putting the seal key in its place: %w", err)
+	}
 	return id.Recipient().String(), true, nil
+}
+
+// putNew gives a whole file its name, unless a file has it already. Error: fs.ErrExist.
+func putNew(tmp, path string) error {
+	err := os.Link(tmp, path)
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return os.Rename(tmp, path) // file systems without links
+}
+
+// Sweep takes away what killed commands left half-written of a file: their names end in .new- and the process, and what a
+// database adds.
+func Sweep(path string) {
+	left, _ := filepath.Glob(path + ".new-*")
+	for _, f := range left {
+		process, _, _ := strings.Cut(strings.TrimPrefix(f, path+".new-"), "-")
+		pid, err := strconv.Atoi(process)
+		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+			os.Remove(f)
+		}
+	}
 }
 
 // ErrExposed means that a file with secrets can be read by others than its owner.
@@ -75,6 +117,9 @@ func readSealKey(path string) (*age.X25519Identity, error) {
 			}
 			return id, nil
 		}
+	}
+	if len(b) == 0 {
+		return nil, fmt.Errorf("%w: %s is %w", ErrSealKey, path, errEmpty)
 	}
 	return nil, fmt.Errorf("%w: %s holds no age identity", ErrSealKey, path)
 }
