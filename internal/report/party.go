@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -17,6 +18,43 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	kept := "foreign: known by what it published"
 	if p.Own {
 		kept = "own: Tressik keeps its keys and writes its metadata"
+	}
+	var used []string
+	var steps []string
+	for _, t := range trusts {
+		if t.App != p.Name && t.Provider != p.Name {
+			continue
+		}
+		used = append(used, t.Name+" ("+string(t.Standing)+")")
+		if t.Standing == federation.Drafted || t.Standing == federation.Exchanged {
+			steps = append(steps, view.Remedy(finding.Run("next", t.Name)))
+		}
+	}
+	top := [][2]string{{"trusts", cmp.Or(strings.Join(used, ", "), "none")}}
+	switch {
+	case len(used) > 0 || p.Kind == federation.Provider:
+	case p.Role() != nil:
+		steps = []string{view.Remedy(finding.Run("federate", p.Name, "--with", "PROVIDER"))}
+	case p.Client != nil:
+		steps = []string{view.Remedy(finding.Run("federate", p.Name, "--with", "PROVIDER", "--over", "oidc"))}
+	}
+	if n := len(steps); n > 3 {
+		steps = append(steps[:3], fmt.Sprintf("and %d trusts more: %s", n-3, view.Remedy(finding.Run("trust", "list"))))
+	}
+	open := fs.Without(finding.Pass)
+	if len(open) == 0 {
+		top = append(top, [2]string{"wanting", "nothing that Tressik can see; " + view.Count(len(fs), "check") + " passed"})
+	}
+	blocks := []view.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: top}}
+	if len(open) > 0 {
+		blocks = append(blocks, view.Block{Title: "Wanting", Findings: open})
+	}
+	if len(steps) > 0 {
+		b := view.Block{Title: "Next"}
+		for _, s := range steps {
+			b.Lines = append(b.Lines, "  "+s)
+		}
+		blocks = append(blocks, b)
 	}
 	head := [][2]string{{"sides", strings.Join(p.Sides(), ", ")}, {"kept", kept}}
 	if p.Entity.ID != "" {
@@ -41,17 +79,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 		head = append(head, [2]string{"may consent for everyone", adminWords(p)})
 	}
 	head = append(head, [2]string{"added", view.When(p.Added, now)})
-	var used []string
-	for _, t := range trusts {
-		if t.App == p.Name || t.Provider == p.Name {
-			used = append(used, t.Name+" ("+string(t.Standing)+")")
-		}
-	}
-	if len(used) == 0 {
-		used = []string{"none"}
-	}
-	head = append(head, [2]string{"trusts", strings.Join(used, ", ")})
-	blocks := []view.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: head}}
+	blocks = append(blocks, view.Block{Title: "What it is", Fields: head})
 	if r := p.Role(); r != nil {
 		blocks = append(blocks, endpointBlock(p, r), keyBlock(r, now), wishes(p, r))
 		if len(r.Wanted) > 0 {
@@ -69,12 +97,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	}
 	blocks = append(blocks, openIDBlocks(p)...)
 	blocks = append(blocks, clientBlocks(p, trusts)...)
-	blocks = append(blocks, people(p)...)
-	if open := fs.Without(finding.Pass); len(open) > 0 {
-		return append(blocks, view.Block{Title: "Findings", Findings: open})
-	}
-	return append(blocks, view.Block{Title: "Findings", Lines: []string{"  none; " + view.Count(len(fs), "check") +
-		" passed"}})
+	return append(blocks, people(p)...)
 }
 
 func endpointBlock(p *federation.Party, r *saml.Role) view.Block {
