@@ -105,12 +105,12 @@ func TestARedirectLeadsNotInward(t *testing.T) {
 			http.Error(w, "no", http.StatusBadGateway)
 			return
 		}
-		w.WriteHeader(http.StatusOK)
-		from, _, err := http.NewResponseController(w).Hijack()
+		from, read, err := http.NewResponseController(w).Hijack()
 		if err != nil {
 			return
 		}
-		go func() { io.Copy(to, from); to.Close() }()
+		io.WriteString(from, "HTTP/1.1 200 OK\r\n\r\n")
+		go func() { io.Copy(to, read); to.Close() }()
 		io.Copy(from, to)
 		from.Close()
 	}))

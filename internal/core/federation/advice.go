@@ -19,8 +19,13 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 	return func(w saml.Wanted) finding.Remedy {
 		for _, r := range t.Rules {
 			if saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat}) {
-				return finding.Do(fmt.Sprintf("the rule %s=%s is there, and gives nothing for this person: enter the value where "+
-					"people are kept, and load them again", r.Claim, r.Expression)).
+				attr, plain := strings.CutPrefix(r.Expression, "person.")
+				if plain && len(persons) > 0 && have[attr] == len(persons) {
+					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this message was made "+
+						"before the rule, or not by it: sign in again, and look at that response", r.Claim, r.Expression))
+				}
+				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so enter the value "+
+					"where people are kept, and load them again; or the message was made without it", r.Claim, r.Expression)).
 					Then(finding.Run("people", "load", "FILE"))
 			}
 			if r.Name == w.Name { // under another NameFormat: setting it anew takes the app's
