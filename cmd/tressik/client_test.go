@@ -159,6 +159,7 @@ func TestRegistration(t *testing.T) {
 	d.fails(1, []string{"printable ASCII"}, "trust", "change", dome, "--client-id", "dome-é")
 	d.ok("trust", "change", dome, "--client-id", "dome-6")
 	d.fails(0, []string{"dome-6"}, "handoff", dome, "--for", "app")
+	d.fails(2, []string{"--delivered is empty"}, "handoff", dome, "--for", "app", "--delivered", "")
 	d.ok("handoff", dome, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
 	d.ok("trust", "change", dome, "--client-id", "dome-7")
 	d.fails(0, []string{"open  app dome-scheduler has what it needs"}, "next", dome)

@@ -363,7 +363,7 @@ func UnknownPermission(p *federation.Party, name string) error {
 func CheckURL(flag, v string) error {
 	u, err := url.Parse(v)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return fmt.Errorf("%s %q is %w: it must be an absolute URL, such as https://nightlog.kestrelridge.example/saml/acs",
+		return fmt.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as https://app.kestrelridge.example/path",
 			flag, v, ErrValue)
 	}
 	return nil

@@ -16,9 +16,14 @@ import (
 	"tressik.example/internal/view"
 )
 
+// handoffFlags are the flags of handoff.
+type handoffFlags struct {
+	side, out, secretLife, delivered string
+	env, dry                         bool
+}
+
 func (a *App) handoffCmd() *cobra.Command {
-	var side, out, secretLife, delivered string
-	var env bool
+	var f handoffFlags
 	c := &cobra.Command{Use: "handoff TRUST --for app|provider",
 		Short: "What one side needs of the other, as a sheet or as files", Args: args("TRUST"),
 		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
@@ -35,81 +40,97 @@ a secret can be read by you alone.`,
   tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
   tressik handoff dome-scheduler@ridge --for app --env`,
 		ValidArgsFunction: a.names("trust", 1)}
-	var dry bool
 	c.RunE = func(_ *cobra.Command, got []string) error {
-		if side == "" {
+		if f.side == "" {
 			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the " +
 				"values")}
 		}
-		if side != "app" && side != "provider" {
-			return usageError{fmt.Errorf("--for %q is not known; write app or provider", side)}
+		if f.side != "app" && f.side != "provider" {
+			return usageError{fmt.Errorf("--for %q is not known; write app or provider", f.side)}
 		}
-		d, err := a.desk()
-		if err != nil {
-			return err
+		if c.Flags().Changed("delivered") {
+			return a.delivered(got[0], f)
 		}
-		if delivered != "" {
-			if out != "" || env || secretLife != "" || dry {
-				return usageError{errors.New("--delivered only says that it was delivered: give it without --out, --env, " +
-					"--with-new-secret and --dry-run")}
-			}
-			t, err := d.HandOver(got[0], side, delivered)
-			if err != nil {
-				return err
-			}
-			return a.print(view.Page{Data: t, Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
-				"noted: the %s of %s has what it needs, delivered to %s; standing: %s", side, t.Name, delivered, t.Standing)}}}})
-		}
-		h, err := d.Sides().Handoff(got[0], side)
-		if err != nil {
-			return err
-		}
-		if h.EnvLines() == nil && env {
-			return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
-		}
-		if out != "" {
-			if err := a.mayWrite(h, out); err != nil {
-				return err
-			}
-		}
-		made := ""
-		if secretLife != "" {
-			if made, err = a.newSecretOn(d, h, secretLife, dry); err != nil {
-				return err
-			}
-		}
-		if out != "" {
-			if err := a.writeHandoff(h, out); err != nil {
-				return a.lost(d, got[0], made, err)
-			}
-		}
-		if !dry {
-			if err = d.Prepared(got[0], side); err != nil {
-				return err
-			}
-		}
-		if env {
-			_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
-			return a.lost(d, got[0], made, err)
-		}
-		page := report.Handoff(h)
-		if out != "" && a.format == "table" {
-			page.Blocks = []view.Block{{Lines: []string{
-				fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:", out,
-					side), "  " + view.Command([]string{"handoff", got[0], "--for", side, "--delivered", "WHOM"})}}}
-		}
-		return a.lost(d, got[0], made, a.print(page))
+		return a.handoff(got[0], f)
 	}
-	c.Flags().StringVar(&side, "for", "", "the side that is given the values: app or provider")
-	c.Flags().StringVar(&out, "out", "", "folder to write metadata, certificate and sheet into")
-	c.Flags().StringVar(&delivered, "delivered", "", "say that the side has it, and who was given it")
-	c.Flags().BoolVar(&env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
-	c.Flags().StringVar(&secretLife, "with-new-secret", "",
+	c.Flags().StringVar(&f.side, "for", "", "the side that is given the values: app or provider")
+	c.Flags().StringVar(&f.out, "out", "", "folder to write metadata, certificate and sheet into")
+	c.Flags().StringVar(&f.delivered, "delivered", "", "say that the side has it, and who was given it")
+	c.Flags().BoolVar(&f.env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
+	c.Flags().StringVar(&f.secretLife, "with-new-secret", "",
 		"OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
-	c.Flags().BoolVar(&dry, "dry-run", false, "do not note in the ledger that it was prepared")
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "do not note in the ledger that it was prepared")
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
+}
+
+// delivered notes that a side has what it needs, and who was given it.
+func (a *App) delivered(trust string, f handoffFlags) error {
+	if f.out != "" || f.env || f.secretLife != "" || f.dry {
+		return usageError{errors.New("--delivered only says that it was delivered: give it without --out, --env, " +
+			"--with-new-secret and --dry-run")}
+	}
+	if strings.TrimSpace(f.delivered) == "" {
+		return usageError{errors.New("--delivered is empty; write who was given it, such as tobias.renn@kestrelridge.example")}
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	t, err := d.HandOver(trust, f.side, f.delivered)
+	if err != nil {
+		return err
+	}
+	return a.print(view.Page{Data: t, Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
+		"noted: the %s of %s has what it needs, delivered to %s; standing: %s", f.side, t.Name, f.delivered, t.Standing)}}}})
+}
+
+// handoff prints what a side needs, or writes it as files, and notes that it was prepared.
+func (a *App) handoff(trust string, f handoffFlags) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	h, err := d.Sides().Handoff(trust, f.side)
+	if err != nil {
+		return err
+	}
+	if h.EnvLines() == nil && f.env {
+		return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
+	}
+	if f.out != "" {
+		if err := a.mayWrite(h, f.out); err != nil {
+			return err
+		}
+	}
+	made := ""
+	if f.secretLife != "" {
+		if made, err = a.newSecretOn(d, h, f.secretLife, f.dry); err != nil {
+			return err
+		}
+	}
+	if f.out != "" {
+		if err := a.writeHandoff(h, f.out); err != nil {
+			return a.lost(d, trust, made, err)
+		}
+	}
+	if !f.dry {
+		if err = d.Prepared(trust, f.side); err != nil {
+			return a.lost(d, trust, made, err)
+		}
+	}
+	if f.env {
+		_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
+		return a.lost(d, trust, made, err)
+	}
+	page := report.Handoff(h)
+	if f.out != "" && a.format == "table" {
+		page.Blocks = []view.Block{{Lines: []string{
+			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:",
+				f.out, f.side), "  " + view.Command([]string{"handoff", trust, "--for", f.side, "--delivered", "WHOM"})}}}
+	}
+	return a.lost(d, trust, made, a.print(page))
 }
 
 // newSecretOn makes a secret for the app's sheet and returns its ID.

@@ -44,6 +44,10 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
+	was := t.ClientID()
+	if err := over(t).apply(t, x); err != nil {
+		return err
+	}
 	if id := x.Policy.ClientID; id != "" {
 		app, err := d.AnyParty(t.App)
 		if err != nil {
@@ -56,12 +60,9 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		if provider.Own {
 			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
 		}
-		if id != t.ClientID() && !app.Own {
+		if id != was && !app.Own {
 			t.Outdate("app")
 		}
-	}
-	if err := over(t).apply(t, x); err != nil {
-		return err
 	}
 	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" || p.Auth == "any") {
 		return nil

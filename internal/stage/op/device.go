@@ -17,15 +17,10 @@ func (x *played) deviceAt() string { return strings.TrimSuffix(x.pl.OpenID.Issue
 
 // deviceAuthorization is the device authorization endpoint (RFC 8628, section 3.1).
 func (x *played) deviceAuthorization(w http.ResponseWriter, r *http.Request) {
-	req, e := tokenRequest(w, r)
+	req, d, reg, e := x.asked(w, r)
 	if e != nil {
 		fail(w, r, e)
 		return
-	}
-	d := ClientOf(x.c, x.pl, req.ClientID())
-	var reg *oauth.Registered
-	if d != nil {
-		reg = x.registered(d, req.Form.Get("client_assertion"))
 	}
 	var a *oauth.Authorization
 	if _, e = oauth.Authenticate(req, reg, x.expect(d)); e == nil {

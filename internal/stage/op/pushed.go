@@ -28,15 +28,10 @@ func (x *played) push(w http.ResponseWriter, r *http.Request) {
 	if crossOrigin(x.c, x.pl, w, r) {
 		return
 	}
-	req, e := tokenRequest(w, r)
+	req, d, reg, e := x.asked(w, r)
 	if e != nil {
 		fail(w, r, e)
 		return
-	}
-	d := ClientOf(x.c, x.pl, req.ClientID())
-	var reg *oauth.Registered
-	if d != nil {
-		reg = x.registered(d, req.Form.Get("client_assertion"))
 	}
 	if _, e = oauth.Authenticate(req, reg, x.expect(d)); e == nil && req.Form.Has("request_uri") {
 		e = oidc.Fail(oidc.InvalidRequest, "request_uri cannot be pushed; push the parameters themselves")

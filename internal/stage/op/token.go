@@ -29,18 +29,13 @@ func (x *played) token(w http.ResponseWriter, r *http.Request) {
 	if crossOrigin(x.c, x.pl, w, r) {
 		return
 	}
-	req, e := tokenRequest(w, r)
+	req, d, reg, e := x.asked(w, r)
 	if e != nil {
 		if d := x.only(); d != nil {
 			x.tell(d, "token request", refused(e, d))
 		}
 		fail(w, r, e)
 		return
-	}
-	d := ClientOf(x.c, x.pl, req.ClientID())
-	var reg *oauth.Registered
-	if d != nil {
-		reg = x.registered(d, req.Form.Get("client_assertion"))
 	}
 	j := oauth.JudgeTokenRequest(req, reg, x.expect(d))
 	if d == nil {
@@ -120,18 +115,29 @@ func (x *played) userinfo(w http.ResponseWriter, r *http.Request) {
 	WriteJSON(w, http.StatusOK, claims)
 }
 
+// asked reads a request of a client and finds who asks: nobody, where no client of this provider has the ID. It is not
+// authenticated yet.
+func (x *played) asked(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, *cast.OIDC, *oauth.Registered,
+	*oidc.Error) {
+	req, e := tokenRequest(w, r)
+	if e != nil {
+		return nil, nil, nil, e
+	}
+	d := ClientOf(x.c, x.pl, req.ClientID())
+	if d == nil {
+		return req, nil, nil, nil
+	}
+	return req, d, x.registered(d, req.Form.Get("client_assertion")), nil
+}
+
 // caller reads and authenticates a request about a token.
-func (x *played) caller(w http.ResponseWriter, r *http.Request) (req *oauth.TokenRequest, d *cast.OIDC, public bool,
-	e *oidc.Error) {
-	if req, e = tokenRequest(w, r); e != nil {
+func (x *played) caller(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, *cast.OIDC, bool, *oidc.Error) {
+	req, d, reg, e := x.asked(w, r)
+	if e != nil {
 		return nil, nil, false, e
 	}
-	d = ClientOf(x.c, x.pl, req.ClientID())
-	var reg *oauth.Registered
-	if d != nil {
-		reg = x.registered(d, req.Form.Get("client_assertion"))
-	}
-	if public, e = oauth.Authenticate(req, reg, x.expect(d)); e == nil && req.Form.Get("token") == "" {
+	public, e := oauth.Authenticate(req, reg, x.expect(d))
+	if e == nil && req.Form.Get("token") == "" {
 		e = oidc.Fail(oidc.InvalidRequest, "token is missing")
 	}
 	return req, d, public, e
