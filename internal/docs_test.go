@@ -9,7 +9,8 @@ import (
 	"testing"
 )
 
-// TestConformanceNamesTests holds that each test that docs/conformance.md names is there, and that what is there has one.
+// TestConformanceNamesTests holds that each test that docs/conformance.md names is there, and that what is there has
+// one.
 func TestConformanceNamesTests(t *testing.T) {
 	have := map[string]bool{}
 	for _, root := range []string{".", "../cmd"} {

@@ -37,8 +37,8 @@ func commands(r finding.Remedy) (out [][]string) {
 	return out
 }
 
-// TestRemediesMend breaks the demo ledger in one way after the other, runs each remedy that is a command as printed, on a
-// ledger of its own, and sees the finding gone.
+// TestRemediesMend breaks the demo ledger in one way after the other, runs each remedy that is a command as printed,
+// on a ledger of its own, and sees the finding gone.
 func TestRemediesMend(t *testing.T) {
 	t.Parallel()
 	const log, plates, dome, courier = "nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "frame-courier@ridge"

@@ -67,8 +67,8 @@ func demoFiles(dir string, now time.Time) error {
 	return nil
 }
 
-// demo runs the story: each command as it would be typed, on the ledger in the folder. In short it shows of most commands
-// only the part that a chapter is about, or nothing but that they were run.
+// demo runs the story: each command as it would be typed, on the ledger in the folder. In short it shows of most
+// commands only the part that a chapter is about, or nothing but that they were run.
 func (a *App) demo(ctx context.Context, dir string, full bool) error {
 	here, err := os.Getwd()
 	if err != nil {
@@ -121,8 +121,8 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 	return nil
 }
 
-// demoStep runs one command of the story and shows of it what the step says. What went otherwise than it should is shown
-// whole.
+// demoStep runs one command of the story and shows of it what the step says. What went otherwise than it should is
+// shown whole.
 func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error {
 	env := func(k string) string {
 		if k == "TRESSIK_LEDGER" || k == "TRESSIK_SEAL_KEY" {

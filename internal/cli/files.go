@@ -24,8 +24,8 @@ func (a *App) output(path string, b []byte) error {
 	return nil
 }
 
-// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless --force or
-// the answer to a question says so, over any file.
+// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless
+// --force or the answer to a question says so, over any file.
 func (a *App) mayReplace(path string) error {
 	fi, err := os.Lstat(path)
 	switch {

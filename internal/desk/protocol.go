@@ -40,8 +40,9 @@ func over(t *federation.Trust) protocol {
 // ErrClientID is for a client ID over a protocol that has none.
 var ErrClientID = errors.New("--client-id goes with --over oidc")
 
-// Federate makes the trust between an app and a provider over a protocol and compares both sides. A client ID is what the
-// owner of a foreign OpenID provider issued. Errors: ErrClientID, federation.ErrTerms, *UnknownError, store.ErrExists.
+// Federate makes the trust between an app and a provider over a protocol and compares both sides. A client ID is what
+// the owner of a foreign OpenID provider issued. Errors: ErrClientID, federation.ErrTerms, *UnknownError,
+// store.ErrExists.
 func (d *Desk) Federate(over, app, provider, clientID string, x Terms) (*federation.Trust, finding.List, error) {
 	switch over {
 	case federation.OverSAML:

@@ -369,7 +369,8 @@ func (d *Desk) Prepared(name, side string) error {
 	return err
 }
 
-// HandOver notes that a side of a trust was given what it needs, and to whom; side is app or provider. Errors: ErrEnded.
+// HandOver notes that a side of a trust was given what it needs, and to whom; side is app or provider. Errors:
+// ErrEnded.
 func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
 	return d.change(name, "trust.handoff", func(t *federation.Trust) error {
 		t.HandOver(d.Now(), side, to)

@@ -11,8 +11,8 @@ import (
 	"tressik.example/internal/core/saml"
 )
 
-// inspectLogout explains a logout message and, with a trust, judges it as the other side of it would. Which side sent it
-// is known by its issuer.
+// inspectLogout explains a logout message and, with a trust, judges it as the other side of it would. Which side sent
+// it is known by its issuer.
 func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
 	v := &Inspection{Kind: "SAML " + root.Tag, Trust: in.Trust}
 	issuer := ""

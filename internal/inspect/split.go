@@ -9,8 +9,8 @@ import (
 	"tressik.example/internal/core/saml"
 )
 
-// Split takes an input apart into the messages in it: several where each line by itself is a captured message, else one.
-// A message over several lines, as XML, PEM or folded base64 are, stays whole.
+// Split takes an input apart into the messages in it: several where each line by itself is a captured message, else
+// one. A message over several lines, as XML, PEM or folded base64 are, stays whole.
 func Split(raw []byte) [][]byte {
 	var out [][]byte
 	for _, line := range bytes.Split(raw, []byte("\n")) {

@@ -20,8 +20,9 @@ func (d *Inspector) stageKeys(p *federation.Party) []crypto.PublicKey {
 	return out
 }
 
-// byStandIn looks, where a signature was made with another key than the party's, whether a stand-in made it. The finding
-// then says so, and blames nobody: the real party has not sent the message. judged judges again with the keys of the stage.
+// byStandIn looks, where a signature was made with another key than the party's, whether a stand-in made it. The
+// finding then says so, and blames nobody: the real party has not sent the message. judged judges again with the keys
+// of the stage.
 func (d *Inspector) byStandIn(found finding.List, p *federation.Party, judged func(keys []crypto.PublicKey) finding.List) {
 	for i := range found {
 		f := &found[i]

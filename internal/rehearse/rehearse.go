@@ -207,8 +207,8 @@ func (x *run) browser(i int, signedIn *bool) {
 	}
 }
 
-// logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps that
-// were signed in to before it.
+// logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps
+// that were signed in to before it.
 func (x *run) logout(i int) {
 	if p := &x.parts[i]; i == len(x.parts)-1 && p.saml.Logout() && !p.deal.App.Real {
 		x.w.Note = "the wish to sign out"

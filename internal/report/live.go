@@ -15,8 +15,8 @@ import (
 	"tressik.example/internal/view"
 )
 
-// Live shows rehearsals while they run: one line for each step with how many checks passed, and in full whatever did not.
-// With Every all checks are shown.
+// Live shows rehearsals while they run: one line for each step with how many checks passed, and in full whatever did
+// not. With Every all checks are shown.
 type Live struct {
 	P     *view.Printer
 	W     io.Writer

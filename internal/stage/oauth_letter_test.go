@@ -133,7 +133,8 @@ func TestPoliciesOfClients(t *testing.T) {
 	}
 }
 
-// TestACRValuesAreVoluntary holds that a wish for stronger authentication refuses nobody (OpenID Connect Core, 5.5.1.1).
+// TestACRValuesAreVoluntary holds that a wish for stronger authentication refuses nobody (OpenID Connect Core,
+// 5.5.1.1).
 func TestACRValuesAreVoluntary(t *testing.T) {
 	o := newOP(t)
 	dome := o.oidc("dome")

@@ -31,8 +31,8 @@ type Walker struct {
 	// OnEvent gets all that happens, in order: each exchange, and behind it what was judged while it lasted. It may be
 	// nil.
 	OnEvent func(server.Event)
-	// OnMessage gets each SAML message as the browser carries it, a logout's too: kind is what messageKind says, text a whole URL or a form
-	// body. It may be nil.
+	// OnMessage gets each SAML message as the browser carries it, a logout's too: kind is what messageKind says, text a
+	// whole URL or a form body. It may be nil.
 	OnMessage func(kind, text string)
 
 	// Asked reports whether the last walk met a sign-in form, Consented whether it met a consent page.

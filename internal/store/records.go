@@ -190,7 +190,8 @@ func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error
 	return l.sealedKey("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use)
 }
 
-// sealedKey opens the key in the one row of a query for a certificate and a sealed key. Errors: ErrNotFound, ErrSealKey.
+// sealedKey opens the key in the one row of a query for a certificate and a sealed key. Errors: ErrNotFound,
+// ErrSealKey.
 func (l *Ledger) sealedKey(query string, args ...any) (crypto.Signer, *x509.Certificate, error) {
 	var der, sealed []byte
 	err := l.db.QueryRow(query, args...).Scan(&der, &sealed)

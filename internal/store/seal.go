@@ -68,8 +68,8 @@ func putNew(tmp, path string) error {
 	return os.Rename(tmp, path) // file systems without links
 }
 
-// Sweep takes away what killed commands left half-written of a file: their names end in .new- and the process, and what a
-// database adds.
+// Sweep takes away what killed commands left half-written of a file: their names end in .new- and the process, and
+// what a database adds.
 func Sweep(path string) {
 	left, _ := filepath.Glob(path + ".new-*")
 	for _, f := range left {

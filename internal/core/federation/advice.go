@@ -45,8 +45,8 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 	}
 }
 
-// nearestAttribute finds the attribute of people that holds what is wanted, and how many have it: the same name, that of
-// the standard, the same but for letter case, else the nearest.
+// nearestAttribute finds the attribute of people that holds what is wanted, and how many have it: the same name, that
+// of the standard, the same but for letter case, else the nearest.
 func nearestAttribute(w saml.Wanted, have map[string]int) (string, int) {
 	wanted := []string{w.Friendly, w.Name, claims.FriendlyFor(w.Name), w.Label()}
 	for _, name := range wanted {

@@ -97,8 +97,8 @@ func RandomID(rand io.Reader) (string, error) {
 	return "_" + hex.EncodeToString(b), nil
 }
 
-// Expectation is what the app of a trust expects of a response, from the ledger alone. persons are those of the ledger, for
-// the advice.
+// Expectation is what the app of a trust expects of a response, from the ledger alone. persons are those of the
+// ledger, for the advice.
 func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []people.Person,
 	now time.Time) saml.Expect {
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,

@@ -78,8 +78,8 @@ func IsLoopback(host string) bool {
 	return err == nil && a.Unmap().IsLoopback()
 }
 
-// Reaches reports whether somebody who was authenticated in one context was authenticated in another too: a session with
-// several factors has the password among them, and is what a provider's own stronger class stands for here.
+// Reaches reports whether somebody who was authenticated in one context was authenticated in another too: a session
+// with several factors has the password among them, and is what a provider's own stronger class stands for here.
 func Reaches(have, want string) bool { return have == want || have == ContextMFA }
 
 // Asserted returns the context that is stated of a session: the last of those that are acceptable and that it reaches,

@@ -48,7 +48,8 @@ func NewDevices(now func() time.Time) *Devices {
 // userCodeLetters are those of which no word is made and none is mistaken for another (RFC 8628, section 6.1).
 const userCodeLetters = "BCDFGHJKLMNPQRSTVWXZ"
 
-// NewUserCode makes a code for a person to type: eight letters of 20, in two groups. Errors: those of reading randomness.
+// NewUserCode makes a code for a person to type: eight letters of 20, in two groups. Errors: those of reading
+// randomness.
 func NewUserCode(random func([]byte) error) (string, error) {
 	var out strings.Builder
 	b := make([]byte, 1)

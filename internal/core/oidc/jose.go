@@ -196,7 +196,8 @@ func NewSignerAs(key crypto.Signer, id string) (*Signer, error) {
 	return s, nil
 }
 
-// Sign makes a JWT of claims; typ is JWT, at+jwt (RFC 9068, section 2.1) or logout+jwt (Back-Channel Logout, section 2.4).
+// Sign makes a JWT of claims; typ is JWT, at+jwt (RFC 9068, section 2.1) or logout+jwt (Back-Channel Logout, section
+// 2.4).
 func (s *Signer) Sign(typ string, claims any) (string, error) {
 	b, err := json.Marshal(claims)
 	if err != nil {
@@ -216,8 +217,8 @@ func (s *Signer) Sign(typ string, claims any) (string, error) {
 	return string(base64.RawURLEncoding.AppendEncode(append(out, '.'), sig)), nil
 }
 
-// signature signs with the one algorithm of the key (RFC 7518, sections 3.3 and 3.4; RFC 8037, section 3.1). It needs no
-// randomness: an ECDSA signature without it is the one of RFC 6979.
+// signature signs with the one algorithm of the key (RFC 7518, sections 3.3 and 3.4; RFC 8037, section 3.1). It needs
+// no randomness: an ECDSA signature without it is the one of RFC 6979.
 func (s *Signer) signature(text []byte) ([]byte, error) {
 	hash := hashOf(s.Alg)
 	switch pub := s.Key.Public().(type) {

@@ -21,8 +21,8 @@ func LogoutClaims(issuer, clientID, subject, session, id string, now time.Time) 
 		"exp": now.Add(LogoutTokenLife).Unix(), "events": map[string]any{LogoutEvent: map[string]any{}}}
 }
 
-// JudgeLogoutToken judges a logout token as the client that is sent it (OpenID Connect Back-Channel Logout, section 2.6).
-// seen reports and remembers a jti; nil leaves that to NotChecked.
+// JudgeLogoutToken judges a logout token as the client that is sent it (OpenID Connect Back-Channel Logout, section
+// 2.6). seen reports and remembers a jti; nil leaves that to NotChecked.
 func JudgeLogoutToken(token string, e Expect, seen func(jti string) bool) *TokenJudgement {
 	v, j := begin(token, &e, "logout token")
 	if j == nil {

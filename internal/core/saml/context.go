@@ -23,9 +23,9 @@ type Requested struct {
 	Decls      []string
 }
 
-// Acceptable returns the authentication contexts, weakest first, that satisfy both what a trust demands and what a request
-// asks for; the request never takes anything off the trust's demand. No context and ok mean that any will do. ok is false
-// where none can satisfy both, which a provider answers with NoAuthnContext.
+// Acceptable returns the authentication contexts, weakest first, that satisfy both what a trust demands and what a
+// request asks for; the request never takes anything off the trust's demand. No context and ok mean that any will do.
+// ok is false where none can satisfy both, which a provider answers with NoAuthnContext.
 func Acceptable(trust []string, asked *Requested) (contexts []string, ok bool) {
 	able := []string{judge.ContextPassword, judge.ContextMFA}
 	for _, c := range trust {

@@ -62,8 +62,8 @@ func formatWords(format string) string {
 	return " (" + ShortName(format) + ")"
 }
 
-// confirmation checks the bearer confirmation: that there is one, its recipient, and that it has no NotBefore. Its end is
-// judged in window, its InResponseTo in request.
+// confirmation checks the bearer confirmation: that there is one, its recipient, and that it has no NotBefore. Its
+// end is judged in window, its InResponseTo in request.
 func (j *judging) confirmation() {
 	data := j.bearer()
 	if data == nil {
@@ -80,8 +80,8 @@ func (j *judging) confirmation() {
 	}
 }
 
-// bearer returns the SubjectConfirmationData of the bearer confirmation that is judged: of several, the first that holds,
-// for one is enough (SAML Core, section 2.4.1.1); where none does, the one for this recipient, else the first.
+// bearer returns the SubjectConfirmationData of the bearer confirmation that is judged: of several, the first that
+// holds, for one is enough (SAML Core, section 2.4.1.1); where none does, the one for this recipient, else the first.
 func (j *judging) bearer() *etree.Element {
 	if j.confirmed != nil {
 		return j.confirmed
@@ -327,8 +327,8 @@ func Satisfies(w Wanted, a Attribute) bool {
 	return f == g || f == "" || g == "" || f == NameFormatUnspecified || g == NameFormatUnspecified
 }
 
-// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. advise says what to do
-// about one that is missing; nil gives no more than words.
+// JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. advise says what
+// to do about one that is missing; nil gives no more than words.
 func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) finding.List {
 	out := make(finding.List, 0, len(wanted))
 	names := make([]string, 0, 2*len(got))

@@ -59,7 +59,8 @@ const (
 	bearer     = `<saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer">`
 )
 
-// TestToTheLetter has a response that its provider signed with one thing wrong in each case, and the finding that names it.
+// TestToTheLetter has a response that its provider signed with one thing wrong in each case, and the finding that
+// names it.
 func TestToTheLetter(t *testing.T) {
 	t.Parallel()
 	past, later := now.Add(-time.Hour), now.Add(time.Hour)
@@ -179,7 +180,8 @@ func TestEncryptedParts(t *testing.T) {
 	}
 }
 
-// TestDecryptionTellsOneThing holds that whatever is wrong with encrypted content, the finding is the same to the letter.
+// TestDecryptionTellsOneThing holds that whatever is wrong with encrypted content, the finding is the same to the
+// letter.
 func TestDecryptionTellsOneThing(t *testing.T) {
 	words := map[string]string{}
 	for name, f := range map[string]func(string) string{
@@ -264,8 +266,8 @@ func TestWhiteSpaceStays(t *testing.T) {
 	}
 }
 
-// TestEveryStatusHasItsAdvice holds that no two statuses of the standard are told in the same words, and none sends people
-// to a log where the status says the cause.
+// TestEveryStatusHasItsAdvice holds that no two statuses of the standard are told in the same words, and none sends
+// people to a log where the status says the cause.
 func TestEveryStatusHasItsAdvice(t *testing.T) {
 	said := map[string]string{}
 	for _, s := range []Status{{Top: StatusRequester}, {Top: StatusResponder}, {Top: StatusVersionMismatch},

@@ -147,7 +147,8 @@ type LogoutExpect struct {
 	RequestID    string               // of a response: the ID of the request that was sent
 }
 
-// LogoutJudgement is the outcome of judging a logout message. One of Request and Response is there, where it can be read.
+// LogoutJudgement is the outcome of judging a logout message. One of Request and Response is there, where it can be
+// read.
 type LogoutJudgement struct {
 	judge.Judgement
 	Request  *LogoutRequest
@@ -160,8 +161,8 @@ type leaving struct {
 	*LogoutJudgement
 }
 
-// JudgeLogout judges a LogoutRequest or LogoutResponse as its receiver does (SAML Profiles, section 4.4.4). Both must be
-// signed: they come by way of a browser.
+// JudgeLogout judges a LogoutRequest or LogoutResponse as its receiver does (SAML Profiles, section 4.4.4). Both must
+// be signed: they come by way of a browser.
 func JudgeLogout(c *Carried, el *etree.Element, e LogoutExpect) *LogoutJudgement {
 	if e.Skew == 0 {
 		e.Skew = judge.Skew
@@ -290,8 +291,8 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination 
 	return false
 }
 
-// LogoutEndpoint returns where a logout message is sent to: Redirect before POST. Requests go to the Location, responses
-// to the ResponseLocation where there is one (SAML Metadata, section 2.2.2).
+// LogoutEndpoint returns where a logout message is sent to: Redirect before POST. Requests go to the Location,
+// responses to the ResponseLocation where there is one (SAML Metadata, section 2.2.2).
 func (r *Role) LogoutEndpoint(response bool) (Endpoint, bool) {
 	if r == nil {
 		return Endpoint{}, false

@@ -274,8 +274,9 @@ func earlier(a, b *time.Time) *time.Time {
 	return a
 }
 
-// Until returns until when what the entity says of a role may be trusted: the earliest of the ends of the role, the entity
-// and the groups that it was read from; nil where none has an end (SAML Metadata, sections 2.3.1, 2.3.2 and 2.4.1).
+// Until returns until when what the entity says of a role may be trusted: the earliest of the ends of the role, the
+// entity and the groups that it was read from; nil where none has an end (SAML Metadata, sections 2.3.1, 2.3.2 and
+// 2.4.1).
 func (e *Entity) Until(r *Role) *time.Time {
 	if r == nil {
 		return e.ValidUntil
@@ -294,8 +295,8 @@ func (d *Document) Repeated() []string {
 	return out
 }
 
-// HoldsPrivateKey reports whether a private key stands anywhere in XML, in PEM or as base64 of DER: such a document must
-// never be kept.
+// HoldsPrivateKey reports whether a private key stands anywhere in XML, in PEM or as base64 of DER: such a document
+// must never be kept.
 func HoldsPrivateKey(root *etree.Element) bool {
 	found := false
 	xmlsec.Walk(root, func(el *etree.Element) bool {
@@ -312,8 +313,8 @@ func HoldsPrivateKey(root *etree.Element) bool {
 	return found
 }
 
-// privateText reports whether text is a private key: PEM says so, and DER is a sequence that begins with a small number,
-// its version (RFC 5208, section 5; RFC 8017, appendix A.1.2; RFC 5915, section 3).
+// privateText reports whether text is a private key: PEM says so, and DER is a sequence that begins with a small
+// number, its version (RFC 5208, section 5; RFC 8017, appendix A.1.2; RFC 5915, section 3).
 func privateText(s string) bool {
 	if strings.Contains(s, "PRIVATE KEY") {
 		return true

@@ -262,7 +262,8 @@ func (j *asking) consumer() {
 	}
 }
 
-// wishes judges what a genuine request asks for against what the trust gives. What it cannot get is answered to the app.
+// wishes judges what a genuine request asks for against what the trust gives. What it cannot get is answered to the
+// app.
 func (j *asking) wishes() {
 	r := j.Request
 	refuse := func(sub, id, check, saw, expected, ref string, fix finding.Remedy) {

@@ -74,10 +74,10 @@ func Encrypt(rand io.Reader, el *etree.Element, to *x509.Certificate, algorithm 
 	return data, nil
 }
 
-// Decrypt returns the element inside an EncryptedData, trying each EncryptedKey with each private key. The EncryptedKeys
-// stand in its KeyInfo or beside it (SAML Core, section 2.3.4); those for others are passed over. Whatever fails once the
-// algorithm of the content is known is ErrDecrypt: which step it was is not told. Errors: ErrDecrypt,
-// ErrEncryptionAlgorithm, ErrNoRecipientKey.
+// Decrypt returns the element inside an EncryptedData, trying each EncryptedKey with each private key. The
+// EncryptedKeys stand in its KeyInfo or beside it (SAML Core, section 2.3.4); those for others are passed over.
+// Whatever fails once the algorithm of the content is known is ErrDecrypt: which step it was is not told. Errors:
+// ErrDecrypt, ErrEncryptionAlgorithm, ErrNoRecipientKey.
 func Decrypt(data *etree.Element, keys []*rsa.PrivateKey) (*etree.Element, error) {
 	if len(keys) == 0 {
 		return nil, ErrNoRecipientKey

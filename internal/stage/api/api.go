@@ -49,8 +49,8 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Below(pl.APIAt, func(rest string, w http.ResponseWriter, r *http.Request) { p.serve(c, pl, rest, w, r) })
 }
 
-// metadata is the protected resource metadata of an API (RFC 9728, section 2). On a stage with an address of its own the
-// resource is still the API's audience.
+// metadata is the protected resource metadata of an API (RFC 9728, section 2). On a stage with an address of its own
+// the resource is still the API's audience.
 func (p *Part) metadata(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, _ *http.Request) {
 		issuers := []string{}

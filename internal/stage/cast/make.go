@@ -157,8 +157,8 @@ func (m *maker) upstream(p *federation.Party) (*Player, error) {
 	return pl, nil
 }
 
-// homeOf is where a played app shows who signed in, when it is played at its own addresses: on its own host, under a path
-// of its name that no app has, so that it can be in the way of no redirect URI, and of no other app of the host.
+// homeOf is where a played app shows who signed in, when it is played at its own addresses: on its own host, under a
+// path of its name that no app has, so that it can be in the way of no redirect URI, and of no other app of the host.
 func homeOf(p *federation.Party) string {
 	if p.Entity.SP != nil {
 		e, ok := saml.EndpointFor(p.Entity.SP.ACS, saml.BindingPOST)

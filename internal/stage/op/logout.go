@@ -27,8 +27,9 @@ func (p *Part) visited(session string, v visitor) {
 	p.visitors.Put(session, append(list, v))
 }
 
-// notify tells the clients of a session that it ended: from server to server at once (OpenID Connect Back-Channel Logout,
-// section 2.5). It returns the addresses that the browser has to open in frames (Front-Channel Logout, section 3).
+// notify tells the clients of a session that it ended: from server to server at once (OpenID Connect Back-Channel
+// Logout, section 2.5). It returns the addresses that the browser has to open in frames (Front-Channel Logout,
+// section 3).
 func (x *played) notify(session string, concerned func(trust string) bool) (frames []string) {
 	list, _ := x.visitors.Get(session)
 	for _, v := range list {
@@ -46,8 +47,8 @@ func (x *played) notify(session string, concerned func(trust string) bool) (fram
 	return frames
 }
 
-// backChannel sends a logout token to a client. To one on this stage it is sent in this very process, to an app under test
-// on this machine over HTTP; nothing is sent to any other address.
+// backChannel sends a logout token to a client. To one on this stage it is sent in this very process, to an app under
+// test on this machine over HTTP; nothing is sent to any other address.
 func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 	said := func(level finding.Level, saw, fix string) {
 		x.tell(d, "back-channel logout", finding.Finding{ID: "logout.back-channel", Level: level, Check: "back-channel logout",
