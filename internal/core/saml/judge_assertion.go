@@ -30,19 +30,28 @@ func (j *judging) subject() {
 	}
 	j.NameID = &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
 		SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
-	if strings.TrimSpace(j.NameID.Value) == "" || len(id.ChildElements()) > 0 {
+	if strings.TrimSpace(j.NameID.Value) == "" || hasElements(id) {
 		j.fail("saml.subject", "name identifier", "empty, or elements inside", "text", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.2.2")
 		return
 	}
-	j.spaces("the name identifier", j.NameID.Value)
+	j.spaces("the name identifier", "", j.NameID.Value)
 	j.Findings.Pass("saml.subject", "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
 }
 
-// spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant.
-func (j *judging) spaces(what, value string) {
-	if value != strings.TrimSpace(value) {
-		j.spaced = append(j.spaced, what)
+// hasElements reports whether an element has child elements.
+func hasElements(el *etree.Element) bool {
+	for range xmlsec.Elements(el) {
+		return true
+	}
+	return false
+}
+
+// spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant. What the value is
+// is said in words and a name.
+func (j *judging) spaces(what, name, value string) {
+	if len(value) != len(strings.TrimSpace(value)) {
+		j.spaced = append(j.spaced, what+name)
 	}
 }
 
@@ -88,8 +97,7 @@ func (j *judging) bearer() *etree.Element {
 	}
 	var best *etree.Element
 	most := -1
-	for _, c := range xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion,
-		"SubjectConfirmation") {
+	for c := range xmlsec.All(xmlsec.Child(j.assertion, NSAssertion, "Subject"), NSAssertion, "SubjectConfirmation") {
 		d := xmlsec.Child(c, NSAssertion, "SubjectConfirmationData")
 		if xmlsec.Attr(c, "Method") != methodBearer || d == nil {
 			continue
@@ -133,7 +141,7 @@ func (j *judging) conditions() {
 		return
 	}
 	for _, cond := range all {
-		for _, c := range cond.ChildElements() {
+		for c := range xmlsec.Elements(cond) {
 			if xmlsec.Is(c, NSAssertion, "AudienceRestriction") || xmlsec.Is(c, NSAssertion, "OneTimeUse") ||
 				xmlsec.Is(c, NSAssertion, "ProxyRestriction") {
 				continue
@@ -199,14 +207,14 @@ func (j *judging) window() {
 		return
 	}
 	window := stamp(from) + " to " + stamp(until)
-	skew := fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew))
+	skewed := func() string { return fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew)) }
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
 		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
-			skew, finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
+			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
 		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
-			skew, finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP",
+			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP",
 			"SAML Core 2.5.1")
 	default:
 		j.Findings.Pass("saml.time", "time window", window)
@@ -240,7 +248,7 @@ func (j *judging) audience() {
 	for i, r := range rs {
 		var all []string
 		ok := false
-		for _, a := range xmlsec.Children(r, NSAssertion, "Audience") {
+		for a := range xmlsec.All(r, NSAssertion, "Audience") {
 			all = append(all, xmlsec.Text(a))
 			ok = ok || xmlsec.Text(a) == j.App
 		}
@@ -284,8 +292,11 @@ func (j *judging) authn() {
 }
 
 func (j *judging) attributes() {
-	for _, st := range xmlsec.Children(j.assertion, NSAssertion, "AttributeStatement") {
-		for _, a := range st.ChildElements() {
+	for st := range xmlsec.All(j.assertion, NSAssertion, "AttributeStatement") {
+		if j.Attributes == nil {
+			j.Attributes = make([]Attribute, 0, len(st.Child))
+		}
+		for a := range xmlsec.Elements(st) {
 			if xmlsec.Is(a, NSAssertion, "EncryptedAttribute") {
 				el, ok := j.decrypt(a, "Attribute")
 				if !ok {
@@ -299,20 +310,22 @@ func (j *judging) attributes() {
 		}
 	}
 	if len(j.Wanted) > 0 {
-		j.Findings = append(j.Findings, JudgeWanted(j.Wanted, j.Attributes, j.Advise)...)
+		judgeWanted(&j.Findings, j.Wanted, j.Attributes, j.Advise)
 	}
 }
 
 // attribute takes an attribute with its values as they stand.
 func (j *judging) attribute(a *etree.Element) {
 	at := Attribute{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"),
-		Friendly: xmlsec.Attr(a, "FriendlyName"), Values: []string{}}
-	for _, v := range xmlsec.Children(a, NSAssertion, "AttributeValue") {
+		Friendly: xmlsec.Attr(a, "FriendlyName"), Values: make([]string, 0, len(a.Child))}
+	for v := range xmlsec.All(a, NSAssertion, "AttributeValue") {
 		text := xmlsec.Value(v)
-		if kids := v.ChildElements(); len(kids) == 1 && strings.TrimSpace(text) == "" {
-			text = xmlsec.Value(kids[0]) // a NameID as value
+		if hasElements(v) && strings.TrimSpace(text) == "" {
+			if kids := v.ChildElements(); len(kids) == 1 {
+				text = xmlsec.Value(kids[0]) // a NameID as value
+			}
 		}
-		j.spaces("attribute "+at.Name, text)
+		j.spaces("attribute ", at.Name, text)
 		at.Values = append(at.Values, text)
 	}
 	j.Attributes = append(j.Attributes, at)
@@ -331,31 +344,25 @@ func Satisfies(w Wanted, a Attribute) bool {
 // to do about one that is missing; nil gives no more than words.
 func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) finding.List {
 	out := make(finding.List, 0, len(wanted))
-	names := make([]string, 0, 2*len(got))
-	for _, a := range got {
-		names = append(names, a.Name)
-		if a.Friendly != "" && a.Friendly != a.Name {
-			names = append(names, a.Friendly)
-		}
-	}
-	for _, w := range wanted {
-		hit := false
-		for _, a := range got {
-			if Satisfies(w, a) && len(a.Values) > 0 {
-				out.Pass("claims.wanted", "wanted attribute "+w.Label(), strings.Join(a.Values, ", "))
-				hit = true
-				break
-			}
-		}
-		if hit {
+	judgeWanted(&out, wanted, got, advise)
+	return out
+}
+
+func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) {
+	for i := range wanted {
+		w := &wanted[i]
+		at := slices.IndexFunc(got, func(a Attribute) bool { return Satisfies(*w, a) && len(a.Values) > 0 })
+		if at >= 0 {
+			out.Pass("claims.wanted", "wanted attribute "+w.Label(), strings.Join(got[at].Values, ", "))
 			continue
 		}
 		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
 			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
 			Fix: finding.Do("release it to the app under the name that it reads")}
 		if advise != nil {
-			f.Fix = advise(w)
+			f.Fix = advise(*w)
 		}
+		names := namesOf(got)
 		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
 			names2 := near.Names(w.Friendly, names)
 			if len(names2) > 0 {
@@ -373,7 +380,18 @@ func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.R
 		}
 		out.Add(f)
 	}
-	return out
+}
+
+// namesOf returns what attributes are called, friendly names included.
+func namesOf(got []Attribute) []string {
+	names := make([]string, 0, 2*len(got))
+	for _, a := range got {
+		names = append(names, a.Name)
+		if a.Friendly != "" && a.Friendly != a.Name {
+			names = append(names, a.Friendly)
+		}
+	}
+	return names
 }
 
 // request judges InResponseTo, in the response and in the subject confirmation: both name the request, or neither where

@@ -142,7 +142,11 @@ func VerifyOctets(pub crypto.PublicKey, methodID string, octets, sig []byte, all
 	}
 	h := m.hash.New()
 	h.Write(octets)
-	sum := h.Sum(nil)
+	return verifySum(pub, m, h.Sum(nil), sig)
+}
+
+// verifySum checks a signature value over a digest.
+func verifySum(pub crypto.PublicKey, m method, sum, sig []byte) error {
 	switch k := pub.(type) {
 	case *rsa.PublicKey:
 		if !judge.Strong(k) {

@@ -1,9 +1,8 @@
 package xmlsec
 
 import (
-	"bytes"
 	"fmt"
-	"hash"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -30,9 +29,7 @@ func Canonicalize(el *etree.Element, algorithm, prefixes string, skip *etree.Ele
 	switch algorithm {
 	case ExcC14N, ExcC14NComments:
 		w := &excWriter{comments: algorithm == ExcC14NComments, inclusive: strings.Fields(prefixes), skip: skip}
-		w.out.Grow(4096)
-		w.element(el)
-		return w.out.Bytes(), nil
+		return w.element(make([]byte, 0, 4096), el), nil
 	case C14N10:
 		return inclusive(el, dsig.MakeC14N10RecCanonicalizer(), skip)
 	case C14N10Comments:
@@ -49,7 +46,7 @@ func Canonicalize(el *etree.Element, algorithm, prefixes string, skip *etree.Ele
 var writers = sync.Pool{New: func() any { return &excWriter{} }}
 
 // digestOver writes the canonical form of an element into a hash.
-func digestOver(h hash.Hash, el *etree.Element, algorithm, prefixes string, skip *etree.Element) error {
+func digestOver(h io.Writer, el *etree.Element, algorithm, prefixes string, skip *etree.Element) error {
 	if algorithm != ExcC14N && algorithm != ExcC14NComments {
 		b, err := Canonicalize(el, algorithm, prefixes, skip)
 		h.Write(b)
@@ -57,13 +54,12 @@ func digestOver(h hash.Hash, el *etree.Element, algorithm, prefixes string, skip
 	}
 	w := writers.Get().(*excWriter)
 	defer writers.Put(w)
-	w.out.Reset()
 	w.comments, w.inclusive, w.skip, w.rendered = algorithm == ExcC14NComments, nil, skip, w.rendered[:0]
 	if prefixes != "" {
 		w.inclusive = strings.Fields(prefixes)
 	}
-	w.element(el)
-	h.Write(w.out.Bytes())
+	w.kept = w.element(w.kept[:0], el)
+	h.Write(w.kept)
 	w.skip = nil
 	return nil
 }
@@ -91,14 +87,12 @@ func inclusive(el *etree.Element, c dsig.Canonicalizer, skip *etree.Element) ([]
 // Serialize writes an element as a document of its own, in exclusive canonical form: what is signed is what is sent.
 func Serialize(el *etree.Element) []byte {
 	w := &excWriter{comments: true}
-	w.out.Grow(4096)
-	w.element(el)
-	return w.out.Bytes()
+	return w.element(make([]byte, 0, 4096), el)
 }
 
 // excWriter writes Exclusive XML Canonicalization 1.0, section 3.
 type excWriter struct {
-	out       bytes.Buffer
+	kept      []byte // room for what is written, where it is used again
 	comments  bool
 	inclusive []string
 	skip      *etree.Element
@@ -114,72 +108,75 @@ func (w *excWriter) renderedAs(prefix string) (string, bool) {
 	return "", false
 }
 
-func (w *excWriter) element(el *etree.Element) {
+// declare adds the declaration of a prefix that an element uses, unless it is in force in what was written.
+func (w *excWriter) declare(el *etree.Element, prefix string) {
+	if prefix == "xml" {
+		return
+	}
+	uri := lookupNS(el, prefix)
+	old, ok := w.renderedAs(prefix)
+	if ok && old == uri || !ok && prefix == "" && uri == "" {
+		return
+	}
+	w.rendered = append(w.rendered, binding{prefix, uri})
+}
+
+func (w *excWriter) element(b []byte, el *etree.Element) []byte {
 	mark := len(w.rendered)
-	var used [8]string
-	prefixes := append(used[:0], el.Space)
+	w.declare(el, el.Space)
 	for i := range el.Attr {
-		a := &el.Attr[i]
-		if a.Space != "" && a.Space != "xmlns" && a.Space != "xml" && !slices.Contains(prefixes, a.Space) {
-			prefixes = append(prefixes, a.Space)
+		if p := el.Attr[i].Space; p != "" && p != "xmlns" {
+			w.declare(el, p)
 		}
 	}
 	for _, p := range w.inclusive {
 		if p == "#default" {
 			p = ""
 		}
-		if !slices.Contains(prefixes, p) && (p == "" || lookupNS(el, p) != "") {
-			prefixes = append(prefixes, p)
+		if p == "" || lookupNS(el, p) != "" {
+			w.declare(el, p)
 		}
-	}
-	for _, p := range prefixes {
-		if p == "xml" {
-			continue
-		}
-		uri := lookupNS(el, p)
-		old, ok := w.renderedAs(p)
-		if ok && old == uri || !ok && p == "" && uri == "" {
-			continue
-		}
-		w.rendered = append(w.rendered, binding{p, uri})
 	}
 	decls := w.rendered[mark:]
-	slices.SortFunc(decls, func(a, b binding) int { return strings.Compare(a.prefix, b.prefix) })
-
-	w.out.WriteByte('<')
-	w.qname(el.Space, el.Tag)
-	for _, d := range decls {
-		w.out.WriteString(" xmlns")
-		if d.prefix != "" {
-			w.out.WriteByte(':')
-			w.out.WriteString(d.prefix)
-		}
-		w.out.WriteString(`="`)
-		w.escapeAttr(d.uri)
-		w.out.WriteByte('"')
+	if len(decls) > 1 {
+		slices.SortFunc(decls, func(a, b binding) int { return strings.Compare(a.prefix, b.prefix) })
 	}
-	w.attributes(el)
-	w.out.WriteByte('>')
+
+	b = append(b, '<')
+	b = qname(b, el.Space, el.Tag)
+	for _, d := range decls {
+		b = append(b, " xmlns"...)
+		if d.prefix != "" {
+			b = append(b, ':')
+			b = append(b, d.prefix...)
+		}
+		b = append(b, `="`...)
+		b = escapeAttr(b, d.uri)
+		b = append(b, '"')
+	}
+	b = attributes(b, el)
+	b = append(b, '>')
 	for _, t := range el.Child {
 		switch c := t.(type) {
 		case *etree.Element:
 			if c != w.skip {
-				w.element(c)
+				b = w.element(b, c)
 			}
 		case *etree.CharData:
-			w.escapeText(c.Data)
+			b = escapeText(b, c.Data)
 		case *etree.Comment:
 			if w.comments {
-				w.out.WriteString("<!--")
-				w.out.WriteString(c.Data)
-				w.out.WriteString("-->")
+				b = append(b, "<!--"...)
+				b = append(b, c.Data...)
+				b = append(b, "-->"...)
 			}
 		}
 	}
-	w.out.WriteString("</")
-	w.qname(el.Space, el.Tag)
-	w.out.WriteByte('>')
+	b = append(b, "</"...)
+	b = qname(b, el.Space, el.Tag)
+	b = append(b, '>')
 	w.rendered = w.rendered[:mark]
+	return b
 }
 
 type sortedAttr struct {
@@ -187,12 +184,20 @@ type sortedAttr struct {
 	attr *etree.Attr
 }
 
-func (w *excWriter) attributes(el *etree.Element) {
+func attributes(b []byte, el *etree.Element) []byte {
+	if inOrder(el) {
+		for i := range el.Attr {
+			if a := &el.Attr[i]; !declaration(a) {
+				b = attribute(b, a)
+			}
+		}
+		return b
+	}
 	var room [8]sortedAttr
 	attrs := room[:0]
 	for i := range el.Attr {
 		a := &el.Attr[i]
-		if _, decl := declares(*a); decl {
+		if declaration(a) {
 			continue
 		}
 		ns := ""
@@ -201,84 +206,112 @@ func (w *excWriter) attributes(el *etree.Element) {
 		}
 		attrs = append(attrs, sortedAttr{ns, a})
 	}
-	if len(attrs) > 1 {
-		slices.SortFunc(attrs, func(a, b sortedAttr) int {
-			if c := strings.Compare(a.ns, b.ns); c != 0 {
-				return c
-			}
-			return strings.Compare(a.attr.Key, b.attr.Key)
-		})
-	}
+	slices.SortFunc(attrs, func(a, b sortedAttr) int {
+		if c := strings.Compare(a.ns, b.ns); c != 0 {
+			return c
+		}
+		return strings.Compare(a.attr.Key, b.attr.Key)
+	})
 	for _, s := range attrs {
-		w.out.WriteByte(' ')
-		w.qname(s.attr.Space, s.attr.Key)
-		w.out.WriteString(`="`)
-		w.escapeAttr(s.attr.Value)
-		w.out.WriteByte('"')
+		b = attribute(b, s.attr)
 	}
+	return b
 }
 
-func (w *excWriter) qname(prefix, local string) {
-	if prefix != "" {
-		w.out.WriteString(prefix)
-		w.out.WriteByte(':')
+// inOrder reports whether the attributes of an element stand in canonical order as they are.
+func inOrder(el *etree.Element) bool {
+	last := ""
+	for i := range el.Attr {
+		a := &el.Attr[i]
+		if declaration(a) {
+			continue
+		}
+		if a.Space != "" || a.Key < last {
+			return false
+		}
+		last = a.Key
 	}
-	w.out.WriteString(local)
+	return true
+}
+
+func attribute(b []byte, a *etree.Attr) []byte {
+	b = append(b, ' ')
+	b = qname(b, a.Space, a.Key)
+	b = append(b, `="`...)
+	b = escapeAttr(b, a.Value)
+	return append(b, '"')
+}
+
+func qname(b []byte, prefix, local string) []byte {
+	if prefix != "" {
+		b = append(b, prefix...)
+		b = append(b, ':')
+	}
+	return append(b, local...)
+}
+
+// without reports whether none of some characters stands in text, as it is with most text.
+func without(s, special string) bool {
+	for i := range len(special) {
+		if strings.IndexByte(s, special[i]) >= 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // escapeText writes character data (Canonical XML 1.0, section 2.3).
-func (w *excWriter) escapeText(s string) {
-	w.escape(s, "&<>\r", func(c byte) string {
-		switch c {
+func escapeText(b []byte, s string) []byte {
+	if without(s, "&<>\r") {
+		return append(b, s...)
+	}
+	from := 0
+	for i := range len(s) {
+		var with string
+		switch s[i] {
 		case '&':
-			return "&amp;"
+			with = "&amp;"
 		case '<':
-			return "&lt;"
+			with = "&lt;"
 		case '>':
-			return "&gt;"
+			with = "&gt;"
 		case '\r':
-			return "&#xD;"
+			with = "&#xD;"
+		default:
+			continue
 		}
-		return ""
-	})
+		b = append(append(b, s[from:i]...), with...)
+		from = i + 1
+	}
+	return append(b, s[from:]...)
 }
 
 // escapeAttr writes an attribute value.
-func (w *excWriter) escapeAttr(s string) {
-	w.escape(s, "&<\"\t\n\r", func(c byte) string {
-		switch c {
-		case '&':
-			return "&amp;"
-		case '<':
-			return "&lt;"
-		case '"':
-			return "&quot;"
-		case '\t':
-			return "&#x9;"
-		case '\n':
-			return "&#xA;"
-		case '\r':
-			return "&#xD;"
-		}
-		return ""
-	})
-}
-
-// escape writes text with the special characters replaced; most text has none.
-func (w *excWriter) escape(s, special string, with func(byte) string) {
-	if !strings.ContainsAny(s, special) {
-		w.out.WriteString(s)
-		return
+func escapeAttr(b []byte, s string) []byte {
+	if without(s, "&<\"\t\n\r") {
+		return append(b, s...)
 	}
 	from := 0
-	for i := 0; i < len(s); i++ {
-		esc := with(s[i])
-		if esc == "" {
+	for i := range len(s) {
+		var with string
+		switch s[i] {
+		case '&':
+			with = "&amp;"
+		case '<':
+			with = "&lt;"
+		case '"':
+			with = "&quot;"
+		case '\t':
+			with = "&#x9;"
+		case '\n':
+			with = "&#xA;"
+		case '\r':
+			with = "&#xD;"
+		default:
 			continue
 		}
-		w.out.WriteString(s[from:i])
-		w.out.WriteString(esc)
+		b = append(append(b, s[from:i]...), with...)
 		from = i + 1
 	}
-	w.out.WriteString(s[from:])
+	return append(b, s[from:]...)
 }

@@ -68,37 +68,74 @@ const xmlNS = "http://www.w3.org/XML/1998/namespace"
 // binding is one namespace declaration in scope.
 type binding struct{ prefix, uri string }
 
+// reader reads one document. What it hands out are parts of b, so that names and values are copied only where they do
+// not stand in the document as they are.
 type reader struct {
-	b     []byte
+	b     string
 	i     int
 	lim   Limits
+	odd   bool // a character that may not be allowed stands somewhere: each value is looked at
 	scope []binding
 	ids   map[string]bool
-	names map[string]string // those that were read, so that each is made once
-	slab  []etree.Element   // elements that are made together
+
+	attrs   []etree.Attr  // those of many elements; the last ones are of the start tag that is being read
+	first   int           // where these begin
+	pending []etree.Token // children of the open elements
+
+	elementRoom room[etree.Element]
+	textRoom    room[etree.CharData]
+	childRoom   room[etree.Token]
 }
 
-// same returns a name as text, made once for each.
-func (r *reader) same(name []byte) string {
-	if s, ok := r.names[string(name)]; ok { // the conversion copies nothing
-		return s
-	}
-	s := string(name)
-	if len(r.names) < 512 {
-		r.names[s] = s
-	}
-	return s
+// room is where parts of the tree are made many at a time.
+type room[T any] struct {
+	all  []T
+	used int
 }
 
-// element makes an element.
+// take returns the next n, without anything behind them.
+func (r *room[T]) take(n, atOnce int) []T {
+	if len(r.all)-r.used < n {
+		r.all, r.used = make([]T, max(n, atOnce)), 0
+	}
+	r.used += n
+	return r.all[r.used-n : r.used : r.used]
+}
+
+// element makes an element with the attributes that were read last.
 func (r *reader) element(space, tag string) *etree.Element {
-	if len(r.slab) == 0 {
-		r.slab = make([]etree.Element, 32)
-	}
-	el := &r.slab[0]
-	r.slab = r.slab[1:]
+	el := &r.elementRoom.take(1, 16)[0]
 	el.Space, el.Tag = space, tag
+	if n := len(r.attrs); n > r.first {
+		el.Attr = r.attrs[r.first:n:n]
+		r.first = n
+	}
 	return el
+}
+
+// keep puts an attribute among those of the start tag that is being read.
+func (r *reader) keep(a etree.Attr) {
+	if len(r.attrs) == cap(r.attrs) {
+		r.attrs = append(make([]etree.Attr, 0, max(24, 2*(len(r.attrs)-r.first))), r.attrs[r.first:]...)
+		r.first = 0
+	}
+	r.attrs = append(r.attrs, a)
+}
+
+// add puts text among the children of the innermost open element.
+func (r *reader) add(text string) {
+	c := &r.textRoom.take(1, 16)[0]
+	c.Data = text
+	r.pending = append(r.pending, c)
+}
+
+// close gives an element the children that were read since from.
+func (r *reader) close(el *etree.Element, from int) {
+	el.Child = r.childRoom.take(len(r.pending)-from, 32)[:0]
+	for _, t := range r.pending[from:] {
+		el.AddChild(t)
+	}
+	r.pending = r.pending[:from]
 }
 
 // Parse reads a whole document. Every failure is a *ReadError.
@@ -146,7 +183,9 @@ func parse(b []byte, lim Limits, outer []binding) (*etree.Document, error) {
 		b = bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))
 		b = bytes.ReplaceAll(b, []byte("\r"), []byte("\n"))
 	}
-	r := &reader{b: b, lim: lim, ids: map[string]bool{}, names: make(map[string]string, 64), scope: append([]binding{{"xml", xmlNS}}, outer...)}
+	r := &reader{b: string(b), lim: lim, odd: odd(b), scope: make([]binding, 0, 8+len(outer)),
+		pending: make([]etree.Token, 0, 24)}
+	r.scope = append(append(r.scope, binding{"xml", xmlNS}), outer...)
 	if !utf8.Valid(b) {
 		for r.i < len(b) {
 			c, n := utf8.DecodeRune(b[r.i:])
@@ -200,13 +239,13 @@ func toUTF8(b []byte) ([]byte, error) {
 
 func (r *reader) fail(err error, format string, args ...any) error {
 	upto := r.b[:min(r.i, len(r.b))]
-	line := bytes.Count(upto, []byte("\n")) + 1
-	col := len(upto) - (bytes.LastIndexByte(upto, '\n') + 1) + 1
+	line := strings.Count(upto, "\n") + 1
+	col := len(upto) - (strings.LastIndexByte(upto, '\n') + 1) + 1
 	return &ReadError{Err: err, Detail: fmt.Sprintf(format, args...), Line: line, Column: col}
 }
 
 func (r *reader) has(s string) bool {
-	return len(r.b)-r.i >= len(s) && string(r.b[r.i:r.i+len(s)]) == s
+	return strings.HasPrefix(r.b[r.i:], s)
 }
 
 func (r *reader) space() {
@@ -220,7 +259,7 @@ func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\
 func (r *reader) document(doc *etree.Document) error {
 	seenRoot := false
 	if r.has("<?xml") && len(r.b) > r.i+5 && isSpace(r.b[r.i+5]) {
-		end := bytes.Index(r.b[r.i:], []byte("?>"))
+		end := strings.Index(r.b[r.i:], "?>")
 		if end < 0 {
 			return r.fail(ErrTruncated, "the XML declaration is not closed")
 		}
@@ -240,13 +279,13 @@ func (r *reader) document(doc *etree.Document) error {
 				return err
 			}
 		case r.has("<?"):
-			end := bytes.Index(r.b[r.i:], []byte("?>"))
+			end := strings.Index(r.b[r.i:], "?>")
 			if end < 0 {
 				return r.fail(ErrTruncated, "a processing instruction is not closed")
 			}
 			r.i += end + 2
 		case r.has("<!"):
-			if len(r.b) >= r.i+14 && strings.EqualFold(string(r.b[r.i:r.i+14]), "<!doctype html") {
+			if len(r.b) >= r.i+14 && strings.EqualFold(r.b[r.i:r.i+14], "<!doctype html") {
 				return r.fail(ErrHTML, "this is a web page, not a SAML document")
 			}
 			return r.fail(ErrDTD, "a document type is never read; take it out")
@@ -254,7 +293,7 @@ func (r *reader) document(doc *etree.Document) error {
 			if seenRoot {
 				return r.fail(ErrMalformed, "a second document element")
 			}
-			if len(r.b) >= r.i+5 && strings.EqualFold(string(r.b[r.i:r.i+5]), "<html") {
+			if len(r.b) >= r.i+5 && strings.EqualFold(r.b[r.i:r.i+5], "<html") {
 				return r.fail(ErrHTML, "this is a web page, not a SAML document")
 			}
 			if err := r.elements(doc); err != nil {
@@ -272,7 +311,7 @@ func (r *reader) document(doc *etree.Document) error {
 
 func (r *reader) comment() (string, error) {
 	rest := r.b[r.i+4:]
-	end := bytes.Index(rest, []byte("--"))
+	end := strings.Index(rest, "--")
 	if end < 0 {
 		return "", r.fail(ErrTruncated, "a comment is not closed")
 	}
@@ -280,19 +319,20 @@ func (r *reader) comment() (string, error) {
 		return "", r.fail(ErrMalformed, "-- inside a comment")
 	}
 	r.i += 4 + end + 3
-	return string(rest[:end]), nil
+	return rest[:end], nil
 }
 
 // open is an element whose end tag has not come yet.
 type open struct {
 	el    *etree.Element
 	name  string
-	scope int
+	scope int // declarations that were in scope before it
+	from  int // where its children begin among the pending ones
 }
 
 func (r *reader) elements(doc *etree.Document) error {
-	var stack []open
-	parent := &doc.Element
+	var levels [16]open
+	stack := levels[:0]
 	for {
 		if r.i >= len(r.b) {
 			return r.fail(ErrTruncated, "the document ends inside <%s>", stack[len(stack)-1].name)
@@ -302,51 +342,34 @@ func (r *reader) elements(doc *etree.Document) error {
 			if err != nil {
 				return err
 			}
-			parent.AddChild(etree.NewText(text))
+			r.add(text)
 			continue
 		}
+		next := byte(0)
+		if r.i+1 < len(r.b) {
+			next = r.b[r.i+1]
+		}
 		switch {
-		case r.has("</"):
+		case next == '/':
 			if len(stack) == 0 {
 				return r.fail(ErrMalformed, "an end tag where the document element belongs")
 			}
-			r.i += 2
-			name := r.name()
-			r.space()
 			top := stack[len(stack)-1]
-			if name != top.name {
-				return r.fail(ErrMalformed, "</%s> where </%s> belongs", name, top.name)
+			if err := r.end(top.name); err != nil {
+				return err
 			}
-			if !r.has(">") {
-				return r.fail(ErrTruncated, "end tag of <%s> is not closed", name)
-			}
-			r.i++
+			r.close(top.el, top.from)
 			r.scope = r.scope[:top.scope]
-			stack = stack[:len(stack)-1]
-			if len(stack) == 0 {
+			if stack = stack[:len(stack)-1]; len(stack) == 0 {
+				doc.AddChild(top.el)
 				return nil
 			}
-			parent = stack[len(stack)-1].el
-		case r.has("<!--"):
-			c, err := r.comment()
-			if err != nil {
+			r.pending = append(r.pending, top.el)
+		case next == '!':
+			if err := r.markup(); err != nil {
 				return err
 			}
-			parent.AddChild(etree.NewComment(c))
-		case r.has("<![CDATA["):
-			end := bytes.Index(r.b[r.i:], []byte("]]>"))
-			if end < 0 {
-				return r.fail(ErrTruncated, "a CDATA section is not closed")
-			}
-			data := r.b[r.i+9 : r.i+end]
-			if err := r.chars(data); err != nil {
-				return err
-			}
-			parent.AddChild(etree.NewText(string(data)))
-			r.i += end + 3
-		case r.has("<!"):
-			return r.fail(ErrDTD, "a markup declaration inside an element")
-		case r.has("<?"):
+		case next == '?':
 			return r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it out")
 		default:
 			if len(stack) >= r.lim.Depth {
@@ -357,83 +380,141 @@ func (r *reader) elements(doc *etree.Document) error {
 			if err != nil {
 				return err
 			}
-			parent.AddChild(el)
-			if closed {
-				r.scope = r.scope[:mark]
-				if len(stack) == 0 {
-					return nil
-				}
+			switch {
+			case !closed:
+				stack = append(stack, open{el, name, mark, len(r.pending)})
 				continue
+			case len(stack) == 0:
+				doc.AddChild(el)
+				return nil
 			}
-			stack = append(stack, open{el, name, mark})
-			parent = el
+			r.scope = r.scope[:mark]
+			r.pending = append(r.pending, el)
 		}
 	}
 }
 
-// name reads a qualified name; it is empty where none stands.
-func (r *reader) name() string {
-	s := r.i
+// end reads the end tag of an element.
+func (r *reader) end(of string) error {
+	r.i += 2
+	if rest := r.b[r.i:]; len(rest) > len(of) && rest[len(of)] == '>' && rest[:len(of)] == of {
+		r.i += len(of) + 1
+		return nil
+	}
+	name, _ := r.name()
+	r.space()
+	if name != of {
+		return r.fail(ErrMalformed, "</%s> where </%s> belongs", name, of)
+	}
+	if !r.has(">") {
+		return r.fail(ErrTruncated, "end tag of <%s> is not closed", name)
+	}
+	r.i++
+	return nil
+}
+
+// markup reads a comment or a CDATA section; nothing else that begins with <! stands inside an element.
+func (r *reader) markup() error {
+	switch {
+	case r.has("<!--"):
+		c, err := r.comment()
+		if err != nil {
+			return err
+		}
+		r.pending = append(r.pending, etree.NewComment(c))
+	case r.has("<![CDATA["):
+		end := strings.Index(r.b[r.i:], "]]>")
+		if end < 0 {
+			return r.fail(ErrTruncated, "a CDATA section is not closed")
+		}
+		data := r.b[r.i+9 : r.i+end]
+		if err := r.chars(data); err != nil {
+			return err
+		}
+		r.add(data)
+		r.i += end + 3
+	default:
+		return r.fail(ErrDTD, "a markup declaration inside an element")
+	}
+	return nil
+}
+
+// nameBytes has a bit for each ASCII character of which a name is made, in two halves.
+const (
+	nameLow  = 1<<'-' | 1<<'.' | 0x3ff<<'0' | 1<<':'
+	nameHigh = 0x3ffffff<<('A'-64) | 0x3ffffff<<('a'-64) | 1<<('_'-64)
+)
+
+// name reads a qualified name, and says where its colon stands: -1 where there is none, 0 where there are several. It is
+// empty where none stands.
+func (r *reader) name() (name string, colon int) {
+	s, colon := r.i, -1
 	for r.i < len(r.b) {
 		c := r.b[r.i]
 		switch {
-		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c == ':':
-		case c >= '0' && c <= '9' || c == '-' || c == '.':
-			if r.i == s {
-				return ""
+		case c < 64 && uint64(nameLow)>>c&1 == 1:
+			if c == ':' {
+				if colon >= 0 {
+					colon = 0
+				} else {
+					colon = r.i - s
+				}
+			} else if r.i == s {
+				return "", -1
 			}
-		case c >= 0x80:
-			ru, n := utf8.DecodeRune(r.b[r.i:])
+		case c >= 64 && c < 128 && uint64(nameHigh)>>(c-64)&1 == 1:
+		case c >= 128:
+			ru, n := utf8.DecodeRuneInString(r.b[r.i:])
 			if !unicode.IsLetter(ru) && (r.i == s || !unicode.IsDigit(ru) && !unicode.IsMark(ru)) {
-				return r.same(r.b[s:r.i])
+				return r.b[s:r.i], colon
 			}
 			r.i += n - 1
 		default:
-			return r.same(r.b[s:r.i])
+			return r.b[s:r.i], colon
 		}
 		r.i++
 	}
-	return r.same(r.b[s:r.i])
+	return r.b[s:r.i], colon
 }
 
-func splitName(q string) (prefix, local string, ok bool) {
-	prefix, local, has := strings.Cut(q, ":")
-	if !has {
-		return "", q, q != ""
+// qualified reads a qualified name and takes it apart.
+func (r *reader) qualified() (name, prefix, local string, ok bool) {
+	name, colon := r.name()
+	if colon < 0 {
+		return name, "", name, name != ""
 	}
-	ok = prefix != "" && local != "" && !strings.Contains(local, ":") && local[0] != '-' && local[0] != '.' &&
+	prefix, local = name[:colon], name[colon+1:]
+	ok = prefix != "" && local != "" && local[0] != '-' && local[0] != '.' &&
 		(local[0] < '0' || local[0] > '9')
-	return prefix, local, ok
+	return name, prefix, local, ok
 }
 
 func (r *reader) start() (el *etree.Element, name string, closed bool, err error) {
 	at := r.i
 	r.i++
-	name = r.name()
-	prefix, local, ok := splitName(name)
+	name, prefix, local, ok := r.qualified()
 	if !ok || prefix == "xmlns" {
 		return nil, "", false, r.fail(ErrMalformed, "%q is no element name", name)
 	}
-	el = r.element(prefix, local)
 	for {
 		before := r.i
 		r.space()
 		if r.i >= len(r.b) {
 			return nil, "", false, r.fail(ErrTruncated, "the document ends inside the tag <%s>", name)
 		}
+		if r.b[r.i] == '>' {
+			r.i++
+			break
+		}
 		if r.has("/>") {
 			r.i += 2
 			closed = true
 			break
 		}
-		if r.b[r.i] == '>' {
-			r.i++
-			break
-		}
 		if before == r.i {
 			return nil, "", false, r.fail(ErrMalformed, "%q inside the tag <%s>", r.b[r.i], name)
 		}
-		if err := r.attribute(el, name); err != nil {
+		if err := r.attribute(name); err != nil {
 			return nil, "", false, err
 		}
 	}
@@ -442,16 +523,15 @@ func (r *reader) start() (el *etree.Element, name string, closed bool, err error
 	if _, ok := r.lookup(prefix); !ok && prefix != "" {
 		return nil, "", false, r.fail(ErrMalformed, "prefix %q of <%s> is not declared", prefix, name)
 	}
-	if err := r.checkAttrs(el, name); err != nil {
+	if err := r.checkAttrs(name); err != nil {
 		return nil, "", false, err
 	}
 	r.i = end
-	return el, name, closed, nil
+	return r.element(prefix, local), name, closed, nil
 }
 
-func (r *reader) attribute(el *etree.Element, tag string) error {
-	name := r.name()
-	prefix, local, ok := splitName(name)
+func (r *reader) attribute(tag string) error {
+	name, prefix, local, ok := r.qualified()
 	if !ok {
 		return r.fail(ErrMalformed, "no attribute name where one belongs in <%s>", tag)
 	}
@@ -466,12 +546,11 @@ func (r *reader) attribute(el *etree.Element, tag string) error {
 	}
 	quote := r.b[r.i]
 	r.i++
-	end := bytes.IndexByte(r.b[r.i:], quote)
+	end := strings.IndexByte(r.b[r.i:], quote)
 	if end < 0 {
 		return r.fail(ErrTruncated, "value of attribute %s is not closed", name)
 	}
-	raw := r.b[r.i : r.i+end]
-	value, err := r.value(raw)
+	value, err := r.value(r.b[r.i : r.i+end])
 	if err != nil {
 		return err
 	}
@@ -489,17 +568,10 @@ func (r *reader) attribute(el *etree.Element, tag string) error {
 		}
 		r.scope = append(r.scope, binding{local, value})
 	}
-	if len(el.Attr) >= 512 {
+	if len(r.attrs)-r.first >= 512 {
 		return r.fail(ErrTooLarge, "more than 512 attributes on <%s>", tag)
 	}
-	if el.Attr == nil { // how many there are can be seen: none is longer than the tag
-		n := 1
-		if tail := bytes.IndexByte(r.b[r.i:], '>'); tail > 0 {
-			n += bytes.Count(r.b[r.i:r.i+tail], []byte("=\""))
-		}
-		el.Attr = make([]etree.Attr, 0, min(n, 16))
-	}
-	el.Attr = append(el.Attr, etree.Attr{Space: prefix, Key: local, Value: value})
+	r.keep(etree.Attr{Space: prefix, Key: local, Value: value})
 	return nil
 }
 
@@ -513,8 +585,10 @@ func (r *reader) lookup(prefix string) (string, bool) {
 }
 
 // checkAttrs refuses unbound prefixes, attributes that are there twice, and IDs that are there twice in the document.
-func (r *reader) checkAttrs(el *etree.Element, tag string) error {
-	for i, a := range el.Attr {
+func (r *reader) checkAttrs(tag string) error {
+	attrs := r.attrs[r.first:]
+	for i := range attrs {
+		a := &attrs[i]
 		uri := ""
 		if a.Space != "" && a.Space != "xmlns" {
 			u, ok := r.lookup(a.Space)
@@ -523,7 +597,8 @@ func (r *reader) checkAttrs(el *etree.Element, tag string) error {
 			}
 			uri = u
 		}
-		for _, b := range el.Attr[:i] {
+		for j := range attrs[:i] {
+			b := &attrs[j]
 			if a.Key != b.Key {
 				continue
 			}
@@ -540,12 +615,15 @@ func (r *reader) checkAttrs(el *etree.Element, tag string) error {
 			if r.ids[a.Value] {
 				return r.fail(ErrDuplicateID, "%q is the ID of two elements", a.Value)
 			}
+			if r.ids == nil {
+				r.ids = map[string]bool{}
+			}
 			r.ids[a.Value] = true
 		}
 	}
 	return nil
 }
 
-func isID(a etree.Attr) bool {
+func isID(a *etree.Attr) bool {
 	return a.Space == "" && (a.Key == "ID" || a.Key == "Id") || a.Space == "xml" && a.Key == "id"
 }

@@ -1,39 +1,38 @@
 package xmlsec
 
 import (
-	"bytes"
+	"encoding/binary"
 	"strings"
 	"unicode"
 )
 
-func (r *reader) value(raw []byte) (string, error) {
-	if bytes.IndexByte(raw, '<') >= 0 {
-		return "", r.fail(ErrMalformed, "< inside an attribute value")
-	}
+// value reads an attribute value (XML 1.0, section 3.3.3).
+func (r *reader) value(raw string) (string, error) {
 	if err := r.chars(raw); err != nil {
 		return "", err
 	}
 	plain := true
-	for _, c := range raw {
-		if c == '&' || c == '\n' || c == '\t' {
+	for i := range len(raw) {
+		switch raw[i] {
+		case '<':
+			return "", r.fail(ErrMalformed, "< inside an attribute value")
+		case '&', '\n', '\t':
 			plain = false
-			break
 		}
 	}
 	if plain {
-		return string(raw), nil
+		return raw, nil
 	}
-	norm := bytes.Map(func(c rune) rune {
+	return r.references(strings.Map(func(c rune) rune {
 		if c == '\n' || c == '\t' {
 			return ' '
 		}
 		return c
-	}, raw)
-	return r.references(norm)
+	}, raw))
 }
 
 func (r *reader) text() (string, error) {
-	end := bytes.IndexByte(r.b[r.i:], '<')
+	end := strings.IndexByte(r.b[r.i:], '<')
 	if end < 0 {
 		end = len(r.b) - r.i
 	}
@@ -41,7 +40,7 @@ func (r *reader) text() (string, error) {
 	if err := r.chars(raw); err != nil {
 		return "", err
 	}
-	if bytes.Contains(raw, []byte("]]>")) {
+	if strings.Contains(raw, "]]>") {
 		return "", r.fail(ErrMalformed, "]]> in text")
 	}
 	s, err := r.references(raw)
@@ -52,38 +51,65 @@ func (r *reader) text() (string, error) {
 	return s, nil
 }
 
+// odd reports whether a byte stands in the document that may belong to what is no XML character: those that are read
+// without one need not be looked at again.
+func odd(b []byte) bool {
+	const each = 0x0101010101010101
+	for len(b) > 0 {
+		n := min(8, len(b))
+		if n == 8 { // eight at a time: is one of them under 0x20, or over 0x7F
+			w := binary.LittleEndian.Uint64(b)
+			if (w|(w-each*0x20))&(each*0x80) == 0 {
+				b = b[8:]
+				continue
+			}
+		}
+		for _, c := range b[:n] {
+			if c < 0x20 && c != '\t' && c != '\n' || c == 0xEF {
+				return true
+			}
+		}
+		b = b[n:]
+	}
+	return false
+}
+
 // chars refuses what is no XML character (XML 1.0, section 2.2).
-func (r *reader) chars(raw []byte) error {
-	for _, c := range raw {
-		if c < 0x20 && c != '\t' && c != '\n' && c != '\r' {
+func (r *reader) chars(raw string) error {
+	if !r.odd {
+		return nil
+	}
+	for i := range len(raw) {
+		if c := raw[i]; c < 0x20 && c != '\t' && c != '\n' && c != '\r' {
 			return r.fail(ErrMalformed, "control character 0x%02x", c)
 		}
 	}
-	if bytes.Contains(raw, []byte("\xEF\xBF\xBE")) || bytes.Contains(raw, []byte("\xEF\xBF\xBF")) {
+	if strings.Contains(raw, "\xEF\xBF\xBE") || strings.Contains(raw, "\xEF\xBF\xBF") {
 		return r.fail(ErrMalformed, "a noncharacter")
 	}
 	return nil
 }
 
-func (r *reader) references(raw []byte) (string, error) {
-	if bytes.IndexByte(raw, '&') < 0 {
-		return string(raw), nil
+// references puts characters in place of the references in text.
+func (r *reader) references(raw string) (string, error) {
+	if strings.IndexByte(raw, '&') < 0 {
+		return raw, nil
 	}
 	var out strings.Builder
 	out.Grow(len(raw))
 	for len(raw) > 0 {
-		amp := bytes.IndexByte(raw, '&')
+		amp := strings.IndexByte(raw, '&')
 		if amp < 0 {
-			out.Write(raw)
+			out.WriteString(raw)
 			break
 		}
-		out.Write(raw[:amp])
+		out.WriteString(raw[:amp])
 		raw = raw[amp+1:]
-		semi := bytes.IndexByte(raw, ';')
+		semi := strings.IndexByte(raw, ';')
 		if semi < 1 || semi > 32 {
 			return "", r.fail(ErrMalformed, "& that starts no reference; write &amp;")
 		}
-		ref := string(raw[:semi])
+		ref := raw[:semi]
 		raw = raw[semi+1:]
 		switch ref {
 		case "amp":

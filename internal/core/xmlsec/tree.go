@@ -1,6 +1,8 @@
 package xmlsec
 
 import (
+	"iter"
+	"slices"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -42,18 +44,37 @@ func Child(el *etree.Element, ns, local string) *etree.Element {
 	return nil
 }
 
-// Children returns the child elements with the namespace and local name, in document order.
-func Children(el *etree.Element, ns, local string) []*etree.Element {
-	if el == nil {
-		return nil
-	}
-	var out []*etree.Element
-	for _, t := range el.Child {
-		if c, ok := t.(*etree.Element); ok && c.Tag == local && Namespace(c) == ns {
-			out = append(out, c)
+// Elements goes through the child elements, in document order.
+func Elements(el *etree.Element) iter.Seq[*etree.Element] {
+	return func(yield func(*etree.Element) bool) {
+		if el == nil {
+			return
+		}
+		for _, t := range el.Child {
+			if c, ok := t.(*etree.Element); ok && !yield(c) {
+				return
+			}
 		}
 	}
-	return out
+}
+
+// All goes through the child elements with the namespace and local name, in document order.
+func All(el *etree.Element, ns, local string) iter.Seq[*etree.Element] {
+	return func(yield func(*etree.Element) bool) {
+		if el == nil {
+			return
+		}
+		for _, t := range el.Child {
+			if c, ok := t.(*etree.Element); ok && c.Tag == local && Namespace(c) == ns && !yield(c) {
+				return
+			}
+		}
+	}
+}
+
+// Children returns the child elements with the namespace and local name, in document order.
+func Children(el *etree.Element, ns, local string) []*etree.Element {
+	return slices.Collect(All(el, ns, local))
 }
 
 // Path follows child elements of one namespace by local names; nil where one is missing.
@@ -163,6 +184,9 @@ func declares(a etree.Attr) (string, bool) {
 	}
 	return "", false
 }
+
+// declaration reports whether an attribute declares a namespace.
+func declaration(a *etree.Attr) bool { return a.Space == "xmlns" || a.Space == "" && a.Key == "xmlns" }
 
 // New makes an element with attributes given as key, value pairs; pairs with an empty value are left out.
 func New(tag string, attrs ...string) *etree.Element {

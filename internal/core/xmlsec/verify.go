@@ -115,16 +115,17 @@ func Verify(el *etree.Element, p Policy) (Verified, error) {
 		return v, sigErr(Changed, "the content of <%s> is not what was signed (digest differs)", el.Tag)
 	}
 
-	infoOctets, err := Canonicalize(info, Attr(c14n, "Algorithm"), inclusivePrefixes(c14n), nil)
-	if err != nil {
+	h = m.hash.New()
+	if err := digestOver(h, info, Attr(c14n, "Algorithm"), inclusivePrefixes(c14n), nil); err != nil {
 		return v, sigErr(BadAlgorithm, "%v", err)
 	}
 	if len(p.Keys) == 0 {
 		return v, sigErr(NoKey, "no key is known to verify it with")
 	}
+	sum := h.Sum(nil)
 	var last error
 	for i, key := range p.Keys {
-		if last = VerifyOctets(key, v.Method, infoOctets, value, p.AllowSHA1); last == nil {
+		if last = verifySum(key, m, sum, value); last == nil {
 			v.Key = i
 			return v, nil
 		}
@@ -134,22 +135,20 @@ func Verify(el *etree.Element, p Policy) (Verified, error) {
 
 // shape takes a Signature apart and refuses whatever XML Signature allows but SAML does not need.
 func shape(sig *etree.Element) (info *etree.Element, value []byte, err error) {
-	counts := map[string]int{}
-	for _, c := range sig.ChildElements() {
+	for c := range Elements(sig) {
 		if Namespace(c) != NS {
 			return nil, nil, sigErr(BadShape, "<%s> does not belong into a signature", c.FullTag())
 		}
-		counts[c.Tag]++
 	}
-	if counts["Object"] > 0 {
+	if count(sig, "Object") > 0 {
 		return nil, nil, sigErr(BadReference, "the signature carries an Object, in which content can hide")
 	}
-	if counts["SignedInfo"] != 1 || counts["SignatureValue"] != 1 || counts["KeyInfo"] > 1 {
+	if count(sig, "SignedInfo") != 1 || count(sig, "SignatureValue") != 1 || count(sig, "KeyInfo") > 1 {
 		return nil, nil, sigErr(BadShape, "it must have one SignedInfo, one SignatureValue and at most one KeyInfo")
 	}
 	info = Child(sig, NS, "SignedInfo")
-	for _, n := range []string{"CanonicalizationMethod", "SignatureMethod", "Reference"} {
-		if got := len(Children(info, NS, n)); got != 1 {
+	for _, n := range [...]string{"CanonicalizationMethod", "SignatureMethod", "Reference"} {
+		if got := count(info, n); got != 1 {
 			return nil, nil, sigErr(BadReference, "SignedInfo has %d %s elements; exactly one is accepted", got, n)
 		}
 	}
@@ -158,6 +157,15 @@ func shape(sig *etree.Element) (info *etree.Element, value []byte, err error) {
 		return nil, nil, sigErr(BadShape, "SignatureValue is not base64")
 	}
 	return info, value, nil
+}
+
+// count is how many children with a local name of XML Signature an element has.
+func count(el *etree.Element, local string) int {
+	n := 0
+	for range All(el, NS, local) {
+		n++
+	}
+	return n
 }
 
 // reference returns the one Reference, which must point at the element that carries the signature.
@@ -173,8 +181,8 @@ func reference(el, info *etree.Element) (*etree.Element, error) {
 	case id == "" || uri != "#"+id:
 		return nil, sigErr(BadReference, "it covers %q, and the element that carries it is %q", uri, "#"+id)
 	}
-	for _, n := range []string{"Transforms", "DigestMethod", "DigestValue"} {
-		if len(Children(ref, NS, n)) != 1 {
+	for _, n := range [...]string{"Transforms", "DigestMethod", "DigestValue"} {
+		if count(ref, n) != 1 {
 			return nil, sigErr(BadShape, "its Reference must have one %s", n)
 		}
 	}
@@ -183,10 +191,9 @@ func reference(el, info *etree.Element) (*etree.Element, error) {
 
 // transforms returns the canonicalization of a Reference (SAML Core, section 5.4.4).
 func transforms(ref *etree.Element) (algorithm, prefixes string, err error) {
-	list := Child(ref, NS, "Transforms").ChildElements()
 	algorithm = C14N10 // XML Signature, section 4.4.3.2: the default
 	sawEnveloped, sawC14N := false, false
-	for _, t := range list {
+	for t := range Elements(Child(ref, NS, "Transforms")) {
 		a := Attr(t, "Algorithm")
 		switch {
 		case !Is(t, NS, "Transform"):
