@@ -2,6 +2,7 @@
 package bench
 
 import (
+	"bufio"
 	"bytes"
 	"crypto"
 	"crypto/rand"
@@ -9,8 +10,10 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -184,13 +187,16 @@ func BenchmarkSignIn(b *testing.B) {
 	}
 }
 
-// client is a lean browser, so that the stage is measured and not an HTML parser: it follows one redirect and posts one
-// form.
+// client is a lean browser on one connection, so that the stage is measured and neither an HTML parser nor a pool of
+// connections: it follows one redirect and posts one form.
 type client struct {
 	b       *testing.B
 	addr    string
 	cookies map[string]string
-	rt      http.Transport
+	conn    net.Conn
+	in      *bufio.Reader
+	out     *bufio.Writer
+	page    bytes.Buffer
 }
 
 func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
@@ -207,16 +213,25 @@ func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
 		req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
-	resp, err := c.rt.RoundTrip(req)
+	if c.conn == nil {
+		if c.conn, err = net.Dial("tcp", c.addr); err != nil {
+			c.b.Fatal(err)
+		}
+		c.in, c.out = bufio.NewReaderSize(c.conn, 16<<10), bufio.NewWriterSize(c.conn, 16<<10)
+	}
+	if err := errors.Join(req.Write(c.out), c.out.Flush()); err != nil {
+		c.b.Fatal(err)
+	}
+	resp, err := http.ReadResponse(c.in, req)
 	if err != nil {
 		c.b.Fatal(err)
 	}
-	text, err := io.ReadAll(resp.Body)
-	if err != nil {
+	c.page.Reset()
+	if _, err := c.page.ReadFrom(resp.Body); err != nil {
 		c.b.Fatal(err)
 	}
 	resp.Body.Close()
-	return resp, text
+	return resp, c.page.Bytes() // until the next request
 }
 
 func (c *client) signIn(request string) {
@@ -239,6 +254,7 @@ func (c *client) signIn(request string) {
 // BenchmarkJudge reads and judges a signed response of ordinary size, against bare RSA-2048 verifications. The limit to
 // keep is 10 %.
 func BenchmarkJudge(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
 	idp := signer(b)
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q",

@@ -10,6 +10,7 @@ import (
 	_ "crypto/sha512" // hash of some signatures
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/big"
 	"slices"
@@ -39,32 +40,80 @@ func split(token string) (h Header, claims map[string]any, signed string, sig []
 	last := strings.LastIndexByte(token, '.')
 	signed = token[:last]
 	head, body, _ := strings.Cut(signed, ".")
-	if err := part(head, &h); err != nil {
+	strict := base64.RawURLEncoding.Strict()
+	members, err := part(strict, head)
+	if err == nil {
+		h, err = header(members)
+	}
+	if err != nil {
 		return h, nil, "", nil, fmt.Errorf("%w: its header: %v", ErrToken, err)
 	}
-	var v any // which encoding/json decodes without reflection
-	if err := part(body, &v); err != nil {
+	if claims, err = part(strict, body); err != nil {
 		return h, nil, "", nil, fmt.Errorf("%w: its claims: %v", ErrToken, err)
 	}
-	claims, ok := v.(map[string]any)
-	if !ok {
-		return h, nil, "", nil, fmt.Errorf("%w: its claims are no JSON object", ErrToken)
-	}
-	if sig, err = base64.RawURLEncoding.Strict().DecodeString(token[last+1:]); err != nil {
+	if sig, err = strict.DecodeString(token[last+1:]); err != nil {
 		return h, claims, "", nil, fmt.Errorf("%w: its signature is no base64url: %v", ErrToken, err)
 	}
 	return h, claims, signed, sig, nil
 }
 
-func part(text string, into any) error {
-	b, err := base64.RawURLEncoding.Strict().DecodeString(text)
+// part reads one part of a token: a JSON object in base64url.
+func part(strict *base64.Encoding, text string) (map[string]any, error) {
+	b, err := strict.DecodeString(text)
 	if err != nil {
-		return fmt.Errorf("no base64url: %w", err)
+		return nil, fmt.Errorf("no base64url: %w", err)
 	}
-	if err := json.Unmarshal(b, into); err != nil {
-		return fmt.Errorf("no JSON object: %w", err)
+	var v any // which encoding/json decodes without reflection
+	if err := json.Unmarshal(b, &v); err != nil {
+		return nil, fmt.Errorf("no JSON object: %w", err)
 	}
-	return nil
+	object, ok := v.(map[string]any)
+	if !ok {
+		return nil, errors.New("no JSON object")
+	}
+	return object, nil
+}
+
+// header takes the parameters that are looked at out of a header. Their names are compared exactly (RFC 7515, section
+// 4); one that must be a text and is none is an error.
+func header(members map[string]any) (h Header, err error) {
+	for name, v := range members {
+		var text *string
+		switch name {
+		case "alg":
+			text = &h.Alg
+		case "kid":
+			text = &h.Kid
+		case "typ":
+			text = &h.Typ
+		case "cty":
+			text = &h.Cty
+		case "jku":
+			text = &h.JKU
+		case "x5u":
+			text = &h.X5U
+		case "enc":
+			text = &h.Enc
+		case "jwk":
+			h.JWK, err = json.Marshal(v)
+		case "crit":
+			h.Crit, err = json.Marshal(v)
+		case "b64":
+			h.B64, err = json.Marshal(v)
+		}
+		if err != nil {
+			return h, err
+		}
+		if text == nil {
+			continue
+		}
+		s, ok := v.(string)
+		if !ok {
+			return h, fmt.Errorf("%s is no text", name)
+		}
+		*text = s
+	}
+	return h, nil
 }
 
 // verifySignature verifies the signature of an algorithm of RFC 7518, section 3.1 or RFC 8037, section 3.1 over what

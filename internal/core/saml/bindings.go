@@ -211,9 +211,9 @@ func decode64(s string) ([]byte, error) {
 // PostScript is the one script of a POST binding page; its hash goes into the content security policy.
 const PostScript = `document.forms[0].submit()`
 
-// WritePOST writes the page that posts a message to a location (section 3.5.4). Every value is escaped; base64 has
+// PostPage returns the page that posts a message to a location (section 3.5.4). Every value is escaped; base64 has
 // nothing to escape.
-func WritePOST(w io.Writer, location, parameter string, xml []byte, relayState string) error {
+func PostPage(location, parameter string, xml []byte, relayState string) []byte {
 	b := make([]byte, 0, 1024+len(location)+len(relayState)+base64.StdEncoding.EncodedLen(len(xml)))
 	b = append(b, `<!DOCTYPE html>
 <html lang="en"><head><meta charset="utf-8"><title>Passing on</title></head>
@@ -225,11 +225,9 @@ func WritePOST(w io.Writer, location, parameter string, xml []byte, relayState s
 	if relayState != "" {
 		b = append(b, `<input type="hidden" name="RelayState" value="`+html.EscapeString(relayState)+`">`...)
 	}
-	b = append(b, `<noscript><p>Scripts are off.</p></noscript><button>Continue</button></form>
+	return append(b, `<noscript><p>Scripts are off.</p></noscript><button>Continue</button></form>
 <script>`+PostScript+`</script></body></html>
 `...)
-	_, err := w.Write(b)
-	return err
 }
 
 // VerifyRedirect checks the signature of a Redirect binding with the keys of the sender. Every failure is a

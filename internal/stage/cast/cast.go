@@ -50,6 +50,10 @@ type Player struct {
 	once   sync.Once
 	entity *saml.Entity
 	err    error
+
+	opened  sync.Once
+	signing []crypto.PublicKey
+	keysErr error
 }
 
 // Name is the party's name.
@@ -60,6 +64,11 @@ func (p *Player) Title() string { return p.Party.Label() }
 
 // SigningKeys are the public keys with which the player's SAML messages are verified here.
 func (p *Player) SigningKeys() ([]crypto.PublicKey, error) {
+	p.opened.Do(func() { p.signing, p.keysErr = p.signingKeys() })
+	return p.signing, p.keysErr
+}
+
+func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 	if p.Real {
 		r := p.Party.Role()
 		if r == nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strconv"
 	"sync"
 	"time"
 
@@ -149,7 +150,12 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
 			return
 		}
-		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Format: d.Trust.SubjectFormat,
+		keys, err := d.App.SigningKeys()
+		if err != nil {
+			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
+			return
+		}
+		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: keys, Format: d.Trust.SubjectFormat,
 			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
 			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
@@ -346,5 +352,7 @@ func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay s
 		return
 	}
 	server.Secure(w, u.Scheme+"://"+u.Host)
-	_ = saml.WritePOST(w, location, parameter, xml, relay) // the browser went away
+	page := saml.PostPage(location, parameter, xml, relay)
+	w.Header().Set("Content-Length", strconv.Itoa(len(page)))
+	_, _ = w.Write(page) // the browser went away
 }
