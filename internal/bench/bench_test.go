@@ -197,6 +197,7 @@ type client struct {
 	in      *bufio.Reader
 	out     *bufio.Writer
 	page    bytes.Buffer
+	form    []byte
 }
 
 func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
@@ -236,17 +237,25 @@ func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
 
 func (c *client) signIn(request string) {
 	_, page := c.do("GET", request, nil)
-	between := func(from, to string) string {
+	between := func(from, to string) []byte {
 		_, rest, _ := bytes.Cut(page, []byte(from))
 		v, _, ok := bytes.Cut(rest, []byte(to))
 		if !ok {
 			c.b.Fatalf("no %s in %s", from, page)
 		}
-		return string(v)
+		return v
 	}
-	form := "SAMLResponse=" + url.QueryEscape(between(`name="SAMLResponse" value="`, `"`)) + "&RelayState=" +
-		between(`name="RelayState" value="`, `"`)
-	if resp, page := c.do("POST", between(`action="`, `"`), []byte(form)); resp.StatusCode != http.StatusSeeOther {
+	c.form = append(c.form[:0], "SAMLResponse="...)
+	for _, d := range between(`name="SAMLResponse" value="`, `"`) {
+		switch d { // what base64 has that a form has not
+		case '+', '/', '=':
+			c.form = fmt.Appendf(c.form, "%%%02X", d)
+		default:
+			c.form = append(c.form, d)
+		}
+	}
+	c.form = append(append(c.form, "&RelayState="...), between(`name="RelayState" value="`, `"`)...)
+	if resp, page := c.do("POST", string(between(`action="`, `"`)), c.form); resp.StatusCode != http.StatusSeeOther {
 		c.b.Fatalf("%s\n%s", resp.Status, page)
 	}
 }

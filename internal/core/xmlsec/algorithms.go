@@ -109,6 +109,11 @@ func SignOctets(rand io.Reader, key crypto.Signer, methodID string, octets []byt
 	}
 	h := m.hash.New()
 	h.Write(octets)
+	return signSum(rand, key, m, h.Sum(nil))
+}
+
+// signSum signs a digest.
+func signSum(rand io.Reader, key crypto.Signer, m method, sum []byte) ([]byte, error) {
 	var opts crypto.SignerOpts = m.hash
 	if m.kind == "pss" {
 		opts = &rsa.PSSOptions{SaltLength: rsa.PSSSaltLengthEqualsHash, Hash: m.hash}
@@ -118,7 +123,7 @@ func SignOctets(rand io.Reader, key crypto.Signer, methodID string, octets []byt
 		if !ok {
 			return nil, errors.New("an ECDSA key must be at hand as such")
 		}
-		r, s, err := ecdsa.Sign(rand, priv, h.Sum(nil))
+		r, s, err := ecdsa.Sign(rand, priv, sum)
 		if err != nil {
 			return nil, err
 		}
@@ -128,7 +133,7 @@ func SignOctets(rand io.Reader, key crypto.Signer, methodID string, octets []byt
 		s.FillBytes(out[n:])
 		return out, nil
 	}
-	return key.Sign(rand, h.Sum(nil), opts)
+	return key.Sign(rand, sum, opts)
 }
 
 // VerifyOctets checks a signature value over octets with one public key. It returns a *SignatureError.

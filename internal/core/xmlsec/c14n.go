@@ -87,7 +87,7 @@ func inclusive(el *etree.Element, c dsig.Canonicalizer, skip *etree.Element) ([]
 // Serialize writes an element as a document of its own, in exclusive canonical form: what is signed is what is sent.
 func Serialize(el *etree.Element) []byte {
 	w := &excWriter{comments: true}
-	return w.element(make([]byte, 0, 4096), el)
+	return w.element(make([]byte, 0, 6144), el)
 }
 
 // excWriter writes Exclusive XML Canonicalization 1.0, section 3.

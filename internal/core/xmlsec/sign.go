@@ -30,11 +30,11 @@ func (s *Signer) Sign(el, after *etree.Element) error {
 	if err != nil {
 		return err
 	}
-	octets, err := Canonicalize(el, ExcC14N, "", nil)
-	if err != nil {
+	h := sha256.New()
+	if err := digestOver(h, el, ExcC14N, "", nil); err != nil {
 		return err
 	}
-	digest := sha256.Sum256(octets)
+	digest := h.Sum(nil)
 
 	sig := New("ds:Signature", "xmlns:ds", NS)
 	info := Add(sig, "ds:SignedInfo")
@@ -45,13 +45,14 @@ func (s *Signer) Sign(el, after *etree.Element) error {
 	Add(tr, "ds:Transform", "Algorithm", enveloped)
 	Add(tr, "ds:Transform", "Algorithm", ExcC14N)
 	Add(ref, "ds:DigestMethod", "Algorithm", digestSHA256)
-	AddText(ref, "ds:DigestValue", base64.StdEncoding.EncodeToString(digest[:]))
+	AddText(ref, "ds:DigestValue", base64.StdEncoding.EncodeToString(digest))
 
-	infoOctets, err := Canonicalize(info, ExcC14N, "", nil)
-	if err != nil {
+	m, _ := methodOf(methodID)
+	h = m.hash.New()
+	if err := digestOver(h, info, ExcC14N, "", nil); err != nil {
 		return err
 	}
-	value, err := SignOctets(s.Rand, s.Key, methodID, infoOctets)
+	value, err := signSum(s.Rand, s.Key, m, h.Sum(nil))
 	if err != nil {
 		return fmt.Errorf("signing: %w", err)
 	}
