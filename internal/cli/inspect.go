@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,6 +19,7 @@ import (
 	"tressik.example/internal/inspect"
 	"tressik.example/internal/reach"
 	"tressik.example/internal/report"
+	"tressik.example/internal/stage"
 	"tressik.example/internal/view"
 )
 
@@ -149,7 +152,9 @@ func (a *App) messages(ctx context.Context, names []string) ([]captured, error) 
 
 // inspectMany judges messages one by one: a row for each and a summary, or a JSON object on each line.
 func (a *App) inspectMany(d *inspect.Inspector, in inspect.Input, list []captured) error {
-	lines := json.NewEncoder(a.Out)
+	debug.SetGCPercent(stage.GCPercent)
+	out := bufio.NewWriterSize(a.Out, 64<<10)
+	lines := json.NewEncoder(out)
 	lines.SetEscapeHTML(false)
 	b := view.Block{Head: []string{"Message", "Kind", "Verdict", "Subject", "What is wrong"}, Noun: "message"}
 	count := map[judge.Verdict]int{}
@@ -173,6 +178,9 @@ func (a *App) inspectMany(d *inspect.Inspector, in inspect.Input, list []capture
 		}
 		b.Rows = append(b.Rows, []string{m.from, v.Kind, string(v.Verdict), v.Subject,
 			strings.Join(v.Findings.IDs(finding.Error), ", ")})
+	}
+	if err := out.Flush(); err != nil {
+		return err
 	}
 	if a.format != "json" {
 		sum := fmt.Sprintf("%d accepted, %d refused", count[judge.Accepted], count[judge.Refused])

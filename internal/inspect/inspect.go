@@ -139,9 +139,16 @@ func (d *Inspector) recognise(in Input) (*Inspection, error) {
 	return d.inspectBase64(in, text)
 }
 
+// parameters reports whether text can hold parameters with values: an equals sign before its end, where base64 has its
+// own.
+func parameters(text string) bool {
+	at := strings.IndexByte(text, '=')
+	return at >= 0 && at < len(text)-2
+}
+
 // carriedIn finds a SAML message in a whole URL, a query, a form body or a captured HTTP request.
 func carriedIn(text string) (*saml.Carried, bool, error) {
-	if !strings.Contains(text, "SAMLRequest=") && !strings.Contains(text, "SAMLResponse=") {
+	if !parameters(text) || !strings.Contains(text, "SAMLRequest=") && !strings.Contains(text, "SAMLResponse=") {
 		return nil, false, nil
 	}
 	for _, field := range strings.Fields(text) {

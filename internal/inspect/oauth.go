@@ -15,6 +15,9 @@ import (
 
 // oauthIn finds an authorization request or response in a captured URL or query.
 func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
+	if !parameters(text) {
+		return "", "", nil, false
+	}
 	for _, field := range strings.Fields(text) {
 		before, query, isURL := strings.Cut(field, "?")
 		if !isURL {

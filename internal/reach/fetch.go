@@ -69,7 +69,14 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return limited(f, o.Max, source)
+	if !fi.Mode().IsRegular() {
+		return limited(f, o.Max, source)
+	}
+	b := bytes.NewBuffer(make([]byte, 0, fi.Size()+bytes.MinRead))
+	if _, err := b.ReadFrom(io.LimitReader(f, o.Max+1)); err != nil {
+		return nil, fmt.Errorf("reading %s: %w", source, err)
+	}
+	return within(b.Bytes(), o.Max, source)
 }
 
 func limited(r io.Reader, max int64, what string) ([]byte, error) {
@@ -77,6 +84,11 @@ func limited(r io.Reader, max int64, what string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", what, err)
 	}
+	return within(b, max, what)
+}
+
+// within refuses what is larger than is read.
+func within(b []byte, max int64, what string) ([]byte, error) {
 	if int64(len(b)) > max {
 		return nil, fmt.Errorf("%s is %w: at most %d MB are read", what, ErrTooLarge, max>>20)
 	}
