@@ -40,8 +40,8 @@ func TestClientSideOfAnApp(t *testing.T) {
 	}
 	d.fails(1, []string{"a machine acts as itself"}, add("machine", "--redirect", "https://x.example/cb")...)
 	d.fails(1, []string{`"robot"`, "web, user-agent, native or machine"}, add("robot")...)
-	d.fails(1, []string{"--for", "home, partners or anyone"}, add("web", "--redirect", "https://x.example/cb", "--for",
-		"me")...)
+	d.fails(1, []string{"--max-age", "12h"}, add("web", "--redirect", "https://x.example/cb", "--max-age", "soon")...)
+	d.fails(1, []string{"--max-age", "does not fit", "machine"}, add("machine", "--max-age", "1h")...)
 	// Some are taken, with a warning.
 	d.fails(0, []string{"redirect.query"}, "app", "add", "w1", "--client", "web", "--redirect", "https://x.example/cb?a=b")
 	d.fails(0, []string{"redirect.loopback-name", "127.0.0.1"}, "app", "add", "w2", "--client", "native", "--redirect",
@@ -50,8 +50,8 @@ func TestClientSideOfAnApp(t *testing.T) {
 		"--redirect", "https://x.example/cb", "--redirect", "https://x.example/cb/")
 	d.ok("app", "add", "orbit", "--client", "native", "--redirect", "example.kestrelridge.orbit:/cb", "--redirect",
 		"http://127.0.0.1/cb", "--contact", "mira.solano@kestrelridge.example",
-		"--home", "https://orbit.kestrelridge.example/", "--for", "partners", "--after-sign-out", "http://127.0.0.1/bye")
-	d.fails(0, []string{"native: keeps no secret", "example.kestrelridge.orbit:/cb", "http://127.0.0.1/bye", "partners",
+		"--home", "https://orbit.kestrelridge.example/", "--max-age", "12h", "--after-sign-out", "http://127.0.0.1/bye")
+	d.fails(0, []string{"native: keeps no secret", "example.kestrelridge.orbit:/cb", "http://127.0.0.1/bye", "12 hours",
 		"mira.solano", "https://orbit.kestrelridge.example/"}, "app", "show", "orbit")
 	d.fails(0, []string{"native client", "client ID at each provider", "5 apps"}, "app", "list")
 	// The kind can be changed as long as the rest fits; what does not is named.

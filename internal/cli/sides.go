@@ -17,7 +17,7 @@ type sideFlags struct {
 	client                  string
 	redirects, afterSignOut []string
 	addRedirects, dropped   []string
-	contact, home, accounts string
+	contact, home, maxAge   string
 	backLogout, frontLogout string
 	api                     string
 	issuer, document, jwks  string
@@ -44,11 +44,10 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		"client: URI that the browser opens in a frame at a sign-out; none takes it away")
 	f.StringVar(&s.contact, "contact", "", "client: whom people ask about it, shown on the consent page")
 	f.StringVar(&s.home, "home", "", "client: its home page")
-	f.StringVar(&s.accounts, "for", "", "client: which accounts it is for: home, partners or anyone")
+	f.StringVar(&s.maxAge, "max-age", "",
+		"client: how old a sign-in may be where its requests do not say (default_max_age): 12h; none takes it away")
 	f.StringVar(&s.api, "api", "", "api side: its audience, an absolute URI")
 	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
-		cobra.ShellCompDirectiveNoFileComp)))
-	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"home", "partners", "anyone"},
 		cobra.ShellCompDirectiveNoFileComp)))
 }
 
@@ -64,10 +63,10 @@ func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
 	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
-		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, For: s.accounts,
+		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge,
 		BackChannel: s.backLogout, FrontChannel: s.frontLogout}
 	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
-		s.home != "" || s.accounts != "" || s.backLogout != "" || s.frontLogout != "" {
+		s.home != "" || s.maxAge != "" || s.backLogout != "" || s.frontLogout != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins = s.api, s.admins

@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -30,7 +31,8 @@ type ClientInput struct {
 	Redirects, AfterSignOut   []string // a whole list each; a single "none" empties it
 	AddRedirects              []string
 	DropRedirects             []string
-	Contact, Home, For        string
+	Contact, Home             string
+	MaxAge                    string // time span, or none
 	BackChannel, FrontChannel string // logout URIs; "none" takes them away
 }
 
@@ -213,11 +215,21 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	if c.Redirects == nil {
 		c.Redirects = []string{}
 	}
-	if in.For != "" {
-		if in.For != "home" && in.For != "partners" && in.For != "anyone" {
-			return fmt.Errorf("--for %q is %w; write home, partners or anyone", in.For, ErrValue)
+	switch {
+	case in.MaxAge == "none":
+		c.MaxAge = 0
+	case in.MaxAge != "":
+		d, err := ParseSpan(in.MaxAge)
+		if err != nil {
+			return fmt.Errorf("--max-age: %w", err)
 		}
-		c.For = in.For
+		if !c.Kind.Redirects() {
+			return fmt.Errorf("--max-age %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+		}
+		if d%time.Second != 0 {
+			return fmt.Errorf("--max-age %s is %w: it is counted in whole seconds", in.MaxAge, ErrValue)
+		}
+		c.MaxAge = int(d / time.Second)
 	}
 	if in.Home != "" {
 		if err := book.CheckURL("--home", in.Home); err != nil {

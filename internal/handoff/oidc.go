@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"tressik.example/internal/book"
@@ -208,6 +209,9 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	}
 	h.env("", "Back-channel logout URI", c.BackChannelLogout, "backchannel_logout_uri", from)
 	h.env("", "Front-channel logout URI", c.FrontChannelLogout, "frontchannel_logout_uri", from)
+	if c.MaxAge > 0 {
+		h.env("", "Oldest sign-in, in seconds", strconv.Itoa(c.MaxAge), "default_max_age", from)
+	}
 	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", from)
 	if c.Kind.Redirects() {
 		h.env("", "Response type", "code, with PKCE S256", "response_types", "RFC 9700")
@@ -234,7 +238,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
-		Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
+		MaxAge: c.MaxAge, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
@@ -263,6 +267,7 @@ type clientMetadata struct {
 	AfterSignOut []string        `json:"post_logout_redirect_uris,omitempty"`
 	BackChannel  string          `json:"backchannel_logout_uri,omitempty"`
 	FrontChannel string          `json:"frontchannel_logout_uri,omitempty"`
+	MaxAge       int             `json:"default_max_age,omitempty"`
 	Grants       []string        `json:"grant_types"`
 	Responses    []string        `json:"response_types,omitempty"`
 	Auth         string          `json:"token_endpoint_auth_method"`

@@ -26,7 +26,9 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 		for _, r := range c.AfterSignOut {
 			b.Fields = append(b.Fields, [2]string{"after-sign-out URI", r})
 		}
-		b.Fields = append(b.Fields, [2]string{"accounts", accountWords(c.For)})
+		if c.MaxAge > 0 {
+			b.Fields = append(b.Fields, [2]string{"oldest sign-in", federation.SpanWords(federation.Span(c.MaxAge))})
+		}
 		for _, f := range [][2]string{{"back-channel logout", c.BackChannelLogout},
 			{"front-channel logout", c.FrontChannelLogout}} {
 			if f[1] != "" {
@@ -55,11 +57,6 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 		out = append(out, b, Permissions(p))
 	}
 	return out
-}
-
-func accountWords(v string) string {
-	return map[string]string{"home": "of the home organisation alone",
-		"partners": "of the home organisation and its partners", "anyone": "anyone's"}[v]
 }
 
 // Permissions is the table of an API's permissions.

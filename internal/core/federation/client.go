@@ -24,7 +24,8 @@ type Client struct {
 
 	Contact string `json:"contact,omitempty"`
 	Home    string `json:"home,omitempty"`
-	For     string `json:"accounts"` // home, partners or anyone
+	// default_max_age: how old a sign-in may be where a request does not say, in seconds; 0: any age
+	MaxAge int `json:"defaultMaxAge,omitempty"`
 }
 
 // API is the api side of an app: a protected resource with the permissions that it publishes.
@@ -71,7 +72,7 @@ func (a *API) Names() []string {
 
 // NewClient is a client side with nothing but its kind.
 func NewClient(kind oidc.Kind) *Client {
-	return &Client{Kind: kind, Redirects: []string{}, AfterSignOut: []string{}, For: "home"}
+	return &Client{Kind: kind, Redirects: []string{}, AfterSignOut: []string{}}
 }
 
 // ErrKind is for a kind of client that is not known, ErrFit for values that do not fit the kind.
@@ -146,7 +147,6 @@ func (p *Party) ClientSide() *Client {
 	}
 	c := NewClient(oidc.Web)
 	c.Redirects = []string{p.UpstreamRedirect()}
-	c.For = "partners"
 	return c
 }
 
@@ -363,12 +363,6 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE", Saw: "the client may do without",
 			Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
 			Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", t.Name, "--pkce", "on"))})
-	}
-	if c.For == "home" && !provider.Own {
-		out.Add(finding.Finding{ID: "trust.accounts", Level: finding.Warning, Check: "accounts", Saw: provider.Name +
-			" is foreign", Expected: "accounts of the home organisation alone, as " + app.Name + " says",
-			Side: finding.Ledger, Fix: finding.Do("ask its owner").Then(finding.Run("app", "change", app.Name, "--for",
-				"partners"))})
 	}
 	for _, r := range Matrix(terms, apis, consents) {
 		if r.Problem != "" {

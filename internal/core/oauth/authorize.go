@@ -93,6 +93,8 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 			return a, oidc.Fail(oidc.InvalidRequest, "max_age must be a number of seconds")
 		}
 		a.MaxAge = time.Duration(n) * time.Second
+	} else if r.Client != nil && r.Client.MaxAge > 0 { // OpenID Connect Registration, section 2
+		a.MaxAge = federation.Span(r.Client.MaxAge)
 	}
 	return a, nil
 }

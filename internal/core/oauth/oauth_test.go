@@ -277,3 +277,20 @@ func TestAuthorizationRequests(t *testing.T) {
 		}
 	}
 }
+
+// TestDefaultMaxAge holds that a client's default counts where its request does not say, and only there.
+func TestDefaultMaxAge(t *testing.T) {
+	d := newDesk(t)
+	signedIn := d.Now().Add(-2 * time.Minute)
+	for _, c := range []struct {
+		registered int
+		asked      string
+		stale      bool
+	}{{0, "", false}, {60, "", true}, {60, "600", false}, {600, "", false}, {600, "60", true}} {
+		d.r.Client.MaxAge = c.registered
+		j := JudgeAuthorization(request("max_age", c.asked), d.r, RequestExpect{Doc: d.Doc, Now: d.Now()})
+		if got := Stale(d.r, j.Request, signedIn, d.Now()); got != c.stale {
+			t.Errorf("registered %d, asked %q: stale is %v", c.registered, c.asked, got)
+		}
+	}
+}
