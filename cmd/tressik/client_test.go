@@ -166,6 +166,25 @@ func TestRegistration(t *testing.T) {
 	d.fails(0, []string{"dome-7", "Tressik does not keep"}, "trust", "show", dome)
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", dome, "--as", "petra")
 	d.fails(1, []string{"ridge is own"}, "trust", "change", "dome-scheduler@ridge", "--client-id", "dome-8")
+	// Any scope of a foreign provider can be asked for by name; of an API in the ledger what that publishes alone.
+	d.fails(0, []string{"records:read", "/.default", "5 permissions"}, "permission", "ask", dome, "records:read",
+		"https://records.southmere.example/.default")
+	d.fails(1, []string{"telescope-api", "no permission", "frames.raed", "frames.read"}, "permission", "ask", dome,
+		"telescope-api:frames.raed")
+	d.fails(1, []string{"one word of printable ASCII"}, "permission", "ask", dome, "records read")
+	d.fails(1, []string{"no permission", "records"}, "permission", "ask", "dome-scheduler@ridge", "records.read")
+	d.fails(0, []string{"records:read https://records.southmere.example/.default"}, "handoff", dome, "--for", "app")
+	d.fails(0, []string{"ACCEPTED", "records:read"}, "rehearse", dome, "--as", "petra")
+	d.ok("federate", "frame-courier", "--with", "southmere", "--over", "oidc", "--client-id", "courier-2")
+	d.ok("permission", "ask", "frame-courier@southmere", "records:read")
+	d.ok("consent", "give", "frame-courier@southmere", "records:read", "--for", "everyone")
+	d.fails(0, []string{"ACCEPTED", "no API behind these scopes"}, "rehearse", "frame-courier@southmere")
+	// What was delivered is taken back by a change of what stands on the sheet, and by no other.
+	d.ok("handoff", dome, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
+	d.ok("trust", "change", dome, "--admits", "group:observers")
+	d.fails(0, []string{"done  app dome-scheduler has what it needs"}, "next", dome)
+	d.ok("permission", "drop", dome, "records:read")
+	d.fails(0, []string{"open  app dome-scheduler has what it needs"}, "next", dome)
 	d.fails(1, []string{"it issues the secrets"}, "secret", "add", "dome-scheduler@southmere", "--lasts", "90d")
 	// A client whose redirect URI is not known yet is there, and stays open.
 	d.fails(0, []string{"warn   redirect URI", "none yet"}, "app", "add", "orrery", "--client", "web")

@@ -80,7 +80,8 @@ func (a *App) permissionAsk() *cobra.Command {
 	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions",
 		Args: args("TRUST", "PERMISSION…"),
 		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email, address,
-phone, offline_access). Without --as a machine asks as itself, every other client on behalf of its user.`,
+phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is the
+owner's to say. Without --as a machine asks as itself, every other client on behalf of its user.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
   tressik permission ask frame-courier@ridge telescope-api:frames.read --as self`,
 		ValidArgsFunction: a.askable,

@@ -84,7 +84,7 @@ func (d *Desk) Unpublish(api, name string) error {
 
 // Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does.
 func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust, error) {
-	t, app, _, err := d.OIDCTrust(trust)
+	t, app, provider, err := d.OIDCTrust(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -100,12 +100,12 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 	}
 	var asks []federation.Ask
 	for _, l := range labels {
-		a, err := d.AskOf(l)
+		a, err := d.AskAt(provider, l)
 		if err != nil {
 			return nil, err
 		}
 		a.As, a.At = as, d.Now().UTC()
-		if a.API == "" && as == federation.AsSelf {
+		if a.API == "" && !a.ByName() && as == federation.AsSelf {
 			return nil, fmt.Errorf("%s %w as itself: OpenID's own scopes are about the person who signs in", l,
 				federation.ErrFit)
 		}
@@ -166,6 +166,9 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 	kept := reg.Asks
 	reg.Asks = was
 	if err := t.Change(d.Now(), func(*federation.Trust) error { reg.Asks = kept; return nil }); err != nil {
+		return nil, err
+	}
+	if err := d.Sides().TakeBack(old, t); err != nil {
 		return nil, err
 	}
 	return t, d.L.Change(func(tx *store.Tx) error {

@@ -44,24 +44,16 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Strength = x.Strength
 	}
-	was := t.ClientID()
 	if err := over(t).apply(t, x); err != nil {
 		return err
 	}
 	if id := x.Policy.ClientID; id != "" {
-		app, err := d.AnyParty(t.App)
-		if err != nil {
-			return err
-		}
 		provider, err := d.AnyParty(t.Provider)
 		if err != nil {
 			return err
 		}
 		if provider.Own {
 			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
-		}
-		if id != was && !app.Own {
-			t.Outdate("app")
 		}
 	}
 	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" || p.Auth == "any") {
@@ -134,6 +126,9 @@ func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*fe
 	}
 	t := old.Clone()
 	if err := t.Change(d.Now(), f); err != nil {
+		return nil, err
+	}
+	if err := d.Sides().TakeBack(old, t); err != nil {
 		return nil, err
 	}
 	return t, d.L.Change(func(tx *store.Tx) error { return tx.PutTrust(old, t, action) })

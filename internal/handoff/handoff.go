@@ -2,9 +2,11 @@
 package handoff
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/book"
@@ -75,6 +77,59 @@ func (d *Maker) Handoff(name, side string) (*Handoff, error) {
 		return nil, err
 	}
 	return h, nil
+}
+
+// TakeBack takes back what was given to a foreign side of a trust, where a change means that it needs something else.
+func (d *Maker) TakeBack(old, t *federation.Trust) error {
+	for _, side := range []string{"app", "provider"} {
+		_, given := old.Handed[side]
+		_, written := old.Prepared[side]
+		if !given && !written {
+			continue
+		}
+		name := t.App
+		if side == "provider" {
+			name = t.Provider
+		}
+		if p, err := d.L.Party(name); err != nil || p.Own {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		same, err := d.sameSheet(old, t, side)
+		if err != nil {
+			return err
+		}
+		if !same {
+			t.Outdate(side)
+		}
+	}
+	return nil
+}
+
+// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider. Metadata is
+// the party's and not compared here. A state for which no sheet can be made is like no other.
+func (d *Maker) sameSheet(old, t *federation.Trust, side string) (bool, error) {
+	_, app, provider, err := d.Trust(t.Name)
+	if err != nil {
+		return false, err
+	}
+	var sheets [2]*Handoff
+	for i, state := range []*federation.Trust{old, t} {
+		v, err := d.view(state, app, provider)
+		if err != nil {
+			return false, err
+		}
+		h := &Handoff{Trust: t.Name, For: side}
+		if Of(state).Sheet(v, h) != nil {
+			return false, nil
+		}
+		sheets[i] = h
+	}
+	a, b := sheets[0], sheets[1]
+	return slices.Equal(a.Items, b.Items) && slices.Equal(a.Attributes, b.Attributes) &&
+		bytes.Equal(a.Registration, b.Registration), nil
 }
 
 func source(p *federation.Party) string {

@@ -290,6 +290,15 @@ func (x *run) machine(p *part) {
 			}
 			x.message(name, "access-token", tokens[api])
 		}
+		if c == "" { // scopes of the provider's own alone, of whose APIs the ledger knows nothing
+			x.w.Do(func() server.Event {
+				return server.Event{Trust: name, By: by, What: "answer", SignedIn: true, Findings: finding.List{{ID: "call.none",
+					Level: finding.Note, Check: "call", Saw: "none was made: the ledger has no API behind these scopes",
+					Expected: "a call, where the API is in the ledger", Side: finding.Ledger,
+					Fix: finding.Do("try the token at the real API")}}}
+			})
+			return
+		}
 		x.w.Do(func() server.Event {
 			found, records := x.s.Clients.Call(p.oidc, tokens[api], c)
 			return server.Event{Trust: name, By: by, What: "answer", Findings: found, Records: records,

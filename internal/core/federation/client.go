@@ -187,7 +187,8 @@ func (p *Party) Identifier() string {
 	return ""
 }
 
-// Ask is a permission that a client asks for; API is "" for OpenID's own scopes.
+// Ask is a permission that a client asks for; API is "" for OpenID's own scopes, and at a foreign provider for a scope of
+// that one's that the ledger knows by name alone.
 type Ask struct {
 	API  string    `json:"api,omitempty"`
 	Name string    `json:"permission"`
@@ -195,7 +196,13 @@ type Ask struct {
 	At   time.Time `json:"at"`
 }
 
-// Label writes API:NAME, or the name of one of OpenID's own scopes.
+// ByName reports whether a scope is known by its name alone: what it lets a client do is the foreign provider's to say.
+func (a Ask) ByName() bool {
+	_, own := oidc.Standard(a.Name)
+	return a.API == "" && !own
+}
+
+// Label writes API:NAME, or the scope where there is no API.
 func (a Ask) Label() string {
 	if a.API == "" {
 		return a.Name

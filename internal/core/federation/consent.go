@@ -100,6 +100,8 @@ func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []AskS
 		r := AskState{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: timeWords(a.At)}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
+		} else if a.ByName() {
+			r.Says = "a scope of the provider's own, taken by its name"
 		} else if p := apis[a.API]; a.API != "" && (p == nil || p.API == nil) {
 			r.Problem = "no API " + a.API + " in the ledger"
 		} else if a.API != "" {

@@ -243,7 +243,7 @@ func (x *played) consentPage(w http.ResponseWriter, r *http.Request, y *pending,
 		Home:    d.Client.Home}
 	for _, a := range asks {
 		how := "On your behalf: it can do no more than you can"
-		if a.API == "" && a.Name != "offline_access" {
+		if a.API == "" && !a.ByName() && a.Name != "offline_access" {
 			how = "About you"
 		}
 		k := slices.IndexFunc(c.Groups, func(g server.ConsentGroup) bool { return g.How == how })
