@@ -213,6 +213,13 @@ func TestInspectMany(t *testing.T) {
 	d := federated(t)
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
 	good := strings.TrimSpace(d.read("kept/02-nightlog@ridge-response.txt"))
+	// What it says is compared with what the trust releases for the person it is about.
+	d.fails(0, []string{"ACCEPTED", "as the trust releases them"}, "inspect", "kept/02-nightlog@ridge-response.txt", "--trust",
+		"nightlog@ridge", "--as", "mira", "--every-check")
+	d.fails(0, []string{"ACCEPTED", "subject of petra", "claim mail of petra", "mira.solano@kestrelridge.example",
+		"petra"}, "inspect", "kept/02-nightlog@ridge-response.txt", "--trust", "nightlog@ridge",
+		"--as", "petra")
+	d.fails(2, []string{"--trust"}, "inspect", "kept/02-nightlog@ridge-response.txt", "--as", "mira")
 	bad := strings.Replace(good, "RelayState=", "RelayState=x", 1)
 	if i := strings.Index(good, "SAMLResponse="); i >= 0 {
 		bad = good[:i+40] + "AAAA" + good[i+44:]

@@ -5,12 +5,14 @@ package book
 import (
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
@@ -300,6 +302,19 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 			"3.3)", label, ErrValue)
 	}
 	return federation.Ask{Name: label}, nil
+}
+
+// Releaser works out what a trust sends for a person. Errors: *claims.CompileError, store.ErrNotFound.
+func (d *Book) Releaser(t *federation.Trust, rand io.Reader) (*federation.Releaser, error) {
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return nil, err
+	}
+	key, err := d.L.SubjectKey(t.Name)
+	if err != nil {
+		return nil, err
+	}
+	return federation.NewReleaser(engine, t, key, rand)
 }
 
 // Published is a permission of an API with the trusts that ask for it.

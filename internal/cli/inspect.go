@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -44,6 +45,9 @@ on each line.`,
   tressik inspect messages --trust nightlog@ridge --format json`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			var err error
+			if in.As != "" && in.Trust == "" {
+				return usageError{errors.New("--as says whom the message is about; name the --trust that it belongs to")}
+			}
 			if in.At, err = moment("--at", at); err != nil {
 				return err
 			}
@@ -76,10 +80,12 @@ on each line.`,
 		}}
 	f := c.Flags()
 	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
+	f.StringVar(&in.As, "as", "", "compare what it says with what the trust releases for this person")
 	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
 	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
 	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
+	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
 }
 

@@ -293,15 +293,7 @@ func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error)
 }
 
 func (d *Desk) releaser(t *federation.Trust) (*federation.Releaser, error) {
-	engine, err := claims.NewEngine()
-	if err != nil {
-		return nil, err
-	}
-	key, err := d.L.SubjectKey(t.Name)
-	if err != nil {
-		return nil, err
-	}
-	return federation.NewReleaser(engine, t, key, d.Rand)
+	return d.Releaser(t, d.Rand)
 }
 
 // RenamePerson gives a person another ID. Errors: *UnknownError, store.ErrExists, ErrValue.

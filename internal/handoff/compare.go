@@ -1,6 +1,7 @@
 package handoff
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -63,17 +64,13 @@ func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
 	if expr == "" || t.Standing == federation.Ended {
 		return nil
 	}
-	engine, err := claims.NewEngine()
-	if err != nil {
+	rel, err := d.Releaser(t, d.Rand)
+	var broken *claims.CompileError
+	switch {
+	case errors.As(err, &broken):
+		return nil // that is told where the expression is set
+	case err != nil:
 		return err
-	}
-	key, err := d.L.SubjectKey(t.Name)
-	if err != nil {
-		return err
-	}
-	rel, err := federation.NewReleaser(engine, t, key, d.Rand)
-	if err != nil {
-		return nil // the expression does not compile: that is told where it is set
 	}
 	admitted := 0
 	var without []string

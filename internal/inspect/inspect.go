@@ -4,6 +4,7 @@ package inspect
 import (
 	"bytes"
 	"crypto"
+	"crypto/rand"
 	"crypto/rsa"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/store"
@@ -56,6 +58,7 @@ type Input struct {
 	At      time.Time // zero: now
 	Request string    // ID of the request that was sent; "" is not judged
 	Key     []byte    // PEM of the app's private key
+	As      string    // whom it is about: what it says is compared with what the trust releases for them
 }
 
 // ErrUnrecognised is for input that is nothing Inspect knows.
@@ -439,6 +442,20 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 			})
 		}
 	}
+	told := map[string][]string{}
+	for _, a := range j.Attributes {
+		name := a.Friendly
+		if name == "" {
+			name = a.Name
+		}
+		told[name] = append(told[name], a.Values...)
+	}
+	err = d.promised(in, &j.Judgement, told, func(r *federation.Releaser, p *people.Person) map[string][]string {
+		return r.AttributeTexts(p)
+	})
+	if err != nil {
+		return nil, err
+	}
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
 	v.Subject, v.Format = j.Subject, j.Format
 	v.Attributes = j.Attributes
@@ -447,6 +464,30 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		v.Claims[a.Name] = append(v.Claims[a.Name], a.Values...)
 	}
 	return v, nil
+}
+
+// promised compares what a message says of somebody with what its trust releases for the person who is named. Nothing
+// is compared where nothing stands under a good signature.
+func (d *Inspector) promised(in Input, j *judge.Judgement, told map[string][]string,
+	release func(*federation.Releaser, *people.Person) map[string][]string) error {
+	if in.As == "" {
+		return nil
+	}
+	t, _, _, err := d.Trust(in.Trust)
+	if err != nil {
+		return err
+	}
+	p, err := d.Person(in.As)
+	if err != nil {
+		return err
+	}
+	r, err := d.Releaser(t, rand.Reader)
+	if err != nil || j.Subject == "" {
+		return err
+	}
+	j.Findings = append(j.Findings, federation.Promised(t, r, p, release(r, p),
+		federation.Learned{Subject: j.Subject, Format: j.Format, Claims: told})...)
+	return nil
 }
 
 // expect is what the app of a trust expects of a response; all but the time is worked out once for a trust.

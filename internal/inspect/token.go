@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 )
 
 // inspectJWT explains a JWT. With a ledger it says which provider's key verifies it and what it may do; with a trust it
@@ -194,6 +195,13 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	} else {
 		v.fact("Judged as", "the client "+app.Name+" would")
 		j = oidc.JudgeIDToken(text, e)
+		j.Tell()
+		err = d.promised(in, &j.Judgement, j.Claims, func(r *federation.Releaser, p *people.Person) map[string][]string {
+			return r.ClaimTexts(p, federation.ScopesOf(terms), true)
+		})
+		if err != nil {
+			return err
+		}
 	}
 	v.Verdict, v.Findings, v.Subject, v.NotChecked = j.Verdict, j.Findings, j.Subject, j.NotChecked
 	v.Claims = map[string][]string{}

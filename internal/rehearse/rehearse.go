@@ -133,6 +133,9 @@ func (x *run) one(i int) federation.Rehearsal {
 		r.Subject = p.oidc.Terms.ClientID
 	} else {
 		x.browser(i, &signedIn)
+		if signedIn {
+			x.promised(p, &r)
+		}
 	}
 	settle(&r, signedIn)
 	return r
@@ -205,6 +208,23 @@ func (x *run) browser(i int, signedIn *bool) {
 		x.w.Note = "the wish to sign out"
 		x.walk(p, p.oidc.Link("sign-out", nil), "a page")
 	}
+}
+
+// promised compares what the app learned with what the trust releases for the person.
+func (x *run) promised(p *part, r *federation.Rehearsal) {
+	who := x.s.Cast().People.Find(x.Person)
+	rel, err := p.deal.Releaser()
+	if who == nil || err != nil {
+		return
+	}
+	promised := map[string][]string{}
+	if p.oidc != nil {
+		promised = rel.ClaimTexts(who, federation.ScopesOf(p.oidc.Terms), false)
+	} else {
+		promised = rel.AttributeTexts(who)
+	}
+	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims", Findings: federation.Promised(p.deal.Trust,
+		rel, who, promised, federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims})})
 }
 
 // logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps

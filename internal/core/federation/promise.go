@@ -1,0 +1,101 @@
+package federation
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// Learned is what an app learned of somebody who signed in.
+type Learned struct {
+	Subject, Format string              // Format is the name identifier's, over SAML
+	Claims          map[string][]string // by the name that people know: over SAML the friendly one where there is one
+}
+
+// Promised compares what an app learned of a person with what the trust releases for them: the subject, and each claim
+// of promised with its values in whatever order. Each difference is a warning: the app takes the sign-in, and takes
+// somebody for somebody else, or with other rights.
+func Promised(t *Trust, r *Releaser, p *people.Person, promised map[string][]string, got Learned) finding.List {
+	var out finding.List
+	differs := func(check, saw, expected string) {
+		side, fix := finding.Provider, finding.Do("have "+t.Provider+" release what the trust says").
+			Or(finding.Run("claims", "preview", t.Name, "--as", p.ID))
+		out.Add(finding.Finding{ID: "claims.differ", Level: finding.Warning, Check: check + " of " + p.ID, Saw: saw,
+			Expected: expected, Side: side, Fix: fix})
+	}
+	if t.SubjectFormat != saml.FormatTransient {
+		want, err := r.Subject(p)
+		switch {
+		case err != nil:
+			differs("subject", got.Subject, "none: "+err.Error())
+		case want.Value != got.Subject:
+			differs("subject", got.Subject, want.Value)
+		}
+	}
+	same := 0
+	for _, name := range slices.Sorted(maps.Keys(promised)) {
+		have, there := got.Claims[name]
+		switch {
+		case !there:
+			differs("claim "+name, "not sent", strings.Join(promised[name], ", "))
+		case !slices.Equal(slices.Sorted(slices.Values(have)), slices.Sorted(slices.Values(promised[name]))):
+			differs("claim "+name, strings.Join(have, ", "), strings.Join(promised[name], ", "))
+		default:
+			same++
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(got.Claims)) {
+		if _, there := promised[name]; !there && !Reserved(name) {
+			differs("claim "+name, strings.Join(got.Claims[name], ", "), "nothing: the trust does not release it")
+		}
+	}
+	if len(out) == 0 {
+		out.Pass("claims.promised", "claims of "+p.ID, fmt.Sprintf("the subject and %d claims, as the trust releases them", same))
+	}
+	return out
+}
+
+// AttributeTexts is what is released for a person over SAML, by the name that people know.
+func (r *Releaser) AttributeTexts(p *people.Person) map[string][]string {
+	out := map[string][]string{}
+	attrs, _ := r.Attributes(p)
+	for _, a := range attrs {
+		name := a.Friendly
+		if name == "" {
+			name = a.Name
+		}
+		out[name] = append(out[name], a.Values...)
+	}
+	return out
+}
+
+// ScopesOf are OpenID's own scopes that a trust asks for on behalf of a user.
+func ScopesOf(terms *OIDCTerms) []string {
+	var out []string
+	for _, a := range terms.Asks {
+		if a.API == "" && a.As == AsUser {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// ClaimTexts is what is released for a person over OpenID Connect with scopes, each claim as texts; own asks for what is
+// in an ID token alone.
+func (r *Releaser) ClaimTexts(p *people.Person, scopes []string, own bool) map[string][]string {
+	out := map[string][]string{}
+	for name, v := range r.Claims(p, scopes, own) {
+		if list, ok := v.([]string); ok {
+			out[name] = list
+			continue
+		}
+		out[name] = oidc.Words(v)
+	}
+	return out
+}
