@@ -13,6 +13,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/server"
 )
 
 // beside adds a second SAML app, plates, and a client, dome, to the ledger, all at ridge.
@@ -127,6 +128,56 @@ func TestSingleLogout(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestLogoutReachesFrames has a sign-out that began at an app over SAML reach a client over OpenID Connect in a frame of the
+// browser, and then lead back to the app.
+func TestLogoutReachesFrames(t *testing.T) {
+	x := newSet(t, func(l *cast.Ledger) {
+		beside(true)(l)
+		l.Parties["dome"].Client.FrontChannelLogout = "https://dome.example/front"
+	})
+	x.in()
+	p := x.follow(x.get(x.deal().App.Home + "sign-out"))
+	if p.title != "Signed out" || !strings.Contains(p.text, "/front-channel-logout?iss=") ||
+		!strings.Contains(p.text, "Back to the app") {
+		t.Fatalf("%s: %s", p.title, leadOf(p.text))
+	}
+	_, back, _ := strings.Cut(p.text, `<li><a href="`)
+	back, _, _ = strings.Cut(back, `"`)
+	if p = x.follow(x.get(back)); p.title != "Signed out" || !strings.Contains(p.text, "and at Ridge") {
+		t.Errorf("behind the frames: %s: %s", p.title, leadOf(p.text))
+	}
+	if p = x.get(back); p.title == "Signed out" {
+		t.Error("the way back can be gone twice")
+	}
+}
+
+// TestLogoutPagesLeadOn holds that the form of a logout page may lead to whoever is next, for browsers hold its policy for
+// the redirects behind it too.
+func TestLogoutPagesLeadOn(t *testing.T) {
+	x := newSet(t, func(l *cast.Ledger) {
+		beside(true)(l)
+		only := func(list []saml.Endpoint) []saml.Endpoint {
+			return slices.DeleteFunc(slices.Clone(list), func(e saml.Endpoint) bool { return e.Binding != saml.BindingPOST })
+		}
+		l.Parties["ridge"].Entity.IDP.SLO = only(l.Parties["ridge"].Entity.IDP.SLO)
+	})
+	x.in()
+	resp, err := x.client.Get(x.deal().App.Home + "sign-out")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	csp := resp.Header.Get("Content-Security-Policy")
+	_, forms, _ := strings.Cut(csp, "form-action ")
+	for _, d := range x.s.Cast().SAML {
+		for _, at := range append(d.Provider.Party.Entity.IDP.LogoutLocations(), d.App.Party.Entity.SP.LogoutLocations()...) {
+			if !slices.Contains(strings.Fields(forms), server.Origins(at)) || server.Origins(at) == "" {
+				t.Errorf("%s is not among %q", at, forms)
+			}
+		}
 	}
 }
 

@@ -207,6 +207,12 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		next, err = http.NewRequest(http.MethodGet, u.String(), nil)
 		return next, queryWords(u), answer, err
 	}
+	if _, to, ok := strings.Cut(resp.Header.Get("Refresh"), "url="); ok {
+		if next, err = http.NewRequest(http.MethodGet, to, nil); err != nil {
+			return nil, "", "a page that leads to no URL", err
+		}
+		return next, "nothing new", "page that opens the sign-out addresses of other apps, and leads on", nil
+	}
 	doc, err := html.Parse(bytes.NewReader(body))
 	if err != nil {
 		return nil, "", "no page", fmt.Errorf("reading the page: %w", err)

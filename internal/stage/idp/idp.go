@@ -23,20 +23,23 @@ type Part struct {
 	Cast    func() *cast.Cast // the cast as it is now
 	CarryOn bool              // rehearsals: a refused request is answered all the same, to see what else is wrong
 
-	// Ended is told of a session that a logout over SAML ended, for other protocols.
-	Ended func(provider, session string)
+	// Ended is told of a session that a logout over SAML ended, for other protocols. It returns the addresses that the
+	// browser has to open in frames.
+	Ended func(provider, session string) (frames []string)
 
-	seen    *server.Kept[bool]    // IDs of requests
-	leaving *server.Kept[*logout] // by ID of the logout request that an app was sent
-	mu      sync.Mutex            // held while visits change
-	visits  *server.Kept[[]visit] // the apps that were told of a session, by its index
+	seen    *server.Kept[bool]             // IDs of requests
+	leaving *server.Kept[*logout]          // by ID of the logout request that an app was sent
+	onward  *server.Kept[http.HandlerFunc] // what follows a page with frames
+	mu      sync.Mutex                     // held while visits change
+	visits  *server.Kept[[]visit]          // the apps that were told of a session, by its index
 }
 
 // New makes the part.
 func New(s *server.Server, now func() *cast.Cast) *Part {
 	return &Part{Server: s, Cast: now, seen: server.NewKept[bool](s.Now, 15*time.Minute, 200_000),
-		Ended:   func(string, string) {},
+		Ended:   func(string, string) []string { return nil },
 		leaving: server.NewKept[*logout](s.Now, server.FormLife, 20_000),
+		onward:  server.NewKept[http.HandlerFunc](s.Now, server.FormLife, 20_000),
 		visits:  server.NewKept[[]visit](s.Now, longest, 20_000)}
 }
 
@@ -332,7 +335,7 @@ func (p *Part) send(w http.ResponseWriter, d *cast.SAML, x *pending, a *saml.Ans
 		p.failed(w, d, err)
 		return
 	}
-	Post(w, x.acs, "SAMLResponse", b, x.relay)
+	Post(w, x.acs, "SAMLResponse", b, x.relay, server.Origins(x.acs))
 }
 
 // failed says that no response could be written.
@@ -344,14 +347,14 @@ func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
 		Lead: err.Error()})
 }
 
-// Post sends the browser on with a message (SAML Bindings, section 3.5.4).
-func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay string) {
-	u, err := url.Parse(location)
-	if err != nil {
+// Post sends the browser on with a message (SAML Bindings, section 3.5.4). Origins are those to which the form may lead: its
+// location's, and those of redirects behind it.
+func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay, origins string) {
+	if server.Origins(location) == "" {
 		http.Error(w, "the location to post to is no URL", http.StatusInternalServerError)
 		return
 	}
-	server.Secure(w, u.Scheme+"://"+u.Host)
+	server.Secure(w, origins)
 	page := saml.PostPage(location, parameter, xml, relay)
 	w.Header().Set("Content-Length", strconv.Itoa(len(page)))
 	_, _ = w.Write(page) // the browser went away

@@ -67,6 +67,10 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		page := func(status int, title, lead string, found finding.List) {
 			p.Page(w, status, server.Page{Title: title, By: pl.Title(), Lead: lead, Findings: found.Without(finding.Pass)})
 		}
+		if on, ok := p.onward.Take(r.URL.Query().Get("onward")); ok {
+			on(w, r)
+			return
+		}
 		m, root, err := LogoutMessage(r)
 		if err != nil {
 			page(http.StatusBadRequest, "This is no logout message", err.Error()+".", nil)
@@ -136,6 +140,7 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 	trust, provider := d.Trust.Name, d.Provider.Name()
 	x := &logout{provider: provider}
 	found := false
+	var frames []string
 	p.mu.Lock()
 	for _, session := range p.visits.Keys() {
 		list, _ := p.visits.Get(session)
@@ -148,7 +153,7 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 		found = true
 		p.visits.Take(session)
 		p.EndSession(provider, session)
-		p.Ended(provider, session)
+		frames = append(frames, p.Ended(provider, session)...)
 		x.todo = append(x.todo, slices.DeleteFunc(slices.Clone(list), func(v visit) bool { return v.trust == trust })...)
 	}
 	p.mu.Unlock()
@@ -168,7 +173,16 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 		case len(failed) > 0:
 			st.Sub, st.Message = saml.StatusPartialLogout, "not signed out: "+strings.Join(failed, ", ")
 		}
-		p.answerLogout(w, r, d, id, relay, st)
+		answer := func(w http.ResponseWriter, r *http.Request) { p.answerLogout(w, r, d, id, relay, st) }
+		if len(frames) == 0 {
+			answer(w, r)
+			return
+		}
+		key := p.ID()
+		p.onward.Put(key, answer)
+		on := d.Provider.Party.Entity.IDP.LogoutLocations()[0] + "?onward=" + key
+		p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: d.Provider.Title(), Frames: frames, Onward: on,
+			Lead: "You are signed out, and the apps in this browser are told.", Links: [][2]string{{"Back to the app", on}}})
 	}
 	p.next(w, r, x)
 }
@@ -227,7 +241,7 @@ func (p *Part) Pass(w http.ResponseWriter, r *http.Request, by *cast.Player, at 
 	if at.Binding != saml.BindingRedirect {
 		b, err := write(signer)
 		if err == nil {
-			Post(w, at.Location, parameter, b, relay)
+			Post(w, at.Location, parameter, b, relay, server.Origins(append(p.leadOn(by), at.Location)...))
 		}
 		return err
 	}
@@ -240,6 +254,30 @@ func (p *Part) Pass(w http.ResponseWriter, r *http.Request, by *cast.Player, at 
 		http.Redirect(w, r, to, http.StatusFound)
 	}
 	return err
+}
+
+// leadOn are the addresses to which a logout can lead from party to party: browsers hold the policy of a page for the
+// redirects behind its form as well.
+func (p *Part) leadOn(by *cast.Player) []string {
+	c := p.Cast()
+	providers := []*cast.Player{by}
+	for _, d := range c.SAML {
+		if d.App == by {
+			providers = append(providers, d.Provider)
+		}
+	}
+	var out []string
+	for _, d := range c.SAML {
+		if slices.Contains(providers, d.Provider) {
+			out = append(append(out, d.Provider.Party.Entity.IDP.LogoutLocations()...), d.App.Party.Entity.SP.LogoutLocations()...)
+		}
+	}
+	for _, d := range c.OIDC {
+		if slices.Contains(providers, d.Deal.Provider) {
+			out = append(out, d.Client.AfterSignOut...)
+		}
+	}
+	return out
 }
 
 // Leave has the apps that were told of a session over SAML end theirs, then goes on with done. It reports whether there

@@ -324,8 +324,9 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool
 	return whole, frames
 }
 
-// EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests.
-func (p *Part) EndedElsewhere(provider, session string) {
+// EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests. It returns
+// the addresses that the browser has to open in frames.
+func (p *Part) EndedElsewhere(provider, session string) (frames []string) {
 	c := p.Cast()
 	for _, pl := range c.Players {
 		if pl.Name() != provider || pl.OpenID == nil {
@@ -333,8 +334,8 @@ func (p *Part) EndedElsewhere(provider, session string) {
 		}
 		x := &played{p, c, pl}
 		if s, err := p.Serves(pl, nil); err == nil {
-			x.signOut(s, nil, session)
+			_, frames = x.signOut(s, nil, session)
 		}
-		return
 	}
+	return frames
 }

@@ -8,6 +8,7 @@ import (
 	"html/template"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 
@@ -48,6 +49,18 @@ func cspHash(s string) string {
 	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }
 
+// Origins are addresses as sources of a content security policy, each once, for a page whose form leads from one of them to
+// the next.
+func Origins(addresses ...string) string {
+	var out []string
+	for _, at := range addresses {
+		if o := formTarget(at); o != "" && !slices.Contains(out, o) {
+			out = append(out, o)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
 // Secure sets the headers of every page. formAction names where its forms may go.
 func Secure(w http.ResponseWriter, formAction string) {
 	h := w.Header()
@@ -84,6 +97,7 @@ type Page struct {
 	Links     [][2]string
 	Lists     []List
 	Frames    []string // addresses that the browser opens unseen
+	Onward    string   // where the browser goes by itself once the frames had time to open
 }
 
 // List is a titled list of a page: what it is, and a link with its words, or words alone.
@@ -146,6 +160,9 @@ func (s *Server) Page(w http.ResponseWriter, status int, p Page) {
 			src += " " + formTarget(f)
 		}
 		w.Header().Set("Content-Security-Policy", w.Header().Get("Content-Security-Policy")+src)
+	}
+	if p.Onward != "" {
+		w.Header().Set("Refresh", "2; url="+p.Onward)
 	}
 	w.WriteHeader(status)
 	notice := s.Notice

@@ -142,7 +142,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	if err != nil {
 		return err
 	}
-	idp.Post(w, sso.Location, "SAMLRequest", b, req.ID)
+	idp.Post(w, sso.Location, "SAMLRequest", b, req.ID, server.Origins(sso.Location))
 	return nil
 }
 
