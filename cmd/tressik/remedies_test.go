@@ -37,6 +37,25 @@ func commands(r finding.Remedy) (out [][]string) {
 	return out
 }
 
+// breakIt runs commands with semicolons between them; SECRET is the ID of the trust's secret.
+func (d *desk) breakIt(trust string, breaks []string) {
+	d.t.Helper()
+	if i := slices.Index(breaks, ";"); i >= 0 {
+		d.breakIt(trust, breaks[:i])
+		d.breakIt(trust, breaks[i+1:])
+		return
+	}
+	args := slices.Clone(breaks)
+	if i := slices.Index(args, "SECRET"); i >= 0 {
+		var list []struct{ ID string }
+		d.json(&list, "secret", "list", trust)
+		args[i] = list[0].ID
+	}
+	if r := d.run(args...); r.code != 0 && r.code != 3 {
+		d.t.Fatalf("%v: %d %s", args, r.code, r.err)
+	}
+}
+
 // TestRemediesMend breaks the demo ledger in one way after the other, runs each remedy that is a command as printed,
 // on a ledger of its own, and sees the finding gone.
 func TestRemediesMend(t *testing.T) {
@@ -61,15 +80,25 @@ func TestRemediesMend(t *testing.T) {
 		{"consent is withdrawn", dome, "consent.waiting", []string{"consent", "withdraw", dome, "--for", "everyone"}},
 		{"a machine's consent is withdrawn", courier, "consent.waiting", []string{"consent", "withdraw", courier, "--for",
 			"everyone"}},
+		{"encryption to an app without a certificate", log, "trust.encryption", []string{"trust", "change", log, "--encrypt",
+			"on"}},
+		{"a transient subject that the app does not take", log, "trust.subject-format", []string{"claims", "set", log,
+			"--subject-format", "transient"}},
+		{"all claims of the log are dropped", log, "claims.required", []string{"claims", "drop", log, "mail", "displayName"}},
+		{"the last secret is retired", dome, "trust.client-auth", []string{"secret", "retire", dome, "SECRET", "--yes"}},
+		{"the last secret of a machine is retired", courier, "trust.client-auth", []string{"secret", "retire", courier, "SECRET",
+			"--yes"}},
+		{"the last secret expires soon", dome, "secret.expiring", []string{"secret", "retire", dome, "SECRET", "--yes", ";",
+			"secret", "add", dome, "--lasts", "5d"}},
+		{"a permission is asked for as itself too", dome, "consent.waiting", []string{"trust", "change", dome, "--as-itself",
+			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			d := demoed(t)
 			d.t = t
 			before := d.open(c.trust)
-			if r := d.run(c.breaks...); r.code != 0 && r.code != 3 {
-				t.Fatalf("%v: %d %s", c.breaks, r.code, r.err)
-			}
+			d.breakIt(c.trust, c.breaks)
 			found, ran := false, 0
 			for what, fix := range d.open(c.trust) {
 				if _, was := before[what]; was {
@@ -80,7 +109,7 @@ func TestRemediesMend(t *testing.T) {
 					ran++
 					x := demoed(t)
 					x.t = t
-					x.run(c.breaks...)
+					x.breakIt(c.trust, c.breaks)
 					if r := x.run(args...); r.code != 0 && r.code != 3 {
 						t.Errorf("the remedy of %q: %v ends with %d\n%s", what, args, r.code, r.err)
 					}
@@ -92,6 +121,72 @@ func TestRemediesMend(t *testing.T) {
 			}
 			if !found || ran == 0 {
 				t.Errorf("found %s: %v; %d commands were run", c.id, found, ran)
+			}
+		})
+	}
+}
+
+// TestRemediesOfRehearsals has sign-ins refused, runs each remedy that is a command as printed, and sees the same sign-in
+// accepted.
+func TestRemediesOfRehearsals(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		id     string
+		breaks []string
+		args   []string
+	}{
+		"a person who is not admitted":             {"saml.admission", nil, []string{"nightlog@ridge", "--as", "ilse"}},
+		"a claim under another name":               {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
+		"a redirect URI that is not registered":    {"oauth.redirect", nil, []string{"dome-scheduler@ridge", "--as", "mira", "--suppose", "redirect=https://dome.kestrelridge.example/other"}},
+		"a machine that nobody consented to":       {"oauth.invalid_scope", []string{"consent", "withdraw", "frame-courier@ridge", "--for", "everyone"}, []string{"frame-courier@ridge"}},
+		"a subject of which a person has no value": {"saml.status", []string{"claims", "set", "nightlog@ridge", "--subject", "person.roomNumber"}, []string{"nightlog@ridge", "--as", "mira"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			refused := func(d *desk) map[string]finding.Remedy {
+				var list []struct {
+					Verdict  string
+					Findings findings
+				}
+				d.json(&list, append([]string{"rehearse"}, c.args...)...)
+				out := map[string]finding.Remedy{}
+				for _, f := range list[0].Findings {
+					if f.Level == "error" {
+						out[f.ID] = f.Fix
+					}
+				}
+				if (list[0].Verdict == "accepted") != (len(out) == 0) {
+					t.Errorf("%s with %v", list[0].Verdict, out)
+				}
+				return out
+			}
+			broken := func() *desk {
+				d := demoed(t)
+				d.t = t
+				if c.breaks != nil {
+					d.breakIt("", c.breaks)
+				}
+				return d
+			}
+			found := refused(broken())
+			if _, ok := found[c.id]; !ok {
+				t.Fatalf("refused by %v", found)
+			}
+			ran := 0
+			for id, fix := range found {
+				for _, args := range commands(fix) {
+					ran++
+					d := broken()
+					if r := d.run(args...); r.code != 0 && r.code != 3 {
+						t.Errorf("the remedy of %s: %v ends with %d\n%s", id, args, r.code, r.err)
+					}
+					if args[0] != "next" && len(refused(d)) > 0 { // next says what to do
+						t.Errorf("the remedy of %s mends nothing: %v", id, args)
+					}
+				}
+			}
+			if ran == 0 {
+				t.Error("no remedy is a command")
 			}
 		})
 	}
