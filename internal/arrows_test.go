@@ -24,7 +24,8 @@ func allowed() map[string][]string {
 	return map[string][]string{
 		"cmd/tressik": {"internal/cli"},
 		"internal/cli": with("internal/desk", "internal/book", "internal/play", "internal/inspect",
-			"internal/handoff", "internal/report", "internal/view", "internal/store", "internal/stage", "internal/reach", "internal/rehearse",
+			"internal/handoff", "internal/report", "internal/view", "internal/store", "internal/stage", "internal/reach",
+			"internal/rehearse",
 			"internal/stage/cast", "internal/stage/server"),
 		"internal/report": with("internal/desk", "internal/handoff", "internal/inspect", "internal/view",
 			"internal/stage/server"),

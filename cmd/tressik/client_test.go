@@ -191,7 +191,8 @@ func TestRegistration(t *testing.T) {
 	d.fails(3, []string{"warn   redirect URI", "app change orrery --add-redirect URI", "1 error"}, "federate", "orrery",
 		"--with", "ridge", "--over", "oidc") // the error is the missing secret
 	d.ok("handoff", "orrery@ridge", "--for", "app")
-	d.fails(1, []string{"orrery has no redirect URI yet", "app change orrery --add-redirect URI"}, "rehearse", "orrery@ridge",
+	d.fails(1, []string{"orrery has no redirect URI yet", "app change orrery --add-redirect URI"}, "rehearse",
+		"orrery@ridge",
 		"--as", "mira")
 	d.fails(0, []string{"open  a redirect URI of the client is registered"}, "next", "orrery@ridge")
 	d.ok("app", "change", "orrery", "--add-redirect", "https://orrery.kestrelridge.example/cb")
@@ -460,7 +461,8 @@ func TestRehearsalsOfClients(t *testing.T) {
 		}
 	}
 	d.fails(0, []string{"page: Signed in", "sign-out request with the ID token", "refresh token was rotated",
-		"server to server: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira", "--every-check")
+		"server to server: POST https://login.kestrelridge.example/token"}, "rehearse", trust, "--as", "mira",
+		"--every-check")
 	// The tokens can be kept, and are judged by the same rules.
 	d.ok("rehearse", trust, "--as", "mira", "--keep", "kept")
 	d.fails(0, []string{"an ID token", "ACCEPTED"}, "inspect", "kept/01-"+trust+"-id-token.txt", "--trust", trust)
@@ -497,7 +499,8 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"},
 		"rehearse", courier)
 	d.ok("consent", "give", courier, "--for", "everyone")
-	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s", "--every-check")
+	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s",
+		"--every-check")
 	// One provider, two protocols: the second sign-in asks for nothing.
 	d.ok("consent", "give", trust, "--for", "everyone")
 	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d),
@@ -599,7 +602,8 @@ func TestHandoffForClients(t *testing.T) {
 	}
 }
 
-// TestRehearsalAtAnyRedirectURI rehearses clients whose redirect URI is the root of their host, or a path of the stage's own,
+// TestRehearsalAtAnyRedirectURI rehearses clients whose redirect URI is the root of their host, or a path of the
+// stage's own,
 // and several clients of one host in one command.
 func TestRehearsalAtAnyRedirectURI(t *testing.T) {
 	t.Parallel()

@@ -122,7 +122,8 @@ func TestForeignResponseIsJudged(t *testing.T) {
 	d.write("response.tmpl", strings.ReplaceAll(foreignResponse, ` InResponseTo="_q"`, ""))
 	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem",
 		"idp.key,idp.pem", "--output", "unsolicited.xml", "response.tmpl")
-	d.fails(3, []string{"REFUSED", "an unsolicited response"}, "inspect", "unsolicited.xml", "--trust", "nightlog@southmere")
+	d.fails(3, []string{"REFUSED", "an unsolicited response"}, "inspect", "unsolicited.xml", "--trust",
+		"nightlog@southmere")
 	d.write("captured", signed)
 	r := d.ok("inspect", "captured", "--trust", "nightlog@southmere")
 	for _, words := range []string{"ACCEPTED as far as can be judged here", "whether the app sent the request"} {
@@ -214,7 +215,8 @@ func TestInspectMany(t *testing.T) {
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
 	good := strings.TrimSpace(d.read("kept/02-nightlog@ridge-response.txt"))
 	// What it says is compared with what the trust releases for the person it is about.
-	d.fails(0, []string{"ACCEPTED", "as the trust releases them"}, "inspect", "kept/02-nightlog@ridge-response.txt", "--trust",
+	d.fails(0, []string{"ACCEPTED", "as the trust releases them"}, "inspect", "kept/02-nightlog@ridge-response.txt",
+		"--trust",
 		"nightlog@ridge", "--as", "mira", "--every-check")
 	d.fails(0, []string{"ACCEPTED", "subject of petra", "claim mail of petra", "mira.solano@kestrelridge.example",
 		"petra"}, "inspect", "kept/02-nightlog@ridge-response.txt", "--trust", "nightlog@ridge",

@@ -60,7 +60,8 @@ func (d *desk) breakIt(trust string, breaks []string) {
 // on a ledger of its own, and sees the finding gone.
 func TestRemediesMend(t *testing.T) {
 	t.Parallel()
-	const log, plates, dome, courier = "nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "frame-courier@ridge"
+	const log, plates, dome, courier = "nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge",
+		"frame-courier@ridge"
 	for _, c := range []struct {
 		name, trust, id string // the finding that must come up
 		breaks          []string
@@ -70,7 +71,8 @@ func TestRemediesMend(t *testing.T) {
 		{"all claims of the archive are dropped", plates, "claims.required", []string{"claims", "drop", plates, "mail",
 			"displayName", "eduPersonPrincipalName", "eduPersonAffiliation"}},
 		{"encryption is switched off", plates, "trust.encryption", []string{"trust", "change", plates, "--encrypt", "off"}},
-		{"only responses are signed", log, "trust.assertions-signed", []string{"trust", "change", log, "--signs", "response"}},
+		{"only responses are signed", log, "trust.assertions-signed", []string{"trust", "change", log, "--signs",
+			"response"}},
 		{"a format that the app does not take", log, "trust.subject-format", []string{"claims", "set", log,
 			"--subject-format", "email"}},
 		{"a subject that nobody has", plates, "claims.subject", []string{"claims", "set", plates, "--subject",
@@ -86,7 +88,8 @@ func TestRemediesMend(t *testing.T) {
 			"--subject-format", "transient"}},
 		{"all claims of the log are dropped", log, "claims.required", []string{"claims", "drop", log, "mail", "displayName"}},
 		{"the last secret is retired", dome, "trust.client-auth", []string{"secret", "retire", dome, "SECRET", "--yes"}},
-		{"the last secret of a machine is retired", courier, "trust.client-auth", []string{"secret", "retire", courier, "SECRET",
+		{"the last secret of a machine is retired", courier, "trust.client-auth", []string{"secret", "retire", courier,
+			"SECRET",
 			"--yes"}},
 		{"the last secret expires soon", dome, "secret.expiring", []string{"secret", "retire", dome, "SECRET", "--yes", ";",
 			"secret", "add", dome, "--lasts", "5d"}},
@@ -126,7 +129,8 @@ func TestRemediesMend(t *testing.T) {
 	}
 }
 
-// TestRemediesOfRehearsals has sign-ins refused, runs each remedy that is a command as printed, and sees the same sign-in
+// TestRemediesOfRehearsals has sign-ins refused, runs each remedy that is a command as printed, and sees the same
+// sign-in
 // accepted.
 func TestRemediesOfRehearsals(t *testing.T) {
 	t.Parallel()
@@ -135,11 +139,14 @@ func TestRemediesOfRehearsals(t *testing.T) {
 		breaks []string
 		args   []string
 	}{
-		"a person who is not admitted":             {"saml.admission", nil, []string{"nightlog@ridge", "--as", "ilse"}},
-		"a claim under another name":               {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
-		"a redirect URI that is not registered":    {"oauth.redirect", nil, []string{"dome-scheduler@ridge", "--as", "mira", "--suppose", "redirect=https://dome.kestrelridge.example/other"}},
-		"a machine that nobody consented to":       {"oauth.invalid_scope", []string{"consent", "withdraw", "frame-courier@ridge", "--for", "everyone"}, []string{"frame-courier@ridge"}},
-		"a subject of which a person has no value": {"saml.status", []string{"claims", "set", "nightlog@ridge", "--subject", "person.roomNumber"}, []string{"nightlog@ridge", "--as", "mira"}},
+		"a person who is not admitted": {"saml.admission", nil, []string{"nightlog@ridge", "--as", "ilse"}},
+		"a claim under another name":   {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
+		"a redirect URI that is not registered": {"oauth.redirect", nil, []string{"dome-scheduler@ridge", "--as", "mira",
+			"--suppose", "redirect=https://dome.kestrelridge.example/other"}},
+		"a machine that nobody consented to": {"oauth.invalid_scope", []string{"consent", "withdraw",
+			"frame-courier@ridge", "--for", "everyone"}, []string{"frame-courier@ridge"}},
+		"a subject of which a person has no value": {"saml.status", []string{"claims", "set", "nightlog@ridge", "--subject",
+			"person.roomNumber"}, []string{"nightlog@ridge", "--as", "mira"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

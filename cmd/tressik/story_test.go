@@ -163,7 +163,8 @@ func TestStory(t *testing.T) {
 		actions = append(actions, e.Action)
 	}
 	// The provider is Tressik's own: handing over to it changes nothing, and leaves no entry.
-	want := []string{"trust.add", "claims.set", "trust.prepare", "trust.handoff", "trust.rehearse", "trust.rehearse", "trust.end",
+	want := []string{"trust.add", "claims.set", "trust.prepare", "trust.handoff", "trust.rehearse", "trust.rehearse",
+		"trust.end",
 		"trust.remove"}
 	if !slices.Equal(actions, want) {
 		t.Errorf("the journal has %v, want %v", actions, want)

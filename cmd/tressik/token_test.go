@@ -454,7 +454,8 @@ func TestClientKeysAtAURL(t *testing.T) {
 	sum := sha256.Sum256(srv.Certificate().Raw)
 	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys",
 		"http://courier.kestrelridge.example/jwks")
-	d.fails(1, []string{"not the pinned one"}, "trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem",
+	d.fails(1, []string{"not the pinned one"}, "trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca",
+		"ca.pem",
 		"--tls-pin", strings.Repeat("00", 32))
 	fetched = 0
 	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem", "--tls-pin",

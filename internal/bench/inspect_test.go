@@ -41,8 +41,10 @@ func program(b *testing.B, dir string) func(args ...string) []byte {
 	}
 }
 
-// BenchmarkInspectMany judges 1,000 captured responses in one process: the command reads a folder and the ledger, judges
-// each message by its trust and writes a JSON object for each. Beside it stands the judgement alone, in this process. The
+// BenchmarkInspectMany judges 1,000 captured responses in one process: the command reads a folder and the ledger,
+// judges
+// each message by its trust and writes a JSON object for each. Beside it stands the judgement alone, in this process.
+// The
 // limit to keep is twice the judgement for each message.
 func BenchmarkInspectMany(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
@@ -52,29 +54,35 @@ func BenchmarkInspectMany(b *testing.B) {
 	idp := signer(b)
 	const provider, app, acs = "https://login.southmere.example/idp", "https://nightlog.kestrelridge.example/saml",
 		"https://nightlog.kestrelridge.example/saml/acs"
-	metadata := `<md:EntityDescriptor xmlns:md="` + saml.NSMetadata + `" xmlns:ds="` + xmlsec.NS + `" entityID="` + provider +
+	metadata := `<md:EntityDescriptor xmlns:md="` + saml.NSMetadata + `" xmlns:ds="` + xmlsec.NS + `" entityID="` +
+		provider +
 		`"><md:IDPSSODescriptor protocolSupportEnumeration="` + saml.NSProtocol + `"><md:KeyDescriptor use="signing">` +
 		`<ds:KeyInfo><ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(idp.Certificate.Raw) +
 		`</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor><md:SingleSignOnService Binding="` +
-		saml.BindingRedirect + `" Location="https://login.southmere.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`
+		saml.BindingRedirect +
+		`" Location="https://login.southmere.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`
 	if err := os.WriteFile(filepath.Join(dir, "southmere.xml"), []byte(metadata), 0o600); err != nil {
 		b.Fatal(err)
 	}
-	for _, args := range []string{"init|--org|Kestrel Ridge Observatory", "provider|add|southmere|--metadata|southmere.xml",
+	for _, args := range []string{"init|--org|Kestrel Ridge Observatory",
+		"provider|add|southmere|--metadata|southmere.xml",
 		"app|add|nightlog|--entity-id|" + app + "|--acs|" + acs, "federate|nightlog|--with|southmere"} {
 		run(strings.Split(args, "|")...)
 	}
 	now := time.Now()
-	e := saml.Expect{App: app, ACS: []string{acs}, Provider: provider, Keys: []crypto.PublicKey{idp.Key.Public()}, Now: now}
+	e := saml.Expect{App: app, ACS: []string{acs}, Provider: provider, Keys: []crypto.PublicKey{idp.Key.Public()},
+		Now: now}
 	var messages [][]byte
 	if err := os.Mkdir(filepath.Join(dir, "messages"), 0o700); err != nil {
 		b.Fatal(err)
 	}
 	for i := range n {
-		a := saml.Answer{ID: fmt.Sprintf("_r%d", i), AssertionID: fmt.Sprintf("_a%d", i), InResponseTo: fmt.Sprintf("_q%d", i),
+		a := saml.Answer{ID: fmt.Sprintf("_r%d", i), AssertionID: fmt.Sprintf("_a%d", i), InResponseTo: fmt.Sprintf("_q%d",
+			i),
 			Issuer: provider, ACS: acs, Audience: app, Now: now, Lifetime: time.Hour,
 			Subject: saml.Subject{Value: fmt.Sprintf("4f54a6ed8652656e4e3f287c3cb74299%08x", i), Format: saml.FormatPersistent},
-			Context: judge.ContextPassword, AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp, Rand: idp.Rand}
+			Context: judge.ContextPassword, AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp,
+			Rand: idp.Rand}
 		for k, v := range person().Attributes {
 			a.Attributes = append(a.Attributes, saml.Attribute{Name: k, Format: saml.NameFormatURI, Values: v})
 		}

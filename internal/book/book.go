@@ -284,7 +284,8 @@ func (d *Book) AskOf(label string) (federation.Ask, error) {
 	return federation.Ask{API: api, Name: name}, nil
 }
 
-// AskAt finds what a label means at a provider. At a foreign one any scope can be asked for by name, for the ledger does not
+// AskAt finds what a label means at a provider. At a foreign one any scope can be asked for by name, for the ledger
+// does not
 // know what it offers; a permission that an API of the ledger does not publish is a mistake there too.
 func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, error) {
 	a, err := d.AskOf(label)
@@ -298,7 +299,8 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 		}
 	}
 	if list, ok := oidc.Scope(label); !ok || len(list) != 1 || list[0] != label {
-		return a, fmt.Errorf("%q is %w as a scope: one word of printable ASCII, without quotes and backslashes (RFC 6749, section "+
+		return a, fmt.Errorf("%q is %w as a scope: one word of printable ASCII, without quotes and backslashes (RFC 6749, "+
+			"section "+
 			"3.3)", label, ErrValue)
 	}
 	return federation.Ask{Name: label}, nil
@@ -398,7 +400,8 @@ func UnknownPermission(p *federation.Party, name string) error {
 func CheckURL(flag, v string) error {
 	u, err := url.Parse(v)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return fmt.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as https://app.kestrelridge.example/path",
+		return fmt.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as "+
+			"https://app.kestrelridge.example/path",
 			flag, v, ErrValue)
 	}
 	return nil

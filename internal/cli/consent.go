@@ -101,8 +101,8 @@ that is asked for later waits by itself and does not undo this.`,
 	if standing == federation.Withdrawn {
 		c.Use, c.Short = "withdraw TRUST [PERMISSION…] --for everyone|PERSON",
 			"Take consent back, for everyone or for one person"
-		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that are out
-hold until they expire; they can no longer be refreshed with the permission.`
+		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that
+are out hold until they expire; they can no longer be refreshed with the permission.`
 		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone"
 		done, none = "withdrawn from", "There was nothing to withdraw."
 	}

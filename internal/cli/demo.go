@@ -144,7 +144,8 @@ func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error 
 		return err
 	}
 	if got != s.exit {
-		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", view.Words(s.args), got, s.exit)
+		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", view.Words(s.args), got,
+			s.exit)
 	}
 	return nil
 }

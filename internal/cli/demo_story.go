@@ -42,7 +42,8 @@ func (p part) of(text string) string {
 func demoStory() []demoStep {
 	cmd := func(parts ...string) []string { return strings.Split(strings.Join(parts, "|"), "|") }
 	return []demoStep{
-		{"Open a ledger, load people, and get to know the parties: the observatory's own provider, two apps and a university, " +
+		{"Open a ledger, load people, and get to know the parties: the observatory's own provider, two apps and a " +
+			"university, " +
 			"each from the metadata that its owner sent.", cmd("init|--org|Kestrel Ridge Observatory"), 0, silent},
 		{"", cmd("people|load|observatory.ldif"), 0, silent},
 		{"", cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory",
@@ -62,9 +63,11 @@ func demoStory() []demoStep {
 		{"", cmd("claims|set|plate-archive@ridge|mail=person.mail|displayName=person.displayName",
 			"eduPersonPrincipalName=person.eduPersonPrincipalName|eduPersonAffiliation=person.eduPersonAffiliation"), 0, unsaid},
 		{"", cmd("handoff|plate-archive@ridge|--for|app|--out|handoff-plates"), 0, unsaid},
-		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and signing out " +
+		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and signing " +
+			"out " +
 			"there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
-		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log reads `mail`. And suppose " +
+		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log reads `mail`. And " +
+			"suppose " +
 			"the log was set up with a URL that lacks its last slash.",
 			cmd("federate|nightlog|--with|southmere|--admits|group:visitors"), 3, silent},
 		{"", cmd("claims|set|nightlog@southmere|email=person.mail|displayName=person.displayName"), 3, silent},
@@ -78,7 +81,8 @@ func demoStory() []demoStep {
 		{"", cmd("permission|publish|telescope-api|frames.write|--as|self|--says|store frames in the archive"), 0, unsaid},
 		{"", cmd("permission|publish|telescope-api|schedule.read|--as|user|--says|see who observes when"), 0, unsaid},
 		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0, unsaid},
-		{"Register the dome scheduler, a web client, and hand over its values with a new secret, in the one moment in which it " +
+		{"Register the dome scheduler, a web client, and hand over its values with a new secret, in the one moment in " +
+			"which it " +
 			"is known.", cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback",
 			"--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example",
 			"--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0, unsaid},

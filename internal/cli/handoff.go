@@ -72,7 +72,8 @@ func (a *App) delivered(trust string, f handoffFlags) error {
 			"--with-new-secret and --dry-run")}
 	}
 	if strings.TrimSpace(f.delivered) == "" {
-		return usageError{errors.New("--delivered is empty; write who was given it, such as tobias.renn@kestrelridge.example")}
+		return usageError{errors.New("--delivered is empty; write who was given it, such as " +
+			"tobias.renn@kestrelridge.example")}
 	}
 	d, err := a.desk()
 	if err != nil {

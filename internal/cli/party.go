@@ -346,7 +346,8 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 	var in desk.PartyInput
 	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values", Args: args("NAME"),
 		Example: map[federation.Kind]string{federation.App: `  tressik app change nightlog --title "New title"
-  tressik app change dome-scheduler --add-redirect https://dome.kestrelridge.example/oidc/callback2`, federation.Provider: `  tressik provider change southmere --title "New title"
+  tressik app change dome-scheduler --add-redirect https://dome.kestrelridge.example/oidc/callback2`,
+			federation.Provider: `  tressik provider change southmere --title "New title"
   tressik provider change ridge --administrators group:directors`}[kind],
 		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: func(cmd *cobra.Command, got []string) error {

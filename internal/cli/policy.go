@@ -58,8 +58,9 @@ func (p *policyFlags) add(c *cobra.Command) {
 
 // terms reads the flags; what they point at is fetched.
 func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, err error) {
-	x = desk.PolicyTerms{ClientID: p.clientID, SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session, AccessToken: p.access,
-		IDToken: p.id, Refresh: p.refresh, RefreshIdle: p.idle}
+	x = desk.PolicyTerms{ClientID: p.clientID, SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session,
+		AccessToken: p.access,
+		IDToken:     p.id, Refresh: p.refresh, RefreshIdle: p.idle}
 	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
 		return x, err
 	}

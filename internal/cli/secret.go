@@ -35,8 +35,8 @@ func (a *App) secretAdd() *cobra.Command {
 	c := &cobra.Command{Use: "add TRUST --lasts SPAN", Short: "Make a secret for a client; it is shown this once",
 		Args: args("TRUST"),
 		Long: `Make a client secret of 256 random bits at an own provider. It is shown this once, or written to a file that
-only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid at once: make the
-new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400 days.`,
+only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid at
+once: make the new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400 days.`,
 		Example: `  tressik secret add dome-scheduler@ridge --lasts 90d --note "first"
   tressik secret add frame-courier@ridge --lasts 90d --out courier-2.secret`,
 		ValidArgsFunction: a.names("trust", 1),

@@ -23,8 +23,8 @@ func (a *App) tokenGet() *cobra.Command {
 	var secretFile, key, ca, out string
 	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script",
 		Args: args("TRUST"),
-		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret, from
-a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an argument,
+		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret,
+from a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an argument,
 which others on the machine can read. So it fits into a script:
 
   curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" URL

@@ -28,7 +28,8 @@ func (t *termFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.admits, "admits", "",
 		"who may sign in: everyone, group:NAME (several with commas); over OpenID Connect also consented")
-	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class of the provider's own")
+	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class "+
+		"of the provider's own")
 	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
 	f.StringVar(&t.encrypt, "encrypt", "",
 		"SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")

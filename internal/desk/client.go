@@ -294,7 +294,8 @@ func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
 			federation.ErrFit)
 	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().Policy.AsItself:
-		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could never "+
+		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could "+
+			"never "+
 			"use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
 		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
@@ -424,7 +425,8 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 	}
 	switch {
 	case x.PKCE != nil && !*x.PKCE && c.Kind != oidc.Web:
-		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else to protect its codes",
+		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else to protect its "+
+			"codes",
 			federation.ErrFit, c.Kind)
 	case x.AsItself != nil && *x.AsItself && c.Kind != oidc.Web:
 		return fmt.Errorf("--as-itself on %w a %s client: a machine client does so anyway, and others keep no secret",

@@ -123,7 +123,8 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for everyone at %s", group,
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
 	}
-	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say who acts "+
+	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say "+
+		"who acts "+
 		"with --actor", actor, provider.Name, group, strings.Join(who, ", "))
 }
 

@@ -30,7 +30,8 @@ func (overOIDC) sends(in ClaimInput) error {
 	for _, a := range in.Assign {
 		claim, _, _ := strings.Cut(a, "=")
 		if claim = strings.TrimSpace(claim); federation.Reserved(claim) {
-			return fmt.Errorf("the claim %s is %w in a rule: the provider alone sets it; for sub give --subject", claim, ErrValue)
+			return fmt.Errorf("the claim %s is %w in a rule: the provider alone sets it; for sub give --subject", claim,
+				ErrValue)
 		}
 	}
 	return nil

@@ -62,7 +62,8 @@ type Hand struct {
 }
 
 // ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
-var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell its owner to replace that key, since whoever " +
+var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell its owner to replace that key, " +
+	"since whoever " +
 	"has the file can sign with it, and to send metadata with the certificate alone")
 
 // ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.

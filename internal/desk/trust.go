@@ -56,7 +56,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
 		}
 	}
-	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" || p.Auth == "any") {
+	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" ||
+		p.Auth == "any") {
 		return nil
 	}
 	app, err := d.L.Party(t.App)

@@ -108,7 +108,8 @@ func (d *Maker) TakeBack(old, t *federation.Trust) error {
 	return nil
 }
 
-// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider. Metadata is
+// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider.
+// Metadata is
 // the party's and not compared here. A state for which no sheet can be made is like no other.
 func (d *Maker) sameSheet(old, t *federation.Trust, side string) (bool, error) {
 	_, app, provider, err := d.Trust(t.Name)
@@ -196,7 +197,8 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		fix := finding.Run("handoff", name, "--for", side)
 		if at, written := t.Prepared[side]; written && !given {
 			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
-			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered", contactOf(p)))
+			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
+				contactOf(p)))
 		}
 		if p.Own {
 			step += " (it is Tressik's own)"

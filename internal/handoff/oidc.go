@@ -81,7 +81,8 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	}
 	h.env("OIDC_CLIENT_ID", "Client ID", terms.ClientID, "client_id", "this trust")
 	h.authItems(v, terms, c)
-	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", "kind of client: "+string(c.Kind))
+	h.env("", "Grant types", strings.Join(terms.Policy.Grants(c.Kind), " "), "grant_types", "kind of client: "+
+		string(c.Kind))
 	as := federation.AsSelf
 	if c.Kind.Redirects() {
 		as = federation.AsUser
@@ -285,7 +286,8 @@ func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding
 		out = append(out, Todo{false, "the client ID that the owner of " + t.Provider + " issues is in the ledger",
 			finding.Run("trust", "change", t.Name, "--client-id", "ID")})
 	}
-	out = append(out, Todo{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name, "API:NAME")})
+	out = append(out, Todo{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name,
+		"API:NAME")})
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "client.no-redirect" {

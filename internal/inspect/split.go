@@ -53,6 +53,7 @@ func CapturedURL(s string) bool {
 		carried += "&" + fragment
 	}
 	q, _ := url.ParseQuery(strings.ReplaceAll(carried, "#", "&")) // what can be read of a broken one
-	return slices.ContainsFunc([]string{"SAMLRequest", "SAMLResponse", "SAMLart", "client_id", "response_type", "code", "state",
+	return slices.ContainsFunc([]string{"SAMLRequest", "SAMLResponse", "SAMLart", "client_id", "response_type", "code",
+		"state",
 		"error", "id_token", "access_token", "id_token_hint", "logout_token", "request", "request_uri", "user_code"}, q.Has)
 }

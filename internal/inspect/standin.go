@@ -23,7 +23,8 @@ func (d *Inspector) stageKeys(p *federation.Party) []crypto.PublicKey {
 // byStandIn looks, where a signature was made with another key than the party's, whether a stand-in made it. The
 // finding then says so, and blames nobody: the real party has not sent the message. judged judges again with the keys
 // of the stage.
-func (d *Inspector) byStandIn(found finding.List, p *federation.Party, judged func(keys []crypto.PublicKey) finding.List) {
+func (d *Inspector) byStandIn(found finding.List, p *federation.Party,
+	judged func(keys []crypto.PublicKey) finding.List) {
 	for i := range found {
 		f := &found[i]
 		if f.Level != finding.Error || !strings.HasSuffix(f.ID, ".signature.key") {
@@ -40,7 +41,8 @@ func (d *Inspector) byStandIn(found finding.List, p *federation.Party, judged fu
 		}
 		f.Saw = "made with the key with which a stand-in plays " + p.Name + " on the stage"
 		f.Expected = "a message of the real " + p.Name
-		f.Side, f.Fix = finding.Sender, finding.Do("nothing is wrong at "+p.Name+": this message was made in a rehearsal or on the "+
+		f.Side, f.Fix = finding.Sender, finding.Do("nothing is wrong at "+p.Name+
+			": this message was made in a rehearsal or on the "+
 			"stage; capture one of the real "+p.Name)
 	}
 }

@@ -44,7 +44,8 @@ func (d *Player) stageSecrets(made map[string]string) func(trust string) string 
 // clientKeysAt fetches the keys that a client publishes.
 func clientKeysAt(t *federation.OIDCTerms) ([]oidc.Key, error) {
 	b, err := reach.Read(context.Background(), t.JWKSURI,
-		reach.Options{CA: []byte(t.JWKSTLS.CA), Pin: t.JWKSTLS.Pin, Max: oidc.MaxKeys, Accept: "application/jwk-set+json, application/json", Timeout: 5 * time.Second})
+		reach.Options{CA: []byte(t.JWKSTLS.CA), Pin: t.JWKSTLS.Pin, Max: oidc.MaxKeys,
+			Accept: "application/jwk-set+json, application/json", Timeout: 5 * time.Second})
 	if err != nil {
 		return nil, err
 	}

@@ -223,8 +223,9 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 	} else {
 		promised = rel.AttributeTexts(who)
 	}
-	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims", Findings: federation.Promised(p.deal.Trust,
-		rel, who, promised, federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims})})
+	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims",
+		Findings: federation.Promised(p.deal.Trust,
+			rel, who, promised, federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims})})
 }
 
 // logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps

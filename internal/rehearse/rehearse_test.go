@@ -51,11 +51,14 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, At: "https://login.kestrelridge.example"}
+	ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+		At: "https://login.kestrelridge.example"}
 	ridge.Entity = federation.OwnEntity(federation.Provider, ridge.At, "Ridge", nil)
-	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": ridge}, Subjects: map[string]federation.SubjectKey{},
-		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
-		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}}, Groups: []string{"observers"}}}}
+	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": ridge},
+		Subjects: map[string]federation.SubjectKey{},
+		Secrets:  map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
+		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}},
+			Groups: []string{"observers"}}}}
 	add := func(app *federation.Party, terms federation.Terms) {
 		x := federation.NewTrust(app, ridge, saml.FormatPersistent, terms, now())
 		led.Parties[app.Name], led.Trusts = app, append(led.Trusts, *x)
@@ -64,7 +67,8 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 	for _, name := range []string{"nightlog", "plates"} {
 		at := "https://" + name + ".kestrelridge.example"
 		app := &federation.Party{Name: name, Kind: federation.App}
-		app.Entity = saml.Entity{ID: at, SP: &saml.Role{ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs"}},
+		app.Entity = saml.Entity{ID: at, SP: &saml.Role{ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: at +
+			"/acs"}},
 			SLO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: at + "/slo"}}}}
 		add(app, &federation.SAMLTerms{Signs: "assertion"})
 	}
@@ -75,7 +79,8 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 			app.Client.Redirects = []string{"https://dome.kestrelridge.example/cb"}
 			ask = federation.Ask{Name: "openid", As: federation.AsUser}
 		}
-		add(app, &federation.OIDCTerms{ClientID: name + ".1", Asks: []federation.Ask{ask}, Policy: federation.DefaultPolicy()})
+		add(app, &federation.OIDCTerms{ClientID: name + ".1", Asks: []federation.Ask{ask},
+			Policy: federation.DefaultPolicy()})
 		trust := name + "@ridge"
 		led.Secrets[trust] = []federation.Secret{{ID: "s-1", Trust: trust, Hash: "none", Expires: now().AddDate(0, 3, 0)}}
 		led.Consents[trust] = []federation.Consent{{Trust: trust, API: ask.API, Name: ask.Name, As: ask.As,

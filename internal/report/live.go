@@ -45,7 +45,8 @@ func (l *Live) Event(e server.Event) {
 		l.judged(e)
 	}
 	if e.What == "request" && e.Findings.Failed() {
-		l.open = append(l.open, l.P.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong")+"\n")
+		l.open = append(l.open, l.P.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong")+
+			"\n")
 		if l.Every {
 			l.flush()
 		}

@@ -23,7 +23,8 @@ func Next(t *federation.Trust, todos []handoff.Todo, now time.Time) view.Block {
 		b.Lines = append(b.Lines, "  open  "+x.Step, "          "+todoWords(x.Fix))
 	}
 	if open == 0 && t.Standing != federation.Ended {
-		b.Lines = append(b.Lines, "", view.Indented("  ", "Nothing is open that Tressik can see. It rests on "+ProofWords(t, now)+"."))
+		b.Lines = append(b.Lines, "", view.Indented("  ", "Nothing is open that Tressik can see. It rests on "+ProofWords(t,
+			now)+"."))
 	}
 	return b
 }

@@ -19,7 +19,8 @@ func (r overSAML) terms(*desk.Desk) ([]view.Block, error) {
 		encrypted += ", and plain ones are refused"
 	}
 	return []view.Block{{Title: "Terms", Fields: [][2]string{
-		{"admits", t.Admits}, {"strength", strengthWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " + t.SubjectWords()},
+		{"admits", t.Admits}, {"strength", strengthWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " +
+			t.SubjectWords()},
 		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(terms.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
 		{"the app asks for", askWords(terms)},

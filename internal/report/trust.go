@@ -49,7 +49,8 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	}
 	blocks = append(blocks, view.Block{Title: "Sides", Fields: append(fields, sides.after...)})
 	blocks = append(append(blocks, terms...), more...)
-	blocks = append(blocks, lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs), Passed: true})
+	blocks = append(blocks, lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs),
+		Passed: true})
 	return view.Page{Data: data, Blocks: blocks}, nil
 }
 

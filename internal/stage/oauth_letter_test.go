@@ -14,7 +14,8 @@ import (
 func TestEmptyParametersCountAsAbsent(t *testing.T) {
 	o := newOP(t)
 	dome := o.oidc("dome")
-	for _, name := range []string{"prompt", "max_age", "acr_values", "login_hint", "id_token_hint", "nonce", "response_mode",
+	for _, name := range []string{"prompt", "max_age", "acr_values", "login_hint", "id_token_hint", "nonce",
+		"response_mode",
 		"request", "request_uri", "registration", "resource", "claims", "display", "ui_locales"} {
 		if code, back := o.code(dome, callback, "mira", name, ""); code == "" {
 			t.Errorf("an empty %s: %v", name, back)
@@ -34,7 +35,8 @@ func TestEmptyParametersCountAsAbsent(t *testing.T) {
 		t.Errorf("a token request with empty parameters: %v", m)
 	}
 	_, twice := o.went(o.client.Get(o.authorizeURL(dome, callback) + "&prompt=&prompt="))
-	if back, _ := o.went(o.client.Get(o.authorizeURL(dome, callback) + "&state=x")); back.Get("error") != "invalid_request" {
+	if back, _ := o.went(o.client.Get(o.authorizeURL(dome, callback) +
+		"&state=x")); back.Get("error") != "invalid_request" {
 		t.Errorf("a repeated state: %v, %s", back, twice.text)
 	}
 }

@@ -22,7 +22,8 @@ func moment(s string) time.Time {
 
 // Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
 func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
-	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets WHERE ? IN ('', trust) ORDER BY added, rowid`, trust)
+	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets
+		WHERE ? IN ('', trust) ORDER BY added, rowid`, trust)
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -68,7 +69,8 @@ func (tx *Tx) RetireSecret(s *federation.Secret) error {
 
 // Consents lists the consents of a trust; "" lists those of all trusts.
 func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
-	rows, err := l.db.Query(`SELECT trust, api, name, how, person, standing, by, admin, at FROM consents WHERE ? IN ('', trust)
+	rows, err := l.db.Query(`SELECT trust, api, name, how, person, standing, by, admin, at FROM consents
+		WHERE ? IN ('', trust)
 		ORDER BY trust, api, name, how, person`, trust)
 	if err != nil {
 		return nil, translated(err)
@@ -91,8 +93,10 @@ func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
 func (tx *Tx) PutConsents(action string, list []federation.Consent) error {
 	for i := range list {
 		c := &list[i]
-		if _, err := tx.tx.Exec(`INSERT INTO consents SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM trusts WHERE name = ?)
-			ON CONFLICT (trust, api, name, how, person) DO UPDATE SET standing = excluded.standing, by = excluded.by, admin = excluded.admin, at = excluded.at`,
+		if _, err := tx.tx.Exec(`INSERT INTO consents SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?
+			WHERE EXISTS (SELECT 1 FROM trusts WHERE name = ?)
+			ON CONFLICT (trust, api, name, how, person) DO UPDATE
+			SET standing = excluded.standing, by = excluded.by, admin = excluded.admin, at = excluded.at`,
 			c.Trust, c.API, c.Name, c.As, c.For, c.Standing, c.By, c.Admin, text(c.At), c.Trust); err != nil {
 			return err
 		}
@@ -105,7 +109,8 @@ func (tx *Tx) PutConsents(action string, list []federation.Consent) error {
 
 // SettleRequests takes away the requests that a consent for everyone, or for the person, has met.
 func (tx *Tx) SettleRequests(c *federation.Consent) error {
-	_, err := tx.tx.Exec(`DELETE FROM consents WHERE trust = ? AND api = ? AND name = ? AND how = ? AND standing = 'requested' AND ? IN ('', person)`,
+	_, err := tx.tx.Exec(`DELETE FROM consents WHERE trust = ? AND api = ? AND name = ? AND how = ?
+		AND standing = 'requested' AND ? IN ('', person)`,
 		c.Trust, c.API, c.Name, c.As, c.For)
 	return err
 }
@@ -152,7 +157,8 @@ type Sightings struct {
 func (tx *Tx) Saw(s Sightings) error {
 	for _, u := range s.Uses {
 		_, err := tx.tx.Exec(`INSERT INTO uses SELECT ?, ?, ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM trusts WHERE name = ?)
-			ON CONFLICT (trust, api, name, how) DO UPDATE SET issued = max(issued, excluded.issued), presented = max(presented, excluded.presented)`,
+			ON CONFLICT (trust, api, name, how) DO UPDATE
+			SET issued = max(issued, excluded.issued), presented = max(presented, excluded.presented)`,
 			u.Trust, u.API, u.Name, u.As, text(u.Issued), text(u.Presented), u.Trust)
 		if err != nil {
 			return err

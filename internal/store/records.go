@@ -111,7 +111,8 @@ func (tx *Tx) PutParty(old, p *federation.Party, raw []byte, keepRaw bool) error
 	if err != nil {
 		return err
 	}
-	res, err := tx.tx.Exec(`UPDATE parties SET entity = ?, doc = ?, raw = CASE WHEN ? THEN raw ELSE ? END, version = version + 1
+	res, err := tx.tx.Exec(`UPDATE parties SET entity = ?, doc = ?,
+		raw = CASE WHEN ? THEN raw ELSE ? END, version = version + 1
 		WHERE name = ? AND version = ?`, identity(p), string(doc), keepRaw, raw, p.Name, p.Version)
 	if isConstraint(err) {
 		return tx.uniqueness(p, err)

@@ -35,7 +35,8 @@ func ensureSealKey(path string) (recipient string, made bool, err error) {
 		os.Remove(path) // nothing was written into it
 	}
 	Sweep(path)
-	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
+	tmp := fmt.Sprintf("%s.new-%d", path,
+		os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return "", false, fmt.Errorf("making the seal key: %w", err)

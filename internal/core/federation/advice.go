@@ -24,7 +24,8 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this message was made "+
 						"before the rule, or not by it: sign in again, and look at that response", r.Claim, r.Expression))
 				}
-				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so enter the value "+
+				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so enter the "+
+					"value "+
 					"where people are kept, and load them again; or the message was made without it", r.Claim, r.Expression)).
 					Then(finding.Run("people", "load", "FILE"))
 			}
@@ -34,7 +35,8 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 		}
 		attr, n := nearestAttribute(w, have)
 		if attr == "" {
-			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load people who have it").
+			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load people who " +
+				"have it").
 				Then(finding.Run("people", "load", "FILE"))
 		}
 		fix := finding.Run("claims", "set", t.Name, w.Label()+"="+personExpression(attr))

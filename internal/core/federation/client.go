@@ -187,7 +187,8 @@ func (p *Party) Identifier() string {
 	return ""
 }
 
-// Ask is a permission that a client asks for; API is "" for OpenID's own scopes, and at a foreign provider for a scope of
+// Ask is a permission that a client asks for; API is "" for OpenID's own scopes, and at a foreign provider for a
+// scope of
 // that one's that the ledger knows by name alone.
 type Ask struct {
 	API  string    `json:"api,omitempty"`
@@ -226,9 +227,9 @@ type Policy struct {
 	Device        bool     `json:"device,omitempty"`      // device authorization (RFC 8628) is let
 	Pushed        bool     `json:"pushed,omitempty"`      // authorization requests must be pushed (RFC 9126)
 	OfflineEnds   bool     `json:"offlineEnds,omitempty"` // a sign-out ends refresh tokens with offline access too
-	PKCEOff       bool     `json:"pkceOff,omitempty"`     // a web client with a secret may do without PKCE; warned of each time
+	PKCEOff       bool     `json:"pkceOff,omitempty"`     // a web client with a secret may do without; warned of
 	AsItself      bool     `json:"asItself,omitempty"`    // a web client may act as itself too
-	Auth          string   `json:"auth,omitempty"`        // the one way in which the client may authenticate; "" any that it can
+	Auth          string   `json:"auth,omitempty"`        // the one way in which the client authenticates; "" any
 }
 
 // The ways in which a client authenticates (OpenID Connect Core, section 9).

@@ -56,7 +56,8 @@ func Promised(t *Trust, r *Releaser, p *people.Person, promised map[string][]str
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("claims.promised", "claims of "+p.ID, fmt.Sprintf("the subject and %d claims, as the trust releases them", same))
+		out.Pass("claims.promised", "claims of "+p.ID, fmt.Sprintf("the subject and %d claims, as the trust releases them",
+			same))
 	}
 	return out
 }
@@ -86,7 +87,8 @@ func ScopesOf(terms *OIDCTerms) []string {
 	return out
 }
 
-// ClaimTexts is what is released for a person over OpenID Connect with scopes, each claim as texts; own asks for what is
+// ClaimTexts is what is released for a person over OpenID Connect with scopes, each claim as texts; own asks for what
+// is
 // in an ID token alone.
 func (r *Releaser) ClaimTexts(p *people.Person, scopes []string, own bool) map[string][]string {
 	out := map[string][]string{}

@@ -67,7 +67,7 @@ type Trust struct {
 	Terms         Held                 `json:"terms"`
 	Handed        map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
 	HandedTo      map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
-	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written, and not yet delivered
+	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
 	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds    bool      `json:"rehearsalHolds"`
@@ -361,10 +361,12 @@ func (t *Trust) Contexts() []string {
 
 // CheckStrength refuses what is none of any, mfa and an authentication context class, which is a URI. Errors: ErrValue.
 func CheckStrength(v string) error {
-	if u, err := url.Parse(v); v == "any" || v == "mfa" || err == nil && u.Scheme != "" && (u.Opaque != "" || u.Host != "") {
+	if u, err := url.Parse(v); v == "any" || v == "mfa" || err == nil && u.Scheme != "" && (u.Opaque != "" ||
+		u.Host != "") {
 		return nil
 	}
-	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication context class", v,
+	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication context class",
+		v,
 		ErrValue)
 }
 

@@ -274,7 +274,8 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 	}
 	for i := range r.Secrets {
 		if r.Secrets[i].ID == secret {
-			return oidc.Fail(oidc.InvalidClient, secret+" is the ID of a secret, not the secret itself, which was shown once when it "+
+			return oidc.Fail(oidc.InvalidClient, secret+" is the ID of a secret, not the secret itself, which was shown once "+
+				"when it "+
 				"was made")
 		}
 	}

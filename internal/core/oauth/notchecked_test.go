@@ -9,7 +9,8 @@ import (
 	"tressik.example/internal/core/oidc"
 )
 
-// TestWhatAnEndpointCannotKnow takes one thing at a time from what the judge of a request or an answer knows: it says so,
+// TestWhatAnEndpointCannotKnow takes one thing at a time from what the judge of a request or an answer knows: it says
+// so,
 // and of nothing else.
 func TestWhatAnEndpointCannotKnow(t *testing.T) {
 	d := newDesk(t)

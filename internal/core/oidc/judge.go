@@ -126,7 +126,8 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	if j == nil {
 		return v
 	}
-	if t := strings.TrimPrefix(j.Typ, "application/"); strings.EqualFold(t, "at+jwt") || strings.EqualFold(t, "logout+jwt") {
+	if t := strings.TrimPrefix(j.Typ, "application/"); strings.EqualFold(t, "at+jwt") || strings.EqualFold(t,
+		"logout+jwt") {
 		j.fail("type", "type", j.Typ, "an ID token", finding.App,
 			"take the id_token of the token response", "RFC 9068 4")
 	}

@@ -19,8 +19,9 @@ func TestWhatATokenJudgeCannotKnow(t *testing.T) {
 		}
 		return tok
 	}
-	e := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true, Nonce: "n",
-		Now: now, Revoked: func(string) bool { return false }}
+	e := Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome.1", Keys: keyOf(s), CheckNonce: true,
+		Nonce: "n",
+		Now:   now, Revoked: func(string) bool { return false }}
 	id, access := sign("JWT", idClaims(), nil), sign("at+jwt", idClaims(), map[string]any{"jti": "j", "client_id": "c"})
 	logout := LogoutClaims(e.Issuer, e.Audience, "mira", "s", "j", now)
 	once := func(string) bool { return false }

@@ -114,7 +114,8 @@ func canonicalNames() map[string]string {
 		postalCode description employeeNumber employeeType departmentNumber preferredLanguage manager memberOf member
 		objectClass uniqueMember memberUid eduPersonPrincipalName eduPersonAffiliation eduPersonScopedAffiliation
 		eduPersonEntitlement eduPersonUniqueId eduPersonOrcid eduPersonAssurance eduPersonPrimaryAffiliation
-		schacHomeOrganization schacPersonalUniqueCode labeledURI jpegPhoto userPassword entryUUID isMemberOf userPrincipalName`) {
+		schacHomeOrganization schacPersonalUniqueCode labeledURI jpegPhoto userPassword entryUUID
+		isMemberOf userPrincipalName`) {
 		out[strings.ToLower(n)] = n
 	}
 	return out

@@ -174,7 +174,8 @@ func (j *judging) run() {
 // validity refuses what rests on metadata that has expired: it carries no trust (SAML Metadata, section 2.3.2).
 func (j *judging) validity() {
 	if j.Until != nil && !j.Now.Before(*j.Until) {
-		j.failWith("saml.metadata.expired", "validity of the provider's metadata", "ended "+stamp(*j.Until), "metadata in force",
+		j.failWith("saml.metadata.expired", "validity of the provider's metadata", "ended "+stamp(*j.Until),
+			"metadata in force",
 			finding.Provider, finding.Do("read the provider's metadata again").
 				Then(named(j.ProviderName, "from its source", "provider", "change", j.ProviderName, "--metadata", "SOURCE")),
 			"SAML Metadata 2.3.2")
@@ -370,7 +371,8 @@ func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool)
 	if err == nil {
 		return inside, true
 	}
-	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that nothing changes " +
+	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that nothing " +
+		"changes " +
 		"the message on its way"
 	side, saw := finding.Provider, err.Error()
 	switch {

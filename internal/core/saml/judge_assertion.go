@@ -47,7 +47,8 @@ func hasElements(el *etree.Element) bool {
 	return false
 }
 
-// spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant. What the value is
+// spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant. What the value
+// is
 // is said in words and a name.
 func (j *judging) spaces(what, name, value string) {
 	if len(value) != len(strings.TrimSpace(value)) {
@@ -211,7 +212,8 @@ func (j *judging) window() {
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
 		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
-			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead", "SAML Core 2.5.1")
+			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead",
+			"SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
 		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
 			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP",

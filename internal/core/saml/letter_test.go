@@ -76,7 +76,8 @@ func TestToTheLetter(t *testing.T) {
 		{"a condition of another type", "saml.condition", nil, nil, []string{audiences,
 			`<saml:Condition xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="x"/>` + audiences}},
 		{"one-time use is understood", "", nil, nil, []string{audiences, `<saml:OneTimeUse/>` + audiences}},
-		{"proxy restriction is understood", "", nil, nil, []string{audiences, `<saml:ProxyRestriction Count="0"/>` + audiences}},
+		{"proxy restriction is understood", "", nil, nil, []string{audiences, `<saml:ProxyRestriction Count="0"/>` +
+			audiences}},
 		{"an assertion of another version", "saml.shape", nil, nil,
 			[]string{`Version="2.0"><saml:Issuer>`, `Version="2.1"><saml:Issuer>`}},
 		{"NotBefore in the bearer confirmation", "saml.confirmation", nil, nil,
@@ -86,7 +87,8 @@ func TestToTheLetter(t *testing.T) {
 		{"a confirmation without InResponseTo", "saml.in-response-to", nil, nil,
 			[]string{`<saml:SubjectConfirmationData InResponseTo="_req1"`, `<saml:SubjectConfirmationData`}},
 		{"a confirmation for another request", "saml.in-response-to", nil, nil,
-			[]string{`<saml:SubjectConfirmationData InResponseTo="_req1"`, `<saml:SubjectConfirmationData InResponseTo="_req2"`}},
+			[]string{`<saml:SubjectConfirmationData InResponseTo="_req1"`,
+				`<saml:SubjectConfirmationData InResponseTo="_req2"`}},
 		{"a signed response without issuer", "saml.issuer", func(a *Answer) { a.SignResponse = true }, nil,
 			[]string{respIssuer, ""}},
 		{"an encrypted assertion in a response without issuer", "saml.issuer",
@@ -94,7 +96,8 @@ func TestToTheLetter(t *testing.T) {
 		{"a response without issuer and signature", "", nil, nil, []string{respIssuer, ""}},
 		{"an issuer that is no entity", "saml.issuer", nil, nil, []string{`Version="2.0"><saml:Issuer>`,
 			`Version="2.0"><saml:Issuer Format="` + FormatEmail + `">`}},
-		{"an issuer that says entity", "", nil, nil, []string{`<saml:Issuer>`, `<saml:Issuer Format="` + FormatEntity + `">`}},
+		{"an issuer that says entity", "", nil, nil, []string{`<saml:Issuer>`, `<saml:Issuer Format="` + FormatEntity +
+			`">`}},
 		{"by Redirect", "saml.binding", nil, func(e *Expect) { e.Binding = BindingRedirect }, nil},
 		{"by POST", "", nil, func(e *Expect) { e.Binding = BindingPOST }, nil},
 		{"metadata that has expired", "saml.metadata.expired", nil, func(e *Expect) { e.Until = &past }, nil},
@@ -149,7 +152,8 @@ func TestEncryptedParts(t *testing.T) {
 			t.Fatal(err)
 		}
 		as := xmlsec.Child(doc.Root(), NSAssertion, "Assertion")
-		parent := xmlsec.Child(as, NSAssertion, map[string]string{"NameID": "Subject", "Attribute": "AttributeStatement"}[from])
+		parent := xmlsec.Child(as, NSAssertion, map[string]string{"NameID": "Subject",
+			"Attribute": "AttributeStatement"}[from])
 		el := xmlsec.Child(parent, NSAssertion, from)
 		el.CreateAttr("xmlns:saml", NSAssertion)
 		data, err := xmlsec.Encrypt(a.Rand, el, signers().app.Certificate, "")
@@ -215,7 +219,8 @@ func TestDecryptionTellsOneThing(t *testing.T) {
 		t.Fatal(err)
 	}
 	i, k := strings.Index(b, "<saml:Assertion "), strings.Index(b, "</saml:Assertion>")
-	b = b[:i] + `<saml:EncryptedAssertion xmlns:saml="` + NSAssertion + `">` + string(xmlsec.Serialize(data)) + "</saml:EncryptedAssertion>" +
+	b = b[:i] + `<saml:EncryptedAssertion xmlns:saml="` + NSAssertion + `">` + string(xmlsec.Serialize(data)) +
+		"</saml:EncryptedAssertion>" +
 		b[k+len("</saml:Assertion>"):]
 	for _, x := range judged(t, []byte(b), expect()).Findings {
 		if x.ID == "saml.encryption" {
@@ -273,7 +278,8 @@ func TestEveryStatusHasItsAdvice(t *testing.T) {
 	for _, s := range []Status{{Top: StatusRequester}, {Top: StatusResponder}, {Top: StatusVersionMismatch},
 		{Sub: StatusAuthnFailed}, {Sub: StatusInvalidAttr}, {Sub: StatusInvalidNameIDPolicy}, {Sub: StatusNoAvailableIDP},
 		{Sub: StatusNoSupportedIDP}, {Sub: StatusNoPassive}, {Sub: StatusPartialLogout}, {Sub: StatusProxyCountExceeded},
-		{Sub: StatusRequestUnsupported}, {Sub: StatusVersionDeprecated}, {Sub: StatusVersionTooHigh}, {Sub: StatusNotRecognized},
+		{Sub: StatusRequestUnsupported}, {Sub: StatusVersionDeprecated}, {Sub: StatusVersionTooHigh},
+		{Sub: StatusNotRecognized},
 		{Sub: StatusTooManyResponses}, {Sub: StatusUnknownAttrProfile}, {Sub: StatusUnknownPrincipal},
 		{Sub: StatusUnsupportedBinding}, {Top: "urn:example:other"}} {
 		x := adviceOn(s)
@@ -321,7 +327,10 @@ func TestRequestsToTheLetter(t *testing.T) {
 			change: func(r *AuthnRequest, _ *RequestExpect) { r.Destination = "" }},
 		{name: "unsigned without Destination", change: func(r *AuthnRequest, _ *RequestExpect) { r.Destination = "" }},
 		{name: "an index", change: func(r *AuthnRequest, _ *RequestExpect) { r.ACS, r.ACSIndex = "", "3" }},
-		{name: "an index and a URL", want: "request.acs", change: func(r *AuthnRequest, _ *RequestExpect) { r.ACSIndex = "3" }},
+		{name: "an index and a URL", want: "request.acs", change: func(r *AuthnRequest,
+			_ *RequestExpect) {
+			r.ACSIndex = "3"
+		}},
 		{name: "an index and a binding", want: "request.acs",
 			change: func(r *AuthnRequest, _ *RequestExpect) { r.ACS, r.ACSIndex = "", "3" },
 			edit:   [2]string{` Version="2.0"`, ` Version="2.0" ProtocolBinding="` + BindingPOST + `"`}},
@@ -457,7 +466,8 @@ func TestMetadataToTheLetter(t *testing.T) {
 		{"a role that has expired", "metadata.expired", sp(id, past, "", acsURL)},
 		{"an entity that has expired", "metadata.expired", sp(id+" "+past, "", "", acsURL)},
 		{"a group that has expired", "metadata.expired", `<md:EntitiesDescriptor xmlns:md="` + NSMetadata +
-			`"><md:EntitiesDescriptor ` + past + `>` + sp(id, "", "", acsURL) + `</md:EntitiesDescriptor></md:EntitiesDescriptor>`},
+			`"><md:EntitiesDescriptor ` + past + `>` + sp(id, "", "", acsURL) +
+			`</md:EntitiesDescriptor></md:EntitiesDescriptor>`},
 		{"a root that has expired", "metadata.expired", `<md:EntitiesDescriptor xmlns:md="` + NSMetadata + `" ` + past + `>` +
 			sp(id, "", "", acsURL) + `</md:EntitiesDescriptor>`},
 		{"a second role", "metadata.second-role", second},

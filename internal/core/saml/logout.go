@@ -47,7 +47,8 @@ func (r *LogoutRequest) Bytes(s *xmlsec.Signer) ([]byte, error) {
 		"Version", "2.0", "IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "NotOnOrAfter", until,
 		"Reason", r.Reason)
 	xmlsec.AddText(el, "saml:Issuer", r.Issuer)
-	xmlsec.AddText(el, "saml:NameID", r.NameID.Value, "Format", r.NameID.Format, "SPNameQualifier", r.NameID.SPNameQualifier)
+	xmlsec.AddText(el, "saml:NameID", r.NameID.Value, "Format", r.NameID.Format, "SPNameQualifier",
+		r.NameID.SPNameQualifier)
 	for _, x := range r.Sessions {
 		xmlsec.AddText(el, "samlp:SessionIndex", x)
 	}
@@ -275,7 +276,8 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination 
 	}
 	if age := j.Now.Sub(at); at.IsZero() || age > 10*time.Minute+j.Skew || age < -j.Skew {
 		j.Findings.Add(finding.Finding{ID: "logout.time", Level: finding.Error, Check: "time of the message", Saw: stamp(at),
-			Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock, Fix: finding.Do("set both clocks by NTP")})
+			Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
+			Fix: finding.Do("set both clocks by NTP")})
 	}
 	var err error
 	if c != nil && c.Binding == BindingRedirect {

@@ -104,7 +104,8 @@ func TestLogoutToTheLetter(t *testing.T) {
 }
 
 // carriedLogout sends a message by a binding and judges it as its receiver does.
-func carriedLogout(t *testing.T, binding, parameter string, write func(*xmlsec.Signer) ([]byte, error), s *xmlsec.Signer,
+func carriedLogout(t *testing.T, binding, parameter string, write func(*xmlsec.Signer) ([]byte, error),
+	s *xmlsec.Signer,
 	e LogoutExpect) *LogoutJudgement {
 	t.Helper()
 	var c *Carried

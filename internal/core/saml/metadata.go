@@ -57,7 +57,7 @@ type Role struct {
 	ErrorURL              string     `json:"errorURL,omitempty"`
 	ValidUntil            *time.Time `json:"validUntil,omitempty"` // of the role itself
 	OtherProtocolsIgnored int        `json:"otherProtocolsIgnored,omitempty"`
-	MoreOfTheKind         int        `json:"moreOfTheKind,omitempty"` // further descriptors of this role, which are not read
+	MoreOfTheKind         int        `json:"moreOfTheKind,omitempty"` // further ones of this role, not read
 }
 
 // Key is a KeyDescriptor (section 2.4.1.1). Certificate is base64 DER; Use is signing, encryption, or "" for both.
@@ -494,7 +494,8 @@ func readEndpoints(el *etree.Element, tag string) []Endpoint {
 		n, _ := strconv.Atoi(strings.TrimSpace(xmlsec.Attr(c, "index")))
 		out = append(out, Endpoint{Binding: strings.TrimSpace(xmlsec.Attr(c, "Binding")),
 			Location:         strings.TrimSpace(xmlsec.Attr(c, "Location")),
-			ResponseLocation: strings.TrimSpace(xmlsec.Attr(c, "ResponseLocation")), Index: n, Default: boolAttr(c, "isDefault")})
+			ResponseLocation: strings.TrimSpace(xmlsec.Attr(c, "ResponseLocation")), Index: n, Default: boolAttr(c,
+				"isDefault")})
 	}
 	return out
 }

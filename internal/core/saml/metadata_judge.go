@@ -38,7 +38,8 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		out.Add(finding.Finding{ID: "metadata.second-role", Level: finding.Warning, Check: "role",
 			Saw:      fmt.Sprintf("%d descriptors of the role", role.MoreOfTheKind+1),
 			Expected: "one " + roleName + "; only the first is read", Side: side,
-			Fix: finding.Do("ask for metadata with one descriptor for SAML 2.0, or one entity for each"), Ref: "SAML Metadata 2.3.2"})
+			Fix: finding.Do("ask for metadata with one descriptor for SAML 2.0, or one entity for each"),
+			Ref: "SAML Metadata 2.3.2"})
 	}
 	JudgeValidity(&out, e.Until(role), side, now)
 	JudgeEntityID(&out, e.ID, side)
@@ -65,7 +66,8 @@ func JudgeEntityID(out *finding.List, id string, side finding.Side) {
 		f.Level, f.Saw = finding.Error, fmt.Sprintf("%q", id)
 		f.Fix = finding.Do("take the white space off; it counts when entity IDs are compared")
 	case err != nil || u.Scheme == "":
-		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing this one is work " +
+		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing this one " +
+			"is work " +
 			"on every other side")
 	case u.User != nil:
 		f.Level, f.Saw = finding.Error, u.Redacted()
@@ -156,7 +158,8 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	case u.User != nil:
 		out.Add(finding.Finding{ID: "metadata.endpoint-user", Level: finding.Error, Check: name, Saw: u.Redacted(),
 			Expected: "a URL without a user name", Side: side,
-			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do not send them")})
+			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do not send " +
+				"them")})
 	case u.Fragment != "":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
 			Expected: "a URL without a fragment", Side: side, Fix: finding.Do("take off #" + u.Fragment)})

@@ -49,7 +49,8 @@ func TestWhatASAMLJudgeCannotKnow(t *testing.T) {
 			t.Errorf("%s: %q", c.name, c.got)
 		}
 	}
-	if got := logout(true, func(e *LogoutExpect) { e.Seen = nil }); len(got) == 0 || got[0] != "whether the request was sent before" {
+	if got := logout(true, func(e *LogoutExpect) { e.Seen = nil }); len(got) == 0 ||
+		got[0] != "whether the request was sent before" {
 		t.Errorf("use of a logout request: %q", got)
 	}
 }

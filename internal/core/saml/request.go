@@ -100,7 +100,8 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	r := &AuthnRequest{ID: xmlsec.Attr(el, "ID"), Destination: xmlsec.Attr(el, "Destination"),
 		Issuer: xmlsec.Value(issuer), IssuerFormat: xmlsec.Attr(issuer, "Format"),
 		ACS: xmlsec.Attr(el, "AssertionConsumerServiceURL"), ACSIndex: xmlsec.Attr(el, "AssertionConsumerServiceIndex"),
-		Binding: xmlsec.Attr(el, "ProtocolBinding"), ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el, "IsPassive")}
+		Binding: xmlsec.Attr(el, "ProtocolBinding"), ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el,
+			"IsPassive")}
 	t, err := readTime(el, "IssueInstant")
 	if err != nil {
 		return nil, err
@@ -183,7 +184,8 @@ func (j *asking) fail(id, check, saw, expected, fix, ref string) {
 func (j *asking) run(c *Carried, el *etree.Element) {
 	r, err := ReadRequest(el)
 	if err != nil {
-		j.fail("request.shape", "AuthnRequest", err.Error(), "a SAML 2.0 AuthnRequest", "send an AuthnRequest to this endpoint",
+		j.fail("request.shape", "AuthnRequest", err.Error(), "a SAML 2.0 AuthnRequest",
+			"send an AuthnRequest to this endpoint",
 			"SAML Core 3.4.1")
 		return
 	}
@@ -223,7 +225,8 @@ func (j *asking) run(c *Carried, el *etree.Element) {
 		j.Findings.Pass("request.time", "time of the request", stamp(r.IssueInstant))
 	}
 	if j.Seen != nil && j.Seen(r.ID) {
-		j.Findings.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID + " again",
+		j.Findings.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID +
+			" again",
 			Expected: "a new ID", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again")})
 	}
 	if err := r.Context.check(); err != nil {
@@ -250,7 +253,8 @@ func (j *asking) consumer() {
 			"one of them", "send AssertionConsumerServiceIndex, or the URL with its binding, and not both", "SAML Core 3.4.1")
 		return
 	case r.ACSIndex != "":
-		compare(&j.Findings, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes, finding.App,
+		compare(&j.Findings, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes,
+			finding.App,
 			"ask for an index that the app's metadata has, such as %s", "SAML Core 3.4.1")
 		r.ACS = at[r.ACSIndex]
 	case r.ACS != "":

@@ -445,7 +445,8 @@ const (
 	nameHigh = 0x3ffffff<<('A'-64) | 0x3ffffff<<('a'-64) | 1<<('_'-64)
 )
 
-// name reads a qualified name, and says where its colon stands: -1 where there is none, 0 where there are several. It is
+// name reads a qualified name, and says where its colon stands: -1 where there is none, 0 where there are several. It
+// is
 // empty where none stands.
 func (r *reader) name() (name string, colon int) {
 	s, colon := r.i, -1

@@ -347,7 +347,8 @@ func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
 		Lead: err.Error()})
 }
 
-// Post sends the browser on with a message (SAML Bindings, section 3.5.4). Origins are those to which the form may lead: its
+// Post sends the browser on with a message (SAML Bindings, section 3.5.4). Origins are those to which the form may
+// lead: its
 // location's, and those of redirects behind it.
 func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay, origins string) {
 	if server.Origins(location) == "" {

@@ -94,7 +94,8 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 		}
 		j := saml.JudgeLogout(m, root, e)
-		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "), Findings: j.Findings})
+		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "),
+			Findings: j.Findings})
 		switch {
 		case waiting != nil:
 			if j.Verdict != judge.Accepted {
@@ -269,7 +270,8 @@ func (p *Part) leadOn(by *cast.Player) []string {
 	var out []string
 	for _, d := range c.SAML {
 		if slices.Contains(providers, d.Provider) {
-			out = append(append(out, d.Provider.Party.Entity.IDP.LogoutLocations()...), d.App.Party.Entity.SP.LogoutLocations()...)
+			out = append(append(out, d.Provider.Party.Entity.IDP.LogoutLocations()...),
+				d.App.Party.Entity.SP.LogoutLocations()...)
 		}
 	}
 	for _, d := range c.OIDC {

@@ -67,7 +67,8 @@ func (x *played) device(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if _, ok := x.TakeForm(r, func(v any) bool { f, ok := v.(deviceForm); return ok && f.provider == x.pl.Name() }); !ok {
-		x.page(w, http.StatusForbidden, "This form is over", "It was sent before, or comes from another browser. Start again.")
+		x.page(w, http.StatusForbidden, "This form is over", "It was sent before, or comes from another browser. Start "+
+			"again.")
 		return
 	}
 	v, ok := x.devices.Find(user)

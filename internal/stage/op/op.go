@@ -64,7 +64,8 @@ type fetched struct {
 func New(s *server.Server, now func() *cast.Cast, state oauth.State, key []byte, notes Notes) *Part {
 	return &Part{Server: s, Cast: now, State: state, Key: key, Notes: notes, fetched: map[string]fetched{},
 		visitors: server.NewKept[[]visitor](s.Now, 30*24*time.Hour, 20_000),
-		pushed:   server.NewKept[pushed](s.Now, pushedLife, 5_000), devices: oauth.NewDevices(func() time.Time { return s.Now() })}
+		pushed:   server.NewKept[pushed](s.Now, pushedLife, 5_000),
+		devices:  oauth.NewDevices(func() time.Time { return s.Now() })}
 }
 
 // Serves is the authorization server of a player; d names the trust whose supposed key it signs with, and may be nil.

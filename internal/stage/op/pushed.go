@@ -75,8 +75,9 @@ func (x *played) unpushed(w http.ResponseWriter, d *cast.OIDC, q url.Values) url
 		if ok && v.provider == x.pl.Name() && v.clientID == d.Terms.ClientID {
 			return v.query
 		}
-		x.page(w, http.StatusBadRequest, "The pushed request is over", "It was used before, is older than 90 seconds, or was "+
-			"pushed by another client. Start again at the app.")
+		x.page(w, http.StatusBadRequest, "The pushed request is over",
+			"It was used before, is older than 90 seconds, or was "+
+				"pushed by another client. Start again at the app.")
 		return nil
 	}
 	if d.Terms.Policy.Pushed {

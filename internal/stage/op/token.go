@@ -324,7 +324,8 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool
 	return whole, frames
 }
 
-// EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests. It returns
+// EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests. It
+// returns
 // the addresses that the browser has to open in frames.
 func (p *Part) EndedElsewhere(provider, session string) (frames []string) {
 	c := p.Cast()

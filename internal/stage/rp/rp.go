@@ -352,7 +352,8 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true,
 		Nonce:       a.nonce,
 		Keys:        []oidc.Key{{ID: signer.ID, Alg: signer.Alg, Public: signer.Key.Public()}},
-		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), MaxAge: federation.Span(d.Client.MaxAge), Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust,
+		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), MaxAge: federation.Span(d.Client.MaxAge),
+		Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust,
 		Provider: d.Deal.Provider.Name()})
 	*found = append(*found, j.Findings...)
 	g.judged, g.sid = j, oidc.Text(j.Body, "sid")

@@ -24,7 +24,9 @@ var pageStyle string
 var pageText string
 
 // pageTemplate parses the page once, when the first page is asked for.
-var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(pageText))
+})
 
 // postText is the page of response_mode form_post (OAuth 2.0 Form Post Response Mode, section 2).
 //
@@ -49,7 +51,8 @@ func cspHash(s string) string {
 	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }
 
-// Origins are addresses as sources of a content security policy, each once, for a page whose form leads from one of them to
+// Origins are addresses as sources of a content security policy, each once, for a page whose form leads from one of
+// them to
 // the next.
 func Origins(addresses ...string) string {
 	var out []string

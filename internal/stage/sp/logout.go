@@ -104,7 +104,8 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 		}
 		j := saml.JudgeLogout(m, root, e)
-		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "), Findings: j.Findings})
+		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "),
+			Findings: j.Findings})
 		switch {
 		case j.Verdict != judge.Accepted:
 			refuse(http.StatusForbidden, "Nothing of the message was used.", j.Findings)

@@ -106,7 +106,8 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	}
 	acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
 	req := &saml.AuthnRequest{ID: p.ID(), Issuer: d.AppID(), Destination: sso.Location, ACS: acs.Location,
-		IssueInstant: p.Now().Add(d.Suppose.Clock), Policy: &saml.NameIDPolicy{Format: d.Trust.SubjectFormat, AllowCreate: true}}
+		IssueInstant: p.Now().Add(d.Suppose.Clock), Policy: &saml.NameIDPolicy{Format: d.Trust.SubjectFormat,
+			AllowCreate: true}}
 	if c := d.Trust.Contexts(); len(c) > 0 {
 		req.Context = &saml.Requested{Comparison: saml.CompareExact, Classes: c}
 	}
