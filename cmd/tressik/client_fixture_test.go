@@ -186,13 +186,14 @@ func (a *agent) signIn(at, person string) answer {
 // endpoints are those of a provider on a running stage, read from its discovery document.
 type endpoints struct {
 	Issuer        string
-	Authorization string `json:"authorization_endpoint"`
-	Token         string `json:"token_endpoint"`
-	Userinfo      string `json:"userinfo_endpoint"`
-	JWKS          string `json:"jwks_uri"`
-	Introspection string `json:"introspection_endpoint"`
-	Revocation    string `json:"revocation_endpoint"`
-	EndSession    string `json:"end_session_endpoint"`
+	Authorization string   `json:"authorization_endpoint"`
+	Token         string   `json:"token_endpoint"`
+	Userinfo      string   `json:"userinfo_endpoint"`
+	JWKS          string   `json:"jwks_uri"`
+	Introspection string   `json:"introspection_endpoint"`
+	Algs          []string `json:"id_token_signing_alg_values_supported"`
+	Revocation    string   `json:"revocation_endpoint"`
+	EndSession    string   `json:"end_session_endpoint"`
 }
 
 func discover(t testing.TB, p place) endpoints {

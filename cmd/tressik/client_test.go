@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -201,6 +202,22 @@ func TestRegistration(t *testing.T) {
 	if next := d.ok("next", "orrery@ridge"); strings.Contains(next, "redirect URI") {
 		t.Error(next)
 	}
+	// ID tokens are signed as the client registered, and with RS256 where it registered nothing.
+	const web = "dome-scheduler@ridge"
+	d.secret(web, "30d")
+	for alg, args := range map[string][]string{"RS256": nil, "ES256": {"app", "change", "dome-scheduler", "--id-token-alg",
+		"ES256"}} {
+		if args != nil {
+			d.ok(args...)
+			d.fails(0, []string{"ES256"}, "handoff", web, "--for", "provider")
+		}
+		d.ok("rehearse", web, "--as", "mira", "--keep", alg)
+		d.fails(0, []string{"header alg  " + alg, "ACCEPTED"}, "inspect", d.kept(alg, "id-token"), "--trust", web)
+		d.fails(0, []string{"header alg  ES256"}, "inspect", d.kept(alg, "access-token"), "--trust", web)
+		d.ok("app", "change", "dome-scheduler", "--id-token-alg", "none")
+	}
+	d.fails(1, []string{"--id-token-alg", "RS256", "none to take it away"}, "app", "change", "dome-scheduler",
+		"--id-token-alg", "HS256")
 	// Our own provider before it is the app.
 	d.ok("federate", "ridge", "--with", "southmere", "--over", "oidc", "--client-id", "ridge-9")
 	d.fails(0, []string{"that of the provider ridge", "no app's own",
@@ -633,4 +650,14 @@ func TestOnlyAdministratorsConsentForEveryone(t *testing.T) {
 	d.fails(1, []string{"mira is no administrator of ridge", "may: aiyana", "--actor"}, "consent", "give",
 		"frame-courier@ridge", "--for", "everyone", "--actor", "mira")
 	d.ok("consent", "give", "frame-courier@ridge", "--for", "everyone", "--actor", "Aiyana")
+}
+
+// kept is the file of a kind that a rehearsal kept in a folder.
+func (d *desk) kept(folder, kind string) string {
+	d.t.Helper()
+	list, err := filepath.Glob(d.path(folder + "/*" + kind + "*"))
+	if err != nil || len(list) == 0 {
+		d.t.Fatalf("no %s in %s: %v", kind, folder, err)
+	}
+	return list[0]
 }

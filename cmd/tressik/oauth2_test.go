@@ -6,6 +6,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"math/big"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -23,17 +25,19 @@ import (
 
 // This test is a client built on golang.org/x/oauth2 and crypto/ecdsa, and on none of the product's own protocol code.
 
-// verified verifies an ES256 token with a JWKS and returns its header and claims.
+// jwk is a public key as RFC 7518, section 6 writes it.
+type jwk struct{ Kty, Crv, Kid, Alg, Use, X, Y, N, E string }
+
+// verified verifies a token with a JWKS of two keys and returns its header and claims.
 func verified(t *testing.T, token, jwks string) (head, claims map[string]any) {
 	t.Helper()
 	var set struct {
-		Keys []struct{ Kty, Crv, Kid, Alg, Use, X, Y string }
+		Keys []jwk
 	}
-	if _, body, h := get(t, jwks); json.Unmarshal([]byte(body), &set) != nil || len(set.Keys) != 1 ||
+	if _, body, h := get(t, jwks); json.Unmarshal([]byte(body), &set) != nil || len(set.Keys) != 2 ||
 		h.Get("Content-Type") != "application/jwk-set+json" {
 		t.Fatalf("JWKS: %s %v", body, h)
 	}
-	k := set.Keys[0]
 	part := func(s string) []byte {
 		b, err := base64.RawURLEncoding.DecodeString(s)
 		if err != nil {
@@ -48,14 +52,22 @@ func verified(t *testing.T, token, jwks string) (head, claims map[string]any) {
 	if json.Unmarshal(part(parts[0]), &head) != nil || json.Unmarshal(part(parts[1]), &claims) != nil {
 		t.Fatal("no JSON in the token")
 	}
-	if head["alg"] != "ES256" || head["kid"] != k.Kid || k.Use != "sig" {
-		t.Fatalf("header %v, key %+v", head, k)
+	at := slices.IndexFunc(set.Keys, func(k jwk) bool {
+		return k.Kid == head["kid"] && k.Alg == head["alg"] && k.Use == "sig"
+	})
+	if at < 0 {
+		t.Fatalf("header %v, keys %+v", head, set.Keys)
 	}
-	pub := &ecdsa.PublicKey{Curve: elliptic.P256(), X: new(big.Int).SetBytes(part(k.X)),
-		Y: new(big.Int).SetBytes(part(k.Y))}
+	k := set.Keys[at]
 	sum := sha256.Sum256([]byte(parts[0] + "." + parts[1]))
 	sig := part(parts[2])
-	if len(sig) != 64 || !ecdsa.Verify(pub, sum[:], new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
+	if k.Kty == "RSA" {
+		pub := &rsa.PublicKey{N: new(big.Int).SetBytes(part(k.N)), E: int(new(big.Int).SetBytes(part(k.E)).Int64())}
+		if k.Alg != "RS256" || rsa.VerifyPKCS1v15(pub, crypto.SHA256, sum[:], sig) != nil {
+			t.Fatal("the signature does not verify")
+		}
+	} else if pub := (&ecdsa.PublicKey{Curve: elliptic.P256(), X: new(big.Int).SetBytes(part(k.X)),
+		Y: new(big.Int).SetBytes(part(k.Y))}); k.Alg != "ES256" || len(sig) != 64 || !ecdsa.Verify(pub, sum[:], new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
 		t.Fatal("the signature does not verify")
 	}
 	for _, c := range []string{"iat", "exp", "auth_time"} { // integers, not floats
@@ -113,14 +125,17 @@ func TestStandardClient(t *testing.T) {
 			t.Fatalf("%+v", tok)
 		}
 		idToken, _ := tok.Extra("id_token").(string)
-		_, id := verified(t, idToken, e.JWKS)
+		idHead, id := verified(t, idToken, e.JWKS)
+		if !slices.Contains(e.Algs, "RS256") || idHead["alg"] != "RS256" {
+			t.Errorf("discovery has %v, the ID token %v", e.Algs, idHead["alg"]) // OpenID Connect Core, section 15.1
+		}
 		sum := sha256.Sum256([]byte(tok.AccessToken))
 		if id["iss"] != e.Issuer || id["aud"] != cfg.ClientID || id["nonce"] != "nonce-1" ||
 			id["at_hash"] != base64.RawURLEncoding.EncodeToString(sum[:16]) || id["sub"] == "" || id["auth_time"] == nil {
 			t.Errorf("ID token: %v", id)
 		}
 		head, access := verified(t, tok.AccessToken, e.JWKS)
-		if head["typ"] != "at+jwt" || access["client_id"] != cfg.ClientID || access["jti"] == "" ||
+		if head["typ"] != "at+jwt" || head["alg"] != "ES256" || access["client_id"] != cfg.ClientID || access["jti"] == "" ||
 			!strings.Contains(fmt.Sprint(access["aud"]), "https://telescope.kestrelridge.example") {
 			t.Errorf("access token: %v %v", head, access)
 		}

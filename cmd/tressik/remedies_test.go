@@ -93,6 +93,8 @@ func TestRemediesMend(t *testing.T) {
 			"--yes"}},
 		{"the last secret expires soon", dome, "secret.expiring", []string{"secret", "retire", dome, "SECRET", "--yes", ";",
 			"secret", "add", dome, "--lasts", "5d"}},
+		{"an algorithm in which the provider signs nothing", dome, "trust.id-token-alg", []string{"app", "change",
+			"dome-scheduler", "--id-token-alg", "EdDSA"}},
 		{"a permission is asked for as itself too", dome, "consent.waiting", []string{"trust", "change", dome, "--as-itself",
 			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
 	} {

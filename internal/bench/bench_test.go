@@ -95,7 +95,7 @@ type benchKeys struct {
 }
 
 func (k benchKeys) SAML() (*xmlsec.Signer, error)                        { return k.saml, nil }
-func (k benchKeys) JOSE() (*oidc.Signer, error)                          { return k.jose, nil }
+func (k benchKeys) JOSE() (oidc.Signers, error)                          { return oidc.Signers{k.jose}, nil }
 func (k benchKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
 
 // playing is a stage that plays a ledger at its parties' own addresses.

@@ -14,14 +14,14 @@ import (
 
 // sideFlags are the values of the sides of a party that are not SAML.
 type sideFlags struct {
-	client                  string
-	redirects, afterSignOut []string
-	addRedirects, dropped   []string
-	contact, home, maxAge   string
-	backLogout, frontLogout string
-	api                     string
-	issuer, document, jwks  string
-	admins                  string
+	client                     string
+	redirects, afterSignOut    []string
+	addRedirects, dropped      []string
+	contact, home, maxAge, alg string
+	backLogout, frontLogout    string
+	api                        string
+	issuer, document, jwks     string
+	admins                     string
 }
 
 func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
@@ -46,6 +46,8 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	f.StringVar(&s.home, "home", "", "client: its home page")
 	f.StringVar(&s.maxAge, "max-age", "",
 		"client: how old a sign-in may be where its requests do not say (default_max_age): 12h; none takes it away")
+	f.StringVar(&s.alg, "id-token-alg", "",
+		"client: how its ID tokens are signed (id_token_signed_response_alg): RS256, ES256 …; none takes it away")
 	f.StringVar(&s.api, "api", "", "api side: its audience, an absolute URI")
 	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
 		cobra.ShellCompDirectiveNoFileComp)))
@@ -63,10 +65,10 @@ func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
 	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
-		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge,
+		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge, IDTokenAlg: s.alg,
 		BackChannel: s.backLogout, FrontChannel: s.frontLogout}
 	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
-		s.home != "" || s.maxAge != "" || s.backLogout != "" || s.frontLogout != "" {
+		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins = s.api, s.admins

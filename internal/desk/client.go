@@ -33,6 +33,7 @@ type ClientInput struct {
 	DropRedirects             []string
 	Contact, Home             string
 	MaxAge                    string // time span, or none
+	IDTokenAlg                string // or none
 	BackChannel, FrontChannel string // logout URIs; "none" takes them away
 }
 
@@ -214,6 +215,19 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	}
 	if c.Redirects == nil {
 		c.Redirects = []string{}
+	}
+	switch {
+	case in.IDTokenAlg == "none":
+		c.IDTokenAlg = ""
+	case in.IDTokenAlg != "":
+		if !slices.Contains(oidc.Algorithms(), in.IDTokenAlg) {
+			return fmt.Errorf("--id-token-alg %q is %w; write one of %s, or none to take it away", in.IDTokenAlg, ErrValue,
+				strings.Join(oidc.Algorithms(), ", "))
+		}
+		if !c.Kind.Redirects() {
+			return fmt.Errorf("--id-token-alg %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+		}
+		c.IDTokenAlg = in.IDTokenAlg
 	}
 	switch {
 	case in.MaxAge == "none":

@@ -240,11 +240,17 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 		}
 		uses = append(uses, "encryption")
 	}
+	if in.Kind == federation.Provider {
+		uses = append(uses, store.ForTokens)
+	}
 	var out []madeKey
 	for _, use := range uses {
 		kind := in.KeyKind
-		if use == "encryption" && !strings.HasPrefix(kind, "rsa") {
+		switch {
+		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == store.ForTokens && !strings.HasPrefix(kind, "rsa"):
 			kind = "rsa-2048"
+		case use == store.ForTokens: // RS256 is what every client can verify, and this is quick to sign with
+			kind = "ecdsa-p256"
 		}
 		key, err := keys.Generate(d.Rand, kind)
 		if err != nil {
@@ -257,6 +263,11 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 		}
 		out = append(out, madeKey{use, key, cert})
 		k := saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw)}
+		if use == store.ForTokens {
+			k.Use = "signing"
+			p.TokenKeys = append(p.TokenKeys, k)
+			continue
+		}
 		if use == "encryption" {
 			k.Methods = []string{xmlsec.AES256GCM, xmlsec.AES128GCM, xmlsec.RSAOAEP}
 		}

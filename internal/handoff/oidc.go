@@ -210,6 +210,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	}
 	h.env("", "Back-channel logout URI", c.BackChannelLogout, "backchannel_logout_uri", from)
 	h.env("", "Front-channel logout URI", c.FrontChannelLogout, "frontchannel_logout_uri", from)
+	h.env("", "ID tokens signed with", c.IDTokenAlg, "id_token_signed_response_alg", from)
 	if c.MaxAge > 0 {
 		h.env("", "Oldest sign-in, in seconds", strconv.Itoa(c.MaxAge), "default_max_age", from)
 	}
@@ -239,7 +240,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
-		MaxAge: c.MaxAge, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
+		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
@@ -269,6 +270,7 @@ type clientMetadata struct {
 	BackChannel  string          `json:"backchannel_logout_uri,omitempty"`
 	FrontChannel string          `json:"frontchannel_logout_uri,omitempty"`
 	MaxAge       int             `json:"default_max_age,omitempty"`
+	IDTokenAlg   string          `json:"id_token_signed_response_alg,omitempty"`
 	Grants       []string        `json:"grant_types"`
 	Responses    []string        `json:"response_types,omitempty"`
 	Auth         string          `json:"token_endpoint_auth_method"`

@@ -124,8 +124,7 @@ func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 		return list, err
 	}
 	var out []oidc.Key
-	pubs, _ := p.Role().SigningKeys()
-	for _, pub := range pubs {
+	for _, pub := range p.TokenSigners() {
 		id, err := oidc.KeyID(pub)
 		if err != nil {
 			return nil, err
@@ -180,7 +179,7 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if err != nil {
 		return err
 	}
-	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
+	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, SignedWith: app.ClientSide().IDTokenAlg, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
 		Now:   in.At,
 		Trust: t.Name, Provider: provider.Name}
 	var j *oidc.TokenJudgement

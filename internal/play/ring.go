@@ -9,6 +9,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -59,7 +60,7 @@ type realKeys struct {
 	d     *Player
 	party *federation.Party
 	saml  once[*xmlsec.Signer]
-	jose  once[*oidc.Signer]
+	jose  once[oidc.Signers]
 }
 
 // once is a value that is made when it is first needed.
@@ -82,14 +83,26 @@ func (k *realKeys) SAML() (*xmlsec.Signer, error) {
 	})
 }
 
-// JOSE returns the signer of tokens with the active signing key.
-func (k *realKeys) JOSE() (*oidc.Signer, error) {
-	return k.jose.get(func() (*oidc.Signer, error) {
+// JOSE returns the signers of tokens: the active signing key, and the one that signs tokens alone.
+func (k *realKeys) JOSE() (oidc.Signers, error) {
+	return k.jose.get(func() (oidc.Signers, error) {
 		s, err := k.SAML()
 		if err != nil {
 			return nil, err
 		}
-		return oidc.NewSigner(s.Key)
+		first, err := oidc.NewSigner(s.Key)
+		if err != nil {
+			return nil, err
+		}
+		key, _, err := k.d.L.Key(k.party.Name, store.ForTokens)
+		if errors.Is(err, store.ErrNotFound) {
+			return oidc.Signers{first}, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		second, err := oidc.NewSigner(key)
+		return oidc.Signers{first, second}, err
 	})
 }
 
@@ -124,9 +137,10 @@ func (d *Player) newRing(keep func(store.StageKey)) *ring {
 func (r *ring) of(p *federation.Party) cast.Keys {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	id := p.Name + " " + tokenKind(p)
+	kinds := tokenKinds(p)
+	id := p.Name + " " + strings.Join(kinds, " ")
 	if r.made[id] == nil {
-		r.made[id] = &stageKeys{ring: r, name: p.Name, tokens: tokenKind(p), saml: samlKind(p)}
+		r.made[id] = &stageKeys{ring: r, name: p.Name, tokens: kinds, saml: samlKind(p)}
 	}
 	return r.made[id]
 }
@@ -146,24 +160,32 @@ func samlKind(p *federation.Party) string {
 	return "rsa-2048"
 }
 
-// tokenKind is the kind of key with which a provider's tokens are signed on a stage.
-func tokenKind(p *federation.Party) string {
-	if p.OpenID != nil {
-		if a := p.OpenID.Discovery.IDTokenAlgorithms; slices.Contains(a, "ES256") && !slices.Contains(a, "RS256") {
-			return "ecdsa-p256"
-		}
-		return "rsa-2048"
+// tokenKinds are the kinds of keys with which a provider's tokens are signed on a stage: those of its algorithms.
+func tokenKinds(p *federation.Party) []string {
+	doc := p.OpenIDOf()
+	if doc == nil {
+		return []string{samlKind(p)}
 	}
-	return samlKind(p)
+	var out []string
+	for _, alg := range []string{"RS256", "ES256", "ES384"} {
+		if slices.Contains(doc.IDTokenAlgorithms, alg) {
+			out = append(out, map[string]string{"RS256": "rsa-2048", "ES256": "ecdsa-p256", "ES384": "ecdsa-p384"}[alg])
+		}
+	}
+	if out == nil {
+		out = []string{"rsa-2048"}
+	}
+	return out
 }
 
 // stageKeys are the keys of one party on a stage.
 type stageKeys struct {
 	*ring
-	name, saml, tokens string
-	kinds              map[string]*once[pair]
-	mu                 sync.Mutex
-	jose               once[*oidc.Signer]
+	name, saml string
+	tokens     []string
+	kinds      map[string]*once[pair]
+	mu         sync.Mutex
+	jose       once[oidc.Signers]
 }
 
 type pair struct {
@@ -223,13 +245,21 @@ func (k *stageKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) {
 	return r, p.cert, nil
 }
 
-// JOSE returns the signer of tokens.
-func (k *stageKeys) JOSE() (*oidc.Signer, error) {
-	return k.jose.get(func() (*oidc.Signer, error) {
-		p, err := k.kind(k.tokens)
-		if err != nil {
-			return nil, err
+// JOSE returns the signers of tokens.
+func (k *stageKeys) JOSE() (oidc.Signers, error) {
+	return k.jose.get(func() (oidc.Signers, error) {
+		var out oidc.Signers
+		for _, kind := range k.tokens {
+			p, err := k.kind(kind)
+			if err != nil {
+				return nil, err
+			}
+			s, err := oidc.NewSigner(p.key)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, s)
 		}
-		return oidc.NewSigner(p.key)
+		return out, nil
 	})
 }

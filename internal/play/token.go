@@ -76,7 +76,7 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	issuer := doc.Issuer
 	o := reach.Options{CA: in.CA, Pin: in.Pin}
 	if in.Stage != "" {
-		at := oidc.OwnDiscovery(strings.TrimSuffix(in.Stage, "/")+"/"+provider.Name, "", nil)
+		at := oidc.OwnDiscovery(strings.TrimSuffix(in.Stage, "/")+"/"+provider.Name, nil, nil)
 		r.Endpoint, issuer = at.TokenEndpoint, at.Issuer
 	}
 	if in.Key != nil {

@@ -37,7 +37,10 @@ type oneKey struct {
 func (k oneKey) SAML() (*xmlsec.Signer, error) {
 	return &xmlsec.Signer{Key: k.key, Certificate: k.cert, Rand: rand.Reader}, nil
 }
-func (k oneKey) JOSE() (*oidc.Signer, error)                        { return oidc.NewSigner(k.key) }
+func (k oneKey) JOSE() (oidc.Signers, error) {
+	s, err := oidc.NewSigner(k.key)
+	return oidc.Signers{s}, err
+}
 func (oneKey) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
 
 // set is a stage with an own provider; nightlog and plates over SAML, dome and courier over OpenID Connect.

@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/view"
 )
@@ -81,7 +82,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	head = append(head, [2]string{"added", view.When(p.Added, now)})
 	blocks = append(blocks, view.Block{Title: "What it is", Fields: head})
 	if r := p.Role(); r != nil {
-		blocks = append(blocks, endpointBlock(p, r), keyBlock(r, now), wishes(p, r))
+		blocks = append(blocks, endpointBlock(p, r), keyBlock(p, r, now), wishes(p, r))
 		if len(r.Wanted) > 0 {
 			b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
 				"Name format"}}
@@ -124,7 +125,7 @@ func endpointBlock(p *federation.Party, r *saml.Role) view.Block {
 	return b
 }
 
-func keyBlock(r *saml.Role, now time.Time) view.Block {
+func keyBlock(p *federation.Party, r *saml.Role, now time.Time) view.Block {
 	b := view.Block{Title: "Certificates"}
 	for _, k := range r.Keys {
 		use := k.Use
@@ -138,6 +139,13 @@ func keyBlock(r *saml.Role, now time.Time) view.Block {
 		}
 		b.Fields = append(b.Fields, [2]string{use, keys.Describe(c.PublicKey) + ", expires " + view.When(c.NotAfter, now)},
 			[2]string{"  subject", c.Subject.String()}, [2]string{"  SHA-256", keys.Fingerprint(c)})
+	}
+	for _, k := range p.TokenKeys {
+		if c, err := k.X509(); err == nil {
+			if id, err := oidc.KeyID(c.PublicKey); err == nil {
+				b.Fields = append(b.Fields, [2]string{"tokens alone", keys.Describe(c.PublicKey) + ", kid " + id})
+			}
+		}
 	}
 	if len(b.Fields) == 0 {
 		b.Lines = []string{"  none"}

@@ -26,6 +26,9 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 		for _, r := range c.AfterSignOut {
 			b.Fields = append(b.Fields, [2]string{"after-sign-out URI", r})
 		}
+		if c.IDTokenAlg != "" {
+			b.Fields = append(b.Fields, [2]string{"ID tokens signed with", c.IDTokenAlg})
+		}
 		if c.MaxAge > 0 {
 			b.Fields = append(b.Fields, [2]string{"oldest sign-in", federation.SpanWords(federation.Span(c.MaxAge))})
 		}

@@ -38,7 +38,7 @@ var jose = sync.OnceValue(func() *oidc.Signer {
 })
 
 func (testKeys) SAML() (*xmlsec.Signer, error)                        { return signer(), nil }
-func (testKeys) JOSE() (*oidc.Signer, error)                          { return jose(), nil }
+func (testKeys) JOSE() (oidc.Signers, error)                          { return oidc.Signers{jose()}, nil }
 func (testKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
 
 // running is a stage with the ledger that it was made from, which a test can change.

@@ -186,6 +186,9 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 		"certificate": cert.Subject.String(), "notAfter": cert.NotAfter.UTC().Format(time.RFC3339)})
 }
 
+// ForTokens is the use of a key that signs tokens alone; the others are those of SAML metadata, signing and encryption.
+const ForTokens = "tokens"
+
 // Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
 	return l.sealedKey("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use)

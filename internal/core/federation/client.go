@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"crypto"
 	"errors"
 	"fmt"
 	"net/url"
@@ -11,6 +12,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // Client is the client side of an app (RFC 6749, section 2; OpenID Connect Registration, section 2).
@@ -26,6 +28,8 @@ type Client struct {
 	Home    string `json:"home,omitempty"`
 	// default_max_age: how old a sign-in may be where a request does not say, in seconds; 0: any age
 	MaxAge int `json:"defaultMaxAge,omitempty"`
+	// id_token_signed_response_alg: how its ID tokens are signed; "" is RS256 where the provider has it
+	IDTokenAlg string `json:"idTokenAlg,omitempty"`
 }
 
 // API is the api side of an app: a protected resource with the permissions that it publishes.
@@ -115,18 +119,23 @@ func (c *Client) Judge() finding.List {
 // read; nil if there is none.
 func (p *Party) OpenIDOf() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
-		alg := ""
-		if r := p.Role(); r != nil {
-			if _, certs := r.SigningKeys(); len(certs) > 0 {
-				alg = oidc.Algorithm(certs[0].PublicKey)
-			}
-		}
-		return oidc.OwnDiscovery(p.At, alg, nil)
+		return oidc.OwnDiscovery(p.At, oidc.AlgorithmsOf(p.TokenSigners()), nil)
 	}
 	if p.OpenID == nil {
 		return nil
 	}
 	return &p.OpenID.Discovery
+}
+
+// TokenSigners are the public keys with which an own party signs tokens: those that sign its messages, and those that sign
+// tokens alone.
+func (p *Party) TokenSigners() []crypto.PublicKey {
+	var out []crypto.PublicKey
+	if r := p.Role(); r != nil {
+		out, _ = r.SigningKeys()
+	}
+	alone, _ := (&saml.Role{Keys: p.TokenKeys}).SigningKeys()
+	return append(out, alone...)
 }
 
 // OpenID is what is known of a foreign provider's OpenID side.
@@ -367,6 +376,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 				"ID"))})
 	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
+	compareIDTokenAlg(&out, c, app, provider)
 	if terms.Policy.PKCEOff {
 		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE", Saw: "the client may do without",
 			Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
@@ -384,6 +394,26 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 	}
 	return out
+}
+
+// compareIDTokenAlg finds where a client registers an algorithm in which its provider signs nothing.
+func compareIDTokenAlg(out *finding.List, c *Client, app, provider *Party) {
+	doc := provider.OpenIDOf()
+	if doc == nil || c.IDTokenAlg == "" {
+		return
+	}
+	algs := doc.IDTokenAlgorithms
+	if slices.Contains(algs, c.IDTokenAlg) {
+		out.Pass("trust.id-token-alg", "algorithm of ID tokens", c.IDTokenAlg)
+		return
+	}
+	f := finding.Finding{ID: "trust.id-token-alg", Level: finding.Error, Check: "algorithm of ID tokens",
+		Saw: c.IDTokenAlg + ", which " + app.Name + " registers", Expected: strings.Join(algs, " or "), Side: finding.App,
+		Fix: finding.Do("have " + provider.Name + " sign with it"), Ref: "OpenID Connect Registration 2"}
+	if len(algs) > 0 {
+		f.Fix = finding.Run("app", "change", app.Name, "--id-token-alg", algs[0])
+	}
+	out.Add(f)
 }
 
 func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client, provider *Party, secrets []Secret,

@@ -33,21 +33,23 @@ func (k Kind) Side() finding.Side {
 
 // Party is a provider or an app.
 type Party struct {
-	Name    string      `json:"name"`
-	Kind    Kind        `json:"kind"`
-	Title   string      `json:"title,omitempty"`
-	Own     bool        `json:"own"`
-	At      string      `json:"at,omitempty"`     // own: the address under which its endpoints lie
-	Source  string      `json:"source,omitempty"` // foreign: where its metadata came from
-	Signed  string      `json:"signedBy,omitempty"`
-	Entity  saml.Entity `json:"saml"`
-	OpenID  *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
-	Client  *Client     `json:"client,omitempty"`         // app: its client side
-	API     *API        `json:"api,omitempty"`            // app: its api side
-	Admins  string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
-	Added   time.Time   `json:"added"`
-	Changed time.Time   `json:"changed"`
-	Version int64       `json:"-"`
+	Name   string      `json:"name"`
+	Kind   Kind        `json:"kind"`
+	Title  string      `json:"title,omitempty"`
+	Own    bool        `json:"own"`
+	At     string      `json:"at,omitempty"`     // own: the address under which its endpoints lie
+	Source string      `json:"source,omitempty"` // foreign: where its metadata came from
+	Signed string      `json:"signedBy,omitempty"`
+	Entity saml.Entity `json:"saml"`
+	OpenID *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
+	Client *Client     `json:"client,omitempty"`         // app: its client side
+	API    *API        `json:"api,omitempty"`            // app: its api side
+	Admins string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
+	// own provider: the certificates of keys that sign tokens alone, beside those of its SAML role
+	TokenKeys []saml.Key `json:"tokenKeys,omitempty"`
+	Added     time.Time  `json:"added"`
+	Changed   time.Time  `json:"changed"`
+	Version   int64      `json:"-"`
 }
 
 // Role returns the SAML role in which the party acts, or nil.

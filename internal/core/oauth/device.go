@@ -196,7 +196,7 @@ func (s *Server) fromDevice(r *Registered, form map[string][]string) (*Tokens, *
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.sign(r, b, &f, "")
+	out, e := s.tokens(r, b, &f, "")
 	if e == nil {
 		s.State.PutFamily(f)
 	}

@@ -31,7 +31,7 @@ func FuzzAuthorization(f *testing.F) {
 	f.Add("prompt=none+login&max_age=-1&claims=%7B%22id_token%22%3A%7B%22sub%22%3A%7B%22value%22%3A1%7D%7D%7D")
 	f.Add("state=&state=&resource=a&resource=b&%zz")
 	r := fuzzed()
-	e := RequestExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", "ES256", nil),
+	e := RequestExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil),
 		Now: time.Unix(1930381200, 0)}
 	f.Fuzz(func(t *testing.T, query string) {
 		q, err := url.ParseQuery(query)
@@ -56,7 +56,7 @@ func FuzzTokenRequest(f *testing.F) {
 		"")
 	f.Add("grant_type=refresh_token", "dome.1", "%zz")
 	r := fuzzed()
-	e := TokenExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", "ES256", nil), Now: time.Unix(1930381200,
+	e := TokenExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil), Now: time.Unix(1930381200,
 		0)}
 	f.Fuzz(func(t *testing.T, form, id, secret string) {
 		q, err := url.ParseQuery(form)

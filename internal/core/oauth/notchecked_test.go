@@ -15,7 +15,7 @@ import (
 func TestWhatAnEndpointCannotKnow(t *testing.T) {
 	d := newDesk(t)
 	d.r.Terms.Policy.SignInFrom = []string{"192.0.2.0/24"}
-	hint, err := d.Signer.Sign("JWT", map[string]any{"iss": d.Doc.Issuer, "aud": "dome.1", "sub": "s-mira",
+	hint, err := d.Signers[0].Sign("JWT", map[string]any{"iss": d.Doc.Issuer, "aud": "dome.1", "sub": "s-mira",
 		"exp": d.Now().Unix() + 60, "iat": d.Now().Unix()})
 	if err != nil {
 		t.Fatal(err)

@@ -67,7 +67,7 @@ func newDesk(t *testing.T) *desk {
 		d.r.Consents = append(d.r.Consents, federation.Consent{Name: a.Name, As: a.As, Standing: federation.Consented,
 			Admin: true})
 	}
-	d.Server = &Server{Doc: oidc.OwnDiscovery(provider.At, signer.Alg, nil), Signer: signer,
+	d.Server = &Server{Doc: oidc.OwnDiscovery(provider.At, []string{signer.Alg}, nil), Signers: oidc.Signers{signer},
 		Key: []byte("key of refresh tokens"), Now: now,
 		State: NewMemory(now, func(k Kept) { d.mu.Lock(); defer d.mu.Unlock(); d.kept = append(d.kept, k) }),
 		Person: func(id string) *people.Person {

@@ -41,22 +41,20 @@ func (t *Tokens) Words() string {
 
 // Server issues tokens for one provider. Its methods may be called at the same time.
 type Server struct {
-	Doc    *oidc.Discovery
-	Signer *oidc.Signer
-	State  State
-	Key    []byte // of the refresh tokens, 256 random bits
-	Person func(id string) *people.Person
-	Random func() string // makes 256 random bits as text
-	Now    func() time.Time
-	Issued func(trust string, asks []federation.Ask) // told of each access token; may be nil
+	Doc     *oidc.Discovery
+	Signers oidc.Signers
+	State   State
+	Key     []byte // of the refresh tokens, 256 random bits
+	Person  func(id string) *people.Person
+	Random  func() string // makes 256 random bits as text
+	Now     func() time.Time
+	Issued  func(trust string, asks []federation.Ask) // told of each access token; may be nil
 	// Devices are those that wait for a person; nil where there is no device authorization
 	Devices *Devices
 }
 
-// Verify is the key with which the server's tokens are verified.
-func (s *Server) Verify() []oidc.Key {
-	return []oidc.Key{{ID: s.Signer.ID, Alg: s.Signer.Alg, Public: s.Signer.Key.Public()}}
-}
+// Verify are the keys with which the server's tokens are verified.
+func (s *Server) Verify() []oidc.Key { return s.Signers.Keys() }
 
 // Decision is who has to agree before a code is issued.
 type Decision struct {
@@ -240,7 +238,7 @@ func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.sign(r, b, &f, c.Nonce)
+	out, e := s.tokens(r, b, &f, c.Nonce)
 	if e != nil {
 		return nil, e
 	}
@@ -298,7 +296,7 @@ func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource
 }
 
 // sign makes the tokens of a chain (RFC 9068, section 2; OpenID Connect Core, section 2).
-func (s *Server) sign(r *Registered, b *bundle, f *Family, nonce string) (*Tokens, *oidc.Error) {
+func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tokens, *oidc.Error) {
 	policy, issuer, now := r.Terms.Policy, s.Doc.Issuer, s.Now()
 	var aud any = b.audience
 	if has(b.asks, "openid") && b.audience != issuer {
@@ -306,13 +304,17 @@ func (s *Server) sign(r *Registered, b *bundle, f *Family, nonce string) (*Token
 	}
 	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(b.asks)}
 	var err error
-	if out.AccessToken, err = s.Signer.Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject, "aud": aud,
+	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject, "aud": aud,
 		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": f.ID + "." + s.Random()[:22],
 		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context,
 		"sid": f.Session}); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	if has(b.asks, "openid") {
+		signer, ok := s.Signers.ForID(r.Client.IDTokenAlg)
+		if !ok {
+			return nil, oidc.Fail(oidc.ServerError, "no key signs with "+r.Client.IDTokenAlg+", which the client registered")
+		}
 		claims := r.Releaser.Claims(b.who, strings.Fields(out.Scope), true)
 		if len(f.InIDToken) > 0 {
 			all := r.Releaser.Claims(b.who, strings.Fields(out.Scope), false)
@@ -325,13 +327,13 @@ func (s *Server) sign(r *Registered, b *bundle, f *Family, nonce string) (*Token
 		for k, v := range map[string]any{"iss": issuer, "sub": b.subject, "aud": r.Terms.ClientID, "exp": now.Unix() +
 			int64(policy.IDToken),
 			"iat": now.Unix(), "auth_time": f.AuthTime.Unix(), "acr": f.Context, "amr": amr(f.Context), "sid": f.Session,
-			"at_hash": oidc.AccessHash(s.Signer.Alg, out.AccessToken)} {
+			"at_hash": oidc.AccessHash(signer.Alg, out.AccessToken)} {
 			claims[k] = v
 		}
 		if nonce != "" {
 			claims["nonce"] = nonce
 		}
-		if out.IDToken, err = s.Signer.Sign("JWT", claims); err != nil {
+		if out.IDToken, err = signer.Sign("JWT", claims); err != nil {
 			return nil, oidc.Fail(oidc.ServerError, err.Error())
 		}
 	}
@@ -442,7 +444,7 @@ func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Toke
 	if !first {
 		return nil, again
 	}
-	return s.sign(r, b, &f, "")
+	return s.tokens(r, b, &f, "")
 }
 
 // narrowed is what a refreshed token may do: what was granted and still holds, or less if less is asked for.
@@ -485,7 +487,7 @@ func (s *Server) asItself(r *Registered, form url.Values) (*Tokens, *oidc.Error)
 		int64(policy.AccessToken),
 		Issued: now.Unix(), ID: s.Random()[:22], Client: id, Scope: out.Scope}
 	var err error
-	if out.AccessToken, err = s.Signer.Sign("at+jwt", access); err != nil {
+	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", access); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	s.issued(r.Trust.Name, asks)

@@ -66,8 +66,9 @@ func WellKnown(issuer string) []string {
 	return out
 }
 
-// OwnDiscovery is the document of an own provider at an address that is its issuer; alg signs its tokens.
-func OwnDiscovery(at, alg string, scopes []string) *Discovery {
+// OwnDiscovery is the document of an own provider at an address that is its issuer; its ID tokens are signed by one of
+// algs.
+func OwnDiscovery(at string, signed, scopes []string) *Discovery {
 	at = strings.TrimSuffix(at, "/")
 	auth := []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}
 	algs := Algorithms()
@@ -93,7 +94,7 @@ func OwnDiscovery(at, alg string, scopes []string) *Discovery {
 		GrantTypes: []string{"authorization_code", "refresh_token", "client_credentials",
 			"urn:ietf:params:oauth:grant-type:device_code"}, SubjectTypes: []string{"pairwise",
 			"public"},
-		IDTokenAlgorithms: []string{alg}, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
+		IDTokenAlgorithms: signed, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
 		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"),
 		RevokeAuthAlgs:   algs,
 		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{judge.ContextPassword,

@@ -24,6 +24,7 @@ type Expect struct {
 	AccessToken string        // ID token: the access token it came with; "" compares no at_hash
 	MaxAge      time.Duration // ID token: how old the sign-in may be; 0: any age
 	ACR         []string      // acceptable acr values; none: any
+	SignedWith  string        // ID token: the algorithm that the client registered; "" is any
 	Scope       []string      // access token: what the call needs
 	ClientID    string        // access token: the client that it must have been issued to; "" is any
 	Revoked     func(jti string) bool
@@ -130,6 +131,11 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 		"logout+jwt") {
 		j.fail("type", "type", j.Typ, "an ID token", finding.App,
 			"take the id_token of the token response", "RFC 9068 4")
+	}
+	if e.SignedWith != "" && j.Alg != e.SignedWith {
+		j.fail("registered-alg", "algorithm of the ID token", j.Alg, e.SignedWith+", which the client registered", finding.Provider,
+			"have the provider sign this client's ID tokens with it (id_token_signed_response_alg)",
+			"OpenID Connect Core 3.1.3.7 (7)")
 	}
 	j.issuer("OpenID Connect Core 3.1.3.7 (2)")
 	j.audience("client ID", "OpenID Connect Core 3.1.3.7 (3)")
@@ -294,9 +300,14 @@ func (j *judging) nonce() {
 	}
 }
 
-// AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6).
+// AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6). It is empty
+// for an algorithm that is not known.
 func AccessHash(alg, token string) string {
-	sum := digest(hashOf(alg), token)
+	hash := hashOf(alg)
+	if hash == 0 {
+		return ""
+	}
+	sum := digest(hash, token)
 	return base64.RawURLEncoding.EncodeToString(sum[:len(sum)/2])
 }
 

@@ -210,6 +210,8 @@ func TestJudgeIDToken(t *testing.T) {
 		{"right", "", map[string]any{"at_hash": AccessHash("ES256", "at")}, "", nil},
 		{"right, several audiences", "", map[string]any{"aud": []string{"dome.1", "x"}, "azp": "dome.1"}, "", nil},
 		{"right, clocks apart", "", map[string]any{"exp": now.Unix() - 59, "iat": now.Unix() + 59}, "", nil},
+		{"registered algorithm", "", nil, "", func(e *Expect) { e.SignedWith = "ES256" }},
+		{"another than the registered algorithm", "token.registered-alg", nil, "", func(e *Expect) { e.SignedWith = "RS256" }},
 		{"issuer", "token.issuer", map[string]any{"iss": "https://login.kestrelridge.example/"}, "", nil},
 		{"audience", "token.audience", map[string]any{"aud": "sky.1"}, "", nil},
 		{"several audiences without azp", "token.azp", map[string]any{"aud": []string{"dome.1", "x"}}, "", nil},
@@ -329,6 +331,50 @@ func TestForgedTokens(t *testing.T) {
 }
 
 // keyKind is the kind of key that an algorithm takes: RSA keys serve six of them.
+// TestUnknownAlgorithmHasNoAccessHash has an unsigned token carry the hash of its access token.
+func TestUnknownAlgorithmHasNoAccessHash(t *testing.T) {
+	claims := idClaims()
+	claims["at_hash"] = "x"
+	b, err := json.Marshal(claims)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, alg := range []string{"none", "HS256", "XX", ""} {
+		head := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"` + alg + `"}`))
+		j := JudgeIDToken(head+"."+base64.RawURLEncoding.EncodeToString(b)+".", Expect{AccessToken: "at", Now: now})
+		if j.Verdict != judge.Refused || j.Subject != "" {
+			t.Errorf("%q: %s %s", alg, j.Verdict, j.Subject)
+		}
+	}
+}
+
+// TestSigners picks from the keys of a provider.
+func TestSigners(t *testing.T) {
+	t.Parallel()
+	all := signers(t)
+	rs, es, ed := all["RS256"], all["ES256"], all["EdDSA"]
+	for _, c := range []struct {
+		have       Signers
+		registered string
+		id, access *Signer
+		ok         bool
+		algs       string
+	}{
+		{Signers{es, rs}, "", rs, es, true, "RS256 ES256"},
+		{Signers{rs, es}, "ES256", es, es, true, "RS256 ES256"},
+		{Signers{es}, "", es, es, true, "ES256"},
+		{Signers{rs}, "", rs, rs, true, "RS256"},
+		{Signers{rs, ed}, "", rs, ed, true, "RS256 EdDSA"},
+		{Signers{es}, "RS256", es, es, false, "ES256"},
+	} {
+		id, ok := c.have.ForID(c.registered)
+		if id != c.id || ok != c.ok || c.have.ForAccess() != c.access || strings.Join(c.have.Algorithms(), " ") != c.algs {
+			t.Errorf("%v, registered %q: %s %v, %s, %v", c.algs, c.registered, id.Alg, ok, c.have.ForAccess().Alg,
+				c.have.Algorithms())
+		}
+	}
+}
+
 func keyKind(alg string) string {
 	if alg[1] == 'S' && alg[0] != 'E' {
 		return "RSA"
@@ -490,7 +536,7 @@ func TestJudgeDiscovery(t *testing.T) {
 			t.Errorf("%s is taken", bad)
 		}
 	}
-	own := OwnDiscovery("https://login.kestrelridge.example/", "ES256", []string{"frames.read"})
+	own := OwnDiscovery("https://login.kestrelridge.example/", []string{"ES256"}, []string{"frames.read"})
 	b, _ := json.Marshal(own)
 	if d, err := ReadDiscovery(b); err != nil || JudgeDiscovery(d, "https://login.kestrelridge.example").Failed() ||
 		!bytes.Contains(b, []byte(`"request_uri_parameter_supported":false`)) {
@@ -532,7 +578,7 @@ func FuzzJudgeToken(f *testing.F) {
 }
 
 func FuzzReadDiscovery(f *testing.F) {
-	b, _ := json.Marshal(OwnDiscovery("https://login.kestrelridge.example", "ES256", nil))
+	b, _ := json.Marshal(OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil))
 	f.Add(b)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if d, err := ReadDiscovery(b); err == nil {

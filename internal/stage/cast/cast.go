@@ -31,8 +31,8 @@ type Keys interface {
 	SAML() (*xmlsec.Signer, error)
 	// Decrypt returns the key to which assertions are encrypted here, with its certificate; nil if there is none.
 	Decrypt() (*rsa.PrivateKey, *x509.Certificate, error)
-	// JOSE returns the signer of tokens.
-	JOSE() (*oidc.Signer, error)
+	// JOSE returns the signers of tokens.
+	JOSE() (oidc.Signers, error)
 }
 
 // Player is a party as it is played: its addresses are those of this stage.

@@ -212,11 +212,7 @@ func (m *maker) place(p *Player) {
 	}
 	p.Party.At = at
 	if p.OpenID != nil {
-		alg := ""
-		if len(p.OpenID.IDTokenAlgorithms) > 0 {
-			alg = p.OpenID.IDTokenAlgorithms[0]
-		}
-		p.OpenID = oidc.OwnDiscovery(at, alg, nil)
+		p.OpenID = oidc.OwnDiscovery(at, p.OpenID.IDTokenAlgorithms, nil)
 	}
 	if idp := p.Party.Entity.IDP; idp != nil {
 		for i := range idp.SSO {

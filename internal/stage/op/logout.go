@@ -59,7 +59,8 @@ func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 	s, err := x.Serves(x.pl, d)
 	var token string
 	if err == nil {
-		token, err = s.Signer.Sign("logout+jwt", oidc.LogoutClaims(s.Doc.Issuer, d.Terms.ClientID, subject, session,
+		signer, _ := s.Signers.ForID(d.Client.IDTokenAlg)
+		token, err = signer.Sign("logout+jwt", oidc.LogoutClaims(s.Doc.Issuer, d.Terms.ClientID, subject, session,
 			x.Random(), x.Now()))
 	}
 	u, err2 := url.Parse(at)

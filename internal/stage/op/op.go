@@ -70,18 +70,16 @@ func New(s *server.Server, now func() *cast.Cast, state oauth.State, key []byte,
 
 // Serves is the authorization server of a player; d names the trust whose supposed key it signs with, and may be nil.
 func (p *Part) Serves(pl *cast.Player, d *cast.OIDC) (*oauth.Server, error) {
-	signer, err := pl.Keys.JOSE()
+	signers, err := pl.Keys.JOSE()
 	if err != nil {
 		return nil, err
 	}
 	doc := *pl.OpenID
-	if len(doc.IDTokenAlgorithms) != 1 || doc.IDTokenAlgorithms[0] != signer.Alg {
-		doc.IDTokenAlgorithms = []string{signer.Alg}
-	}
+	doc.IDTokenAlgorithms = signers.Algorithms()
 	if d != nil && d.Suppose.JOSE != nil {
-		signer = d.Suppose.JOSE
+		signers = oidc.Signers{d.Suppose.JOSE}
 	}
-	return &oauth.Server{Doc: &doc, Signer: signer, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
+	return &oauth.Server{Doc: &doc, Signers: signers, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
 		Random: p.Random, Now: p.Now, Devices: p.devices,
 		Issued: func(trust string, asks []federation.Ask) { p.Notes.Issued(trust, asks, p.Now()) }}, nil
 }
@@ -108,7 +106,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 		}))
 	}
 	add(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
-		return oidc.WriteKeys(s.Signer.Key.Public())
+		return oidc.WriteKeys(s.Signers.Public()...)
 	}))
 	add(doc.AuthorizationEndpoint, x.authorize)
 	add(pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))
