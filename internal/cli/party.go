@@ -69,9 +69,9 @@ func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
 
 // handFlags are the values of a party that can be entered by hand.
 type handFlags struct {
-	entityID, start, signing, sealing string
-	acs, sso, formats, wants, logout  []string
-	signs, assertions                 string
+	entityID, start, signedOut, signing, sealing string
+	acs, sso, formats, wants, logout             []string
+	signs, assertions                            string
 }
 
 func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
@@ -87,6 +87,8 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 		f.StringVar(&h.sealing, "encryption-cert", "", "file with the encryption certificate")
 		f.StringSliceVar(&h.wants, "wants", nil, "attribute names the app reads, required ones with ! behind")
 		f.StringVar(&h.start, "start", "", "link that starts sign-in at the app")
+		f.StringVar(&h.signedOut, "signed-out", "",
+			"page to which the app sends people once they are signed out; none takes it away")
 		f.StringVar(&h.signs, "signs-requests", "", "whether the app signs its requests: on or off")
 		f.StringVar(&h.assertions, "wants-signed-assertions", "",
 			"whether the app wants the assertion itself signed: on or off")
@@ -99,7 +101,7 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 
 func (a *App) hand(h *handFlags) (*desk.Hand, error) {
 	out := &desk.Hand{EntityID: h.entityID, ACS: h.acs, SSO: h.sso, Formats: h.formats, Wants: h.wants, Start: h.start,
-		Logout: h.logout}
+		SignedOut: h.signedOut, Logout: h.logout}
 	var err error
 	if out.Signing, err = a.certificate("--signing-cert", h.signing); err != nil {
 		return nil, err
@@ -113,7 +115,7 @@ func (a *App) hand(h *handFlags) (*desk.Hand, error) {
 	if out.Wanted, err = onOff("--wants-signed-assertions", h.assertions); err != nil {
 		return nil, err
 	}
-	if h.entityID == "" && h.start == "" && h.signing == "" && h.sealing == "" && h.signs == "" && h.assertions == "" &&
+	if h.entityID+h.start+h.signedOut+h.signing+h.sealing+h.signs+h.assertions == "" &&
 		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants)+len(h.logout) == 0 {
 		return nil, nil
 	}

@@ -56,9 +56,11 @@ type Hand struct {
 	Sealing  *x509.Certificate
 	Wants    []string // attribute names, required ones with a ! behind
 	Start    string
-	Logout   []string // by Redirect unless prefixed post=; "none" takes all away
-	Signed   *bool    // app: signs its requests; provider: wants them signed
-	Wanted   *bool    // app: wants assertions signed
+	// SignedOut is the page of an app for people who signed out; "none" takes it away
+	SignedOut string
+	Logout    []string // by Redirect unless prefixed post=; "none" takes all away
+	Signed    *bool    // app: signs its requests; provider: wants them signed
+	Wanted    *bool    // app: wants assertions signed
 }
 
 // ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
@@ -312,6 +314,15 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 			return err
 		}
 		r.Start = h.Start
+	}
+	switch {
+	case h.SignedOut == "none":
+		r.SignedOut = ""
+	case h.SignedOut != "":
+		if err := book.CheckURL("--signed-out", h.SignedOut); err != nil {
+			return err
+		}
+		r.SignedOut = h.SignedOut
 	}
 	if h.Signed != nil && kind == federation.App {
 		r.RequestsSigned = *h.Signed

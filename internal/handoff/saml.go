@@ -141,6 +141,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 		}
 	}
 	h.logout(sp, from)
+	h.add("Page after sign-out", sp.SignedOut, "", from)
 	h.add("NameID format", t.SubjectFormat, "NameIDPolicy", "this trust")
 	h.add("Assertions must be signed", yes(sp.WantAssertionsSigned), "WantAssertionsSigned", from)
 	h.add("Requests are signed", yes(terms.SignsRequests), "AuthnRequestsSigned", "this trust")

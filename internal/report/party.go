@@ -122,6 +122,9 @@ func endpointBlock(p *federation.Party, r *saml.Role) view.Block {
 	if r.Start != "" {
 		b.Rows = append(b.Rows, []string{"start link", "", r.Start, ""})
 	}
+	if r.SignedOut != "" {
+		b.Rows = append(b.Rows, []string{"signed out", "", r.SignedOut, ""})
+	}
 	return b
 }
 

@@ -2,6 +2,7 @@ package stage
 
 import (
 	"encoding/base64"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -128,6 +129,28 @@ func TestSingleLogout(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestSignedOutPageOfTheApp has an app that chose a page for people who signed out.
+func TestSignedOutPageOfTheApp(t *testing.T) {
+	x := newSet(t, func(l *cast.Ledger) {
+		beside(true)(l)
+		l.Parties["nightlog"].Entity.SP.SignedOut = "https://nightlog.kestrelridge.example/bye?lang=en"
+	})
+	x.in()
+	resp, err := x.client.Get(x.deal().App.Home + "sign-out")
+	if err != nil {
+		t.Fatal(err)
+	}
+	body, err := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	at := resp.Request.URL
+	if err != nil || at.Path != "/nightlog/signed-out" || !strings.Contains(string(body), "and at Ridge") {
+		t.Errorf("%s, %v: %s", at, err, leadOf(string(body)))
+	}
+	if p := x.get(at.String()); !strings.Contains(p.text, "Nobody is signed in here.") {
+		t.Errorf("a second time: %s", leadOf(p.text))
 	}
 }
 

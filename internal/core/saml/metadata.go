@@ -50,7 +50,8 @@ type Role struct {
 	ACS                   []Endpoint `json:"assertionConsumer,omitempty"`
 	Wanted                []Wanted   `json:"wantedAttributes,omitempty"`
 	DisplayName           string     `json:"displayName,omitempty"`
-	Start                 string     `json:"startURL,omitempty"` // request initiation (SSO Request Initiation Protocol)
+	Start                 string     `json:"startURL,omitempty"`     // request initiation (SSO Request Initiation Protocol)
+	SignedOut             string     `json:"signedOutURL,omitempty"` // app: where it sends people once they are signed out
 	WantRequestsSigned    bool       `json:"wantAuthnRequestsSigned"`
 	RequestsSigned        bool       `json:"authnRequestsSigned"`
 	WantAssertionsSigned  bool       `json:"wantAssertionsSigned"`

@@ -189,7 +189,7 @@ func freePath(p *federation.Party, host string) string {
 		for _, e := range append(append([]saml.Endpoint{}, sp.ACS...), sp.SLO...) {
 			taken = append(taken, e.Location, e.ResponseLocation)
 		}
-		taken = append(taken, sp.Start)
+		taken = append(taken, sp.Start, sp.SignedOut)
 	}
 	for dots := "."; ; dots += "." {
 		at := host + "/" + dots + "stage/" + p.Name + "/"
@@ -248,6 +248,9 @@ func (m *maker) placeApp(p *Player, at string) {
 	p.Party.At = at
 	sp.ACS = []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs", Index: 1, Default: true}}
 	sp.SLO, sp.Start = moved(sp.SLO, at+"/slo"), at+"/start"
+	if sp.SignedOut != "" {
+		sp.SignedOut = at + "/signed-out"
+	}
 }
 
 // moved are the single logout services of a party under another address; none where it has none.

@@ -2,6 +2,7 @@ package sp
 
 import (
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -25,6 +26,20 @@ func (p *Part) layOutLogout(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 		l.Add(pl.Name(), at, p.slo(c, pl))
 	}
 	l.Add(pl.Name(), SignOutAt(pl), p.signOut(c, pl))
+	l.Add(pl.Name(), pl.Party.Entity.SP.SignedOut, p.chosen(pl))
+}
+
+// chosen is the app's own page for people who signed out. It says what the app was told of the sign-out that the browser
+// comes from, once.
+func (p *Part) chosen(pl *cast.Player) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		lead, ok := p.farewells.Take(r.URL.Query().Get("from"))
+		if !ok {
+			lead = "Nobody is signed in here."
+		}
+		p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(), Lead: lead,
+			Links: [][2]string{{"Sign in", pl.Start()}}})
+	}
 }
 
 // signOut ends the app's session, and asks the provider to end its own.
@@ -40,12 +55,12 @@ func (p *Part) signOut(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		d := c.FindSAML(g.trust)
 		if d == nil {
-			p.signedOut(w, pl, g.trust+" has ended; you are signed out here.")
+			p.signedOut(w, r, pl, g.trust+" has ended; you are signed out here.")
 			return
 		}
 		at, ok := d.Provider.Party.Entity.IDP.LogoutEndpoint(false)
 		if _, back := pl.Party.Entity.SP.LogoutEndpoint(true); !ok || !back {
-			p.signedOut(w, pl, "You are signed out here. "+d.Provider.Title()+
+			p.signedOut(w, r, pl, "You are signed out here. "+d.Provider.Title()+
 				" was not told: single logout is not in the metadata of both sides.")
 			return
 		}
@@ -56,12 +71,19 @@ func (p *Part) signOut(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		p.left.Put(q.ID, left{pl.Name(), g.trust, p.Browser(w, r)})
 		if err := p.idp.Pass(w, r, pl, at, "SAMLRequest", q.Bytes, ""); err != nil {
-			p.signedOut(w, pl, "You are signed out here. "+d.Provider.Title()+" was not told: "+err.Error()+".")
+			p.signedOut(w, r, pl, "You are signed out here. "+d.Provider.Title()+" was not told: "+err.Error()+".")
 		}
 	}
 }
 
-func (p *Part) signedOut(w http.ResponseWriter, pl *cast.Player, lead string) {
+// signedOut tells that somebody is signed out: on the page that the app chose for it, where it did.
+func (p *Part) signedOut(w http.ResponseWriter, r *http.Request, pl *cast.Player, lead string) {
+	if at := pl.Party.Entity.SP.SignedOut; at != "" {
+		key := p.ID()
+		p.farewells.Put(key, lead)
+		http.Redirect(w, r, with(at, key), http.StatusSeeOther)
+		return
+	}
 	p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(), Lead: lead,
 		Links: [][2]string{{"Sign in", pl.Start()}}})
 }
@@ -110,10 +132,10 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		case j.Verdict != judge.Accepted:
 			refuse(http.StatusForbidden, "Nothing of the message was used.", j.Findings)
 		case j.Response != nil && len(j.Findings.IDs(finding.Warning)) > 0:
-			p.signedOut(w, pl, "You are signed out here and at "+d.Provider.Title()+", but not everywhere: "+
+			p.signedOut(w, r, pl, "You are signed out here and at "+d.Provider.Title()+", but not everywhere: "+
 				j.Response.Status.Words()+".")
 		case j.Response != nil:
-			p.signedOut(w, pl, "You are signed out, here and at "+d.Provider.Title()+".")
+			p.signedOut(w, r, pl, "You are signed out, here and at "+d.Provider.Title()+".")
 		default:
 			p.endFor(w, r, d, m, j.Request)
 		}
@@ -128,12 +150,24 @@ func (p *Part) endFor(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *s
 	})
 	at, ok := d.Provider.Party.Entity.IDP.LogoutEndpoint(true)
 	if !ok {
-		p.signedOut(w, d.App, "You are signed out here. The provider has no address for the answer.")
+		p.signedOut(w, r, d.App, "You are signed out here. The provider has no address for the answer.")
 		return
 	}
 	a := &saml.LogoutResponse{ID: p.ID(), InResponseTo: q.ID, Issuer: d.AppID(), Destination: at.Location,
 		IssueInstant: p.Now().Add(d.Suppose.Clock), Status: saml.Status{Top: saml.StatusSuccess}}
 	if err := p.idp.Pass(w, r, d.App, at, "SAMLResponse", a.Bytes, m.RelayState); err != nil {
-		p.signedOut(w, d.App, "You are signed out here. No answer can be made: "+err.Error()+".")
+		p.signedOut(w, r, d.App, "You are signed out here. No answer can be made: "+err.Error()+".")
 	}
+}
+
+// with is the page that an app chose, with what tells it where the browser comes from.
+func with(at, from string) string {
+	u, err := url.Parse(at)
+	if err != nil {
+		return at
+	}
+	q := u.Query()
+	q.Set("from", from)
+	u.RawQuery = q.Encode()
+	return u.String()
 }

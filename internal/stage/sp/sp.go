@@ -25,7 +25,9 @@ type Part struct {
 	seen   *server.Kept[bool]   // IDs of assertions
 	guests *server.Kept[*guest] // who is signed in, by cookie
 	left   *server.Kept[left]   // logout requests, by ID
-	idp    *idp.Part            // sends messages on
+	// what is told on the page that an app chose for people who signed out
+	farewells *server.Kept[string]
+	idp       *idp.Part // sends messages on
 }
 
 // asked is a request that an app sent a browser away with.
@@ -41,7 +43,8 @@ type guest struct {
 func New(s *server.Server, sender *idp.Part) *Part {
 	return &Part{s, server.NewKept[asked](s.Now, 15*time.Minute, 50_000), server.NewKept[bool](s.Now, 15*time.Minute,
 		200_000),
-		server.NewKept[*guest](s.Now, 24*time.Hour, 1000), server.NewKept[left](s.Now, 15*time.Minute, 50_000), sender}
+		server.NewKept[*guest](s.Now, 24*time.Hour, 1000), server.NewKept[left](s.Now, 15*time.Minute, 50_000),
+		server.NewKept[string](s.Now, 15*time.Minute, 50_000), sender}
 }
 
 // Remembered is how many requests are remembered.
