@@ -9,11 +9,11 @@ import (
 	"tressik.example/internal/core/finding"
 )
 
-// open are the findings of a trust that did not pass, by what they are about.
-func (d *desk) open(trust string) map[string]finding.Remedy {
+// open are the findings that did not pass where a command shows some, by what they are about.
+func (d *desk) open(shows ...string) map[string]finding.Remedy {
 	d.t.Helper()
 	var v struct{ Findings findings }
-	d.json(&v, "trust", "show", trust)
+	d.json(&v, shows...)
 	out := map[string]finding.Remedy{}
 	for _, f := range v.Findings {
 		if f.Level != "pass" {
@@ -93,6 +93,14 @@ func TestRemediesMend(t *testing.T) {
 			"--yes"}},
 		{"the last secret expires soon", dome, "secret.expiring", []string{"secret", "retire", dome, "SECRET", "--yes", ";",
 			"secret", "add", dome, "--lasts", "5d"}},
+		{"administrators of a group in which nobody is", dome, "provider.administrators", []string{"provider", "change",
+			"ridge", "--administrators", "group:director"}},
+		{"requests are not signed, and must be", plates, "trust.requests-signed", []string{"trust", "change", plates,
+			"--sign-requests", "off", ";", "provider", "change", "ridge", "--wants-signed-requests", "on"}},
+		{"a client with users asks as itself", dome, "privilege.as-self", []string{"trust", "change", dome, "--as-itself",
+			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
+		{"writing is asked for beside reading", courier, "privilege.write", []string{"permission", "ask", courier,
+			"telescope-api:frames.write"}},
 		{"an algorithm in which the provider signs nothing", dome, "trust.id-token-alg", []string{"app", "change",
 			"dome-scheduler", "--id-token-alg", "EdDSA"}},
 		{"a permission is asked for as itself too", dome, "consent.waiting", []string{"trust", "change", dome, "--as-itself",
@@ -102,10 +110,17 @@ func TestRemediesMend(t *testing.T) {
 			t.Parallel()
 			d := demoed(t)
 			d.t = t
-			before := d.open(c.trust)
+			shows := []string{"trust", "show", c.trust}
+			switch strings.SplitN(c.id, ".", 2)[0] {
+			case "provider":
+				shows = []string{"provider", "show", "ridge"}
+			case "privilege":
+				shows = []string{"consent", "show", c.trust}
+			}
+			before := d.open(shows...)
 			d.breakIt(c.trust, c.breaks)
 			found, ran := false, 0
-			for what, fix := range d.open(c.trust) {
+			for what, fix := range d.open(shows...) {
 				if _, was := before[what]; was {
 					continue
 				}
@@ -118,7 +133,7 @@ func TestRemediesMend(t *testing.T) {
 					if r := x.run(args...); r.code != 0 && r.code != 3 {
 						t.Errorf("the remedy of %q: %v ends with %d\n%s", what, args, r.code, r.err)
 					}
-					after := x.open(c.trust)
+					after := x.open(shows...)
 					if now, still := after[what]; still && slices.EqualFunc(commands(now), commands(fix), slices.Equal) {
 						t.Errorf("the remedy of %q mends nothing: %v", what, args)
 					}

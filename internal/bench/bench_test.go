@@ -94,9 +94,9 @@ type benchKeys struct {
 	jose *oidc.Signer
 }
 
-func (k benchKeys) SAML() (*xmlsec.Signer, error)                        { return k.saml, nil }
-func (k benchKeys) JOSE() (oidc.Signers, error)                          { return oidc.Signers{k.jose}, nil }
-func (k benchKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
+func (k benchKeys) SAML() (*xmlsec.Signer, error)                          { return k.saml, nil }
+func (k benchKeys) JOSE() (oidc.Signers, error)                            { return oidc.Signers{k.jose}, nil }
+func (k benchKeys) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
 
 // playing is a stage that plays a ledger at its parties' own addresses.
 func playing(b *testing.B, led *cast.Ledger, k benchKeys, watch func(server.Event)) *stage.Stage {

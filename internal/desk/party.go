@@ -179,7 +179,7 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 			return err
 		}
 		for _, k := range made {
-			if err := tx.AddKey(p.Name, k.use, store.Active, k.key, k.cert); err != nil {
+			if err := tx.AddKey(p.Name, k.use, federation.Active, k.key, k.cert); err != nil {
 				return err
 			}
 		}
@@ -243,15 +243,15 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 		uses = append(uses, "encryption")
 	}
 	if in.Kind == federation.Provider {
-		uses = append(uses, store.ForTokens)
+		uses = append(uses, federation.ForTokens)
 	}
 	var out []madeKey
 	for _, use := range uses {
 		kind := in.KeyKind
 		switch {
-		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == store.ForTokens && !strings.HasPrefix(kind, "rsa"):
+		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == federation.ForTokens && !strings.HasPrefix(kind, "rsa"):
 			kind = "rsa-2048"
-		case use == store.ForTokens: // RS256 is what every client can verify, and this is quick to sign with
+		case use == federation.ForTokens: // RS256 is what every client can verify, and this is quick to sign with
 			kind = "ecdsa-p256"
 		}
 		key, err := keys.Generate(d.Rand, kind)
@@ -265,13 +265,13 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 		}
 		out = append(out, madeKey{use, key, cert})
 		k := saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(cert.Raw)}
-		if use == store.ForTokens {
+		if use == federation.ForTokens {
 			k.Use = "signing"
 			p.TokenKeys = append(p.TokenKeys, k)
 			continue
 		}
 		if use == "encryption" {
-			k.Methods = []string{xmlsec.AES256GCM, xmlsec.AES128GCM, xmlsec.RSAOAEP}
+			k.Methods = saml.EncryptionMethods()
 		}
 		p.Role().Keys = append(p.Role().Keys, k)
 	}

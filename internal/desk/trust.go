@@ -361,7 +361,15 @@ func (d *Desk) Prepared(name, side string) error {
 // ErrEnded.
 func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
 	return d.change(name, "trust.handoff", func(t *federation.Trust) error {
-		t.HandOver(d.Now(), side, to)
+		other := t.Provider
+		if side == "provider" {
+			other = t.App
+		}
+		p, err := d.L.Party(other)
+		if err != nil {
+			return err
+		}
+		t.HandOver(d.Now(), side, to, p)
 		return nil
 	})
 }

@@ -198,7 +198,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		if at, written := t.Prepared[side]; written && !given {
 			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
 			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
-				contactOf(p)))
+				p.ContactMail()))
 		}
 		if p.Own {
 			step += " (it is Tressik's own)"
@@ -239,17 +239,4 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		}
 	}
 	return t, out, nil
-}
-
-// contactOf is whom to give a handoff to: the first contact that the party names, else a word to be replaced.
-func contactOf(p *federation.Party) string {
-	for _, c := range p.Entity.Contacts {
-		if len(c.Email) > 0 {
-			return c.Email[0]
-		}
-	}
-	if c := p.ClientSide(); c != nil && c.Contact != "" {
-		return c.Contact
-	}
-	return "WHOM"
 }

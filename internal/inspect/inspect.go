@@ -22,7 +22,6 @@ import (
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
-	"tressik.example/internal/store"
 )
 
 // Inspector looks at messages. Its ledger may be nil where no trust is named.
@@ -508,12 +507,21 @@ func (d *Inspector) expect(in Input, priv []*rsa.PrivateKey) (saml.Expect, error
 	}
 	e := federation.Expectation(t, terms, app, provider, persons, in.At)
 	if app.Own && in.Key == nil {
-		if k, _, err := d.L.Key(app.Name, "encryption"); err == nil {
+		all, err := d.L.Keys(app.Name)
+		if err != nil {
+			return saml.Expect{}, err
+		}
+		for i := range all {
+			if all[i].Use != federation.ForEncryption {
+				continue
+			}
+			k, err := d.L.PrivateKey(app.Name, &all[i])
+			if err != nil {
+				return saml.Expect{}, err
+			}
 			if r, ok := k.(*rsa.PrivateKey); ok {
 				priv = append(priv, r)
 			}
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return saml.Expect{}, err
 		}
 	}
 	e.DecryptionKeys = priv

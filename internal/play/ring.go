@@ -94,7 +94,7 @@ func (k *realKeys) JOSE() (oidc.Signers, error) {
 		if err != nil {
 			return nil, err
 		}
-		key, _, err := k.d.L.Key(k.party.Name, store.ForTokens)
+		key, _, err := k.d.L.Key(k.party.Name, federation.ForTokens)
 		if errors.Is(err, store.ErrNotFound) {
 			return oidc.Signers{first}, nil
 		}
@@ -106,14 +106,28 @@ func (k *realKeys) JOSE() (oidc.Signers, error) {
 	})
 }
 
-// Decrypt returns the active encryption key, nil if there is none.
-func (k *realKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) {
-	key, cert, err := k.d.L.Key(k.party.Name, "encryption")
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil, nil
+// Decrypt returns the encryption keys of all places, and the certificate of the active one.
+func (k *realKeys) Decrypt() (list []*rsa.PrivateKey, cert *x509.Certificate, err error) {
+	all, err := k.d.L.Keys(k.party.Name)
+	if err != nil {
+		return nil, nil, err
 	}
-	r, _ := key.(*rsa.PrivateKey)
-	return r, cert, err
+	for i := range all {
+		if all[i].Use != federation.ForEncryption {
+			continue
+		}
+		key, err := k.d.L.PrivateKey(k.party.Name, &all[i])
+		if err != nil {
+			return nil, nil, err
+		}
+		if r, ok := key.(*rsa.PrivateKey); ok {
+			list = append(list, r)
+		}
+		if all[i].Place == federation.Active {
+			cert = all[i].Certificate
+		}
+	}
+	return list, cert, nil
 }
 
 // ring holds the keys of a stage: made once for each party, when first needed, and kept sealed in the ledger.
@@ -236,13 +250,13 @@ func (k *stageKeys) SAML() (*xmlsec.Signer, error) {
 }
 
 // Decrypt returns the key to which assertions are encrypted: RSA, as it must be.
-func (k *stageKeys) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) {
+func (k *stageKeys) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) {
 	p, err := k.kind("rsa-2048")
 	if err != nil {
 		return nil, nil, err
 	}
 	r, _ := p.key.(*rsa.PrivateKey)
-	return r, p.cert, nil
+	return []*rsa.PrivateKey{r}, p.cert, nil
 }
 
 // JOSE returns the signers of tokens.

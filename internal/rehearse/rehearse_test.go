@@ -41,7 +41,7 @@ func (k oneKey) JOSE() (oidc.Signers, error) {
 	s, err := oidc.NewSigner(k.key)
 	return oidc.Signers{s}, err
 }
-func (oneKey) Decrypt() (*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
+func (oneKey) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
 
 // set is a stage with an own provider; nightlog and plates over SAML, dome and courier over OpenID Connect.
 func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {

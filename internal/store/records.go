@@ -160,35 +160,6 @@ func (tx *Tx) RemoveParty(p *federation.Party) error {
 	return tx.note(string(p.Kind)+".remove", p.Name, "", p, nil)
 }
 
-// The places of an own key: published beside the one in use, in use, no longer used and still accepted.
-const (
-	Announced = "announced"
-	Active    = "active"
-	Outgoing  = "outgoing"
-)
-
-// AddKey stores a private key of an own party sealed in the ledger.
-func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate) error {
-	pem, err := keys.MarshalPrivate(key)
-	if err != nil {
-		return err
-	}
-	sealed, err := tx.seal(pem)
-	if err != nil {
-		return fmt.Errorf("sealing the key: %w", err)
-	}
-	_, err = tx.tx.Exec("INSERT INTO keys (party, use, place, certificate, sealed) VALUES (?, ?, ?, ?, ?)",
-		party, use, place, cert.Raw, sealed)
-	if err != nil {
-		return err
-	}
-	return tx.note("key.add", party, "", nil, map[string]string{"use": use, "place": place,
-		"certificate": cert.Subject.String(), "notAfter": cert.NotAfter.UTC().Format(time.RFC3339)})
-}
-
-// ForTokens is the use of a key that signs tokens alone; the others are those of SAML metadata, signing and encryption.
-const ForTokens = "tokens"
-
 // Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (l *Ledger) Key(party, use string) (crypto.Signer, *x509.Certificate, error) {
 	return l.sealedKey("SELECT certificate, sealed FROM keys WHERE party = ? AND use = ? AND place = 'active'", party, use)

@@ -201,7 +201,7 @@ func TestSealedKeys(t *testing.T) {
 			if _, err := tx.tx.Exec("DELETE FROM keys"); err != nil {
 				return err
 			}
-			return tx.AddKey("ridge", "signing", Active, key, cert)
+			return tx.AddKey("ridge", "signing", federation.Active, key, cert)
 		}); err != nil {
 			t.Fatal(err)
 		}

@@ -68,7 +68,9 @@ type Trust struct {
 	Handed        map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
 	HandedTo      map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
 	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
-	Last          *Rehearsal           `json:"lastRehearsal,omitempty"`
+	// app, provider: IDs of the signing keys of the other side that it was given; a side that is missing has all
+	KeysSeen map[string][]string `json:"keysSeen,omitempty"`
+	Last     *Rehearsal          `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds    bool      `json:"rehearsalHolds"`
 	Added    time.Time `json:"added"`
@@ -83,6 +85,13 @@ type Terms interface {
 	Protocol() string
 	// Clone returns a copy that shares nothing with the terms.
 	Clone() Terms
+	// Concerns reports whether keys of a use of one party matter to the other; side is what the other one is, app or
+	// provider.
+	Concerns(use, side string) bool
+	// Rereads says how the other side learns of new signing keys by itself; "" where nothing says that it does.
+	Rereads() string
+	// Life is how long what is signed for the trust is good, at the longest.
+	Life() time.Duration
 	// Complete tells whether all is known that the other side has to give before a message can be sent.
 	Complete() bool
 }
@@ -152,6 +161,17 @@ const (
 // Protocol is saml.
 func (*SAMLTerms) Protocol() string { return OverSAML }
 
+// Concerns is true of keys that sign messages, and of an app's that decrypt.
+func (*SAMLTerms) Concerns(use, side string) bool {
+	return use == ForSigning || use == ForEncryption && side == "provider"
+}
+
+// Rereads is empty: metadata that was handed over once is read again by nobody.
+func (*SAMLTerms) Rereads() string { return "" }
+
+// Life is that of an assertion.
+func (*SAMLTerms) Life() time.Duration { return 10 * time.Minute }
+
 // Complete is always true.
 func (*SAMLTerms) Complete() bool { return true }
 
@@ -177,6 +197,17 @@ type Server struct {
 
 // Protocol is oidc.
 func (*OIDCTerms) Protocol() string { return OverOIDC }
+
+// Concerns is true of a provider's keys that sign tokens.
+func (*OIDCTerms) Concerns(use, side string) bool { return side == "app" && use != ForEncryption }
+
+// Rereads says that clients fetch the JWKS again.
+func (*OIDCTerms) Rereads() string {
+	return "a client reads the JWKS again at a kid it does not know (OpenID Connect Core 10.1.1)"
+}
+
+// Life is that of the longest token.
+func (t *OIDCTerms) Life() time.Duration { return Span(max(t.Policy.AccessToken, t.Policy.IDToken)) }
 
 // Complete tells whether the client ID is known.
 func (t *OIDCTerms) Complete() bool { return t.ClientID != "" }
@@ -209,7 +240,7 @@ func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *
 func (t *Trust) Clone() *Trust {
 	c := *t
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
-	c.Rules = slices.Clone(t.Rules)
+	c.Rules, c.KeysSeen = slices.Clone(t.Rules), maps.Clone(t.KeysSeen)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
 }
@@ -248,6 +279,13 @@ func (t *Trust) sameShape(o *Trust) bool {
 		slices.Equal(t.Rules, o.Rules) && reflect.DeepEqual(t.Terms, o.Terms)
 }
 
+// KeysChanged notes that a party's keys have changed: the last rehearsal no longer holds. f says what else that means.
+func (t *Trust) KeysChanged(now time.Time, f func(*Trust)) {
+	t.Reshaped, t.Holds = now.UTC(), false
+	f(t)
+	t.settle()
+}
+
 // PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and
 // a foreign other side has to be given the new values.
 func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
@@ -278,8 +316,12 @@ func (t *Trust) Prepare(now time.Time, side string) {
 	t.Prepared[side] = now.UTC()
 }
 
-// HandOver notes that a side was given what it needs, and to whom; side is app or provider.
-func (t *Trust) HandOver(now time.Time, side, to string) {
+// HandOver notes that a side was given what it needs of the other party, with the keys that this one publishes, and to
+// whom; side is app or provider.
+func (t *Trust) HandOver(now time.Time, side, to string, other *Party) {
+	if _, said := t.KeysSeen[side]; said {
+		t.Gave(side, other.SignerIDs())
+	}
 	t.Handed[side] = now.UTC()
 	if t.HandedTo == nil {
 		t.HandedTo = map[string]string{}

@@ -43,18 +43,26 @@ func (t *Tokens) Words() string {
 type Server struct {
 	Doc     *oidc.Discovery
 	Signers oidc.Signers
-	State   State
-	Key     []byte // of the refresh tokens, 256 random bits
-	Person  func(id string) *people.Person
-	Random  func() string // makes 256 random bits as text
-	Now     func() time.Time
-	Issued  func(trust string, asks []federation.Ask) // told of each access token; may be nil
+	// Published are the keys in its JWKS where those are more than the ones that sign: what an outgoing key signed is
+	// still good
+	Published []oidc.Key
+	State     State
+	Key       []byte // of the refresh tokens, 256 random bits
+	Person    func(id string) *people.Person
+	Random    func() string // makes 256 random bits as text
+	Now       func() time.Time
+	Issued    func(trust string, asks []federation.Ask) // told of each access token; may be nil
 	// Devices are those that wait for a person; nil where there is no device authorization
 	Devices *Devices
 }
 
 // Verify are the keys with which the server's tokens are verified.
-func (s *Server) Verify() []oidc.Key { return s.Signers.Keys() }
+func (s *Server) Verify() []oidc.Key {
+	if s.Published != nil {
+		return s.Published
+	}
+	return s.Signers.Keys()
+}
 
 // Decision is who has to agree before a code is issued.
 type Decision struct {

@@ -69,6 +69,11 @@ type Key struct {
 	Problem     string   `json:"problem,omitempty"` // why the certificate cannot be read
 }
 
+// EncryptionMethods are the algorithms that own parties publish for assertions that are encrypted to them, the best first.
+func EncryptionMethods() []string {
+	return []string{xmlsec.AES256GCM, xmlsec.AES128GCM, xmlsec.RSAOAEP}
+}
+
 // X509 parses the certificate.
 func (k Key) X509() (*x509.Certificate, error) { return keys.ParseCertificate([]byte(k.Certificate)) }
 

@@ -29,8 +29,9 @@ import (
 type Keys interface {
 	// SAML returns the key that signs messages and metadata, with its certificate.
 	SAML() (*xmlsec.Signer, error)
-	// Decrypt returns the key to which assertions are encrypted here, with its certificate; nil if there is none.
-	Decrypt() (*rsa.PrivateKey, *x509.Certificate, error)
+	// Decrypt returns the keys that open what is encrypted here, and the certificate to which it is encrypted; nil if there
+	// is none.
+	Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error)
 	// JOSE returns the signers of tokens.
 	JOSE() (oidc.Signers, error)
 }
@@ -51,6 +52,10 @@ type Player struct {
 	entity *saml.Entity
 	err    error
 
+	collected sync.Once
+	published []oidc.Key
+	tokensErr error
+
 	opened  sync.Once
 	signing []crypto.PublicKey
 	keysErr error
@@ -70,18 +75,64 @@ func (p *Player) SigningKeys() ([]crypto.PublicKey, error) {
 
 func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 	if p.Real {
-		r := p.Party.Role()
-		if r == nil {
-			return nil, nil
-		}
-		keys, _ := r.SigningKeys()
-		return keys, nil
+		return p.messageSigners(), nil
 	}
 	s, err := p.Keys.SAML()
 	if err != nil {
 		return nil, err
 	}
-	return []crypto.PublicKey{s.Certificate.PublicKey}, nil
+	return append([]crypto.PublicKey{s.Certificate.PublicKey}, p.beside(p.messageSigners(), s.Certificate.PublicKey)...), nil
+}
+
+// messageSigners are the keys in the party's SAML metadata.
+func (p *Player) messageSigners() []crypto.PublicKey {
+	r := p.Party.Role()
+	if r == nil {
+		return nil
+	}
+	list, _ := r.SigningKeys()
+	return list
+}
+
+// beside are those of the keys that a party with keys of its own publishes which it does not sign with now: announced and
+// outgoing ones.
+func (p *Player) beside(published []crypto.PublicKey, have ...crypto.PublicKey) []crypto.PublicKey {
+	if p.StandIn || !p.Party.Own {
+		return nil
+	}
+	ids := make([]string, len(have))
+	for i, k := range have {
+		ids[i] = federation.KeyID(k)
+	}
+	var out []crypto.PublicKey
+	for _, k := range published {
+		if !slices.Contains(ids, federation.KeyID(k)) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Published are the keys in the JWKS of a provider, those with which it signs first.
+func (p *Player) Published() ([]oidc.Key, error) {
+	p.collected.Do(func() { p.published, p.tokensErr = p.publishedKeys() })
+	return p.published, p.tokensErr
+}
+
+func (p *Player) publishedKeys() ([]oidc.Key, error) {
+	s, err := p.Keys.JOSE()
+	if err != nil {
+		return nil, err
+	}
+	out := s.Keys()
+	for _, pub := range p.beside(p.Party.TokenSigners(), s.Public()...) {
+		id, err := oidc.KeyID(pub)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, oidc.Key{ID: id, Alg: oidc.Algorithm(pub), Public: pub})
+	}
+	return out, nil
 }
 
 // EncryptTo returns the certificate to which assertions for the player are encrypted here, and the algorithm that it

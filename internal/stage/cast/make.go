@@ -1,7 +1,6 @@
 package cast
 
 import (
-	"crypto/rsa"
 	"fmt"
 	"iter"
 	"maps"
@@ -58,13 +57,12 @@ func (m *maker) dealSAML(d Deal, terms *federation.SAMLTerms, app, provider *fed
 	x.expect = sync.OnceValues(func() (saml.Expect, error) {
 		e := federation.Expectation(d.Trust, terms, &d.App.Party, &d.Provider.Party, m.led.People, time.Time{})
 		var err error
-		if e.Keys, err = d.Provider.SigningKeys(); err != nil {
+		list, err := d.Provider.SigningKeys()
+		if err != nil {
 			return e, err
 		}
-		key, _, err := d.App.Keys.Decrypt()
-		if key != nil {
-			e.DecryptionKeys = []*rsa.PrivateKey{key}
-		}
+		e.Keys = d.Trust.Known("app", list)
+		e.DecryptionKeys, _, err = d.App.Keys.Decrypt()
 		return e, err
 	})
 	m.cast.SAML = append(m.cast.SAML, x)

@@ -158,7 +158,7 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
 			return
 		}
-		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: keys, Format: d.Trust.SubjectFormat,
+		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: d.Trust.Known("provider", keys), Format: d.Trust.SubjectFormat,
 			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
 			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})

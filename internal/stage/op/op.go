@@ -3,6 +3,7 @@
 package op
 
 import (
+	"crypto"
 	"encoding/json"
 	"net/http"
 	"slices"
@@ -79,7 +80,11 @@ func (p *Part) Serves(pl *cast.Player, d *cast.OIDC) (*oauth.Server, error) {
 	if d != nil && d.Suppose.JOSE != nil {
 		signers = oidc.Signers{d.Suppose.JOSE}
 	}
-	return &oauth.Server{Doc: &doc, Signers: signers, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
+	published, err := pl.Published()
+	if err != nil {
+		return nil, err
+	}
+	return &oauth.Server{Doc: &doc, Signers: signers, Published: published, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
 		Random: p.Random, Now: p.Now, Devices: p.devices,
 		Issued: func(trust string, asks []federation.Ask) { p.Notes.Issued(trust, asks, p.Now()) }}, nil
 }
@@ -106,7 +111,11 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 		}))
 	}
 	add(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
-		return oidc.WriteKeys(s.Signers.Public()...)
+		var list []crypto.PublicKey
+		for _, k := range s.Published {
+			list = append(list, k.Public)
+		}
+		return oidc.WriteKeys(list...)
 	}))
 	add(doc.AuthorizationEndpoint, x.authorize)
 	add(pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))

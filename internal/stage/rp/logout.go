@@ -42,13 +42,13 @@ func (p *Part) backChannel(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			refuse("the logout token is of a provider that this client does not know")
 			return
 		}
-		signers, err := d.Deal.Provider.Keys.JOSE()
+		published, err := d.Deal.Provider.Published()
 		if err != nil {
 			refuse(err.Error())
 			return
 		}
 		j := oidc.JudgeLogoutToken(token, oidc.Expect{Issuer: d.Deal.Provider.OpenID.Issuer, Audience: d.Terms.ClientID,
-			Keys: signers.Keys(),
+			Keys: published,
 			Now:  p.Now().Add(d.Suppose.Clock), Trust: d.Of().Name, Provider: d.Deal.Provider.Name()},
 			func(jti string) bool { return !p.seen.Once(pl.Name()+" "+jti, true) })
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "logout token", Findings: j.Findings})

@@ -342,7 +342,7 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 		found.Pass("oauth.no-openid", "ID token", "none: openid was not asked for, so the app does not learn who it is")
 		return nil, g
 	}
-	signers, err := d.Deal.Provider.Keys.JOSE()
+	published, err := d.Deal.Provider.Published()
 	if err != nil {
 		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS",
 			Side: finding.Ledger,
@@ -351,7 +351,7 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	}
 	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true,
 		Nonce:       a.nonce,
-		Keys:        signers.Keys(),
+		Keys:        published,
 		SignedWith:  d.Client.IDTokenAlg,
 		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), MaxAge: federation.Span(d.Client.MaxAge),
 		Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust,

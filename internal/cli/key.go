@@ -1,0 +1,248 @@
+package cli
+
+import (
+	"crypto"
+	"crypto/rand"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/keyring"
+	"tressik.example/internal/report"
+	"tressik.example/internal/view"
+)
+
+func (a *App) keyCmd() *cobra.Command {
+	c := &cobra.Command{Use: "key", Short: "List and replace the keys of own parties: announce, activate, withdraw",
+		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
+Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
+way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyExport())
+	return c
+}
+
+// keyKeeper works on the keys of the ledger.
+func keyKeeper(d *desk.Desk) *keyring.Keeper { return &keyring.Keeper{Book: d.Book, Rand: rand.Reader} }
+
+func (a *App) keyList() *cobra.Command {
+	return &cobra.Command{Use: "list [PARTY]", Short: "List keys with their use, place and end", Args: args("[PARTY]"),
+		Example: "  tressik key list ridge", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			var rings []keyring.Ring
+			var err error
+			if len(got) == 0 {
+				rings, err = keyKeeper(d).Rings()
+			} else {
+				var r *keyring.Ring
+				if r, err = keyKeeper(d).Ring(got[0]); err == nil {
+					rings = []keyring.Ring{*r}
+				}
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(report.Keys(rings, d.Now()))
+		})}
+}
+
+func (a *App) keyShow() *cobra.Command {
+	return &cobra.Command{Use: "show PARTY KEY", Short: "Show one key; never its private half", Args: args("PARTY", "KEY"),
+		Example: "  tressik key show ridge k-1f2e3d4c5b", ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			r, err := keyKeeper(d).Ring(got[0])
+			if err != nil {
+				return err
+			}
+			k, err := r.Find(got[1])
+			if err != nil {
+				return err
+			}
+			return a.print(report.Key(r, k, d.Now()))
+		})}
+}
+
+func (a *App) keyAnnounce() *cobra.Command {
+	var in keyring.Coming
+	var key, cert string
+	c := &cobra.Command{Use: "announce PARTY", Short: "Publish the coming key beside the active one", Args: args("PARTY"),
+		Long: `Make the key that is to follow, or take one that is brought along, and publish it beside the active one: in the
+metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
+		Example: `  tressik key announce ridge
+  tressik key announce ridge --use tokens --kind ecdsa-p384
+  tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			b, err := a.readFile("--key", key)
+			if err != nil {
+				return err
+			}
+			if b != nil {
+				if in.Key, err = keys.ParsePrivate(b); err != nil {
+					return fmt.Errorf("--key: %s: %w; give a private key in PEM: PKCS #8, PKCS #1 or SEC 1", key, err)
+				}
+			}
+			if in.Certificate, err = a.certificate("--cert", cert); err != nil {
+				return err
+			}
+			if in.Certificate != nil && in.Key == nil {
+				return usageError{fmt.Errorf("--cert comes with the --key that it belongs to")}
+			}
+			if in.Kind != "" && in.Key != nil {
+				return usageError{fmt.Errorf("--kind is of a key that is made here; --key brings one along")}
+			}
+			kp := keyKeeper(d)
+			k, err := kp.Announce(got[0], in)
+			if err != nil {
+				return err
+			}
+			r, err := kp.Ring(got[0])
+			if err != nil {
+				return err
+			}
+			sights, err := kp.Sights(r, k)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: report.KeyData(r, k), Blocks: []view.Block{
+				{Lines: []string{fmt.Sprintf("key %s announced for %s of %s", k.ID, k.Use, got[0])}}, report.Delivering(sights),
+				{Lines: []string{"", "See the calendar with `tressik key plan " + got[0] + "`."}}}})
+		})}
+	f := c.Flags()
+	f.StringVar(&in.Use, "use", federation.ForSigning, "signing, encryption (an app's) or tokens (a provider's, tokens alone)")
+	f.StringVar(&in.Kind, "kind", "", "of a key that is made here: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256 or ecdsa-p384 "+
+		"(default that of the active key)")
+	f.StringVar(&key, "key", "", "file with a private key that is brought along")
+	f.StringVar(&cert, "cert", "", "file with its certificate (default a self-signed one)")
+	a.completeUse(c)
+	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(keys.Kinds(), cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func (a *App) completeUse(c *cobra.Command) {
+	must(c.RegisterFlagCompletionFunc("use", cobra.FixedCompletions([]string{federation.ForSigning,
+		federation.ForEncryption, federation.ForTokens}, cobra.ShellCompDirectiveNoFileComp)))
+}
+
+func (a *App) keyActivate() *cobra.Command {
+	var use string
+	var breaks []string
+	c := &cobra.Command{Use: "activate PARTY", Short: "Sign with the announced key from now on", Args: args("PARTY"),
+		Long: `Put the announced key in the place of the active one, which becomes the outgoing one. It is refused while the
+other side of a trust has not seen the key: these trusts are named, and --break says that they may break.`,
+		Example: "  tressik key activate ridge", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			k, err := keyKeeper(d).Activate(got[0], use, breaks)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: k, Blocks: []view.Block{
+				{Lines: []string{fmt.Sprintf("key %s is active for %s of %s", k.ID, k.Use, got[0])}},
+				{Lines: []string{"", "Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] + "`."}}}})
+		})}
+	f := c.Flags()
+	f.StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")
+	f.StringSliceVar(&breaks, "break", nil, "trusts that may break, since their other side has not seen the key")
+	a.completeUse(c)
+	must(c.RegisterFlagCompletionFunc("break", a.names("trust", 0)))
+	return c
+}
+
+func (a *App) keyWithdraw() *cobra.Command {
+	var early bool
+	c := &cobra.Command{Use: "withdraw PARTY [KEY]", Short: "End the outgoing key, or take an announced one back",
+		Args:    args("PARTY", "[KEY]"),
+		Example: "  tressik key withdraw ridge", ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			id := ""
+			if len(got) > 1 {
+				id = got[1]
+			}
+			k, err := keyKeeper(d).Withdraw(got[0], id, early)
+			if err != nil {
+				return err
+			}
+			return a.print(view.Page{Data: k, Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
+				"key %s of %s withdrawn: it is published no more, and its private half is gone", k.ID, got[0])}}}})
+		})}
+	c.Flags().BoolVar(&early, "early", false, "even before what it signed is over")
+	return c
+}
+
+func (a *App) keyPlan() *cobra.Command {
+	return &cobra.Command{Use: "plan PARTY", Short: "The calendar of a rollover: what when, who is waited for, what breaks",
+		Args: args("PARTY"), Example: "  tressik key plan ridge", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			p, err := keyKeeper(d).Plan(got[0])
+			if err != nil {
+				return err
+			}
+			return a.print(report.KeyPlan(p, d.Now()))
+		})}
+}
+
+func (a *App) keyExport() *cobra.Command {
+	var jwks bool
+	var file string
+	c := &cobra.Command{Use: "export PARTY [KEY]", Short: "Write certificates, or a provider's JWKS",
+		Args: args("PARTY", "[KEY]"),
+		Long: `Write the certificate of a key, or of all keys that sign, in PEM. With --jwks it is the JWKS that a provider
+publishes. Private halves are never written.`,
+		Example: `  tressik key export ridge
+  tressik key export ridge --jwks`, ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			r, err := keyKeeper(d).Ring(got[0])
+			if err != nil {
+				return err
+			}
+			list := r.Keys
+			if len(got) > 1 {
+				k, err := r.Find(got[1])
+				if err != nil {
+					return err
+				}
+				list = []federation.OwnKey{*k}
+			}
+			var pubs []crypto.PublicKey
+			var out []byte
+			for i := range list {
+				if list[i].Use == federation.ForEncryption && len(got) < 2 {
+					continue
+				}
+				pubs = append(pubs, list[i].Certificate.PublicKey)
+				out = append(out, keys.PEM(list[i].Certificate)...)
+			}
+			if jwks {
+				if out, err = oidc.WriteKeys(pubs...); err != nil {
+					return err
+				}
+				out = append(out, '\n')
+			}
+			return a.output(file, out)
+		})}
+	c.Flags().StringVar(&file, "out", "", "file to write; else standard output")
+	c.Flags().BoolVar(&jwks, "jwks", false, "as a JWKS (RFC 7517)")
+	return c
+}
+
+// keyNames completes a party, then the keys of it.
+func (a *App) keyNames(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
+	if len(got) != 1 {
+		return a.names("party", 1)(cmd, got, s)
+	}
+	d, err := a.desk()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	r, err := keyKeeper(d).Ring(got[0])
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	for i := range r.Keys {
+		out = append(out, r.Keys[i].ID)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}

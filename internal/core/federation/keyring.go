@@ -1,0 +1,138 @@
+package federation
+
+import (
+	"crypto"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/hex"
+	"slices"
+	"time"
+
+	"tressik.example/internal/core/saml"
+)
+
+// The uses of an own key.
+const (
+	ForSigning    = "signing"    // messages and metadata of SAML, and tokens
+	ForEncryption = "encryption" // assertions are encrypted to it
+	ForTokens     = "tokens"     // tokens alone
+)
+
+// The places of an own key: published beside the one in use, in use, no longer used and still accepted.
+const (
+	Announced = "announced"
+	Active    = "active"
+	Outgoing  = "outgoing"
+)
+
+// OwnKey is one key of an own party, without its private half.
+type OwnKey struct {
+	ID          string            `json:"id"`
+	Use         string            `json:"use"`
+	Place       string            `json:"place"`
+	Since       time.Time         `json:"since,omitzero"`     // when it came to its place; zero in ledgers made before
+	Announced   time.Time         `json:"announced,omitzero"` // when it was announced; zero where it never was
+	Certificate *x509.Certificate `json:"-"`
+}
+
+// KeyID names a key by its public half: the beginning of the SHA-256 of its SubjectPublicKeyInfo. It stays when the key
+// gets another certificate.
+func KeyID(pub crypto.PublicKey) string {
+	der, err := x509.MarshalPKIXPublicKey(pub)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(der)
+	return "k-" + hex.EncodeToString(sum[:5])
+}
+
+// Publish puts a party's keyring into what it publishes. Keys that sign are published in each of their places, the
+// active one first. Of those that decrypt the active one alone is: the announced one decrypts already, and nobody may
+// encrypt to it before it is active everywhere; the outgoing one decrypts what was encrypted before.
+func (p *Party) Publish(ring []OwnKey) {
+	order := []string{Active, Announced, Outgoing}
+	p.TokenKeys = nil
+	var list []saml.Key
+	for _, use := range []string{ForSigning, ForEncryption, ForTokens} {
+		for _, place := range order {
+			for i := range ring {
+				k := &ring[i]
+				if k.Use != use || k.Place != place || use == ForEncryption && place != Active {
+					continue
+				}
+				x := saml.Key{Use: use, Certificate: base64.StdEncoding.EncodeToString(k.Certificate.Raw)}
+				switch use {
+				case ForTokens:
+					x.Use = ForSigning
+					p.TokenKeys = append(p.TokenKeys, x)
+					continue
+				case ForEncryption:
+					x.Methods = saml.EncryptionMethods()
+				}
+				list = append(list, x)
+			}
+		}
+	}
+	if r := p.Role(); r != nil {
+		role := *r
+		role.Keys = list
+		if p.Kind == Provider {
+			p.Entity.IDP = &role
+		} else {
+			p.Entity.SP = &role
+		}
+	}
+}
+
+// SignerIDs are the IDs of all keys with which an own party publishes that it signs.
+func (p *Party) SignerIDs() []string {
+	var out []string
+	for _, pub := range p.TokenSigners() {
+		out = append(out, KeyID(pub))
+	}
+	return out
+}
+
+// Gave notes that a side of a trust was given the keys with these IDs; side is app or provider.
+func (t *Trust) Gave(side string, ids []string) {
+	if t.KeysSeen == nil {
+		t.KeysSeen = map[string][]string{}
+	}
+	list := slices.Clone(t.KeysSeen[side])
+	for _, id := range ids {
+		if !slices.Contains(list, id) {
+			list = append(list, id)
+		}
+	}
+	t.KeysSeen[side] = list
+}
+
+// Known are those keys of the other side that a side of a trust was given; all where the ledger does not say.
+func (t *Trust) Known(side string, list []crypto.PublicKey) []crypto.PublicKey {
+	ids, said := t.KeysSeen[side]
+	if !said {
+		return list
+	}
+	var out []crypto.PublicKey
+	for _, k := range list {
+		if slices.Contains(ids, KeyID(k)) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// ContactMail is the mail address of whoever is to be told of what concerns a party: that in its metadata, else its
+// client's; WHOM where the ledger has none.
+func (p *Party) ContactMail() string {
+	for _, c := range p.Entity.Contacts {
+		if len(c.Email) > 0 {
+			return c.Email[0]
+		}
+	}
+	if c := p.ClientSide(); c != nil && c.Contact != "" {
+		return c.Contact
+	}
+	return "WHOM"
+}

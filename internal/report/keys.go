@@ -1,0 +1,134 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/keyring"
+	"tressik.example/internal/view"
+)
+
+// OwnKey is what is told of one own key, for programs.
+type OwnKey struct {
+	Party string `json:"party"`
+	federation.OwnKey
+	Kind    string    `json:"kind"`
+	KeyID   string    `json:"kid,omitempty"` // in the JWKS
+	Subject string    `json:"subject"`
+	From    time.Time `json:"notBefore"`
+	Until   time.Time `json:"notAfter"`
+	SHA256  string    `json:"certificateSHA256"`
+}
+
+// KeyData is what is told of own keys, for programs.
+func KeyData(r *keyring.Ring, k *federation.OwnKey) OwnKey {
+	c := k.Certificate
+	out := OwnKey{Party: r.Party.Name, OwnKey: *k, Kind: keys.Describe(c.PublicKey), Subject: c.Subject.String(),
+		From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), SHA256: keys.Fingerprint(c)}
+	if k.Use != federation.ForEncryption {
+		out.KeyID, _ = oidc.KeyID(c.PublicKey) // every key of a ring has one
+	}
+	return out
+}
+
+// Keys is the table of own parties' keys.
+func Keys(rings []keyring.Ring, now time.Time) view.Page {
+	b := view.Block{Head: []string{"Party", "Use", "Place", "Key", "Kind", "Certificate ends"}, Noun: "key",
+		Empty: "There is no own party yet. Add the first with `tressik provider add NAME --own --at URL`."}
+	data := []OwnKey{}
+	for i := range rings {
+		for j := range rings[i].Keys {
+			x := KeyData(&rings[i], &rings[i].Keys[j])
+			data = append(data, x)
+			b.Rows = append(b.Rows, []string{x.Party, x.Use, x.Place, x.ID, x.Kind, view.When(x.Until, now)})
+		}
+	}
+	return view.Page{Data: data, Blocks: []view.Block{b}}
+}
+
+// Key is one own key.
+func Key(r *keyring.Ring, k *federation.OwnKey, now time.Time) view.Page {
+	x := KeyData(r, k)
+	since := "not known: the ledger is older than this record"
+	if !k.Since.IsZero() {
+		since = view.When(k.Since, now)
+	}
+	words := map[string]string{federation.Announced: "published beside the active one, and signs nothing yet",
+		federation.Active: "in use", federation.Outgoing: "signs no more; what it signed is still accepted"}[k.Place]
+	if k.Use == federation.ForEncryption {
+		words = map[string]string{federation.Announced: "decrypts already, and is not published yet", federation.Active: "in use",
+			federation.Outgoing: "published no more; it still decrypts"}[k.Place]
+	}
+	b := view.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since", since},
+		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", view.When(x.From, now)}, {"valid until", view.When(x.Until, now)},
+		{"certificate, SHA-256", x.SHA256}}}
+	if x.KeyID != "" {
+		b.Fields = append(b.Fields, [2]string{"kid in the JWKS", x.KeyID})
+	}
+	return view.Page{Data: x, Blocks: []view.Block{{Lines: []string{"key " + k.ID}}, b}}
+}
+
+// KeyPlan is the calendar of a party's rollovers.
+func KeyPlan(p *keyring.Plan, now time.Time) view.Page {
+	var blocks []view.Block
+	for _, u := range p.Uses {
+		b := view.Block{Title: "Keys of " + p.Party + " for " + u.Use}
+		for _, s := range u.Steps {
+			b.Lines = append(b.Lines, step(s, now)...)
+		}
+		blocks = append(blocks, b)
+		if len(u.Sights) == 0 {
+			continue
+		}
+		t := view.Block{Head: []string{"Trust", "Who must have it", "Has it", "How that is known"}, Noun: "trust"}
+		for _, s := range u.Sights {
+			t.Rows = append(t.Rows, []string{s.Trust, s.Party, yesNo(s.Seen), s.How})
+		}
+		blocks = append(blocks, t)
+	}
+	return view.Page{Data: p, Blocks: blocks}
+}
+
+// step writes one step of a rollover with when, who is waited for, and how.
+func step(s keyring.Step, now time.Time) []string {
+	if s.Done {
+		return []string{fmt.Sprintf("  done  %s, %s", s.What, view.When(s.When, now))}
+	}
+	when := "once the step before is done"
+	switch {
+	case len(s.Waits) > 0:
+		when = "waits for " + strings.Join(s.Waits, ", ")
+	case !s.When.IsZero() && s.When.After(now):
+		when = "from " + view.When(s.When, now)
+	case !s.Fix.IsZero():
+		when = "safe now"
+	}
+	out := []string{fmt.Sprintf("  open  %s: %s", s.What, when)}
+	if s.Breaks != "" {
+		out = append(out, "        done now it breaks: "+s.Breaks)
+	}
+	if !s.Fix.IsZero() {
+		out = append(out, "        "+view.Remedy(s.Fix))
+	}
+	return out
+}
+
+// Delivering says whom an announced key has to be delivered to.
+func Delivering(sights []keyring.Sight) view.Block {
+	b := view.Block{Title: "Who must have it before it is activated"}
+	for _, s := range sights {
+		line := "  " + s.Trust + ": " + s.How
+		if !s.Seen {
+			line = "  " + s.Trust + ": not yet; " + view.Remedy(s.Fix)
+		}
+		b.Lines = append(b.Lines, line)
+	}
+	if len(sights) == 0 {
+		b.Lines = []string{"  nobody: no trust rests on it"}
+	}
+	return b
+}
