@@ -108,7 +108,7 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 			}
 			return a.print(view.Page{Data: report.KeyData(r, k), Blocks: []view.Block{
 				{Lines: []string{fmt.Sprintf("key %s announced for %s of %s", k.ID, k.Use, got[0])}}, report.Delivering(sights),
-				{Lines: []string{"", "See the calendar with `tressik key plan " + got[0] + "`."}}}})
+				{Lines: []string{"See the calendar with `tressik key plan " + got[0] + "`."}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&in.Use, "use", federation.ForSigning, "signing, encryption (an app's) or tokens (a provider's, tokens alone)")
@@ -140,7 +140,7 @@ other side of a trust has not seen the key: these trusts are named, and --break 
 			}
 			return a.print(view.Page{Data: k, Blocks: []view.Block{
 				{Lines: []string{fmt.Sprintf("key %s is active for %s of %s", k.ID, k.Use, got[0])}},
-				{Lines: []string{"", "Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] + "`."}}}})
+				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] + "`."}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")

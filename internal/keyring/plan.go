@@ -26,6 +26,7 @@ type Step struct {
 	What   string         `json:"what"`
 	Done   bool           `json:"done"`
 	When   time.Time      `json:"when,omitzero"` // when it was done, else the earliest time at which it is safe
+	By     time.Time      `json:"by,omitzero"`   // when it should be done at the latest
 	Waits  []string       `json:"waits"`         // the trusts whose other side has not seen the key yet
 	Breaks string         `json:"breaks"`        // what breaks if it were done now; "" is nothing
 	Fix    finding.Remedy `json:"fix,omitzero"`
@@ -89,7 +90,7 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 		s := Step{What: "announce the key that follows " + nameOf(active), Waits: []string{},
 			Fix: finding.Run("key", "announce", party, "--use", u.Use)}
 		if active != nil { // half a year before its certificate ends there is time for everybody
-			s.When = active.Certificate.NotAfter.AddDate(0, -6, 0)
+			s.By = active.Certificate.NotAfter.AddDate(0, -6, 0)
 		}
 		u.Steps = append(u.Steps, s)
 	default:

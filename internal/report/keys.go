@@ -102,6 +102,8 @@ func step(s keyring.Step, now time.Time) []string {
 	switch {
 	case len(s.Waits) > 0:
 		when = "waits for " + strings.Join(s.Waits, ", ")
+	case !s.By.IsZero():
+		when = "by " + view.When(s.By, now)
 	case !s.When.IsZero() && s.When.After(now):
 		when = "from " + view.When(s.When, now)
 	case !s.Fix.IsZero():

@@ -115,7 +115,8 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 		}
 	}
 	if idp := provider.Entity.IDP; idp != nil {
-		e.Keys, _ = idp.SigningKeys()
+		all, _ := idp.SigningKeys()
+		e.Keys = t.Known("app", all)
 		e.Until = provider.Entity.Until(idp)
 	}
 	return e

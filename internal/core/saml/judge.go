@@ -294,11 +294,24 @@ func (j *judging) responseSignature() bool {
 	}
 	v, err := xmlsec.Verify(j.resp, xmlsec.Policy{Keys: j.Keys, AllowSHA1: j.AllowSHA1})
 	if err != nil {
-		j.Findings.Add(signatureFinding("saml.signature", "signature of the response", err, finding.Provider, j.ProviderName))
+		j.badSignature("signature of the response", err)
 		return false
 	}
 	j.goodSignature("signature of the response", v)
 	return true
+}
+
+// badSignature tells of a signature that does not verify. Where the provider is Tressik's own, it is the app that has not
+// been given the key which signs now.
+func (j *judging) badSignature(check string, err error) {
+	f := signatureFinding("saml.signature", check, err, finding.Provider, j.ProviderName)
+	var se *xmlsec.SignatureError
+	if j.OwnProvider && errors.As(err, &se) && se.Reason == xmlsec.WrongKey && j.Trust != "" {
+		f.Side, f.Expected = finding.App, "a signature with one of the keys that the app was given"
+		f.Fix = finding.Run("handoff", j.Trust, "--for", "app").
+			Then(finding.Do("give it to the app's owner: the app has not got the key that " + j.ProviderName + " signs with now"))
+	}
+	j.Findings.Add(f)
 }
 
 func (j *judging) goodSignature(check string, v xmlsec.Verified) {
@@ -414,8 +427,7 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 			j.wrapped("the assertion is under no signature")
 		}
 	default:
-		j.Findings.Add(signatureFinding("saml.signature", "signature of the assertion", err, finding.Provider,
-			j.ProviderName))
+		j.badSignature("signature of the assertion", err)
 	}
 }
 

@@ -1,0 +1,250 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tressik.example/internal/peer"
+)
+
+// ringKey is what key list tells of a key.
+type ringKey struct{ Party, ID, Use, Place, Kind, KID string }
+
+// ring lists the keys of a party for a use, by place.
+func (d *desk) ring(party, use string) map[string]string {
+	d.t.Helper()
+	var list []ringKey
+	d.json(&list, "key", "list", party)
+	out := map[string]string{}
+	for _, k := range list {
+		if k.Use == use {
+			out[k.Place] = k.ID
+		}
+	}
+	return out
+}
+
+// signIns rehearses trusts and says which are refused, and by which errors.
+func (d *desk) signIns(trusts ...string) map[string]string {
+	d.t.Helper()
+	out := map[string]string{}
+	for _, trust := range trusts {
+		args := []string{"rehearse", trust}
+		if trust != "frame-courier@ridge" {
+			args = append(args, "--as", "mira")
+		}
+		var list []struct {
+			Verdict  string
+			Findings findings
+		}
+		d.json(&list, args...)
+		if list[0].Verdict == "accepted" {
+			continue
+		}
+		var ids []string
+		for _, f := range list[0].Findings {
+			if f.Level == "error" {
+				ids = append(ids, f.ID)
+			}
+		}
+		out[trust] = strings.Join(ids, " ")
+	}
+	return out
+}
+
+// TestRollover replaces the signing key of ridge with a sign-in on each of its five trusts after each step, and then
+// once more without waiting.
+func TestRollover(t *testing.T) {
+	t.Parallel()
+	trusts := []string{"nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge", "frame-courier@ridge"}
+	all := func(d *desk, after string) {
+		t.Helper()
+		if refused := d.signIns(trusts...); len(refused) > 0 {
+			t.Errorf("after %s: refused %v", after, refused)
+		}
+	}
+	d := demoed(t)
+	first := d.ring("ridge", "signing")["active"]
+	d.fails(1, []string{"no announced key", "key announce ridge --use signing"}, "key", "activate", "ridge")
+	d.fails(0, []string{"nightlog@ridge: not yet", "dome-scheduler@ridge: assumed", "10.1.1"}, "key", "announce", "ridge")
+	second := d.ring("ridge", "signing")["announced"]
+	if r := d.ring("ridge", "signing"); r["active"] != first || second == "" || second == first {
+		t.Fatalf("announced: %v", r)
+	}
+	all(d, "announcing")
+	if got := strings.Count(d.ok("metadata", "write", "ridge"), "<ds:X509Certificate>"); got != 2 {
+		t.Errorf("%d certificates are published", got)
+	}
+	d.fails(1, []string{"announced already", "key withdraw ridge " + second}, "key", "announce", "ridge")
+	d.fails(1, []string{"nightlog@ridge, plate-archive@ridge would break", "--break nightlog@ridge,plate-archive@ridge",
+		"handoff nightlog@ridge --for app --delivered"}, "key", "activate", "ridge")
+	d.fails(0, []string{"waits for nightlog@ridge, plate-archive@ridge", "done now it breaks"}, "key", "plan", "ridge")
+	d.ok("handoff", "nightlog@ridge", "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
+	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge")
+	broken := demoed(t)
+	d.ok("handoff", "plate-archive@ridge", "--for", "app", "--delivered", "ilse.varga@kestrelridge.example")
+	d.fails(0, []string{"activate " + second + ": safe now", "delivered", "tobias.renn"}, "key", "plan", "ridge")
+	d.ok("key", "activate", "ridge")
+	all(d, "activating")
+	if r := d.ring("ridge", "signing"); r["active"] != second || r["outgoing"] != first {
+		t.Errorf("active: %v", r)
+	}
+	d.fails(1, []string{"too early", "--early"}, "key", "withdraw", "ridge")
+	d.fails(1, []string{"is active and cannot be withdrawn"}, "key", "withdraw", "ridge", second)
+	d.ok("key", "withdraw", "ridge", "--early")
+	all(d, "withdrawing")
+	d.fails(1, []string{"no outgoing key"}, "key", "withdraw", "ridge")
+	if out := d.ok("metadata", "write", "ridge"); strings.Count(out, "<ds:X509Certificate>") != 1 {
+		t.Error("the withdrawn key is still published")
+	}
+	d.ok("journal", "verify")
+
+	// Without waiting it is refused, and breaks exactly what was said to break.
+	d = broken
+	d.ok("key", "announce", "ridge")
+	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge", "--break", "nightlog@ridge")
+	d.fails(1, []string{"skyview has seen"}, "key", "activate", "ridge", "--break",
+		"nightlog@ridge,plate-archive@ridge,skyview@ridge")
+	d.ok("key", "activate", "ridge", "--break", "nightlog@ridge,plate-archive@ridge")
+	refused := d.signIns(trusts...)
+	if len(refused) != 2 || refused["nightlog@ridge"] != "saml.signature.key" ||
+		refused["plate-archive@ridge"] != "saml.signature.key" {
+		t.Errorf("refused: %v", refused)
+	}
+	d.fails(3, []string{"keys that the app was given", "handoff nightlog@ridge --for app"}, "rehearse", "nightlog@ridge", "--as",
+		"mira")
+	d.fails(0, []string{"open  app nightlog has what it needs"}, "next", "nightlog@ridge")
+	for trust, to := range map[string]string{"nightlog@ridge": "tobias.renn@kestrelridge.example",
+		"plate-archive@ridge": "ilse.varga@kestrelridge.example"} {
+		d.ok("handoff", trust, "--for", "app", "--delivered", to)
+	}
+	all(d, "mending")
+}
+
+// TestRolloverOfTokens replaces the key that signs tokens alone: what the old one signed is good until it is withdrawn.
+func TestRolloverOfTokens(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--keep", "before")
+	old := d.kept("before", "access-token")
+	judge := func(code int, words ...string) {
+		t.Helper()
+		d.fails(code, words, "inspect", old, "--trust", "dome-scheduler@ridge")
+	}
+	judge(0, "ACCEPTED")
+	d.ok("key", "announce", "ridge", "--use", "tokens", "--kind", "ecdsa-p384")
+	d.ok("key", "activate", "ridge", "--use", "tokens")
+	judge(0, "ACCEPTED")
+	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--keep", "after")
+	d.fails(0, []string{"header alg  ES384", "ACCEPTED"}, "inspect", d.kept("after", "access-token"), "--trust",
+		"dome-scheduler@ridge")
+	d.ok("key", "withdraw", "ridge", "--early")
+	judge(3, "token.kid")
+}
+
+// TestRolloverOfEncryption replaces the key to which assertions are encrypted: it decrypts before anybody encrypts to it.
+func TestRolloverOfEncryption(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	d.ok("people", "load", d.write("people.csv", "uid,mail\nmira,mira.solano@kestrelridge.example\n"))
+	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
+	d.ok("app", "add", "plates", "--own", "--at", "https://plates.kestrelridge.example", "--encrypted")
+	d.ok("federate", "plates", "--with", "ridge")
+	d.ok("trust", "change", "plates@ridge", "--encrypt", "on")
+	signIn := func(after string) {
+		t.Helper()
+		if refused := d.signIns("plates@ridge"); len(refused) > 0 {
+			t.Errorf("after %s: %v", after, refused)
+		}
+	}
+	signIn("federating")
+	d.ok("rehearse", "plates@ridge", "--as", "mira", "--keep", "before")
+	d.ok("key", "announce", "plates", "--use", "encryption")
+	was := d.ring("plates", "encryption")
+	published := d.ok("metadata", "write", "plates")
+	if strings.Count(published, `use="encryption"`) != 1 {
+		t.Error("the announced key is published before it is active")
+	}
+	signIn("announcing")
+	d.ok("key", "activate", "plates", "--use", "encryption")
+	if d.ok("metadata", "write", "plates") == published || d.ring("plates", "encryption")["outgoing"] != was["active"] {
+		t.Error("the new key is not published")
+	}
+	signIn("activating")
+	// What was encrypted to the outgoing key is still read.
+	kept := d.kept("before", "response")
+	d.fails(0, []string{"encryption"}, "inspect", kept, "--trust", "plates@ridge", "--every-check")
+	d.ok("key", "withdraw", "plates", "--early")
+	d.fails(3, []string{"saml.encryption"}, "inspect", kept, "--trust", "plates@ridge")
+	signIn("withdrawing")
+}
+
+// TestKeysBroughtAlong announces keys that openssl made, and refuses those that do not fit. openssl reads what is exported.
+func TestKeysBroughtAlong(t *testing.T) {
+	t.Parallel()
+	openssl := peer.Need(t, "openssl")
+	d := demoed(t)
+	run := func(args ...string) string {
+		t.Helper()
+		c := exec.Command(openssl, args...)
+		c.Dir = d.dir
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("openssl %v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	subject := "/CN=login.kestrelridge.example"
+	run("req", "-x509", "-newkey", "rsa:3072", "-nodes", "-keyout", "a.pem", "-out", "a.crt", "-days", "90", "-subj", subject)
+	run("req", "-x509", "-newkey", "rsa:1024", "-nodes", "-keyout", "weak.pem", "-out", "weak.crt", "-subj", subject)
+	run("ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "ec.pem")
+	run("genpkey", "-algorithm", "ed25519", "-out", "ed.pem")
+	for _, c := range []struct {
+		words []string
+		args  []string
+	}{
+		{[]string{"that of another key"}, []string{"--key", "ec.pem", "--cert", "a.crt"}},
+		{[]string{"RSA 1024"}, []string{"--key", "weak.pem", "--cert", "weak.crt"}},
+		{[]string{"not usable for SAML"}, []string{"--key", "ed.pem"}},
+		{[]string{"--key", "private key in PEM"}, []string{"--key", "a.crt"}},
+		{[]string{"unknown key kind", "rsa-3072"}, []string{"--kind", "dsa"}},
+		{[]string{"assertions are encrypted to apps"}, []string{"--use", "encryption"}},
+		{[]string{"signing, encryption or tokens"}, []string{"--use", "both"}},
+	} {
+		d.fails(1, c.words, append([]string{"key", "announce", "ridge"}, c.args...)...)
+	}
+	d.fails(1, []string{"is foreign"}, "key", "announce", "southmere")
+	d.fails(2, []string{"--key that it belongs to"}, "key", "announce", "ridge", "--cert", "a.crt")
+	if got := d.ring("ridge", "signing"); len(got) != 1 {
+		t.Fatalf("a refused key is there: %v", got)
+	}
+	d.ok("key", "announce", "ridge", "--key", "a.pem", "--cert", "a.crt")
+	d.ok("key", "announce", "ridge", "--use", "tokens", "--key", "ed.pem")
+	id := d.ring("ridge", "signing")["announced"]
+	d.fails(0, []string{"RSA 3072", "signs nothing yet", "kid in the JWKS"}, "key", "show", "ridge", id)
+	d.fails(1, []string{"did you mean"}, "key", "show", "ridge", id[:len(id)-1]+"x")
+	d.ok("key", "export", "ridge", id, "--out", "exported.pem")
+	if out := run("x509", "-in", "exported.pem", "-noout", "-subject", "-fingerprint", "-sha256"); !strings.Contains(out,
+		"login.kestrelridge.example") || d.ok("key", "show", "ridge", id) == "" ||
+		!strings.Contains(d.ok("key", "show", "ridge", id), strings.TrimSpace(out[strings.LastIndex(out, "=")+1:])) {
+		t.Errorf("openssl reads %s", out)
+	}
+	if jwks := d.ok("key", "export", "ridge", "--jwks"); strings.Count(jwks, `"kid"`) != 4 || strings.Contains(jwks, `"d"`) {
+		t.Errorf("%s", jwks)
+	}
+	// No private half is anywhere but sealed.
+	for _, f := range []string{"tressik.ledger", "exported.pem"} {
+		b, err := os.ReadFile(filepath.Join(d.dir, f))
+		if err != nil || strings.Contains(string(b), "PRIVATE KEY") {
+			t.Errorf("%s: %v, a private key in it", f, err)
+		}
+	}
+	d.ok("key", "withdraw", "ridge", id) // an announcement is taken back at any time
+	if got := d.ring("ridge", "signing"); len(got) != 1 {
+		t.Errorf("%v", got)
+	}
+}
