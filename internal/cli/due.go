@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"errors"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/desk"
+	"tressik.example/internal/due"
+	"tressik.example/internal/report"
+)
+
+func (a *App) dueCmd() *cobra.Command {
+	within, out := "60d", ""
+	var calendar, metrics bool
+	c := &cobra.Command{Use: "due", Short: "What runs out, and who waits for what; the soonest first", Args: args(),
+		Long: `List what runs out: own and foreign certificates, the validity of metadata, the last secrets of clients, announced
+and outgoing keys that wait, people who wait for a consent. Each with when, whom to tell, and the command that renews
+it. It ends with exit status 3 when something is overdue.`,
+		Example: `  tressik due
+  tressik due --within 200d
+  tressik due --calendar --out due.ics`,
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			if calendar && metrics {
+				return usageError{errors.New("--calendar and --metrics are two forms of one list; choose one")}
+			}
+			span, err := desk.ParseSpan(within)
+			if err != nil {
+				return usageError{err}
+			}
+			list, err := (&due.Finder{Book: d.Book, Keeper: keyKeeper(d)}).Within(span)
+			if err != nil {
+				return err
+			}
+			switch {
+			case calendar:
+				err = a.output(out, report.DueCalendar(list, d.L.Org(), d.Now()))
+			case metrics:
+				err = a.output(out, report.DueMetrics(list, d.Now()))
+			case out != "":
+				return usageError{errors.New("--out is for --calendar or --metrics")}
+			default:
+				err = a.print(report.Due(list, d.Now(), within))
+			}
+			if err == nil && slices.ContainsFunc(list, func(x due.Item) bool { return x.Overdue }) {
+				err = ErrFound
+			}
+			return err
+		})}
+	f := c.Flags()
+	f.StringVar(&within, "within", within, "how far ahead: 60d")
+	f.BoolVar(&calendar, "calendar", false, "as an iCalendar object (RFC 5545)")
+	f.BoolVar(&metrics, "metrics", false, "as OpenMetrics text")
+	f.StringVar(&out, "out", "", "file to write; else standard output")
+	return c
+}

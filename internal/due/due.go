@@ -1,0 +1,205 @@
+// Package due finds what runs out: certificates, metadata, secrets, keys that wait for their next place, consents that
+// people wait for.
+package due
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/book"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/keyring"
+)
+
+// The kinds of what runs out.
+const (
+	Certificate = "certificate" // of an own or a foreign party
+	Metadata    = "metadata"    // its validUntil
+	Secret      = "secret"      // the last of a client that is valid
+	Key         = "key"         // an own one that waits to be activated or withdrawn
+	Consent     = "consent"     // a person was stopped and waits
+)
+
+// Item is one thing that runs out, or that somebody waits for.
+type Item struct {
+	ID      string         `json:"id"` // stays from run to run
+	Kind    string         `json:"kind"`
+	About   string         `json:"about"` // the party or the trust
+	What    string         `json:"what"`
+	At      time.Time      `json:"at"`
+	Overdue bool           `json:"overdue"`
+	Tell    []string       `json:"tell"` // mail addresses from metadata
+	Fix     finding.Remedy `json:"fix"`
+}
+
+// Finder reads a ledger.
+type Finder struct {
+	*book.Book
+	Keeper *keyring.Keeper
+	out    []Item
+}
+
+// Within returns what runs out in a time from now, what is overdue included, the soonest first.
+func (f *Finder) Within(span time.Duration) ([]Item, error) {
+	f.out = []Item{}
+	parties, err := f.L.Parties("")
+	if err != nil {
+		return nil, err
+	}
+	for i := range parties {
+		f.party(&parties[i])
+		if !parties[i].Own {
+			continue
+		}
+		if err := f.keys(&parties[i]); err != nil {
+			return nil, err
+		}
+	}
+	trusts, err := f.L.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	for i := range trusts {
+		if trusts[i].Standing == federation.Ended {
+			continue
+		}
+		if err := f.trust(&trusts[i]); err != nil {
+			return nil, err
+		}
+	}
+	end := f.Now().Add(span)
+	f.out = slices.DeleteFunc(f.out, func(x Item) bool { return x.At.After(end) })
+	slices.SortStableFunc(f.out, func(a, b Item) int { return a.At.Compare(b.At) })
+	return f.out, nil
+}
+
+// add notes an item. what it is about and the words for it make its ID, so that it stays while only the time moves.
+func (f *Finder) add(kind, about, what string, at time.Time, tell string, fix finding.Remedy, id ...string) {
+	sum := sha256.Sum256([]byte(kind + "\x00" + about + "\x00" + strings.Join(id, "\x00")))
+	x := Item{ID: hex.EncodeToString(sum[:8]), Kind: kind, About: about, What: what, At: at.UTC(), Tell: []string{}, Fix: fix,
+		Overdue: kind != Key && kind != Consent && at.Before(f.Now())} // these wait, and nothing has run out
+	if tell != "" && tell != "WHOM" {
+		x.Tell = append(x.Tell, tell)
+	}
+	f.out = append(f.out, x)
+}
+
+// party notes the certificates and the validity of a foreign party's metadata.
+func (f *Finder) party(p *federation.Party) {
+	r := p.Role()
+	if r == nil || p.Own {
+		return
+	}
+	again := finding.Run(string(p.Kind), "change", p.Name, "--metadata", "SOURCE")
+	if strings.HasPrefix(p.Source, "https://") || strings.HasPrefix(p.Source, "http://") {
+		again = finding.Run(string(p.Kind), "change", p.Name, "--metadata", p.Source)
+	}
+	if end := p.Entity.Until(r); end != nil {
+		f.add(Metadata, p.Name, "its metadata ends (validUntil)", *end, p.ContactMail(), again)
+	}
+	for use, last := range lastOf(r) {
+		f.add(Certificate, p.Name, "its last "+use+" certificate ends", last, p.ContactMail(),
+			finding.Do("ask its owner for metadata with the next one").Then(again), use)
+	}
+}
+
+// lastOf is when the last certificate of each use ends: one that ends before another is no trouble.
+func lastOf(r *saml.Role) map[string]time.Time {
+	out := map[string]time.Time{}
+	for _, k := range r.Keys {
+		c, err := k.X509()
+		if err != nil {
+			continue
+		}
+		uses := []string{k.Use}
+		if k.Use == "" {
+			uses = []string{federation.ForSigning, federation.ForEncryption}
+		}
+		for _, u := range uses {
+			if c.NotAfter.After(out[u]) {
+				out[u] = c.NotAfter
+			}
+		}
+	}
+	return out
+}
+
+// keys notes the ends of an own party's certificates, and keys that wait for their next place.
+func (f *Finder) keys(p *federation.Party) error {
+	plan, err := f.Keeper.Plan(p.Name)
+	if err != nil {
+		return err
+	}
+	ring, err := f.Keeper.Ring(p.Name)
+	if err != nil {
+		return err
+	}
+	for _, u := range plan.Uses {
+		active, next := ring.At(u.Use, federation.Active), ring.At(u.Use, federation.Announced)
+		if active != nil && next == nil && u.Use != federation.ForTokens { // a key of a JWKS has no end of its own
+			f.add(Certificate, p.Name, "the "+u.Use+" certificate of "+active.ID+" ends",
+				active.Certificate.NotAfter, p.ContactMail(), finding.Run("key", "announce", p.Name, "--use", u.Use), u.Use)
+		}
+		for _, s := range u.Steps {
+			switch {
+			case s.Done || s.Fix.IsZero() || !s.By.IsZero():
+			case len(s.Waits) > 0:
+				since := f.Now() // an outgoing key
+				if next != nil {
+					since = next.Announced
+				}
+				f.add(Key, p.Name, s.What+": waits for "+strings.Join(s.Waits, ", "), since, p.ContactMail(),
+					finding.Run("key", "plan", p.Name), u.Use, s.What)
+			default:
+				at := s.When
+				if at.IsZero() {
+					at = next.Announced
+				}
+				f.add(Key, p.Name, s.What+": safe from then on", at, p.ContactMail(), s.Fix, u.Use, s.What)
+			}
+		}
+	}
+	return nil
+}
+
+// trust notes the last secret of a client, and people who wait for a consent.
+func (f *Finder) trust(t *federation.Trust) error {
+	secrets, err := f.L.Secrets(t.Name)
+	if err != nil {
+		return err
+	}
+	app, err := f.L.Party(t.App)
+	if err != nil {
+		return err
+	}
+	var last *federation.Secret
+	for i := range secrets {
+		s := &secrets[i]
+		if s.Retired == nil && (last == nil || s.Expires.After(last.Expires)) {
+			last = s
+		}
+	}
+	if last != nil {
+		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
+			app.ContactMail(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
+	}
+	consents, err := f.L.Consents(t.Name)
+	if err != nil {
+		return err
+	}
+	for _, c := range consents {
+		if c.Standing != federation.Requested {
+			continue
+		}
+		label := federation.Ask{API: c.API, Name: c.Name}.Label()
+		f.add(Consent, t.Name, c.For+" was stopped and waits for consent to "+label, c.At, "",
+			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
+	}
+	return nil
+}

@@ -1,0 +1,65 @@
+package report
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/due"
+	"tressik.example/internal/view"
+)
+
+// Due is what runs out, the soonest first.
+func Due(list []due.Item, now time.Time, within string) view.Page {
+	b := view.Block{Head: []string{"Date", "About", "What"}, Noun: "date",
+		Empty: "Nothing runs out within " + within + ", and nobody waits."}
+	var fixes []string
+	for _, x := range list {
+		when := x.At.Format("2006-01-02") + " (" + view.Away(x.At, now) + ")"
+		switch {
+		case x.Overdue:
+			when = "OVERDUE " + when
+		case x.At.Before(now):
+			when += ", waits"
+		}
+		b.Rows = append(b.Rows, []string{when, x.About, x.What})
+		fix := "  " + x.About + ": " + view.Remedy(x.Fix)
+		if len(x.Tell) > 0 {
+			fix += "; tell " + strings.Join(x.Tell, ", ")
+		}
+		if !slices.Contains(fixes, fix) {
+			fixes = append(fixes, fix)
+		}
+	}
+	blocks := []view.Block{b}
+	if len(fixes) > 0 {
+		blocks = append(blocks, view.Block{Title: "What to do", Lines: fixes})
+	}
+	return view.Page{Data: list, Blocks: blocks}
+}
+
+// DueCalendar is the same as an iCalendar object.
+func DueCalendar(list []due.Item, org string, now time.Time) []byte {
+	dates := make([]view.Date, len(list))
+	for i, x := range list {
+		text := view.Remedy(x.Fix)
+		if len(x.Tell) > 0 {
+			text += "\nTell " + strings.Join(x.Tell, ", ")
+		}
+		dates[i] = view.Date{ID: x.ID, At: x.At, Summary: x.About + ": " + x.What, Text: text}
+	}
+	return view.Calendar("Tressik//"+org, "tressik", now, dates)
+}
+
+// DueMetrics is the same in the OpenMetrics text format: the seconds that are left, negative where it is overdue.
+func DueMetrics(list []due.Item, now time.Time) []byte {
+	samples := make([]view.Sample, len(list))
+	for i, x := range list {
+		samples[i] = view.Sample{Labels: [][2]string{{"kind", x.Kind}, {"about", x.About}, {"what", x.What}, {"id", x.ID}},
+			Value: x.At.Sub(now).Round(time.Second).Seconds()}
+	}
+	var b strings.Builder
+	view.Gauge(&b, "tressik_due_seconds", "Time that is left until something runs out.", samples)
+	b.WriteString("# EOF\n")
+	return []byte(b.String())
+}
