@@ -140,7 +140,8 @@ func (a *App) partyCmd(word string) *cobra.Command {
 	long := map[federation.Kind]string{federation.Provider: "identity providers",
 		federation.App: "apps: service providers, clients, APIs"}[kind]
 	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
-	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.partyChange(kind), a.partyRemove(kind))
+	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.partyChange(kind), a.partyRefresh(kind),
+		a.partyRemove(kind))
 	return c
 }
 
@@ -195,7 +196,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.partyDone(p, fs, "added", nil)
+			return a.partyDone(p, fs, "added", nil, nil)
 		}}
 	src.add(c)
 	h.add(c, kind)
@@ -219,6 +220,11 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 	if in.Raw, err = a.readSource(ctx, src); err != nil {
 		return err
 	}
+	ca, err := a.readFile("--ca", src.ca)
+	if err != nil {
+		return err
+	}
+	in.TLS = federation.Server{CA: string(ca), Pin: src.pin}
 	if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
 		return err
 	}
@@ -247,13 +253,17 @@ func withArticle(kind federation.Kind) string {
 }
 
 // partyDone shows a party that was added or changed, with its findings.
-func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale []string) error {
+func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale []string,
+	differs []federation.Difference) error {
 	open := fs.Without(finding.Pass)
 	what := p.Identifier()
 	if what == "" && p.Client != nil {
 		what = "a " + string(p.Client.Kind) + " client"
 	}
 	blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s %s %s: %s", p.Kind, p.Name, done, what)}}}
+	if len(differs) > 0 {
+		blocks = append(blocks, view.Block{Title: "What is different", Lines: report.Differences(differs)})
+	}
 	if len(open) > 0 {
 		blocks = append(blocks, view.Block{Title: "Findings", Findings: open})
 	}
@@ -275,7 +285,7 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 			"--says TEXT`.", p.Name)
 	}
 	blocks = append(blocks, view.Block{Lines: strings.Split(next, "\n")})
-	if err := a.print(view.Page{Data: partyData{*p, fs, stale}, Blocks: blocks}); err != nil {
+	if err := a.print(view.Page{Data: partyData{*p, fs, stale, differs}, Blocks: blocks}); err != nil {
 		return err
 	}
 	return found(fs)
@@ -285,6 +295,8 @@ type partyData struct {
 	federation.Party
 	Findings finding.List `json:"findings"`
 	Stale    []string     `json:"trustsToRehearse,omitempty"`
+
+	Differences []federation.Difference `json:"differences,omitempty"`
 }
 
 func (a *App) partyList(kind federation.Kind) *cobra.Command {
@@ -365,17 +377,26 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 				in.Admins == "" {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
 			}
+			old, err := d.Party(kind, in.Name)
+			if err != nil {
+				return err
+			}
 			p, fs, stale, err := d.ChangeParty(in)
 			if err != nil {
 				return err
 			}
-			return a.partyDone(p, fs, "changed", stale)
+			if in.Raw == nil && in.OpenID == nil {
+				old = p // what was entered by hand is known to whoever entered it
+			}
+			return a.partyDone(p, fs, "changed", stale, federation.Differences(old, p))
 		}}
 	src.add(c)
 	h.add(c, kind)
 	sf.add(c, kind)
 	sf.addChange(c, kind)
 	c.Flags().StringVar(&in.Title, "title", "", "name to show to people")
+	c.Flags().BoolVar(&in.Accept, "accept", false,
+		"take a difference that touches trust: keys, entity ID, hosts of endpoints, algorithms")
 	return c
 }
 

@@ -100,6 +100,7 @@ func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *
 	if err != nil {
 		return err
 	}
-	in.OpenID = &desk.OpenIDInput{Issuer: s.issuer, Discovery: p.Discovery, JWKS: p.JWKS, Source: p.Source}
+	in.OpenID = &desk.OpenIDInput{Issuer: s.issuer, Discovery: p.Discovery, JWKS: p.JWKS, Source: p.Source,
+		TLS: federation.Server{CA: string(ca), Pin: src.pin}}
 	return nil
 }

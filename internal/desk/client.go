@@ -43,6 +43,7 @@ type OpenIDInput struct {
 	Discovery []byte
 	JWKS      []byte
 	Source    string
+	TLS       federation.Server
 }
 
 // sides puts the client, api and OpenID sides of an input into a party and judges them. It refuses what does not fit.
@@ -88,7 +89,7 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		if err != nil {
 			return nil, fmt.Errorf("keys of %s: %w", doc.Issuer, err)
 		}
-		p.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(in.OpenID.JWKS), Source: in.OpenID.Source}
+		p.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(in.OpenID.JWKS), Source: in.OpenID.Source, TLS: in.OpenID.TLS}
 		found = append(append(found, fs...), ks...)
 	}
 	if in.Admins != "" {

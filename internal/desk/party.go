@@ -31,6 +31,8 @@ type PartyInput struct {
 	Source   string
 	Entity   string // which entity of an aggregate
 	SignedBy *x509.Certificate
+	TLS      federation.Server // how the server of the source is known
+	Accept   bool              // what touches trust may change
 
 	Own     bool
 	At      string
@@ -124,7 +126,8 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 	if err := federation.CheckName(in.Name); err != nil {
 		return nil, nil, err
 	}
-	p := &federation.Party{Name: in.Name, Kind: in.Kind, Title: in.Title, Own: in.Own, Source: in.Source}
+	p := &federation.Party{Name: in.Name, Kind: in.Kind, Title: in.Title, Own: in.Own, Source: in.Source,
+		TLS: in.TLS}
 	var made []madeKey
 	switch {
 	case in.Own:
@@ -148,9 +151,7 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
 		}
 		p.Entity = *e
-		if in.SignedBy != nil {
-			p.Signed = keys.Fingerprint(in.SignedBy)
-		}
+		setSigner(p, in.SignedBy)
 		if in.Hand != nil {
 			if err := applyHand(&p.Entity, in.Kind, in.Hand); err != nil {
 				return nil, nil, err

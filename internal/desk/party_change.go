@@ -1,6 +1,8 @@
 package desk
 
 import (
+	"crypto/x509"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
@@ -24,6 +26,12 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	if err != nil {
 		return nil, found, nil, err
 	}
+	if in.Raw != nil || in.OpenID != nil {
+		signed := in.Raw != nil && in.OpenID == nil && p.Signer != "" && p.Signer == old.Signer
+		if list := federation.Differences(old, p); federation.TouchTrust(list) && !in.Accept && !signed {
+			return p, found, nil, &WaitsError{old.Name, list}
+		}
+	}
 	stale, err := d.staleTrusts(old, p)
 	if err != nil {
 		return nil, nil, nil, err
@@ -42,6 +50,32 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 		return nil
 	})
 	return p, found, names, err
+}
+
+// WaitsError means that what a party publishes now touches trust, and nobody said that it may: nothing was changed.
+type WaitsError struct {
+	Party       string
+	Differences []federation.Difference
+}
+
+func (e *WaitsError) Error() string {
+	s := "what " + e.Party + " publishes now touches trust, and nothing was changed:"
+	for _, d := range e.Differences {
+		mark := "\n  "
+		if d.Trust {
+			mark = "\n! "
+		}
+		s += mark + d.Words()
+	}
+	return s + "\nAsk its owner on another way whether this is right, then say --accept"
+}
+
+// setSigner notes who signed a party's metadata.
+func setSigner(p *federation.Party, by *x509.Certificate) {
+	p.Signed, p.Signer = "", ""
+	if by != nil {
+		p.Signed, p.Signer = keys.Fingerprint(by), base64.StdEncoding.EncodeToString(by.Raw)
+	}
 }
 
 // staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
@@ -80,18 +114,23 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 				p.Name)
 	}
 	if in.Raw != nil {
+		signer := in.SignedBy
+		if signer == nil && old.Signer != "" && !in.Accept { // the signer that is known has to have signed it again
+			var err error
+			if signer, err = keys.ParseCertificate([]byte(old.Signer)); err != nil {
+				return nil, nil, fmt.Errorf("the known signer of %s: %w", old.Name, err)
+			}
+		}
 		entity := in.Entity
-		e, err := ReadEntity(in.Raw, entity, in.SignedBy)
+		e, err := ReadEntity(in.Raw, entity, signer)
 		if err != nil && entity == "" && errors.Is(err, saml.ErrManyEntities) {
-			e, err = ReadEntity(in.Raw, old.Entity.ID, in.SignedBy)
+			e, err = ReadEntity(in.Raw, old.Entity.ID, signer)
 		}
 		if err != nil {
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
 		}
-		p.Entity, p.Source, p.Signed = *e, in.Source, ""
-		if in.SignedBy != nil {
-			p.Signed = keys.Fingerprint(in.SignedBy)
-		}
+		p.Entity, p.Source, p.TLS = *e, in.Source, in.TLS
+		setSigner(&p, signer)
 	}
 	if in.Title != "" {
 		p.Title = in.Title

@@ -143,6 +143,7 @@ type OpenID struct {
 	Discovery oidc.Discovery `json:"discovery"`
 	JWKS      string         `json:"jwks"` // as received
 	Source    string         `json:"source"`
+	TLS       Server         `json:"sourceTLS,omitzero"` // how the server of its source is known
 }
 
 // ClientSide is the client side in which a party has people sign in elsewhere: that of an app; of an own provider that

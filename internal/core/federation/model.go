@@ -37,9 +37,11 @@ type Party struct {
 	Kind   Kind        `json:"kind"`
 	Title  string      `json:"title,omitempty"`
 	Own    bool        `json:"own"`
-	At     string      `json:"at,omitempty"`     // own: the address under which its endpoints lie
-	Source string      `json:"source,omitempty"` // foreign: where its metadata came from
-	Signed string      `json:"signedBy,omitempty"`
+	At     string      `json:"at,omitempty"`       // own: the address under which its endpoints lie
+	Source string      `json:"source,omitempty"`   // foreign: where its metadata came from
+	Signed string      `json:"signedBy,omitempty"` // foreign: SHA-256 of the certificate that signed its metadata
+	Signer string      `json:"signer,omitempty"`   // that certificate, base64 of DER
+	TLS    Server      `json:"sourceTLS,omitzero"` // how the server of its source is known
 	Entity saml.Entity `json:"saml"`
 	OpenID *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
 	Client *Client     `json:"client,omitempty"`         // app: its client side

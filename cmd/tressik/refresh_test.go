@@ -1,0 +1,193 @@
+package main
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+)
+
+// refreshed is what came of reading a party again.
+type refreshed struct {
+	Party, Outcome, Why string
+	Differences         []struct {
+		What, Was, Now string
+		Trust          bool
+	}
+	Trusts []string
+}
+
+// refresh reads southmere again, and says what came of it in the outcome and the differences that touch trust.
+func (d *desk) refresh(code int, args ...string) (r refreshed, touches string) {
+	d.t.Helper()
+	var list []refreshed
+	res := d.json(&list, append([]string{"provider", "refresh", "southmere"}, args...)...)
+	if res.code != code || len(list) != 1 {
+		d.t.Fatalf("refresh ends with %d, want %d: %s%s", res.code, code, res.out, res.err)
+	}
+	var t []string
+	for _, x := range list[0].Differences {
+		if x.Trust {
+			t = append(t, x.What)
+		}
+	}
+	return list[0], strings.Join(t, ", ")
+}
+
+// TestRefresh reads a provider again whose server changes, lies, dies and comes back.
+func TestRefresh(t *testing.T) {
+	t.Parallel()
+	there := newDesk(t) // where southmere keeps its own ledger
+	there.ok("init", "--org", "Southmere University")
+	there.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--key", "ecdsa-p256")
+	var page atomic.Value
+	publish := func(edits ...string) string {
+		text := strings.NewReplacer(edits...).Replace(there.ok("metadata", "write", "southmere"))
+		page.Store(text)
+		return text
+	}
+	publish()
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text := page.Load().(string)
+		if text == "" {
+			w.WriteHeader(http.StatusInternalServerError)
+			return
+		}
+		io.WriteString(w, text)
+	}))
+	t.Cleanup(srv.Close)
+	d := federated(t)
+	d.ok("provider", "add", "southmere", "--metadata", srv.URL+"/md")
+	d.run("federate", "nightlog", "--with", "southmere") // the claims are no matter here
+	state := func() string {
+		var v map[string]any
+		d.json(&v, "provider", "show", "southmere")
+		b, _ := json.Marshal(v["saml"])
+		return string(b)
+	}
+	if r, _ := d.refresh(0); r.Outcome != "unchanged" {
+		t.Errorf("as it was: %+v", r)
+	}
+	// What touches no trust is taken.
+	publish("Southmere University", "University of Southmere", "/sso\"", "/sign-on\"")
+	r, touches := d.refresh(0)
+	if r.Outcome != "taken" || touches != "" || len(r.Trusts) != 1 || r.Trusts[0] != "nightlog@southmere" {
+		t.Errorf("a name and a path: %+v, %s", r, touches)
+	}
+	publish()
+	d.refresh(0)
+	// What touches trust waits, and changes nothing until it is accepted.
+	for name, c := range map[string]struct {
+		edits   []string
+		touches string
+	}{
+		"another entity ID":     {[]string{"idp.southmere.example/metadata", "idp.southmere.example/metadata2"}, "entity ID"},
+		"an endpoint elsewhere": {[]string{"https://idp.southmere.example/sso", "https://sso.southmere.test/sso"}, "endpoint"},
+	} {
+		was := state()
+		publish(c.edits...)
+		if r, touches := d.refresh(3); r.Outcome != "waits" || !strings.HasPrefix(touches, c.touches) {
+			t.Errorf("%s: %s, %s", name, r.Outcome, touches)
+		}
+		if state() != was {
+			t.Errorf("%s: the ledger changed", name)
+		}
+	}
+	was := state()
+	there.ok("key", "announce", "southmere")
+	publish()
+	r, touches = d.refresh(3)
+	if r.Outcome != "waits" || touches != "certificate" || r.Differences[0].Was != "" || state() != was {
+		t.Errorf("a new certificate: %+v", r)
+	}
+	d.fails(3, []string{"waits   southmere", "! certificate is new: signing, ECDSA P-256", "provider refresh southmere --accept"},
+		"provider", "refresh")
+	d.fails(1, []string{"touches trust", "! certificate is new", "--accept"}, "provider", "change", "southmere", "--metadata",
+		srv.URL+"/md")
+	if r, _ := d.refresh(0, "--accept"); r.Outcome != "taken" || strings.Count(state(), `"certificate"`) != 2 {
+		t.Errorf("accepted: %+v", r)
+	}
+	// A server that lies or dies changes nothing, and says what it said.
+	was = state()
+	for text, why := range map[string]string{"": "500", "<!DOCTYPE html><html>Sign in</html>": "HTML", "<md:Ent": "truncated"} {
+		page.Store(text)
+		if r, _ := d.refresh(3); r.Outcome != "failed" || !strings.Contains(r.Why, why) || state() != was {
+			t.Errorf("%q: %+v", text, r)
+		}
+	}
+	d.fails(3, []string{"FAILED  southmere", "what was there stays"}, "provider", "refresh")
+	// The known signer carries a rollover without a word; nobody else's signature does, and none does not.
+	publish()
+	d.refresh(0)
+	signed := func(edits ...string) { page.Store(there.ok("metadata", "write", "southmere", "--sign")) }
+	signed()
+	there.ok("key", "export", "southmere", there.ring("southmere", "signing")["active"], "--out", "signer.pem")
+	d.write("signer.pem", there.read("signer.pem"))
+	d.ok("provider", "change", "southmere", "--metadata", srv.URL+"/md", "--signed-by", "signer.pem")
+	there.ok("key", "withdraw", "southmere", there.ring("southmere", "signing")["announced"])
+	signed()
+	if r, touches := d.refresh(0); r.Outcome != "taken" || touches != "certificate" {
+		t.Errorf("signed by the known signer: %+v", r)
+	}
+	was = state()
+	publish()
+	if r, _ := d.refresh(3); r.Outcome != "failed" || !strings.Contains(r.Why, "signature") || state() != was {
+		t.Errorf("without a signature: %+v", r)
+	}
+	there.ok("key", "announce", "southmere")
+	there.ok("key", "activate", "southmere")
+	signed()
+	if r, _ := d.refresh(3); r.Outcome != "failed" || state() != was {
+		t.Errorf("signed by another key: %+v", r)
+	}
+	d.fails(1, []string{"is Tressik's own"}, "provider", "refresh", "ridge")
+	d.fails(0, []string{"by hand nightlog", "app change nightlog --metadata SOURCE"}, "app", "refresh")
+}
+
+// TestRefreshOfAnOpenIDProvider has a provider change its keys and endpoints.
+func TestRefreshOfAnOpenIDProvider(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	keys := d.ok("key", "export", "ridge", "--jwks")
+	token := "/t"
+	var base string
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/k" {
+			io.WriteString(w, keys)
+			return
+		}
+		at := base + token
+		if strings.HasPrefix(token, "https:") {
+			at = token
+		}
+		json.NewEncoder(w).Encode(map[string]any{"issuer": base, "authorization_endpoint": base + "/a", "token_endpoint": at,
+			"jwks_uri": base + "/k", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"RS256", "ES256"}, "code_challenge_methods_supported": []string{"S256"}})
+	}))
+	t.Cleanup(srv.Close)
+	base = srv.URL
+	d.ok("provider", "add", "southmere", "--issuer", base)
+	if r, _ := d.refresh(0); r.Outcome != "unchanged" {
+		t.Errorf("as it was: %+v", r)
+	}
+	token = "/token"
+	if r, touches := d.refresh(0); r.Outcome != "taken" || touches != "" {
+		t.Errorf("another path: %+v", r)
+	}
+	token = "https://elsewhere.example/token"
+	if r, touches := d.refresh(3); r.Outcome != "waits" || touches != "token endpoint" {
+		t.Errorf("another host: %+v", r)
+	}
+	token = "/token"
+	d.ok("key", "announce", "ridge", "--use", "tokens")
+	keys = d.ok("key", "export", "ridge", "--jwks")
+	if r, touches := d.refresh(3); r.Outcome != "waits" || touches != "key" {
+		t.Errorf("a new key: %+v", r)
+	}
+	if r, _ := d.refresh(0, "--accept"); r.Outcome != "taken" {
+		t.Errorf("accepted: %+v", r)
+	}
+}

@@ -1,0 +1,50 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/refresh"
+	"tressik.example/internal/report"
+)
+
+func (a *App) partyRefresh(kind federation.Kind) *cobra.Command {
+	var accept bool
+	example := "southmere"
+	if kind == federation.App {
+		example = "nightlog"
+	}
+	c := &cobra.Command{Use: "refresh [NAME…]", Short: fmt.Sprintf("Read again what %ss publish, and say what is different", kind),
+		Args: args("[NAME…]"),
+		Long: `Read again what came from an address: metadata, discovery document and keys, of the parties that are named or of all
+foreign ones, several at once. What is different is said in words. It is taken where it touches no trust. New and gone
+keys, another entity ID or issuer, endpoints on other hosts, algorithms, a validity that went back, and a demand that was
+given up wait for --accept, unless the metadata carries the signature of the signer that is known. It ends with exit
+status 3 when something waits or failed; then what was there stays.`,
+		Example:           fmt.Sprintf("  tressik %s refresh\n  tressik %s refresh %s --accept", kind, kind, example),
+		ValidArgsFunction: a.names(string(kind), 0),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			list, err := refresh.Parties(cmd.Context(), d, kind, got, accept)
+			if err != nil {
+				return err
+			}
+			if err := a.print(report.Refreshed(list, kind)); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(list, func(r refresh.Result) bool {
+				return r.Outcome == refresh.Waits || r.Outcome == refresh.Failed
+			}) {
+				return ErrFound
+			}
+			return nil
+		}}
+	c.Flags().BoolVar(&accept, "accept", false, "take differences that touch trust too")
+	return c
+}

@@ -1,0 +1,243 @@
+package federation
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+)
+
+// Difference is one thing that a party publishes otherwise than before.
+type Difference struct {
+	What  string `json:"what"` // in an administrator's words
+	Was   string `json:"was"`  // "" where there was nothing
+	Now   string `json:"now"`  // "" where there is nothing any more
+	Trust bool   `json:"trust"`
+}
+
+// Words says the difference in one line.
+func (d *Difference) Words() string {
+	switch {
+	case d.Was == "":
+		return d.What + " is new: " + d.Now
+	case d.Now == "":
+		return d.What + " is gone: " + d.Was
+	}
+	return d.What + ": " + d.Was + " → " + d.Now
+}
+
+// TouchTrust reports whether any of the differences touches what trust rests on: keys, entity ID or issuer, hosts of
+// endpoints, algorithms, a validity that went back, or a demand that was given up.
+func TouchTrust(list []Difference) bool {
+	return slices.ContainsFunc(list, func(d Difference) bool { return d.Trust })
+}
+
+// Differences compares what a foreign party published before with what it publishes now.
+func Differences(old, now *Party) []Difference {
+	c := &comparing{}
+	c.entity(&old.Entity, &now.Entity)
+	switch {
+	case old.OpenID == nil && now.OpenID == nil:
+	case old.OpenID == nil:
+		c.add("the OpenID side", "", now.OpenID.Discovery.Issuer, false)
+	case now.OpenID == nil:
+		c.add("the OpenID side", old.OpenID.Discovery.Issuer, "", true)
+	default:
+		c.openID(old.OpenID, now.OpenID)
+	}
+	return c.out
+}
+
+type comparing struct{ out []Difference }
+
+func (c *comparing) add(what, was, now string, trust bool) {
+	if was != now {
+		c.out = append(c.out, Difference{what, was, now, trust})
+	}
+}
+
+// sets compares two lists without their order: each value that is new, and each that is gone.
+func (c *comparing) sets(what string, was, now []string, added, gone func(string) bool) {
+	for _, v := range now {
+		if !slices.Contains(was, v) {
+			c.add(what, "", v, added(v))
+		}
+	}
+	for _, v := range was {
+		if !slices.Contains(now, v) {
+			c.add(what, v, "", gone(v))
+		}
+	}
+}
+
+func always(trust bool) func(string) bool { return func(string) bool { return trust } }
+
+func (c *comparing) entity(old, now *saml.Entity) {
+	c.add("entity ID", old.ID, now.ID, old.ID != "" && now.ID != "")
+	c.until("validity of the metadata", old.ValidUntil, now.ValidUntil)
+	for _, r := range []struct {
+		name     string
+		old, now *saml.Role
+	}{{"provider", old.IDP, now.IDP}, {"app", old.SP, now.SP}} {
+		switch {
+		case r.old == nil && r.now == nil:
+		case r.old == nil:
+			c.add("the role of a SAML "+r.name, "", "published", false)
+		case r.now == nil:
+			c.add("the role of a SAML "+r.name, "published", "", true)
+		default:
+			c.role(r.old, r.now)
+		}
+	}
+	c.add("name of the organisation", orgOf(old), orgOf(now), false)
+	c.sets("contact", contactsOf(old), contactsOf(now), always(false), always(false))
+}
+
+func orgOf(e *saml.Entity) string {
+	if e.Organization == nil {
+		return ""
+	}
+	return e.Organization.DisplayName
+}
+
+func contactsOf(e *saml.Entity) []string {
+	var out []string
+	for _, c := range e.Contacts {
+		out = append(out, strings.TrimSpace(c.Type+" "+strings.Join(c.Email, ", ")))
+	}
+	return out
+}
+
+// until compares ends: one that comes sooner, or that came from nowhere, touches trust less than one that was taken away.
+func (c *comparing) until(what string, was, now *time.Time) {
+	words := func(t *time.Time) string {
+		if t == nil {
+			return "without end"
+		}
+		return t.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	back := was != nil && now != nil && now.Before(*was)
+	c.add(what, words(was), words(now), back)
+}
+
+func (c *comparing) role(old, now *saml.Role) {
+	c.sets("certificate", certificatesOf(old), certificatesOf(now), always(true), always(true))
+	was, is := endpointsOf(old), endpointsOf(now)
+	hosts := hostsOf(was)
+	c.sets("endpoint", was, is, func(v string) bool { return !slices.Contains(hosts, hostOf(v)) }, always(false))
+	c.until("validity of the role", old.ValidUntil, now.ValidUntil)
+	c.sets("name identifier format", old.NameIDFormats, now.NameIDFormats, always(false), always(false))
+	for _, f := range []struct {
+		what     string
+		was, now bool
+	}{{"wants requests signed", old.WantRequestsSigned, now.WantRequestsSigned},
+		{"signs requests", old.RequestsSigned, now.RequestsSigned},
+		{"wants assertions signed", old.WantAssertionsSigned, now.WantAssertionsSigned}} {
+		c.add(f.what, yes(f.was), yes(f.now), f.was && !f.now)
+	}
+	c.sets("wanted attribute", wantedOf(old), wantedOf(now), always(false), always(false))
+	c.add("start link", old.Start, now.Start, old.Start != "" && hostOf(now.Start) != hostOf(old.Start))
+	c.add("name for people", old.DisplayName, now.DisplayName, false)
+}
+
+func yes(v bool) string {
+	if v {
+		return "yes"
+	}
+	return "no"
+}
+
+func certificatesOf(r *saml.Role) []string {
+	var out []string
+	for _, k := range r.Keys {
+		use := k.Use
+		if use == "" {
+			use = "signing and encryption"
+		}
+		if cert, err := k.X509(); err == nil {
+			out = append(out, use+", "+keys.Describe(cert.PublicKey)+", ends "+cert.NotAfter.UTC().Format("2006-01-02")+
+				", SHA-256 "+keys.Fingerprint(cert))
+		}
+	}
+	return out
+}
+
+func endpointsOf(r *saml.Role) []string {
+	var out []string
+	for _, list := range [][]saml.Endpoint{r.SSO, r.ACS, r.SLO} {
+		for _, e := range list {
+			out = append(out, saml.ShortName(e.Binding)+" "+e.Location)
+			if e.ResponseLocation != "" {
+				out = append(out, saml.ShortName(e.Binding)+" "+e.ResponseLocation)
+			}
+		}
+	}
+	return out
+}
+
+func wantedOf(r *saml.Role) []string {
+	var out []string
+	for _, w := range r.Wanted {
+		out = append(out, w.Label())
+	}
+	return out
+}
+
+// hostOf is the host of the address at the end of some words.
+func hostOf(s string) string {
+	u, err := url.Parse(s[strings.LastIndexByte(s, ' ')+1:])
+	if err != nil {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host
+}
+
+func hostsOf(list []string) []string {
+	var out []string
+	for _, s := range list {
+		out = append(out, hostOf(s))
+	}
+	return out
+}
+
+func (c *comparing) openID(old, now *OpenID) {
+	a, b := &old.Discovery, &now.Discovery
+	c.add("issuer", a.Issuer, b.Issuer, true)
+	var hosts []string
+	each := func(f func(what, was, now string)) {
+		f("authorization endpoint", a.AuthorizationEndpoint, b.AuthorizationEndpoint)
+		f("token endpoint", a.TokenEndpoint, b.TokenEndpoint)
+		f("userinfo endpoint", a.UserinfoEndpoint, b.UserinfoEndpoint)
+		f("address of the keys", a.JWKSURI, b.JWKSURI)
+		f("introspection endpoint", a.IntrospectionEndpoint, b.IntrospectionEndpoint)
+		f("revocation endpoint", a.RevocationEndpoint, b.RevocationEndpoint)
+		f("end-session endpoint", a.EndSessionEndpoint, b.EndSessionEndpoint)
+		f("device endpoint", a.DeviceEndpoint, b.DeviceEndpoint)
+		f("pushed request endpoint", a.PushedEndpoint, b.PushedEndpoint)
+	}
+	each(func(_, was, _ string) { hosts = append(hosts, hostOf(was)) })
+	each(func(what, was, now string) {
+		c.add(what, was, now, now != "" && !slices.Contains(hosts, hostOf(now)))
+	})
+	c.sets("key", keyWordsOf(old), keyWordsOf(now), always(true), always(true))
+	c.sets("algorithm of ID tokens", a.IDTokenAlgorithms, b.IDTokenAlgorithms, always(true), always(true))
+	c.sets("client authentication", a.TokenAuthMethods, b.TokenAuthMethods, always(false), always(false))
+	c.sets("PKCE method", a.ChallengeMethods, b.ChallengeMethods, always(false), always(true))
+	c.sets("scope", a.ScopesSupported, b.ScopesSupported, always(false), always(false))
+	c.sets("grant", a.GrantTypes, b.GrantTypes, always(false), always(false))
+	c.add("iss in the answer", yes(a.IssInResponse), yes(b.IssInResponse), a.IssInResponse && !b.IssInResponse)
+}
+
+func keyWordsOf(o *OpenID) []string {
+	list, _, _ := oidc.ReadKeys([]byte(o.JWKS), finding.Provider) // those that can be read
+	var out []string
+	for _, k := range list {
+		out = append(out, strings.TrimSpace(k.ID+" "+keys.Describe(k.Public)))
+	}
+	return out
+}
