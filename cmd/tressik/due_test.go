@@ -75,7 +75,9 @@ func TestDue(t *testing.T) {
 	d.fails(0, []string{"withdraw k-", "safe from then on"}, "due")
 	// Metadata that ends.
 	end := strings.Replace(d.read("southmere-metadata.xml"), ` entityID="`, ` validUntil="2031-04-01T00:00:00Z" entityID="`, 1)
-	d.ok("provider", "change", "southmere", "--metadata", d.write("southmere-2.xml", end))
+	d.fails(1, []string{"That signer is known from before", "--signed-by FILE", "--accept"}, "provider", "change", "southmere",
+		"--metadata", d.write("southmere-2.xml", end))
+	d.ok("provider", "change", "southmere", "--metadata", "southmere-2.xml", "--accept")
 	d.fails(0, []string{"southmere", "its metadata ends", "tell service@southmere.example"}, "due")
 
 	cal, err := ical.NewDecoder(strings.NewReader(d.ok("due", "--within", "2000d", "--calendar"))).Decode()

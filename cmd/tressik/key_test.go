@@ -86,7 +86,7 @@ func TestRollover(t *testing.T) {
 	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge")
 	broken := demoed(t)
 	d.ok("handoff", "plate-archive@ridge", "--for", "app", "--delivered", "ilse.varga@kestrelridge.example")
-	d.fails(0, []string{"activate " + second + ": safe now", "delivered", "tobias.renn"}, "key", "plan", "ridge")
+	d.fails(0, []string{"activate " + second + ": safe now", "delivered 2031-03-04", "tobias.renn"}, "key", "plan", "ridge")
 	d.ok("key", "activate", "ridge")
 	all(d, "activating")
 	if r := d.ring("ridge", "signing"); r["active"] != second || r["outgoing"] != first {

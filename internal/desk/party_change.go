@@ -126,6 +126,10 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 		if err != nil && entity == "" && errors.Is(err, saml.ErrManyEntities) {
 			e, err = ReadEntity(in.Raw, old.Entity.ID, signer)
 		}
+		if err != nil && signer != in.SignedBy {
+			return nil, nil, fmt.Errorf("metadata from %s: %w. That signer is known from before; name another with --signed-by "+
+				"FILE, or take it without a signature with --accept, when its owner says so", in.Source, err)
+		}
 		if err != nil {
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
 		}

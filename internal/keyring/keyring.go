@@ -323,11 +323,20 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 		case o.trust.Terms.Rereads() != "":
 			s.How = "assumed: " + o.trust.Terms.Rereads()
 		default:
-			s.Seen, s.How = false, "unknown: nobody said that it has what is published since"
+			s.Seen, s.How = false, "unknown: nobody said that it was delivered"
 			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactMail())
 		}
 		out = append(out, s)
 	}
+	slices.SortStableFunc(out, func(a, b Sight) int { // those that are waited for come first
+		switch {
+		case a.Seen == b.Seen:
+			return 0
+		case b.Seen:
+			return -1
+		}
+		return 1
+	})
 	return out, nil
 }
 

@@ -80,8 +80,8 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 		if k.Now().Before(after) {
 			s.Breaks = why
 		}
-		if u.Use == federation.ForEncryption {
-			s.Waits = append(s.Waits, waits...)
+		if u.Use == federation.ForEncryption && len(waits) > 0 {
+			s.Waits, s.Fix = append(s.Waits, waits...), deliver(u.Sights)
 		}
 		u.Steps = append(u.Steps, s)
 	}
@@ -100,7 +100,7 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 			s.Waits = append(s.Waits, waits...)
 		}
 		if len(s.Waits) > 0 {
-			s.Breaks = strings.Join(s.Waits, ", ")
+			s.Breaks, s.Fix = strings.Join(s.Waits, ", "), deliver(u.Sights)
 		}
 		if last != nil {
 			s.Breaks = strings.TrimPrefix(s.Breaks+"; "+last.ID+" must be withdrawn first", "; ")
@@ -108,6 +108,20 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 		u.Steps = append(u.Steps, s, Step{What: "withdraw " + nameOf(active), Waits: []string{}})
 	}
 	return nil
+}
+
+// deliver has what is published delivered to everybody who has not seen the key.
+func deliver(sights []Sight) (fix finding.Remedy) {
+	for _, s := range sights {
+		switch {
+		case s.Seen:
+		case fix.IsZero():
+			fix = s.Fix
+		default:
+			fix = fix.Then(s.Fix)
+		}
+	}
+	return fix
 }
 
 func nameOf(k *federation.OwnKey) string {

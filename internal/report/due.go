@@ -24,11 +24,12 @@ func Due(list []due.Item, now time.Time, within string) view.Page {
 		}
 		b.Rows = append(b.Rows, []string{when, x.About, x.What})
 		fix := "  " + x.About + ": " + view.Remedy(x.Fix)
-		if len(x.Tell) > 0 {
-			fix += "; tell " + strings.Join(x.Tell, ", ")
+		if slices.Contains(fixes, fix) {
+			continue
 		}
-		if !slices.Contains(fixes, fix) {
-			fixes = append(fixes, fix)
+		fixes = append(fixes, fix)
+		if len(x.Tell) > 0 {
+			fixes = append(fixes, "      tell "+strings.Join(x.Tell, ", "))
 		}
 	}
 	blocks := []view.Block{b}

@@ -113,8 +113,10 @@ func step(s keyring.Step, now time.Time) []string {
 	if s.Breaks != "" {
 		out = append(out, "        done now it breaks: "+s.Breaks)
 	}
-	if !s.Fix.IsZero() {
-		out = append(out, "        "+view.Remedy(s.Fix))
+	for x := &s.Fix; x != nil && !x.IsZero(); x = x.Next { // each command on a line of its own
+		one := *x
+		one.Next = nil
+		out = append(out, "        "+view.Remedy(one))
 	}
 	return out
 }

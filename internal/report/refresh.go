@@ -21,7 +21,11 @@ func Differences(list []federation.Difference) []string {
 			if touches {
 				mark = "! "
 			}
-			out = append(out, "    "+mark+list[i].Words())
+			words, sum, long := strings.Cut(list[i].Words(), ", SHA-256 ")
+			out = append(out, "    "+mark+words)
+			if long { // a fingerprint is not wrapped
+				out = append(out, "        SHA-256 "+sum)
+			}
 		}
 	}
 	return out

@@ -203,7 +203,7 @@ func (*OIDCTerms) Concerns(use, side string) bool { return side == "app" && use 
 
 // Rereads says that clients fetch the JWKS again.
 func (*OIDCTerms) Rereads() string {
-	return "a client reads the JWKS again at a kid it does not know (OpenID Connect Core 10.1.1)"
+	return "it reads the JWKS anew (OpenID Connect Core 10.1.1)"
 }
 
 // Life is that of the longest token.
