@@ -248,3 +248,59 @@ func TestKeysBroughtAlong(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 }
+
+// TestDrill tries rollovers on a copy: it finds beforehand what would break, and the ledger is as it was.
+func TestDrill(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	before, journal := d.ring("ridge", "signing"), d.ok("journal", "list", "--format", "json")
+	drill := func(code int, args ...string) (v struct {
+		Holds    bool
+		NotTried map[string]string
+		Steps    []struct {
+			What     string
+			Expected bool
+			Accepted []string
+			Refused  map[string][]string
+		}
+	}) {
+		t.Helper()
+		if r := d.json(&v, append([]string{"key", "drill"}, args...)...); r.code != code {
+			t.Errorf("%v ends with %d: %s", args, r.code, r.err)
+		}
+		return v
+	}
+	v := drill(0, "ridge")
+	if !v.Holds || len(v.Steps) != 5 || len(v.NotTried) != 0 {
+		t.Fatalf("%+v", v)
+	}
+	for i, s := range v.Steps {
+		if i < 4 && (len(s.Accepted) != 6 || len(s.Refused) != 0) {
+			t.Errorf("%s: %+v", s.What, s)
+		}
+	}
+	at := v.Steps[4]
+	if !at.Expected || len(at.Accepted) != 4 || len(at.Refused) != 2 || at.Refused["nightlog@ridge"][0] != "saml.signature.key" ||
+		at.Refused["plate-archive@ridge"][0] != "saml.signature.key" {
+		t.Errorf("at once: %+v", at)
+	}
+	if got := d.ring("ridge", "signing"); len(got) != 1 || got["active"] != before["active"] ||
+		d.ok("journal", "list", "--format", "json") != journal {
+		t.Error("the ledger changed")
+	}
+	// A trust that fails already says nothing of the keys.
+	d.ok("claims", "set", "nightlog@ridge", "--subject", "person.roomNumber")
+	v = drill(0, "ridge")
+	if !strings.Contains(v.NotTried["nightlog@ridge"], "refused as it is") || len(v.Steps[1].Accepted) != 5 {
+		t.Errorf("%+v", v)
+	}
+	d.fails(0, []string{"Not tried", "nightlog@ridge", "activated at once", "REFUSED  plate-archive@ridge"}, "key", "drill", "ridge")
+	if v = drill(0, "ridge", "--use", "tokens"); len(v.Steps) != 4 {
+		t.Errorf("tokens: %+v", v)
+	}
+	d.fails(1, []string{"is foreign"}, "key", "drill", "southmere")
+	d.fails(1, []string{"assertions are encrypted to apps"}, "key", "drill", "ridge", "--use", "encryption")
+	if left, err := filepath.Glob(filepath.Join(os.TempDir(), "tressik-drill-*")); err != nil || len(left) > 2 { // of tests at once
+		t.Errorf("copies are left: %v %v", left, err)
+	}
+}

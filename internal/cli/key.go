@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/drill"
 	"tressik.example/internal/keyring"
 	"tressik.example/internal/report"
 	"tressik.example/internal/view"
@@ -21,7 +22,8 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
 Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
 way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyExport())
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyDrill(),
+		a.keyExport())
 	return c
 }
 
@@ -245,4 +247,29 @@ func (a *App) keyNames(cmd *cobra.Command, got []string, s string) ([]string, co
 		out = append(out, r.Keys[i].ID)
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *App) keyDrill() *cobra.Command {
+	var use string
+	c := &cobra.Command{Use: "drill PARTY", Short: "Try a whole rollover on a copy of the ledger", Args: args("PARTY"),
+		Long: `Run the rollover of a key on a copy of the ledger, with a rehearsal of every trust after each step: as it is,
+announced, activated, withdrawn; and once more without waiting for those who have not seen the key, to show what that
+would break. The ledger itself is not changed. It ends with exit status 3 when the rollover that waits breaks something.`,
+		Example: "  tressik key drill ridge", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			x, err := drill.Run(keyKeeper(d), got[0], use)
+			if err != nil {
+				return err
+			}
+			if err := a.print(report.Drill(x)); err != nil {
+				return err
+			}
+			if !x.Holds {
+				return ErrFound
+			}
+			return nil
+		})}
+	c.Flags().StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")
+	a.completeUse(c)
+	return c
 }

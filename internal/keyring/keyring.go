@@ -340,6 +340,24 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 	return out, nil
 }
 
+// Deliver notes that a side of a trust has what a party publishes now, keys included.
+func (k *Keeper) Deliver(trust string, r *Ring, to string) error {
+	others, err := k.others(r.Party)
+	if err != nil {
+		return err
+	}
+	for _, o := range others {
+		if o.trust.Name != trust {
+			continue
+		}
+		t := o.trust.Clone()
+		t.Gave(o.side, r.Party.SignerIDs())
+		t.HandOver(k.Now(), o.side, to, r.Party)
+		return k.L.Change(func(tx *store.Tx) error { return tx.PutTrust(o.trust, t, "trust.handoff") })
+	}
+	return &book.UnknownError{What: "trust of " + r.Party.Name, Name: trust, Add: "see `tressik trust list`"}
+}
+
 // Activate puts the announced key of a use in the place of the active one. breaks names the trusts that may break. Errors:
 // ErrPlace, ErrUnseen, book.ErrValue.
 func (k *Keeper) Activate(party, use string, breaks []string) (*federation.OwnKey, error) {

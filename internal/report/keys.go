@@ -2,12 +2,15 @@ package report
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/drill"
 	"tressik.example/internal/keyring"
 	"tressik.example/internal/view"
 )
@@ -135,4 +138,28 @@ func Delivering(sights []keyring.Sight) view.Block {
 		b.Lines = []string{"  nobody: no trust rests on it"}
 	}
 	return b
+}
+
+// Drill is what came of a rollover that was tried.
+func Drill(d *drill.Drill) view.Page {
+	b := view.Block{Title: "Rollover of the " + d.Use + " key of " + d.Party + ", on a copy of the ledger"}
+	for _, s := range d.Steps {
+		b.Lines = append(b.Lines, fmt.Sprintf("  %-12s %s", fmt.Sprintf("%d accepted", len(s.Accepted)), s.What))
+		for _, trust := range slices.Sorted(maps.Keys(s.Refused)) {
+			b.Lines = append(b.Lines, "      REFUSED  "+trust+": "+strings.Join(s.Refused[trust], ", "))
+		}
+	}
+	blocks := []view.Block{b}
+	if len(d.NotTried) > 0 {
+		n := view.Block{Title: "Not tried"}
+		for _, trust := range slices.Sorted(maps.Keys(d.NotTried)) {
+			n.Lines = append(n.Lines, "  "+trust+": "+d.NotTried[trust])
+		}
+		blocks = append(blocks, n)
+	}
+	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were played by stand-ins."
+	if !d.Holds {
+		end = "It does not hold: see what was refused."
+	}
+	return view.Page{Data: d, Blocks: append(blocks, view.Block{Lines: []string{end}})}
 }
