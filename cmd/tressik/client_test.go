@@ -142,11 +142,14 @@ func TestRegistration(t *testing.T) {
 	keys = `{"keys":[{"kty":"EC","crv":"P-256","kid":"bad","x":"AAAA","y":"AAAA"},` + good[len(`{"keys":[`):]
 	d.fails(0, []string{"jwks.broken", "bad", "left out"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp")
 	keys = `{"keys":[{"kty":"oct","kid":"sym","k":"c2VjcmV0c2VjcmV0c2VjcmV0c2VjcmV0c2VjcmV0"}]}`
-	d.fails(3, []string{"jwks.symmetric", "jwks.none"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp")
+	d.fails(3, []string{"jwks.symmetric", "jwks.none"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp",
+		"--accept")
 	keys = "<html>"
 	d.fails(1, []string{"no JWKS"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp")
 	keys = good
-	d.ok("provider", "change", "southmere", "--issuer", srv.URL+"/idp")
+	d.fails(1, []string{"touches trust", "! key is new: ", "--accept"}, "provider", "change", "southmere", "--issuer",
+		srv.URL+"/idp")
+	d.ok("provider", "change", "southmere", "--issuer", srv.URL+"/idp", "--accept")
 	// The other side issues the client ID.
 	const dome = "dome-scheduler@southmere"
 	d.fails(0, []string{"warn   client ID", "none yet", "trust change " + dome + " --client-id ID"}, "federate",

@@ -143,6 +143,12 @@ func (d *Desk) Judge(p *federation.Party) finding.List {
 			out = append(out, found...)
 		}
 	}
+	if p.Admins != "" {
+		persons, err := d.L.Persons()
+		if f := judgeAdmins(p.Name, strings.TrimPrefix(p.Admins, "group:"), persons); err == nil && len(persons) > 0 && f != nil {
+			out.Add(*f)
+		}
+	}
 	return out
 }
 
