@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"syscall"
 	"testing"
 	"time"
 
@@ -23,10 +24,15 @@ type browser struct {
 
 func newBrowser(ctx context.Context, t *testing.T, path string) *browser {
 	t.Helper()
+	profile, err := os.MkdirTemp("", "tressik-browser-")
+	if err != nil {
+		t.Fatal(err)
+	}
 	c := exec.CommandContext(ctx, path, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
 		"--disable-background-networking",
-		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+t.TempDir(),
+		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+profile,
 		"--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its helpers go with it
 	errs, err := c.StderrPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -34,7 +40,11 @@ func newBrowser(ctx context.Context, t *testing.T, path string) *browser {
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { c.Process.Kill(); c.Wait() })
+	t.Cleanup(func() {
+		syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+		c.Wait()
+		os.RemoveAll(profile) // a helper that still writes there is no failure
+	})
 	var port string
 	for s := bufio.NewScanner(errs); s.Scan(); {
 		if m := regexp.MustCompile(`DevTools listening on ws://127\.0\.0\.1:(\d+)/`).FindStringSubmatch(s.Text()); m != nil {

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -103,8 +104,9 @@ func (f *Finder) party(p *federation.Party) {
 	if end := p.Entity.Until(r); end != nil {
 		f.add(Metadata, p.Name, "its metadata ends (validUntil)", *end, p.ContactMail(), again)
 	}
-	for use, last := range lastOf(r) {
-		f.add(Certificate, p.Name, "its last "+use+" certificate ends", last, p.ContactMail(),
+	ends := lastOf(r)
+	for _, use := range slices.Sorted(maps.Keys(ends)) {
+		f.add(Certificate, p.Name, "its last "+use+" certificate ends", ends[use], p.ContactMail(),
 			finding.Do("ask its owner for metadata with the next one").Then(again), use)
 	}
 }
