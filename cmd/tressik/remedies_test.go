@@ -1,8 +1,14 @@
 package main
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -73,16 +79,16 @@ func chains(r finding.Remedy) (out [][][]string) {
 	return out
 }
 
-// TestRemediesMend breaks the demo ledger in one way after the other, runs each remedy that is a command as printed,
-// on a ledger of its own, and sees the finding gone.
-func TestRemediesMend(t *testing.T) {
-	t.Parallel()
+// breakage is one way to break the demo ledger, and the finding that must come up.
+type breakage struct {
+	name, trust, id string
+	breaks          []string
+}
+
+func breakages() []breakage {
 	const log, plates, dome, courier = "nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge",
 		"frame-courier@ridge"
-	for _, c := range []struct {
-		name, trust, id string // the finding that must come up
-		breaks          []string
-	}{
+	return []breakage{
 		{"a required claim is dropped", log, "claims.required", []string{"claims", "drop", log, "mail"}},
 		{"a wished-for claim is dropped", log, "claims.wanted", []string{"claims", "drop", log, "displayName"}},
 		{"all claims of the archive are dropped", plates, "claims.required", []string{"claims", "drop", plates, "mail",
@@ -118,11 +124,21 @@ func TestRemediesMend(t *testing.T) {
 			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
 		{"writing is asked for beside reading", courier, "privilege.write", []string{"permission", "ask", courier,
 			"telescope-api:frames.write"}},
+		{"an app of which nobody said what it reads", "bare@ridge", "claims.none", []string{"app", "add", "bare", "--entity-id",
+			"https://bare.kestrelridge.example", "--acs", "https://bare.kestrelridge.example/acs", ";", "federate", "bare",
+			"--with", "ridge"}},
 		{"an algorithm in which the provider signs nothing", dome, "trust.id-token-alg", []string{"app", "change",
 			"dome-scheduler", "--id-token-alg", "EdDSA"}},
 		{"a permission is asked for as itself too", dome, "consent.waiting", []string{"trust", "change", dome, "--as-itself",
 			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
-	} {
+	}
+}
+
+// TestRemediesMend breaks the demo ledger in one way after the other, runs each remedy that is a command as printed,
+// on a ledger of its own, and sees the finding gone.
+func TestRemediesMend(t *testing.T) {
+	t.Parallel()
+	for _, c := range breakages() {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			d := demoed(t)
@@ -134,7 +150,10 @@ func TestRemediesMend(t *testing.T) {
 			case "privilege":
 				shows = []string{"consent", "show", c.trust}
 			}
-			before := d.open(shows...)
+			before := map[string]finding.Remedy{}
+			if c.trust != "bare@ridge" { // that trust is made first
+				before = d.open(shows...)
+			}
 			d.breakIt(c.trust, c.breaks)
 			found, ran := false, 0
 			for what, fix := range d.open(shows...) {
@@ -165,25 +184,33 @@ func TestRemediesMend(t *testing.T) {
 	}
 }
 
-// TestRemediesOfRehearsals has sign-ins refused, runs each remedy that is a command as printed, and sees the same
-// sign-in
-// accepted.
-func TestRemediesOfRehearsals(t *testing.T) {
-	t.Parallel()
-	for name, c := range map[string]struct {
-		id     string
-		breaks []string
-		args   []string
-	}{
+// refusal is a sign-in that is refused, and the finding that says why.
+type refusal struct {
+	id     string
+	breaks []string
+	args   []string
+}
+
+func refusals() map[string]refusal {
+	return map[string]refusal{
 		"a person who is not admitted": {"saml.admission", nil, []string{"nightlog@ridge", "--as", "ilse"}},
 		"a claim under another name":   {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
 		"a redirect URI that is not registered": {"oauth.redirect", nil, []string{"dome-scheduler@ridge", "--as", "mira",
 			"--suppose", "redirect=https://dome.kestrelridge.example/other"}},
 		"a machine that nobody consented to": {"oauth.invalid_scope", []string{"consent", "withdraw",
 			"frame-courier@ridge", "--for", "everyone"}, []string{"frame-courier@ridge"}},
+		"a call without the permission": {"call.refused", nil, []string{"dome-scheduler@ridge", "--as", "mira", "--call",
+			"telescope-api:frames.read"}},
 		"a subject of which a person has no value": {"saml.status", []string{"claims", "set", "nightlog@ridge", "--subject",
 			"person.roomNumber"}, []string{"nightlog@ridge", "--as", "mira"}},
-	} {
+	}
+}
+
+// TestRemediesOfRehearsals has sign-ins refused, runs each remedy that is a command as printed, and sees the same
+// sign-in accepted.
+func TestRemediesOfRehearsals(t *testing.T) {
+	t.Parallel()
+	for name, c := range refusals() {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			refused := func(d *desk) map[string]finding.Remedy {
@@ -233,4 +260,84 @@ func TestRemediesOfRehearsals(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestEveryRemedyIsTried holds that each finding whose remedy is a command is among those that the tests above bring up,
+// or is one of those that they cannot, each with why.
+func TestEveryRemedyIsTried(t *testing.T) {
+	t.Parallel()
+	tried := map[string]bool{"saml.signature.key": true} // TestRollover runs its remedy
+	for _, b := range breakages() {
+		tried[b.id] = true
+	}
+	for _, r := range refusals() {
+		tried[r.id] = true
+	}
+	cannot := map[string]string{
+		"jwks.none":                "its command names an address that only the other side knows",
+		"token.kid":                "its command names an address that only the other side knows",
+		"trust.openid":             "its command names an address that only the other side knows",
+		"trust.client-id":          "its command names an ID that only the other side knows",
+		"inspect.unjudged":         "its command names a file and a trust that only whoever asks knows",
+		"trust.client":             "no command takes the client side of a registered client away",
+		"permission.unknown":       "no command takes back a permission that is asked for",
+		"call.api":                 "no command takes the api side of an API that is asked for away",
+		"saml.write":               "a response that cannot be written is a defect; the command shows the trust",
+		"claims.differ":            "its command shows what is released; which side is wrong is for people to see",
+		"claims.unknown-attribute": "told when the claim is set, and its command shows what people have",
+		"oauth.client-id":          "its command shows what the app must be given",
+		"oauth.pkce-off":           "the command is that of trust.pkce-off",
+	}
+	err := filepath.WalkDir("../../internal", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.CompositeLit); ok {
+				if id := withCommand(lit); id != "" && !tried[id] && cannot[id] == "" {
+					t.Errorf("%s: nobody tries the remedy of %s", path, id)
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// withCommand is the ID of a finding that is written with a command as remedy, "" for all else.
+func withCommand(lit *ast.CompositeLit) (id string) {
+	runs := false
+	for _, el := range lit.Elts {
+		kv, ok := el.(*ast.KeyValueExpr)
+		if !ok {
+			return ""
+		}
+		switch k, _ := kv.Key.(*ast.Ident); {
+		case k == nil:
+		case k.Name == "ID":
+			if b, ok := kv.Value.(*ast.BasicLit); ok {
+				id, _ = strconv.Unquote(b.Value)
+			}
+		case k.Name == "Fix":
+			_, named := kv.Value.(*ast.Ident) // a remedy that was worked out before
+			runs = named
+			ast.Inspect(kv.Value, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok && s.Sel.Name == "Run" {
+					runs = true
+				}
+				return true
+			})
+		}
+	}
+	if !runs {
+		return ""
+	}
+	return id
 }
