@@ -304,3 +304,111 @@ func TestDrill(t *testing.T) {
 		t.Errorf("copies are left: %v %v", left, err)
 	}
 }
+
+// TestRevokedKey has a key taken away at once: what it signed is refused, whoever has not got the new one refuses, and the
+// most urgent is told first.
+func TestRevokedKey(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	lost := d.ring("ridge", "signing")["active"]
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
+	d.ok("handoff", "plate-archive@ridge", "--for", "app", "--delivered", "ilse.varga@kestrelridge.example")
+	d.fails(2, []string{"Take the key " + lost, "--yes"}, "key", "revoke", "ridge", lost)
+	var e struct {
+		Gone, Active struct{ ID string }
+		Invalid      []string
+		Tell         []struct{ Trust, Standing, Mail string }
+	}
+	d.json(&e, "key", "revoke", "ridge", lost, "--yes")
+	if e.Gone.ID != lost || e.Active.ID == lost || e.Active.ID != d.ring("ridge", "signing")["active"] || len(e.Tell) != 5 ||
+		e.Tell[0].Standing != "rehearsed" || e.Tell[4].Standing == "rehearsed" {
+		t.Errorf("%+v", e)
+	}
+	refused := d.signIns("nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge", "frame-courier@ridge")
+	if len(refused) != 2 || refused["nightlog@ridge"] == "" || refused["plate-archive@ridge"] == "" {
+		t.Errorf("refused: %v", refused)
+	}
+	d.fails(3, []string{"saml.signature", "handoff nightlog@ridge --for app"}, "inspect", d.kept("kept", "response"), "--trust",
+		"nightlog@ridge")
+	for _, trust := range []string{"nightlog@ridge", "plate-archive@ridge"} {
+		d.ok("handoff", trust, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
+	}
+	if refused = d.signIns("nightlog@ridge", "plate-archive@ridge"); len(refused) > 0 {
+		t.Errorf("once they have it: %v", refused)
+	}
+	d.fails(3, []string{"saml.signature"}, "inspect", d.kept("kept", "response"), "--trust", "nightlog@ridge")
+	// Where one is announced it takes the place.
+	d.ok("key", "announce", "ridge")
+	r := d.ring("ridge", "signing")
+	d.ok("key", "revoke", "ridge", r["active"], "--yes")
+	if got := d.ring("ridge", "signing"); len(got) != 1 || got["active"] != r["announced"] {
+		t.Errorf("%v, was %v", got, r)
+	}
+}
+
+// TestKeysAndOpenSSL passes requests, answers and PKCS #12 files to and fro.
+func TestKeysAndOpenSSL(t *testing.T) {
+	t.Parallel()
+	openssl := peer.Need(t, "openssl")
+	d := demoed(t)
+	run := func(args ...string) string {
+		t.Helper()
+		c := exec.Command(openssl, args...)
+		c.Dir = d.dir
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("openssl %v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	id := d.ring("ridge", "signing")["active"]
+	// A request, and its answer.
+	d.ok("key", "request", "ridge", id, "--out", "ridge.csr")
+	if out := run("req", "-in", "ridge.csr", "-noout", "-verify", "-subject"); !strings.Contains(out, "login.kestrelridge.example") {
+		t.Errorf("%s", out)
+	}
+	run("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "ca.key", "-out", "ca.crt", "-days", "900", "-subj", "/CN=Authority")
+	run("x509", "-req", "-in", "ridge.csr", "-CA", "ca.crt", "-CAkey", "ca.key", "-days", "700", "-out", "answer.crt")
+	d.at("2031-03-04T09:00:00Z")
+	d.fails(1, []string{"it is valid from"}, "key", "certify", "ridge", id, "--cert", "answer.crt")
+	d.env = append(d.env[:0:0], d.env...)
+	for i, e := range d.env {
+		if strings.HasPrefix(e, "TRESSIK_NOW=") { // the real clock, as openssl has it
+			d.env = append(d.env[:i], d.env[i+1:]...)
+			break
+		}
+	}
+	d.fails(1, []string{"it is that of the key"}, "key", "certify", "ridge", id, "--cert", "ca.crt")
+	d.fails(0, []string{"key " + id, "CN=login.kestrelridge.example"}, "key", "certify", "ridge", id, "--cert", "answer.crt")
+	d.ok("key", "export", "ridge", id, "--out", "now.crt")
+	if got, want := d.read("now.crt"), d.read("answer.crt"); strings.TrimSpace(got) != strings.TrimSpace(want) {
+		t.Error("the certificate is not that of the answer")
+	}
+	if refused := d.signIns("nightlog@ridge"); len(refused) > 0 {
+		t.Errorf("with another certificate of one key: %v", refused)
+	}
+	// PKCS #12 out and in.
+	d.write("word", "correct horse battery\n")
+	d.write("short", "horse\n")
+	d.fails(2, []string{"--password-file"}, "key", "export", "ridge", id, "--private", "--out", "ridge.p12")
+	d.fails(2, []string{"at least 12"}, "key", "export", "ridge", id, "--private", "--out", "ridge.p12", "--password-file", "short")
+	d.ok("key", "export", "ridge", id, "--private", "--out", "ridge.p12", "--password-file", "word")
+	if fi, err := os.Stat(d.path("ridge.p12")); err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", fi.Mode(), err)
+	}
+	if out := run("pkcs12", "-in", "ridge.p12", "-passin", "file:word", "-nokeys"); !strings.Contains(out, "login.kestrelridge.example") {
+		t.Errorf("%s", out)
+	}
+	run("req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "b.key", "-out", "b.crt",
+		"-days", "90", "-subj", "/CN=coming")
+	run("pkcs12", "-export", "-inkey", "b.key", "-in", "b.crt", "-passout", "file:word", "-out", "new.p12")
+	run("pkcs12", "-export", "-legacy", "-inkey", "b.key", "-in", "b.crt", "-passout", "file:word", "-out", "old.p12")
+	d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--pkcs12", "new.p12", "--password-file", "short")
+	d.fails(2, []string{"choose one"}, "key", "announce", "ridge", "--pkcs12", "new.p12", "--key", "b.key")
+	d.ok("key", "announce", "ridge", "--pkcs12", "new.p12", "--password-file", "word")
+	d.fails(1, []string{"is a key of ridge already"}, "key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12",
+		"--password-file", "word")
+	d.ok("key", "withdraw", "ridge", d.ring("ridge", "signing")["announced"])
+	d.ok("key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12", "--password-file", "word")
+	d.ok("journal", "verify")
+}

@@ -3,9 +3,14 @@ package cli
 import (
 	"crypto"
 	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"software.sslmate.com/src/go-pkcs12"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/keys"
@@ -22,8 +27,8 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
 Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
 way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyDrill(),
-		a.keyExport())
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyDrill(), a.keyRevoke(),
+		a.keyExport(), a.keyRequest(), a.keyCertify())
 	return c
 }
 
@@ -69,7 +74,7 @@ func (a *App) keyShow() *cobra.Command {
 
 func (a *App) keyAnnounce() *cobra.Command {
 	var in keyring.Coming
-	var key, cert string
+	var key, cert, p12, word string
 	c := &cobra.Command{Use: "announce PARTY", Short: "Publish the coming key beside the active one", Args: args("PARTY"),
 		Long: `Make the key that is to follow, or take one that is brought along, and publish it beside the active one: in the
 metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
@@ -88,6 +93,14 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 			}
 			if in.Certificate, err = a.certificate("--cert", cert); err != nil {
 				return err
+			}
+			if p12 != "" && key != "" {
+				return usageError{errors.New("--key and --pkcs12 bring one key each; choose one")}
+			}
+			if p12 != "" {
+				if in.Key, in.Certificate, err = a.pkcs12Key(p12, word); err != nil {
+					return err
+				}
 			}
 			if in.Certificate != nil && in.Key == nil {
 				return usageError{fmt.Errorf("--cert comes with the --key that it belongs to")}
@@ -118,6 +131,8 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 		"(default that of the active key)")
 	f.StringVar(&key, "key", "", "file with a private key that is brought along")
 	f.StringVar(&cert, "cert", "", "file with its certificate (default a self-signed one)")
+	f.StringVar(&p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
+	f.StringVar(&word, "password-file", "", "file whose first line is the password of --pkcs12")
 	a.completeUse(c)
 	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(keys.Kinds(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
@@ -186,12 +201,12 @@ func (a *App) keyPlan() *cobra.Command {
 }
 
 func (a *App) keyExport() *cobra.Command {
-	var jwks bool
-	var file string
+	var jwks, private bool
+	var file, word string
 	c := &cobra.Command{Use: "export PARTY [KEY]", Short: "Write certificates, or a provider's JWKS",
 		Args: args("PARTY", "[KEY]"),
 		Long: `Write the certificate of a key, or of all keys that sign, in PEM. With --jwks it is the JWKS that a provider
-publishes. Private halves are never written.`,
+publishes. A private half is written with --private alone, into a file that only you can read, as PKCS #12 under a password.`,
 		Example: `  tressik key export ridge
   tressik key export ridge --jwks`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -206,6 +221,12 @@ publishes. Private halves are never written.`,
 					return err
 				}
 				list = []federation.OwnKey{*k}
+			}
+			if private {
+				if len(got) < 2 {
+					return usageError{errors.New("--private is for one key; name it: key export PARTY KEY")}
+				}
+				return a.exportPrivate(d, r, &list[0], file, word)
 			}
 			var pubs []crypto.PublicKey
 			var out []byte
@@ -224,6 +245,8 @@ publishes. Private halves are never written.`,
 			}
 			return a.output(file, out)
 		})}
+	c.Flags().BoolVar(&private, "private", false, "with the private half, as PKCS #12")
+	c.Flags().StringVar(&word, "password-file", "", "file whose first line is the password, with --private")
 	c.Flags().StringVar(&file, "out", "", "file to write; else standard output")
 	c.Flags().BoolVar(&jwks, "jwks", false, "as a JWKS (RFC 7517)")
 	return c
@@ -272,4 +295,141 @@ would break. The ledger itself is not changed. It ends with exit status 3 when t
 	c.Flags().StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")
 	a.completeUse(c)
 	return c
+}
+
+func (a *App) keyRevoke() *cobra.Command {
+	return &cobra.Command{Use: "revoke PARTY KEY", Short: "Take a key away at once that somebody else may have",
+		Args: args("PARTY", "KEY"),
+		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The announced key takes
+its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until their other side has what
+is published now. For any other reason use announce, activate and withdraw.`,
+		Example: "  tressik key revoke ridge k-1f2e3d4c5b --yes", ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			r, err := keyKeeper(d).Ring(got[0])
+			if err != nil {
+				return err
+			}
+			if _, err := r.Find(got[1]); err != nil {
+				return err
+			}
+			if err := a.confirm(fmt.Sprintf("Take the key %s of %s away at once? It cannot be brought back, and trusts break "+
+				"until their other side has the new one.", got[1], got[0])); err != nil {
+				return err
+			}
+			e, err := keyKeeper(d).Revoke(got[0], got[1])
+			if err != nil {
+				return err
+			}
+			return a.print(report.Emergency(e))
+		})}
+}
+
+func (a *App) keyRequest() *cobra.Command {
+	var out string
+	c := &cobra.Command{Use: "request PARTY KEY", Short: "Write a request for a certificate of a key (PKCS #10)",
+		Args:    args("PARTY", "KEY"),
+		Long:    "Write a certificate signing request in PEM. The authority's answer goes in with `tressik key certify`.",
+		Example: "  tressik key request ridge k-1f2e3d4c5b --out ridge.csr", ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			der, err := keyKeeper(d).Request(got[0], got[1])
+			if err != nil {
+				return err
+			}
+			return a.output(out, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))
+		})}
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	return c
+}
+
+func (a *App) keyCertify() *cobra.Command {
+	var cert string
+	c := &cobra.Command{Use: "certify PARTY KEY --cert FILE", Short: "Give a key another certificate, such as an authority's answer",
+		Args:    args("PARTY", "KEY"),
+		Example: "  tressik key certify ridge k-1f2e3d4c5b --cert answer.crt", ValidArgsFunction: a.keyNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			x, err := a.certificate("--cert", cert)
+			if err != nil {
+				return err
+			}
+			if x == nil {
+				return usageError{errors.New("--cert is missing: the file with the certificate")}
+			}
+			k, err := keyKeeper(d).Certify(got[0], got[1], x)
+			if err != nil {
+				return err
+			}
+			r, err := keyKeeper(d).Ring(got[0])
+			if err != nil {
+				return err
+			}
+			return a.print(report.Key(r, k, d.Now()))
+		})}
+	c.Flags().StringVar(&cert, "cert", "", "file with the certificate; of a chain the first one counts")
+	return c
+}
+
+// password reads the first line of a file, for PKCS #12.
+func (a *App) password(path string) (string, error) {
+	b, err := a.readFile("--password-file", path)
+	if err != nil {
+		return "", err
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	return strings.TrimSuffix(line, "\r"), nil
+}
+
+// pkcs12Key reads the one key of a PKCS #12 file, with its certificate.
+func (a *App) pkcs12Key(path, passwordFile string) (crypto.Signer, *x509.Certificate, error) {
+	b, err := a.readFile("--pkcs12", path)
+	if err != nil {
+		return nil, nil, err
+	}
+	word, err := a.password(passwordFile)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, cert, _, err := pkcs12.DecodeChain(b, word)
+	switch {
+	case errors.Is(err, pkcs12.ErrIncorrectPassword):
+		return nil, nil, fmt.Errorf("--pkcs12: %s: the password is wrong; put it into the first line of --password-file", path)
+	case err != nil:
+		return nil, nil, fmt.Errorf("--pkcs12: %s: %w", path, err)
+	}
+	signer, ok := key.(crypto.Signer)
+	if !ok {
+		return nil, nil, fmt.Errorf("--pkcs12: %s: a key of type %T does not sign", path, key)
+	}
+	return signer, cert, nil
+}
+
+// exportPrivate writes a key with its private half as PKCS #12, for its owner's eyes alone.
+func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey, file, passwordFile string) error {
+	if file == "" || passwordFile == "" {
+		return usageError{errors.New("--private needs --out FILE and --password-file FILE: a private half is written into a " +
+			"file alone, and under a password")}
+	}
+	word, err := a.password(passwordFile)
+	if err != nil {
+		return err
+	}
+	if len(word) < 12 {
+		return usageError{fmt.Errorf("the password in %s has %d characters; use at least 12", passwordFile, len(word))}
+	}
+	private, err := d.L.PrivateKey(r.Party.Name, k)
+	if err != nil {
+		return err
+	}
+	b, err := pkcs12.Modern.Encode(private, k.Certificate, nil, word)
+	if err != nil {
+		return fmt.Errorf("writing PKCS #12: %w", err)
+	}
+	if err := a.mayReplace(file); err != nil {
+		return err
+	}
+	if err := writeWith(file, b, 0o600); err != nil {
+		return err
+	}
+	return a.print(view.Page{Data: report.KeyData(r, k), Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
+		"key %s of %s written to %s with its private half: whoever has it and the password signs as %s", k.ID, r.Party.Name, file,
+		r.Party.Name)}}}})
 }

@@ -6,6 +6,7 @@ import (
 	"crypto"
 	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"errors"
 	"fmt"
 	"io"
@@ -148,12 +149,7 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 		return nil, fmt.Errorf("%s is a key of %s already; announce another one: %w", id, party, book.ErrValue)
 	}
 	if in.Certificate == nil {
-		host := party
-		if u, err := url.Parse(r.Party.At); err == nil && u.Hostname() != "" {
-			host = u.Hostname()
-		}
-		in.Certificate, err = keys.SelfSign(k.Rand, in.Key, host+" "+in.Use, k.L.Org(), k.Now(), 3*365*24*time.Hour)
-		if err != nil {
+		if in.Certificate, err = k.selfSigned(r, in.Key, in.Use); err != nil {
 			return nil, err
 		}
 	} else if federation.KeyID(in.Certificate.PublicKey) != id {
@@ -173,6 +169,37 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 		}
 	})
 	return &made, err
+}
+
+// selfSigned makes the certificate of a key of a party.
+func (k *Keeper) selfSigned(r *Ring, key crypto.Signer, use string) (*x509.Certificate, error) {
+	return keys.SelfSign(k.Rand, key, r.host()+" "+use, k.L.Org(), k.Now(), 3*365*24*time.Hour)
+}
+
+// host is the host of a party's address, else its name.
+func (r *Ring) host() string {
+	if u, err := url.Parse(r.Party.At); err == nil && u.Hostname() != "" {
+		return u.Hostname()
+	}
+	return r.Party.Name
+}
+
+// Request writes a request for a certificate of a key (PKCS #10, RFC 2986), in DER.
+func (k *Keeper) Request(party, id string) ([]byte, error) {
+	r, err := k.Ring(party)
+	if err != nil {
+		return nil, err
+	}
+	key, err := r.Find(id)
+	if err != nil {
+		return nil, err
+	}
+	private, err := k.L.PrivateKey(party, key)
+	if err != nil {
+		return nil, err
+	}
+	return x509.CreateCertificateRequest(k.Rand, &x509.CertificateRequest{DNSNames: []string{r.host()},
+		Subject: pkix.Name{CommonName: r.host(), Organization: []string{k.L.Org()}}}, private)
 }
 
 // fits refuses a use that a party has no part in.

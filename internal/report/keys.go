@@ -163,3 +163,28 @@ func Drill(d *drill.Drill) view.Page {
 	}
 	return view.Page{Data: d, Blocks: append(blocks, view.Block{Lines: []string{end}})}
 }
+
+// Emergency is what follows from a key that was taken away.
+func Emergency(e *keyring.Emergency) view.Page {
+	first := view.Block{Lines: []string{fmt.Sprintf("key %s of %s is gone", e.Gone.ID, e.Party)}}
+	if e.Active != nil && e.Active.ID != e.Gone.ID {
+		first.Lines = append(first.Lines, fmt.Sprintf("key %s is active in its place", e.Active.ID))
+	}
+	now := view.Block{Title: "From now on"}
+	for _, s := range e.Invalid {
+		now.Lines = append(now.Lines, "  "+s)
+	}
+	tell := view.Block{Title: "Whom to tell, the most urgent first"}
+	for i, t := range e.Tell {
+		to := t.Party
+		if t.Mail != "" {
+			to += ", " + t.Mail
+		}
+		tell.Lines = append(tell.Lines, fmt.Sprintf("  %d  %s (%s): %s", i+1, t.Trust, t.Standing, to), "     "+t.Why,
+			"     "+view.Remedy(t.Fix))
+	}
+	if len(e.Tell) == 0 {
+		tell.Lines = []string{"  nobody: no trust with a foreign party rests on it"}
+	}
+	return view.Page{Data: e, Blocks: []view.Block{first, now, tell}}
+}

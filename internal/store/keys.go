@@ -82,3 +82,13 @@ func (tx *Tx) RemoveKey(party string, k *federation.OwnKey) error {
 	}
 	return tx.note("key.remove", party, "", map[string]string{"key": k.ID, "use": k.Use, "place": k.Place}, nil)
 }
+
+// Recertify gives a key of an own party another certificate.
+func (tx *Tx) Recertify(party string, k *federation.OwnKey, cert *x509.Certificate) error {
+	_, err := tx.tx.Exec("UPDATE keys SET certificate = ? WHERE party = ? AND certificate = ?", cert.Raw, party, k.Certificate.Raw)
+	if err != nil {
+		return err
+	}
+	return tx.note("key.certify", party, "", map[string]string{"key": k.ID, "certificate": keys.Fingerprint(k.Certificate)},
+		map[string]string{"key": k.ID, "certificate": keys.Fingerprint(cert)})
+}

@@ -306,7 +306,8 @@ func (j *judging) responseSignature() bool {
 func (j *judging) badSignature(check string, err error) {
 	f := signatureFinding("saml.signature", check, err, finding.Provider, j.ProviderName)
 	var se *xmlsec.SignatureError
-	if j.OwnProvider && errors.As(err, &se) && se.Reason == xmlsec.WrongKey && j.Trust != "" {
+	lacks := errors.As(err, &se) && (se.Reason == xmlsec.WrongKey || se.Reason == xmlsec.NoKey)
+	if j.OwnProvider && lacks && j.Trust != "" {
 		f.Side, f.Expected = finding.App, "a signature with one of the keys that the app was given"
 		f.Fix = finding.Run("handoff", j.Trust, "--for", "app").
 			Then(finding.Do("give it to the app's owner: the app has not got the key that " + j.ProviderName + " signs with now"))
