@@ -186,18 +186,8 @@ func TestRolloverOfEncryption(t *testing.T) {
 // TestKeysBroughtAlong announces keys that openssl made, and refuses those that do not fit. openssl reads what is exported.
 func TestKeysBroughtAlong(t *testing.T) {
 	t.Parallel()
-	openssl := peer.Need(t, "openssl")
 	d := demoed(t)
-	run := func(args ...string) string {
-		t.Helper()
-		c := exec.Command(openssl, args...)
-		c.Dir = d.dir
-		out, err := c.CombinedOutput()
-		if err != nil {
-			t.Fatalf("openssl %v: %v\n%s", args, err, out)
-		}
-		return string(out)
-	}
+	run := d.openssl()
 	subject := "/CN=login.kestrelridge.example"
 	run("req", "-x509", "-newkey", "rsa:3072", "-nodes", "-keyout", "a.pem", "-out", "a.crt", "-days", "90", "-subj", subject)
 	run("req", "-x509", "-newkey", "rsa:1024", "-nodes", "-keyout", "weak.pem", "-out", "weak.crt", "-subj", subject)
@@ -349,18 +339,8 @@ func TestRevokedKey(t *testing.T) {
 // TestKeysAndOpenSSL passes requests, answers and PKCS #12 files to and fro.
 func TestKeysAndOpenSSL(t *testing.T) {
 	t.Parallel()
-	openssl := peer.Need(t, "openssl")
 	d := demoed(t)
-	run := func(args ...string) string {
-		t.Helper()
-		c := exec.Command(openssl, args...)
-		c.Dir = d.dir
-		out, err := c.CombinedOutput()
-		if err != nil {
-			t.Fatalf("openssl %v: %v\n%s", args, err, out)
-		}
-		return string(out)
-	}
+	run := d.openssl()
 	id := d.ring("ridge", "signing")["active"]
 	// A request, and its answer.
 	d.ok("key", "request", "ridge", id, "--out", "ridge.csr")
@@ -411,4 +391,19 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	d.ok("key", "withdraw", "ridge", d.ring("ridge", "signing")["announced"])
 	d.ok("key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12", "--password-file", "word")
 	d.ok("journal", "verify")
+}
+
+// openssl runs openssl in the folder.
+func (d *desk) openssl() func(args ...string) string {
+	openssl := peer.Need(d.t, "openssl")
+	return func(args ...string) string {
+		d.t.Helper()
+		c := exec.Command(openssl, args...)
+		c.Dir = d.dir
+		out, err := c.CombinedOutput()
+		if err != nil {
+			d.t.Fatalf("openssl %v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
 }

@@ -37,11 +37,7 @@ type Told struct {
 // place, or a new one that is made. No other side is waited for: until it has what is published now it trusts the lost
 // key, and refuses the new one. Errors: those of Ring and Find.
 func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
-	r, err := k.Ring(party)
-	if err != nil {
-		return nil, err
-	}
-	gone, err := r.Find(id)
+	r, gone, err := k.find(party, id)
 	if err != nil {
 		return nil, err
 	}
@@ -137,11 +133,7 @@ func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey, change
 // Certify gives a key another certificate, such as the answer of an authority to a request. The key stays what it is.
 // Errors: *book.UnknownError, book.ErrValue.
 func (k *Keeper) Certify(party, id string, cert *x509.Certificate) (*federation.OwnKey, error) {
-	r, err := k.Ring(party)
-	if err != nil {
-		return nil, err
-	}
-	key, err := r.Find(id)
+	r, key, err := k.find(party, id)
 	if err != nil {
 		return nil, err
 	}

@@ -108,6 +108,16 @@ func (r *Ring) Find(id string) (*federation.OwnKey, error) {
 		Add: "see `tressik key list " + r.Party.Name + "`"}
 }
 
+// find returns a key by its ID, with the ring in which it is.
+func (k *Keeper) find(party, id string) (*Ring, *federation.OwnKey, error) {
+	r, err := k.Ring(party)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err := r.Find(id)
+	return r, key, err
+}
+
 // Coming is the key that is to be announced: made here, or brought along.
 type Coming struct {
 	Use         string // signing, encryption or tokens
@@ -186,11 +196,7 @@ func (r *Ring) host() string {
 
 // Request writes a request for a certificate of a key (PKCS #10, RFC 2986), in DER.
 func (k *Keeper) Request(party, id string) ([]byte, error) {
-	r, err := k.Ring(party)
-	if err != nil {
-		return nil, err
-	}
-	key, err := r.Find(id)
+	r, key, err := k.find(party, id)
 	if err != nil {
 		return nil, err
 	}

@@ -262,56 +262,49 @@ func without(s, special string) bool {
 
 // escapeText writes character data (Canonical XML 1.0, section 2.3).
 func escapeText(b []byte, s string) []byte {
-	if without(s, "&<>\r") {
-		return append(b, s...)
-	}
-	from := 0
-	for i := range len(s) {
-		var with string
-		switch s[i] {
+	return escape(b, s, "&<>\r", func(c byte) string {
+		switch c {
 		case '&':
-			with = "&amp;"
+			return "&amp;"
 		case '<':
-			with = "&lt;"
+			return "&lt;"
 		case '>':
-			with = "&gt;"
-		case '\r':
-			with = "&#xD;"
-		default:
-			continue
+			return "&gt;"
 		}
-		b = append(append(b, s[from:i]...), with...)
-		from = i + 1
-	}
-	return append(b, s[from:]...)
+		return "&#xD;"
+	})
 }
 
 // escapeAttr writes an attribute value.
 func escapeAttr(b []byte, s string) []byte {
-	if without(s, "&<\"\t\n\r") {
+	return escape(b, s, "&<\"\t\n\r", func(c byte) string {
+		switch c {
+		case '&':
+			return "&amp;"
+		case '<':
+			return "&lt;"
+		case '"':
+			return "&quot;"
+		case '\t':
+			return "&#x9;"
+		case '\n':
+			return "&#xA;"
+		}
+		return "&#xD;"
+	})
+}
+
+// escape writes text with other words for the special characters.
+func escape(b []byte, s, special string, with func(byte) string) []byte {
+	if without(s, special) {
 		return append(b, s...)
 	}
 	from := 0
 	for i := range len(s) {
-		var with string
-		switch s[i] {
-		case '&':
-			with = "&amp;"
-		case '<':
-			with = "&lt;"
-		case '"':
-			with = "&quot;"
-		case '\t':
-			with = "&#x9;"
-		case '\n':
-			with = "&#xA;"
-		case '\r':
-			with = "&#xD;"
-		default:
-			continue
+		if strings.IndexByte(special, s[i]) >= 0 {
+			b = append(append(b, s[from:i]...), with(s[i])...)
+			from = i + 1
 		}
-		b = append(append(b, s[from:i]...), with...)
-		from = i + 1
 	}
 	return append(b, s[from:]...)
 }
