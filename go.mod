@@ -14,10 +14,12 @@ require (
 	github.com/prometheus/common v0.73.1
 	github.com/russellhaering/goxmldsig v1.6.1
 	github.com/spf13/cobra v1.10.2
+	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
 	golang.org/x/net v0.62.0
 	golang.org/x/oauth2 v0.37.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.62.0
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
@@ -25,7 +27,6 @@ require (
 	github.com/pandatix/go-abnf v0.5.3 // indirect
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/teambition/rrule-go v1.8.2 // indirect
-	software.sslmate.com/src/go-pkcs12 v0.7.4 // indirect
 )
 
 require (

@@ -2,7 +2,11 @@ package main
 
 import (
 	"bytes"
+	"errors"
 	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -67,6 +71,15 @@ func TestDue(t *testing.T) {
 	if len(list) != 1 || list[0].About != "frame-courier@ridge" || !list[0].Overdue {
 		t.Errorf("%+v", list)
 	}
+	// What was said is not said again, until it is overdue.
+	d.fails(3, []string{"frame-courier@ridge"}, "due", "--since-last")
+	d.fails(0, []string{"Nothing is new"}, "due", "--since-last")
+	d.at("2031-03-04T09:00:00Z")
+	d.fails(0, []string{"frame-courier@ridge"}, "due", "--since-last", "--within", "90d")
+	d.fails(0, []string{"Nothing is new"}, "due", "--since-last", "--within", "90d")
+	d.at("2031-07-01T09:00:00Z")
+	d.fails(3, []string{"OVERDUE", "frame-courier@ridge"}, "due", "--since-last", "--within", "90d")
+	d.fails(2, []string{"say everything"}, "due", "--since-last", "--metrics")
 	// A rollover that waits is there until it is done, and a person who waits for a consent.
 	d.at("2031-03-04T09:00:00Z")
 	d.ok("key", "announce", "ridge")
@@ -115,4 +128,70 @@ func TestDue(t *testing.T) {
 	d.fails(2, []string{"due.ics is there already"}, "due", "--calendar", "--out", "due.ics")
 	d.fails(2, []string{"choose one"}, "due", "--calendar", "--metrics")
 	d.fails(2, []string{"soon"}, "due", "--within", "soon")
+}
+
+// TestSchedule runs what docs/operate.md gives to a scheduler, as it is written there.
+func TestSchedule(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.at("2031-07-01T09:00:00Z") // a secret is overdue
+	doc, err := os.ReadFile("../../docs/operate.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var cron, service, timer string
+	for _, block := range strings.Split(string(doc), "```")[1:] {
+		switch {
+		case strings.HasPrefix(block, "cron\n"):
+			cron = strings.TrimSpace(strings.TrimPrefix(block, "cron\n"))
+		case strings.HasPrefix(block, "ini\n[Unit]") && strings.Contains(block, "[Service]"):
+			service = strings.TrimPrefix(block, "ini\n")
+		case strings.HasPrefix(block, "ini\n[Unit]"):
+			timer = strings.TrimPrefix(block, "ini\n")
+		}
+	}
+	sh := func(line string) (string, int) {
+		c := exec.Command("sh", "-c", strings.ReplaceAll(line, "/srv/tressik", d.dir))
+		c.Dir, c.Env = d.dir, append([]string{"PATH=" + filepath.Dir(built) + ":/usr/bin:/bin"}, d.env...)
+		out, err := c.CombinedOutput()
+		var exit *exec.ExitError
+		if err != nil && !errors.As(err, &exit) {
+			t.Fatal(err)
+		}
+		return string(out), c.ProcessState.ExitCode()
+	}
+	// cron: five fields, then a line for sh; an unescaped % would end it (crontab(5)).
+	fields := strings.SplitN(cron, " ", 6)
+	if len(fields) != 6 || strings.Contains(fields[5], "%") {
+		t.Fatalf("the cron line: %q", cron)
+	}
+	if out, code := sh(fields[5]); code != 3 || !strings.Contains(out, "OVERDUE") || strings.Count(out, "unchanged") != 2 {
+		t.Errorf("cron: %d\n%s", code, out)
+	}
+	// systemd: the lines of a oneshot run one after the other, and end with the first that fails, if it has no dash.
+	failed := 0
+	for _, line := range strings.Split(service, "\n") {
+		command, is := strings.CutPrefix(line, "ExecStart=")
+		command, may := strings.CutPrefix(command, "-")
+		if !is || failed != 0 {
+			continue
+		}
+		out, code := sh(command)
+		if code != 0 && !may {
+			failed = code
+		}
+		if strings.Contains(command, "due") && !strings.Contains(out, "Nothing is new") && !strings.Contains(out, "OVERDUE") {
+			t.Errorf("%s\n%s", command, out)
+		}
+	}
+	units, err := exec.LookPath("systemd-analyze")
+	if err != nil {
+		return // its grammar is held where it is at hand
+	}
+	service = strings.NewReplacer("=-tressik", "=-"+built, "=tressik", "="+built, "/srv/tressik", d.dir, "User=tressik\n", "").
+		Replace(service)
+	if out, err := exec.Command(units, "verify", d.path(d.write("tressik-due.service", service)),
+		d.path(d.write("tressik-due.timer", timer))).CombinedOutput(); err != nil || strings.Contains(string(out), "tressik-due") {
+		t.Errorf("systemd-analyze: %v\n%s", err, out)
+	}
 }

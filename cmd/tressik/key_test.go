@@ -390,6 +390,35 @@ func TestKeysAndOpenSSL(t *testing.T) {
 		"--password-file", "word")
 	d.ok("key", "withdraw", "ridge", d.ring("ridge", "signing")["announced"])
 	d.ok("key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12", "--password-file", "word")
+	// Private keys in each form that openssl writes, with and without a password.
+	run("genrsa", "-out", "rsa.key", "2048")
+	run("ecparam", "-name", "secp384r1", "-genkey", "-out", "params.key") // EC PARAMETERS stand before the key
+	run("rsa", "-in", "rsa.key", "-traditional", "-out", "pkcs1.key")
+	run("rsa", "-in", "rsa.key", "-traditional", "-aes128", "-passout", "file:word", "-out", "pkcs1-locked.key")
+	run("ec", "-in", "params.key", "-aes256", "-passout", "file:word", "-out", "sec1-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-nocrypt", "-out", "pkcs8.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-passout", "file:word", "-out", "pkcs8-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-scrypt", "-passout", "file:word", "-out", "scrypt-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-v2", "des3", "-outform", "DER", "-passout", "file:word", "-out", "der-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-v1", "PBE-SHA1-3DES", "-passout", "file:word", "-out", "pbes1-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-iter", "10000001", "-passout", "file:word", "-out", "slow-locked.key")
+	for _, file := range []string{"pkcs1", "params", "pkcs8", "pkcs1-locked", "sec1-locked", "pkcs8-locked", "scrypt-locked",
+		"der-locked"} {
+		if strings.HasSuffix(file, "-locked") {
+			d.fails(1, []string{"under a password", "--password-file"}, "key", "announce", "ridge", "--key", file+".key")
+			d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--key", file+".key", "--password-file", "short")
+		}
+		d.ok("key", "announce", "ridge", "--key", file+".key", "--password-file", "word")
+		announced := d.ring("ridge", "signing")["announced"]
+		d.ok("key", "export", "ridge", announced, "--out", file+".crt", "--force")
+		if got, want := run("x509", "-in", file+".crt", "-noout", "-pubkey"),
+			run("pkey", "-in", file+".key", "-passin", "file:word", "-pubout"); got != want {
+			t.Errorf("%s: another key: %s", file, got)
+		}
+		d.ok("key", "withdraw", "ridge", announced)
+	}
+	d.fails(1, []string{"not PBES2", "openssl pkcs8"}, "key", "announce", "ridge", "--key", "pbes1-locked.key", "--password-file", "word")
+	d.fails(1, []string{"10000001 times"}, "key", "announce", "ridge", "--key", "slow-locked.key", "--password-file", "word")
 	d.ok("journal", "verify")
 }
 

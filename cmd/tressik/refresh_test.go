@@ -119,6 +119,22 @@ func TestRefresh(t *testing.T) {
 		}
 	}
 	d.fails(3, []string{"FAILED  southmere", "what was there stays"}, "provider", "refresh")
+	// What cannot be read is a date that ages; that it is read again takes it away.
+	failing := func(clock string, code int, want ...string) {
+		t.Helper()
+		d.at(clock)
+		d.refresh(3)
+		d.fails(code, want, "due", "--within", "30d")
+	}
+	page.Store("")
+	failing("2031-03-04T09:00:00Z", 0, "southmere", "it cannot be read since 2031-03-04", "500", "provider refresh southmere")
+	failing("2031-03-06T09:00:00Z", 0, "it cannot be read since 2031-03-04")
+	failing("2031-03-08T09:00:00Z", 3, "OVERDUE 2031-03-07", "it cannot be read since 2031-03-04")
+	publish("idp.southmere.example/metadata", "idp.southmere.example/metadata2")
+	failing("2031-03-08T10:00:00Z", 0, "southmere", "waits for your word", "provider refresh southmere --accept")
+	publish()
+	d.refresh(0)
+	d.fails(0, []string{"Nothing runs out within 30d"}, "due", "--within", "30d")
 	// The known signer carries a rollover without a word; nobody else's signature does, and none does not.
 	publish()
 	d.refresh(0)

@@ -9,19 +9,25 @@ import (
 	"tressik.example/internal/desk"
 	"tressik.example/internal/due"
 	"tressik.example/internal/report"
+	"tressik.example/internal/store"
 )
 
 func (a *App) dueCmd() *cobra.Command {
 	within, out := "60d", ""
-	var calendar, metrics bool
+	var calendar, metrics, sinceLast bool
 	c := &cobra.Command{Use: "due", Short: "What runs out, and who waits for what; the soonest first", Args: args(),
 		Long: `List what runs out: own and foreign certificates, the validity of metadata, the last secrets of clients, announced
-and outgoing keys that wait, people who wait for a consent. Each with when, whom to tell, and the command that renews
+and outgoing keys that wait, people who wait for a consent, parties that cannot be
+read again. Each with when, whom to tell, and the command that renews
 it. It ends with exit status 3 when something is overdue.`,
 		Example: `  tressik due
   tressik due --within 200d
+  tressik due --since-last
   tressik due --calendar --out due.ics`,
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			if sinceLast && (calendar || metrics) {
+				return usageError{errors.New("--since-last is for people; --calendar and --metrics say everything each time")}
+			}
 			if calendar && metrics {
 				return usageError{errors.New("--calendar and --metrics are two forms of one list; choose one")}
 			}
@@ -33,6 +39,14 @@ it. It ends with exit status 3 when something is overdue.`,
 			if err != nil {
 				return err
 			}
+			var marks []string
+			if sinceLast {
+				told, err := d.L.Told()
+				if err != nil {
+					return err
+				}
+				list, marks = due.Fresh(list, told)
+			}
 			switch {
 			case calendar:
 				err = a.output(out, report.DueCalendar(list, d.L.Org(), d.Now()))
@@ -41,7 +55,10 @@ it. It ends with exit status 3 when something is overdue.`,
 			case out != "":
 				return usageError{errors.New("--out is for --calendar or --metrics")}
 			default:
-				err = a.print(report.Due(list, d.Now(), within))
+				err = a.print(report.Due(list, d.Now(), within, sinceLast))
+			}
+			if err == nil && sinceLast { // after it was said, so that nothing goes unsaid
+				err = d.L.Change(func(tx *store.Tx) error { return tx.Tell(marks) })
 			}
 			if err == nil && slices.ContainsFunc(list, func(x due.Item) bool { return x.Overdue }) {
 				err = ErrFound
@@ -52,6 +69,7 @@ it. It ends with exit status 3 when something is overdue.`,
 	f.StringVar(&within, "within", within, "how far ahead: 60d")
 	f.BoolVar(&calendar, "calendar", false, "as an iCalendar object (RFC 5545)")
 	f.BoolVar(&metrics, "metrics", false, "as OpenMetrics text")
+	f.BoolVar(&sinceLast, "since-last", false, "only what the last run with --since-last did not say, or what is overdue since")
 	f.StringVar(&out, "out", "", "file to write; else standard output")
 	return c
 }

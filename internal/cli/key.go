@@ -82,14 +82,9 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
   tressik key announce ridge --use tokens --kind ecdsa-p384
   tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			b, err := a.readFile("--key", key)
-			if err != nil {
+			var err error
+			if in.Key, err = a.privateKey(key, word); err != nil {
 				return err
-			}
-			if b != nil {
-				if in.Key, err = keys.ParsePrivate(b); err != nil {
-					return fmt.Errorf("--key: %s: %w; give a private key in PEM: PKCS #8, PKCS #1 or SEC 1", key, err)
-				}
 			}
 			if in.Certificate, err = a.certificate("--cert", cert); err != nil {
 				return err
@@ -132,7 +127,7 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 	f.StringVar(&key, "key", "", "file with a private key that is brought along")
 	f.StringVar(&cert, "cert", "", "file with its certificate (default a self-signed one)")
 	f.StringVar(&p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
-	f.StringVar(&word, "password-file", "", "file whose first line is the password of --pkcs12")
+	f.StringVar(&word, "password-file", "", "file whose first line is the password of --pkcs12 or --key")
 	a.completeUse(c)
 	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(keys.Kinds(), cobra.ShellCompDirectiveNoFileComp)))
 	return c
@@ -376,6 +371,29 @@ func (a *App) password(path string) (string, error) {
 	}
 	line, _, _ := strings.Cut(string(b), "\n")
 	return strings.TrimSuffix(line, "\r"), nil
+}
+
+// privateKey reads the file of a --key, with the password of a --password-file where it is under one; nil without a file.
+func (a *App) privateKey(path, passwordFile string) (crypto.Signer, error) {
+	b, err := a.readFile("--key", path)
+	if b == nil || err != nil {
+		return nil, err
+	}
+	key, err := keys.ParsePrivate(b)
+	if errors.Is(err, keys.ErrLocked) && passwordFile != "" {
+		var word string
+		if word, err = a.password(passwordFile); err != nil {
+			return nil, err
+		}
+		key, err = keys.ParseLocked(b, []byte(word))
+	}
+	switch {
+	case errors.Is(err, keys.ErrLocked), errors.Is(err, keys.ErrWrongPassword):
+		return nil, fmt.Errorf("--key: %s: %w; put it into the first line of --password-file", path, err)
+	case err != nil:
+		return nil, fmt.Errorf("--key: %s: %w; give a private key in PEM: PKCS #8, PKCS #1 or SEC 1", path, err)
+	}
+	return key, nil
 }
 
 // pkcs12Key reads the one key of a PKCS #12 file, with its certificate.

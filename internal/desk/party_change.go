@@ -41,6 +41,11 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 		if err := tx.PutParty(old, p, in.Raw, in.Raw == nil); err != nil {
 			return err
 		}
+		if in.Raw != nil || in.OpenID != nil {
+			if err := tx.Unread(p.Name); err != nil {
+				return err
+			}
+		}
 		for _, s := range stale {
 			if err := tx.PutTrust(s[0], s[1], "trust.party-changed"); err != nil {
 				return err

@@ -25,6 +25,7 @@ const (
 	Secret      = "secret"      // the last of a client that is valid
 	Key         = "key"         // an own one that waits to be activated or withdrawn
 	Consent     = "consent"     // a person was stopped and waits
+	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
 )
 
 // Item is one thing that runs out, or that somebody waits for.
@@ -43,6 +44,7 @@ type Item struct {
 type Finder struct {
 	*book.Book
 	Keeper *keyring.Keeper
+	read   map[string]federation.Reading
 	out    []Item
 }
 
@@ -51,6 +53,9 @@ func (f *Finder) Within(span time.Duration) ([]Item, error) {
 	f.out = []Item{}
 	parties, err := f.L.Parties("")
 	if err != nil {
+		return nil, err
+	}
+	if f.read, err = f.L.Readings(); err != nil {
 		return nil, err
 	}
 	for i := range parties {
@@ -91,8 +96,27 @@ func (f *Finder) add(kind, about, what string, at time.Time, tell string, fix fi
 	f.out = append(f.out, x)
 }
 
+// patience is how long a foreign party may be unreadable before that is overdue.
+const patience = 3 * 24 * time.Hour
+
+// reading notes that a foreign party could not be read again, or that what it publishes now waits.
+func (f *Finder) reading(p *federation.Party) {
+	switch r := f.read[p.Name]; r.Outcome {
+	case federation.ReadFailed:
+		f.add(Reading, p.Name, fmt.Sprintf("it cannot be read since %s: %s", r.Since.Format(time.DateOnly), r.Why),
+			r.Since.Add(patience), p.ContactMail(),
+			finding.Do("ask its owner whether the address still holds").
+				Then(finding.Run(string(p.Kind), "refresh", p.Name)), r.Outcome)
+	case federation.ReadWaits:
+		f.add(Reading, p.Name, "what it publishes now touches trust, and waits for your word", r.Since, p.ContactMail(),
+			federation.AcceptDifferences(p.Kind, p.Name), r.Outcome)
+		f.out[len(f.out)-1].Overdue = false // it waits
+	}
+}
+
 // party notes the certificates and the validity of a foreign party's metadata.
 func (f *Finder) party(p *federation.Party) {
+	f.reading(p)
 	r := p.Role()
 	if r == nil || p.Own {
 		return
@@ -204,4 +228,20 @@ func (f *Finder) trust(t *federation.Trust) error {
 			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
 	}
 	return nil
+}
+
+// Fresh leaves what was not told before, or what has become overdue since; and the marks of all, to be told next time.
+func Fresh(list []Item, told map[string]bool) (fresh []Item, marks []string) {
+	fresh = []Item{}
+	for _, x := range list {
+		mark := x.ID
+		if x.Overdue {
+			mark += " overdue"
+		}
+		marks = append(marks, mark)
+		if !told[mark] {
+			fresh = append(fresh, x)
+		}
+	}
+	return fresh, marks
 }

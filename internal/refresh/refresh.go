@@ -15,14 +15,15 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
+	"tressik.example/internal/store"
 )
 
 // The outcomes for a party.
 const (
-	Unchanged = "unchanged"
-	Taken     = "taken"
-	Waits     = "waits"   // a difference touches trust, and nobody said that it may
-	Failed    = "failed"  // it could not be read, or not be trusted: what was there stays
+	Unchanged = federation.ReadUnchanged
+	Taken     = federation.ReadTaken
+	Waits     = federation.ReadWaits
+	Failed    = federation.ReadFailed
 	ByHand    = "by hand" // its source is no address
 )
 
@@ -90,7 +91,19 @@ func Parties(ctx context.Context, d *desk.Desk, kind federation.Kind, names []st
 		}
 		out = append(out, *r)
 	}
-	return out, ctx.Err()
+	if ctx.Err() != nil || len(out) == 0 {
+		return out, ctx.Err()
+	}
+	return out, d.L.Change(func(tx *store.Tx) error {
+		for i := range out {
+			if r := &out[i]; r.Outcome != ByHand {
+				if err := tx.PutReading(r.Party, r.Outcome, r.Why); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // address reports whether a source can be asked.
@@ -146,8 +159,7 @@ func take(d *desk.Desk, p *federation.Party, f *fetched, accept bool) (*Result, 
 	switch {
 	case errors.As(err, &waits):
 		r.Outcome, r.Differences = Waits, waits.Differences
-		r.Fix = finding.Do("ask its owner on another way whether this is right").
-			Then(finding.Run(string(p.Kind), "refresh", p.Name, "--accept"))
+		r.Fix = federation.AcceptDifferences(p.Kind, p.Name)
 	case err != nil:
 		r.Outcome, r.Why = Failed, err.Error()
 	default:

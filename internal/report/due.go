@@ -10,9 +10,13 @@ import (
 )
 
 // Due is what runs out, the soonest first.
-func Due(list []due.Item, now time.Time, within string) view.Page {
+func Due(list []due.Item, now time.Time, within string, sinceLast bool) view.Page {
+	empty := "Nothing runs out within " + within + ", and nobody waits."
+	if sinceLast {
+		empty = "Nothing is new since the last time."
+	}
 	b := view.Block{Head: []string{"Date", "About", "What"}, Noun: "date",
-		Empty: "Nothing runs out within " + within + ", and nobody waits."}
+		Empty: empty}
 	var fixes []string
 	for _, x := range list {
 		when := x.At.Format("2006-01-02") + " (" + view.Away(x.At, now) + ")"

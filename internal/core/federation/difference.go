@@ -241,3 +241,24 @@ func keyWordsOf(o *OpenID) []string {
 	}
 	return out
 }
+
+// Reading is how reading a foreign party again ended last.
+type Reading struct {
+	Outcome string
+	Why     string    // it failed
+	Since   time.Time // it ends so since then
+}
+
+// The outcomes of reading a foreign party again.
+const (
+	ReadUnchanged = "unchanged"
+	ReadTaken     = "taken"
+	ReadWaits     = "waits"  // a difference touches trust, and nobody said that it may
+	ReadFailed    = "failed" // it could not be read, or not be trusted: what was there stays
+)
+
+// AcceptDifferences is what to do about differences that touch trust.
+func AcceptDifferences(kind Kind, name string) finding.Remedy {
+	return finding.Do("ask its owner on another way whether this is right").
+		Then(finding.Run(string(kind), "refresh", name, "--accept"))
+}

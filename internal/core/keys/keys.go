@@ -11,6 +11,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/pem"
 	"errors"
@@ -22,6 +23,8 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
+
+	"github.com/youmark/pkcs8"
 )
 
 // Errors that callers test for.
@@ -30,6 +33,8 @@ var (
 	ErrNoCertificate  = errors.New("this is not a certificate")
 	ErrUnknownKeyKind = errors.New("unknown key kind")
 	ErrNoPrivateKey   = errors.New("this is not a private key")
+	ErrLocked         = errors.New("this private key is under a password")
+	ErrWrongPassword  = errors.New("the password is wrong")
 )
 
 // Kinds lists the kinds of key that Generate makes.
@@ -121,19 +126,107 @@ func parseDER(der []byte) (*x509.Certificate, error) {
 	return c, nil
 }
 
-// ParsePrivate reads a private key in PEM or DER: PKCS #8, PKCS #1 or SEC 1. It returns ErrNoPrivateKey for all else.
+// ParsePrivate reads a private key in PEM or DER: PKCS #8, PKCS #1 or SEC 1. Errors: ErrLocked when it is under a
+// password, ErrNoPrivateKey for all else.
 func ParsePrivate(b []byte) (crypto.Signer, error) {
+	return ParseLocked(b, nil)
+}
+
+// ParseLocked reads a private key that may be under a password: PKCS #8 (RFC 5958, PBES2 of RFC 8018), or PEM with a
+// Proc-Type header (RFC 1421) as older programs write it. Errors: ErrLocked, ErrWrongPassword, ErrNoPrivateKey.
+func ParseLocked(b, password []byte) (crypto.Signer, error) {
 	for rest := b; ; {
 		var block *pem.Block
 		block, rest = pem.Decode(rest)
 		if block == nil {
 			break
 		}
-		if strings.HasSuffix(block.Type, "PRIVATE KEY") {
+		switch {
+		case !strings.HasSuffix(block.Type, "PRIVATE KEY"):
+		case block.Type == "ENCRYPTED PRIVATE KEY":
+			return unlock(block.Bytes, password)
+		case block.Headers["DEK-Info"] == "":
 			return parsePKCS(block.Bytes)
+		case password == nil:
+			return nil, ErrLocked
+		default:
+			der, err := x509.DecryptPEMBlock(block, password) //nolint:staticcheck // weak, but what people still have
+			if err != nil {
+				return nil, ErrWrongPassword
+			}
+			k, err := parsePKCS(der)
+			if err != nil { // the padding of one wrong password in some hundred is right by chance
+				return nil, ErrWrongPassword
+			}
+			return k, nil
 		}
 	}
-	return parsePKCS(b)
+	if k, err := parsePKCS(b); err == nil {
+		return k, nil
+	}
+	return unlock(b, password)
+}
+
+// unlock reads an EncryptedPrivateKeyInfo (RFC 5958, 3).
+func unlock(der, password []byte) (crypto.Signer, error) {
+	var outer struct {
+		Algorithm pkix.AlgorithmIdentifier
+		Data      []byte
+	}
+	if rest, err := asn1.Unmarshal(der, &outer); err != nil || len(rest) > 0 {
+		return nil, ErrNoPrivateKey
+	}
+	if password == nil {
+		return nil, ErrLocked
+	}
+	if !outer.Algorithm.Algorithm.Equal(pbes2) {
+		return nil, fmt.Errorf("%w: encrypted with the scheme %s, which is not PBES2; write it anew with `openssl pkcs8 -topk8`",
+			ErrNoPrivateKey, outer.Algorithm.Algorithm)
+	}
+	if n := iterations(outer.Algorithm.Parameters.FullBytes); n > maxIterations {
+		return nil, fmt.Errorf("%w: its password is to be hashed %d times, over %d", ErrNoPrivateKey, n, maxIterations)
+	}
+	k, err := pkcs8.ParsePKCS8PrivateKey(der, password)
+	if err != nil {
+		return nil, ErrWrongPassword
+	}
+	s, ok := k.(crypto.Signer)
+	if !ok {
+		return nil, ErrNoPrivateKey
+	}
+	return s, nil
+}
+
+// maxIterations bounds the work that a file may ask for.
+const maxIterations = 10_000_000
+
+var (
+	pbes2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
+	pbkdf2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
+)
+
+// iterations is how often PBES2 parameters let a password be hashed; 0 where it is not PBKDF2.
+func iterations(der []byte) int {
+	var p struct {
+		KDF struct {
+			Algorithm asn1.ObjectIdentifier
+			Params    asn1.RawValue
+		}
+		Cipher pkix.AlgorithmIdentifier
+	}
+	var k struct {
+		Salt  []byte
+		Count int
+		Rest  asn1.RawValue `asn1:"optional"`
+		PRF   asn1.RawValue `asn1:"optional"`
+	}
+	if _, err := asn1.Unmarshal(der, &p); err != nil || !p.KDF.Algorithm.Equal(pbkdf2) {
+		return 0
+	}
+	if _, err := asn1.Unmarshal(p.KDF.Params.FullBytes, &k); err != nil {
+		return 0
+	}
+	return k.Count
 }
 
 func parsePKCS(der []byte) (crypto.Signer, error) {

@@ -1,0 +1,69 @@
+package store
+
+import "tressik.example/internal/core/federation"
+
+// Readings lists how reading foreign parties again ended last, by the name of the party. One whose entry was changed
+// since has none.
+func (l *Ledger) Readings() (map[string]federation.Reading, error) {
+	rows, err := l.db.Query("SELECT party, outcome, why, since FROM readings")
+	if err != nil {
+		return nil, translated(err)
+	}
+	defer rows.Close()
+	out := map[string]federation.Reading{}
+	for rows.Next() {
+		var r federation.Reading
+		var name, since string
+		if err := rows.Scan(&name, &r.Outcome, &r.Why, &since); err != nil {
+			return nil, err
+		}
+		r.Since = moment(since)
+		out[name] = r
+	}
+	return out, translated(rows.Err())
+}
+
+// PutReading keeps how reading a party again ended now. The time since when it ends so stays while the outcome does.
+func (tx *Tx) PutReading(party, outcome, why string) error {
+	_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since) VALUES (?, ?, ?, ?)
+		ON CONFLICT (party) DO UPDATE SET since = CASE WHEN outcome = excluded.outcome THEN since ELSE excluded.since END,
+			outcome = excluded.outcome, why = excluded.why`, party, outcome, why, text(tx.l.Now()))
+	return err
+}
+
+// Told lists what `due --since-last` has said already.
+func (l *Ledger) Told() (map[string]bool, error) {
+	rows, err := l.db.Query("SELECT item FROM told")
+	if err != nil {
+		return nil, translated(err)
+	}
+	defer rows.Close()
+	out := map[string]bool{}
+	for rows.Next() {
+		var item string
+		if err := rows.Scan(&item); err != nil {
+			return nil, err
+		}
+		out[item] = true
+	}
+	return out, translated(rows.Err())
+}
+
+// Tell replaces what `due --since-last` has said.
+func (tx *Tx) Tell(items []string) error {
+	if _, err := tx.tx.Exec("DELETE FROM told"); err != nil {
+		return translated(err)
+	}
+	for _, x := range items {
+		if _, err := tx.tx.Exec("INSERT OR IGNORE INTO told (item) VALUES (?)", x); err != nil {
+			return translated(err)
+		}
+	}
+	return nil
+}
+
+// Unread forgets how reading a party again ended, since its entry is another now.
+func (tx *Tx) Unread(party string) error {
+	_, err := tx.tx.Exec("DELETE FROM readings WHERE party = ?", party)
+	return translated(err)
+}
