@@ -207,3 +207,69 @@ func TestRefreshOfAnOpenIDProvider(t *testing.T) {
 		t.Errorf("accepted: %+v", r)
 	}
 }
+
+// TestHistory keeps what a provider published, compares it, and gives one version back.
+func TestHistory(t *testing.T) {
+	t.Parallel()
+	there := newDesk(t) // where southmere keeps its own ledger
+	there.ok("init", "--org", "Southmere University")
+	there.ok("provider", "add", "southmere", "--own", "--at", "https://idp.southmere.example", "--key", "ecdsa-p256")
+	first := there.ok("metadata", "write", "southmere")
+	d := federated(t)
+	d.ok("provider", "add", "southmere", "--metadata", d.write("first.xml", first))
+	d.run("federate", "nightlog", "--with", "southmere") // the claims are no matter here
+	other := strings.NewReplacer("https://idp.southmere.example/sso", "https://sso.southmere.test/sso").Replace(first)
+	if other == first {
+		t.Fatal("the metadata has no such endpoint")
+	}
+	d.write("other.xml", other)
+	d.ok("provider", "change", "southmere", "--metadata", "other.xml", "--accept")
+	d.ok("provider", "change", "southmere", "--title", "Somebody") // is nothing that it published
+	type version struct {
+		Number      int
+		Differences []struct {
+			What  string
+			Trust bool
+		}
+	}
+	history := func() (list []version) { d.json(&list, "metadata", "history", "southmere"); return list }
+	list := history()
+	if len(list) != 2 || len(list[0].Differences) != 0 || len(list[1].Differences) == 0 || !list[1].Differences[0].Trust {
+		t.Fatalf("%+v", list)
+	}
+	d.fails(0, []string{"southmere:1  since 20", "southmere:2", "as it is now", "! ", "sso.southmere.test"}, "metadata", "history", "southmere")
+	for _, pair := range [][2]string{{"first.xml", "other.xml"}, {"southmere:1", "southmere"}, {"southmere:1", "southmere:2"},
+		{"southmere:1", "other.xml"}} {
+		d.fails(3, []string{"touch trust", "! ", "sso.southmere.test"}, "metadata", "compare", pair[0], pair[1])
+	}
+	d.fails(0, []string{"0 differences"}, "metadata", "compare", "southmere", "other.xml")
+	for _, what := range []struct {
+		code      int
+		arg, want string
+	}{{1, "nobody", "neither a file nor a party"}, {1, "southmere:3",
+		"it has 1 to 2"}, {2, "southmere:x", "PARTY:NUMBER"}, {1, "ridge:1", "kept of foreign parties"}} {
+		d.fails(what.code, []string{what.want}, "metadata", "compare", "southmere", what.arg)
+	}
+	bare := newDesk(t) // two files need no ledger
+	bare.write("first.xml", first)
+	bare.write("other.xml", other)
+	bare.fails(3, []string{"sso.southmere.test"}, "metadata", "compare", "first.xml", "other.xml")
+
+	d.fails(2, []string{"--yes"}, "metadata", "restore", "southmere", "1")
+	d.fails(0, []string{"is what it was at version 1", "idp.southmere.example/sso", "nightlog@southmere"}, "metadata", "restore",
+		"southmere", "1", "--yes")
+	if got := d.ok("metadata", "received", "southmere"); got != first {
+		t.Error("the metadata as received is not that of the version")
+	}
+	d.fails(0, []string{"0 differences"}, "metadata", "compare", "southmere", "first.xml")
+	if list := history(); len(list) != 3 {
+		t.Errorf("the restored one is a version of its own: %+v", list)
+	}
+	d.fails(0, []string{"already"}, "metadata", "restore", "southmere", "1", "--yes")
+	d.fails(1, []string{"it has 1 to 3"}, "metadata", "restore", "southmere", "9", "--yes")
+	d.ok("journal", "verify")
+	// A side that came later is none that a version takes away.
+	demo := demoed(t)
+	demo.fails(0, []string{"the OpenID side is new"}, "metadata", "history", "southmere")
+	demo.fails(0, []string{"already"}, "metadata", "restore", "southmere", "1", "--yes")
+}

@@ -14,8 +14,9 @@ import (
 )
 
 func (a *App) metadataCmd() *cobra.Command {
-	c := &cobra.Command{Use: "metadata", Short: "Write, give back and verify metadata files"}
-	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify())
+	c := &cobra.Command{Use: "metadata", Short: "Write, verify and compare metadata; what was published when"}
+	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify(), a.metadataHistory(),
+		a.metadataCompare(), a.metadataRestore())
 	return c
 }
 

@@ -31,8 +31,9 @@ type PartyInput struct {
 	Source   string
 	Entity   string // which entity of an aggregate
 	SignedBy *x509.Certificate
-	TLS      federation.Server // how the server of the source is known
-	Accept   bool              // what touches trust may change
+	TLS      federation.Server   // how the server of the source is known
+	Accept   bool                // what touches trust may change
+	Version  *federation.Version // what it published before, to be put back; Raw is that of it
 
 	Own     bool
 	At      string

@@ -36,12 +36,13 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	read := in.Raw != nil || in.OpenID != nil || in.Version != nil
 	var names []string
 	err = d.L.Change(func(tx *store.Tx) error {
-		if err := tx.PutParty(old, p, in.Raw, in.Raw == nil); err != nil {
+		if err := tx.PutParty(old, p, in.Raw, in.Raw == nil && !in.restoresSAML()); err != nil {
 			return err
 		}
-		if in.Raw != nil || in.OpenID != nil {
+		if read {
 			if err := tx.Unread(p.Name); err != nil {
 				return err
 			}
@@ -56,6 +57,9 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	})
 	return p, found, names, err
 }
+
+// restoresSAML reports whether a version is put back that has a SAML side.
+func (in *PartyInput) restoresSAML() bool { return in.Version != nil && in.Version.Party.Role() != nil }
 
 // WaitsError means that what a party publishes now touches trust, and nobody said that it may: nothing was changed.
 type WaitsError struct {
@@ -118,7 +122,15 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name,
 				p.Name)
 	}
-	if in.Raw != nil {
+	switch {
+	case in.Version != nil: // a side that came later stays
+		if in.restoresSAML() {
+			p.Entity = in.Version.Party.Entity
+		}
+		if in.Version.Party.OpenID != nil {
+			p.OpenID = in.Version.Party.OpenID
+		}
+	case in.Raw != nil:
 		signer := in.SignedBy
 		if signer == nil && old.Signer != "" && !in.Accept { // the signer that is known has to have signed it again
 			var err error

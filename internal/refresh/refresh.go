@@ -15,7 +15,6 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/reach"
-	"tressik.example/internal/store"
 )
 
 // The outcomes for a party.
@@ -94,16 +93,13 @@ func Parties(ctx context.Context, d *desk.Desk, kind federation.Kind, names []st
 	if ctx.Err() != nil || len(out) == 0 {
 		return out, ctx.Err()
 	}
-	return out, d.L.Change(func(tx *store.Tx) error {
-		for i := range out {
-			if r := &out[i]; r.Outcome != ByHand {
-				if err := tx.PutReading(r.Party, r.Outcome, r.Why); err != nil {
-					return err
-				}
-			}
+	readings := map[string]federation.Reading{}
+	for _, r := range out {
+		if r.Outcome != ByHand {
+			readings[r.Party] = federation.Reading{Outcome: r.Outcome, Why: r.Why}
 		}
-		return nil
-	})
+	}
+	return out, d.L.KeepReadings(readings)
 }
 
 // address reports whether a source can be asked.

@@ -23,12 +23,19 @@ func (l *Ledger) Readings() (map[string]federation.Reading, error) {
 	return out, translated(rows.Err())
 }
 
-// PutReading keeps how reading a party again ended now. The time since when it ends so stays while the outcome does.
-func (tx *Tx) PutReading(party, outcome, why string) error {
-	_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since) VALUES (?, ?, ?, ?)
-		ON CONFLICT (party) DO UPDATE SET since = CASE WHEN outcome = excluded.outcome THEN since ELSE excluded.since END,
-			outcome = excluded.outcome, why = excluded.why`, party, outcome, why, text(tx.l.Now()))
-	return err
+// KeepReadings keeps how reading parties again ended now. The time since when one ends so stays while its outcome does.
+func (l *Ledger) KeepReadings(list map[string]federation.Reading) error {
+	return l.Change(func(tx *Tx) error {
+		for party, r := range list {
+			_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since) VALUES (?, ?, ?, ?)
+				ON CONFLICT (party) DO UPDATE SET since = CASE WHEN outcome = excluded.outcome THEN since ELSE excluded.since END,
+					outcome = excluded.outcome, why = excluded.why`, party, r.Outcome, r.Why, text(l.Now()))
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Told lists what `due --since-last` has said already.

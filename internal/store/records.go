@@ -101,6 +101,9 @@ func (tx *Tx) AddParty(p *federation.Party, raw []byte) error {
 	if err != nil {
 		return err
 	}
+	if err := tx.keepVersion(p.Name); err != nil {
+		return err
+	}
 	return tx.note(string(p.Kind)+".add", p.Name, "", nil, p)
 }
 
@@ -119,6 +122,11 @@ func (tx *Tx) PutParty(old, p *federation.Party, raw []byte, keepRaw bool) error
 	}
 	if err := onlyOne(res, err, p.Name); err != nil {
 		return err
+	}
+	if len(federation.Differences(old, p)) > 0 {
+		if err := tx.keepVersion(p.Name); err != nil {
+			return err
+		}
 	}
 	return tx.note(string(p.Kind)+".change", p.Name, "", old, p)
 }

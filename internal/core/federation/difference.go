@@ -262,3 +262,10 @@ func AcceptDifferences(kind Kind, name string) finding.Remedy {
 	return finding.Do("ask its owner on another way whether this is right").
 		Then(finding.Run(string(kind), "refresh", name, "--accept"))
 }
+
+// Version is what a foreign party published from a time on.
+type Version struct {
+	Number int       `json:"number"` // counts from 1, the oldest
+	At     time.Time `json:"at"`
+	Party  Party     `json:"party"`
+}
