@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"tressik.example/internal/peer"
 )
@@ -193,6 +194,7 @@ func TestKeysBroughtAlong(t *testing.T) {
 	run("req", "-x509", "-newkey", "rsa:1024", "-nodes", "-keyout", "weak.pem", "-out", "weak.crt", "-subj", subject)
 	run("ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "ec.pem")
 	run("genpkey", "-algorithm", "ed25519", "-out", "ed.pem")
+	d.at(time.Now().UTC().Format(time.RFC3339)) // openssl's clock
 	for _, c := range []struct {
 		words []string
 		args  []string
@@ -417,6 +419,16 @@ func TestKeysAndOpenSSL(t *testing.T) {
 		}
 		d.ok("key", "withdraw", "ridge", announced)
 	}
+	// Keys that nobody should use, and certificates of another key or of another time.
+	run("genrsa", "-out", "small.key", "1024")
+	run("genrsa", "-3", "-out", "three.key", "2048")
+	run("req", "-x509", "-key", "rsa.key", "-subj", "/CN=soon", "-days", "30", "-out", "soon.crt")
+	d.fails(1, []string{"RSA 1024 is not usable"}, "key", "announce", "ridge", "--key", "small.key")
+	d.fails(1, []string{"RSA 2048 with exponent 3 is not usable"}, "key", "announce", "ridge", "--key", "three.key")
+	d.fails(1, []string{"that of another key"}, "key", "announce", "ridge", "--key", "pkcs8.key", "--cert", "soon.crt")
+	d.at(time.Now().AddDate(0, 0, 60).UTC().Format(time.RFC3339))
+	d.fails(1, []string{"it is valid from"}, "key", "announce", "ridge", "--key", "rsa.key", "--cert", "soon.crt")
+	d.at(time.Now().UTC().Format(time.RFC3339))
 	d.fails(1, []string{"not PBES2", "openssl pkcs8"}, "key", "announce", "ridge", "--key", "pbes1-locked.key", "--password-file", "word")
 	d.fails(1, []string{"10000001 times"}, "key", "announce", "ridge", "--key", "slow-locked.key", "--password-file", "word")
 	d.ok("journal", "verify")

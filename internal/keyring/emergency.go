@@ -140,9 +140,8 @@ func (k *Keeper) Certify(party, id string, cert *x509.Certificate) (*federation.
 	if got := federation.KeyID(cert.PublicKey); got != id {
 		return nil, fmt.Errorf("the certificate is %w: it is that of the key %s, and not of %s", book.ErrValue, got, id)
 	}
-	if now := k.Now(); now.After(cert.NotAfter) || now.Before(cert.NotBefore) {
-		return nil, fmt.Errorf("the certificate is %w: it is valid from %s to %s", book.ErrValue,
-			cert.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), cert.NotAfter.UTC().Format("2006-01-02 15:04 UTC"))
+	if err := k.inForce(cert); err != nil {
+		return nil, err
 	}
 	ring := slices.Clone(r.Keys)
 	for i := range ring {

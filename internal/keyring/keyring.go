@@ -164,6 +164,8 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 		}
 	} else if federation.KeyID(in.Certificate.PublicKey) != id {
 		return nil, fmt.Errorf("the certificate is %w: it is that of another key than the one that comes with it", book.ErrValue)
+	} else if err := k.inForce(in.Certificate); err != nil {
+		return nil, err
 	}
 	made := federation.OwnKey{ID: id, Use: in.Use, Place: federation.Announced, Since: k.Now().UTC(),
 		Announced: k.Now().UTC(), Certificate: in.Certificate}
@@ -234,6 +236,15 @@ func usable(pub crypto.PublicKey, use string) error {
 		return fmt.Errorf("%s is %w for encryption: assertions are encrypted to RSA keys", keys.Describe(pub), book.ErrValue)
 	case use == federation.ForSigning && oidc.Algorithm(pub) == "EdDSA":
 		return fmt.Errorf("%s is %w for SAML; use it with --use tokens", keys.Describe(pub), book.ErrValue)
+	}
+	return nil
+}
+
+// inForce refuses a certificate that is not valid now: others judge a signature of its key by that.
+func (k *Keeper) inForce(cert *x509.Certificate) error {
+	if now := k.Now(); now.After(cert.NotAfter) || now.Before(cert.NotBefore) {
+		return fmt.Errorf("the certificate is %w: it is valid from %s to %s", book.ErrValue,
+			cert.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), cert.NotAfter.UTC().Format("2006-01-02 15:04 UTC"))
 	}
 	return nil
 }

@@ -54,11 +54,12 @@ const (
 	ContextMFA      = "https://refeds.org/profile/mfa"
 )
 
-// Strong reports whether signatures of a key are taken: RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519.
+// Strong reports whether signatures of a key are taken: RSA of 2048 bits or more with an exponent
+// over 65536 (FIPS 186-5, A.1.1), ECDSA P-256 or P-384, Ed25519.
 func Strong(k crypto.PublicKey) bool {
 	switch k := k.(type) {
 	case *rsa.PublicKey:
-		return k.N.BitLen() >= 2048
+		return k.N.BitLen() >= 2048 && k.E > 1<<16
 	case *ecdsa.PublicKey:
 		return k.Curve == elliptic.P256() || k.Curve == elliptic.P384()
 	case ed25519.PublicKey:

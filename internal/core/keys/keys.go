@@ -275,6 +275,9 @@ func Fingerprint(c *x509.Certificate) string {
 func Describe(pub crypto.PublicKey) string {
 	switch k := pub.(type) {
 	case *rsa.PublicKey:
+		if k.E <= 1<<16 {
+			return fmt.Sprintf("RSA %d with exponent %d", k.N.BitLen(), k.E)
+		}
 		return fmt.Sprintf("RSA %d", k.N.BitLen())
 	case *ecdsa.PublicKey:
 		return "ECDSA " + k.Curve.Params().Name
