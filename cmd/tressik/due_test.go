@@ -87,8 +87,10 @@ func TestDue(t *testing.T) {
 	d.ok("key", "activate", "ridge", "--break", "nightlog@ridge,plate-archive@ridge")
 	d.fails(0, []string{"withdraw k-", "safe from then on"}, "due")
 	// Metadata that ends.
-	end := strings.Replace(d.read("southmere-metadata.xml"), ` entityID="`, ` validUntil="2031-04-01T00:00:00Z" entityID="`, 1)
-	d.fails(1, []string{"That signer is known from before", "--signed-by FILE", "--accept"}, "provider", "change", "southmere",
+	end := strings.Replace(d.read("southmere-metadata.xml"), ` entityID="`,
+		` validUntil="2031-04-01T00:00:00Z" entityID="`, 1)
+	d.fails(1, []string{"That signer is known from before", "--signed-by FILE", "--accept"}, "provider", "change",
+		"southmere",
 		"--metadata", d.write("southmere-2.xml", end))
 	d.ok("provider", "change", "southmere", "--metadata", "southmere-2.xml", "--accept")
 	d.fails(0, []string{"southmere", "its metadata ends", "tell service@southmere.example"}, "due")

@@ -28,7 +28,8 @@ func newForeign(t *testing.T, d *desk) *foreign {
 	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "idp.key", "-out", "idp.pem", "-days",
 		"9000", "-subj", "/CN=idp.southmere.example")
 	cert := d.read("idp.pem")
-	cert = strings.ReplaceAll(strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(cert, "-----BEGIN CERTIFICATE-----",
+	cert = strings.ReplaceAll(strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(cert,
+		"-----BEGIN CERTIFICATE-----",
 		""), "-----END CERTIFICATE-----", "")), "\n", "\n   ")
 	d.write("southmere.xml", `<?xml version="1.0" encoding="UTF-8"?>
 <EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" entityID="https://idp.southmere.example/idp">
@@ -152,7 +153,8 @@ func TestInspectRecognises(t *testing.T) {
 	d := newDesk(t)
 	openssl := peer.Need(t, "openssl")
 	f := &foreign{d: d}
-	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "k.pem", "-out", "c.pem", "-days", "9000",
+	f.tool(openssl, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "k.pem", "-out", "c.pem", "-days",
+		"9000",
 		"-subj", "/CN=test.example")
 	f.tool(openssl, "x509", "-in", "c.pem", "-outform", "DER", "-out", "c.der")
 	f.tool(openssl, "pkcs8", "-topk8", "-nocrypt", "-in", "k.pem", "-outform", "DER", "-out", "k.der")

@@ -60,7 +60,8 @@ func (d *desk) signIns(trusts ...string) map[string]string {
 // once more without waiting.
 func TestRollover(t *testing.T) {
 	t.Parallel()
-	trusts := []string{"nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge", "frame-courier@ridge"}
+	trusts := []string{"nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge",
+		"frame-courier@ridge"}
 	all := func(d *desk, after string) {
 		t.Helper()
 		if refused := d.signIns(trusts...); len(refused) > 0 {
@@ -70,7 +71,8 @@ func TestRollover(t *testing.T) {
 	d := demoed(t)
 	first := d.ring("ridge", "signing")["active"]
 	d.fails(1, []string{"no announced key", "key announce ridge --use signing"}, "key", "activate", "ridge")
-	d.fails(0, []string{"nightlog@ridge: not yet", "dome-scheduler@ridge: assumed", "10.1.1"}, "key", "announce", "ridge")
+	d.fails(0, []string{"nightlog@ridge: not yet", "dome-scheduler@ridge: assumed", "10.1.1"}, "key", "announce",
+		"ridge")
 	second := d.ring("ridge", "signing")["announced"]
 	if r := d.ring("ridge", "signing"); r["active"] != first || second == "" || second == first {
 		t.Fatalf("announced: %v", r)
@@ -87,7 +89,8 @@ func TestRollover(t *testing.T) {
 	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge")
 	broken := demoed(t)
 	d.ok("handoff", "plate-archive@ridge", "--for", "app", "--delivered", "ilse.varga@kestrelridge.example")
-	d.fails(0, []string{"activate " + second + ": safe now", "delivered 2031-03-04", "tobias.renn"}, "key", "plan", "ridge")
+	d.fails(0, []string{"activate " + second + ": safe now", "delivered 2031-03-04", "tobias.renn"}, "key", "plan",
+		"ridge")
 	d.ok("key", "activate", "ridge")
 	all(d, "activating")
 	if r := d.ring("ridge", "signing"); r["active"] != second || r["outgoing"] != first {
@@ -115,7 +118,8 @@ func TestRollover(t *testing.T) {
 		refused["plate-archive@ridge"] != "saml.signature.key" {
 		t.Errorf("refused: %v", refused)
 	}
-	d.fails(3, []string{"keys that the app was given", "handoff nightlog@ridge --for app"}, "rehearse", "nightlog@ridge", "--as",
+	d.fails(3, []string{"keys that the app was given", "handoff nightlog@ridge --for app"}, "rehearse",
+		"nightlog@ridge", "--as",
 		"mira")
 	d.fails(0, []string{"open  app nightlog has what it needs"}, "next", "nightlog@ridge")
 	for trust, to := range map[string]string{"nightlog@ridge": "tobias.renn@kestrelridge.example",
@@ -190,7 +194,8 @@ func TestKeysBroughtAlong(t *testing.T) {
 	d := demoed(t)
 	run := d.openssl()
 	subject := "/CN=login.kestrelridge.example"
-	run("req", "-x509", "-newkey", "rsa:3072", "-nodes", "-keyout", "a.pem", "-out", "a.crt", "-days", "90", "-subj", subject)
+	run("req", "-x509", "-newkey", "rsa:3072", "-nodes", "-keyout", "a.pem", "-out", "a.crt", "-days", "90", "-subj",
+		subject)
 	run("req", "-x509", "-newkey", "rsa:1024", "-nodes", "-keyout", "weak.pem", "-out", "weak.crt", "-subj", subject)
 	run("ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "ec.pem")
 	run("genpkey", "-algorithm", "ed25519", "-out", "ed.pem")
@@ -220,12 +225,14 @@ func TestKeysBroughtAlong(t *testing.T) {
 	d.fails(0, []string{"RSA 3072", "signs nothing yet", "kid in the JWKS"}, "key", "show", "ridge", id)
 	d.fails(1, []string{"did you mean"}, "key", "show", "ridge", id[:len(id)-1]+"x")
 	d.ok("key", "export", "ridge", id, "--out", "exported.pem")
-	if out := run("x509", "-in", "exported.pem", "-noout", "-subject", "-fingerprint", "-sha256"); !strings.Contains(out,
+	out := run("x509", "-in", "exported.pem", "-noout", "-subject", "-fingerprint", "-sha256")
+	if !strings.Contains(out,
 		"login.kestrelridge.example") || d.ok("key", "show", "ridge", id) == "" ||
 		!strings.Contains(d.ok("key", "show", "ridge", id), strings.TrimSpace(out[strings.LastIndex(out, "=")+1:])) {
 		t.Errorf("openssl reads %s", out)
 	}
-	if jwks := d.ok("key", "export", "ridge", "--jwks"); strings.Count(jwks, `"kid"`) != 4 || strings.Contains(jwks, `"d"`) {
+	if jwks := d.ok("key", "export", "ridge", "--jwks"); strings.Count(jwks, `"kid"`) != 4 || strings.Contains(jwks,
+		`"d"`) {
 		t.Errorf("%s", jwks)
 	}
 	// No private half is anywhere but sealed.
@@ -286,13 +293,15 @@ func TestDrill(t *testing.T) {
 	if !strings.Contains(v.NotTried["nightlog@ridge"], "refused as it is") || len(v.Steps[1].Accepted) != 5 {
 		t.Errorf("%+v", v)
 	}
-	d.fails(0, []string{"Not tried", "nightlog@ridge", "activated at once", "REFUSED  plate-archive@ridge"}, "key", "drill", "ridge")
+	d.fails(0, []string{"Not tried", "nightlog@ridge", "activated at once", "REFUSED  plate-archive@ridge"}, "key",
+		"drill", "ridge")
 	if v = drill(0, "ridge", "--use", "tokens"); len(v.Steps) != 4 {
 		t.Errorf("tokens: %+v", v)
 	}
 	d.fails(1, []string{"is foreign"}, "key", "drill", "southmere")
 	d.fails(1, []string{"assertions are encrypted to apps"}, "key", "drill", "ridge", "--use", "encryption")
-	if left, err := filepath.Glob(filepath.Join(os.TempDir(), "tressik-drill-*")); err != nil || len(left) > 2 { // of tests at once
+	if left, err := filepath.Glob(filepath.Join(os.TempDir(),
+		"tressik-drill-*")); err != nil || len(left) > 2 { // of tests at once
 		t.Errorf("copies are left: %v %v", left, err)
 	}
 }
@@ -312,15 +321,18 @@ func TestRevokedKey(t *testing.T) {
 		Tell         []struct{ Trust, Standing, Mail string }
 	}
 	d.json(&e, "key", "revoke", "ridge", lost, "--yes")
-	if e.Gone.ID != lost || e.Active.ID == lost || e.Active.ID != d.ring("ridge", "signing")["active"] || len(e.Tell) != 5 ||
+	if e.Gone.ID != lost || e.Active.ID == lost || e.Active.ID != d.ring("ridge",
+		"signing")["active"] || len(e.Tell) != 5 ||
 		e.Tell[0].Standing != "rehearsed" || e.Tell[4].Standing == "rehearsed" {
 		t.Errorf("%+v", e)
 	}
-	refused := d.signIns("nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge", "frame-courier@ridge")
+	refused := d.signIns("nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge",
+		"frame-courier@ridge")
 	if len(refused) != 2 || refused["nightlog@ridge"] == "" || refused["plate-archive@ridge"] == "" {
 		t.Errorf("refused: %v", refused)
 	}
-	d.fails(3, []string{"saml.signature", "handoff nightlog@ridge --for app"}, "inspect", d.kept("kept", "response"), "--trust",
+	d.fails(3, []string{"saml.signature", "handoff nightlog@ridge --for app"}, "inspect", d.kept("kept", "response"),
+		"--trust",
 		"nightlog@ridge")
 	for _, trust := range []string{"nightlog@ridge", "plate-archive@ridge"} {
 		d.ok("handoff", trust, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
@@ -346,10 +358,12 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	id := d.ring("ridge", "signing")["active"]
 	// A request, and its answer.
 	d.ok("key", "request", "ridge", id, "--out", "ridge.csr")
-	if out := run("req", "-in", "ridge.csr", "-noout", "-verify", "-subject"); !strings.Contains(out, "login.kestrelridge.example") {
+	if out := run("req", "-in", "ridge.csr", "-noout", "-verify", "-subject"); !strings.Contains(out,
+		"login.kestrelridge.example") {
 		t.Errorf("%s", out)
 	}
-	run("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "ca.key", "-out", "ca.crt", "-days", "900", "-subj", "/CN=Authority")
+	run("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "ca.key", "-out", "ca.crt", "-days", "900",
+		"-subj", "/CN=Authority")
 	run("x509", "-req", "-in", "ridge.csr", "-CA", "ca.crt", "-CAkey", "ca.key", "-days", "700", "-out", "answer.crt")
 	d.at("2031-03-04T09:00:00Z")
 	d.fails(1, []string{"it is valid from"}, "key", "certify", "ridge", id, "--cert", "answer.crt")
@@ -361,7 +375,8 @@ func TestKeysAndOpenSSL(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"it is that of the key"}, "key", "certify", "ridge", id, "--cert", "ca.crt")
-	d.fails(0, []string{"key " + id, "CN=login.kestrelridge.example"}, "key", "certify", "ridge", id, "--cert", "answer.crt")
+	d.fails(0, []string{"key " + id, "CN=login.kestrelridge.example"}, "key", "certify", "ridge", id, "--cert",
+		"answer.crt")
 	d.ok("key", "export", "ridge", id, "--out", "now.crt")
 	if got, want := d.read("now.crt"), d.read("answer.crt"); strings.TrimSpace(got) != strings.TrimSpace(want) {
 		t.Error("the certificate is not that of the answer")
@@ -373,22 +388,27 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	d.write("word", "correct horse battery\n")
 	d.write("short", "horse\n")
 	d.fails(2, []string{"--password-file"}, "key", "export", "ridge", id, "--private", "--out", "ridge.p12")
-	d.fails(2, []string{"at least 12"}, "key", "export", "ridge", id, "--private", "--out", "ridge.p12", "--password-file", "short")
+	d.fails(2, []string{"at least 12"}, "key", "export", "ridge", id, "--private", "--out", "ridge.p12",
+		"--password-file", "short")
 	d.ok("key", "export", "ridge", id, "--private", "--out", "ridge.p12", "--password-file", "word")
 	if fi, err := os.Stat(d.path("ridge.p12")); err != nil || fi.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", fi.Mode(), err)
 	}
-	if out := run("pkcs12", "-in", "ridge.p12", "-passin", "file:word", "-nokeys"); !strings.Contains(out, "login.kestrelridge.example") {
+	if out := run("pkcs12", "-in", "ridge.p12", "-passin", "file:word", "-nokeys"); !strings.Contains(out,
+		"login.kestrelridge.example") {
 		t.Errorf("%s", out)
 	}
-	run("req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "b.key", "-out", "b.crt",
+	run("req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "b.key", "-out",
+		"b.crt",
 		"-days", "90", "-subj", "/CN=coming")
 	run("pkcs12", "-export", "-inkey", "b.key", "-in", "b.crt", "-passout", "file:word", "-out", "new.p12")
 	run("pkcs12", "-export", "-legacy", "-inkey", "b.key", "-in", "b.crt", "-passout", "file:word", "-out", "old.p12")
-	d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--pkcs12", "new.p12", "--password-file", "short")
+	d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--pkcs12", "new.p12",
+		"--password-file", "short")
 	d.fails(2, []string{"choose one"}, "key", "announce", "ridge", "--pkcs12", "new.p12", "--key", "b.key")
 	d.ok("key", "announce", "ridge", "--pkcs12", "new.p12", "--password-file", "word")
-	d.fails(1, []string{"is a key of ridge already"}, "key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12",
+	d.fails(1, []string{"is a key of ridge already"}, "key", "announce", "ridge", "--use", "tokens", "--pkcs12",
+		"old.p12",
 		"--password-file", "word")
 	d.ok("key", "withdraw", "ridge", d.ring("ridge", "signing")["announced"])
 	d.ok("key", "announce", "ridge", "--use", "tokens", "--pkcs12", "old.p12", "--password-file", "word")
@@ -401,14 +421,19 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	run("pkcs8", "-topk8", "-in", "params.key", "-nocrypt", "-out", "pkcs8.key")
 	run("pkcs8", "-topk8", "-in", "params.key", "-passout", "file:word", "-out", "pkcs8-locked.key")
 	run("pkcs8", "-topk8", "-in", "params.key", "-scrypt", "-passout", "file:word", "-out", "scrypt-locked.key")
-	run("pkcs8", "-topk8", "-in", "params.key", "-v2", "des3", "-outform", "DER", "-passout", "file:word", "-out", "der-locked.key")
-	run("pkcs8", "-topk8", "-in", "params.key", "-v1", "PBE-SHA1-3DES", "-passout", "file:word", "-out", "pbes1-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-v2", "des3", "-outform", "DER", "-passout", "file:word", "-out",
+		"der-locked.key")
+	run("pkcs8", "-topk8", "-in", "params.key", "-v1", "PBE-SHA1-3DES", "-passout", "file:word", "-out",
+		"pbes1-locked.key")
 	run("pkcs8", "-topk8", "-in", "params.key", "-iter", "10000001", "-passout", "file:word", "-out", "slow-locked.key")
-	for _, file := range []string{"pkcs1", "params", "pkcs8", "pkcs1-locked", "sec1-locked", "pkcs8-locked", "scrypt-locked",
+	for _, file := range []string{"pkcs1", "params", "pkcs8", "pkcs1-locked", "sec1-locked", "pkcs8-locked",
+		"scrypt-locked",
 		"der-locked"} {
 		if strings.HasSuffix(file, "-locked") {
-			d.fails(1, []string{"under a password", "--password-file"}, "key", "announce", "ridge", "--key", file+".key")
-			d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--key", file+".key", "--password-file", "short")
+			d.fails(1, []string{"under a password", "--password-file"}, "key", "announce", "ridge", "--key",
+				file+".key")
+			d.fails(1, []string{"the password is wrong"}, "key", "announce", "ridge", "--key", file+".key",
+				"--password-file", "short")
 		}
 		d.ok("key", "announce", "ridge", "--key", file+".key", "--password-file", "word")
 		announced := d.ring("ridge", "signing")["announced"]
@@ -421,6 +446,9 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	}
 	// Keys that nobody should use, and certificates of another key or of another time.
 	run("genrsa", "-out", "small.key", "1024")
+	run("ecparam", "-name", "secp256k1", "-genkey", "-out", "other-curve.key")
+	d.fails(1, []string{"give an RSA, ECDSA P-256 or P-384 private key"}, "key", "announce", "ridge", "--key",
+		"other-curve.key")
 	run("genrsa", "-3", "-out", "three.key", "2048")
 	run("req", "-x509", "-key", "rsa.key", "-subj", "/CN=soon", "-days", "30", "-out", "soon.crt")
 	d.fails(1, []string{"RSA 1024 is not usable"}, "key", "announce", "ridge", "--key", "small.key")
@@ -429,8 +457,10 @@ func TestKeysAndOpenSSL(t *testing.T) {
 	d.at(time.Now().AddDate(0, 0, 60).UTC().Format(time.RFC3339))
 	d.fails(1, []string{"it is valid from"}, "key", "announce", "ridge", "--key", "rsa.key", "--cert", "soon.crt")
 	d.at(time.Now().UTC().Format(time.RFC3339))
-	d.fails(1, []string{"not PBES2", "openssl pkcs8"}, "key", "announce", "ridge", "--key", "pbes1-locked.key", "--password-file", "word")
-	d.fails(1, []string{"10000001 times"}, "key", "announce", "ridge", "--key", "slow-locked.key", "--password-file", "word")
+	d.fails(1, []string{"not PBES2", "openssl pkcs8"}, "key", "announce", "ridge", "--key", "pbes1-locked.key",
+		"--password-file", "word")
+	d.fails(1, []string{"10000001 times"}, "key", "announce", "ridge", "--key", "slow-locked.key", "--password-file",
+		"word")
 	d.ok("journal", "verify")
 }
 

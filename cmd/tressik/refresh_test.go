@@ -84,8 +84,10 @@ func TestRefresh(t *testing.T) {
 		edits   []string
 		touches string
 	}{
-		"another entity ID":     {[]string{"idp.southmere.example/metadata", "idp.southmere.example/metadata2"}, "entity ID"},
-		"an endpoint elsewhere": {[]string{"https://idp.southmere.example/sso", "https://sso.southmere.test/sso"}, "endpoint"},
+		"another entity ID": {[]string{"idp.southmere.example/metadata", "idp.southmere.example/metadata2"},
+			"entity ID"},
+		"an endpoint elsewhere": {[]string{"https://idp.southmere.example/sso", "https://sso.southmere.test/sso"},
+			"endpoint"},
 	} {
 		was := state()
 		publish(c.edits...)
@@ -103,16 +105,19 @@ func TestRefresh(t *testing.T) {
 	if r.Outcome != "waits" || touches != "certificate" || r.Differences[0].Was != "" || state() != was {
 		t.Errorf("a new certificate: %+v", r)
 	}
-	d.fails(3, []string{"waits   southmere", "! certificate is new: signing, ECDSA P-256", "provider refresh southmere --accept"},
+	d.fails(3, []string{"waits   southmere", "! certificate is new: signing, ECDSA P-256",
+		"provider refresh southmere --accept"},
 		"provider", "refresh")
-	d.fails(1, []string{"touches trust", "! certificate is new", "--accept"}, "provider", "change", "southmere", "--metadata",
+	d.fails(1, []string{"touches trust", "! certificate is new", "--accept"}, "provider", "change", "southmere",
+		"--metadata",
 		srv.URL+"/md")
 	if r, _ := d.refresh(0, "--accept"); r.Outcome != "taken" || strings.Count(state(), `"certificate"`) != 2 {
 		t.Errorf("accepted: %+v", r)
 	}
 	// A server that lies or dies changes nothing, and says what it said.
 	was = state()
-	for text, why := range map[string]string{"": "500", "<!DOCTYPE html><html>Sign in</html>": "HTML", "<md:Ent": "truncated"} {
+	for text, why := range map[string]string{"": "500", "<!DOCTYPE html><html>Sign in</html>": "HTML",
+		"<md:Ent": "truncated"} {
 		page.Store(text)
 		if r, _ := d.refresh(3); r.Outcome != "failed" || !strings.Contains(r.Why, why) || state() != was {
 			t.Errorf("%q: %+v", text, r)
@@ -127,7 +132,8 @@ func TestRefresh(t *testing.T) {
 		d.fails(code, want, "due", "--within", "30d")
 	}
 	page.Store("")
-	failing("2031-03-04T09:00:00Z", 0, "southmere", "it cannot be read since 2031-03-04", "500", "provider refresh southmere")
+	failing("2031-03-04T09:00:00Z", 0, "southmere", "it cannot be read since 2031-03-04", "500",
+		"provider refresh southmere")
 	failing("2031-03-06T09:00:00Z", 0, "it cannot be read since 2031-03-04")
 	failing("2031-03-08T09:00:00Z", 3, "OVERDUE 2031-03-07", "it cannot be read since 2031-03-04")
 	publish("idp.southmere.example/metadata", "idp.southmere.example/metadata2")
@@ -179,9 +185,11 @@ func TestRefreshOfAnOpenIDProvider(t *testing.T) {
 		if strings.HasPrefix(token, "https:") {
 			at = token
 		}
-		json.NewEncoder(w).Encode(map[string]any{"issuer": base, "authorization_endpoint": base + "/a", "token_endpoint": at,
-			"jwks_uri": base + "/k", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
-			"id_token_signing_alg_values_supported": []string{"RS256", "ES256"}, "code_challenge_methods_supported": []string{"S256"}})
+		json.NewEncoder(w).Encode(map[string]any{"issuer": base, "authorization_endpoint": base + "/a",
+			"token_endpoint": at,
+			"jwks_uri":       base + "/k", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"RS256",
+				"ES256"}, "code_challenge_methods_supported": []string{"S256"}})
 	}))
 	t.Cleanup(srv.Close)
 	base = srv.URL
@@ -237,8 +245,10 @@ func TestHistory(t *testing.T) {
 	if len(list) != 2 || len(list[0].Differences) != 0 || len(list[1].Differences) == 0 || !list[1].Differences[0].Trust {
 		t.Fatalf("%+v", list)
 	}
-	d.fails(0, []string{"southmere:1  since 20", "southmere:2", "as it is now", "! ", "sso.southmere.test"}, "metadata", "history", "southmere")
-	for _, pair := range [][2]string{{"first.xml", "other.xml"}, {"southmere:1", "southmere"}, {"southmere:1", "southmere:2"},
+	d.fails(0, []string{"southmere:1  since 20", " UTC", "southmere:2", "as it is now", "! ", "sso.southmere.test"},
+		"metadata", "history", "southmere")
+	for _, pair := range [][2]string{{"first.xml", "other.xml"}, {"southmere:1", "southmere"}, {"southmere:1",
+		"southmere:2"},
 		{"southmere:1", "other.xml"}} {
 		d.fails(3, []string{"touch trust", "! ", "sso.southmere.test"}, "metadata", "compare", pair[0], pair[1])
 	}
@@ -256,7 +266,8 @@ func TestHistory(t *testing.T) {
 	bare.fails(3, []string{"sso.southmere.test"}, "metadata", "compare", "first.xml", "other.xml")
 
 	d.fails(2, []string{"--yes"}, "metadata", "restore", "southmere", "1")
-	d.fails(0, []string{"is what it was at version 1", "idp.southmere.example/sso", "nightlog@southmere"}, "metadata", "restore",
+	d.fails(0, []string{"is what it was at version 1", "idp.southmere.example/sso", "nightlog@southmere"}, "metadata",
+		"restore",
 		"southmere", "1", "--yes")
 	if got := d.ok("metadata", "received", "southmere"); got != first {
 		t.Error("the metadata as received is not that of the version")

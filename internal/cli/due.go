@@ -9,7 +9,6 @@ import (
 	"tressik.example/internal/desk"
 	"tressik.example/internal/due"
 	"tressik.example/internal/report"
-	"tressik.example/internal/store"
 )
 
 func (a *App) dueCmd() *cobra.Command {
@@ -35,17 +34,16 @@ it. It ends with exit status 3 when something is overdue.`,
 			if err != nil {
 				return usageError{err}
 			}
-			list, err := (&due.Finder{Book: d.Book, Keeper: keyKeeper(d)}).Within(span)
+			f := &due.Finder{Book: d.Book, Keeper: keyKeeper(d)}
+			all, err := f.Within(span)
 			if err != nil {
 				return err
 			}
-			var marks []string
+			list := all
 			if sinceLast {
-				told, err := d.L.Told()
-				if err != nil {
+				if list, err = f.Fresh(all); err != nil {
 					return err
 				}
-				list, marks = due.Fresh(list, told)
 			}
 			switch {
 			case calendar:
@@ -58,7 +56,7 @@ it. It ends with exit status 3 when something is overdue.`,
 				err = a.print(report.Due(list, d.Now(), within, sinceLast))
 			}
 			if err == nil && sinceLast { // after it was said, so that nothing goes unsaid
-				err = d.L.Change(func(tx *store.Tx) error { return tx.Tell(marks) })
+				err = f.Told(all)
 			}
 			if err == nil && slices.ContainsFunc(list, func(x due.Item) bool { return x.Overdue }) {
 				err = ErrFound

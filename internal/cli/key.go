@@ -27,7 +27,8 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
 Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
 way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(), a.keyDrill(), a.keyRevoke(),
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(),
+		a.keyDrill(), a.keyRevoke(),
 		a.keyExport(), a.keyRequest(), a.keyCertify())
 	return c
 }
@@ -57,7 +58,8 @@ func (a *App) keyList() *cobra.Command {
 }
 
 func (a *App) keyShow() *cobra.Command {
-	return &cobra.Command{Use: "show PARTY KEY", Short: "Show one key; never its private half", Args: args("PARTY", "KEY"),
+	return &cobra.Command{Use: "show PARTY KEY", Short: "Show one key; never its private half", Args: args("PARTY",
+		"KEY"),
 		Example: "  tressik key show ridge k-1f2e3d4c5b", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			r, err := keyKeeper(d).Ring(got[0])
@@ -75,7 +77,8 @@ func (a *App) keyShow() *cobra.Command {
 func (a *App) keyAnnounce() *cobra.Command {
 	var in keyring.Coming
 	var key, cert, p12, word string
-	c := &cobra.Command{Use: "announce PARTY", Short: "Publish the coming key beside the active one", Args: args("PARTY"),
+	c := &cobra.Command{Use: "announce PARTY", Short: "Publish the coming key beside the active one",
+		Args: args("PARTY"),
 		Long: `Make the key that is to follow, or take one that is brought along, and publish it beside the active one: in the
 metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
 		Example: `  tressik key announce ridge
@@ -117,13 +120,16 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 				return err
 			}
 			return a.print(view.Page{Data: report.KeyData(r, k), Blocks: []view.Block{
-				{Lines: []string{fmt.Sprintf("key %s announced for %s of %s", k.ID, k.Use, got[0])}}, report.Delivering(sights),
+				{Lines: []string{fmt.Sprintf("key %s announced for %s of %s", k.ID, k.Use,
+					got[0])}}, report.Delivering(sights),
 				{Lines: []string{"See the calendar with `tressik key plan " + got[0] + "`."}}}})
 		})}
 	f := c.Flags()
-	f.StringVar(&in.Use, "use", federation.ForSigning, "signing, encryption (an app's) or tokens (a provider's, tokens alone)")
-	f.StringVar(&in.Kind, "kind", "", "of a key that is made here: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256 or ecdsa-p384 "+
-		"(default that of the active key)")
+	f.StringVar(&in.Use, "use", federation.ForSigning,
+		"signing, encryption (an app's) or tokens (a provider's, tokens alone)")
+	f.StringVar(&in.Kind, "kind", "",
+		"of a key that is made here: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256 or ecdsa-p384 "+
+			"(default that of the active key)")
 	f.StringVar(&key, "key", "", "file with a private key that is brought along")
 	f.StringVar(&cert, "cert", "", "file with its certificate (default a self-signed one)")
 	f.StringVar(&p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
@@ -184,8 +190,9 @@ func (a *App) keyWithdraw() *cobra.Command {
 }
 
 func (a *App) keyPlan() *cobra.Command {
-	return &cobra.Command{Use: "plan PARTY", Short: "The calendar of a rollover: what when, who is waited for, what breaks",
-		Args: args("PARTY"), Example: "  tressik key plan ridge", ValidArgsFunction: a.names("party", 1),
+	return &cobra.Command{Use: "plan PARTY",
+		Short: "The calendar of a rollover: what when, who is waited for, what breaks",
+		Args:  args("PARTY"), Example: "  tressik key plan ridge", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := keyKeeper(d).Plan(got[0])
 			if err != nil {
@@ -338,7 +345,8 @@ func (a *App) keyRequest() *cobra.Command {
 
 func (a *App) keyCertify() *cobra.Command {
 	var cert string
-	c := &cobra.Command{Use: "certify PARTY KEY --cert FILE", Short: "Give a key another certificate, such as an authority's answer",
+	c := &cobra.Command{Use: "certify PARTY KEY --cert FILE",
+		Short:   "Give a key another certificate, such as an authority's answer",
 		Args:    args("PARTY", "KEY"),
 		Example: "  tressik key certify ridge k-1f2e3d4c5b --cert answer.crt", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -391,7 +399,8 @@ func (a *App) privateKey(path, passwordFile string) (crypto.Signer, error) {
 	case errors.Is(err, keys.ErrLocked), errors.Is(err, keys.ErrWrongPassword):
 		return nil, fmt.Errorf("--key: %s: %w; put it into the first line of --password-file", path, err)
 	case err != nil:
-		return nil, fmt.Errorf("--key: %s: %w; give a private key in PEM: PKCS #8, PKCS #1 or SEC 1", path, err)
+		return nil, fmt.Errorf("--key: %s: %w; give an RSA, ECDSA P-256 or P-384 "+
+			"private key in PEM: PKCS #8, PKCS #1 or SEC 1", path, err)
 	}
 	return key, nil
 }
@@ -433,7 +442,7 @@ func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey,
 	if len(word) < 12 {
 		return usageError{fmt.Errorf("the password in %s has %d characters; use at least 12", passwordFile, len(word))}
 	}
-	private, err := d.L.PrivateKey(r.Party.Name, k)
+	private, err := keyKeeper(d).Private(r.Party.Name, k)
 	if err != nil {
 		return err
 	}

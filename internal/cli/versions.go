@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"strconv"
 	"strings"
 
@@ -14,26 +16,22 @@ import (
 )
 
 func (a *App) metadataHistory() *cobra.Command {
-	return &cobra.Command{Use: "history PARTY", Short: "What a foreign party published over time, and what was different each time",
-		Args: args("PARTY"), Example: "  tressik metadata history southmere", ValidArgsFunction: a.names("party", 1),
+	return &cobra.Command{Use: "history PARTY",
+		Short: "What a foreign party published over time, and what was different each time",
+		Args:  args("PARTY"), Example: "  tressik metadata history southmere", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if _, err := d.AnyParty(got[0]); err != nil {
-				return err
-			}
-			list, err := d.L.Versions(got[0])
+			list, err := refresh.Versions(d, got[0])
 			if err != nil {
 				return err
-			}
-			if len(list) == 0 {
-				return &refresh.NoVersionError{Party: got[0]}
 			}
 			return a.print(report.History(got[0], list))
 		})}
 }
 
 func (a *App) metadataCompare() *cobra.Command {
-	return &cobra.Command{Use: "compare A B", Short: "Say in words what is different between two files, parties or versions",
-		Args: args("A", "B"),
+	return &cobra.Command{Use: "compare A B",
+		Short: "Say in words what is different between two files, parties or versions",
+		Args:  args("A", "B"),
 		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as it is now
 (southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It ends with
 exit status 3 when the differences touch trust.`,
@@ -69,6 +67,9 @@ func (a *App) published(what string) (*federation.Party, error) {
 		}
 		return &federation.Party{Name: what, Entity: *e}, nil
 	}
+	if !errors.Is(fileErr, fs.ErrNotExist) {
+		return nil, fileErr
+	}
 	d, err := a.desk()
 	if err != nil {
 		return nil, fmt.Errorf("%s is no file that can be read, and there is no ledger to look for it: %w", what, err)
@@ -101,7 +102,8 @@ received. It becomes the newest version; none is lost. A refresh reads what the 
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			n, err := strconv.Atoi(got[1])
 			if err != nil {
-				return usageError{fmt.Errorf("NUMBER is %q; give a number of `tressik metadata history %s`", got[1], got[0])}
+				return usageError{fmt.Errorf("NUMBER is %q; give a number of `tressik metadata history %s`", got[1],
+					got[0])}
 			}
 			if _, err := refresh.Version(d, got[0], n); err != nil {
 				return err

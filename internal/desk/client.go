@@ -89,7 +89,8 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		if err != nil {
 			return nil, fmt.Errorf("keys of %s: %w", doc.Issuer, err)
 		}
-		p.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(in.OpenID.JWKS), Source: in.OpenID.Source, TLS: in.OpenID.TLS}
+		p.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(in.OpenID.JWKS), Source: in.OpenID.Source,
+			TLS: in.OpenID.TLS}
 		found = append(append(found, fs...), ks...)
 	}
 	if in.Admins != "" {
@@ -120,8 +121,9 @@ func judgeAdmins(provider, group string, persons []people.Person) *finding.Findi
 	if n := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(n) > 0 {
 		fix = finding.Run("provider", "change", provider, "--administrators", "group:"+n[0])
 	}
-	return &finding.Finding{ID: "provider.administrators", Level: finding.Warning, Check: "who may consent for everyone",
-		Saw: "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
+	return &finding.Finding{ID: "provider.administrators", Level: finding.Warning,
+		Check: "who may consent for everyone",
+		Saw:   "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
 		Side: finding.Ledger, Fix: fix}
 }
 
@@ -145,7 +147,8 @@ func (d *Desk) Judge(p *federation.Party) finding.List {
 	}
 	if p.Admins != "" {
 		persons, err := d.L.Persons()
-		if f := judgeAdmins(p.Name, strings.TrimPrefix(p.Admins, "group:"), persons); err == nil && len(persons) > 0 && f != nil {
+		if f := judgeAdmins(p.Name, strings.TrimPrefix(p.Admins, "group:"),
+			persons); err == nil && len(persons) > 0 && f != nil {
 			out.Add(*f)
 		}
 	}
@@ -223,12 +226,31 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	if c.Redirects == nil {
 		c.Redirects = []string{}
 	}
+	if err := signInTerms(c, in); err != nil {
+		return err
+	}
+	if in.Home != "" {
+		if err := book.CheckURL("--home", in.Home); err != nil {
+			return err
+		}
+		c.Home = in.Home
+	}
+	if in.Contact != "" {
+		c.Contact = in.Contact
+	}
+	p.Client = c
+	return nil
+}
+
+// signInTerms enters what a client asks of each sign-in: the algorithm of its ID token and the age of the session.
+func signInTerms(c *federation.Client, in ClientInput) error {
 	switch {
 	case in.IDTokenAlg == "none":
 		c.IDTokenAlg = ""
 	case in.IDTokenAlg != "":
 		if !slices.Contains(oidc.Algorithms(), in.IDTokenAlg) {
-			return fmt.Errorf("--id-token-alg %q is %w; write one of %s, or none to take it away", in.IDTokenAlg, ErrValue,
+			return fmt.Errorf("--id-token-alg %q is %w; write one of %s, or none to take it away", in.IDTokenAlg,
+				ErrValue,
 				strings.Join(oidc.Algorithms(), ", "))
 		}
 		if !c.Kind.Redirects() {
@@ -252,16 +274,6 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		}
 		c.MaxAge = int(d / time.Second)
 	}
-	if in.Home != "" {
-		if err := book.CheckURL("--home", in.Home); err != nil {
-			return err
-		}
-		c.Home = in.Home
-	}
-	if in.Contact != "" {
-		c.Contact = in.Contact
-	}
-	p.Client = c
 	return nil
 }
 
@@ -278,7 +290,8 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		}
 		for _, a := range t.Asks() {
 			if err := fitsKind(&t, p.Client.Kind, a.As); err != nil {
-				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`", t.Name,
+				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`",
+					t.Name,
 					a.Label(), a.As, t.Name, a.Label(), a.As))
 			}
 		}
@@ -286,7 +299,8 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 			continue
 		}
 		if t.ClientKeys() != "" {
-			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`", t.Name,
+			wrong = append(wrong, fmt.Sprintf("%s has a client key: `tressik trust change %s --client-key none`",
+				t.Name,
 				t.Name))
 		}
 		secrets, err := d.L.Secrets(t.Name)
@@ -295,7 +309,8 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		}
 		for _, s := range secrets {
 			if s.Standing(d.Now()) == "valid" {
-				wrong = append(wrong, fmt.Sprintf("%s has the secret %s: `tressik secret retire %s %s`", t.Name, s.ID, t.Name,
+				wrong = append(wrong, fmt.Sprintf("%s has the secret %s: `tressik secret retire %s %s`", t.Name, s.ID,
+					t.Name,
 					s.ID))
 			}
 		}
@@ -342,18 +357,21 @@ func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*f
 		return nil, nil, errors.New("a provider cannot be upstream of itself")
 	case app.Kind == federation.Provider && (!app.Own || provider.Own):
 		return nil, nil,
-			fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign", app.Name,
+			fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign",
+				app.Name,
 				provider.Name)
 	case c == nil:
 		return nil, nil,
-			fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`", app.Name,
+			fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`",
+				app.Name,
 				app.Name)
 	case provider.OpenIDOf() == nil:
 		return nil, nil,
 			fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
 				provider.Name, provider.Name)
 	case provider.Own && clientID != "":
-		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue, provider.Name)
+		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue,
+			provider.Name)
 	}
 	if provider.Own {
 		b := make([]byte, 8)
@@ -363,10 +381,12 @@ func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*f
 		clientID = app.Name + "." + hex.EncodeToString(b)
 	}
 	t := federation.NewTrust(app, provider, saml.FormatPersistent,
-		&federation.OIDCTerms{ClientID: clientID, Asks: []federation.Ask{}, Policy: federation.DefaultPolicy()}, d.Now())
+		&federation.OIDCTerms{ClientID: clientID, Asks: []federation.Ask{},
+			Policy: federation.DefaultPolicy()}, d.Now())
 	if c.Kind.Redirects() {
 		for _, s := range []string{"openid", "profile", "email"} {
-			t.OIDCTerms().Asks = append(t.OIDCTerms().Asks, federation.Ask{Name: s, As: federation.AsUser, At: d.Now().UTC()})
+			t.OIDCTerms().Asks = append(t.OIDCTerms().Asks, federation.Ask{Name: s, As: federation.AsUser,
+				At: d.Now().UTC()})
 		}
 	}
 	if err := d.apply(t, x); err != nil {
@@ -453,9 +473,11 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 		return fmt.Errorf("--as-itself on %w a %s client: a machine client does so anyway, and others keep no secret",
 			federation.ErrFit, c.Kind)
 	case (x.Device != nil && *x.Device || x.Pushed != nil && *x.Pushed) && !c.Kind.Redirects():
-		return fmt.Errorf("--device and --pushed-requests %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+		return fmt.Errorf("--device and --pushed-requests %w a %s client: nobody signs in there", federation.ErrFit,
+			c.Kind)
 	case x.Auth != "" && x.Auth != "any" && c.Kind.Public():
-		return fmt.Errorf("--client-auth %w a %s client: it has nothing to authenticate with", federation.ErrFit, c.Kind)
+		return fmt.Errorf("--client-auth %w a %s client: it has nothing to authenticate with", federation.ErrFit,
+			c.Kind)
 	case x.Auth == "key" && t.ClientKeys() == "":
 		return finding.Advise(fmt.Errorf("--client-auth key: %s has no client key yet", t.Name),
 			finding.Run("trust", "change", t.Name, "--client-key", "FILE"))

@@ -88,7 +88,8 @@ func (f *Finder) Within(span time.Duration) ([]Item, error) {
 // add notes an item. what it is about and the words for it make its ID, so that it stays while only the time moves.
 func (f *Finder) add(kind, about, what string, at time.Time, tell string, fix finding.Remedy, id ...string) {
 	sum := sha256.Sum256([]byte(kind + "\x00" + about + "\x00" + strings.Join(id, "\x00")))
-	x := Item{ID: hex.EncodeToString(sum[:8]), Kind: kind, About: about, What: what, At: at.UTC(), Tell: []string{}, Fix: fix,
+	x := Item{ID: hex.EncodeToString(sum[:8]), Kind: kind, About: about, What: what, At: at.UTC(), Tell: []string{},
+		Fix:     fix,
 		Overdue: kind != Key && kind != Consent && at.Before(f.Now())} // these wait, and nothing has run out
 	if tell != "" && tell != "WHOM" {
 		x.Tell = append(x.Tell, tell)
@@ -170,7 +171,8 @@ func (f *Finder) keys(p *federation.Party) error {
 		active, next := ring.At(u.Use, federation.Active), ring.At(u.Use, federation.Announced)
 		if active != nil && next == nil && u.Use != federation.ForTokens { // a key of a JWKS has no end of its own
 			f.add(Certificate, p.Name, "the "+u.Use+" certificate of "+active.ID+" ends",
-				active.Certificate.NotAfter, p.ContactMail(), finding.Run("key", "announce", p.Name, "--use", u.Use), u.Use)
+				active.Certificate.NotAfter, p.ContactMail(), finding.Run("key", "announce", p.Name, "--use",
+					u.Use), u.Use)
 		}
 		for _, s := range u.Steps {
 			switch {
@@ -230,18 +232,25 @@ func (f *Finder) trust(t *federation.Trust) error {
 	return nil
 }
 
-// Fresh leaves what was not told before, or what has become overdue since; and the marks of all, to be told next time.
-func Fresh(list []Item, told map[string]bool) (fresh []Item, marks []string) {
-	fresh = []Item{}
-	for _, x := range list {
-		mark := x.ID
-		if x.Overdue {
-			mark += " overdue"
-		}
-		marks = append(marks, mark)
-		if !told[mark] {
-			fresh = append(fresh, x)
-		}
+// Fresh leaves of a list what Told did not note before, or what has become overdue since.
+func (f *Finder) Fresh(list []Item) ([]Item, error) {
+	told, err := f.L.Told()
+	return slices.DeleteFunc(slices.Clone(list), func(x Item) bool { return told[x.mark()] }), err
+}
+
+// Told notes that a list was said, whole.
+func (f *Finder) Told(list []Item) error {
+	marks := make([]string, len(list))
+	for i := range list {
+		marks[i] = list[i].mark()
 	}
-	return fresh, marks
+	return f.L.Tell(marks)
+}
+
+// mark tells what was said of an item.
+func (x *Item) mark() string {
+	if x.Overdue {
+		return x.ID + " overdue"
+	}
+	return x.ID
 }

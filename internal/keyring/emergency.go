@@ -41,7 +41,8 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Emergency{Party: party, Gone: *gone, Active: r.At(gone.Use, federation.Active), Invalid: []string{}, Tell: []Told{}}
+	e := &Emergency{Party: party, Gone: *gone, Active: r.At(gone.Use, federation.Active), Invalid: []string{},
+		Tell: []Told{}}
 	ring := slices.DeleteFunc(slices.Clone(r.Keys), func(x federation.OwnKey) bool { return x.ID == gone.ID })
 	change := func(tx *store.Tx) error { return tx.RemoveKey(party, &e.Gone) }
 	if gone.Place == federation.Active {
@@ -59,7 +60,8 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 			continue
 		}
 		longest = max(longest, o.trust.Terms.Life())
-		t := Told{Trust: o.trust.Name, Standing: o.trust.Standing, Party: o.party.Name, Fix: finding.Run("handoff", o.trust.Name,
+		t := Told{Trust: o.trust.Name, Standing: o.trust.Standing, Party: o.party.Name, Fix: finding.Run("handoff",
+			o.trust.Name,
 			"--for", o.side), Why: "until it has what is published now, it takes what the lost key signs"}
 		if gone.Use == federation.ForEncryption {
 			t.Why = "until it has what is published now, whoever has the lost key reads what it sends"
@@ -80,7 +82,8 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 		return cmp.Or(cmp.Compare(rank(a.Standing), rank(b.Standing)), cmp.Compare(a.Trust, b.Trust))
 	})
 	if gone.Use == federation.ForEncryption {
-		e.Invalid = append(e.Invalid, "what was encrypted to "+gone.ID+" is read here no more; whoever recorded it may read it")
+		e.Invalid = append(e.Invalid,
+			"what was encrypted to "+gone.ID+" is read here no more; whoever recorded it may read it")
 	} else {
 		e.Invalid = append(e.Invalid, "what "+gone.ID+" signed is refused by everybody who has what is published now",
 			"tokens that it signed end within "+federation.SpanWords(longest)+" at those who do not look")
@@ -89,13 +92,15 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 		if _, said := t.KeysSeen[side]; !said { // it has what was published until now
 			t.Gave(side, r.Party.SignerIDs())
 		}
-		t.KeysSeen[side] = slices.DeleteFunc(slices.Clone(t.KeysSeen[side]), func(x string) bool { return x == gone.ID })
+		t.KeysSeen[side] = slices.DeleteFunc(slices.Clone(t.KeysSeen[side]),
+			func(x string) bool { return x == gone.ID })
 		t.Outdate(side)
 	})
 }
 
 // replace finds what takes the place of an active key that goes at once.
-func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey, change func(*store.Tx) error) ([]federation.OwnKey,
+func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey,
+	change func(*store.Tx) error) ([]federation.OwnKey,
 	func(*store.Tx) error, error) {
 	if next := r.At(e.Gone.Use, federation.Announced); next != nil {
 		for i := range ring {

@@ -163,7 +163,8 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 			return nil, err
 		}
 	} else if federation.KeyID(in.Certificate.PublicKey) != id {
-		return nil, fmt.Errorf("the certificate is %w: it is that of another key than the one that comes with it", book.ErrValue)
+		return nil, fmt.Errorf("the certificate is %w: it is that of another key than the one that comes with it",
+			book.ErrValue)
 	} else if err := k.inForce(in.Certificate); err != nil {
 		return nil, err
 	}
@@ -194,6 +195,11 @@ func (r *Ring) host() string {
 		return u.Hostname()
 	}
 	return r.Party.Name
+}
+
+// Private opens the private half of a key. Errors: store.ErrNotFound, store.ErrSealKey.
+func (k *Keeper) Private(party string, key *federation.OwnKey) (crypto.Signer, error) {
+	return k.L.PrivateKey(party, key)
 }
 
 // Request writes a request for a certificate of a key (PKCS #10, RFC 2986), in DER.
@@ -231,9 +237,11 @@ func usable(pub crypto.PublicKey, use string) error {
 	_, isRSA := pub.(*rsa.PublicKey)
 	switch {
 	case !judge.Strong(pub):
-		return fmt.Errorf("%s is %w: use RSA of 2048 bits or more, ECDSA P-256 or P-384", keys.Describe(pub), book.ErrValue)
+		return fmt.Errorf("%s is %w: use RSA of 2048 bits or more, ECDSA P-256 or P-384", keys.Describe(pub),
+			book.ErrValue)
 	case use == federation.ForEncryption && !isRSA:
-		return fmt.Errorf("%s is %w for encryption: assertions are encrypted to RSA keys", keys.Describe(pub), book.ErrValue)
+		return fmt.Errorf("%s is %w for encryption: assertions are encrypted to RSA keys", keys.Describe(pub),
+			book.ErrValue)
 	case use == federation.ForSigning && oidc.Algorithm(pub) == "EdDSA":
 		return fmt.Errorf("%s is %w for SAML; use it with --use tokens", keys.Describe(pub), book.ErrValue)
 	}
@@ -465,7 +473,8 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 	for _, s := range sights {
 		if s.Seen {
 			if slices.Contains(breaks, s.Trust) {
-				return fmt.Errorf("--break %s is %w: %s has seen %s, so nothing breaks there", s.Trust, book.ErrValue, s.Party, key.ID)
+				return fmt.Errorf("--break %s is %w: %s has seen %s, so nothing breaks there", s.Trust, book.ErrValue,
+					s.Party, key.ID)
 			}
 			continue
 		}
@@ -501,14 +510,16 @@ func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, err
 		for i := range r.Keys {
 			if r.Keys[i].Place == federation.Outgoing {
 				if key != nil {
-					return nil, fmt.Errorf("%s has several outgoing keys, and %w: name one, %s or %s", party, ErrPlace, key.ID,
+					return nil, fmt.Errorf("%s has several outgoing keys, and %w: name one, %s or %s", party,
+						ErrPlace, key.ID,
 						r.Keys[i].ID)
 				}
 				key = &r.Keys[i]
 			}
 		}
 		if key == nil {
-			return nil, finding.Advise(fmt.Errorf("%s has no outgoing key: %w", party, ErrPlace), finding.Run("key", "list", party))
+			return nil, finding.Advise(fmt.Errorf("%s has no outgoing key: %w", party, ErrPlace), finding.Run("key",
+				"list", party))
 		}
 	} else if key, err = r.Find(id); err != nil {
 		return nil, err

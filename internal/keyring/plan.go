@@ -40,7 +40,8 @@ func (k *Keeper) Plan(party string) (*Plan, error) {
 	}
 	p := &Plan{Party: party, Uses: []UsePlan{}}
 	for _, use := range []string{federation.ForSigning, federation.ForTokens, federation.ForEncryption} {
-		active, next, last := r.At(use, federation.Active), r.At(use, federation.Announced), r.At(use, federation.Outgoing)
+		active, next, last := r.At(use, federation.Active), r.At(use, federation.Announced), r.At(use,
+			federation.Outgoing)
 		if active == nil && next == nil && last == nil {
 			continue
 		}
@@ -76,7 +77,8 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 		if err != nil {
 			return err
 		}
-		s := Step{What: "withdraw " + last.ID, When: after, Waits: []string{}, Fix: finding.Run("key", "withdraw", party, last.ID)}
+		s := Step{What: "withdraw " + last.ID, When: after, Waits: []string{}, Fix: finding.Run("key", "withdraw",
+			party, last.ID)}
 		if k.Now().Before(after) {
 			s.Breaks = why
 		}
@@ -94,8 +96,10 @@ func (k *Keeper) steps(r *Ring, u *UsePlan, active, next, last *federation.OwnKe
 		}
 		u.Steps = append(u.Steps, s)
 	default:
-		u.Steps = append(u.Steps, Step{What: "announce " + next.ID, Done: true, When: next.Announced, Waits: []string{}})
-		s := Step{What: "activate " + next.ID, Waits: []string{}, Fix: finding.Run("key", "activate", party, "--use", u.Use)}
+		u.Steps = append(u.Steps, Step{What: "announce " + next.ID, Done: true, When: next.Announced,
+			Waits: []string{}})
+		s := Step{What: "activate " + next.ID, Waits: []string{}, Fix: finding.Run("key", "activate", party, "--use",
+			u.Use)}
 		if u.Use != federation.ForEncryption {
 			s.Waits = append(s.Waits, waits...)
 		}

@@ -116,8 +116,9 @@ func fetch(ctx context.Context, p *federation.Party) (f fetched) {
 		var got *reach.Published
 		got, f.err = reach.OpenID(ctx, o.Discovery.Issuer, reach.Options{CA: []byte(o.TLS.CA), Pin: o.TLS.Pin})
 		if f.err == nil {
-			f.openID = &desk.OpenIDInput{Issuer: o.Discovery.Issuer, Discovery: got.Discovery, JWKS: got.JWKS, Source: got.Source,
-				TLS: o.TLS}
+			f.openID = &desk.OpenIDInput{Issuer: o.Discovery.Issuer, Discovery: got.Discovery, JWKS: got.JWKS,
+				Source: got.Source,
+				TLS:    o.TLS}
 		}
 	}
 	return f

@@ -14,19 +14,29 @@ type NoVersionError struct {
 }
 
 func (e *NoVersionError) Error() string {
-	if e.Last == 0 {
+	if e.Last == 0 { // it has none
 		return e.Party + " has no versions: they are kept of foreign parties"
 	}
-	return fmt.Sprintf("%s has no version %d; it has 1 to %d: see `tressik metadata history %s`", e.Party, e.Number, e.Last,
+	return fmt.Sprintf("%s has no version %d; it has 1 to %d: see `tressik metadata history %s`", e.Party, e.Number,
+		e.Last,
 		e.Party)
 }
 
-// Version returns a party as it was at a version, which counts from 1. Errors: *NoVersionError, *book.UnknownError.
-func Version(d *desk.Desk, name string, number int) (*federation.Version, error) {
+// Versions lists what a foreign party published, oldest first. Errors: *NoVersionError, *book.UnknownError.
+func Versions(d *desk.Desk, name string) ([]federation.Version, error) {
 	if _, err := d.AnyParty(name); err != nil {
 		return nil, err
 	}
 	list, err := d.L.Versions(name)
+	if err == nil && len(list) == 0 {
+		err = &NoVersionError{Party: name}
+	}
+	return list, err
+}
+
+// Version returns a party as it was at a version, which counts from 1. Errors: *NoVersionError, *book.UnknownError.
+func Version(d *desk.Desk, name string, number int) (*federation.Version, error) {
+	list, err := Versions(d, name)
 	if err != nil {
 		return nil, err
 	}

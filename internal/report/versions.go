@@ -28,7 +28,7 @@ func History(party string, list []federation.Version) view.Page {
 		if v.Party.OpenID != nil {
 			data[i].Issuer = v.Party.OpenID.Discovery.Issuer
 		}
-		line := fmt.Sprintf("  %s:%d  since %s", party, v.Number, v.At.UTC().Format("2006-01-02 15:04"))
+		line := fmt.Sprintf("  %s:%d  since %s", party, v.Number, v.At.UTC().Format("2006-01-02 15:04 UTC"))
 		if i == len(list)-1 {
 			line += ", as it is now"
 		}

@@ -57,16 +57,18 @@ func (l *Ledger) Told() (map[string]bool, error) {
 }
 
 // Tell replaces what `due --since-last` has said.
-func (tx *Tx) Tell(items []string) error {
-	if _, err := tx.tx.Exec("DELETE FROM told"); err != nil {
-		return translated(err)
-	}
-	for _, x := range items {
-		if _, err := tx.tx.Exec("INSERT OR IGNORE INTO told (item) VALUES (?)", x); err != nil {
-			return translated(err)
+func (l *Ledger) Tell(items []string) error {
+	return l.Change(func(tx *Tx) error {
+		if _, err := tx.tx.Exec("DELETE FROM told"); err != nil {
+			return err
 		}
-	}
-	return nil
+		for _, x := range items {
+			if _, err := tx.tx.Exec("INSERT OR IGNORE INTO told (item) VALUES (?)", x); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Unread forgets how reading a party again ended, since its entry is another now.
