@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -251,6 +252,9 @@ func TestHistory(t *testing.T) {
 		"southmere:2"},
 		{"southmere:1", "other.xml"}} {
 		d.fails(3, []string{"touch trust", "! ", "sso.southmere.test"}, "metadata", "compare", pair[0], pair[1])
+	}
+	if err := os.Mkdir(d.path("southmere"), 0o700); err != nil { // a folder of the same name is no file
+		t.Fatal(err)
 	}
 	d.fails(0, []string{"0 differences"}, "metadata", "compare", "southmere", "other.xml")
 	for _, what := range []struct {

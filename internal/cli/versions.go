@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -67,7 +68,7 @@ func (a *App) published(what string) (*federation.Party, error) {
 		}
 		return &federation.Party{Name: what, Entity: *e}, nil
 	}
-	if !errors.Is(fileErr, fs.ErrNotExist) {
+	if !errors.Is(fileErr, fs.ErrNotExist) && !errors.Is(fileErr, syscall.EISDIR) { // a folder may be named like a party
 		return nil, fileErr
 	}
 	d, err := a.desk()
