@@ -386,15 +386,20 @@ func readEntity(el *etree.Element) (*Entity, error) {
 		}
 	}
 	for _, c := range xmlsec.Children(el, NSMetadata, "ContactPerson") {
-		k := Contact{Type: xmlsec.Attr(c, "contactType")}
-		k.Name = strings.TrimSpace(xmlsec.Text(xmlsec.Child(c, NSMetadata, "GivenName")) + " " +
-			xmlsec.Text(xmlsec.Child(c, NSMetadata, "SurName")))
-		for _, m := range xmlsec.Children(c, NSMetadata, "EmailAddress") {
-			k.Email = append(k.Email, strings.TrimPrefix(xmlsec.Text(m), "mailto:"))
-		}
-		e.Contacts = append(e.Contacts, k)
+		e.Contacts = append(e.Contacts, readContact(c))
 	}
 	return e, nil
+}
+
+// readContact reads a ContactPerson (section 2.3.2.2).
+func readContact(c *etree.Element) Contact {
+	k := Contact{Type: xmlsec.Attr(c, "contactType")}
+	k.Name = strings.TrimSpace(xmlsec.Text(xmlsec.Child(c, NSMetadata, "GivenName")) + " " +
+		xmlsec.Text(xmlsec.Child(c, NSMetadata, "SurName")))
+	for _, m := range xmlsec.Children(c, NSMetadata, "EmailAddress") {
+		k.Email = append(k.Email, strings.TrimPrefix(xmlsec.Text(m), "mailto:"))
+	}
+	return k
 }
 
 // localized returns the English text of a localized element, else the first.

@@ -94,6 +94,7 @@ func Serialize(el *etree.Element) []byte {
 type excWriter struct {
 	kept      []byte // room for what is written, where it is used again
 	comments  bool
+	every     bool // each declaration where it stands, as inclusive canonicalization of a whole document has it
 	inclusive []string
 	skip      *etree.Element
 	rendered  []binding // declarations written by output ancestors, innermost last
@@ -123,6 +124,45 @@ func (w *excWriter) declare(el *etree.Element, prefix string) {
 
 func (w *excWriter) element(b []byte, el *etree.Element) []byte {
 	mark := len(w.rendered)
+	b = w.start(b, el)
+	for _, t := range el.Child {
+		switch c := t.(type) {
+		case *etree.Element:
+			if c != w.skip {
+				b = w.element(b, c)
+			}
+		case *etree.CharData:
+			b = escapeText(b, c.Data)
+		case *etree.Comment:
+			if w.comments {
+				b = append(b, "<!--"...)
+				b = append(b, c.Data...)
+				b = append(b, "-->"...)
+			}
+		}
+	}
+	return w.end(b, el, mark)
+}
+
+// end writes an end tag, and what was declared since the start tag is forgotten.
+func (w *excWriter) end(b []byte, el *etree.Element, mark int) []byte {
+	b = append(b, "</"...)
+	b = qname(b, el.Space, el.Tag)
+	b = append(b, '>')
+	w.rendered = w.rendered[:mark]
+	return b
+}
+
+// start writes a start tag.
+func (w *excWriter) start(b []byte, el *etree.Element) []byte {
+	mark := len(w.rendered)
+	if w.every {
+		for i := range el.Attr {
+			if p, ok := declares(el.Attr[i]); ok {
+				w.declare(el, p)
+			}
+		}
+	}
 	w.declare(el, el.Space)
 	for i := range el.Attr {
 		if p := el.Attr[i].Space; p != "" && p != "xmlns" {
@@ -155,28 +195,7 @@ func (w *excWriter) element(b []byte, el *etree.Element) []byte {
 		b = append(b, '"')
 	}
 	b = attributes(b, el)
-	b = append(b, '>')
-	for _, t := range el.Child {
-		switch c := t.(type) {
-		case *etree.Element:
-			if c != w.skip {
-				b = w.element(b, c)
-			}
-		case *etree.CharData:
-			b = escapeText(b, c.Data)
-		case *etree.Comment:
-			if w.comments {
-				b = append(b, "<!--"...)
-				b = append(b, c.Data...)
-				b = append(b, "-->"...)
-			}
-		}
-	}
-	b = append(b, "</"...)
-	b = qname(b, el.Space, el.Tag)
-	b = append(b, '>')
-	w.rendered = w.rendered[:mark]
-	return b
+	return append(b, '>')
 }
 
 type sortedAttr struct {

@@ -77,6 +77,11 @@ type reader struct {
 	odd   bool // a character that may not be allowed stands somewhere: each value is looked at
 	scope []binding
 	ids   map[string]bool
+	fresh []string // IDs that a Stream reads and may have to take back; nil where the whole document is at hand
+
+	more   bool // b is a window, and the document goes on behind it
+	lines  int  // line breaks in front of b
+	column int  // bytes of b's first line in front of b
 
 	attrs   []etree.Attr  // those of many elements; the last ones are of the start tag that is being read
 	first   int           // where these begin
@@ -102,8 +107,14 @@ func (r *room[T]) take(n, atOnce int) []T {
 	return r.all[r.used-n : r.used : r.used]
 }
 
-// element makes an element with the attributes that were read last.
-func (r *reader) element(space, tag string) *etree.Element {
+// apart lets what is read next share no room with what was read before, so that either can be forgotten alone.
+func (r *reader) apart() {
+	r.elementRoom, r.textRoom, r.childRoom = room[etree.Element]{}, room[etree.CharData]{}, room[etree.Token]{}
+	r.attrs, r.first = nil, 0
+}
+
+// make makes an element with the attributes that were read last.
+func (r *reader) make(space, tag string) *etree.Element {
 	el := &r.elementRoom.take(1, 16)[0]
 	el.Space, el.Tag = space, tag
 	if n := len(r.attrs); n > r.first {
@@ -239,8 +250,12 @@ func toUTF8(b []byte) ([]byte, error) {
 
 func (r *reader) fail(err error, format string, args ...any) error {
 	upto := r.b[:min(r.i, len(r.b))]
-	line := strings.Count(upto, "\n") + 1
-	col := len(upto) - (strings.LastIndexByte(upto, '\n') + 1) + 1
+	line := r.lines + strings.Count(upto, "\n") + 1
+	last := strings.LastIndexByte(upto, '\n')
+	col := len(upto) - last
+	if last < 0 {
+		col += r.column
+	}
 	return &ReadError{Err: err, Detail: fmt.Sprintf(format, args...), Line: line, Column: col}
 }
 
@@ -257,7 +272,24 @@ func (r *reader) space() {
 func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' }
 
 func (r *reader) document(doc *etree.Document) error {
-	seenRoot := false
+	if err := r.declaration(); err != nil {
+		return err
+	}
+	for seenRoot := false; ; seenRoot = true {
+		at, err := r.outside(seenRoot)
+		if err != nil || !at {
+			return err
+		}
+		el, err := r.element(0)
+		if err != nil {
+			return err
+		}
+		doc.AddChild(el)
+	}
+}
+
+// declaration reads over the XML declaration, if there is one.
+func (r *reader) declaration() error {
 	if r.has("<?xml") && len(r.b) > r.i+5 && isSpace(r.b[r.i+5]) {
 		end := strings.Index(r.b[r.i:], "?>")
 		if end < 0 {
@@ -265,46 +297,49 @@ func (r *reader) document(doc *etree.Document) error {
 		}
 		r.i += end + 2
 	}
+	return nil
+}
+
+// outside reads over what may stand outside of the document element, and reports whether that begins here; where it
+// does not, the document is at its end.
+func (r *reader) outside(seenRoot bool) (begins bool, err error) {
 	for {
 		r.space()
 		if r.i >= len(r.b) {
 			if !seenRoot {
-				return r.fail(ErrTruncated, "no element")
+				return false, r.fail(ErrTruncated, "no element")
 			}
-			return nil
+			return false, nil
 		}
 		switch {
 		case r.has("<!--"):
 			if _, err := r.comment(); err != nil {
-				return err
+				return false, err
 			}
 		case r.has("<?"):
 			end := strings.Index(r.b[r.i:], "?>")
 			if end < 0 {
-				return r.fail(ErrTruncated, "a processing instruction is not closed")
+				return false, r.fail(ErrTruncated, "a processing instruction is not closed")
 			}
 			r.i += end + 2
 		case r.has("<!"):
 			if len(r.b) >= r.i+14 && strings.EqualFold(r.b[r.i:r.i+14], "<!doctype html") {
-				return r.fail(ErrHTML, "this is a web page, not a SAML document")
+				return false, r.fail(ErrHTML, "this is a web page, not a SAML document")
 			}
-			return r.fail(ErrDTD, "a document type is never read; take it out")
+			return false, r.fail(ErrDTD, "a document type is never read; take it out")
 		case r.has("<"):
 			if seenRoot {
-				return r.fail(ErrMalformed, "a second document element")
+				return false, r.fail(ErrMalformed, "a second document element")
 			}
 			if len(r.b) >= r.i+5 && strings.EqualFold(r.b[r.i:r.i+5], "<html") {
-				return r.fail(ErrHTML, "this is a web page, not a SAML document")
+				return false, r.fail(ErrHTML, "this is a web page, not a SAML document")
 			}
-			if err := r.elements(doc); err != nil {
-				return err
-			}
-			seenRoot = true
+			return true, nil
 		default:
 			if seenRoot {
-				return r.fail(ErrMalformed, "text after the document element")
+				return false, r.fail(ErrMalformed, "text after the document element")
 			}
-			return r.fail(ErrMalformed, "text before the document element; XML starts with <")
+			return false, r.fail(ErrMalformed, "text before the document element; XML starts with <")
 		}
 	}
 }
@@ -330,17 +365,18 @@ type open struct {
 	from  int // where its children begin among the pending ones
 }
 
-func (r *reader) elements(doc *etree.Document) error {
+// element reads a whole element that stands below others, depth of them.
+func (r *reader) element(depth int) (*etree.Element, error) {
 	var levels [16]open
 	stack := levels[:0]
 	for {
 		if r.i >= len(r.b) {
-			return r.fail(ErrTruncated, "the document ends inside <%s>", stack[len(stack)-1].name)
+			return nil, r.fail(ErrTruncated, "the document ends inside <%s>", stack[len(stack)-1].name)
 		}
 		if r.b[r.i] != '<' {
 			text, err := r.text()
 			if err != nil {
-				return err
+				return nil, err
 			}
 			r.add(text)
 			continue
@@ -352,41 +388,39 @@ func (r *reader) elements(doc *etree.Document) error {
 		switch {
 		case next == '/':
 			if len(stack) == 0 {
-				return r.fail(ErrMalformed, "an end tag where the document element belongs")
+				return nil, r.fail(ErrMalformed, "an end tag where the document element belongs")
 			}
 			top := stack[len(stack)-1]
 			if err := r.end(top.name); err != nil {
-				return err
+				return nil, err
 			}
 			r.close(top.el, top.from)
 			r.scope = r.scope[:top.scope]
 			if stack = stack[:len(stack)-1]; len(stack) == 0 {
-				doc.AddChild(top.el)
-				return nil
+				return top.el, nil
 			}
 			r.pending = append(r.pending, top.el)
 		case next == '!':
 			if err := r.markup(); err != nil {
-				return err
+				return nil, err
 			}
 		case next == '?':
-			return r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it out")
+			return nil, r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it out")
 		default:
-			if len(stack) >= r.lim.Depth {
-				return r.fail(ErrTooDeep, "more than %d levels", r.lim.Depth)
+			if depth+len(stack) >= r.lim.Depth {
+				return nil, r.fail(ErrTooDeep, "more than %d levels", r.lim.Depth)
 			}
 			mark := len(r.scope)
 			el, name, closed, err := r.start()
 			if err != nil {
-				return err
+				return nil, err
 			}
 			switch {
 			case !closed:
 				stack = append(stack, open{el, name, mark, len(r.pending)})
 				continue
 			case len(stack) == 0:
-				doc.AddChild(el)
-				return nil
+				return el, nil
 			}
 			r.scope = r.scope[:mark]
 			r.pending = append(r.pending, el)
@@ -446,8 +480,7 @@ const (
 )
 
 // name reads a qualified name, and says where its colon stands: -1 where there is none, 0 where there are several. It
-// is
-// empty where none stands.
+// is empty where none stands.
 func (r *reader) name() (name string, colon int) {
 	s, colon := r.i, -1
 	for r.i < len(r.b) {
@@ -528,7 +561,7 @@ func (r *reader) start() (el *etree.Element, name string, closed bool, err error
 		return nil, "", false, err
 	}
 	r.i = end
-	return r.element(prefix, local), name, closed, nil
+	return r.make(prefix, local), name, closed, nil
 }
 
 func (r *reader) attribute(tag string) error {
@@ -619,7 +652,12 @@ func (r *reader) checkAttrs(tag string) error {
 			if r.ids == nil {
 				r.ids = map[string]bool{}
 			}
-			r.ids[a.Value] = true
+			id := a.Value
+			if r.fresh != nil {
+				id = strings.Clone(id) // the window that it is a part of does not stay
+				r.fresh = append(r.fresh, id)
+			}
+			r.ids[id] = true
 		}
 	}
 	return nil

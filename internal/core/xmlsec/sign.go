@@ -26,16 +26,31 @@ func (s *Signer) Sign(el, after *etree.Element) error {
 	if id == "" {
 		return fmt.Errorf("<%s> has no ID and cannot be signed", el.FullTag())
 	}
-	methodID, err := MethodFor(s.Key.Public())
-	if err != nil {
-		return err
-	}
 	h := sha256.New()
 	if err := digestOver(h, el, ExcC14N, "", nil); err != nil {
 		return err
 	}
-	digest := h.Sum(nil)
+	sig, err := s.signature(id, h.Sum(nil))
+	if err != nil {
+		return err
+	}
+	at := 0
+	if after != nil {
+		if after.Parent() != el {
+			return errors.New("the signature's place is not inside the element")
+		}
+		at = after.Index() + 1
+	}
+	el.InsertChildAt(at, sig)
+	return nil
+}
 
+// signature makes the Signature of an element with an ID and a digest.
+func (s *Signer) signature(id string, digest []byte) (*etree.Element, error) {
+	methodID, err := MethodFor(s.Key.Public())
+	if err != nil {
+		return nil, err
+	}
 	sig := New("ds:Signature", "xmlns:ds", NS)
 	info := Add(sig, "ds:SignedInfo")
 	Add(info, "ds:CanonicalizationMethod", "Algorithm", ExcC14N)
@@ -48,26 +63,18 @@ func (s *Signer) Sign(el, after *etree.Element) error {
 	AddText(ref, "ds:DigestValue", base64.StdEncoding.EncodeToString(digest))
 
 	m, _ := methodOf(methodID)
-	h = m.hash.New()
+	h := m.hash.New()
 	if err := digestOver(h, info, ExcC14N, "", nil); err != nil {
-		return err
+		return nil, err
 	}
 	value, err := signSum(s.Rand, s.Key, m, h.Sum(nil))
 	if err != nil {
-		return fmt.Errorf("signing: %w", err)
+		return nil, fmt.Errorf("signing: %w", err)
 	}
 	AddText(sig, "ds:SignatureValue", base64.StdEncoding.EncodeToString(value))
 	if s.Certificate != nil {
 		data := Add(Add(sig, "ds:KeyInfo"), "ds:X509Data")
 		AddText(data, "ds:X509Certificate", base64.StdEncoding.EncodeToString(s.Certificate.Raw))
 	}
-	at := 0
-	if after != nil {
-		if after.Parent() != el {
-			return errors.New("the signature's place is not inside the element")
-		}
-		at = after.Index() + 1
-	}
-	el.InsertChildAt(at, sig)
-	return nil
+	return sig, nil
 }

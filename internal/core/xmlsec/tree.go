@@ -129,6 +129,16 @@ func Attr(el *etree.Element, key string) string {
 	return ""
 }
 
+// AttrNS returns the value of an attribute in a namespace, or "".
+func AttrNS(el *etree.Element, ns, key string) string {
+	for i := range el.Attr {
+		if a := &el.Attr[i]; a.Key == key && a.Space != "" && lookupNS(el, a.Space) == ns {
+			return a.Value
+		}
+	}
+	return ""
+}
+
 // HasAttr reports whether an attribute without a namespace is there.
 func HasAttr(el *etree.Element, key string) bool {
 	for i := range el.Attr {

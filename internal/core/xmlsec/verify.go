@@ -74,63 +74,84 @@ func Verify(el *etree.Element, p Policy) (Verified, error) {
 	if sig == nil {
 		return v, sigErr(NoSignature, "<%s> carries no signature", el.Tag)
 	}
-	info, value, err := shape(sig)
+	x, err := examine(el, sig, p)
 	if err != nil {
-		return v, err
+		return x.found, err
 	}
-	c14n := Child(info, NS, "CanonicalizationMethod")
-	v.Method = Attr(Child(info, NS, "SignatureMethod"), "Algorithm")
-	m, ok := methodOf(v.Method)
-	if !ok {
-		return v, sigErr(BadAlgorithm, "signature method %q is not accepted", v.Method)
+	h := x.hash.New()
+	if err := digestOver(h, el, x.algorithm, x.prefixes, sig); err != nil {
+		return x.found, sigErr(BadAlgorithm, "%v", err)
 	}
-	ref, err := reference(el, info)
+	return x.check(el, h.Sum(nil), p)
+}
+
+// examined is what a Signature says of itself, before anything of it holds.
+type examined struct {
+	found               Verified
+	info, c14n          *etree.Element
+	value, digest       []byte
+	method              method
+	hash                crypto.Hash
+	algorithm, prefixes string // canonicalization of the content, without comments
+}
+
+// examine takes the Signature of an element apart and refuses one that could not hold whatever its content.
+func examine(el, sig *etree.Element, p Policy) (x examined, err error) {
+	if x.info, x.value, err = shape(sig); err != nil {
+		return x, err
+	}
+	x.c14n = Child(x.info, NS, "CanonicalizationMethod")
+	x.found.Method = Attr(Child(x.info, NS, "SignatureMethod"), "Algorithm")
+	var ok bool
+	if x.method, ok = methodOf(x.found.Method); !ok {
+		return x, sigErr(BadAlgorithm, "signature method %q is not accepted", x.found.Method)
+	}
+	ref, err := reference(el, x.info)
 	if err != nil {
-		return v, err
+		return x, err
 	}
 	digestID := Attr(Child(ref, NS, "DigestMethod"), "Algorithm")
-	hash, ok := digestOf(digestID)
-	if !ok {
-		return v, sigErr(BadAlgorithm, "digest method %q is not accepted", digestID)
+	if x.hash, ok = digestOf(digestID); !ok {
+		return x, sigErr(BadAlgorithm, "digest method %q is not accepted", digestID)
 	}
-	v.SHA1 = m.hash == crypto.SHA1 || hash == crypto.SHA1
-	if v.SHA1 && !p.AllowSHA1 {
-		return v, sigErr(WeakAlgorithm, "it uses SHA-1 (%s, %s)", short(v.Method), short(digestID))
+	x.found.SHA1 = x.method.hash == crypto.SHA1 || x.hash == crypto.SHA1
+	if x.found.SHA1 && !p.AllowSHA1 {
+		return x, sigErr(WeakAlgorithm, "it uses SHA-1 (%s, %s)", short(x.found.Method), short(digestID))
 	}
-
 	alg, prefixes, err := transforms(ref)
 	if err != nil {
-		return v, err
+		return x, err
 	}
 	// A same-document reference holds no comments, whatever the canonicalization (XML Signature 1.1, section 4.4.3.3).
-	h := hash.New()
-	if err := digestOver(h, el, withoutComments(alg), prefixes, sig); err != nil {
-		return v, sigErr(BadAlgorithm, "%v", err)
+	x.algorithm, x.prefixes = withoutComments(alg), prefixes
+	x.digest, err = decode64(Text(Child(ref, NS, "DigestValue")))
+	if err != nil || len(x.digest) == 0 {
+		return x, sigErr(BadShape, "DigestValue is not base64")
 	}
-	want, err := decode64(Text(Child(ref, NS, "DigestValue")))
-	if err != nil || len(want) == 0 {
-		return v, sigErr(BadShape, "DigestValue is not base64")
-	}
-	if !bytes.Equal(h.Sum(nil), want) {
-		return v, sigErr(Changed, "the content of <%s> is not what was signed (digest differs)", el.Tag)
-	}
+	return x, nil
+}
 
-	h = m.hash.New()
-	if err := digestOver(h, info, Attr(c14n, "Algorithm"), inclusivePrefixes(c14n), nil); err != nil {
-		return v, sigErr(BadAlgorithm, "%v", err)
+// check compares the digest of the content with the signed one, and verifies the signature.
+func (x *examined) check(el *etree.Element, digest []byte, p Policy) (Verified, error) {
+	if !bytes.Equal(digest, x.digest) {
+		return x.found, sigErr(Changed, "the content of <%s> is not what was signed (digest differs)", el.Tag)
+	}
+	h := x.method.hash.New()
+	if err := digestOver(h, x.info, Attr(x.c14n, "Algorithm"), inclusivePrefixes(x.c14n), nil); err != nil {
+		return x.found, sigErr(BadAlgorithm, "%v", err)
 	}
 	if len(p.Keys) == 0 {
-		return v, sigErr(NoKey, "no key is known to verify it with")
+		return x.found, sigErr(NoKey, "no key is known to verify it with")
 	}
 	sum := h.Sum(nil)
 	var last error
 	for i, key := range p.Keys {
-		if last = verifySum(key, m, sum, value); last == nil {
-			v.Key = i
-			return v, nil
+		if last = verifySum(key, x.method, sum, x.value); last == nil {
+			x.found.Key = i
+			return x.found, nil
 		}
 	}
-	return v, last
+	return x.found, last
 }
 
 // shape takes a Signature apart and refuses whatever XML Signature allows but SAML does not need.
