@@ -335,6 +335,11 @@ func (a *App) colored(w io.Writer) bool {
 	if a.color {
 		return true
 	}
+	return a.Env("NO_COLOR") == "" && a.terminal(w)
+}
+
+// terminal reports whether what is written is looked at as it comes.
+func (a *App) terminal(w io.Writer) bool {
 	for {
 		o, wrapped := w.(*output)
 		if !wrapped {
@@ -343,7 +348,7 @@ func (a *App) colored(w io.Writer) bool {
 		w = o.w
 	}
 	f, ok := w.(*os.File)
-	return ok && a.Env("NO_COLOR") == "" && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+	return ok && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
 }
 
 // say writes a message to standard error.

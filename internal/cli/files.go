@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 
 	"tressik.example/internal/store"
@@ -57,18 +58,43 @@ func (a *App) ownFiles() []string {
 	return out
 }
 
+// outputBy writes what a function writes to a file, whole or not at all, or to standard output.
+func (a *App) outputBy(path string, f func(io.Writer) error) error {
+	if path == "" || path == "-" {
+		return f(a.Out)
+	}
+	if err := a.mayReplace(path); err != nil {
+		return err
+	}
+	if err := writeBy(path, 0o644, f); err != nil {
+		return err
+	}
+	a.say("wrote %s", path)
+	return nil
+}
+
 // writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
 func writeWhole(path string, b []byte) error { return writeWith(path, b, 0o644) }
 
 func writeWith(path string, b []byte, mode os.FileMode) error {
+	return writeBy(path, mode, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+}
+
+func writeBy(path string, mode os.FileMode, write func(io.Writer) error) error {
 	store.Sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	_, werr := f.Write(b)
-	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+	werr := write(f)
+	if werr == nil {
+		werr = f.Sync()
+	}
+	if err := errors.Join(werr, f.Close()); err != nil {
 		os.Remove(tmp)
 		return fmt.Errorf("writing %s: %w", path, err)
 	}

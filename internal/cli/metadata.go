@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -9,14 +8,12 @@ import (
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/handoff"
-	"tressik.example/internal/inspect"
-	"tressik.example/internal/view"
 )
 
 func (a *App) metadataCmd() *cobra.Command {
-	c := &cobra.Command{Use: "metadata", Short: "Write, verify and compare metadata; what was published when"}
-	c.AddCommand(a.metadataWrite(), a.metadataReceived(), a.metadataVerify(), a.metadataHistory(),
-		a.metadataCompare(), a.metadataRestore())
+	c := &cobra.Command{Use: "metadata", Short: "Read, search, verify, write and compare metadata; what was published when"}
+	c.AddCommand(a.metadataRead(), a.metadataFind(), a.metadataVerify(), a.metadataSplit(), a.metadataSign(),
+		a.metadataWrite(), a.metadataReceived(), a.metadataHistory(), a.metadataCompare(), a.metadataRestore())
 	return c
 }
 
@@ -75,38 +72,5 @@ func (a *App) metadataReceived() *cobra.Command {
 			return a.output(out, raw)
 		})}
 	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
-	return c
-}
-
-func (a *App) metadataVerify() *cobra.Command {
-	var src sourceFlags
-	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT",
-		Short: "Verify the signature of a metadata document and judge what is in it",
-		Args:  args("SOURCE"), Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
-		RunE: func(cmd *cobra.Command, got []string) error {
-			src.metadata = got[0]
-			if src.signedBy == "" {
-				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not " +
-					"with the one in the document")}
-			}
-			raw, err := a.readSource(cmd.Context(), &src)
-			if err != nil {
-				return err
-			}
-			cert, err := a.certificate("--signed-by", src.signedBy)
-			if err != nil {
-				return err
-			}
-			v := inspect.VerifyMetadata(raw, cert)
-			if err := a.print(view.Page{Data: v, Blocks: []view.Block{{Fields: v.Fields()}, {Findings: v.Findings,
-				Passed: true}}}); err != nil {
-				return err
-			}
-			return found(v.Findings)
-		}}
-	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file of the signer")
-	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
-	c.Flags().StringVar(&src.pin, "tls-pin", "",
-		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	return c
 }

@@ -75,7 +75,7 @@ var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell
 func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
 	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
-		return nil, hint(err)
+		return nil, Hint(err)
 	}
 	if saml.HoldsPrivateKey(doc.Root()) {
 		return nil, ErrPrivateInside
@@ -96,7 +96,8 @@ func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.En
 	return e, err
 }
 
-func hint(err error) error {
+// Hint adds to an error of reading a document what to do about it.
+func Hint(err error) error {
 	if errors.Is(err, xmlsec.ErrHTML) {
 		return fmt.Errorf("%w; open the address in a browser and look where the metadata really is", err)
 	}

@@ -84,21 +84,25 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	if r := p.Role(); r != nil {
 		blocks = append(blocks, endpointBlock(p, r), keyBlock(p, r, now), wishes(p, r))
 		if len(r.Wanted) > 0 {
-			b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
-				"Name format"}}
-			for _, w := range r.Wanted {
-				need := "wished for"
-				if w.Required {
-					need = "required"
-				}
-				b.Rows = append(b.Rows, []string{w.Label(), need, w.Name, saml.ShortName(w.Format)})
-			}
-			blocks = append(blocks, b)
+			blocks = append(blocks, wanted(r))
 		}
 	}
 	blocks = append(blocks, openIDBlocks(p)...)
 	blocks = append(blocks, clientBlocks(p, trusts)...)
 	return append(blocks, people(p)...)
+}
+
+func wanted(r *saml.Role) view.Block {
+	b := view.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
+		"Name format"}}
+	for _, w := range r.Wanted {
+		need := "wished for"
+		if w.Required {
+			need = "required"
+		}
+		b.Rows = append(b.Rows, []string{w.Label(), need, w.Name, saml.ShortName(w.Format)})
+	}
+	return b
 }
 
 func endpointBlock(p *federation.Party, r *saml.Role) view.Block {

@@ -380,7 +380,7 @@ func Plural(n int, noun string) string {
 		return noun
 	case strings.HasSuffix(noun, "person"):
 		return strings.TrimSuffix(noun, "person") + "people"
-	case strings.HasSuffix(noun, "ry"):
+	case strings.HasSuffix(noun, "ry"), strings.HasSuffix(noun, "ty"):
 		return strings.TrimSuffix(noun, "y") + "ies"
 	}
 	return noun + "s"

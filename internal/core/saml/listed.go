@@ -35,6 +35,7 @@ type Listed struct {
 	Line       int        `json:"line"`
 	Offset     int64      `json:"offset"` // bytes in front of it, line ends as XML has them
 	Length     int        `json:"length"`
+	Raw        string     `json:"-"` // the entity as it stands; a part of what is read, and not to be kept
 }
 
 // ListEntity reads what people look for out of an EntityDescriptor that stands inside its groups. What cannot be read

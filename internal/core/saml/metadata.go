@@ -255,21 +255,7 @@ func (d *Document) Entity(id string) (*Entity, error) {
 	case len(found) > 1:
 		return nil, fmt.Errorf("%w: %s stands in the document more than once", ErrDuplicate, id)
 	}
-	ent, err := readEntity(found[0])
-	if err != nil {
-		return nil, err
-	}
-	for up := found[0].Parent(); up != nil; up = up.Parent() { // the groups that it stands in
-		if !xmlsec.Is(up, NSMetadata, "EntitiesDescriptor") {
-			continue
-		}
-		t, err := readTime(up, "validUntil")
-		if err != nil {
-			return nil, err
-		}
-		ent.ValidUntil = earlier(ent.ValidUntil, t)
-	}
-	return ent, nil
+	return EntityOf(found[0])
 }
 
 // earlier returns the earlier of two ends; nil is no end.

@@ -117,11 +117,32 @@ func (r *Rewrite) each(ctx context.Context, open func() (*Stream, error), f func
 	})
 }
 
-// startTag writes a start tag as it was read.
+// startTag writes a start tag with the attributes in their order.
 func startTag(el *etree.Element) []byte {
 	b := qname([]byte{'<'}, el.Space, el.Tag)
 	for i := range el.Attr {
 		b = attribute(b, &el.Attr[i])
 	}
 	return append(b, '>')
+}
+
+// StartingWith returns an element as it stands in a document, but with the attributes of el, which has its name.
+func StartingWith(raw string, el *etree.Element) []byte {
+	end, quote := 0, byte(0)
+	for ; end < len(raw); end++ {
+		switch c := raw[end]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '>':
+			if rest := raw[end+1:]; end == 0 || raw[end-1] != '/' {
+				return append(startTag(el), rest...)
+			}
+			return fmt.Appendf(startTag(el), "</%s>", el.FullTag())
+		}
+	}
+	return startTag(el)
 }

@@ -1,0 +1,100 @@
+package aggregate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// Verification is the outcome of verifying a metadata document.
+type Verification struct {
+	Verdict  judge.Verdict `json:"verdict"`
+	Entities []string      `json:"entities"` // entity IDs in the order of the document; none where it is refused
+	SignedBy string        `json:"signedBy,omitempty"`
+	Survey   *saml.Survey  `json:"document,omitempty"`
+	Broken   []saml.Listed `json:"broken"`
+	Findings finding.List  `json:"findings"`
+}
+
+// Verify reads a whole document once, verifies the signature over it and judges what is in it. Broken entities are
+// named; the others can be used. The error is that of opening or reading the file, or of the context.
+func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verification, error) {
+	v := &Verification{Verdict: judge.Refused, Broken: []saml.Listed{}}
+	ids := []string{}
+	survey, err := s.Survey(ctx, how, func(l saml.Listed, _ *etree.Element) error {
+		ids = append(ids, l.EntityID)
+		if l.Raw = ""; len(l.Problems) > 0 {
+			v.Broken = append(v.Broken, l)
+		}
+		return nil
+	})
+	var re *xmlsec.ReadError
+	var se *xmlsec.SignatureError
+	v.Survey, v.Entities = survey, []string{}
+	by := keys.Fingerprint(how.SignedBy)
+	switch {
+	case err == nil:
+	case errors.As(err, &re):
+		v.Survey, v.Broken = nil, []saml.Listed{}
+		v.Findings.Add(saml.ReadFinding(err))
+		return v, nil
+	case errors.As(err, &se):
+		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error,
+			Check: "signature", Saw: se.Detail,
+			Expected: "a signature with the key of " + by, Side: finding.Sender,
+			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate " +
+				"signs it")})
+		v.Broken = []saml.Listed{}
+		return v, nil
+	case errors.Is(err, saml.ErrNotMetadata), errors.Is(err, saml.ErrBadTimeFormat):
+		v.Survey, v.Broken = nil, []saml.Listed{}
+		v.Findings.Add(finding.Finding{ID: "metadata.shape", Level: finding.Error, Check: "document", Saw: err.Error(),
+			Expected: "SAML metadata", Side: finding.Sender, Fix: finding.Do("ask for the metadata document")})
+		return v, nil
+	default:
+		return nil, err
+	}
+	v.Entities, v.SignedBy, v.Verdict = ids, by, judge.Accepted
+	v.Findings.Pass("metadata.signature", "signature", xmlsec.ShortAlgorithm(survey.Method)+" by "+by)
+	saml.JudgeValidity(&v.Findings, survey.ValidUntil, finding.Sender, now)
+	if v.Findings.Failed() {
+		v.Verdict = judge.Refused
+	}
+	v.Findings = append(v.Findings, BrokenFindings(s.Name, v.Broken)...)
+	return v, nil
+}
+
+// mostNamed is how many broken entities have a finding each.
+const mostNamed = 20
+
+// BrokenFindings names the entities of a document that cannot be used as they are.
+func BrokenFindings(name string, list []saml.Listed) finding.List {
+	var out finding.List
+	for i, l := range list {
+		if i == mostNamed {
+			out.Add(finding.Finding{ID: "metadata.broken", Level: finding.Warning, Check: "entities",
+				Saw: fmt.Sprintf("%d more with such problems", len(list)-mostNamed), Expected: "entities that can be used",
+				Side: finding.Sender, Fix: finding.Run("metadata", "find", name, "--broken")})
+			break
+		}
+		id := l.EntityID
+		if id == "" {
+			id = "one without an entity ID"
+		}
+		out.Add(finding.Finding{ID: "metadata.broken", Level: finding.Warning,
+			Check: fmt.Sprintf("entity in line %d", l.Line), Saw: id + ": " + strings.Join(l.Problems, "; "),
+			Expected: "an entity that can be used; the others can", Side: finding.Sender,
+			Fix: finding.Do("tell whoever publishes it")})
+	}
+	return out
+}
