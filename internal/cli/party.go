@@ -20,11 +20,13 @@ import (
 )
 
 // sourceFlags are the flags of a metadata source.
-type sourceFlags struct{ metadata, ca, pin, entity, signedBy string }
+type sourceFlags struct{ metadata, ca, pin, entity, signedBy, query, host string }
 
 func (s *sourceFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&s.metadata, "metadata", "", "SAML metadata: a file, - for standard input, or an https: URL")
+	f.StringVar(&s.host, "host", "", "in place of --metadata: name of a host, asked at the places that the standards name")
+	f.StringVar(&s.query, "mdq", "", "in place of --metadata: address of a metadata query server, which is asked for --entity")
 	f.StringVar(&s.ca, "ca", "", "certificate file of the authority to trust for this URL")
 	f.StringVar(&s.pin, "tls-pin", "",
 		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
@@ -41,15 +43,62 @@ func (s *sourceFlags) words() string {
 }
 
 func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
-	if s.metadata == "" {
+	if s.metadata == "" && s.query == "" {
 		return nil, nil
 	}
 	ca, err := a.readFile("--ca", s.ca)
 	if err != nil {
 		return nil, err
 	}
-	return reach.Read(ctx, s.metadata, reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes),
-		Stdin: a.In})
+	o := reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}
+	if s.query != "" {
+		if s.metadata != "" || s.entity == "" {
+			return nil, usageError{errors.New("--mdq asks for the entity that --entity names, in place of --metadata")}
+		}
+		got, err := reach.Query(ctx, s.query, s.entity, o)
+		if err != nil {
+			return nil, err
+		}
+		s.metadata = got.Source // where it is read again
+		return got.Bytes, nil
+	}
+	return reach.Read(ctx, s.metadata, o)
+}
+
+// atHost looks for what a party publishes where the name of its host is given: its metadata at the place that its
+// entity ID would have, and a provider's discovery document at those of its issuer. What answered is the source then.
+func (a *App) atHost(ctx context.Context, kind federation.Kind, src *sourceFlags, sf *sideFlags) error {
+	host := src.host
+	switch {
+	case host == "":
+		return nil
+	case src.metadata+src.query+sf.issuer+sf.document != "":
+		return usageError{errors.New("--host looks for what the party publishes; it goes with no other source")}
+	case !reach.HostName(host):
+		return usageError{fmt.Errorf("--host %q is no name of a host, such as idp.southmere.example", reach.Shown(host))}
+	}
+	ca, err := a.readFile("--ca", src.ca)
+	if err != nil {
+		return err
+	}
+	o := reach.Options{CA: ca, Pin: src.pin, Max: int64(xmlsec.MetadataLimits().Bytes)}
+	raw, noSAML := reach.Fetch(ctx, reach.AtHost(host)+"/", o)
+	if noSAML == nil {
+		if _, noSAML = desk.ReadEntity(raw.Bytes, src.entity, nil); noSAML == nil {
+			src.metadata = raw.Source
+			return nil
+		}
+	}
+	if kind != federation.Provider {
+		return fmt.Errorf("%s publishes no metadata at the place of its entity ID (SAML Metadata 4.1): "+
+			"%w. Ask where it lies and give the URL", host, noSAML)
+	}
+	if _, err := reach.OpenID(ctx, reach.AtHost(host), o); err != nil {
+		return fmt.Errorf("%s publishes neither metadata at the place of its entity ID (SAML Metadata "+
+			"4.1) nor a discovery document. Ask where they lie and give the URL: %w", host, errors.Join(noSAML, err))
+	}
+	sf.issuer = reach.AtHost(host)
+	return nil
 }
 
 func (a *App) certificate(flag, path string) (c *x509.Certificate, err error) {
@@ -165,7 +214,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 		Args: args("NAME"), Example: ex,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
-			if in.Own && src.metadata != "" {
+			if in.Own && src.metadata+src.query+src.host != "" {
 				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, " +
 					"not read")}
 			}
@@ -216,10 +265,13 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 // partyInput reads what the flags of a party point at.
 func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags,
 	sf *sideFlags) (err error) {
-	in.Source, in.Entity = src.words(), src.entity
+	if err := a.atHost(ctx, in.Kind, src, sf); err != nil {
+		return err
+	}
 	if in.Raw, err = a.readSource(ctx, src); err != nil {
 		return err
 	}
+	in.Source, in.Entity = src.words(), src.entity
 	ca, err := a.readFile("--ca", src.ca)
 	if err != nil {
 		return err

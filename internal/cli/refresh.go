@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -12,7 +14,7 @@ import (
 )
 
 func (a *App) partyRefresh(kind federation.Kind) *cobra.Command {
-	var accept bool
+	how := refresh.How{Kind: kind}
 	example := "southmere"
 	if kind == federation.App {
 		example = "nightlog"
@@ -20,7 +22,7 @@ func (a *App) partyRefresh(kind federation.Kind) *cobra.Command {
 	c := &cobra.Command{Use: "refresh [NAME…]", Short: fmt.Sprintf("Read again what %ss publish, and say what is different", kind),
 		Args: args("[NAME…]"),
 		Long: `Read again what came from an address: metadata, discovery document and keys, of the parties that are named or of all
-foreign ones, several at once. What is different is said in words. It is taken where it touches no trust. New and gone
+foreign ones, several at once; a server that says that nothing has changed is asked no more. What is different is said in words. It is taken where it touches no trust. New and gone
 keys, another entity ID or issuer, endpoints on other hosts, algorithms, a validity that went back, and a demand that was
 given up wait for --accept, unless the metadata carries the signature of the signer that is known. It ends with exit
 status 3 when something waits or failed; then what was there stays.`,
@@ -31,11 +33,15 @@ status 3 when something waits or failed; then what was there stays.`,
 			if err != nil {
 				return err
 			}
-			list, err := refresh.Parties(cmd.Context(), d, kind, got, accept)
+			if how.Timeout < 0 {
+				return usageError{errors.New("--timeout: write a time such as 20s")}
+			}
+			how.Names = got
+			list, err := refresh.Parties(cmd.Context(), d, how)
 			if err != nil {
 				return err
 			}
-			if err := a.print(report.Refreshed(list, kind)); err != nil {
+			if err := a.print(report.Refreshed(list, how)); err != nil {
 				return err
 			}
 			if slices.ContainsFunc(list, func(r refresh.Result) bool {
@@ -45,6 +51,9 @@ status 3 when something waits or failed; then what was there stays.`,
 			}
 			return nil
 		}}
-	c.Flags().BoolVar(&accept, "accept", false, "take differences that touch trust too")
+	c.Flags().BoolVar(&how.Accept, "accept", false, "take differences that touch trust too")
+	c.Flags().BoolVar(&how.Due, "due", false, "those alone whose time has come: by cacheDuration, by what the server said,\n"+
+		"before their validity ends, else after a day")
+	c.Flags().DurationVar(&how.Timeout, "timeout", 20*time.Second, "for how long each answer is waited for")
 	return c
 }

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,12 +24,13 @@ import (
 
 // Errors that callers test for.
 var (
-	ErrTooLarge  = errors.New("too large")
-	ErrPlainHTTP = errors.New("http: is for loopback only")
-	ErrTLS       = errors.New("the server's certificate is not trusted")
-	ErrPin       = errors.New("the server's certificate is not the pinned one")
-	ErrStatus    = errors.New("the server did not answer with the document")
-	ErrInward    = errors.New("a redirect from a public host to a private one is not followed")
+	ErrTooLarge    = errors.New("too large")
+	ErrPlainHTTP   = errors.New("http: is for loopback only")
+	ErrTLS         = errors.New("the server's certificate is not trusted")
+	ErrPin         = errors.New("the server's certificate is not the pinned one")
+	ErrStatus      = errors.New("the server did not answer with the document")
+	ErrNotModified = errors.New("the document is as it was")
+	ErrInward      = errors.New("a redirect from a public host to a private one is not followed")
 )
 
 // Options bound and secure a fetch.
@@ -39,6 +41,17 @@ type Options struct {
 	Max     int64 // bytes
 	Accept  string
 	Stdin   io.Reader
+	// ETag and Modified are by what the server knows the state of the document that is there already; a fetch with either
+	// may end in ErrNotModified.
+	ETag, Modified string
+}
+
+// Answer is a document from a server, with by what the server knows its state and for how long it may be kept.
+type Answer struct {
+	Source         string // where it was read, without what may be a secret
+	Bytes          []byte
+	ETag, Modified string
+	MaxAge         time.Duration // of Cache-Control; 0 where nothing is said
 }
 
 // Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
@@ -47,7 +60,11 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 	case source == "-":
 		return limited(o.Stdin, o.Max, "standard input")
 	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
-		return fetch(ctx, source, o)
+		a, err := Fetch(ctx, source, o)
+		if err != nil {
+			return nil, err
+		}
+		return a.Bytes, nil
 	case strings.Contains(source, "://"):
 		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
 	}
@@ -95,7 +112,9 @@ func within(b []byte, max int64, what string) ([]byte, error) {
 	return b, nil
 }
 
-func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
+// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge, ErrPlainHTTP,
+// ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
+func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if err := checkURL(source); err != nil {
 		return nil, err
 	}
@@ -119,20 +138,54 @@ func fetch(ctx context.Context, source string, o Options) ([]byte, error) {
 		o.Accept = "application/samlmetadata+xml, application/xml;q=0.9"
 	}
 	req.Header.Set("Accept", o.Accept+", */*;q=0.5")
+	if o.ETag != "" {
+		req.Header.Set("If-None-Match", o.ETag)
+	}
+	if o.Modified != "" {
+		req.Header.Set("If-Modified-Since", o.Modified)
+	}
 	resp, err := client.Do(req)
 	source = Shown(source)
 	if err != nil {
 		return nil, explain(source, o, err)
 	}
 	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
+	switch {
+	case resp.StatusCode == http.StatusNotModified && (o.ETag != "" || o.Modified != ""):
+		return nil, fmt.Errorf("%s: %w", source, ErrNotModified)
+	case resp.StatusCode != http.StatusOK:
 		return nil, fmt.Errorf("%s: %w: status %s", source, ErrStatus, resp.Status)
+	case resp.ContentLength > o.Max:
+		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, resp.ContentLength>>20, o.Max>>20)
 	}
 	b, err := limited(resp.Body, o.Max, source)
-	if err != nil && errors.Is(err, context.DeadlineExceeded) {
-		return nil, explain(source, o, err)
+	if late := ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
+		return nil, explain(source, o, late)
 	}
-	return b, err
+	if err != nil {
+		return nil, err
+	}
+	return &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")), Modified: short(resp.Header.Get("Last-Modified")),
+		MaxAge: maxAge(resp.Header)}, nil
+}
+
+// short drops a header that nobody would send.
+func short(s string) string {
+	if len(s) > 512 {
+		return ""
+	}
+	return s
+}
+
+// maxAge is for how long a document may be kept (RFC 9111, section 5.2.2).
+func maxAge(h http.Header) time.Duration {
+	for _, d := range strings.Split(h.Get("Cache-Control"), ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(d), "=")
+		if n, err := strconv.Atoi(strings.Trim(value, `"`)); strings.EqualFold(name, "max-age") && err == nil && n >= 0 {
+			return time.Duration(min(n, 365*86400)) * time.Second
+		}
+	}
+	return 0
 }
 
 func checkURL(s string) error {

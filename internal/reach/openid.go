@@ -12,7 +12,8 @@ import (
 type Published struct {
 	Discovery []byte
 	JWKS      []byte
-	Source    string // where the document was found
+	Source    string    // where the document was found
+	Answers   []*Answer // of the document, and of the keys
 }
 
 // OpenID fetches the discovery document of an issuer from its well-known addresses (OpenID Connect Discovery, section
@@ -29,9 +30,9 @@ func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 	p := &Published{}
 	var errs []error
 	for _, at := range oidc.WellKnown(issuer) {
-		b, err := Read(ctx, at, o)
+		a, err := Fetch(ctx, at, o)
 		if err == nil {
-			p.Discovery, p.Source = b, Shown(at)
+			p.Discovery, p.Source, p.Answers = a.Bytes, a.Source, append(p.Answers, a)
 			break
 		}
 		errs = append(errs, err)
@@ -56,8 +57,10 @@ func (p *Published) Keys(ctx context.Context, o Options) error {
 			oidc.ErrDiscovery)
 	}
 	o.Accept, o.Max = "application/jwk-set+json, application/json", oidc.MaxKeys
-	if p.JWKS, err = Read(ctx, doc.JWKSURI, o); err != nil {
+	a, err := Fetch(ctx, doc.JWKSURI, o) // whatever the document says, no file is read for it
+	if err != nil {
 		return fmt.Errorf("the keys that %s names: %w", p.Source, err)
 	}
+	p.JWKS, p.Answers = a.Bytes, append(p.Answers, a)
 	return nil
 }

@@ -32,7 +32,11 @@ func Differences(list []federation.Difference) []string {
 }
 
 // Refreshed is what came of reading parties again: first what waits and what failed.
-func Refreshed(list []refresh.Result, kind federation.Kind) view.Page {
+func Refreshed(list []refresh.Result, how refresh.How) view.Page {
+	kind := how.Kind
+	if how.Due && len(list) == 0 {
+		return view.Page{Data: list, Blocks: []view.Block{{Lines: []string{"No " + string(kind) + " is due to be read again."}}}}
+	}
 	count := map[string]int{}
 	b := view.Block{}
 	for _, outcome := range []string{refresh.Waits, refresh.Failed, refresh.Taken, refresh.ByHand, refresh.Unchanged} {

@@ -247,6 +247,32 @@ type Reading struct {
 	Outcome string
 	Why     string    // it failed
 	Since   time.Time // it ends so since then
+	At      time.Time // the last time; zero in ledgers from before
+	Again   time.Time // when it should be read again, by what it published and how; zero where that is not known
+	Sources []Fetched // the documents that were read
+}
+
+// Fetched is by what a server knows the state of a document that was read from it (RFC 9110, section 8.8); empty where it
+// did not say.
+type Fetched struct{ Source, ETag, Modified string }
+
+// Again is when something that was read at a time should be read again: after its cacheDuration or what the server said,
+// the shorter of them, else after a day; and while what was read still has a quarter of its validity. It is never sooner
+// than in five minutes, and never later than in a week.
+func Again(at time.Time, said []time.Duration, until *time.Time) time.Time {
+	wait := time.Duration(0)
+	for _, d := range said {
+		if d > 0 && (wait == 0 || d < wait) {
+			wait = d
+		}
+	}
+	if wait == 0 {
+		wait = 24 * time.Hour
+	}
+	if until != nil {
+		wait = min(wait, until.Sub(at)*3/4)
+	}
+	return at.Add(min(max(wait, 5*time.Minute), 7*24*time.Hour))
 }
 
 // The outcomes of reading a foreign party again.

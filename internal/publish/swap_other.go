@@ -1,0 +1,5 @@
+//go:build !linux
+
+package publish
+
+func swap(a, b string) error { return swapInTurns(a, b) }
