@@ -140,7 +140,6 @@ func TestBrowserConnectsADevice(t *testing.T) {
 	b := newBrowser(ctx, t, chromium)
 	b.open(asked.text("verification_uri_complete"))
 	b.until(`document.title === "Connect a device"`)
-	b.shot("stage-device")
 	if got := b.eval(`document.querySelector("input[name=user_code]").value`); got != asked.text("user_code") {
 		t.Errorf("the page shows the code %q", got)
 	}
