@@ -3,16 +3,14 @@ package cli
 import (
 	"crypto"
 	"crypto/rand"
-	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"software.sslmate.com/src/go-pkcs12"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/desk"
@@ -27,7 +25,7 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
 Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
 way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(),
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(),
 		a.keyDrill(), a.keyRevoke(),
 		a.keyExport(), a.keyRequest(), a.keyCertify())
 	return c
@@ -74,37 +72,127 @@ func (a *App) keyShow() *cobra.Command {
 		})}
 }
 
+// broughtKey are the flags of a key that is brought along.
+type broughtKey struct{ key, cert, p12, word string }
+
+func (b *broughtKey) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&b.key, "key", "", "file with a private key that is brought along")
+	f.StringVar(&b.cert, "cert", "", "file with its certificate, and the chain above it (default a self-signed one)")
+	f.StringVar(&b.p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
+	f.StringVar(&b.word, "password-file", "", "file whose first line is the password of --pkcs12 or --key; else it is asked for")
+}
+
+// into reads what the flags name.
+func (b *broughtKey) into(a *App, in *keyring.Coming) (err error) {
+	if b.p12 != "" && b.key != "" {
+		return usageError{errors.New("--key and --pkcs12 bring one key each; choose one")}
+	}
+	if in.Key, err = a.privateKey(b.key, b.word); err != nil {
+		return err
+	}
+	if in.Certificate, in.Chain, err = a.certificates("--cert", b.cert); err != nil {
+		return err
+	}
+	if b.p12 != "" {
+		if in.Key, in.Certificate, in.Chain, err = a.pkcs12Key(b.p12, b.word); err != nil {
+			return err
+		}
+	}
+	if in.Certificate != nil && in.Key == nil {
+		return usageError{errors.New("--cert comes with the --key that it belongs to")}
+	}
+	if in.Kind != "" && in.Key != nil {
+		return usageError{errors.New("--kind is of a key that is made here; --key brings one along")}
+	}
+	return nil
+}
+
+// ofKey are the flags of what a key is for and of which kind.
+func (a *App) ofKey(c *cobra.Command, in *keyring.Coming, made bool) {
+	f := c.Flags()
+	f.StringVar(&in.Use, "use", federation.ForSigning,
+		"signing, encryption (an app's) or tokens (a provider's, tokens alone)")
+	a.completeUse(c)
+	if !made {
+		return
+	}
+	f.StringVar(&in.Kind, "kind", "",
+		"of a key that is made here: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256 or ecdsa-p384, and for tokens\n"+
+			"ed25519 (default that of the active key)")
+	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(keys.Kinds(), cobra.ShellCompDirectiveNoFileComp)))
+}
+
+// laid shows a key that lies in the ledger unpublished, and what comes next.
+func (a *App) laid(d *desk.Desk, party string, in keyring.Coming) error {
+	kp := keyKeeper(d)
+	k, err := kp.New(party, in)
+	if err != nil {
+		return err
+	}
+	r, err := kp.Ring(party)
+	if err != nil {
+		return err
+	}
+	p := report.Key(r, k, d.Now())
+	p.Blocks = append(p.Blocks, view.Block{Lines: []string{
+		"  " + view.Remedy(finding.Run("key", "request", party, k.ID)) + " asks an authority for a certificate, if you want one",
+		"  " + view.Remedy(finding.Run("key", "announce", party, k.ID)) + " publishes it beside the active one"}})
+	return a.print(p)
+}
+
+func (a *App) keyNew() *cobra.Command {
+	var in keyring.Coming
+	c := &cobra.Command{Use: "new PARTY", Short: "Make a key that is not published yet", Args: args("PARTY"),
+		Long: `Make a key that lies in the ledger until it is announced, so that there is time to get a certificate for it from an
+authority. To make one and publish it in one step, use tressik key announce.`,
+		Example: "  tressik key new ridge --use tokens --kind ed25519", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error { return a.laid(d, got[0], in) })}
+	a.ofKey(c, &in, true)
+	return c
+}
+
+func (a *App) keyImport() *cobra.Command {
+	var in keyring.Coming
+	var b broughtKey
+	c := &cobra.Command{Use: "import PARTY (--key FILE | --pkcs12 FILE)", Short: "Take a key along that is not published yet",
+		Args: args("PARTY"),
+		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC 1, under a
+password or not) with its certificate and the chain above it, or PKCS #12.`,
+		Example: "  tressik key import ridge --pkcs12 coming.p12 --password-file word", ValidArgsFunction: a.names("party", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if b.key == "" && b.p12 == "" {
+				return usageError{errors.New("--key or --pkcs12 is missing: the file with the key; key new makes one")}
+			}
+			if err := b.into(a, &in); err != nil {
+				return err
+			}
+			return a.laid(d, got[0], in)
+		})}
+	a.ofKey(c, &in, false)
+	b.add(c)
+	return c
+}
+
 func (a *App) keyAnnounce() *cobra.Command {
 	var in keyring.Coming
-	var key, cert, p12, word string
-	c := &cobra.Command{Use: "announce PARTY", Short: "Publish the coming key beside the active one",
-		Args: args("PARTY"),
-		Long: `Make the key that is to follow, or take one that is brought along, and publish it beside the active one: in the
-metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
+	var brought broughtKey
+	c := &cobra.Command{Use: "announce PARTY [KEY]", Short: "Publish the coming key beside the active one",
+		Args: args("PARTY", "[KEY]"),
+		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and publish it beside the
+active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
 		Example: `  tressik key announce ridge
   tressik key announce ridge --use tokens --kind ecdsa-p384
-  tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.names("party", 1),
+  tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			var err error
-			if in.Key, err = a.privateKey(key, word); err != nil {
+			if err := brought.into(a, &in); err != nil {
 				return err
 			}
-			if in.Certificate, err = a.certificate("--cert", cert); err != nil {
-				return err
-			}
-			if p12 != "" && key != "" {
-				return usageError{errors.New("--key and --pkcs12 bring one key each; choose one")}
-			}
-			if p12 != "" {
-				if in.Key, in.Certificate, err = a.pkcs12Key(p12, word); err != nil {
-					return err
+			if len(got) > 1 {
+				if in.Key != nil || in.Kind != "" {
+					return usageError{fmt.Errorf("%s is there already; --key, --pkcs12 and --kind are of another one", got[1])}
 				}
-			}
-			if in.Certificate != nil && in.Key == nil {
-				return usageError{fmt.Errorf("--cert comes with the --key that it belongs to")}
-			}
-			if in.Kind != "" && in.Key != nil {
-				return usageError{fmt.Errorf("--kind is of a key that is made here; --key brings one along")}
+				in.ID = got[1]
 			}
 			kp := keyKeeper(d)
 			k, err := kp.Announce(got[0], in)
@@ -124,18 +212,8 @@ metadata, and with a provider in the JWKS. It signs nothing yet. Then see that e
 					got[0])}}, report.Delivering(sights),
 				{Lines: []string{"See the calendar with `tressik key plan " + got[0] + "`."}}}})
 		})}
-	f := c.Flags()
-	f.StringVar(&in.Use, "use", federation.ForSigning,
-		"signing, encryption (an app's) or tokens (a provider's, tokens alone)")
-	f.StringVar(&in.Kind, "kind", "",
-		"of a key that is made here: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256 or ecdsa-p384 "+
-			"(default that of the active key)")
-	f.StringVar(&key, "key", "", "file with a private key that is brought along")
-	f.StringVar(&cert, "cert", "", "file with its certificate (default a self-signed one)")
-	f.StringVar(&p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
-	f.StringVar(&word, "password-file", "", "file whose first line is the password of --pkcs12 or --key")
-	a.completeUse(c)
-	must(c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(keys.Kinds(), cobra.ShellCompDirectiveNoFileComp)))
+	a.ofKey(c, &in, true)
+	brought.add(c)
 	return c
 }
 
@@ -204,11 +282,12 @@ func (a *App) keyPlan() *cobra.Command {
 
 func (a *App) keyExport() *cobra.Command {
 	var jwks, private bool
-	var file, word string
+	var file, word, to string
 	c := &cobra.Command{Use: "export PARTY [KEY]", Short: "Write certificates, or a provider's JWKS",
 		Args: args("PARTY", "[KEY]"),
-		Long: `Write the certificate of a key, or of all keys that sign, in PEM. With --jwks it is the JWKS that a provider
-publishes. A private half is written with --private alone, into a file that only you can read, as PKCS #12 under a password.`,
+		Long: `Write the certificate of a key with the chain above it, or of all published keys that sign, in PEM. With --jwks it is the
+JWKS that a provider publishes. A private half is written with --private alone, into a file that only you can read: as
+PKCS #12 under a password, or with --to as PKCS #8 encrypted to an age recipient.`,
 		Example: `  tressik key export ridge
   tressik key export ridge --jwks`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -228,16 +307,21 @@ publishes. A private half is written with --private alone, into a file that only
 				if len(got) < 2 {
 					return usageError{errors.New("--private is for one key; name it: key export PARTY KEY")}
 				}
-				return a.exportPrivate(d, r, &list[0], file, word)
+				return a.exportPrivate(d, r, &list[0], privateFile{file, word, to})
 			}
 			var pubs []crypto.PublicKey
 			var out []byte
 			for i := range list {
-				if list[i].Use == federation.ForEncryption && len(got) < 2 {
+				if (list[i].Use == federation.ForEncryption || list[i].Place == federation.Unpublished) && len(got) < 2 {
 					continue
 				}
 				pubs = append(pubs, list[i].Certificate.PublicKey)
 				out = append(out, keys.PEM(list[i].Certificate)...)
+				for _, above := range list[i].Chain {
+					if len(got) > 1 {
+						out = append(out, keys.PEM(above)...)
+					}
+				}
 			}
 			if jwks {
 				if out, err = oidc.WriteKeys(pubs...); err != nil {
@@ -247,7 +331,8 @@ publishes. A private half is written with --private alone, into a file that only
 			}
 			return a.output(file, out)
 		})}
-	c.Flags().BoolVar(&private, "private", false, "with the private half, as PKCS #12")
+	c.Flags().BoolVar(&private, "private", false, "with the private half, as PKCS #12 or for an age recipient")
+	c.Flags().StringVar(&to, "to", "", "age recipient (age1…) to whom the private half is encrypted, with --private")
 	c.Flags().StringVar(&word, "password-file", "", "file whose first line is the password, with --private")
 	c.Flags().StringVar(&file, "out", "", "file to write; else standard output")
 	c.Flags().BoolVar(&jwks, "jwks", false, "as a JWKS (RFC 7517)")
@@ -350,14 +435,14 @@ func (a *App) keyCertify() *cobra.Command {
 		Args:    args("PARTY", "KEY"),
 		Example: "  tressik key certify ridge k-1f2e3d4c5b --cert answer.crt", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			x, err := a.certificate("--cert", cert)
+			x, chain, err := a.certificates("--cert", cert)
 			if err != nil {
 				return err
 			}
 			if x == nil {
 				return usageError{errors.New("--cert is missing: the file with the certificate")}
 			}
-			k, err := keyKeeper(d).Certify(got[0], got[1], x)
+			k, err := keyKeeper(d).Certify(got[0], got[1], x, chain)
 			if err != nil {
 				return err
 			}
@@ -367,96 +452,6 @@ func (a *App) keyCertify() *cobra.Command {
 			}
 			return a.print(report.Key(r, k, d.Now()))
 		})}
-	c.Flags().StringVar(&cert, "cert", "", "file with the certificate; of a chain the first one counts")
+	c.Flags().StringVar(&cert, "cert", "", "file with the certificate, and the chain of authorities above it, the nearest first")
 	return c
-}
-
-// password reads the first line of a file, for PKCS #12.
-func (a *App) password(path string) (string, error) {
-	b, err := a.readFile("--password-file", path)
-	if err != nil {
-		return "", err
-	}
-	line, _, _ := strings.Cut(string(b), "\n")
-	return strings.TrimSuffix(line, "\r"), nil
-}
-
-// privateKey reads the file of a --key, with the password of a --password-file where it is under one; nil without a file.
-func (a *App) privateKey(path, passwordFile string) (crypto.Signer, error) {
-	b, err := a.readFile("--key", path)
-	if b == nil || err != nil {
-		return nil, err
-	}
-	key, err := keys.ParsePrivate(b)
-	if errors.Is(err, keys.ErrLocked) && passwordFile != "" {
-		var word string
-		if word, err = a.password(passwordFile); err != nil {
-			return nil, err
-		}
-		key, err = keys.ParseLocked(b, []byte(word))
-	}
-	switch {
-	case errors.Is(err, keys.ErrLocked), errors.Is(err, keys.ErrWrongPassword):
-		return nil, fmt.Errorf("--key: %s: %w; put it into the first line of --password-file", path, err)
-	case err != nil:
-		return nil, fmt.Errorf("--key: %s: %w; give an RSA, ECDSA P-256 or P-384 "+
-			"private key in PEM: PKCS #8, PKCS #1 or SEC 1", path, err)
-	}
-	return key, nil
-}
-
-// pkcs12Key reads the one key of a PKCS #12 file, with its certificate.
-func (a *App) pkcs12Key(path, passwordFile string) (crypto.Signer, *x509.Certificate, error) {
-	b, err := a.readFile("--pkcs12", path)
-	if err != nil {
-		return nil, nil, err
-	}
-	word, err := a.password(passwordFile)
-	if err != nil {
-		return nil, nil, err
-	}
-	key, cert, _, err := pkcs12.DecodeChain(b, word)
-	switch {
-	case errors.Is(err, pkcs12.ErrIncorrectPassword):
-		return nil, nil, fmt.Errorf("--pkcs12: %s: the password is wrong; put it into the first line of --password-file", path)
-	case err != nil:
-		return nil, nil, fmt.Errorf("--pkcs12: %s: %w", path, err)
-	}
-	signer, ok := key.(crypto.Signer)
-	if !ok {
-		return nil, nil, fmt.Errorf("--pkcs12: %s: a key of type %T does not sign", path, key)
-	}
-	return signer, cert, nil
-}
-
-// exportPrivate writes a key with its private half as PKCS #12, for its owner's eyes alone.
-func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey, file, passwordFile string) error {
-	if file == "" || passwordFile == "" {
-		return usageError{errors.New("--private needs --out FILE and --password-file FILE: a private half is written into a " +
-			"file alone, and under a password")}
-	}
-	word, err := a.password(passwordFile)
-	if err != nil {
-		return err
-	}
-	if len(word) < 12 {
-		return usageError{fmt.Errorf("the password in %s has %d characters; use at least 12", passwordFile, len(word))}
-	}
-	private, err := keyKeeper(d).Private(r.Party.Name, k)
-	if err != nil {
-		return err
-	}
-	b, err := pkcs12.Modern.Encode(private, k.Certificate, nil, word)
-	if err != nil {
-		return fmt.Errorf("writing PKCS #12: %w", err)
-	}
-	if err := a.mayReplace(file); err != nil {
-		return err
-	}
-	if err := writeWith(file, b, 0o600); err != nil {
-		return err
-	}
-	return a.print(view.Page{Data: report.KeyData(r, k), Blocks: []view.Block{{Lines: []string{fmt.Sprintf(
-		"key %s of %s written to %s with its private half: whoever has it and the password signs as %s", k.ID, r.Party.Name, file,
-		r.Party.Name)}}}})
 }

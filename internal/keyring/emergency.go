@@ -137,7 +137,7 @@ func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey,
 
 // Certify gives a key another certificate, such as the answer of an authority to a request. The key stays what it is.
 // Errors: *book.UnknownError, book.ErrValue.
-func (k *Keeper) Certify(party, id string, cert *x509.Certificate) (*federation.OwnKey, error) {
+func (k *Keeper) Certify(party, id string, cert *x509.Certificate, chain []*x509.Certificate) (*federation.OwnKey, error) {
 	r, key, err := k.find(party, id)
 	if err != nil {
 		return nil, err
@@ -151,12 +151,16 @@ func (k *Keeper) Certify(party, id string, cert *x509.Certificate) (*federation.
 	ring := slices.Clone(r.Keys)
 	for i := range ring {
 		if ring[i].ID == id {
-			ring[i].Certificate = cert
+			ring[i].Certificate, ring[i].Chain = cert, chain
 		}
 	}
 	was := *key
 	now := was
-	now.Certificate = cert
-	return &now, k.put(r, ring, func(tx *store.Tx) error { return tx.Recertify(party, &was, cert) },
-		func(t *federation.Trust, side string) { t.Outdate(side) })
+	now.Certificate, now.Chain = cert, chain
+	return &now, k.put(r, ring, func(tx *store.Tx) error { return tx.Recertify(party, &was, cert, chain) },
+		func(t *federation.Trust, side string) {
+			if was.Place != federation.Unpublished {
+				t.Outdate(side)
+			}
+		})
 }

@@ -58,7 +58,7 @@ func (k *Keeper) Ring(party string) (*Ring, error) {
 	if err != nil {
 		return nil, err
 	}
-	order := []string{federation.Active, federation.Announced, federation.Outgoing}
+	order := []string{federation.Active, federation.Announced, federation.Outgoing, federation.Unpublished}
 	slices.SortStableFunc(list, func(a, b federation.OwnKey) int {
 		return slices.Index(order, a.Place) - slices.Index(order, b.Place)
 	})
@@ -123,7 +123,25 @@ type Coming struct {
 	Use         string // signing, encryption or tokens
 	Kind        string // of a new one; "" is that of the active one
 	Key         crypto.Signer
-	Certificate *x509.Certificate // nil: a self-signed one is made
+	Certificate *x509.Certificate   // nil: a self-signed one is made
+	Chain       []*x509.Certificate // of the authorities above it
+	ID          string              // of a key that lies there unpublished, in place of all else
+}
+
+// New makes or takes a key that is not published yet. Errors: those of Announce.
+func (k *Keeper) New(party string, in Coming) (*federation.OwnKey, error) {
+	r, err := k.Ring(party)
+	if err != nil {
+		return nil, err
+	}
+	made, err := k.made(r, &in)
+	if err != nil {
+		return nil, err
+	}
+	made.Place = federation.Unpublished
+	return made, k.L.Change(func(tx *store.Tx) error {
+		return tx.AddKey(party, made.Use, made.Place, in.Key, made.Certificate, made.Chain...)
+	})
 }
 
 // Announce publishes a key beside the active one. Errors: ErrForeign, store.ErrInUse where one is announced already,
@@ -133,16 +151,64 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 	if err != nil {
 		return nil, err
 	}
+	var made *federation.OwnKey
+	if in.ID != "" {
+		made, err = r.unpublished(in.ID)
+	} else {
+		made, err = k.made(r, &in)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if a := r.At(made.Use, federation.Announced); a != nil {
+		return nil, finding.Advise(fmt.Errorf("%s is announced already for %s of %s, and %w", a.ID, made.Use, party,
+			store.ErrInUse), finding.Run("key", "activate", party).Or(finding.Run("key", "withdraw", party, a.ID)))
+	}
+	if err := k.inForce(made.Certificate); err != nil {
+		return nil, err
+	}
+	ring := slices.DeleteFunc(slices.Clone(r.Keys), func(x federation.OwnKey) bool { return x.ID == made.ID })
+	lay := *made
+	made.Place, made.Since, made.Announced = federation.Announced, k.Now().UTC(), k.Now().UTC()
+	err = k.put(r, append(ring, *made), func(tx *store.Tx) error {
+		if in.ID != "" {
+			return tx.PlaceKey(party, &lay, made.Place)
+		}
+		return tx.AddKey(party, made.Use, made.Place, in.Key, made.Certificate, made.Chain...)
+	}, func(t *federation.Trust, side string) {
+		// What it was given before is what it has: the keys that were published until now.
+		if _, said := t.KeysSeen[side]; !said {
+			t.Gave(side, r.Party.SignerIDs())
+		}
+		if made.Use != federation.ForEncryption {
+			t.Outdate(side)
+		}
+	})
+	return made, err
+}
+
+// unpublished returns a key that is to be announced. Errors: *book.UnknownError, ErrPlace.
+func (r *Ring) unpublished(id string) (*federation.OwnKey, error) {
+	k, err := r.Find(id)
+	if err != nil {
+		return nil, err
+	}
+	if k.Place != federation.Unpublished {
+		return nil, fmt.Errorf("%s is %s already: %w", id, k.Place, ErrPlace)
+	}
+	made := *k
+	return &made, nil
+}
+
+// made makes a key, or takes the one that is brought along, with its certificate. It is at no place yet.
+func (k *Keeper) made(r *Ring, in *Coming) (*federation.OwnKey, error) {
 	if in.Use == "" {
 		in.Use = federation.ForSigning
 	}
 	if err := r.fits(in.Use); err != nil {
 		return nil, err
 	}
-	if a := r.At(in.Use, federation.Announced); a != nil {
-		return nil, finding.Advise(fmt.Errorf("%s is announced already for %s of %s, and %w", a.ID, in.Use, party,
-			store.ErrInUse), finding.Run("key", "activate", party).Or(finding.Run("key", "withdraw", party, a.ID)))
-	}
+	var err error
 	if in.Key == nil {
 		if in.Kind == "" {
 			in.Kind = kindOf(r.At(in.Use, federation.Active))
@@ -156,7 +222,7 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 	}
 	id := federation.KeyID(in.Key.Public())
 	if _, err := r.Find(id); err == nil {
-		return nil, fmt.Errorf("%s is a key of %s already; announce another one: %w", id, party, book.ErrValue)
+		return nil, fmt.Errorf("%s is a key of %s already; take another one: %w", id, r.Party.Name, book.ErrValue)
 	}
 	if in.Certificate == nil {
 		if in.Certificate, err = k.selfSigned(r, in.Key, in.Use); err != nil {
@@ -168,20 +234,7 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 	} else if err := k.inForce(in.Certificate); err != nil {
 		return nil, err
 	}
-	made := federation.OwnKey{ID: id, Use: in.Use, Place: federation.Announced, Since: k.Now().UTC(),
-		Announced: k.Now().UTC(), Certificate: in.Certificate}
-	err = k.put(r, append(slices.Clone(r.Keys), made), func(tx *store.Tx) error {
-		return tx.AddKey(party, made.Use, made.Place, in.Key, made.Certificate)
-	}, func(t *federation.Trust, side string) {
-		// What it was given before is what it has: the keys that were published until now.
-		if _, said := t.KeysSeen[side]; !said {
-			t.Gave(side, r.Party.SignerIDs())
-		}
-		if made.Use != federation.ForEncryption {
-			t.Outdate(side)
-		}
-	})
-	return &made, err
+	return &federation.OwnKey{ID: id, Use: in.Use, Since: k.Now().UTC(), Certificate: in.Certificate, Chain: in.Chain}, nil
 }
 
 // selfSigned makes the certificate of a key of a party.
@@ -271,6 +324,8 @@ func kindOf(k *federation.OwnKey) string {
 			return "ecdsa-p256"
 		case "ES384":
 			return "ecdsa-p384"
+		case "EdDSA":
+			return "ed25519"
 		}
 	}
 	return ""

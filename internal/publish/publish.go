@@ -152,6 +152,9 @@ func (p *Publisher) cache(k *keyring.Keeper, r *keyring.Ring) (time.Duration, er
 		}
 	}
 	for _, key := range r.Keys {
+		if key.Place == federation.Unpublished {
+			continue
+		}
 		if key.Place != federation.Active {
 			age = min(age, rolling)
 		}

@@ -25,6 +25,7 @@ type OwnKey struct {
 	From    time.Time `json:"notBefore"`
 	Until   time.Time `json:"notAfter"`
 	SHA256  string    `json:"certificateSHA256"`
+	Above   []string  `json:"chain,omitempty"` // subjects of the authorities above it, the nearest first
 }
 
 // KeyData is what is told of own keys, for programs.
@@ -32,6 +33,9 @@ func KeyData(r *keyring.Ring, k *federation.OwnKey) OwnKey {
 	c := k.Certificate
 	out := OwnKey{Party: r.Party.Name, OwnKey: *k, Kind: keys.Describe(c.PublicKey), Subject: c.Subject.String(),
 		From: c.NotBefore.UTC(), Until: c.NotAfter.UTC(), SHA256: keys.Fingerprint(c)}
+	for _, a := range k.Chain {
+		out.Above = append(out.Above, a.Subject.String())
+	}
 	if k.Use != federation.ForEncryption {
 		out.KeyID, _ = oidc.KeyID(c.PublicKey) // every key of a ring has one
 	}
@@ -61,14 +65,18 @@ func Key(r *keyring.Ring, k *federation.OwnKey, now time.Time) view.Page {
 		since = view.When(k.Since, now)
 	}
 	words := map[string]string{federation.Announced: "published beside the active one, and signs nothing yet",
-		federation.Active: "in use", federation.Outgoing: "signs no more; what it signed is still accepted"}[k.Place]
+		federation.Active: "in use", federation.Outgoing: "signs no more; what it signed is still accepted",
+		federation.Unpublished: "nobody else knows of it; it waits to be announced"}[k.Place]
 	if k.Use == federation.ForEncryption {
 		words = map[string]string{federation.Announced: "decrypts already, and is not published yet", federation.Active: "in use",
-			federation.Outgoing: "published no more; it still decrypts"}[k.Place]
+			federation.Outgoing: "published no more; it still decrypts", federation.Unpublished: "it waits to be announced"}[k.Place]
 	}
 	b := view.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since", since},
 		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", view.When(x.From, now)}, {"valid until", view.When(x.Until, now)},
 		{"certificate, SHA-256", x.SHA256}}}
+	for _, c := range k.Chain {
+		b.Fields = append(b.Fields, [2]string{"below the authority", c.Subject.String() + ", until " + view.When(c.NotAfter, now)})
+	}
 	if x.KeyID != "" {
 		b.Fields = append(b.Fields, [2]string{"kid in the JWKS", x.KeyID})
 	}

@@ -24,16 +24,19 @@ const (
 	Announced = "announced"
 	Active    = "active"
 	Outgoing  = "outgoing"
+	// Unpublished is no place yet: a key that was made or brought along, and that nobody else knows of.
+	Unpublished = "unpublished"
 )
 
 // OwnKey is one key of an own party, without its private half.
 type OwnKey struct {
-	ID          string            `json:"id"`
-	Use         string            `json:"use"`
-	Place       string            `json:"place"`
-	Since       time.Time         `json:"since,omitzero"`     // when it came to its place; zero in ledgers made before
-	Announced   time.Time         `json:"announced,omitzero"` // when it was announced; zero where it never was
-	Certificate *x509.Certificate `json:"-"`
+	ID          string              `json:"id"`
+	Use         string              `json:"use"`
+	Place       string              `json:"place"`
+	Since       time.Time           `json:"since,omitzero"`     // when it came to its place; zero in ledgers made before
+	Announced   time.Time           `json:"announced,omitzero"` // when it was announced; zero where it never was
+	Certificate *x509.Certificate   `json:"-"`
+	Chain       []*x509.Certificate `json:"-"` // of the authorities above it, the nearest first
 }
 
 // KeyID names a key by its public half: the beginning of the SHA-256 of its SubjectPublicKeyInfo. It stays when the key

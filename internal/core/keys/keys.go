@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,7 +40,7 @@ var (
 
 // Kinds lists the kinds of key that Generate makes.
 func Kinds() []string {
-	return []string{"rsa-2048", "rsa-3072", "rsa-4096", "ecdsa-p256", "ecdsa-p384"}
+	return []string{"rsa-2048", "rsa-3072", "rsa-4096", "ecdsa-p256", "ecdsa-p384", "ed25519"}
 }
 
 // Generate makes a key of one of the Kinds.
@@ -55,6 +56,9 @@ func Generate(rand io.Reader, kind string) (crypto.Signer, error) {
 		return ecdsa.GenerateKey(elliptic.P256(), rand)
 	case "ecdsa-p384":
 		return ecdsa.GenerateKey(elliptic.P384(), rand)
+	case "ed25519":
+		_, key, err := ed25519.GenerateKey(rand)
+		return key, err
 	}
 	return nil, fmt.Errorf("%w %q; choose one of %s", ErrUnknownKeyKind, kind, strings.Join(Kinds(), ", "))
 }
@@ -84,6 +88,63 @@ func SelfSign(rand io.Reader, key crypto.Signer, name, org string, from time.Tim
 		return nil, fmt.Errorf("making the certificate: %w", err)
 	}
 	return x509.ParseCertificate(der)
+}
+
+// ErrChain means that the certificates of a file are no chain, from a key's own to that of an authority.
+var ErrChain = errors.New("the certificates are no chain in order")
+
+// ParseChain reads the certificate of a key with those of the authorities above it: several in PEM, each signed by the
+// next, as an authority's answer has them; or one, as ParseCertificate does. Errors: those of ParseCertificate, ErrChain.
+func ParseChain(b []byte) (own *x509.Certificate, above []*x509.Certificate, err error) {
+	if own, err = ParseCertificate(b); err != nil {
+		return nil, nil, err
+	}
+	var all []*x509.Certificate
+	for rest := b; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if block.Type != "CERTIFICATE" {
+			continue
+		}
+		c, err := parseDER(block.Bytes)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, c)
+	}
+	if len(all) < 2 {
+		return own, nil, nil
+	}
+	return own, all[1:], InOrder(all)
+}
+
+// Above returns the certificates of the authorities above a key's own, the nearest first, out of some in any order, as
+// PKCS #12 has them. Others are left out.
+func Above(own *x509.Certificate, among []*x509.Certificate) []*x509.Certificate {
+	var out []*x509.Certificate
+	for at := own; len(out) < len(among); {
+		i := slices.IndexFunc(among, func(c *x509.Certificate) bool {
+			return !slices.Contains(out, c) && !c.Equal(at) && at.CheckSignatureFrom(c) == nil
+		})
+		if i < 0 {
+			break
+		}
+		at = among[i]
+		out = append(out, at)
+	}
+	return out
+}
+
+// InOrder reports whether each certificate is signed by the next one. Errors: ErrChain.
+func InOrder(chain []*x509.Certificate) error {
+	for i := 0; i+1 < len(chain); i++ {
+		if err := chain[i].CheckSignatureFrom(chain[i+1]); err != nil {
+			return fmt.Errorf("%w: %q is not signed by %q, which follows it", ErrChain, chain[i].Subject, chain[i+1].Subject)
+		}
+	}
+	return nil
 }
 
 // ParseCertificate reads one certificate: PEM, DER, or bare base64 as it stands in metadata.
