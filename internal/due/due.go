@@ -3,6 +3,7 @@
 package due
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -25,6 +26,7 @@ const (
 	Secret      = "secret"      // the last of a client that is valid
 	Key         = "key"         // an own one that waits to be activated or withdrawn
 	Consent     = "consent"     // a person was stopped and waits
+	Pin         = "pin"         // the certificate of a server that is known by it alone
 	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
 )
 
@@ -102,6 +104,11 @@ const patience = 3 * 24 * time.Hour
 
 // reading notes that a foreign party could not be read again, or that what it publishes now waits.
 func (f *Finder) reading(p *federation.Party) {
+	if r := f.read[p.Name]; !r.Pinned.IsZero() {
+		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.ContactMail(),
+			finding.Do("ask its owner for the SHA-256 of the next one, and give it as --tls-pin").
+				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"), "--tls-pin", "SHA256")))
+	}
 	switch r := f.read[p.Name]; r.Outcome {
 	case federation.ReadFailed:
 		f.add(Reading, p.Name, fmt.Sprintf("it cannot be read since %s: %s", r.Since.Format(time.DateOnly), r.Why),

@@ -52,6 +52,7 @@ type Answer struct {
 	Bytes          []byte
 	ETag, Modified string
 	MaxAge         time.Duration // of Cache-Control; 0 where nothing is said
+	ServerUntil    time.Time     // when the certificate of the server ends; zero without TLS
 }
 
 // Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
@@ -165,8 +166,12 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")), Modified: short(resp.Header.Get("Last-Modified")),
-		MaxAge: maxAge(resp.Header)}, nil
+	answer := &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")), Modified: short(resp.Header.Get("Last-Modified")),
+		MaxAge: maxAge(resp.Header)}
+	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
+		answer.ServerUntil = resp.TLS.PeerCertificates[0].NotAfter.UTC()
+	}
+	return answer, nil
 }
 
 // short drops a header that nobody would send.

@@ -114,8 +114,12 @@ func reading(now time.Time, p *federation.Party, r *Result, f *fetched) federati
 	if d, err := saml.Duration(p.Entity.CacheDuration); err == nil {
 		said = append(said, d)
 	}
+	pinned := p.TLS.Pin != "" || p.OpenID != nil && p.OpenID.TLS.Pin != ""
 	for _, a := range f.answers {
 		said = append(said, a.MaxAge)
+		if pinned && !a.ServerUntil.IsZero() && (out.Pinned.IsZero() || a.ServerUntil.Before(out.Pinned)) {
+			out.Pinned = a.ServerUntil
+		}
 	}
 	if out.Again = federation.Again(now, said, p.Entity.ValidUntil); r.Outcome == Failed { // and it is tried again soon
 		out.Again = now.Add(time.Hour)

@@ -5,7 +5,7 @@ import "tressik.example/internal/core/federation"
 // Readings lists how reading foreign parties again ended last, by the name of the party. One whose entry was changed
 // since has none.
 func (l *Ledger) Readings() (map[string]federation.Reading, error) {
-	rows, err := l.db.Query("SELECT party, outcome, why, since, at, again FROM readings")
+	rows, err := l.db.Query("SELECT party, outcome, why, since, at, again, pinned FROM readings")
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -13,13 +13,16 @@ func (l *Ledger) Readings() (map[string]federation.Reading, error) {
 	out := map[string]federation.Reading{}
 	for rows.Next() {
 		var r federation.Reading
-		var name, since, at, again string
-		if err := rows.Scan(&name, &r.Outcome, &r.Why, &since, &at, &again); err != nil {
+		var name, since, at, again, pinned string
+		if err := rows.Scan(&name, &r.Outcome, &r.Why, &since, &at, &again, &pinned); err != nil {
 			return nil, err
 		}
 		r.Since = moment(since)
 		if at != "" {
 			r.At, r.Again = moment(at), moment(again)
+		}
+		if pinned != "" {
+			r.Pinned = moment(pinned)
 		}
 		out[name] = r
 	}
@@ -49,10 +52,15 @@ func (l *Ledger) Readings() (map[string]federation.Reading, error) {
 func (l *Ledger) KeepReadings(list map[string]federation.Reading) error {
 	return l.Change(func(tx *Tx) error {
 		for party, r := range list {
-			_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since, at, again) VALUES (?, ?, ?, ?, ?, ?)
+			pinned := ""
+			if !r.Pinned.IsZero() {
+				pinned = text(r.Pinned)
+			}
+			_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, ?, ?, ?, ?, ?)
 				ON CONFLICT (party) DO UPDATE SET since = CASE WHEN outcome = excluded.outcome THEN since ELSE excluded.since END,
-					outcome = excluded.outcome, why = excluded.why, at = excluded.at, again = excluded.again`,
-				party, r.Outcome, r.Why, text(l.Now()), text(r.At), text(r.Again))
+					outcome = excluded.outcome, why = excluded.why, at = excluded.at, again = excluded.again,
+					pinned = CASE WHEN excluded.pinned = '' THEN pinned ELSE excluded.pinned END`,
+				party, r.Outcome, r.Why, text(l.Now()), text(r.At), text(r.Again), pinned)
 			if err == nil && r.Sources != nil {
 				_, err = tx.tx.Exec("DELETE FROM fetched WHERE party = ?", party)
 			}

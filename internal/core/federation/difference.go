@@ -249,6 +249,7 @@ type Reading struct {
 	Since   time.Time // it ends so since then
 	At      time.Time // the last time; zero in ledgers from before
 	Again   time.Time // when it should be read again, by what it published and how; zero where that is not known
+	Pinned  time.Time // when the certificate of its server ends that is pinned; zero where it was not seen
 	Sources []Fetched // the documents that were read
 }
 

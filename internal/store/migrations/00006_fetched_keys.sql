@@ -18,6 +18,8 @@ ALTER TABLE keys_new RENAME TO keys;
 -- When a foreign party was read last, and when what it published should be read again.
 ALTER TABLE readings ADD COLUMN at TEXT NOT NULL DEFAULT '';
 ALTER TABLE readings ADD COLUMN again TEXT NOT NULL DEFAULT '';
+-- When the server certificate ends that is pinned; empty where none is, or it was not seen yet.
+ALTER TABLE readings ADD COLUMN pinned TEXT NOT NULL DEFAULT '';
 -- By what a server knows the state of a document that was read from it (RFC 9110, section 8.8).
 CREATE TABLE fetched (
     party    TEXT NOT NULL REFERENCES parties (name) ON DELETE CASCADE,
