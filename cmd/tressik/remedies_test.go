@@ -274,6 +274,11 @@ func TestEveryRemedyIsTried(t *testing.T) {
 		tried[r.id] = true
 	}
 	cannot := map[string]string{
+		"claims.gap":               "TestDemoIsMatched runs its command, and what that proposes",
+		"claims.same-subject":      "TestDemoIsMatched runs it",
+		"claims.lacking":           "TestGapsAreFound runs it",
+		"claims.unasked":           "TestGapsAreFound runs it",
+		"claims.forbidden":         "its command names a file that only whoever keeps people knows",
 		"metadata.broken":          "of many broken entities it lists all; TestFind runs it",
 		"jwks.none":                "its command names an address that only the other side knows",
 		"token.kid":                "its command names an address that only the other side knows",

@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
+	"tressik.example/internal/mapping"
 	"tressik.example/internal/reach"
 	"tressik.example/internal/report"
 	"tressik.example/internal/view"
@@ -19,7 +20,8 @@ import (
 
 func (a *App) claimsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "claims", Short: "Say what an app receives of a person, and preview it"}
-	c.AddCommand(a.claimsSet(), a.claimsList(), a.claimsDrop(), a.claimsPreview())
+	c.AddCommand(a.claimsSet(), a.claimsRole(), a.claimsList(), a.claimsDrop(), a.claimsPreview(), a.claimsGaps(),
+		a.claimsSuggest(), a.claimsCompare())
 	return c
 }
 
@@ -30,7 +32,9 @@ func (a *App) claimsSet() *cobra.Command {
 		Args: args("TRUST", "[CLAIM=EXPRESSION…"),
 		Long: `Set what a trust releases. The right side is an expression of the Common Expression Language over
 person (the attributes of the person who signs in) and groups (a list of names). An attribute with one
-value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list.
+value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list. Besides the
+language's own: default(person.title, "none"), lower(…), upper(…), scope(person.uid, "kestrelridge.example"),
+replacePattern(text, pattern, with), hashed(text, salt), time(text, "rfc3339"|"date"|"generalized"|"seconds").
 
 Common attributes know their standard names: mail, displayName, givenName, sn, uid,
 eduPersonPrincipalName and others. --name and --name-format set others.`,
@@ -84,6 +88,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 	f := c.Flags()
 	f.StringVar(&in.Name, "name", "", "SAML attribute name, for a single claim")
 	f.StringVar(&in.NameFormat, "name-format", "", "uri, basic, unspecified or a whole identifier")
+	f.StringVar(&in.When, "when", "", "condition, for a single claim: nothing is released where it is false")
+	f.BoolVar(&in.Single, "single", false, "for a single claim: more than one value is an error, and releases nothing")
 	f.StringVar(&subject, "subject", "", "expression of the subject; empty takes what fits the format")
 	f.StringVar(&in.SubjectFormat, "subject-format", "", "persistent, transient, email, unspecified or a whole identifier")
 	must(c.RegisterFlagCompletionFunc("subject-format", cobra.FixedCompletions([]string{"persistent", "transient", "email",
@@ -118,6 +124,7 @@ func (a *App) claimsDrop() *cobra.Command {
 
 func (a *App) claimsPreview() *cobra.Command {
 	var as string
+	var explain bool
 	c := &cobra.Command{Use: "preview TRUST --as PERSON",
 		Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
 		Example: "  tressik claims preview nightlog@ridge --as mira", ValidArgsFunction: a.names("trust", 1),
@@ -133,19 +140,32 @@ func (a *App) claimsPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(view.Page{Data: v, Blocks: report.Preview(a.printer(), v)}); err != nil {
+			page := view.Page{Data: v, Blocks: report.Preview(a.printer(), v)}
+			if explain {
+				list, err := mapper(d).Explain(got[0], as)
+				if err != nil {
+					return err
+				}
+				page.Data = struct {
+					*desk.Preview
+					Explained []mapping.Explained `json:"explained"`
+				}{v, list}
+				page.Blocks = append(page.Blocks, report.Explanation(list)...)
+			}
+			if err := a.print(page); err != nil {
 				return err
 			}
 			return found(v.Findings)
 		}}
 	c.Flags().StringVar(&as, "as", "", "the person: user name or mail address")
+	c.Flags().BoolVar(&explain, "explain", false, "show what each part of each rule yields")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
 }
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleShow(), a.peopleRename())
+	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename())
 	return c
 }
 

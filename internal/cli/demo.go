@@ -21,6 +21,9 @@ import (
 //go:embed demodata/observatory.ldif
 var demoPeople []byte
 
+//go:embed demodata/nightlog-accounts.csv
+var demoAccounts []byte
+
 func (a *App) demoCmd() *cobra.Command {
 	var dir string
 	var full bool
@@ -58,7 +61,7 @@ func demoFiles(dir string, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	files["observatory.ldif"] = demoPeople
+	files["observatory.ldif"], files["nightlog-accounts.csv"] = demoPeople, demoAccounts
 	for name, b := range files {
 		if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
 			return err

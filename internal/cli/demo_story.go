@@ -55,7 +55,7 @@ func demoStory() []demoStep {
 			"promised it yet.", cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 3, part{"ERROR", 5}},
 		{"Map the claims, and see what would be sent for Mira.",
 			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0, silent},
-		{"", cmd("claims|preview|nightlog@ridge|--as|mira"), 0, part{"", 12}},
+		{"", cmd("claims|preview|nightlog@ridge|--as|mira"), 0, part{"", 6}},
 		{"Give the owner of the log what it needs of the provider: metadata, certificate, and a sheet of labelled values.",
 			cmd("handoff|nightlog@ridge|--for|app|--out|handoff-nightlog"), 0, silent},
 		{"", cmd("handoff|nightlog@ridge|--for|app|--delivered|tobias.renn@kestrelridge.example"), 0, silent},
@@ -66,6 +66,13 @@ func demoStory() []demoStep {
 		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and signing " +
 			"out " +
 			"there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
+		{"Whom would the log know? Its owner sent an export of its accounts.",
+			cmd("app|change|nightlog|--reads|username=mail|--reads|full_name=displayName|--account-key|username|--strangers|refused"),
+			0, unsaid},
+		{"", cmd("accounts|load|nightlog|nightlog-accounts.csv"), 0, unsaid},
+		{"", cmd("accounts|match|nightlog@ridge"), 3, part{"  strangers", 2}},
+		{"", cmd("claims|gaps|plate-archive@ridge"), 3, unsaid},
+		{"", cmd("claims|suggest|plate-archive@ridge"), 0, unsaid},
 		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log reads `mail`. And " +
 			"suppose " +
 			"the log was set up with a URL that lacks its last slash.",

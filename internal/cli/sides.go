@@ -22,6 +22,7 @@ type sideFlags struct {
 	api                        string
 	issuer, document, jwks     string
 	admins                     string
+	reads                      federation.MappingInput
 }
 
 func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
@@ -49,6 +50,12 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	f.StringVar(&s.alg, "id-token-alg", "",
 		"client: how its ID tokens are signed (id_token_signed_response_alg): RS256, ES256 …; none takes it away")
 	f.StringVar(&s.api, "api", "", "api side: its audience, an absolute URI")
+	f.StringArrayVar(&s.reads.Reads, "reads", nil,
+		"FIELD=NAME: the received name that fills a field of its accounts, such as username=NameID or mail=email;\n"+
+			"FIELD= takes one away")
+	f.StringVar(&s.reads.Key, "account-key", "", "the field by which it finds an account; none where nobody knows")
+	f.StringVar(&s.reads.Role, "role-field", "", "the field that decides what somebody may do there; none")
+	f.StringVar(&s.reads.Strangers, "strangers", "", "what becomes of people without an account: created, refused, or none where nobody knows")
 	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
 		cobra.ShellCompDirectiveNoFileComp)))
 }
@@ -71,7 +78,7 @@ func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *
 		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" {
 		in.Client = &c
 	}
-	in.API, in.Admins = s.api, s.admins
+	in.API, in.Admins, in.Reads = s.api, s.admins, s.reads
 	if s.issuer == "" && s.document == "" {
 		if s.jwks != "" {
 			return usageError{fmt.Errorf("--jwks goes with --discovery: the keys belong to a document")}

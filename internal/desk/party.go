@@ -42,10 +42,11 @@ type PartyInput struct {
 
 	Hand *Hand
 
-	Client *ClientInput // app
-	API    string       // app: audience of its api side
-	OpenID *OpenIDInput // foreign provider
-	Admins string       // provider: group:NAME whose members may consent for everyone
+	Client *ClientInput            // app
+	API    string                  // app: audience of its api side
+	Reads  federation.MappingInput // app: which received name fills which field of its accounts
+	OpenID *OpenIDInput            // foreign provider
+	Admins string                  // provider: group:NAME whose members may consent for everyone
 }
 
 // Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they

@@ -175,6 +175,13 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 
 // judged puts the sides that are not SAML into a party and judges all of them.
 func (d *Desk) judged(p *federation.Party, in PartyInput) (finding.List, error) {
+	if !in.Reads.IsZero() {
+		m, err := p.Reads.Change(in.Reads)
+		if err != nil {
+			return nil, err
+		}
+		p.Reads = m
+	}
 	more, err := d.sides(p, in)
 	if err != nil {
 		return nil, err

@@ -164,6 +164,9 @@ type ClaimInput struct {
 	NameFormat    string
 	Subject       *string
 	SubjectFormat string
+	When          string        // condition, for a single assignment; none takes it away
+	Single        bool          // one value alone, for a single assignment
+	Roles         *claims.Roles // the table that the single assignment is made of
 }
 
 // SetClaims sets rules and the subject of a trust. Expressions that do not compile are refused with a
@@ -173,8 +176,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if err != nil {
 		return nil, nil, err
 	}
-	if (in.Name != "" || in.NameFormat != "") && len(in.Assign) != 1 {
-		return nil, nil, fmt.Errorf("--name and --name-format are %w with %d assignments; set that claim by itself", ErrValue,
+	if (in.Name != "" || in.NameFormat != "" || in.When != "" || in.Single) && len(in.Assign) != 1 {
+		return nil, nil, fmt.Errorf("--name, --name-format, --when and --single are %w with %d assignments; set that claim by itself", ErrValue,
 			len(in.Assign))
 	}
 	old, app, _, err := d.Trust(name)
@@ -200,7 +203,15 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		if err := d.hintReads(&hints, claim, prg); err != nil {
 			return nil, nil, err
 		}
-		r := claims.Rule{Claim: claim, Expression: expr}
+		r := claims.Rule{Claim: claim, Expression: expr, Single: in.Single, Roles: in.Roles, When: in.When}
+		if r.When != "" {
+			if prg, err = engine.Condition(r.When); err != nil {
+				return nil, nil, fmt.Errorf("--when: %w", err)
+			}
+			if err := d.hintReads(&hints, claim, prg); err != nil {
+				return nil, nil, err
+			}
+		}
 		r.Name, r.NameFormat = protocol.name(claim, in, app)
 		rules = append(rules, r)
 	}

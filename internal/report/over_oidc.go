@@ -60,7 +60,7 @@ func (r overOIDC) rules() view.Block {
 		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.",
 			r.t.Name)}
 	for _, x := range r.t.Rules {
-		b.Rows = append(b.Rows, []string{x.Claim, x.Expression})
+		b.Rows = append(b.Rows, []string{x.Claim, ruleWords(x)})
 	}
 	return b
 }

@@ -47,7 +47,7 @@ func (r overSAML) rules() view.Block {
 	b := view.Block{Title: "Claims", Head: []string{"Claim", "From", "Name in the message", "Format"}, Noun: "claim",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", r.t.Name)}
 	for _, x := range r.t.Rules {
-		b.Rows = append(b.Rows, []string{x.Claim, x.Expression, x.Name, saml.ShortName(x.NameFormat)})
+		b.Rows = append(b.Rows, []string{x.Claim, ruleWords(x), x.Name, saml.ShortName(x.NameFormat)})
 	}
 	return b
 }

@@ -89,7 +89,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	}
 	blocks = append(blocks, openIDBlocks(p)...)
 	blocks = append(blocks, clientBlocks(p, trusts)...)
-	return append(blocks, people(p)...)
+	return append(blocks, contacts(p)...)
 }
 
 func wanted(r *saml.Role) view.Block {
@@ -185,7 +185,7 @@ func yesNo(v bool) string {
 	return "no"
 }
 
-func people(p *federation.Party) []view.Block {
+func contacts(p *federation.Party) []view.Block {
 	var fs [][2]string
 	if o := p.Entity.Organization; o != nil {
 		fs = append(fs, [2]string{"organisation", strings.TrimSpace(o.Name + "  " + o.URL)})

@@ -2,6 +2,9 @@
 package report
 
 import (
+	"strings"
+
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/view"
@@ -32,6 +35,28 @@ func protocolOf(t *federation.Trust) protocol {
 
 // Terms lays out the terms of a trust.
 func Terms(d *desk.Desk, t *federation.Trust) ([]view.Block, error) { return protocolOf(t).terms(d) }
+
+// ruleWords is where a claim comes from.
+func ruleWords(r claims.Rule) string {
+	s := r.Expression
+	if r.Roles != nil {
+		rows := make([]string, len(r.Roles.Of))
+		for i, x := range r.Roles.Of {
+			rows[i] = x.Group + "=" + x.Role
+		}
+		s = "roles (" + r.Roles.Several + "): " + strings.Join(rows, ", ")
+		if r.Roles.Default != "" {
+			s += ", else " + r.Roles.Default
+		}
+	}
+	if r.When != "" {
+		s += " when " + r.When
+	}
+	if r.Single {
+		s += ", one value"
+	}
+	return s
+}
 
 // Rules lays out the claims that are set for a trust.
 func Rules(t *federation.Trust) view.Block { return protocolOf(t).rules() }

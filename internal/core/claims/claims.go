@@ -25,6 +25,48 @@ type Rule struct {
 	Expression string `json:"expression"` // CEL
 	Name       string `json:"name"`       // SAML attribute name
 	NameFormat string `json:"nameFormat"`
+	When       string `json:"when,omitempty"`   // CEL: nothing is released where it is false; "" is always
+	Single     bool   `json:"single,omitempty"` // more than one value is an error
+	Roles      *Roles `json:"roles,omitempty"`  // the table that the expression is made of
+}
+
+// Roles is a table of which group gets which role.
+type Roles struct {
+	Of      []RoleOf `json:"of"`
+	Default string   `json:"default,omitempty"` // where none fits; "" releases nothing
+	Several string   `json:"several"`           // where several fit: first in the table, or all
+}
+
+// RoleOf is the role of a group.
+type RoleOf struct {
+	Group string `json:"group"`
+	Role  string `json:"role"`
+}
+
+// Expression is the table as an expression.
+func (r *Roles) Expression() string {
+	var b strings.Builder
+	if r.Several == "all" {
+		for i, x := range r.Of {
+			if i > 0 {
+				b.WriteString(" + ")
+			}
+			fmt.Fprintf(&b, "(%q in groups ? [%q] : [])", x.Group, x.Role)
+		}
+		if r.Default == "" {
+			return b.String()
+		}
+		any := make([]string, len(r.Of))
+		for i, x := range r.Of {
+			any[i] = fmt.Sprintf("%q in groups", x.Group)
+		}
+		return fmt.Sprintf("%s ? %s : [%q]", strings.Join(any, " || "), b.String(), r.Default)
+	}
+	for _, x := range r.Of {
+		fmt.Fprintf(&b, "%q in groups ? %q : ", x.Group, x.Role)
+	}
+	fmt.Fprintf(&b, "%q", r.Default)
+	return b.String()
 }
 
 // Standard returns the standard SAML name of a common attribute (eduPerson, inetOrgPerson, schac; X.500/LDAP attribute
@@ -102,14 +144,37 @@ func NewEngine() (*Engine, error) {
 		cel.Variable("person", cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable("groups", cel.ListType(cel.StringType)),
 		ext.Strings(),
-		cel.Function("first", cel.Overload("first_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(firstOf))),
-		cel.Function("all", cel.Overload("all_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.StringType),
-			cel.UnaryBinding(allOf))),
+		cel.Lib(library{}),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("setting up the expression language: %w", err)
 	}
 	return &Engine{env}, nil
+}
+
+// library puts the functions for mapping into the language.
+type library struct{}
+
+// CompileOptions are the functions.
+func (library) CompileOptions() []cel.EnvOption { return functions() }
+
+// ProgramOptions are none.
+func (library) ProgramOptions() []cel.ProgramOption { return nil }
+
+// costLimit bounds what one evaluation may cost, in the language's own units.
+const costLimit = 100000
+
+// variables are what an expression reads.
+func variables(person *people.Person) map[string]any {
+	attrs := make(map[string]any, len(person.Attributes))
+	for k, v := range person.Attributes {
+		if len(v) == 1 {
+			attrs[k] = v[0]
+		} else if len(v) > 1 {
+			attrs[k] = v
+		}
+	}
+	return map[string]any{"person": attrs, "groups": person.Groups}
 }
 
 // firstOf is first(person.mail): the first value where there may be several.
@@ -160,11 +225,31 @@ func (e *Engine) Compile(expr string) (*Program, error) {
 		return nil, &CompileError{Expression: expr, Column: 1, Reason: fmt.Sprintf(
 			"it yields a %s; a claim is text, a number, true or false, or a list of those", ast.OutputType())}
 	}
-	prg, err := e.env.Program(ast, cel.CostLimit(100000))
+	prg, err := e.env.Program(ast, cel.CostLimit(costLimit))
 	if err != nil {
 		return nil, &CompileError{Expression: expr, Column: 1, Reason: err.Error()}
 	}
 	return &Program{prg, reads(expr)}, nil
+}
+
+// Condition compiles an expression that is true or false. A failure is a *CompileError.
+func (e *Engine) Condition(expr string) (*Program, error) {
+	p, err := e.Compile(expr)
+	if err != nil {
+		return nil, err
+	}
+	tree, _ := e.env.Compile(expr)
+	if k := tree.OutputType().Kind(); k != types.BoolKind && k != types.DynKind {
+		return nil, &CompileError{Expression: expr, Column: 1, Reason: fmt.Sprintf("it yields a %s, and a condition is true or "+
+			"false", tree.OutputType())}
+	}
+	return p, nil
+}
+
+// holds reports whether a condition is true for a person; one that fails is not.
+func (p *Program) holds(person *people.Person) bool {
+	v, err := p.Evaluate(person)
+	return err == nil && len(v) == 1 && v[0] == "true"
 }
 
 // reads finds person.NAME and person["NAME"] in an expression, for hints.
@@ -199,15 +284,7 @@ func reads(expr string) []string {
 // Evaluate returns the values an expression yields for a person: none with ErrMissing where the person lacks what it
 // reads, an error with the reason for all else.
 func (p *Program) Evaluate(person *people.Person) ([]string, error) {
-	attrs := make(map[string]any, len(person.Attributes))
-	for k, v := range person.Attributes {
-		if len(v) == 1 {
-			attrs[k] = v[0]
-		} else if len(v) > 1 {
-			attrs[k] = v
-		}
-	}
-	out, _, err := p.prg.Eval(map[string]any{"person": attrs, "groups": person.Groups})
+	out, _, err := p.prg.Eval(variables(person))
 	if err != nil {
 		if msg := err.Error(); strings.Contains(msg, "no such key") {
 			_, key, _ := strings.Cut(msg, "no such key: ")
@@ -262,6 +339,7 @@ type Gap struct {
 type Release struct {
 	rules []Rule
 	progs []*Program
+	whens []*Program // nil where a rule is always released
 }
 
 // Prepare compiles rules for use for many persons.
@@ -272,7 +350,13 @@ func (e *Engine) Prepare(rules []Rule) (*Release, error) {
 		if err != nil {
 			return nil, fmt.Errorf("claim %s: %w", x.Claim, err)
 		}
-		r.progs = append(r.progs, p)
+		var when *Program
+		if x.When != "" {
+			if when, err = e.Condition(x.When); err != nil {
+				return nil, fmt.Errorf("claim %s, when: %w", x.Claim, err)
+			}
+		}
+		r.progs, r.whens = append(r.progs, p), append(r.whens, when)
 	}
 	return r, nil
 }
@@ -282,7 +366,13 @@ func (r *Release) For(p *people.Person) ([]saml.Attribute, []Gap) {
 	var out []saml.Attribute
 	var gaps []Gap
 	for i, x := range r.rules {
+		if r.whens[i] != nil && !r.whens[i].holds(p) {
+			continue
+		}
 		vals, err := r.progs[i].Evaluate(p)
+		if err == nil && x.Single && len(vals) > 1 {
+			err = fmt.Errorf("it yields %d values, and one is allowed", len(vals))
+		}
 		if err != nil || len(vals) == 0 {
 			reason := "it yields nothing"
 			if err != nil {

@@ -33,7 +33,7 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 				return finding.Run("claims", "set", t.Name, w.Label()+"="+r.Expression)
 			}
 		}
-		attr, n := nearestAttribute(w, have)
+		attr, n := NearestAttribute(w, have)
 		if attr == "" {
 			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load people who " +
 				"have it").
@@ -47,9 +47,9 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 	}
 }
 
-// nearestAttribute finds the attribute of people that holds what is wanted, and how many have it: the same name, that
+// NearestAttribute finds the attribute of people that holds what is wanted, and how many have it: the same name, that
 // of the standard, the same but for letter case, else the nearest.
-func nearestAttribute(w saml.Wanted, have map[string]int) (string, int) {
+func NearestAttribute(w saml.Wanted, have map[string]int) (string, int) {
 	wanted := []string{w.Friendly, w.Name, claims.FriendlyFor(w.Name), w.Label()}
 	for _, name := range wanted {
 		if have[name] > 0 && name != "" {

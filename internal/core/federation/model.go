@@ -46,6 +46,7 @@ type Party struct {
 	OpenID *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
 	Client *Client     `json:"client,omitempty"`         // app: its client side
 	API    *API        `json:"api,omitempty"`            // app: its api side
+	Reads  *Mapping    `json:"reads,omitempty"`          // app: which received name fills which field of its accounts
 	Admins string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
 	// own provider: the certificates of keys that sign tokens alone, beside those of its SAML role
 	TokenKeys []saml.Key `json:"tokenKeys,omitempty"`

@@ -13,6 +13,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
 
@@ -90,6 +91,10 @@ type Terms interface {
 	Concerns(use, side string) bool
 	// Rereads says how the other side learns of new signing keys by itself; "" where nothing says that it does.
 	Rereads() string
+	// Wants are the attributes that an app asks for in what it publishes over the protocol.
+	Wants(app *Party) []saml.Wanted
+	// values are what a person's values arrive as, by each name that the app may know them under.
+	values(r *Releaser, t *Trust, p *people.Person) map[string][]string
 	// Life is how long what is signed for the trust is good, at the longest.
 	Life() time.Duration
 	// Complete tells whether all is known that the other side has to give before a message can be sent.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -61,6 +62,23 @@ func (p *Person) In(group string) bool {
 		}
 	}
 	return false
+}
+
+// Holds reports whether each of some words stands in the person's ID, one of their values or groups; letter case does not
+// count.
+func (p *Person) Holds(words ...string) bool {
+	for _, w := range words {
+		w = strings.ToLower(w)
+		in := func(v string) bool { return strings.Contains(strings.ToLower(v), w) }
+		hit := in(p.ID) || slices.ContainsFunc(p.Groups, in)
+		for _, list := range p.Attributes {
+			hit = hit || slices.ContainsFunc(list, in)
+		}
+		if !hit {
+			return false
+		}
+	}
+	return true
 }
 
 // Directory is what was read: persons in order of their ID.
@@ -146,6 +164,26 @@ type entry struct {
 	line  int
 	dn    string
 	attrs map[string][]string
+}
+
+// Entry is one content record of LDIF, whatever it is.
+type Entry struct {
+	Line       int
+	DN         string
+	Attributes map[string][]string
+}
+
+// Entries reads LDIF content records (RFC 2849) as they are. Errors: a *ReadError.
+func Entries(b []byte) ([]Entry, error) {
+	list, err := ldifEntries(string(b))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Entry, len(list))
+	for i, e := range list {
+		out[i] = Entry{e.line, e.dn, e.attrs}
+	}
+	return out, nil
 }
 
 // ReadLDIF reads LDIF content records (RFC 2849): folded lines, comments, base64 values. Change records and values by

@@ -1,0 +1,153 @@
+package main
+
+import (
+	"strings"
+	"testing"
+)
+
+// matched is what accounts match tells.
+type matched struct {
+	Admitted, Accounts int
+	Found, Orphans     []struct{ Person, Account string }
+	Strangers          []struct{ Person, Value, Near, How string }
+	Collisions         []struct{ People, Accounts []string }
+	Better             []struct {
+		Expression string
+		Found      int
+		Fix        struct{ Run []string }
+	}
+}
+
+// TestDemoIsMatched: what is planted in the demo is found, and what can be mended is mended by what is proposed.
+func TestDemoIsMatched(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	var m matched
+	if r := d.json(&m, "accounts", "match", "nightlog@ridge"); r.code != 3 {
+		t.Errorf("match ends with %d", r.code)
+	}
+	how := map[string]string{}
+	for _, s := range m.Strangers {
+		how[s.Person] = s.How
+	}
+	if len(m.Strangers) != 5 || how["yara"] != "case" || how["zeno"] != "domain" || how["gitta"] != "domain" || how["falk"] != "" {
+		t.Errorf("strangers: %v", m.Strangers)
+	}
+	if len(m.Collisions) != 2 || strings.Join(m.Collisions[1].People, " ") != "maren pavel" || len(m.Collisions[0].Accounts) != 2 {
+		t.Errorf("collisions: %v", m.Collisions)
+	}
+	if m.Admitted != 22 || len(m.Found) != 14 || len(m.Orphans) != 5 || len(m.Better) != 0 {
+		t.Errorf("%d admitted, %d found, %d orphans, better: %v", m.Admitted, len(m.Found), len(m.Orphans), m.Better)
+	}
+	var g struct {
+		Rules []struct {
+			Claim    string
+			Empty    int
+			Who      []string
+			Required bool
+		}
+		SameSubject []struct{ People []string }
+	}
+	if r := d.json(&g, "claims", "gaps", "plate-archive@ridge"); r.code != 3 {
+		t.Errorf("gaps ends with %d", r.code)
+	}
+	if len(g.Rules) != 2 || strings.Join(append(g.Rules[0].Who, g.Rules[1].Who...), " ") != "quinn rosa ugo" || !g.Rules[0].Required ||
+		len(g.SameSubject) != 1 || strings.Join(g.SameSubject[0].People, " ") != "maren pavel" {
+		t.Errorf("gaps: %+v", g)
+	}
+	var s struct {
+		Suggestions []struct {
+			Claim             string
+			Serves, ServedNow int
+			Fix               struct{ Run []string }
+		}
+	}
+	d.json(&s, "claims", "suggest", "plate-archive@ridge")
+	before := d.ok("claims", "list", "plate-archive@ridge")
+	if len(s.Suggestions) != 2 || d.ok("claims", "list", "plate-archive@ridge") != before {
+		t.Fatalf("suggested: %+v", s)
+	}
+	for _, x := range s.Suggestions {
+		if x.Serves != 45 {
+			t.Errorf("%s would serve %d", x.Claim, x.Serves)
+		}
+		d.ok(x.Fix.Run...)
+	}
+	d.ok("claims", "set", "plate-archive@ridge", "--subject", "", "--subject-format", "persistent") // as the finding says
+	if r := d.json(&g, "claims", "gaps", "plate-archive@ridge"); r.code != 0 || len(g.Rules)+len(g.SameSubject) != 0 {
+		t.Errorf("afterwards: %d %+v", r.code, g)
+	}
+	d.fails(0, []string{"Nothing is missing"}, "claims", "suggest", "plate-archive@ridge")
+	d.fails(0, []string{"Ugo Ulmer", "ugo@kestrelridge.example"}, "claims", "preview", "plate-archive@ridge", "--as", "ugo")
+}
+
+// TestMatchProposes: where the app finds accounts by something else, the rule that would find more is proposed, and finds
+// them; it is the same over OpenID Connect, where standard claims arrive without a rule.
+func TestMatchProposes(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.fails(1, []string{"not known", "accounts load dome-scheduler"}, "accounts", "match", "dome-scheduler@ridge")
+	d.write("a.csv", "login,level\nmira,2\ntobias,2\nAIYANA,3\nilse,1\n")
+	d.ok("accounts", "load", "dome-scheduler", "a.csv")
+	d.fails(1, []string{"by which field", "--account-key"}, "accounts", "match", "dome-scheduler@ridge")
+	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--reads", "level=role", "--reads", "address=email", "--account-key", "login",
+		"--role-field", "level", "--strangers", "created")
+	var m matched
+	d.json(&m, "accounts", "match", "dome-scheduler@ridge") // pseudonyms
+	if len(m.Found) != 0 || len(m.Strangers) != 45 || len(m.Better) == 0 || m.Better[0].Expression != "first(person.uid)" || m.Better[0].Found != 3 {
+		t.Fatalf("%d found, better: %v", len(m.Found), m.Better)
+	}
+	d.ok(m.Better[0].Fix.Run...)
+	d.json(&m, "accounts", "match", "dome-scheduler@ridge")
+	if len(m.Found) != 3 || len(m.Orphans) != 1 {
+		t.Errorf("afterwards %d found: %v", len(m.Found), m.Orphans)
+	}
+	d.fails(0, []string{"wanted, no rule   role"}, "claims", "gaps", "dome-scheduler@ridge")
+	d.ok("claims", "role", "dome-scheduler@ridge", "directors=3", "dome-crew=2", "--default", "1")
+	d.fails(0, []string{"roles (first): directors=3, dome-crew=2, else 1"}, "claims", "list", "dome-scheduler@ridge")
+	d.fails(0, []string{"dome-scheduler@ridge", "tobias (2)", "nightlog@southmere", "no: it admits group:visitors"}, "people", "access", "tobias")
+	d.fails(0, []string{"a new account would be made"}, "people", "access", "petra")
+	d.ok("rehearse", "dome-scheduler@ridge", "--as", "tobias")
+	for _, bad := range [][]string{{"--reads", "login"}, {"--account-key", "nothing"}, {"--strangers", "perhaps"}} {
+		d.fails(1, []string{"no mapping of a field"}, append([]string{"app", "change", "dome-scheduler"}, bad...)...)
+	}
+	d.ok("app", "change", "dome-scheduler", "--reads", "login=")
+	d.fails(1, []string{"by which field"}, "accounts", "match", "dome-scheduler@ridge")
+	d.fails(1, []string{"accounts from b.csv", "line 2"}, "accounts", "load", "dome-scheduler", d.write("b.csv", "login,level\nx\n"))
+	d.fails(1, []string{"there is no app"}, "accounts", "load", "nobody", "a.csv")
+	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--account-key", "login")
+	d.fails(0, []string{"accounts.twice", "line 2", "line 4", "accounts.no-key"}, "accounts", "load", "dome-scheduler",
+		d.write("c.csv", "login,level\nx,1\ny,1\nx,2\n,4\n"))
+	d.ok("journal", "verify")
+}
+
+// TestGapsAreFound: each kind of gap, and what is proposed for it.
+func TestGapsAreFound(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "room=person.uid + person.groupsOf")
+	r := d.fails(0, []string{"phone", "22 of 22", "claims.unasked", "claims drop nightlog@ridge phone"}, "claims", "gaps", "nightlog@ridge")
+	d.said(r, 0, []string{"room", "no such attribute: groupsOf"})
+	d.ok("claims", "drop", "nightlog@ridge", "phone", "room")
+	d.ok("claims", "drop", "nightlog@ridge", "mail")
+	d.fails(0, []string{"claims.lacking", "mail", "claims suggest nightlog@ridge"}, "claims", "gaps", "nightlog@ridge")
+	d.fails(0, []string{"would serve  22 of 22", "claims set nightlog@ridge 'mail=first(person.mail)'"}, "claims", "suggest", "nightlog@ridge")
+	d.ok("claims", "set", "nightlog@ridge", `mail=person.uid + " at home"`)
+	d.fails(0, []string{"claims.forbidden", "no single address", "mira at home"}, "claims", "gaps", "nightlog@ridge", "--group", "observers")
+	d.fails(1, []string{"no group"}, "claims", "gaps", "nightlog@ridge", "--group", "nobody")
+	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail", "--when", `"directors" in groups`, "--single")
+	d.fails(0, []string{`when "directors" in groups, one value`}, "claims", "list", "nightlog@ridge")
+	d.fails(3, []string{"mail"}, "claims", "preview", "nightlog@ridge", "--as", "mira")
+	d.ok("claims", "preview", "nightlog@ridge", "--as", "aiyana")
+	d.fails(1, []string{"--when", "true or false"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "--when", "person.uid + 'x'")
+	d.fails(1, []string{"--when"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "uid=person.uid", "--when", "true")
+	d.fails(2, []string{"GROUP=ROLE"}, "claims", "role", "nightlog@ridge", "observers")
+	d.fails(2, []string{"first or all"}, "claims", "role", "nightlog@ridge", "observers=x", "--several", "some")
+	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"}, "claims", "preview",
+		"nightlog@ridge", "--as", "mira", "--explain")
+	d.fails(0, []string{"! subject", "! eduPersonAffiliation", "person.eduPersonAffiliation"}, "claims", "compare", "nightlog@ridge", "plate-archive@ridge")
+	d.fails(0, []string{"Mira Solano", "Tobias Renn"}, "claims", "compare", "plate-archive@ridge", "--as", "mira", "--with", "tobias")
+	d.fails(2, []string{"two trusts"}, "claims", "compare", "nightlog@ridge")
+	d.fails(0, []string{"1 person", "mira"}, "people", "search", "solano", "OBSERVERS")
+	d.fails(0, []string{"Nobody has all"}, "people", "search", "solano", "directors")
+}

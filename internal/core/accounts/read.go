@@ -1,0 +1,211 @@
+// Package accounts holds the accounts inside an app, known from the app's own export, and finds which of them a person
+// who signs in would be taken for.
+package accounts
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"tressik.example/internal/core/people"
+)
+
+// Account is a person's record inside an app.
+type Account struct {
+	Line   int                 `json:"line"` // of the export; for JSON its number, from 1
+	Fields map[string][]string `json:"fields"`
+}
+
+// Label is what an account is called for people: its value of a field, else of the first that has one.
+func (a *Account) Label(field string) string {
+	if v := a.Fields[field]; len(v) > 0 {
+		return v[0]
+	}
+	for _, f := range Sorted(a.Fields) {
+		if v := a.Fields[f]; len(v) > 0 {
+			return v[0]
+		}
+	}
+	return fmt.Sprintf("line %d", a.Line)
+}
+
+// Sorted lists the names of fields.
+func Sorted(fields map[string][]string) []string {
+	out := make([]string, 0, len(fields))
+	for f := range fields {
+		out = append(out, f)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Errors that callers test for. A *people.ReadError says on which line.
+var (
+	ErrEmpty = errors.New("holds no account")
+	ErrKind  = errors.New("neither CSV, JSON nor LDIF")
+)
+
+// Read takes an app's export of its accounts: CSV whose first row names the fields (parted by commas or semicolons),
+// JSON (a list of objects, one object a line, or a list under Resources as RFC 7644, section 3.4.2, has it), or LDIF.
+// Nested JSON becomes names with dots, such as emails.value. Errors: ErrEmpty, ErrKind, *people.ReadError.
+func Read(b []byte) ([]Account, error) {
+	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
+	if !utf8.Valid(b) {
+		return nil, &people.ReadError{Err: people.ErrSyntax, Detail: "the file is not UTF-8 text"}
+	}
+	text := bytes.TrimSpace(b)
+	var list []Account
+	var err error
+	switch low := bytes.ToLower(text[:min(len(text), 16)]); {
+	case len(text) == 0:
+		return nil, ErrEmpty
+	case text[0] == '[' || text[0] == '{':
+		list, err = fromJSON(text)
+	case bytes.HasPrefix(low, []byte("dn:")), bytes.HasPrefix(low, []byte("version:")), bytes.HasPrefix(low, []byte("#")):
+		list, err = fromLDIF(b)
+	default:
+		list, err = fromCSV(b)
+	}
+	if err == nil && len(list) == 0 {
+		err = ErrEmpty
+	}
+	return list, err
+}
+
+func fromCSV(b []byte) ([]Account, error) {
+	r := csv.NewReader(bytes.NewReader(b))
+	r.TrimLeadingSpace, r.ReuseRecord = true, true
+	if first, _, _ := bytes.Cut(b, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
+		r.Comma = ';'
+	}
+	head, err := r.Read()
+	if err != nil {
+		return nil, csvError(err)
+	}
+	head = slices.Clone(head)
+	for i := range head {
+		if head[i] = strings.TrimSpace(head[i]); head[i] == "" || slices.Contains(head[:i], head[i]) {
+			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1,
+				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the fields", i+1, head[i])}
+		}
+	}
+	if len(head) == 1 && strings.ContainsAny(head[0], "\t|") {
+		return nil, fmt.Errorf("%w: its columns are parted by something else than a comma or a semicolon", ErrKind)
+	}
+	var out []Account
+	for {
+		row, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, csvError(err)
+		}
+		line, _ := r.FieldPos(0)
+		a := Account{Line: line, Fields: make(map[string][]string, len(row))}
+		for i, v := range row {
+			if v = strings.TrimSpace(v); v != "" {
+				a.Fields[head[i]] = []string{strings.Clone(v)}
+			}
+		}
+		out = append(out, a)
+	}
+}
+
+func csvError(err error) error {
+	var pe *csv.ParseError
+	if errors.As(err, &pe) {
+		return &people.ReadError{Err: people.ErrSyntax, Line: pe.Line, Detail: pe.Err.Error()}
+	}
+	return &people.ReadError{Err: people.ErrSyntax, Detail: err.Error()}
+}
+
+func fromLDIF(b []byte) ([]Account, error) {
+	entries, err := people.Entries(b)
+	if err != nil {
+		return nil, err
+	}
+	var out []Account
+	for _, e := range entries {
+		e.Attributes["dn"] = []string{e.DN}
+		delete(e.Attributes, "userPassword")
+		out = append(out, Account{e.Line, e.Attributes})
+	}
+	return out, nil
+}
+
+func fromJSON(b []byte) ([]Account, error) {
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	var values []any
+	for {
+		var v any
+		err := d.Decode(&v)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			at := d.InputOffset()
+			var se *json.SyntaxError
+			if errors.As(err, &se) {
+				at = se.Offset
+			}
+			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")),
+				Detail: err.Error()}
+		}
+		values = append(values, v)
+	}
+	if len(values) == 1 {
+		switch v := values[0].(type) {
+		case []any:
+			values = v
+		case map[string]any:
+			if list, ok := v["Resources"].([]any); ok {
+				values = list
+			}
+		}
+	}
+	var out []Account
+	for i, v := range values {
+		o, ok := v.(map[string]any)
+		if !ok {
+			return nil, &people.ReadError{Err: people.ErrSyntax, Detail: fmt.Sprintf("account %d is no object with fields", i+1)}
+		}
+		a := Account{Line: i + 1, Fields: map[string][]string{}}
+		flatten(a.Fields, "", o)
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// flatten takes the values of nested JSON under names with dots.
+func flatten(into map[string][]string, name string, v any) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, w := range x {
+			if name != "" {
+				k = name + "." + k
+			}
+			flatten(into, k, w)
+		}
+	case []any:
+		for _, w := range x {
+			flatten(into, name, w)
+		}
+	case string:
+		if x = strings.TrimSpace(x); x != "" {
+			into[name] = append(into[name], x)
+		}
+	case json.Number:
+		into[name] = append(into[name], x.String())
+	case bool:
+		into[name] = append(into[name], strconv.FormatBool(x))
+	}
+}

@@ -1,0 +1,208 @@
+package federation
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// Mapping is the app's side of a mapping: which received name fills which field of its accounts.
+type Mapping struct {
+	Fields []Fill `json:"fields"`
+	// Key is the field by which the app finds an account.
+	Key string `json:"key,omitempty"`
+	// Role is the field that decides what somebody may do there.
+	Role string `json:"role,omitempty"`
+	// Strangers says what becomes of somebody whom the app does not know: created or refused; "" is not known.
+	Strangers string `json:"strangers,omitempty"`
+}
+
+// Fill is one field of an app's accounts with the received name that fills it: that of an attribute or a claim, or
+// Subject.
+type Fill struct {
+	Field string `json:"field"`
+	From  string `json:"from"`
+}
+
+// Subject is the received name of the subject: a NameID, or the claim sub.
+const Subject = "subject"
+
+// Export says when the accounts of an app were loaded.
+type Export struct {
+	App      string    `json:"app"`
+	Source   string    `json:"source"`
+	At       time.Time `json:"at"`
+	Accounts int       `json:"accounts"`
+}
+
+// ErrMapping means that words for a mapping cannot be understood.
+var ErrMapping = errors.New("no mapping of a field")
+
+// MappingInput is a change of the app's side of a mapping. Empty parts leave what is there.
+type MappingInput struct {
+	Reads     []string // FIELD=NAME; without a NAME the field goes
+	Key, Role string   // of what decides; none takes it away
+	Strangers string
+}
+
+// IsZero reports whether nothing changes.
+func (in *MappingInput) IsZero() bool { return len(in.Reads) == 0 && in.Key+in.Role+in.Strangers == "" }
+
+// Change returns a mapping with a change. Errors: ErrMapping.
+func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
+	out := &Mapping{}
+	if m != nil {
+		*out = *m
+		out.Fields = slices.Clone(m.Fields)
+	}
+	for _, r := range in.Reads {
+		field, from, ok := strings.Cut(r, "=")
+		if field, from = strings.TrimSpace(field), strings.TrimSpace(from); !ok || field == "" {
+			return nil, fmt.Errorf("%q is %w: write FIELD=NAME, such as username=NameID or mail=email", r, ErrMapping)
+		}
+		if isSubject(from) {
+			from = Subject
+		}
+		out.Fields = slices.DeleteFunc(out.Fields, func(f Fill) bool { return f.Field == field })
+		if from != "" {
+			out.Fields = append(out.Fields, Fill{field, from})
+		}
+	}
+	slices.SortFunc(out.Fields, func(a, b Fill) int { return strings.Compare(a.Field, b.Field) })
+	for _, c := range []struct{ in, flag string }{{in.Key, "--account-key"}, {in.Role, "--role-field"}} {
+		if c.in != "" && c.in != "none" && out.From(c.in) == "" {
+			return nil, fmt.Errorf("%s %q is %w: nothing fills that field; say --reads %s=NAME as well", c.flag, c.in, ErrMapping, c.in)
+		}
+	}
+	set := func(to *string, v string) {
+		switch v {
+		case "":
+		case "none":
+			*to = ""
+		default:
+			*to = v
+		}
+	}
+	set(&out.Key, in.Key)
+	set(&out.Role, in.Role)
+	set(&out.Strangers, in.Strangers)
+	if s := out.Strangers; s != "" && s != "created" && s != "refused" {
+		return nil, fmt.Errorf("--strangers %q is %w: write created, refused or none", s, ErrMapping)
+	}
+	if out.From(out.Key) == "" {
+		out.Key = ""
+	}
+	if out.From(out.Role) == "" {
+		out.Role = ""
+	}
+	return out, nil
+}
+
+func isSubject(name string) bool { return name == "NameID" || name == "sub" || name == Subject }
+
+// From is the received name that fills a field; "" where none does.
+func (m *Mapping) From(field string) string {
+	for _, f := range m.Fields {
+		if f.Field == field && field != "" {
+			return f.From
+		}
+	}
+	return ""
+}
+
+// Filling lists the fields that a received name fills.
+func (m *Mapping) Filling(name string) []string {
+	var out []string
+	if m != nil {
+		for _, f := range m.Fields {
+			if f.From == name {
+				out = append(out, f.Field)
+			}
+		}
+	}
+	return out
+}
+
+// Received is what an app receives of a person, by each name that it may know it under.
+type Received struct {
+	Values  map[string][]string
+	Subject string
+	NoWhy   error // why there is no subject
+}
+
+// Of returns what arrives under a name.
+func (r *Received) Of(name string) []string {
+	if !isSubject(name) {
+		return r.Values[name]
+	}
+	if r.Subject == "" {
+		return nil
+	}
+	return []string{r.Subject}
+}
+
+// Receive works out what the app of a trust receives of a person: over SAML the attributes by name and friendly name,
+// over OpenID Connect the claims, once all that is asked for is consented to.
+func (r *Releaser) Receive(p *people.Person) *Received {
+	out := &Received{}
+	out.Subject, out.NoWhy = r.SubjectOf(p)
+	out.Values = r.trust.Terms.values(r, r.trust, p)
+	return out
+}
+
+// Wants are the attributes that the app's metadata asks for.
+func (*SAMLTerms) Wants(app *Party) []saml.Wanted {
+	if app.Entity.SP == nil {
+		return nil
+	}
+	return app.Entity.SP.Wanted
+}
+
+func (*SAMLTerms) values(r *Releaser, _ *Trust, p *people.Person) map[string][]string {
+	out := map[string][]string{}
+	attrs, _ := r.Attributes(p)
+	for _, a := range attrs {
+		out[a.Name] = a.Values
+		if a.Friendly != "" {
+			out[a.Friendly] = a.Values
+		}
+	}
+	return out
+}
+
+// Wants is nothing: a client asks for scopes.
+func (*OIDCTerms) Wants(*Party) []saml.Wanted { return nil }
+
+func (*OIDCTerms) values(r *Releaser, t *Trust, p *people.Person) map[string][]string {
+	out := map[string][]string{}
+	var scopes []string
+	for _, a := range t.Asks() {
+		if a.API == "" {
+			scopes = append(scopes, a.Name)
+		}
+	}
+	for name, v := range r.Claims(p, scopes, false) {
+		list, many := v.([]string)
+		if !many {
+			list = oidc.Words(v)
+		}
+		out[name] = list
+	}
+	return out
+}
+
+// RuleFor is the rule of the trust that releases a received name; ok is false where none does.
+func (t *Trust) RuleFor(name string) (claim, expression string, ok bool) {
+	for _, r := range t.Rules {
+		if r.Claim == name || r.Name == name {
+			return r.Claim, r.Expression, true
+		}
+	}
+	return "", "", false
+}

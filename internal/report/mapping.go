@@ -1,0 +1,208 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/mapping"
+	"tressik.example/internal/view"
+)
+
+// shown is how many people or accounts of a kind are listed for people; all are in JSON.
+const shown = 12
+
+// Match is whom an app would know.
+func Match(m *mapping.Match) view.Page {
+	from := m.From
+	if m.Expression != "" {
+		from += " = " + m.Expression
+	}
+	f := [][2]string{{"admitted", view.Count(m.Admitted, "person")}, {"accounts", fmt.Sprint(m.Accounts)},
+		{"found by", m.Field + ", filled from " + from},
+		{"found", fmt.Sprint(len(m.Found))}, {"strangers", fmt.Sprint(len(m.Strangers)) + strange(m)},
+		{"collisions", fmt.Sprint(len(m.Collisions))}, {"orphaned", fmt.Sprint(len(m.Orphans))}}
+	blocks := []view.Block{{Title: "Whom " + m.App + " would know through " + m.Trust, Fields: f}}
+	if len(m.Collisions) > 0 {
+		b := view.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts", "Lines of the export"}}
+		for _, c := range first(&b, m.Collisions) {
+			lines := make([]string, len(c.Lines))
+			for i, n := range c.Lines {
+				lines[i] = fmt.Sprint(n)
+			}
+			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "), strings.Join(lines, ", ")})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(m.Strangers) > 0 {
+		b := view.Block{Title: "Strangers: the app has no account for them", Head: []string{"Person", "Arrives as", "Nearest account",
+			"Differs in"}}
+		for _, s := range first(&b, m.Strangers) {
+			b.Rows = append(b.Rows, []string{s.Person, cmp.Or(s.Value, "(nothing)"), s.Near, s.How})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(m.Orphans) > 0 {
+		b := view.Block{Title: "Orphaned: nobody would come for these accounts", Head: []string{"Account", "Line of the export"}}
+		for _, o := range first(&b, m.Orphans) {
+			b.Rows = append(b.Rows, []string{o.Account, fmt.Sprint(o.Line)})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(m.Better) > 0 {
+		b := view.Block{Title: "What would find more"}
+		for _, x := range m.Better {
+			b.Lines = append(b.Lines, fmt.Sprintf("  %d of %d: %s", x.Found, m.Admitted, view.Remedy(x.Fix)))
+		}
+		blocks = append(blocks, b)
+	}
+	return view.Page{Data: m, Blocks: blocks}
+}
+
+func strange(m *mapping.Match) string {
+	switch {
+	case len(m.Strangers) == 0:
+		return ""
+	case m.Strange == "":
+		return "; nobody said whether the app creates or refuses them (--strangers)"
+	}
+	return ", who would be " + m.Strange
+}
+
+// first are the first of a list; the block says how many more there are.
+func first[T any](b *view.Block, list []T) []T {
+	if len(list) <= shown {
+		return list
+	}
+	b.Title += fmt.Sprintf(" (%d of %d)", shown, len(list))
+	return list[:shown]
+}
+
+// GapsOf is what is missing, doubled, forbidden or too much.
+func GapsOf(g *mapping.Gaps) view.Page {
+	who := view.Count(g.People, "person")
+	if g.Group != "" {
+		who += " in " + g.Group
+	}
+	blocks := []view.Block{{Title: "What the app of " + g.Trust + " would receive", Fields: [][2]string{{"looked at", who},
+		{"rules with gaps", fmt.Sprint(len(g.Rules))}, {"shared subjects", fmt.Sprint(len(g.Same))},
+		{"forbidden values", fmt.Sprint(len(g.Forbidden))}, {"wanted, no rule", cmp.Or(strings.Join(g.Lacking, ", "), "none")},
+		{"released unasked", cmp.Or(strings.Join(g.Unasked, ", "), "none")}}}}
+	if len(g.Rules) > 0 {
+		b := view.Block{Title: "Gaps", Head: []string{"Claim", "Rule", "Empty for", "Who"}}
+		for _, r := range g.Rules {
+			claim := r.Claim
+			if r.Required {
+				claim += " (needed)"
+			}
+			some := r.Who
+			more := ""
+			if len(some) > 4 {
+				some, more = some[:4], fmt.Sprintf(" and %d more", len(r.Who)-4)
+			}
+			b.Rows = append(b.Rows, []string{claim, r.Expression, fmt.Sprintf("%d of %d", r.Empty, g.People),
+				strings.Join(some, ", ") + more})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(g.Findings) > 0 {
+		blocks = append(blocks, view.Block{Title: "What to do", Findings: g.Findings})
+	} else {
+		blocks = append(blocks, view.Block{Lines: []string{"Everybody gets all that is released, and nobody shares a subject."}})
+	}
+	return view.Page{Data: g, Blocks: blocks}
+}
+
+// Suggested are rules that would serve more people.
+func Suggested(s *mapping.Suggestions) view.Page {
+	var blocks []view.Block
+	for _, x := range s.List {
+		now := "no rule yet"
+		if x.Now != "" {
+			now = fmt.Sprintf("%s: %d of %d", x.Now, x.ServedNow, s.People)
+		}
+		blocks = append(blocks, view.Block{Title: x.Claim, Fields: [][2]string{{"now", now},
+			{"would serve", fmt.Sprintf("%d of %d", x.Serves, s.People)}, {"because", x.Because}}},
+			view.Block{Lines: []string{"  " + view.Remedy(x.Fix)}})
+	}
+	if len(s.Without) > 0 {
+		blocks = append(blocks, view.Block{Lines: []string{"Nothing that people have would serve more of them: " +
+			strings.Join(s.Without, ", ") + ". Find out where it is kept, and load people who have it."}})
+	}
+	if len(blocks) == 0 {
+		blocks = []view.Block{{Lines: []string{"Nothing is missing: everybody gets all that the app wants or reads."}}}
+	}
+	return view.Page{Data: s, Blocks: blocks}
+}
+
+// Compare is two trusts, or two people, side by side; values says whether it is what they get, not the rules.
+func Compare(a, b string, list []mapping.Beside, values bool) view.Page {
+	t := view.Block{Head: []string{"Claim", a, b}}
+	for _, x := range list {
+		claim := x.Claim
+		if !x.Same {
+			claim = "! " + claim
+		}
+		left, right := cmp.Or(x.RuleA, "-"), cmp.Or(x.RuleB, "-")
+		if values {
+			left, right = cmp.Or(strings.Join(x.A, "\n"), "-"), cmp.Or(strings.Join(x.B, "\n"), "-")
+		}
+		t.Rows = append(t.Rows, []string{claim, left, right})
+	}
+	return view.Page{Data: list, Blocks: []view.Block{t}}
+}
+
+// Access is every app that a person gets into.
+func Access(person string, list []mapping.Access) view.Page {
+	b := view.Block{Title: "Where " + person + " gets in", Head: []string{"Trust", "Standing", "Gets in", "Account there"},
+		Noun: "trust", Empty: "There is no trust that anybody signs in by."}
+	for _, x := range list {
+		account := cmp.Or(x.Account, x.How)
+		if len(x.Role) > 0 {
+			account += " (" + strings.Join(x.Role, ", ") + ")"
+		}
+		b.Rows = append(b.Rows, []string{x.Trust, string(x.Standing), yesNo(x.Admitted) + ": " + x.Why, account})
+	}
+	return view.Page{Data: list, Blocks: []view.Block{b}}
+}
+
+// Explanation is how each rule comes to what it yields.
+func Explanation(list []mapping.Explained) []view.Block {
+	var blocks []view.Block
+	for _, x := range list {
+		b := view.Block{Title: "How " + x.Claim + " comes about", Head: []string{"Part of the rule", "Yields"}}
+		for _, s := range x.When {
+			b.Rows = append(b.Rows, []string{"when " + s.Part, yields(s)})
+		}
+		for _, s := range x.Steps {
+			b.Rows = append(b.Rows, []string{s.Part, yields(s)})
+		}
+		if len(x.Fills) > 0 {
+			b.Rows = append(b.Rows, []string{"the app fills its " + strings.Join(x.Fills, ", "), ""})
+		}
+		blocks = append(blocks, b)
+	}
+	return blocks
+}
+
+func yields(s claims.Step) string {
+	switch {
+	case s.Wrong != "":
+		return "nothing: " + s.Wrong
+	case len(s.Values) == 0:
+		return "(empty)"
+	}
+	return strings.Join(s.Values, ", ")
+}
+
+// People is a list of persons.
+func People(list []people.Person) view.Block {
+	b := view.Block{Head: []string{"Person", "Name", "Mail", "Groups"}, Noun: "person"}
+	for i := range list {
+		p := &list[i]
+		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups, ", ")})
+	}
+	return b
+}
