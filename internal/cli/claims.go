@@ -128,7 +128,7 @@ func (a *App) claimsPreview() *cobra.Command {
 	c := &cobra.Command{Use: "preview TRUST --as PERSON",
 		Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
 		Example: "  tressik claims preview nightlog@ridge --as mira", ValidArgsFunction: a.names("trust", 1),
-		RunE: func(_ *cobra.Command, got []string) error {
+		RunE: func(cmd *cobra.Command, got []string) error {
 			if as == "" {
 				return usageError{errors.New("--as PERSON is missing")}
 			}
@@ -136,6 +136,7 @@ func (a *App) claimsPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.freshen(cmd.Context(), d)
 			v, err := d.PreviewClaims(got[0], as)
 			if err != nil {
 				return err
@@ -165,7 +166,7 @@ func (a *App) claimsPreview() *cobra.Command {
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename())
+	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename())
 	return c
 }
 
@@ -206,7 +207,7 @@ func (a *App) peopleList() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "list", Short: "List persons", Args: args(),
 		Example: "  tressik people list --group observers",
-		RunE: a.with(func(d *desk.Desk, _ []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, _ []string) error {
 			all, err := d.Persons()
 			if err != nil {
 				return err
@@ -238,7 +239,7 @@ func (a *App) peopleShow() *cobra.Command {
 	return &cobra.Command{Use: "show PERSON", Short: "Show a person's attributes and groups", Args: args("PERSON"),
 		Example:           "  tressik people show mira",
 		ValidArgsFunction: a.names("person", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			p, err := d.Person(got[0])
 			if err != nil {
 				return err

@@ -325,6 +325,18 @@ func (a *App) with(f func(d *desk.Desk, args []string) error) func(*cobra.Comman
 }
 
 // print writes a page to standard output.
+// withPeople opens the ledger for a command that looks at people: directories are asked again where that is due.
+func (a *App) withPeople(f func(d *desk.Desk, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, got []string) error {
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		a.freshen(cmd.Context(), d)
+		return f(d, got)
+	}
+}
+
 func (a *App) print(p view.Page) error { return a.printer().Print(p) }
 
 func (a *App) printer() *view.Printer {

@@ -60,7 +60,7 @@ account is nearest, differing in case or domain alone), or a collision of two pe
 accounts nobody would come for. Rules that would find more are proposed, never applied. It ends with exit status 3 when
 somebody collides, or is a stranger.`,
 		Example: "  tressik accounts match nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			m, err := mapper(d).Match(got[0])
 			if err != nil {
 				return err
@@ -85,7 +85,7 @@ the app wants and no rule releases, and what is released and was never asked for
 something that the app needs is missing or shared.`,
 		Example:           "  tressik claims gaps nightlog@ridge\n  tressik claims gaps nightlog@ridge --group observers",
 		ValidArgsFunction: a.names("trust", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			g, err := mapper(d).Gaps(got[0], group)
 			if err != nil {
 				return err
@@ -104,7 +104,7 @@ func (a *App) claimsSuggest() *cobra.Command {
 		Long: `Propose rules for what the app of a trust wants or reads and does not get of everybody, with how many people each would
 serve, and what in the data speaks for it. Nothing is changed: run the command that is printed for what you want.`,
 		Example: "  tressik claims suggest nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			s, err := mapper(d).Suggest(got[0])
 			if err != nil {
 				return err
@@ -122,7 +122,7 @@ what one trust would release for two people (--as and --with).`,
 		Example: "  tressik claims compare nightlog@ridge plate-archive@ridge --as mira\n" +
 			"  tressik claims compare nightlog@ridge --as mira --with tobias",
 		ValidArgsFunction: a.names("trust", 2),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			switch {
 			case len(got) == 1 && as != "" && with != "":
 				list, err := mapper(d).ComparePeople(got[0], as, with)
@@ -188,7 +188,7 @@ func (a *App) claimsRole() *cobra.Command {
 func (a *App) peopleAccess() *cobra.Command {
 	return &cobra.Command{Use: "access PERSON", Short: "Every app that a person gets into, with which role, and why", Args: args("PERSON"),
 		Example: "  tressik people access mira", ValidArgsFunction: a.names("person", 1),
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			list, err := mapper(d).Access(got[0])
 			if err != nil {
 				return err
@@ -200,7 +200,7 @@ func (a *App) peopleAccess() *cobra.Command {
 func (a *App) peopleSearch() *cobra.Command {
 	return &cobra.Command{Use: "search WORD…", Short: "Find people by any of their values or groups", Args: cobra.MinimumNArgs(1),
 		Example: "  tressik people search solano", ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: a.with(func(d *desk.Desk, got []string) error {
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			all, err := d.Persons()
 			if err != nil {
 				return err

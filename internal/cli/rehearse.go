@@ -21,6 +21,7 @@ import (
 	"tressik.example/internal/play"
 	"tressik.example/internal/rehearse"
 	"tressik.example/internal/report"
+	"tressik.example/internal/sources"
 	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
@@ -209,7 +210,8 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	}
 	defer ln.Close()
 	base := "http://" + ln.Addr().String()
-	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(real)}
+	a.freshen(ctx, d)
+	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(real), Passwords: sources.Passwords{Keeper: a.sources(d)}}
 	var mu sync.Mutex
 	o.Watch = func(e server.Event) {
 		mu.Lock()

@@ -27,6 +27,7 @@ const (
 	Key         = "key"         // an own one that waits to be activated or withdrawn
 	Consent     = "consent"     // a person was stopped and waits
 	Pin         = "pin"         // the certificate of a server that is known by it alone
+	People      = "people"      // a file of people was not read for long
 	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
 )
 
@@ -68,6 +69,9 @@ func (f *Finder) Within(span time.Duration) ([]Item, error) {
 		if err := f.keys(&parties[i]); err != nil {
 			return nil, err
 		}
+	}
+	if err := f.sources(); err != nil {
+		return nil, err
 	}
 	trusts, err := f.L.Trusts()
 	if err != nil {
@@ -120,6 +124,26 @@ func (f *Finder) reading(p *federation.Party) {
 			federation.AcceptDifferences(p.Kind, p.Name), r.Outcome)
 		f.out[len(f.out)-1].Overdue = false // it waits
 	}
+}
+
+// stale is how old what was read of a file of people may be.
+const stale = 30 * 24 * time.Hour
+
+// sources notes files of people that were not read for long; directories are read when they are needed.
+func (f *Finder) sources() error {
+	list, err := f.L.Sources()
+	if err != nil {
+		return err
+	}
+	for _, s := range list {
+		if s.Directory() {
+			continue
+		}
+		days := int(f.Now().Sub(s.Read).Hours() / 24)
+		f.add(People, s.Name, fmt.Sprintf("its file of people was last read %d days ago", days), s.Read.Add(stale), "",
+			finding.Run("people", "source", "read", s.Name))
+	}
+	return nil
 }
 
 // party notes the certificates and the validity of a foreign party's metadata.

@@ -1,7 +1,6 @@
 package mapping
 
 import (
-	"errors"
 	"slices"
 	"strings"
 
@@ -9,7 +8,6 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/store"
 )
 
 // Access is one app that a person gets into, or does not.
@@ -97,17 +95,13 @@ func (m *Mapper) account(a *Access, app *federation.Party, got *federation.Recei
 		a.How = "nobody said by which field it finds an account"
 		return nil
 	}
-	_, err := m.L.Export(app.Name)
-	if errors.Is(err, store.ErrNotFound) {
-		a.How = "its accounts are not known"
-		return nil
-	}
-	if err != nil {
-		return err
-	}
 	list, err := m.L.Accounts(app.Name)
 	if err != nil {
 		return err
+	}
+	if len(list) == 0 {
+		a.How = "its accounts are not known"
+		return nil
 	}
 	x := accounts.NewIndex(list, app.Reads.Key).Match([]accounts.Arrival{{Person: a.Trust, Key: got.Of(app.Reads.From(app.Reads.Key))}})
 	switch {

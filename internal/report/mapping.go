@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
+	"time"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/people"
@@ -205,4 +206,21 @@ func People(list []people.Person) view.Block {
 		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups, ", ")})
 	}
 	return b
+}
+
+// Sources are where people come from.
+func Sources(list []people.Source, now time.Time) view.Page {
+	b := view.Block{Head: []string{"Source", "At", "People", "Last read"}, Noun: "source",
+		Empty: "There is none. Add the first with `tressik people source add NAME FILE`, or load a file once with `tressik people load FILE`."}
+	type data struct {
+		people.Source
+		Read   time.Time `json:"lastRead"`
+		People int       `json:"people"`
+	}
+	out := []data{}
+	for _, s := range list {
+		b.Rows = append(b.Rows, []string{s.Name, s.At, fmt.Sprint(s.People), view.When(s.Read, now)})
+		out = append(out, data{s, s.Read, s.People})
+	}
+	return view.Page{Data: out, Blocks: []view.Block{b}}
 }

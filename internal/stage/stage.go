@@ -41,8 +41,9 @@ type Options struct {
 	Watch     func(server.Event)
 	Remedy    func(finding.Remedy) string
 	Notice    []string
-	CarryOn   bool // rehearsals: a refused SAML request is answered all the same, to see what else is wrong
-	Record    bool // rehearsals: calls from server to server are steps
+	Passwords server.Passwords // nil: nobody has one
+	CarryOn   bool             // rehearsals: a refused SAML request is answered all the same, to see what else is wrong
+	Record    bool             // rehearsals: calls from server to server are steps
 }
 
 // Stage serves a cast, which can be swapped while it runs.
@@ -70,7 +71,7 @@ func New(o Options) (*Stage, error) {
 	if o.State == nil {
 		o.State = oauth.NewMemory(func() time.Time { return s.Now() }, nil)
 	}
-	s.Watch, s.Remedy, s.Notice, s.Record = o.Watch, o.Remedy, o.Notice, o.Record
+	s.Watch, s.Remedy, s.Notice, s.Record, s.Passwords = o.Watch, o.Remedy, o.Notice, o.Record, o.Passwords
 	if o.Notes.Consents == nil {
 		o.Notes = op.NoNotes()
 	}

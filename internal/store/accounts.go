@@ -1,13 +1,10 @@
 package store
 
 import (
-	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	"tressik.example/internal/core/accounts"
-	"tressik.example/internal/core/federation"
 )
 
 // PutAccounts replaces what is known of the accounts inside an app.
@@ -35,20 +32,6 @@ func (tx *Tx) PutAccounts(app, source string, list []accounts.Account) error {
 		return err
 	}
 	return tx.note("accounts.load", app, "", nil, map[string]any{"source": source, "accounts": len(list)})
-}
-
-// Export says when the accounts of an app were loaded, and from where; ErrNotFound where they never were.
-func (l *Ledger) Export(app string) (federation.Export, error) {
-	e := federation.Export{App: app}
-	var at string
-	err := l.db.QueryRow("SELECT source, at, number FROM exports WHERE app = ?", app).Scan(&e.Source, &at, &e.Accounts)
-	if errors.Is(err, sql.ErrNoRows) {
-		return e, ErrNotFound
-	}
-	if err == nil {
-		e.At = moment(at)
-	}
-	return e, translated(err)
 }
 
 // Accounts lists the accounts of an app in the order of its export.

@@ -416,17 +416,38 @@ func (tx *Tx) RenamePerson(old, now string) error {
 // PutPersons stores persons; with replace, those not among them are taken away. It returns how many were added, changed
 // and removed.
 func (tx *Tx) PutPersons(list []people.Person, replace bool, source string) (added, changed, removed int, err error) {
+	return tx.putPersons(list, replace, source, "")
+}
+
+// PutPersonsOf stores the people of a source; of those who came from it, others are taken away. Errors: ErrExists for
+// somebody who came from elsewhere.
+func (tx *Tx) PutPersonsOf(of string, list []people.Person) (added, changed, removed int, err error) {
+	for i := range list {
+		list[i].Source = of
+	}
+	if added, changed, removed, err = tx.putPersons(list, true, of, of); err != nil {
+		return
+	}
+	return added, changed, removed, tx.SourceRead(of, len(list))
+}
+
+// putPersons stores people who come from a source; replace takes away the others of that source alone.
+func (tx *Tx) putPersons(list []people.Person, replace bool, source, of string) (added, changed, removed int, err error) {
+	if err = tx.noneElsewhere(list, of); err != nil {
+		return
+	}
+	const theirs = "coalesce(json_extract(doc, '$.source'), '') = ?"
 	var old int
-	if err = tx.tx.QueryRow("SELECT count(*) FROM persons").Scan(&old); err != nil {
+	if err = tx.tx.QueryRow("SELECT count(*) FROM persons WHERE "+theirs, of).Scan(&old); err != nil {
 		return
 	}
 	kept := 0
 	if replace {
-		if _, err = tx.tx.Exec("CREATE TEMP TABLE before_load AS SELECT id, doc FROM persons"); err != nil {
+		if _, err = tx.tx.Exec("CREATE TEMP TABLE before_load AS SELECT id, doc FROM persons WHERE "+theirs, of); err != nil {
 			return
 		}
 		defer tx.tx.Exec("DROP TABLE temp.before_load")
-		if _, err = tx.tx.Exec("DELETE FROM persons"); err != nil {
+		if _, err = tx.tx.Exec("DELETE FROM persons WHERE "+theirs, of); err != nil {
 			return
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
@@ -32,14 +31,6 @@ type Fill struct {
 
 // Subject is the received name of the subject: a NameID, or the claim sub.
 const Subject = "subject"
-
-// Export says when the accounts of an app were loaded.
-type Export struct {
-	App      string    `json:"app"`
-	Source   string    `json:"source"`
-	At       time.Time `json:"at"`
-	Accounts int       `json:"accounts"`
-}
 
 // ErrMapping means that words for a mapping cannot be understood.
 var ErrMapping = errors.New("no mapping of a field")

@@ -20,6 +20,7 @@ type Person struct {
 	DN         string              `json:"dn,omitempty"`
 	Attributes map[string][]string `json:"attributes"`
 	Groups     []string            `json:"groups"`
+	Source     string              `json:"source,omitempty"` // name of the source that they came from; "" is a load by hand
 	// what pseudonyms are made from; it never changes, whatever the person is called
 	Key string `json:"-"`
 }
@@ -108,6 +109,7 @@ var (
 	ErrSyntax    = errors.New("cannot be read")
 	ErrDuplicate = errors.New("the same person twice")
 	ErrNobody    = errors.New("holds no person")
+	ErrPassword  = errors.New("the name or the password is wrong")
 )
 
 // ReadError says on which line of the input something is wrong.
@@ -194,6 +196,33 @@ func ReadLDIF(b []byte) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
+	return fromEntries(entries, "")
+}
+
+// FromEntries makes persons and groups of the entries of a directory. Persons are named by an attribute; "" is uid, else
+// mail. Values that are no UTF-8 text become base64. Errors: a *ReadError, which has no lines here.
+func FromEntries(list []Entry, id string) (*Directory, error) {
+	names := canonicalNames()
+	entries := make([]entry, len(list))
+	for i, e := range list {
+		entries[i] = entry{e.Line, e.DN, make(map[string][]string, len(e.Attributes))}
+		for name, values := range e.Attributes {
+			base, _, _ := strings.Cut(name, ";")
+			if n, ok := names[strings.ToLower(base)]; ok {
+				base = n
+			}
+			for _, v := range values {
+				if !utf8.ValidString(v) {
+					v = base64.StdEncoding.EncodeToString([]byte(v))
+				}
+				entries[i].attrs[base] = append(entries[i].attrs[base], v)
+			}
+		}
+	}
+	return fromEntries(entries, id)
+}
+
+func fromEntries(entries []entry, id string) (*Directory, error) {
 	d := &Directory{}
 	byDN, byUID := map[string]int{}, map[string]int{}
 	lines := map[string]int{}
@@ -202,9 +231,15 @@ func ReadLDIF(b []byte) (*Directory, error) {
 		switch {
 		case len(e.attrs["member"])+len(e.attrs["uniqueMember"])+len(e.attrs["memberUid"]) > 0 || isGroup(e):
 			groups = append(groups, e)
-		case len(e.attrs["uid"]) > 0 || isPerson(e):
+		case len(e.attrs["uid"]) > 0 || isPerson(e) || id != "" && len(e.attrs[id]) > 0:
 			p := Person{DN: e.dn, Attributes: e.attrs, Groups: []string{}}
-			p.ID = personID(e)
+			if p.ID = personID(e); id != "" {
+				if len(e.attrs[id]) == 0 || e.attrs[id][0] == "" {
+					d.Skipped++
+					continue
+				}
+				p.ID = e.attrs[id][0]
+			}
 			if first, ok := lines[strings.ToLower(p.ID)]; ok {
 				return nil, &ReadError{ErrDuplicate, e.line, fmt.Sprintf("%s stands on line %d as well", p.ID, first)}
 			}
@@ -221,24 +256,36 @@ func ReadLDIF(b []byte) (*Directory, error) {
 			d.Skipped++
 		}
 	}
-	for _, g := range groups {
-		name := rdnValue(g.dn)
-		if cn := g.attrs["cn"]; len(cn) > 0 {
+	inside := map[string]int{}
+	for i := range groups {
+		inside[normalDN(groups[i].dn)] = i
+	}
+	for i := range groups {
+		name := rdnValue(groups[i].dn)
+		if cn := groups[i].attrs["cn"]; len(cn) > 0 {
 			name = cn[0]
 		}
-		add := func(i int, ok bool) {
-			if ok {
-				d.Persons[i].Groups = appendNew(d.Persons[i].Groups, name)
+		seen := map[int]bool{}
+		var members func(g int) // of the group, and of the groups in it
+		members = func(g int) {
+			if seen[g] {
+				return
+			}
+			seen[g] = true
+			for _, m := range slices.Concat(groups[g].attrs["member"], groups[g].attrs["uniqueMember"]) {
+				if p, ok := byDN[normalDN(m)]; ok {
+					d.Persons[p].Groups = appendNew(d.Persons[p].Groups, name)
+				} else if nested, ok := inside[normalDN(m)]; ok {
+					members(nested)
+				}
+			}
+			for _, m := range groups[g].attrs["memberUid"] {
+				if p, ok := byUID[strings.ToLower(m)]; ok {
+					d.Persons[p].Groups = appendNew(d.Persons[p].Groups, name)
+				}
 			}
 		}
-		for _, m := range append(g.attrs["member"], g.attrs["uniqueMember"]...) {
-			i, ok := byDN[normalDN(m)]
-			add(i, ok)
-		}
-		for _, m := range g.attrs["memberUid"] {
-			i, ok := byUID[strings.ToLower(m)]
-			add(i, ok)
-		}
+		members(i)
 	}
 	return d.finish()
 }

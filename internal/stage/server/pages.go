@@ -134,6 +134,7 @@ type Form struct {
 	People             []string
 	Few                [][2]string // a few of them to choose from: ID and name
 	Button             string
+	Password           bool // it asks for one
 	Hidden             url.Values
 }
 

@@ -153,7 +153,9 @@ type Server struct {
 	Watch  func(Event)                 // may be nil; it may be called from several requests at once
 	Remedy func(finding.Remedy) string // writes a remedy on a page; nil: its words alone
 	Notice []string                    // shown on every page, such as a set clock
-	Record bool                        // rehearsals: remember the calls from server to server, for the steps of a walk
+	// Passwords are those of people who have one; nil: nobody has
+	Passwords Passwords
+	Record    bool // rehearsals: remember the calls from server to server, for the steps of a walk
 
 	scene   atomic.Pointer[Scene]
 	trouble atomic.Pointer[string]

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -40,6 +42,15 @@ type Wish struct {
 
 	browser string
 	person  string // after the first factor
+}
+
+// Passwords checks the passwords of people who have one.
+type Passwords interface {
+	// Has reports whether somebody has a password.
+	Has(who *people.Person) bool
+	// Check reports whether a password is somebody's. Errors: people.ErrPassword where it is not, others where that
+	// cannot be found out.
+	Check(ctx context.Context, who *people.Person, password string) error
 }
 
 // Directory finds people.
@@ -131,14 +142,52 @@ func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
 	f.Ask, f.Button, f.Value, f.People = "person", "Sign in", x.Hint, x.People.Names(200)
 	for _, id := range f.People[:min(8, len(f.People))] {
 		if who := x.People.Find(id); who != nil {
+			if s.hasPassword(who) {
+				f.Password = true
+				continue // a name alone does not sign in
+			}
 			f.Few = append(f.Few, [2]string{id, who.Name()})
 		}
 	}
+	f.Password = f.Password || s.anyPassword(x, f.People)
 	if problem != "" {
 		lead = problem
 	}
-	s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead +
-		" On the stage nobody has a password."})
+	words := " On the stage nobody has a password."
+	if f.Password {
+		words = " Your directory checks your password."
+		if len(f.Few) > 0 {
+			words = " People of a directory have its password; others have none on the stage."
+		}
+	}
+	s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead + words})
+}
+
+func (s *Server) hasPassword(who *people.Person) bool {
+	return s.Passwords != nil && s.Passwords.Has(who)
+}
+
+// anyPassword reports whether somebody of those who are proposed has a password.
+func (s *Server) anyPassword(x *Wish, names []string) bool {
+	return s.Passwords != nil && slices.ContainsFunc(names, func(id string) bool {
+		who := x.People.Find(id)
+		return who != nil && s.Passwords.Has(who)
+	})
+}
+
+// proves reports whether somebody's password is right, or they have none; else what to say.
+func (s *Server) proves(r *http.Request, who *people.Person) (problem string) {
+	if !s.hasPassword(who) {
+		return ""
+	}
+	switch err := s.Passwords.Check(r.Context(), who, r.PostForm.Get("password")); {
+	case err == nil:
+		return ""
+	case errors.Is(err, people.ErrPassword):
+		return "The name or the password is wrong."
+	default:
+		return "The directory cannot be asked, and so nobody signs in: " + err.Error()
+	}
 }
 
 // SignInForm takes the sign-in form of a provider.
@@ -171,6 +220,10 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 			s.ask(w, &x, token, fmt.Sprintf("Nobody called %q is in the ledger.", name))
 			return
 		default:
+			if problem := s.proves(r, x.People.Find(name)); problem != "" {
+				s.ask(w, &x, token, problem)
+				return
+			}
 			x.person = x.People.Find(name).ID
 			if len(x.Contexts) > 0 && !slices.Contains(x.Contexts, judge.ContextPassword) &&
 				r.PostForm.Get("second") != "no" {

@@ -1,0 +1,58 @@
+package people
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Source is where people come from: a file, or a directory server.
+type Source struct {
+	Name string `json:"name"`
+	At   string `json:"at"` // path of a file, or ldaps: or ldap: address of a directory server
+
+	Base     string   `json:"base,omitempty"`   // DN under which people and groups are looked for
+	Filter   string   `json:"filter,omitempty"` // of people (RFC 4515)
+	BindDN   string   `json:"bindDN,omitempty"`
+	Password string   `json:"passwordFrom,omitempty"` // file:PATH or env:NAME; the password itself is never kept
+	ID       string   `json:"id,omitempty"`           // attribute that names people; "" is uid, else mail
+	Wanted   []string `json:"attributes,omitempty"`   // attributes that are read; none reads all
+	CA       string   `json:"ca,omitempty"`           // PEM
+	Pin      string   `json:"tlsPin,omitempty"`
+	Page     int      `json:"page,omitempty"`    // entries asked for at a time
+	Most     int      `json:"most,omitempty"`    // entries that are read at the most
+	Timeout  int      `json:"timeout,omitempty"` // seconds for each answer
+	Cache    int      `json:"cache,omitempty"`   // seconds for which what was read is not read again
+
+	Read   time.Time `json:"-"` // the last time; zero is never
+	People int       `json:"-"` // how many it had then
+}
+
+// Directory reports whether the source is a directory server.
+func (s *Source) Directory() bool {
+	return strings.HasPrefix(s.At, "ldaps://") || strings.HasPrefix(s.At, "ldap://")
+}
+
+// ErrSource means that a source is not described well.
+var ErrSource = errors.New("not usable as a source of people")
+
+// Check refuses what cannot be a source. Errors: ErrSource.
+func (s *Source) Check() error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%s is %w: %s", s.At, ErrSource, fmt.Sprintf(format, args...))
+	}
+	switch {
+	case !s.Directory() && strings.Contains(s.At, "://"):
+		return bad("give a file, or the address of a directory server as ldaps://HOST or ldap://HOST, which then starts TLS")
+	case !s.Directory() && s.Base+s.BindDN+s.Filter+s.Password != "":
+		return bad("a file has no base, filter or bind name")
+	case s.Directory() && s.Base == "":
+		return bad("--base is missing: the DN under which people are, such as dc=kestrelridge,dc=example")
+	case s.Directory() && (s.BindDN == "") != (s.Password == ""):
+		return bad("--bind-dn and its password go together: --password-file FILE or --password-env NAME")
+	case s.Page < 0 || s.Page > 10000 || s.Most < 0 || s.Timeout < 0 || s.Cache < 0:
+		return bad("a bound is negative, or --page over 10000")
+	}
+	return nil
+}
