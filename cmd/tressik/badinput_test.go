@@ -209,7 +209,7 @@ func TestReadOnlyFolder(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=720k", "tmpfs", d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
 	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })
@@ -220,11 +220,11 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.ok(add(1)...)
 	fill := func(kb int) {
-		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 600 {
+		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 720 {
 			t.Fatal("the disk is not full")
 		}
 	}
-	fill(700)
+	fill(820)
 	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
 	d.fails(1, []string{"no space left", "make room"}, "demo")
 	if _, err := os.Stat(d.path("tressik-demo")); err == nil {
@@ -232,7 +232,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.fails(1, []string{"no space left"}, "init", "--org", "Y", "--ledger", "y.ledger")
 	os.Remove(d.path("fill"))
-	fill(410)
+	fill(500)
 	d.fails(1, []string{"the disk is full", "nothing was changed"}, add(3)...)
 	os.Remove(d.path("fill"))
 	d.fails(0, []string{"whole"}, "journal", "verify")

@@ -279,6 +279,7 @@ func TestEveryRemedyIsTried(t *testing.T) {
 		"claims.lacking":           "TestGapsAreFound runs it",
 		"claims.unasked":           "TestGapsAreFound runs it",
 		"claims.forbidden":         "its command names a file that only whoever keeps people knows",
+		"arrival.unset":            "its command is one of those with which TestVisitor begins",
 		"metadata.broken":          "of many broken entities it lists all; TestFind runs it",
 		"jwks.none":                "its command names an address that only the other side knows",
 		"token.kid":                "its command names an address that only the other side knows",

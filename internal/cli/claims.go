@@ -166,12 +166,14 @@ func (a *App) claimsPreview() *cobra.Command {
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename())
+	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename(),
+		a.peopleBind())
 	return c
 }
 
 func (a *App) peopleLoad() *cobra.Command {
 	var replace, dry bool
+	var home string
 	c := &cobra.Command{Use: "load FILE|-", Short: "Read persons and groups from LDIF or CSV", Args: args("FILE"),
 		Long: `Read persons and groups from LDIF (RFC 2849) or CSV whose first row names the attributes (one of them uid
 or mail; a column groups holds group names, parted by ;). Persons that are there already are brought up
@@ -186,7 +188,7 @@ to date; with --replace those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
-			read, added, changed, removed, err := d.LoadPeople(raw, got[0], replace, dry)
+			read, added, changed, removed, err := d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry, Home: home})
 			if err != nil {
 				return err
 			}
@@ -200,6 +202,8 @@ to date; with --replace those not in the file are removed.`,
 		}}
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
+	c.Flags().StringVar(&home, "home", "", "provider at which alone they sign in; on the stage its stand-in knows them, and no other")
+	must(c.RegisterFlagCompletionFunc("home", a.names("provider", 0)))
 	return c
 }
 

@@ -329,16 +329,31 @@ func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
 // errDry rolls a change back that was only to be tried.
 var errDry = errors.New("dry run")
 
+// Loading says how people are loaded.
+type Loading struct {
+	Replace bool   // those who are not among them are taken away
+	Dry     bool   // nothing is kept
+	Home    string // name of the provider at which alone they sign in; "" is any
+}
+
 // LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
 // nothing is kept.
-func (d *Desk) LoadPeople(raw []byte, source string, replace, dry bool) (read, added, changed, removed int, err error) {
+func (d *Desk) LoadPeople(raw []byte, source string, how Loading) (read, added, changed, removed int, err error) {
 	dir, err := people.Read(raw)
 	if err != nil {
 		return 0, 0, 0, 0, fmt.Errorf("people from %s: %w", source, err)
 	}
+	if how.Home != "" {
+		if _, err := d.Party(federation.Provider, how.Home); err != nil {
+			return 0, 0, 0, 0, err
+		}
+	}
+	for i := range dir.Persons {
+		dir.Persons[i].Home = how.Home
+	}
 	err = d.L.Change(func(tx *store.Tx) error {
-		added, changed, removed, err = tx.PutPersons(dir.Persons, replace, source)
-		if err == nil && dry {
+		added, changed, removed, err = tx.PutPersons(dir.Persons, how.Replace, source)
+		if err == nil && how.Dry {
 			return errDry
 		}
 		return err

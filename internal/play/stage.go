@@ -10,6 +10,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/op"
@@ -98,7 +99,7 @@ func (k *Keeper) open() (err error) {
 	o.State = state
 	o.Notes = op.Notes{Keys: clientKeysAt, Consents: k.consents, Issued: k.issued,
 		Secret: func(id string, at time.Time) { k.leave(func(l *left) { l.secrets[id] = at }) }}
-	o.Presented = k.presented
+	o.Presented, o.Arrive = k.presented, k.arrive
 	if k.s, err = stage.New(o); err != nil {
 		return err
 	}
@@ -176,6 +177,17 @@ func (d *Player) readAll() (*cast.Ledger, error) {
 	if led.Subjects, err = d.L.SubjectKeys(); err != nil {
 		return nil, err
 	}
+	routes, came, err := store.Arrivals(d.L)
+	if err != nil {
+		return nil, err
+	}
+	led.Routes, led.Came = map[string]string{}, map[string]string{}
+	for _, r := range routes {
+		led.Routes[r.Domain] = r.Trust
+	}
+	for _, a := range came {
+		led.Came[cast.CameKey(a.Trust, a.Subject)] = a.Person
+	}
 	led.People, err = d.L.Persons()
 	return led, err
 }
@@ -195,6 +207,16 @@ func (k *Keeper) leave(f func(*left)) {
 
 func (k *Keeper) consents(list []federation.Consent) {
 	k.leave(func(l *left) { l.consents = append(l.consents, list...) })
+}
+
+// arrive keeps somebody who came in from upstream, at once: what apps know them by must not change with the next visit.
+func (k *Keeper) arrive(p *people.Person, trust, subject, how string) (out *people.Person, err error) {
+	return out, k.d.L.Change(func(tx *store.Tx) error {
+		if out, err = tx.PutPerson(p); err != nil {
+			return err
+		}
+		return tx.Bind(store.Arrived{Trust: trust, Subject: subject, Person: p.ID}, how)
+	})
 }
 
 func (k *Keeper) issued(trust string, asks []federation.Ask, at time.Time) {

@@ -16,6 +16,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage/api"
 	"tressik.example/internal/stage/cast"
@@ -42,8 +43,10 @@ type Options struct {
 	Remedy    func(finding.Remedy) string
 	Notice    []string
 	Passwords server.Passwords // nil: nobody has one
-	CarryOn   bool             // rehearsals: a refused SAML request is answered all the same, to see what else is wrong
-	Record    bool             // rehearsals: calls from server to server are steps
+	// Arrive keeps somebody who came in from an upstream provider, and returns them as kept; nil: nobody comes in
+	Arrive  func(p *people.Person, trust, subject, how string) (*people.Person, error)
+	CarryOn bool // rehearsals: a refused SAML request is answered all the same, to see what else is wrong
+	Record  bool // rehearsals: calls from server to server are steps
 }
 
 // Stage serves a cast, which can be swapped while it runs.
@@ -56,6 +59,7 @@ type Stage struct {
 	api       *api.Part
 	cast      atomic.Pointer[cast.Cast]
 	mu        sync.Mutex // held while the cast is swapped
+	arrive    func(p *people.Person, trust, subject, how string) (*people.Person, error)
 }
 
 // New makes a stage that plays nothing yet. Errors: those of reading randomness.
@@ -89,6 +93,8 @@ func New(o Options) (*Stage, error) {
 	s.Clients = rp.New(s.Server, s.Cast)
 	s.Providers.SignedOut = s.Clients.Forget
 	s.Providers.Elsewhere, s.idp.Ended = s.idp.Leave, s.Providers.EndedElsewhere
+	s.Upstream, s.Routed = s.upstream, s.routed
+	s.arrive = o.Arrive
 	s.api = &api.Part{Server: s.Server, Providers: s.Providers, Presented: o.Presented}
 	return s, nil
 }

@@ -66,6 +66,7 @@ type Trust struct {
 	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule        `json:"claims"`
 	Terms         Held                 `json:"terms"`
+	Arrival       *Arrival             `json:"arrival,omitempty"`  // whose app is an own provider: what happens to somebody who comes in
 	Handed        map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
 	HandedTo      map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
 	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
@@ -91,6 +92,8 @@ type Terms interface {
 	Concerns(use, side string) bool
 	// Rereads says how the other side learns of new signing keys by itself; "" where nothing says that it does.
 	Rereads() string
+	// Upstream reports whether people can come in at an own provider through such a trust, as at its client.
+	Upstream() bool
 	// Wants are the attributes that an app asks for in what it publishes over the protocol.
 	Wants(app *Party) []saml.Wanted
 	// values are what a person's values arrive as, by each name that the app may know them under.

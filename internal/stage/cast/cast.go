@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"fmt"
+	"maps"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -272,6 +273,36 @@ type Cast struct {
 	Base    string    // address under which all are played; "" where each is at its own
 	Players []*Player // all that are played, in order of name; an own provider before an upstream one comes twice
 	People  *People
+	Routes  map[string]string // trust by domain
+	Came    map[string]string // person by trust and subject, see Came
+}
+
+// CameKey is the key of a subject that came in through a trust.
+func CameKey(trust, subject string) string { return trust + "\x00" + subject }
+
+// DomainsOf lists the domains that are routed to a trust.
+func (c *Cast) DomainsOf(trust string) []string {
+	var out []string
+	for d, t := range c.Routes {
+		if t == trust {
+			out = append(out, d)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// WithPerson returns a cast in which somebody has come in.
+func (c *Cast) WithPerson(p *people.Person, trust, subject string) *Cast {
+	out := *c
+	list := slices.DeleteFunc(slices.Clone(c.People.list), func(x people.Person) bool { return strings.EqualFold(x.ID, p.ID) })
+	out.People = NewPeople(append(list, *p))
+	out.Came = maps.Clone(c.Came)
+	if out.Came == nil {
+		out.Came = map[string]string{}
+	}
+	out.Came[CameKey(trust, subject)] = p.ID
+	return &out
 }
 
 // Find returns the trust over OpenID Connect with a name; nil if there is none.
@@ -362,6 +393,8 @@ type Ledger struct {
 	Secrets  map[string][]federation.Secret  // by trust
 	Consents map[string][]federation.Consent // by trust
 	People   []people.Person
+	Routes   map[string]string // trust by domain
+	Came     map[string]string // person by trust and subject
 }
 
 // Options say how a cast is made.
@@ -387,7 +420,7 @@ type maker struct {
 // New makes a cast of the ledger's trusts.
 func New(led *Ledger, o Options) (*Cast, error) {
 	m := &maker{o, led, &Cast{Base: o.Base, APIs: map[string]*federation.Party{},
-		People: NewPeople(led.People)}, map[string]*Player{}}
+		People: NewPeople(led.People), Routes: led.Routes, Came: led.Came}, map[string]*Player{}}
 	for name, p := range led.Parties {
 		if p.API != nil {
 			m.cast.APIs[name] = p

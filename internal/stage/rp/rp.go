@@ -42,6 +42,7 @@ type asked struct {
 	trust, browser, nonce, verifier, target string
 	resource                                []string // the audiences it is about
 	scope                                   string   // what was asked for
+	then                                    func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)
 }
 
 // guest is who is signed in at a client.
@@ -151,8 +152,19 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	}
 }
 
+// Begin sends a browser to the provider of a trust, and goes on with then once its answer is accepted.
+func (p *Part) Begin(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hint string,
+	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)) {
+	p.request(w, r, d, hint, then)
+}
+
 func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC) {
-	a := asked{trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(), target: d.Redirect()}
+	p.request(w, r, d, "", nil)
+}
+
+func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hint string,
+	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)) {
+	a := asked{then: then, trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(), target: d.Redirect()}
 	clientID, scope := d.Terms.ClientID, d.Suppose.Scope
 	if d.Suppose.ClientID != "" {
 		clientID = d.Suppose.ClientID
@@ -184,6 +196,9 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC)
 		q["resource"] = a.resource // a token is for one of them (RFC 8707, section 2)
 	}
 	a.scope = scope
+	if hint != "" {
+		q.Set("login_hint", hint)
+	}
 	p.asked.Put(state, a)
 	http.Redirect(w, r, oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q), http.StatusSeeOther)
 }
@@ -291,6 +306,10 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	p.Tell(e)
 	if found.Failed() {
 		refuse(http.StatusForbidden, pl.Title(), "Nothing of the answer was used.", found.Without(finding.Pass))
+		return
+	}
+	if a.then != nil {
+		a.then(w, r, j)
 		return
 	}
 	key := p.ID()

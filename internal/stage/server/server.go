@@ -20,6 +20,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/judge"
 )
 
@@ -155,7 +156,14 @@ type Server struct {
 	Notice []string                    // shown on every page, such as a set clock
 	// Passwords are those of people who have one; nil: nobody has
 	Passwords Passwords
-	Record    bool // rehearsals: remember the calls from server to server, for the steps of a walk
+	// Routed returns the trust through which people of an address sign in at a provider; any reports whether there are
+	// routes at all, and the address is asked for first.
+	Routed func(provider, address string) (trust string, any bool)
+	// Upstream sends a browser to the upstream provider of a trust; done is told who came in, and how strongly they were
+	// authenticated.
+	Upstream func(w http.ResponseWriter, r *http.Request, trust, address string,
+		done func(w http.ResponseWriter, r *http.Request, who *people.Person, context string))
+	Record bool // rehearsals: remember the calls from server to server, for the steps of a walk
 
 	scene   atomic.Pointer[Scene]
 	trouble atomic.Pointer[string]

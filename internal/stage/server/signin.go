@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,6 +43,26 @@ type Wish struct {
 
 	browser string
 	person  string // after the first factor
+	name    string // after the address
+}
+
+// find finds somebody who signs in at the provider of the wish.
+func (x *Wish) find(name string) *people.Person {
+	who := x.People.Find(name)
+	if who != nil && who.Home != "" && who.Home != x.Provider {
+		return nil
+	}
+	return who
+}
+
+// names are those who may be proposed: where some people sign in at the provider alone, these.
+func (x *Wish) names() []string {
+	list := slices.DeleteFunc(x.People.Names(200), func(id string) bool { return x.find(id) == nil })
+	home := slices.DeleteFunc(slices.Clone(list), func(id string) bool { return x.find(id).Home != x.Provider })
+	if len(home) > 0 {
+		return home
+	}
+	return list
 }
 
 // Passwords checks the passwords of people who have one.
@@ -139,9 +160,18 @@ func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
 			Lead: lead + " It asks for multi-factor authentication; on the stage the second factor is this button."})
 		return
 	}
-	f.Ask, f.Button, f.Value, f.People = "person", "Sign in", x.Hint, x.People.Names(200)
+	if _, any := s.route(x, ""); any && x.name == "" {
+		f.Ask, f.Button, f.Value = "address", "Next", x.Hint
+		if problem != "" {
+			lead = problem
+		}
+		s.Page(w, http.StatusOK, Page{Title: "Sign in", By: x.Title, Form: f, Leads: x.Leads, Lead: lead +
+			" People of some organisations sign in at home: your address says where."})
+		return
+	}
+	f.Ask, f.Button, f.Value, f.People = "person", "Sign in", cmp.Or(x.name, x.Hint), x.names()
 	for _, id := range f.People[:min(8, len(f.People))] {
-		if who := x.People.Find(id); who != nil {
+		if who := x.find(id); who != nil {
 			if s.hasPassword(who) {
 				f.Password = true
 				continue // a name alone does not sign in
@@ -170,7 +200,7 @@ func (s *Server) hasPassword(who *people.Person) bool {
 // anyPassword reports whether somebody of those who are proposed has a password.
 func (s *Server) anyPassword(x *Wish, names []string) bool {
 	return s.Passwords != nil && slices.ContainsFunc(names, func(id string) bool {
-		who := x.People.Find(id)
+		who := x.find(id)
 		return who != nil && s.Passwords.Has(who)
 	})
 }
@@ -192,9 +222,6 @@ func (s *Server) proves(r *http.Request, who *people.Person) (problem string) {
 
 // SignInForm takes the sign-in form of a provider.
 func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
-	over := func(w http.ResponseWriter, why string) {
-		s.Page(w, http.StatusForbidden, Page{Title: "This form is over", By: title, Lead: why})
-	}
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost || r.ParseForm() != nil {
 			s.Page(w, http.StatusMethodNotAllowed, Page{Title: "Start at the app", By: title,
@@ -204,7 +231,7 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		token := r.PostForm.Get("form_token")
 		was, ok := s.doors.waiting.Get(token)
 		if !ok || was.Provider != provider || !SameBrowser(r, was.browser) {
-			over(w, "It was sent before, is older than 15 minutes, or comes from another browser. Start again at the app.")
+			s.formOver(w, title, "It was sent before, is older than 15 minutes, or comes from another browser. Start again at the app.")
 			return
 		}
 		x := *was // a copy: two posts of one form do not meddle with each other
@@ -213,18 +240,31 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		if c := r.PostForm.Get("choose"); c != "" {
 			name = c
 		}
+		trust, any := s.route(&x, name)
 		switch {
 		case r.PostForm.Get("second") == "yes" && x.person != "":
 			context = judge.ContextMFA
-		case x.People.Find(name) == nil:
+		case trust != "":
+			s.Upstream(w, r, trust, name, func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
+				x.person = who.ID
+				s.signedIn(w, r, &x, token, context)
+			})
+			return
+		case x.find(name) == nil:
+			x.name = ""
 			s.ask(w, &x, token, fmt.Sprintf("Nobody called %q is in the ledger.", name))
 			return
+		case any && x.name == "" && s.hasPassword(x.find(name)):
+			x.name = name
+			s.doors.waiting.Put(token, &x)
+			s.ask(w, &x, token, "")
+			return
 		default:
-			if problem := s.proves(r, x.People.Find(name)); problem != "" {
+			if problem := s.proves(r, x.find(name)); problem != "" {
 				s.ask(w, &x, token, problem)
 				return
 			}
-			x.person = x.People.Find(name).ID
+			x.person = x.find(name).ID
 			if len(x.Contexts) > 0 && !slices.Contains(x.Contexts, judge.ContextPassword) &&
 				r.PostForm.Get("second") != "no" {
 				s.doors.waiting.Put(token, &x)
@@ -232,17 +272,36 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 				return
 			}
 		}
-		if _, open := s.doors.waiting.Take(token); !open {
-			over(w, "It was sent before.")
-			return
-		}
-		_, old := s.SessionOf(r, provider)
-		s.doors.sessions.Take(old) // a session that is replaced signs nobody in any more
-		ses, key := &Session{Provider: provider, Person: x.person, Context: context, Since: s.Now(), Index: s.ID()}, s.ID()
-		s.doors.sessions.Put(key, ses)
-		Cookie(w, sessionCookie(provider), key)
-		x.Done(w, r, ses)
+		s.signedIn(w, r, &x, token, context)
 	}
+}
+
+// route returns the trust through which people of an address sign in at the provider of a wish, and whether there are
+// routes at all.
+func (s *Server) route(x *Wish, address string) (trust string, any bool) {
+	if s.Routed == nil || s.Upstream == nil {
+		return "", false
+	}
+	return s.Routed(x.Provider, address)
+}
+
+// formOver says that a form cannot be sent again.
+func (s *Server) formOver(w http.ResponseWriter, title, why string) {
+	s.Page(w, http.StatusForbidden, Page{Title: "This form is over", By: title, Lead: why})
+}
+
+// signedIn makes the session of somebody who has shown who they are, and goes on in the protocol that asked.
+func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, x *Wish, token, context string) {
+	if _, open := s.doors.waiting.Take(token); !open {
+		s.formOver(w, x.Title, "It was sent before.")
+		return
+	}
+	_, old := s.SessionOf(r, x.Provider)
+	s.doors.sessions.Take(old) // a session that is replaced signs nobody in any more
+	ses, key := &Session{Provider: x.Provider, Person: x.person, Context: context, Since: s.Now(), Index: s.ID()}, s.ID()
+	s.doors.sessions.Put(key, ses)
+	Cookie(w, sessionCookie(x.Provider), key)
+	x.Done(w, r, ses)
 }
 
 // form1 is a form that goes to one browser and is taken once.
