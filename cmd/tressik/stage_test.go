@@ -197,7 +197,6 @@ func TestBrowserSignsIn(t *testing.T) {
 	b := newBrowser(ctx, t, chromium)
 	b.open(places["nightlog"].Start)
 	b.until(`document.querySelector("input[name=person]") !== null`)
-	b.shot("stage-sign-in")
 	b.eval(`document.querySelector("input[name=person]").value = "mira"; document.querySelector("form button").click()`)
 	b.until(`document.title === "Second factor"`)
 	b.eval(`document.querySelector("form button").click()`)

@@ -83,3 +83,31 @@ func TestTransientSubjects(t *testing.T) {
 	f := federated(t)
 	f.ok("claims", "set", "nightlog@ridge", "--subject-format", "persistent")
 }
+
+// TestPseudonymsSurviveACopy: they differ from app to app, and are the same in a copy of the ledger with its seal key.
+func TestPseudonymsSurviveACopy(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("claims", "set", "plate-archive@ridge", "--subject", "", "--subject-format", "persistent")
+	subject := func(d *desk, trust string) string {
+		t.Helper()
+		var v struct{ Subject struct{ Value string } }
+		d.json(&v, "claims", "preview", trust, "--as", "mira")
+		return v.Subject.Value
+	}
+	copied := newDesk(t)
+	for _, f := range []string{"tressik.ledger", "tressik.seal-key"} {
+		copied.write(f, d.read(f))
+	}
+	seen := map[string]bool{}
+	for _, trust := range []string{"nightlog@ridge", "plate-archive@ridge", "skyview@ridge", "dome-scheduler@ridge"} {
+		here := subject(d, trust)
+		if seen[here] || len(here) != 40 {
+			t.Errorf("%s knows mira as %s", trust, here)
+		}
+		seen[here] = true
+		if there := subject(copied, trust); there != here {
+			t.Errorf("in a copy %s knows her as %s, not as %s", trust, there, here)
+		}
+	}
+}

@@ -52,7 +52,7 @@ func TestReadsExports(t *testing.T) {
 		"an open quote":      {"name,mail\n\"mira,x\n", people.ErrSyntax, "line"},
 		"tabs":               {"name\tmail\nmira\tx\n", ErrKind, "comma or a semicolon"},
 		"broken JSON":        {"[\n{\"name\":\"mira\"},\n{\"name\":]", people.ErrSyntax, "line 3"},
-		"JSON of something":  {"[1,2]", people.ErrSyntax, "account 1"},
+		"JSON of something":  {"[1,2]", people.ErrSyntax, "entry 1"},
 		"LDIF, bad base64":   {"dn: uid=x\ncn:: %%%\n", people.ErrSyntax, "line 2"},
 		"LDIF with a change": {"dn: uid=x\nchangetype: delete\n", people.ErrSyntax, "change records"},
 		"no UTF-8":           {"name\n\xff\n", people.ErrSyntax, "UTF-8"},

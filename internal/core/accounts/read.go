@@ -5,12 +5,10 @@ package accounts
 import (
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -142,70 +140,13 @@ func fromLDIF(b []byte) ([]Account, error) {
 }
 
 func fromJSON(b []byte) ([]Account, error) {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.UseNumber()
-	var values []any
-	for {
-		var v any
-		err := d.Decode(&v)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			at := d.InputOffset()
-			var se *json.SyntaxError
-			if errors.As(err, &se) {
-				at = se.Offset
-			}
-			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")),
-				Detail: err.Error()}
-		}
-		values = append(values, v)
-	}
-	if len(values) == 1 {
-		switch v := values[0].(type) {
-		case []any:
-			values = v
-		case map[string]any:
-			if list, ok := v["Resources"].([]any); ok {
-				values = list
-			}
-		}
+	objects, err := people.Objects(b)
+	if err != nil {
+		return nil, err
 	}
 	var out []Account
-	for i, v := range values {
-		o, ok := v.(map[string]any)
-		if !ok {
-			return nil, &people.ReadError{Err: people.ErrSyntax, Detail: fmt.Sprintf("account %d is no object with fields", i+1)}
-		}
-		a := Account{Line: i + 1, Fields: map[string][]string{}}
-		flatten(a.Fields, "", o)
-		out = append(out, a)
+	for i, fields := range objects {
+		out = append(out, Account{i + 1, fields})
 	}
 	return out, nil
-}
-
-// flatten takes the values of nested JSON under names with dots.
-func flatten(into map[string][]string, name string, v any) {
-	switch x := v.(type) {
-	case map[string]any:
-		for k, w := range x {
-			if name != "" {
-				k = name + "." + k
-			}
-			flatten(into, k, w)
-		}
-	case []any:
-		for _, w := range x {
-			flatten(into, name, w)
-		}
-	case string:
-		if x = strings.TrimSpace(x); x != "" {
-			into[name] = append(into[name], x)
-		}
-	case json.Number:
-		into[name] = append(into[name], x.String())
-	case bool:
-		into[name] = append(into[name], strconv.FormatBool(x))
-	}
 }

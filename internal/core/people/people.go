@@ -142,7 +142,7 @@ func canonicalNames() map[string]string {
 	return out
 }
 
-// Read takes LDIF or CSV, told apart by the first line that counts, and returns persons with their groups.
+// Read takes LDIF, CSV or JSON, told apart by the first line that counts, and returns persons with their groups.
 func Read(b []byte) (*Directory, error) {
 	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
 	if !utf8.Valid(b) {
@@ -152,6 +152,9 @@ func Read(b []byte) (*Directory, error) {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
+		}
+		if line[0] == '[' || line[0] == '{' {
+			return ReadJSON(b)
 		}
 		l := strings.ToLower(line)
 		if strings.HasPrefix(l, "version:") || strings.HasPrefix(l, "dn:") {
@@ -196,6 +199,15 @@ func ReadLDIF(b []byte) (*Directory, error) {
 	entries, err := ldifEntries(string(b))
 	if err != nil {
 		return nil, err
+	}
+	for i := range entries {
+		for _, list := range entries[i].attrs {
+			for j := range list {
+				if !utf8.ValidString(list[j]) { // a picture, a certificate
+					list[j] = base64.StdEncoding.EncodeToString([]byte(list[j]))
+				}
+			}
+		}
 	}
 	return fromEntries(entries, "")
 }

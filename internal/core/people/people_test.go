@@ -3,6 +3,7 @@ package people
 import (
 	"errors"
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -65,9 +66,12 @@ func TestRefused(t *testing.T) {
 		"version: 1\nuid: a\n": {ErrSyntax, 2}, "dn: uid=a\nchangetype: modify\n": {ErrSyntax, 2},
 		"dn: uid=a\njpegPhoto:< file:///etc/passwd\n": {ErrSyntax, 2},
 		"dn: uid=a\nuid: a\n\n cont\n":                {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1},
-		"uid,mail\n\"a,b\n":        {ErrSyntax, 2},
-		"uid\na\nA\n":              {ErrDuplicate, 3},
-		"uid,mail\n,x@y.example\n": {ErrSyntax, 2},
+		"uid,mail\n\"a,b\n":                    {ErrSyntax, 2},
+		"uid\na\nA\n":                          {ErrDuplicate, 3},
+		"uid,mail\n,x@y.example\n":             {ErrSyntax, 2},
+		"dn: uid=a\nuid: a\ncn:: no base64!\n": {ErrSyntax, 3}, "name,phone\na,1\n": {ErrSyntax, 1},
+		"[{\"uid\":\"a\"},\n{\"uid\":]": {ErrSyntax, 2}, "[{\"cn\":\"a\"}]": {ErrSyntax, 0}, "[]": {ErrNobody, 0},
+		"[{\"uid\":\"a\"},{\"uid\":\"A\"}]": {ErrDuplicate, 0}, "[1]": {ErrSyntax, 0},
 	} {
 		_, err := Read([]byte(in))
 		var re *ReadError
@@ -112,4 +116,36 @@ func whole(t *testing.T, read func([]byte) (*Directory, error), b []byte) {
 		seen[p.ID] = true
 		_ = p.Name()
 	}
+}
+
+// TestOddValues: line ends, folds, byte order marks, pictures, and very many values.
+func TestOddValues(t *testing.T) {
+	t.Parallel()
+	text := "\xEF\xBB\xBFversion: 1\r\ndn: uid=mira\r\nuid: mira\r\ncn: Mira\r\n  Solano\r\njpegPhoto:: /9j/4AAQ\r\nmail:\r\n"
+	for range 10_000 {
+		text += "mobile: +1\r\n"
+	}
+	d, err := Read([]byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := d.Persons[0].Attributes
+	if a["cn"][0] != "Mira Solano" || a["jpegPhoto"][0] != "/9j/4AAQ" || len(a["mobile"]) != 10_000 || a["mail"][0] != "" {
+		t.Errorf("%q %q, %d", a["cn"], a["jpegPhoto"], len(a["mobile"]))
+	}
+	d, err = Read([]byte(`{"Resources":[{"uid":"mira","mail":["a@x.example","b@x.example"],"groups":["night","observers"],"level":3}]}`))
+	if err != nil || len(d.Persons[0].Attributes["mail"]) != 2 || len(d.Persons[0].Groups) != 2 || d.Persons[0].Attributes["level"][0] != "3" {
+		t.Errorf("%+v %v", d, err)
+	}
+	nested := "dn: uid=a\nuid: a\n\ndn: cn=inner\nobjectClass: groupOfNames\ncn: inner\nmember: uid=a\nmember: cn=outer\n\n" +
+		"dn: cn=outer\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner\n"
+	if d, err = Read([]byte(nested)); err != nil || strings.Join(d.Persons[0].Groups, " ") != "inner outer" {
+		t.Errorf("groups in a circle: %+v %v", d, err)
+	}
+}
+
+func FuzzJSON(f *testing.F) {
+	f.Add([]byte(`[{"uid":"a","mail":["x"],"groups":["g"]}]`))
+	f.Add([]byte(`{"Resources":[{"mail":"a"}]}`))
+	f.Fuzz(func(t *testing.T, b []byte) { whole(t, ReadJSON, b) })
 }

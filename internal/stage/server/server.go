@@ -20,8 +20,8 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/people"
 )
 
 // Event is something that happened on the stage: a judgement by a party, or an exchange of the walk.

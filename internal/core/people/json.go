@@ -1,0 +1,121 @@
+package people
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+)
+
+// Objects reads JSON objects as names with values: a list of them, one behind another, or a list under Resources as
+// RFC 7644, section 3.4.2, has it. Nested ones become names with dots, such as emails.value. Errors: a *ReadError.
+func Objects(b []byte) ([]map[string][]string, error) {
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	var values []any
+	for {
+		var v any
+		err := d.Decode(&v)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			at := d.InputOffset()
+			var se *json.SyntaxError
+			if errors.As(err, &se) {
+				at = se.Offset
+			}
+			return nil, &ReadError{Err: ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")), Detail: err.Error()}
+		}
+		values = append(values, v)
+	}
+	if len(values) == 1 {
+		switch v := values[0].(type) {
+		case []any:
+			values = v
+		case map[string]any:
+			if list, ok := v["Resources"].([]any); ok {
+				values = list
+			}
+		}
+	}
+	var out []map[string][]string
+	for i, v := range values {
+		o, ok := v.(map[string]any)
+		if !ok {
+			return nil, &ReadError{Err: ErrSyntax, Detail: fmt.Sprintf("entry %d is no object with fields", i+1)}
+		}
+		fields := map[string][]string{}
+		flatten(fields, "", o)
+		out = append(out, fields)
+	}
+	return out, nil
+}
+
+// flatten takes the values of nested JSON under names with dots.
+func flatten(into map[string][]string, name string, v any) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, w := range x {
+			if name != "" {
+				k = name + "." + k
+			}
+			flatten(into, k, w)
+		}
+	case []any:
+		for _, w := range x {
+			flatten(into, name, w)
+		}
+	case string:
+		if x = strings.TrimSpace(x); x != "" {
+			into[name] = append(into[name], x)
+		}
+	case json.Number:
+		into[name] = append(into[name], x.String())
+	case bool:
+		into[name] = append(into[name], strconv.FormatBool(x))
+	}
+}
+
+// ReadJSON reads persons from JSON objects: each with uid or mail, other attributes, and groups. Errors: a *ReadError.
+func ReadJSON(b []byte) (*Directory, error) {
+	objects, err := Objects(b)
+	if err != nil {
+		return nil, err
+	}
+	d := &Directory{}
+	names := canonicalNames()
+	seen := map[string]int{}
+	for i, o := range objects {
+		p := Person{Attributes: map[string][]string{}, Groups: []string{}}
+		for name, values := range o {
+			if n, ok := names[strings.ToLower(name)]; ok {
+				name = n
+			}
+			if name != "groups" && name != "memberOf" {
+				p.Attributes[name] = append(p.Attributes[name], values...)
+				continue
+			}
+			for _, g := range values {
+				p.Groups = appendNew(p.Groups, g)
+			}
+		}
+		for _, a := range []string{"uid", "mail"} {
+			if v := p.Attributes[a]; p.ID == "" && len(v) > 0 {
+				p.ID = v[0]
+			}
+		}
+		if p.ID == "" {
+			return nil, &ReadError{Err: ErrSyntax, Detail: fmt.Sprintf("entry %d has neither uid nor mail", i+1)}
+		}
+		if first, ok := seen[strings.ToLower(p.ID)]; ok {
+			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s is entry %d and entry %d", p.ID, first, i+1)}
+		}
+		seen[strings.ToLower(p.ID)] = i + 1
+		d.Persons = append(d.Persons, p)
+	}
+	return d.finish()
+}
