@@ -247,8 +247,8 @@ func (e *Engine) Condition(expr string) (*Program, error) {
 }
 
 // holds reports whether a condition is true for a person; one that fails is not.
-func (p *Program) holds(person *people.Person) bool {
-	v, err := p.Evaluate(person)
+func (p *Program) holds(vars map[string]any) bool {
+	v, err := p.evaluate(vars)
 	return err == nil && len(v) == 1 && v[0] == "true"
 }
 
@@ -283,8 +283,10 @@ func reads(expr string) []string {
 
 // Evaluate returns the values an expression yields for a person: none with ErrMissing where the person lacks what it
 // reads, an error with the reason for all else.
-func (p *Program) Evaluate(person *people.Person) ([]string, error) {
-	out, _, err := p.prg.Eval(variables(person))
+func (p *Program) Evaluate(person *people.Person) ([]string, error) { return p.evaluate(variables(person)) }
+
+func (p *Program) evaluate(vars map[string]any) ([]string, error) {
+	out, _, err := p.prg.Eval(vars)
 	if err != nil {
 		if msg := err.Error(); strings.Contains(msg, "no such key") {
 			_, key, _ := strings.Cut(msg, "no such key: ")
@@ -363,13 +365,14 @@ func (e *Engine) Prepare(rules []Rule) (*Release, error) {
 
 // For returns the attributes released for a person, and for each rule that releases nothing the reason.
 func (r *Release) For(p *people.Person) ([]saml.Attribute, []Gap) {
-	var out []saml.Attribute
 	var gaps []Gap
+	out := make([]saml.Attribute, 0, len(r.rules))
+	vars := variables(p)
 	for i, x := range r.rules {
-		if r.whens[i] != nil && !r.whens[i].holds(p) {
+		if r.whens[i] != nil && !r.whens[i].holds(vars) {
 			continue
 		}
-		vals, err := r.progs[i].Evaluate(p)
+		vals, err := r.progs[i].evaluate(vars)
 		if err == nil && x.Single && len(vals) > 1 {
 			err = fmt.Errorf("it yields %d values, and one is allowed", len(vals))
 		}
