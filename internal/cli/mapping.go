@@ -21,7 +21,7 @@ func mapper(d *desk.Desk) *mapping.Mapper { return &mapping.Mapper{Book: d.Book,
 
 func (a *App) accountsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "accounts", Short: "Load the accounts inside apps, and see whom an app would know"}
-	c.AddCommand(a.accountsLoad(), a.accountsMatch())
+	c.AddCommand(a.accountsLoad(), a.accountsMatch(), a.accountsCompare())
 	return c
 }
 
@@ -73,6 +73,37 @@ somebody collides, or is a stranger.`,
 			}
 			return nil
 		})}
+}
+
+func (a *App) accountsCompare() *cobra.Command {
+	var from, to string
+	c := &cobra.Command{Use: "compare APP --from PROVIDER --to PROVIDER", Short: "What moving an app to another provider does to each account",
+		Args: args("APP"),
+		Long: `Say for everyone what moving an app from one provider to another would do: who keeps their account, who becomes a
+stranger or somebody else, who gets in no longer or for the first time, and who gains or loses a role. Both trusts have
+to be there; nothing is changed. It ends with exit status 3 when somebody would not be who they were.`,
+		Example: "  tressik accounts compare nightlog --from ridge --to southmere", ValidArgsFunction: a.names("app", 1),
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
+			if from == "" || to == "" {
+				return usageError{errors.New("--from PROVIDER and --to PROVIDER are missing")}
+			}
+			m, err := mapper(d).Move(got[0], from, to)
+			if err != nil {
+				return err
+			}
+			if err := a.print(report.Moving(m)); err != nil {
+				return err
+			}
+			if m.Count["stranger"]+m.Count["other"]+m.Count["out"] > 0 {
+				return ErrFound
+			}
+			return nil
+		})}
+	c.Flags().StringVar(&from, "from", "", "the provider through which people come now")
+	c.Flags().StringVar(&to, "to", "", "the one through which they are to come")
+	must(c.RegisterFlagCompletionFunc("from", a.names("provider", 0)))
+	must(c.RegisterFlagCompletionFunc("to", a.names("provider", 0)))
+	return c
 }
 
 func (a *App) claimsGaps() *cobra.Command {

@@ -27,7 +27,7 @@ type termFlags struct {
 func (t *termFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.admits, "admits", "",
-		"who may sign in: everyone, group:NAME (several with commas); over OpenID Connect also consented")
+		"who may sign in: everyone, or group:NAME and person:ID (several with commas); over OpenID Connect also consented")
 	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class "+
 		"of the provider's own")
 	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")

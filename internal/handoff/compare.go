@@ -17,8 +17,18 @@ import (
 
 // judgeGroup warns of an admitted group that nobody in the ledger is in.
 func (d *Maker) judgeGroup(out *finding.List, t *federation.Trust) {
-	for _, g := range federation.AdmittedGroups(t.Admits) {
+	groups, persons := federation.Admitted(t.Admits)
+	for _, g := range groups {
 		d.judgeOneGroup(out, t, g)
+	}
+	for _, id := range persons {
+		if _, err := d.Person(id); err != nil {
+			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: id + ", who is not in the ledger",
+				Expected: "people of the ledger", Side: finding.Ledger,
+				Fix: finding.Do("load people who have that name").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))})
+			continue
+		}
+		out.Pass("trust.admits", "who may sign in", id)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 )
 
 // Access is one app that a person gets into, or does not.
@@ -50,7 +51,7 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			continue
 		}
 		if a.Admitted, a.Why = t.AdmitsPerson(p, consents); a.Admitted {
-			a.Why = admittedBy(t, p.Groups)
+			a.Why = admittedBy(t, p)
 		} else if t.Admits != "consented" {
 			a.Why = "it admits " + t.Admits
 		}
@@ -74,15 +75,18 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 	return out, nil
 }
 
-// admittedBy says by what a trust admits somebody of some groups.
-func admittedBy(t *federation.Trust, groups []string) string {
-	list := federation.AdmittedGroups(t.Admits)
-	if len(list) == 0 {
+// admittedBy says by what a trust admits somebody.
+func admittedBy(t *federation.Trust, p *people.Person) string {
+	list, persons := federation.Admitted(t.Admits)
+	switch {
+	case len(list)+len(persons) == 0:
 		return t.Admits
+	case slices.ContainsFunc(persons, func(id string) bool { return strings.EqualFold(id, p.ID) }):
+		return "by name"
 	}
 	var by []string
 	for _, g := range list {
-		if slices.ContainsFunc(groups, func(have string) bool { return strings.EqualFold(have, g) }) {
+		if p.In(g) {
 			by = append(by, g)
 		}
 	}

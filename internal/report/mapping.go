@@ -224,3 +224,43 @@ func Sources(list []people.Source, now time.Time) view.Page {
 	}
 	return view.Page{Data: out, Blocks: []view.Block{b}}
 }
+
+// Moving is what moving an app to another provider does.
+func Moving(m *mapping.Moving) view.Page {
+	words := [][2]string{{"same", "keep their account"}, {"stranger", "become strangers"}, {"other", "become somebody else"},
+		{"found", "are known for the first time"}, {"out", "get in no longer"}, {"in", "get in for the first time"},
+		{"unknown", "are unknown before and after"}}
+	b := view.Block{Title: "Moving " + m.App + " from " + m.From + " to " + m.To}
+	for _, w := range words {
+		if n := m.Count[w[0]]; n > 0 || w[0] == "same" {
+			b.Fields = append(b.Fields, [2]string{w[1], fmt.Sprint(n)})
+		}
+	}
+	var changed []mapping.Move
+	for _, x := range m.Moves {
+		if x.What != "same" && x.What != "unknown" || len(x.Lost)+len(x.Gained) > 0 {
+			changed = append(changed, x)
+		}
+	}
+	blocks := []view.Block{b}
+	if len(changed) > 0 {
+		t := view.Block{Title: "Who is not who they were", Head: []string{"Person", "What", "Before", "After"}}
+		for _, x := range first(&t, changed) {
+			what := x.What
+			for _, w := range words {
+				if w[0] == what {
+					what = w[1]
+				}
+			}
+			if len(x.Lost) > 0 {
+				what += ", lose " + strings.Join(x.Lost, " ")
+			}
+			if len(x.Gained) > 0 {
+				what += ", gain " + strings.Join(x.Gained, " ")
+			}
+			t.Rows = append(t.Rows, []string{x.Person, what, cmp.Or(x.Account, x.Before, "-"), cmp.Or(x.Then, x.After, "-")})
+		}
+		blocks = append(blocks, t)
+	}
+	return view.Page{Data: m, Blocks: blocks}
+}

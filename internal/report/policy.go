@@ -71,8 +71,12 @@ func admitWords(v string) string {
 	case v == "consented":
 		return "those alone for whom an administrator consented"
 	}
-	return "the " + view.Plural(len(federation.AdmittedGroups(v)), "group") + " " +
-		strings.Join(federation.AdmittedGroups(v), ", ")
+	groups, persons := federation.Admitted(v)
+	var out []string
+	if len(groups) > 0 {
+		out = append(out, "the "+view.Plural(len(groups), "group")+" "+strings.Join(groups, ", "))
+	}
+	return strings.Join(append(out, persons...), ", and ")
 }
 
 func strengthWords(t *federation.Trust) string {

@@ -283,7 +283,9 @@ func reads(expr string) []string {
 
 // Evaluate returns the values an expression yields for a person: none with ErrMissing where the person lacks what it
 // reads, an error with the reason for all else.
-func (p *Program) Evaluate(person *people.Person) ([]string, error) { return p.evaluate(variables(person)) }
+func (p *Program) Evaluate(person *people.Person) ([]string, error) {
+	return p.evaluate(variables(person))
+}
 
 func (p *Program) evaluate(vars map[string]any) ([]string, error) {
 	out, _, err := p.prg.Eval(vars)
