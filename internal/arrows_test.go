@@ -41,7 +41,7 @@ func allowed() map[string][]string {
 		"internal/aggregate": with(),
 		"internal/sources":   with("internal/book", "internal/reach", "internal/store"),
 		"internal/arrivals":  with("internal/book", "internal/store"),
-		"internal/mapping":   with("internal/book", "internal/store"),
+		"internal/mapping":   with("internal/book", "internal/handoff", "internal/store"),
 		"internal/publish":   with("internal/aggregate", "internal/book", "internal/handoff", "internal/keyring"),
 		"internal/refresh":   with("internal/desk", "internal/reach"),
 		"internal/desk":      with("internal/book", "internal/handoff", "internal/store", "internal/reach"),

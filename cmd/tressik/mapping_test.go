@@ -151,3 +151,46 @@ func TestGapsAreFound(t *testing.T) {
 	d.fails(0, []string{"1 person", "mira"}, "people", "search", "solano", "OBSERVERS")
 	d.fails(0, []string{"Nobody has all"}, "people", "search", "solano", "directors")
 }
+
+// TestRulesAsAFile writes the rules of a trust into a file and reads them into another one; what is wrong in it is named
+// with its line and column, and nothing is changed.
+func TestRulesAsAFile(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("claims", "role", "nightlog@ridge", "directors=chief", "observers=reader", "--default", "guest")
+	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "--when", `"directors" in groups`, "--single")
+	d.ok("claims", "export", "nightlog@ridge", "--out", "rules.yaml")
+	d.fails(0, []string{"nothing: the rules are those that are there"}, "claims", "import", "nightlog@ridge", "rules.yaml")
+	before := d.ok("claims", "list", "plate-archive@ridge")
+	d.fails(0, []string{"nothing was kept", "+ role", "- eduPersonAffiliation", "~ displayName", "~ subject"}, "claims", "import",
+		"plate-archive@ridge", "rules.yaml", "--dry-run")
+	for name, c := range map[string]struct {
+		edit [2]string
+		says []string
+	}{
+		"no YAML":            {[2]string{"claims:", "claims: ["}, []string{"line "}},
+		"an unknown name":    {[2]string{"single: true", "singel: true"}, []string{"line ", "singel"}},
+		"an expression":      {[2]string{"person.mail", "person.mail +"}, []string{"line 9, column 17", "of the expression person.mail +"}},
+		"a condition":        {[2]string{`when: "\"directors\" in groups"`, `when: person.uid + "x"`}, []string{"line ", "true or false"}},
+		"a table and a rule": {[2]string{"roles:", "expression: person.uid\n    roles:"}, []string{"not both"}},
+		"several":            {[2]string{"several: first", "several: some"}, []string{"write first or all"}},
+		"a format":           {[2]string{"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent", "pairwise"}, []string{"line 2, column ", "is no format"}},
+		"a row without role": {[2]string{"role: chief", "role: \"\""}, []string{"a row has a group and a role"}},
+	} {
+		text := d.read("rules.yaml")
+		bad := strings.Replace(text, c.edit[0], c.edit[1], 1)
+		if bad == text {
+			t.Errorf("%s: %q is not in\n%s", name, c.edit[0], text)
+			continue
+		}
+		d.fails(1, append(c.says, "bad.yaml", "no rules that can be used"), "claims", "import", "plate-archive@ridge", d.write("bad.yaml", bad))
+	}
+	if d.ok("claims", "list", "plate-archive@ridge") != before {
+		t.Error("a refused file changed the rules")
+	}
+	d.ok("claims", "import", "plate-archive@ridge", "rules.yaml")
+	if d.ok("claims", "export", "plate-archive@ridge") != d.read("rules.yaml") {
+		t.Errorf("imported:\n%s\nof\n%s", d.ok("claims", "export", "plate-archive@ridge"), d.read("rules.yaml"))
+	}
+	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from", "ridge", "--to", "southmere")
+}

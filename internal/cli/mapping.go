@@ -177,6 +177,49 @@ what one trust would release for two people (--as and --with).`,
 	return c
 }
 
+func (a *App) claimsExport() *cobra.Command {
+	var out string
+	c := &cobra.Command{Use: "export TRUST", Short: "Write the rules of a trust as YAML", Args: args("TRUST"),
+		Example: "  tressik claims export nightlog@ridge --out nightlog-claims.yaml", ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			b, err := mapper(d).Export(got[0])
+			if err != nil {
+				return err
+			}
+			return a.output(out, b)
+		})}
+	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
+	return c
+}
+
+func (a *App) claimsImport() *cobra.Command {
+	var dry bool
+	c := &cobra.Command{Use: "import TRUST FILE|-", Short: "Replace the rules of a trust by those of a YAML file", Args: args("TRUST", "FILE"),
+		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of them, or none where
+anything in the file is wrong. One file can be imported into many trusts.`,
+		Example: "  tressik claims import plate-archive@ridge claims.yaml --dry-run", ValidArgsFunction: a.names("trust", 1),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			raw, err := reach.Read(cmd.Context(), got[1], reach.Options{Max: 1 << 20, Stdin: a.In})
+			if err != nil {
+				return err
+			}
+			was, now, err := mapper(d).Import(got[0], raw, dry)
+			if errors.Is(err, mapping.ErrDocument) {
+				return fmt.Errorf("%s: %w", got[1], err)
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(report.Imported(was, now, dry))
+		}}
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
+	return c
+}
+
 func (a *App) claimsRole() *cobra.Command {
 	in := desk.ClaimInput{Roles: &claims.Roles{}}
 	claim := "role"

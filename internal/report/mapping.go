@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/mapping"
 	"tressik.example/internal/view"
@@ -263,4 +264,39 @@ func Moving(m *mapping.Moving) view.Page {
 		blocks = append(blocks, t)
 	}
 	return view.Page{Data: m, Blocks: blocks}
+}
+
+// Imported is what came of importing rules.
+func Imported(was, now *federation.Trust, dry bool) view.Page {
+	var lines []string
+	for _, r := range now.Rules {
+		old := ""
+		for _, o := range was.Rules {
+			if o.Claim == r.Claim {
+				old = ruleWords(o)
+			}
+		}
+		switch words := ruleWords(r); {
+		case old == "":
+			lines = append(lines, "  + "+r.Claim+" = "+words)
+		case old != words:
+			lines = append(lines, "  ~ "+r.Claim+" = "+words+", was "+old)
+		}
+	}
+	for _, o := range was.Rules {
+		if _, _, ok := now.RuleFor(o.Claim); !ok {
+			lines = append(lines, "  - "+o.Claim)
+		}
+	}
+	if was.SubjectFormat != now.SubjectFormat || was.Subject != now.Subject {
+		lines = append(lines, "  ~ subject: "+now.SubjectWords()+", was "+was.SubjectWords())
+	}
+	if len(lines) == 0 {
+		lines = []string{"  nothing: the rules are those that are there"}
+	}
+	title := "What is different for " + now.Name
+	if dry {
+		title += "; nothing was kept (--dry-run)"
+	}
+	return view.Page{Data: now.Rules, Blocks: []view.Block{{Title: title, Lines: lines}}}
 }
