@@ -264,3 +264,30 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 	d.fails(0, []string{"southmere.example  ridge@southmere"}, "route", "list")
 	d.ok("route", "remove", "southmere.example")
 }
+
+// TestWebFinger says at which issuer people of an address sign in.
+func TestWebFinger(t *testing.T) {
+	t.Parallel()
+	d := visitors(t)
+	places, _ := openStage(t, d)
+	base := places["nightlog"].Start[:strings.Index(places["nightlog"].Start, "/nightlog")]
+	for _, c := range []struct {
+		query string
+		code  int
+		says  string
+	}{
+		{"?resource=acct:anyone@southmere.example", 200, base + "/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
+		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`}, {"?resource=acct:nobody@kestrelridge.example", 404, ""},
+		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""}, {"?resource=acct:a@x.example&resource=acct:b@x.example", 400, ""},
+	} {
+		code, body, h := get(t, base+"/.well-known/webfinger"+c.query)
+		if code != c.code || !strings.Contains(body, c.says) || code == 200 && (h.Get("Content-Type") != "application/jrd+json" ||
+			h.Get("Access-Control-Allow-Origin") != "*") {
+			t.Errorf("%s: %d %s %v", c.query, code, body, h)
+		}
+	}
+	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace"}, "people", "leave", "petra")
+	d.ok("consent", "give", "dome-scheduler@ridge", "telescope-api:schedule.write", "--for", "mira", "--actor", "aiyana")
+	d.fails(3, []string{"account  nightlog: the account mira.solano@kestrelridge.example", "consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for mira"},
+		"people", "leave", "mira")
+}

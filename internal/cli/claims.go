@@ -166,7 +166,7 @@ func (a *App) claimsPreview() *cobra.Command {
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleRename(),
+	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleLeave(), a.peopleRename(),
 		a.peopleBind())
 	return c
 }

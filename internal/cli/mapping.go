@@ -271,6 +271,23 @@ func (a *App) peopleAccess() *cobra.Command {
 		})}
 }
 
+func (a *App) peopleLeave() *cobra.Command {
+	return &cobra.Command{Use: "leave PERSON", Short: "What still works for somebody who has left, and what ends it", Args: args("PERSON"),
+		Long: `Show what still works for somebody who has left: where they get in, which accounts are theirs, what they agreed to, each
+with what ends it. Nothing is changed. It ends with exit status 3 while anything works.`,
+		Example: "  tressik people leave petra", ValidArgsFunction: a.names("person", 1),
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
+			list, err := mapper(d).Leave(got[0])
+			if err != nil {
+				return err
+			}
+			if err := a.print(report.Leave(got[0], list)); err != nil {
+				return err
+			}
+			return ErrFound // they are among the people, so something works
+		})}
+}
+
 func (a *App) peopleSearch() *cobra.Command {
 	return &cobra.Command{Use: "search WORD…", Short: "Find people by any of their values or groups", Args: cobra.MinimumNArgs(1),
 		Example: "  tressik people search solano", ValidArgsFunction: cobra.NoFileCompletions,

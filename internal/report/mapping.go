@@ -300,3 +300,12 @@ func Imported(was, now *federation.Trust, dry bool) view.Page {
 	}
 	return view.Page{Data: now.Rules, Blocks: []view.Block{{Title: title, Lines: lines}}}
 }
+
+// Leave is what still works for somebody who has left.
+func Leave(person string, list []mapping.Left) view.Page {
+	b := view.Block{Title: "What still works for " + person}
+	for _, x := range list {
+		b.Lines = append(b.Lines, fmt.Sprintf("  %-8s %s: %s", x.What, x.Of, x.Says), "           "+view.Remedy(x.Fix))
+	}
+	return view.Page{Data: list, Blocks: []view.Block{b}}
+}

@@ -123,6 +123,7 @@ func (s *Stage) play(c *cast.Cast) error {
 	}
 	if c.Base != "" {
 		l.Share(c.Base+"/", s.front(c))
+		l.Share(c.Base+"/.well-known/webfinger", s.webfinger(c))
 	}
 	scene, err := l.Scene()
 	if err != nil {
