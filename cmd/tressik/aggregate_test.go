@@ -85,7 +85,8 @@ func (d *desk) federation(name string, n int, broken bool) string {
 	b.WriteString("</md:EntitiesDescriptor>\n")
 	d.write("plain.xml", b.String())
 	d.signer("federation", "rsa-2048")
-	d.ok("metadata", "sign", "plain.xml", "--key", "federation.key", "--cert", "federation.pem", "--lasts", "30d", "--cache", "PT6H",
+	d.ok("metadata", "sign", "plain.xml", "--key", "federation.key", "--cert", "federation.pem", "--lasts", "30d",
+		"--cache", "PT6H",
 		"--out", name)
 	return name
 }
@@ -124,7 +125,8 @@ func TestAggregate(t *testing.T) {
 		}
 		Findings []struct{ ID, Level, Saw string }
 	}
-	if r := d.json(&v, "metadata", "verify", "fed.xml", "--signed-by", "federation.pem"); r.code != 0 || v.Verdict != "accepted" ||
+	if r := d.json(&v, "metadata", "verify", "fed.xml", "--signed-by", "federation.pem"); r.code != 0 ||
+		v.Verdict != "accepted" ||
 		len(v.Entities) != 46 || v.Document.Groups != 1 || v.Document.ValidUntil != "2031-04-03T09:00:00Z" ||
 		v.Document.CacheDuration != "PT6H" || v.Document.Roles["IDPSSODescriptor"] != 2 {
 		t.Errorf("verified: %d %+v", r.code, v)
@@ -161,7 +163,8 @@ func TestAggregate(t *testing.T) {
 			t.Errorf("%s was written", f)
 		}
 	}
-	d.fails(3, []string{"metadata.signature.changed", "refused"}, "metadata", "verify", "changed.xml", "--signed-by", "federation.pem")
+	d.fails(3, []string{"metadata.signature.changed", "refused"}, "metadata", "verify", "changed.xml", "--signed-by",
+		"federation.pem")
 	d.fails(3, []string{"metadata.signature.key"}, "metadata", "verify", "fed.xml", "--signed-by", "registrar.pem")
 	d.fails(3, []string{"xml.truncated"}, "metadata", "verify", "cut.xml", "--signed-by", "federation.pem")
 	d.at("2031-05-04T09:00:00Z")
@@ -190,7 +193,8 @@ func TestFind(t *testing.T) {
 	const one, southmere = firstInGroup, "https://idp.southmere.example/metadata"
 	for range 2 { // read, and out of the index
 		for _, c := range []struct{ args, want string }{
-			{"--entity " + lone, lone}, {"lone", lone}, {"INSTITUT sieben", one}, {"Wanda library", one}, {"Wanda southmere", ""},
+			{"--entity " + lone, lone}, {"lone", lone}, {"INSTITUT sieben", one}, {"Wanda library", one}, {"Wanda southmere",
+				""},
 			{"--name partners", one}, {"--domain institute-7.example", one}, {"--domain login-7.example", one},
 			{"--domain any.seven.example", one}, {"--domain seven.example", ""}, {"--domain stitute-7.example", ""},
 			{"--domain southmere.example", southmere}, {"--role provider", one + " " + southmere},
@@ -244,7 +248,8 @@ func TestSplit(t *testing.T) {
 	d := newDesk(t)
 	d.federation("fed.xml", 12, false)
 	var list []struct{ EntityID, File string }
-	d.json(&list, "metadata", "split", "fed.xml", "--role", "provider", "--into", "providers", "--signed-by", "federation.pem")
+	d.json(&list, "metadata", "split", "fed.xml", "--role", "provider", "--into", "providers", "--signed-by",
+		"federation.pem")
 	if len(list) != 2 {
 		t.Fatalf("split into %v", list)
 	}
@@ -254,7 +259,8 @@ func TestSplit(t *testing.T) {
 	// What is in it stands byte for byte, with the name spaces that its text needs, and the end of its group.
 	one := d.read("providers/" + list[0].File)
 	from := strings.Index(d.read("fed.xml"), "<md:Extensions><mdrpi:RegistrationInfo")
-	inside := d.read("fed.xml")[from : strings.Index(d.read("fed.xml"), "</md:EntityDescriptor>")+len("</md:EntityDescriptor>")]
+	inside := d.read("fed.xml")[from : strings.Index(d.read("fed.xml"),
+		"</md:EntityDescriptor>")+len("</md:EntityDescriptor>")]
 	for _, want := range []string{inside, `xmlns:xs="http://www.w3.org/2001/XMLSchema"`, `validUntil="2031-04-01T00:00:00Z"`,
 		"<fed:Unknown a='1' ><!-- kept -->x<fed:y/></fed:Unknown>"} {
 		if !strings.Contains(one, want) {
@@ -265,18 +271,22 @@ func TestSplit(t *testing.T) {
 	if err := d.xmlsecVerifies("providers/"+list[1].File, "southmere.pem", "EntityDescriptor"); err != nil {
 		t.Errorf("an entity's own signature: %v", err)
 	}
-	d.fails(1, []string{"providers", "is not empty", "name a new one"}, "metadata", "split", "fed.xml", "--into", "providers")
-	d.fails(1, []string{"no entity", "metadata find"}, "metadata", "split", "fed.xml", "--name", "nobody", "--out", "x.xml")
+	d.fails(1, []string{"providers", "is not empty", "name a new one"}, "metadata", "split", "fed.xml", "--into",
+		"providers")
+	d.fails(1, []string{"no entity", "metadata find"}, "metadata", "split", "fed.xml", "--name", "nobody", "--out",
+		"x.xml")
 	d.fails(2, []string{"--into DIR", "--out FILE"}, "metadata", "split", "fed.xml")
 
 	// One document of some, which is signed again: groups of which none is left go.
 	d.ok("metadata", "split", "fed.xml", "--domain", "southmere.example", "--out", "some.xml")
-	if some := d.read("some.xml"); strings.Count(some, "EntitiesDescriptor") != 2 || strings.Contains(some, firstInGroup) {
+	if some := d.read("some.xml"); strings.Count(some, "EntitiesDescriptor") != 2 || strings.Contains(some,
+		firstInGroup) {
 		t.Errorf("some of it:\n%s", some)
 	}
 	d.fails(3, []string{"metadata.signature.missing"}, "metadata", "verify", "some.xml", "--signed-by", "federation.pem")
 	d.signer("ours", "ecdsa-p384")
-	d.ok("metadata", "sign", "fed.xml", "--signed-by", "federation.pem", "--role", "provider", "--key", "ours.key", "--cert", "ours.pem",
+	d.ok("metadata", "sign", "fed.xml", "--signed-by", "federation.pem", "--role", "provider", "--key", "ours.key",
+		"--cert", "ours.pem",
 		"--out", "ours.xml")
 	d.ok("metadata", "verify", "ours.xml", "--signed-by", "ours.pem")
 	if err := d.xmlsecVerifies("ours.xml", "ours.pem", "EntitiesDescriptor"); err != nil {

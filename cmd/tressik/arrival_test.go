@@ -131,7 +131,8 @@ type person struct {
 }
 
 // TestVisitor is the story of a visiting astronomer: the address routes her to her university, she comes back and is
-// created among the visitors, gets into the log and is stopped at the scheduler; the second visit brings her up to date.
+// created among the visitors, gets into the log and is stopped at the scheduler; the second visit brings her up to
+// date.
 func TestVisitor(t *testing.T) {
 	t.Parallel()
 	d := visitors(t)
@@ -150,13 +151,16 @@ func TestVisitor(t *testing.T) {
 	first := regexp.MustCompile(`Subject ([0-9a-f]{40})`).FindStringSubmatch(lena.lead())
 	var p person
 	d.json(&p, "people", "show", "lena.holm@southmere.example")
-	if p.Source != "arrival ridge@southmere" || strings.Join(p.Groups, " ") != "visitors" || p.Attributes["displayName"][0] != "Lena Holm" {
+	if p.Source != "arrival ridge@southmere" || strings.Join(p.Groups, " ") != "visitors" ||
+		p.Attributes["displayName"][0] != "Lena Holm" {
 		t.Errorf("created: %+v", p)
 	}
 	lena.open(dome).onward().says("dome-scheduler@ridge admits the group observers")
 
 	// The second visit: another browser, another name; nobody new.
-	d.ok("people", "load", d.write("again.csv", "uid,mail,displayName,givenName,sn\nlena,lena.holm@southmere.example,Lena Holm-Berg,Lena,Holm-Berg\n"), "--home", "southmere")
+	d.ok("people", "load", d.write("again.csv",
+		"uid,mail,displayName,givenName,sn\nlena,lena.holm@southmere.example,Lena "+
+			"Holm-Berg,Lena,Holm-Berg\n"), "--home", "southmere")
 	again := newSurfer(t)
 	waitFor(t, func() bool { // until the stage has seen the change
 		again = newSurfer(t)
@@ -183,7 +187,8 @@ func TestVisitor(t *testing.T) {
 		says("You cannot come in here", "eve@kestrelridge.example", "route add kestrelridge.example --to ridge@southmere")
 	mallory := newSurfer(t)
 	mallory.open(log).send("person", "petra@southmere.example").send("person", "petra2").onward().
-		says("You cannot come in here", "petra.lindqvist@southmere.example is petra of the ledger", "people bind petra --trust ridge@southmere")
+		says("You cannot come in here", "petra.lindqvist@southmere.example is petra of the ledger",
+			"people bind petra --trust ridge@southmere")
 	d.ok("arrival", "set", "ridge@southmere", "--bind", "verified")
 	waitFor(t, func() bool {
 		mallory = newSurfer(t)
@@ -245,15 +250,19 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 		words []string
 		args  []string
 	}{
-		{1, []string{"no own provider is a client of ridge", "federate OWN-PROVIDER --with ridge"}, []string{"route", "add", "x.example", "--to", "ridge"}},
+		{1, []string{"no own provider is a client of ridge", "federate OWN-PROVIDER --with ridge"}, []string{"route", "add",
+			"x.example", "--to", "ridge"}},
 		{1, []string{"there is no provider"}, []string{"route", "add", "x.example", "--to", "nobody"}},
 		{1, []string{"a domain looks like"}, []string{"route", "add", "south mere", "--to", "southmere"}},
 		{2, []string{"--to PROVIDER"}, []string{"route", "add", "x.example"}},
 		{1, []string{"no route for the domain"}, []string{"route", "remove", "x.example"}},
-		{1, []string{"people arrive at an own provider"}, []string{"arrival", "set", "nightlog@ridge", "--unknown", "created"}},
-		{1, []string{"--unknown", "created or refused"}, []string{"arrival", "set", "ridge@southmere", "--unknown", "perhaps"}},
+		{1, []string{"people arrive at an own provider"}, []string{"arrival", "set", "nightlog@ridge", "--unknown",
+			"created"}},
+		{1, []string{"--unknown", "created or refused"}, []string{"arrival", "set", "ridge@southmere", "--unknown",
+			"perhaps"}},
 		{2, []string{"ATTRIBUTE=CLAIM"}, []string{"arrival", "set", "ridge@southmere", "--takes", "mail"}},
-		{1, []string{"people arrive at an own provider"}, []string{"people", "bind", "mira", "--trust", "nightlog@ridge", "--subject", "x"}},
+		{1, []string{"people arrive at an own provider"}, []string{"people", "bind", "mira", "--trust", "nightlog@ridge",
+			"--subject", "x"}},
 		{2, []string{"--trust and --subject"}, []string{"people", "bind", "mira"}},
 		{1, []string{"there is no provider"}, []string{"people", "load", "observatory.ldif", "--home", "nobody"}},
 	} {
@@ -276,18 +285,23 @@ func TestWebFinger(t *testing.T) {
 		code  int
 		says  string
 	}{
-		{"?resource=acct:anyone@southmere.example", 200, base + "/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
+		{"?resource=acct:anyone@southmere.example", 200, base +
+			"/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
 		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`}, {"?resource=acct:nobody@kestrelridge.example", 404, ""},
-		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""}, {"?resource=acct:a@x.example&resource=acct:b@x.example", 400, ""},
+		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""}, {"?resource=acct:a@x.example&resource=acct:b@x.example", 400,
+			""},
 	} {
 		code, body, h := get(t, base+"/.well-known/webfinger"+c.query)
-		if code != c.code || !strings.Contains(body, c.says) || code == 200 && (h.Get("Content-Type") != "application/jrd+json" ||
-			h.Get("Access-Control-Allow-Origin") != "*") {
+		if code != c.code || !strings.Contains(body, c.says) || code == 200 &&
+			(h.Get("Content-Type") != "application/jrd+json" ||
+				h.Get("Access-Control-Allow-Origin") != "*") {
 			t.Errorf("%s: %d %s %v", c.query, code, body, h)
 		}
 	}
-	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace"}, "people", "leave", "petra")
+	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace"}, "people",
+		"leave", "petra")
 	d.ok("consent", "give", "dome-scheduler@ridge", "telescope-api:schedule.write", "--for", "mira", "--actor", "aiyana")
-	d.fails(3, []string{"account  nightlog: the account mira.solano@kestrelridge.example", "consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for mira"},
+	d.fails(3, []string{"account  nightlog: the account mira.solano@kestrelridge.example",
+		"consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for mira"},
 		"people", "leave", "mira")
 }

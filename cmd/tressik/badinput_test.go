@@ -85,7 +85,7 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{1, []string{"must be an absolute URL"}, []string{"app", "add", "x", "--entity-id", "https://a.example", "--acs",
 			"a.example/acs"}},
 		{1, []string{"already in the ledger"}, []string{"federate", "nightlog", "--with", "ridge"}},
-		{1, []string{"everyone or group:NAME"}, []string{"trust", "change", "nightlog@ridge", "--admits", "observers"}},
+		{1, []string{"group:NAME or person:ID"}, []string{"trust", "change", "nightlog@ridge", "--admits", "observers"}},
 		{1, []string{"any, mfa, or the URI"}, []string{"trust", "change", "nightlog@ridge", "--strength", "strong"}},
 		{1, []string{"CLAIM=EXPRESSION"}, []string{"claims", "set", "nightlog@ridge", "mail"}},
 		{1, []string{"claim mail", "undeclared reference", "column 1", "person.ATTRIBUTE"}, []string{"claims", "set",

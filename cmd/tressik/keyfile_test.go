@@ -29,10 +29,12 @@ func TestNewKeys(t *testing.T) {
 
 	// An authority of two certificates answers a request; its answer in the wrong order is refused.
 	d.write("ext", "basicConstraints=critical,CA:true\nkeyUsage=keyCertSign\n")
-	run("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "root.key", "-out", "root.crt", "-subj", "/CN=Root", "-days", "4000")
+	run("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "root.key", "-out", "root.crt", "-subj", "/CN=Root",
+		"-days", "4000")
 	run("req", "-newkey", "rsa:2048", "-nodes", "-keyout", "mid.key", "-out", "mid.csr", "-subj", "/CN=Middle")
 	sign := func(csr, ca, out string, ext ...string) {
-		run(append([]string{"x509", "-req", "-in", csr, "-CA", ca + ".crt", "-CAkey", ca + ".key", "-CAcreateserial", "-out", out,
+		run(append([]string{"x509", "-req", "-in", csr, "-CA", ca + ".crt", "-CAkey", ca + ".key", "-CAcreateserial",
+			"-out", out,
 			"-days", "4000"}, ext...)...)
 	}
 	sign("mid.csr", "root", "mid.crt", "-extfile", "ext")
@@ -41,7 +43,8 @@ func TestNewKeys(t *testing.T) {
 	sign("new.csr", "mid", "leaf.crt")
 	d.write("answer.pem", d.read("leaf.crt")+d.read("mid.crt")+d.read("root.crt"))
 	d.write("wrong.pem", d.read("leaf.crt")+d.read("root.crt")+d.read("mid.crt"))
-	d.fails(1, []string{"no chain in order", "CN=Root", "own certificate first"}, "key", "certify", "ridge", made.ID, "--cert", "wrong.pem")
+	d.fails(1, []string{"no chain in order", "CN=Root", "own certificate first"}, "key", "certify", "ridge", made.ID,
+		"--cert", "wrong.pem")
 	d.fails(0, []string{"CN=Middle", "CN=Root"}, "key", "certify", "ridge", made.ID, "--cert", "answer.pem")
 	d.ok("key", "export", "ridge", made.ID, "--out", "chain.pem")
 	if strings.Count(d.read("chain.pem"), "BEGIN CERTIFICATE") != 3 {
@@ -52,7 +55,8 @@ func TestNewKeys(t *testing.T) {
 	// With its chain through PKCS #12 and back; for an age recipient; the password is never in an argument.
 	d.write("word", "correct horse battery\n")
 	d.ok("key", "export", "ridge", made.ID, "--private", "--out", "new.p12", "--password-file", "word")
-	if out := run("pkcs12", "-in", "new.p12", "-passin", "file:word", "-nokeys"); strings.Count(out, "BEGIN CERTIFICATE") != 3 {
+	if out := run("pkcs12", "-in", "new.p12", "-passin", "file:word", "-nokeys"); strings.Count(out,
+		"BEGIN CERTIFICATE") != 3 {
 		t.Errorf("openssl sees %s", out)
 	}
 	id, err := age.GenerateX25519Identity()
@@ -72,7 +76,8 @@ func TestNewKeys(t *testing.T) {
 	d.write("plain.pem", string(plain[:n]))
 	run("pkey", "-in", "plain.pem", "-noout", "-check")
 	for _, bad := range [][]string{{}, {"--to", "nobody"}, {"--to", id.Recipient().String(), "--password-file", "word"}} {
-		d.fails(2, []string{"age"}, append([]string{"key", "export", "ridge", made.ID, "--private", "--out", "x"}, bad...)...)
+		d.fails(2, []string{"age"}, append([]string{"key", "export", "ridge", made.ID, "--private", "--out", "x"},
+			bad...)...)
 	}
 	d.ok("key", "withdraw", "ridge", made.ID)
 	var taken ringKey
@@ -84,7 +89,8 @@ func TestNewKeys(t *testing.T) {
 	d.fails(1, []string{"is a key of ridge already"}, "key", "import", "ridge", "--key", "plain.pem")
 	d.fails(2, []string{"--key or --pkcs12"}, "key", "import", "ridge")
 	d.ok("key", "announce", "ridge", taken.ID)
-	if d.ring("ridge", "signing")["announced"] != taken.ID || !strings.Contains(d.ok("key", "show", "ridge", taken.ID), "since") {
+	if d.ring("ridge", "signing")["announced"] != taken.ID || !strings.Contains(d.ok("key", "show", "ridge", taken.ID),
+		"since") {
 		t.Error("it is not announced")
 	}
 	d.fails(1, []string{"announced already"}, "key", "announce", "ridge", taken.ID)

@@ -30,10 +30,12 @@ func TestDemoIsMatched(t *testing.T) {
 	for _, s := range m.Strangers {
 		how[s.Person] = s.How
 	}
-	if len(m.Strangers) != 5 || how["yara"] != "case" || how["zeno"] != "domain" || how["gitta"] != "domain" || how["falk"] != "" {
+	if len(m.Strangers) != 5 || how["yara"] != "case" || how["zeno"] != "domain" || how["gitta"] != "domain" ||
+		how["falk"] != "" {
 		t.Errorf("strangers: %v", m.Strangers)
 	}
-	if len(m.Collisions) != 2 || strings.Join(m.Collisions[1].People, " ") != "maren pavel" || len(m.Collisions[0].Accounts) != 2 {
+	if len(m.Collisions) != 2 || strings.Join(m.Collisions[1].People, " ") != "maren pavel" ||
+		len(m.Collisions[0].Accounts) != 2 {
 		t.Errorf("collisions: %v", m.Collisions)
 	}
 	if m.Admitted != 22 || len(m.Found) != 14 || len(m.Orphans) != 5 || len(m.Better) != 0 {
@@ -51,7 +53,8 @@ func TestDemoIsMatched(t *testing.T) {
 	if r := d.json(&g, "claims", "gaps", "plate-archive@ridge"); r.code != 3 {
 		t.Errorf("gaps ends with %d", r.code)
 	}
-	if len(g.Rules) != 2 || strings.Join(append(g.Rules[0].Who, g.Rules[1].Who...), " ") != "quinn rosa ugo" || !g.Rules[0].Required ||
+	if len(g.Rules) != 2 || strings.Join(append(g.Rules[0].Who, g.Rules[1].Who...), " ") != "quinn rosa ugo" ||
+		!g.Rules[0].Required ||
 		len(g.SameSubject) != 1 || strings.Join(g.SameSubject[0].People, " ") != "maren pavel" {
 		t.Errorf("gaps: %+v", g)
 	}
@@ -78,11 +81,12 @@ func TestDemoIsMatched(t *testing.T) {
 		t.Errorf("afterwards: %d %+v", r.code, g)
 	}
 	d.fails(0, []string{"Nothing is missing"}, "claims", "suggest", "plate-archive@ridge")
-	d.fails(0, []string{"Ugo Ulmer", "ugo@kestrelridge.example"}, "claims", "preview", "plate-archive@ridge", "--as", "ugo")
+	d.fails(0, []string{"Ugo Ulmer", "ugo@kestrelridge.example"}, "claims", "preview", "plate-archive@ridge", "--as",
+		"ugo")
 }
 
-// TestMatchProposes: where the app finds accounts by something else, the rule that would find more is proposed, and finds
-// them; it is the same over OpenID Connect, where standard claims arrive without a rule.
+// TestMatchProposes: where the app finds accounts by something else, the rule that would find more is proposed, and
+// finds them; it is the same over OpenID Connect, where standard claims arrive without a rule.
 func TestMatchProposes(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
@@ -90,11 +94,13 @@ func TestMatchProposes(t *testing.T) {
 	d.write("a.csv", "login,level\nmira,2\ntobias,2\nAIYANA,3\nilse,1\n")
 	d.ok("accounts", "load", "dome-scheduler", "a.csv")
 	d.fails(1, []string{"by which field", "--account-key"}, "accounts", "match", "dome-scheduler@ridge")
-	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--reads", "level=role", "--reads", "address=email", "--account-key", "login",
+	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--reads", "level=role", "--reads", "address=email",
+		"--account-key", "login",
 		"--role-field", "level", "--strangers", "created")
 	var m matched
 	d.json(&m, "accounts", "match", "dome-scheduler@ridge") // pseudonyms
-	if len(m.Found) != 0 || len(m.Strangers) != 45 || len(m.Better) == 0 || m.Better[0].Expression != "first(person.uid)" || m.Better[0].Found != 3 {
+	if len(m.Found) != 0 || len(m.Strangers) != 45 || len(m.Better) == 0 ||
+		m.Better[0].Expression != "first(person.uid)" || m.Better[0].Found != 3 {
 		t.Fatalf("%d found, better: %v", len(m.Found), m.Better)
 	}
 	d.ok(m.Better[0].Fix.Run...)
@@ -105,7 +111,8 @@ func TestMatchProposes(t *testing.T) {
 	d.fails(0, []string{"wanted, no rule   role"}, "claims", "gaps", "dome-scheduler@ridge")
 	d.ok("claims", "role", "dome-scheduler@ridge", "directors=3", "dome-crew=2", "--default", "1")
 	d.fails(0, []string{"roles (first): directors=3, dome-crew=2, else 1"}, "claims", "list", "dome-scheduler@ridge")
-	d.fails(0, []string{"dome-scheduler@ridge", "tobias (2)", "nightlog@southmere", "no: it admits group:visitors"}, "people", "access", "tobias")
+	d.fails(0, []string{"dome-scheduler@ridge", "tobias (2)", "nightlog@southmere", "no: it admits group:visitors"},
+		"people", "access", "tobias")
 	d.fails(0, []string{"a new account would be made"}, "people", "access", "petra")
 	d.ok("rehearse", "dome-scheduler@ridge", "--as", "tobias")
 	for _, bad := range [][]string{{"--reads", "login"}, {"--account-key", "nothing"}, {"--strangers", "perhaps"}} {
@@ -113,7 +120,8 @@ func TestMatchProposes(t *testing.T) {
 	}
 	d.ok("app", "change", "dome-scheduler", "--reads", "login=")
 	d.fails(1, []string{"by which field"}, "accounts", "match", "dome-scheduler@ridge")
-	d.fails(1, []string{"accounts from b.csv", "line 2"}, "accounts", "load", "dome-scheduler", d.write("b.csv", "login,level\nx\n"))
+	d.fails(1, []string{"accounts from b.csv", "line 2"}, "accounts", "load", "dome-scheduler", d.write("b.csv",
+		"login,level\nx\n"))
 	d.fails(1, []string{"there is no app"}, "accounts", "load", "nobody", "a.csv")
 	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--account-key", "login")
 	d.fails(0, []string{"accounts.twice", "line 2", "line 4", "accounts.no-key"}, "accounts", "load", "dome-scheduler",
@@ -126,55 +134,66 @@ func TestGapsAreFound(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "room=person.uid + person.groupsOf")
-	r := d.fails(0, []string{"phone", "22 of 22", "claims.unasked", "claims drop nightlog@ridge phone"}, "claims", "gaps", "nightlog@ridge")
+	r := d.fails(0, []string{"phone", "22 of 22", "claims.unasked", "claims drop nightlog@ridge phone"}, "claims", "gaps",
+		"nightlog@ridge")
 	d.said(r, 0, []string{"room", "no such attribute: groupsOf"})
 	d.ok("claims", "drop", "nightlog@ridge", "phone", "room")
 	d.ok("claims", "drop", "nightlog@ridge", "mail")
 	d.fails(0, []string{"claims.lacking", "mail", "claims suggest nightlog@ridge"}, "claims", "gaps", "nightlog@ridge")
-	d.fails(0, []string{"would serve  22 of 22", "claims set nightlog@ridge 'mail=first(person.mail)'"}, "claims", "suggest", "nightlog@ridge")
+	d.fails(0, []string{"would serve  22 of 22", "claims set nightlog@ridge 'mail=first(person.mail)'"}, "claims",
+		"suggest", "nightlog@ridge")
 	d.ok("claims", "set", "nightlog@ridge", `mail=person.uid + " at home"`)
-	d.fails(0, []string{"claims.forbidden", "no single address", "mira at home"}, "claims", "gaps", "nightlog@ridge", "--group", "observers")
+	d.fails(0, []string{"claims.forbidden", "no single address", "mira at home"}, "claims", "gaps", "nightlog@ridge",
+		"--group", "observers")
 	d.fails(1, []string{"no group"}, "claims", "gaps", "nightlog@ridge", "--group", "nobody")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail", "--when", `"directors" in groups`, "--single")
 	d.fails(0, []string{`when "directors" in groups, one value`}, "claims", "list", "nightlog@ridge")
 	d.fails(3, []string{"mail"}, "claims", "preview", "nightlog@ridge", "--as", "mira")
 	d.ok("claims", "preview", "nightlog@ridge", "--as", "aiyana")
-	d.fails(1, []string{"--when", "true or false"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "--when", "person.uid + 'x'")
-	d.fails(1, []string{"--when"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "uid=person.uid", "--when", "true")
+	d.fails(1, []string{"--when", "true or false"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "--when",
+		"person.uid + 'x'")
+	d.fails(1, []string{"--when"}, "claims", "set", "nightlog@ridge", "mail=person.mail", "uid=person.uid", "--when",
+		"true")
 	d.fails(2, []string{"GROUP=ROLE"}, "claims", "role", "nightlog@ridge", "observers")
 	d.fails(2, []string{"first or all"}, "claims", "role", "nightlog@ridge", "observers=x", "--several", "some")
 	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"}, "claims", "preview",
 		"nightlog@ridge", "--as", "mira", "--explain")
-	d.fails(0, []string{"! subject", "! eduPersonAffiliation", "person.eduPersonAffiliation"}, "claims", "compare", "nightlog@ridge", "plate-archive@ridge")
-	d.fails(0, []string{"Mira Solano", "Tobias Renn"}, "claims", "compare", "plate-archive@ridge", "--as", "mira", "--with", "tobias")
+	d.fails(0, []string{"! subject", "! eduPersonAffiliation", "person.eduPersonAffiliation"}, "claims", "compare",
+		"nightlog@ridge", "plate-archive@ridge")
+	d.fails(0, []string{"Mira Solano", "Tobias Renn"}, "claims", "compare", "plate-archive@ridge", "--as", "mira",
+		"--with", "tobias")
 	d.fails(2, []string{"two trusts"}, "claims", "compare", "nightlog@ridge")
 	d.fails(0, []string{"1 person", "mira"}, "people", "search", "solano", "OBSERVERS")
 	d.fails(0, []string{"Nobody has all"}, "people", "search", "solano", "directors")
 }
 
-// TestRulesAsAFile writes the rules of a trust into a file and reads them into another one; what is wrong in it is named
-// with its line and column, and nothing is changed.
+// TestRulesAsAFile writes the rules of a trust into a file and reads them into another one; what is wrong in it is
+// named with its line and column, and nothing is changed.
 func TestRulesAsAFile(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.ok("claims", "role", "nightlog@ridge", "directors=chief", "observers=reader", "--default", "guest")
 	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "--when", `"directors" in groups`, "--single")
 	d.ok("claims", "export", "nightlog@ridge", "--out", "rules.yaml")
-	d.fails(0, []string{"nothing: the rules are those that are there"}, "claims", "import", "nightlog@ridge", "rules.yaml")
+	d.fails(0, []string{"nothing: the rules are those that are there"}, "claims", "import", "nightlog@ridge",
+		"rules.yaml")
 	before := d.ok("claims", "list", "plate-archive@ridge")
-	d.fails(0, []string{"nothing was kept", "+ role", "- eduPersonAffiliation", "~ displayName", "~ subject"}, "claims", "import",
+	d.fails(0, []string{"nothing was kept", "+ role", "- eduPersonAffiliation", "~ displayName", "~ subject"}, "claims",
+		"import",
 		"plate-archive@ridge", "rules.yaml", "--dry-run")
 	for name, c := range map[string]struct {
 		edit [2]string
 		says []string
 	}{
-		"no YAML":            {[2]string{"claims:", "claims: ["}, []string{"line "}},
-		"an unknown name":    {[2]string{"single: true", "singel: true"}, []string{"line ", "singel"}},
-		"an expression":      {[2]string{"person.mail", "person.mail +"}, []string{"line 9, column 17", "of the expression person.mail +"}},
+		"no YAML":         {[2]string{"claims:", "claims: ["}, []string{"line "}},
+		"an unknown name": {[2]string{"single: true", "singel: true"}, []string{"line ", "singel"}},
+		"an expression": {[2]string{"person.mail", "person.mail +"}, []string{"line 9, column 17",
+			"of the expression person.mail +"}},
 		"a condition":        {[2]string{`when: "\"directors\" in groups"`, `when: person.uid + "x"`}, []string{"line ", "true or false"}},
 		"a table and a rule": {[2]string{"roles:", "expression: person.uid\n    roles:"}, []string{"not both"}},
 		"several":            {[2]string{"several: first", "several: some"}, []string{"write first or all"}},
-		"a format":           {[2]string{"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent", "pairwise"}, []string{"line 2, column ", "is no format"}},
+		"a format": {[2]string{"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent", "pairwise"},
+			[]string{"line 2, column ", "is no format"}},
 		"a row without role": {[2]string{"role: chief", "role: \"\""}, []string{"a row has a group and a role"}},
 	} {
 		text := d.read("rules.yaml")
@@ -183,7 +202,8 @@ func TestRulesAsAFile(t *testing.T) {
 			t.Errorf("%s: %q is not in\n%s", name, c.edit[0], text)
 			continue
 		}
-		d.fails(1, append(c.says, "bad.yaml", "no rules that can be used"), "claims", "import", "plate-archive@ridge", d.write("bad.yaml", bad))
+		d.fails(1, append(c.says, "bad.yaml", "no rules that can be used"), "claims", "import", "plate-archive@ridge",
+			d.write("bad.yaml", bad))
 	}
 	if d.ok("claims", "list", "plate-archive@ridge") != before {
 		t.Error("a refused file changed the rules")
@@ -192,5 +212,6 @@ func TestRulesAsAFile(t *testing.T) {
 	if d.ok("claims", "export", "plate-archive@ridge") != d.read("rules.yaml") {
 		t.Errorf("imported:\n%s\nof\n%s", d.ok("claims", "export", "plate-archive@ridge"), d.read("rules.yaml"))
 	}
-	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from", "ridge", "--to", "southmere")
+	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from", "ridge", "--to",
+		"southmere")
 }

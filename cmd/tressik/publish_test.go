@@ -109,7 +109,8 @@ func TestPublish(t *testing.T) {
 	}
 	w.folder.Store(ridge.path("site/" + host))
 	ridge.ok("key", "export", "ridge", ridge.ring("ridge", "signing")["active"], "--out", "ridge.pem")
-	for _, f := range []string{"site/federation.xml", "site/" + host + "/metadata", "site/nightlog.kestrelridge.example/metadata"} {
+	for _, f := range []string{"site/federation.xml", "site/" + host + "/metadata",
+		"site/nightlog.kestrelridge.example/metadata"} {
 		cert := "ridge.pem"
 		if strings.Contains(f, "nightlog") {
 			ridge.ok("key", "export", "nightlog", ridge.ring("nightlog", "signing")["active"], "--out", "nightlog.pem")
@@ -125,7 +126,8 @@ func TestPublish(t *testing.T) {
 		}
 	}
 	page := ridge.read("site/index.html")
-	for _, want := range []string{"Kestrel Ridge &amp; Observatory", "Kestrel &lt;Ridge&gt;", w.URL + "/metadata", "federation.xml", "every day"} {
+	for _, want := range []string{"Kestrel Ridge &amp; Observatory", "Kestrel &lt;Ridge&gt;", w.URL + "/metadata",
+		"federation.xml", "every day"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page lacks %s", want)
 		}
@@ -207,7 +209,8 @@ func TestPublishIsWhole(t *testing.T) {
 	if err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
-	d.ok("provider", "add", "third", "--own", "--at", "https://login.southridge.example", "--key", "ecdsa-p256", "--entity-id", "https://third.example")
+	d.ok("provider", "add", "third", "--own", "--at", "https://login.southridge.example", "--key", "ecdsa-p256",
+		"--entity-id", "https://third.example")
 	d.fails(1, []string{"two parties", "third", "south"}, "publish", "new", "--as", "south")
 }
 
@@ -232,7 +235,8 @@ func TestQueryAndHostNames(t *testing.T) {
 	add(0, []string{w.URL + "/metadata"}, "by-query", "--mdq", w.URL, "--entity", w.URL+"/metadata")
 	d.fails(0, []string{w.URL + "/entities/"}, "provider", "show", "by-query")
 	d.fails(0, []string{"1 unchanged"}, "provider", "refresh", "by-query")
-	add(1, []string{"the metadata of https://nobody.example", "404"}, "x", "--mdq", w.URL, "--entity", "https://nobody.example")
+	add(1, []string{"the metadata of https://nobody.example", "404"}, "x", "--mdq", w.URL, "--entity",
+		"https://nobody.example")
 	add(2, []string{"--entity"}, "x", "--mdq", w.URL)
 	add(1, []string{"no address"}, "x", "--mdq", "nowhere", "--entity", "https://nobody.example")
 
@@ -294,7 +298,8 @@ func TestRefreshIsBounded(t *testing.T) {
 	d.ok("init", "--org", "Kestrel Ridge Observatory")
 	d.ok("provider", "add", "southmere", "--metadata", srv.URL+"/md", "--tls-pin", hex.EncodeToString(sum[:]))
 	before := d.ok("provider", "show", "southmere", "--format", "json")
-	for lie, why := range map[string]string{"silent": "no whole answer within", "slow": "no whole answer within", "5 GB": "5120 MB",
+	for lie, why := range map[string]string{"silent": "no whole answer within", "slow": "no whole answer within",
+		"5 GB":    "5120 MB",
 		"endless": "too large", "http": "http: is for loopback only", "inward": "redirects"} {
 		how.Store(lie)
 		args := []string{"--timeout", "20s"}
@@ -345,8 +350,9 @@ func TestRefreshOfMany(t *testing.T) {
 				return
 			}
 		}
-		io.WriteString(w, strings.ReplaceAll(good, "idp.southmere.example", "idp-"+url.QueryEscape(r.URL.Query().Get("n"))+r.URL.Path[1:]+
-			".southmere.example"))
+		io.WriteString(w, strings.ReplaceAll(good, "idp.southmere.example",
+			"idp-"+url.QueryEscape(r.URL.Query().Get("n"))+r.URL.Path[1:]+
+				".southmere.example"))
 	}))
 	t.Cleanup(srv.Close)
 	d := newDesk(t)

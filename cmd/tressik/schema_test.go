@@ -15,8 +15,8 @@ import (
 	"tressik.example/internal/core/xmlsec"
 )
 
-// elementModel is an element of SAML Metadata 2.0 as the standard's chapter 2 has it: its children in order, as a pattern over
-// their names with a blank behind each, and its attributes, those with ! required.
+// elementModel is an element of SAML Metadata 2.0 as the standard's chapter 2 has it: its children in order, as a
+// pattern over their names with a blank behind each, and its attributes, those with ! required.
 type elementModel struct{ children, attrs string }
 
 const (
@@ -50,7 +50,8 @@ func models() map[string]elementModel {
 		"md:SingleSignOnService":       {"", endpoint}, "md:SingleLogoutService": {"", endpoint},
 		"md:AssertionConsumerService": {"", indexed}, "md:ArtifactResolutionService": {"", indexed},
 		"md:NameIDFormat": {}, "md:GivenName": {}, "md:SurName": {}, "md:EmailAddress": {},
-		"md:OrganizationName": {"", "xml:lang!"}, "md:OrganizationDisplayName": {"", "xml:lang!"}, "md:OrganizationURL": {"", "xml:lang!"},
+		"md:OrganizationName": {"", "xml:lang!"}, "md:OrganizationDisplayName": {"",
+			"xml:lang!"}, "md:OrganizationURL": {"", "xml:lang!"},
 		"md:ServiceName":        {"", "xml:lang!"},
 		"mdui:UIInfo":           {`(mdui:[A-Za-z]+ )*`, ""}, // MDUI 2.1
 		"mdui:DisplayName":      {"", "xml:lang!"},          // 2.1.2
@@ -97,8 +98,9 @@ func breaches(t *testing.T, text string) []string {
 	say := func(el *etree.Element, format string, args ...any) {
 		out = append(out, el.GetPath()+": "+fmt.Sprintf(format, args...))
 	}
-	prefixes := map[string]string{md.NSMetadata: "md:", xmlsec.NS: "ds:", md.NSUI: "mdui:", md.NSInit: "init:", md.NSAssertion: "saml:",
-		xmlsec.EncNS: "xenc:"}
+	prefixes := map[string]string{md.NSMetadata: "md:", xmlsec.NS: "ds:", md.NSUI: "mdui:", md.NSInit: "init:",
+		md.NSAssertion: "saml:",
+		xmlsec.EncNS:   "xenc:"}
 	name := func(el *etree.Element) string {
 		if p, ok := prefixes[xmlsec.Namespace(el)]; ok {
 			return p + el.Tag
@@ -172,12 +174,14 @@ func attrs(el *etree.Element, m elementModel, say func(*etree.Element, string, .
 func TestMetadataKeepsTheSchema(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
-	d.ok("app", "add", "glass-log", "--own", "--at", "https://glass.kestrelridge.example", "--encrypted", "--wants", "mail!,displayName",
+	d.ok("app", "add", "glass-log", "--own", "--at", "https://glass.kestrelridge.example", "--encrypted", "--wants",
+		"mail!,displayName",
 		"--logout", "https://glass.kestrelridge.example/out", "--logout", "post=https://glass.kestrelridge.example/out",
 		"--nameid-format", "persistent,transient", "--start", "https://glass.kestrelridge.example/start", "--title", "Glass & <Log>")
 	d.ok("app", "add", "bare", "--entity-id", "urn:x-bare:app", "--acs", "https://bare.kestrelridge.example/acs", "--acs",
 		"https://bare.kestrelridge.example/acs2")
-	d.fails(3, []string{"hand added"}, "provider", "add", "hand", "--entity-id", "https://hand.kestrelridge.example", "--sso", "https://hand.kestrelridge.example/sso",
+	d.fails(3, []string{"hand added"}, "provider", "add", "hand", "--entity-id", "https://hand.kestrelridge.example",
+		"--sso", "https://hand.kestrelridge.example/sso",
 		"--sso", "post=https://hand.kestrelridge.example/sso", "--logout", "https://hand.kestrelridge.example/out")
 	d.ok("key", "announce", "ridge")
 	own := map[string]bool{"ridge": true, "glass-log": true}

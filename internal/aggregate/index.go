@@ -27,8 +27,8 @@ import (
 // indexVersion changes when an index that was written before can no longer be read as one.
 const indexVersion = 2
 
-// indexHead is the first line of an index: JSON Lines, one entity (saml.Listed) a line after this one, and the survey of
-// the document as the last.
+// indexHead is the first line of an index: JSON Lines, one entity (saml.Listed) a line after this one, and the survey
+// of the document as the last.
 type indexHead struct {
 	Index    int       `json:"tressikMetadataIndex"`
 	File     string    `json:"file"`

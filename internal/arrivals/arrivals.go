@@ -47,11 +47,13 @@ func (k *Keeper) Route(domain, provider string) (*federation.Route, error) {
 	}
 	switch len(ways) {
 	case 0:
-		return nil, finding.Advise(fmt.Errorf("%w: no own provider is a client of %s over OpenID Connect", ErrNoWay, provider),
+		return nil, finding.Advise(fmt.Errorf("%w: no own provider is a client of %s over OpenID Connect", ErrNoWay,
+			provider),
 			finding.Run("federate", "OWN-PROVIDER", "--with", provider, "--over", "oidc"))
 	case 1:
 	default:
-		return nil, fmt.Errorf("%d trusts lead to %s (%v), and people of a domain go one way; end the others: %w", len(ways), provider, ways,
+		return nil, fmt.Errorf("%d trusts lead to %s (%v), and people of a domain go one way; end the others: %w",
+			len(ways), provider, ways,
 			book.ErrValue)
 	}
 	routes, _, err := store.Arrivals(k.L)
@@ -60,7 +62,8 @@ func (k *Keeper) Route(domain, provider string) (*federation.Route, error) {
 	}
 	for _, r := range routes {
 		if r.Domain == domain && r.Trust != ways[0] {
-			return nil, finding.Advise(fmt.Errorf("%s is %w, through %s", domain, ErrRouted, r.Trust), finding.Run("route", "remove", domain))
+			return nil, finding.Advise(fmt.Errorf("%s is %w, through %s", domain, ErrRouted, r.Trust), finding.Run("route",
+				"remove", domain))
 		}
 	}
 	r := &federation.Route{Domain: domain, Trust: ways[0]}
@@ -90,7 +93,8 @@ func (k *Keeper) Set(trust string, in federation.Arrival) (*federation.Trust, er
 		return nil, err
 	}
 	if app.Kind != federation.Provider || !app.Own {
-		return nil, fmt.Errorf("%s is %w: people arrive at an own provider, and its app is none", trust, federation.ErrArrival)
+		return nil, fmt.Errorf("%s is %w: people arrive at an own provider, and its app is none", trust,
+			federation.ErrArrival)
 	}
 	now := federation.Arrival{Unknown: "refused", Known: "updated", Bind: "never", Groups: []string{}}
 	if t.Arrival != nil {
@@ -129,7 +133,8 @@ func (k *Keeper) Bind(person, trust, subject string) error {
 		return err
 	}
 	if app.Kind != federation.Provider || !app.Own || subject == "" {
-		return fmt.Errorf("binding %s is %w: name a trust by which people arrive at an own provider, and their subject there", person,
+		return fmt.Errorf("binding %s is %w: name a trust by which people arrive at an own provider, and their subject "+
+			"there", person,
 			federation.ErrArrival)
 	}
 	return k.L.Change(func(tx *store.Tx) error {

@@ -14,8 +14,8 @@ import (
 	"tressik.example/internal/peer"
 )
 
-// BenchmarkAggregate verifies a signed aggregate, RSA-2048 over its root, as a whole process, beside xmlsec1 on the same
-// file, and searches it by an index.
+// BenchmarkAggregate verifies a signed aggregate, RSA-2048 over its root, as a whole process, beside xmlsec1 on the
+// same file, and searches it by an index.
 func BenchmarkAggregate(b *testing.B) {
 	for _, n := range []int{1000, 10000, 50000} {
 		b.Run(strconv.Itoa(n), func(b *testing.B) { benchAggregate(b, n) })
@@ -34,7 +34,8 @@ func benchAggregate(b *testing.B, n int) {
 		}
 		return at
 	}
-	tressik, maker := build("tressik", "tressik.example/cmd/tressik"), build("maker", "tressik.example/internal/fixture/aggregate")
+	tressik, maker := build("tressik", "tressik.example/cmd/tressik"), build("maker",
+		"tressik.example/internal/fixture/aggregate")
 	file := filepath.Join(dir, "federation.xml")
 	cert := file + ".signer.pem"
 	if o, err := exec.Command(maker, "-n", strconv.Itoa(n), "-out", file).CombinedOutput(); err != nil {

@@ -20,7 +20,8 @@ func crowd(n int) (persons, records []byte) {
 	p.WriteString("uid,mail,givenName,sn,displayName,title,employeeNumber,groups\n")
 	a.WriteString("login,name,level\n")
 	for i := range n {
-		fmt.Fprintf(&p, "person%d,person%d@kestrelridge.example,Given%d,Family%d,Given%d Family%d,Observer,%d,observers;floor-%d\n", i, i, i, i,
+		fmt.Fprintf(&p, "person%d,person%d@kestrelridge.example,Given%d,Family%d,Given%d "+
+			"Family%d,Observer,%d,observers;floor-%d\n", i, i, i, i,
 			i, i, i, i%50)
 		if i%6 != 0 {
 			fmt.Fprintf(&a, "person%d@kestrelridge.example,Given%d Family%d,%d\n", i, i, i, i%3)
@@ -42,8 +43,8 @@ func twelve() []claims.Rule {
 	return out
 }
 
-// BenchmarkClaims works out twelve rules for 100,000 people in one pass, beside the same expressions evaluated bare over
-// variables that are there already.
+// BenchmarkClaims works out twelve rules for 100,000 people in one pass, beside the same expressions evaluated bare
+// over variables that are there already.
 func BenchmarkClaims(b *testing.B) {
 	text, _ := crowd(100_000)
 	dir, err := people.Read(text)

@@ -35,7 +35,8 @@ type document struct {
 
 // documentFlags are the flags of what reads a metadata document.
 func documentFlags(c *cobra.Command, src *sourceFlags) {
-	c.Flags().StringVar(&src.signedBy, "signed-by", "", "certificate file: nothing is told unless its key signed the document")
+	c.Flags().StringVar(&src.signedBy, "signed-by", "",
+		"certificate file: nothing is told unless its key signed the document")
 	c.Flags().StringVar(&src.ca, "ca", "", "certificate file of the authority to trust for a URL")
 	c.Flags().StringVar(&src.pin, "tls-pin", "",
 		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
@@ -202,7 +203,8 @@ func soughtFlags(c *cobra.Command, what *saml.Sought) {
 	f.StringVar(&what.EntityID, "entity", "", "entity ID, exactly")
 	f.StringVar(&what.Name, "name", "", "part of a name, in any language")
 	f.StringVar(&what.Domain, "domain", "", "domain that the entity speaks for or is at, or one above it")
-	f.StringVar(&what.Role, "role", "", "provider, app, or the name of a role descriptor such as AttributeAuthorityDescriptor")
+	f.StringVar(&what.Role, "role", "", "provider, app, or the name of a role descriptor such as "+
+		"AttributeAuthorityDescriptor")
 	f.StringVar(&what.Category, "category", "", "value of an entity attribute, or what stands behind its last /")
 	f.StringVar(&what.Contact, "contact", "", "part of a contact's name or address")
 	f.StringVar(&what.Authority, "registered-by", "", "registration authority, exactly")
@@ -271,7 +273,8 @@ tressik metadata sign. What is in an entity stays byte for byte as it was, and s
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if (dir == "") == (out == "") {
-				return usageError{errors.New("say where to: --into DIR for a file for each entity, or --out FILE for one document")}
+				return usageError{errors.New("say where to: --into DIR for a file for each entity, or --out FILE for one " +
+					"document")}
 			}
 			d, err := a.document(cmd.Context(), &src)
 			if err != nil {
@@ -360,7 +363,8 @@ its publisher signed is signed again.`,
 // signer reads a key and the certificate that belongs to it.
 func (a *App) signer(keyFile, word, certFile string, now time.Time) (*xmlsec.Signer, error) {
 	if keyFile == "" || certFile == "" {
-		return nil, usageError{errors.New("--key and --cert are missing: the key that signs, and the certificate by which " +
+		return nil, usageError{errors.New("--key and --cert are missing: the key that signs, and the certificate by " +
+			"which " +
 			"others know it")}
 	}
 	key, err := a.privateKey(keyFile, word)

@@ -20,7 +20,8 @@ func (a *App) routeCmd() *cobra.Command {
 
 func (a *App) routeAdd() *cobra.Command {
 	var to string
-	c := &cobra.Command{Use: "add DOMAIN --to PROVIDER", Short: "Send people of a domain to sign in at another provider", Args: args("DOMAIN"),
+	c := &cobra.Command{Use: "add DOMAIN --to PROVIDER", Short: "Send people of a domain to sign in at another provider",
+		Args: args("DOMAIN"),
 		Long: `Send people with an address of a domain to sign in at another provider, whose client an own provider is. The stage's
 sign-in page then asks for the address first. That provider may speak for the domains that are routed to it, and for no
 others. What happens to somebody who comes back is said with tressik arrival set.`,
@@ -42,7 +43,8 @@ others. What happens to somebody who comes back is said with tressik arrival set
 }
 
 func (a *App) routeList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List where people of which domain sign in", Args: args(), Example: "  tressik route list",
+	return &cobra.Command{Use: "list", Short: "List where people of which domain sign in", Args: args(),
+		Example: "  tressik route list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			list, err := (&arrivals.Keeper{Book: d.Book}).Routes()
 			if err != nil {
@@ -78,7 +80,8 @@ func (a *App) arrivalCmd() *cobra.Command {
 func (a *App) arrivalSet() *cobra.Command {
 	var in federation.Arrival
 	var takes []string
-	c := &cobra.Command{Use: "set TRUST", Short: "Say whether unknown people are created, and what is taken of them", Args: args("TRUST"),
+	c := &cobra.Command{Use: "set TRUST", Short: "Say whether unknown people are created, and what is taken of them",
+		Args: args("TRUST"),
 		Long: `Say what happens to somebody whom the upstream provider of a trust signs in at an own provider: whether they are created
 or refused when nobody came as them before, into which groups, which attributes are taken of which claims, whether those
 who came before are brought up to date, and whether somebody of the ledger with the same verified address is meant.
@@ -110,14 +113,16 @@ Nobody is ever bound by an address that is not verified, or not of a domain that
 			if groups == "" {
 				groups = "none: they get in only where everyone does"
 			}
-			return a.print(view.Page{Data: x, Blocks: []view.Block{{Title: "Who comes in through " + t.Name, Fields: [][2]string{
-				{"unknown people", x.Unknown}, {"in groups", groups}, {"people who came before", x.Known},
-				{"same address here", x.Bind}, {"takes", strings.Join(words, ", ")}}}}})
+			return a.print(view.Page{Data: x, Blocks: []view.Block{{Title: "Who comes in through " + t.Name,
+				Fields: [][2]string{
+					{"unknown people", x.Unknown}, {"in groups", groups}, {"people who came before", x.Known},
+					{"same address here", x.Bind}, {"takes", strings.Join(words, ", ")}}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&in.Unknown, "unknown", "", "people who never came before: created or refused (at first refused)")
 	f.StringVar(&in.Known, "known", "", "people who came before: updated or kept (at first updated)")
-	f.StringVar(&in.Bind, "bind", "", "somebody of the ledger with the same address: verified (they are meant) or never (at first never)")
+	f.StringVar(&in.Bind, "bind", "", "somebody of the ledger with the same address: verified (they are meant) or "+
+		"never (at first never)")
 	f.StringSliceVar(&in.Groups, "groups", nil, "groups that somebody who is created is put into; none for none")
 	f.StringArrayVar(&takes, "takes", nil, "ATTRIBUTE=CLAIM: what is taken; else mail, displayName, givenName and sn")
 	return c
@@ -125,18 +130,22 @@ Nobody is ever bound by an address that is not verified, or not of a domain that
 
 func (a *App) peopleBind() *cobra.Command {
 	var trust, subject string
-	c := &cobra.Command{Use: "bind PERSON --trust TRUST --subject SUBJECT", Short: "Say as whom somebody of an upstream provider comes in",
+	c := &cobra.Command{Use: "bind PERSON --trust TRUST --subject SUBJECT",
+		Short:   "Say as whom somebody of an upstream provider comes in",
 		Args:    args("PERSON"),
-		Example: "  tressik people bind petra --trust ridge@southmere --subject 5f1c…", ValidArgsFunction: a.names("person", 1),
+		Example: "  tressik people bind petra --trust ridge@southmere --subject 5f1c…", ValidArgsFunction: a.names("person",
+			1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if trust == "" || subject == "" {
-				return usageError{fmt.Errorf("--trust and --subject are missing: through which trust, and who %s is there", got[0])}
+				return usageError{fmt.Errorf("--trust and --subject are missing: through which trust, and who %s is there",
+					got[0])}
 			}
 			if err := (&arrivals.Keeper{Book: d.Book}).Bind(got[0], trust, subject); err != nil {
 				return err
 			}
 			return a.print(view.Page{Data: map[string]string{"person": got[0], "trust": trust, "subject": subject},
-				Blocks: []view.Block{{Lines: []string{"the subject " + subject + " comes in through " + trust + " as " + got[0]}}}})
+				Blocks: []view.Block{{Lines: []string{"the subject " + subject + " comes in through " + trust + " as " +
+					got[0]}}}})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "through which they come")
 	c.Flags().StringVar(&subject, "subject", "", "what the upstream provider calls them")

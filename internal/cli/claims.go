@@ -166,7 +166,8 @@ func (a *App) claimsPreview() *cobra.Command {
 
 func (a *App) peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Load, list and show persons and groups"}
-	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(), a.peopleLeave(), a.peopleRename(),
+	c.AddCommand(a.peopleLoad(), a.peopleSource(), a.peopleList(), a.peopleSearch(), a.peopleShow(), a.peopleAccess(),
+		a.peopleLeave(), a.peopleRename(),
 		a.peopleBind())
 	return c
 }
@@ -188,7 +189,8 @@ to date; with --replace those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
-			read, added, changed, removed, err := d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry, Home: home})
+			read, added, changed, removed, err := d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry,
+				Home: home})
 			if err != nil {
 				return err
 			}
@@ -202,7 +204,8 @@ to date; with --replace those not in the file are removed.`,
 		}}
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
-	c.Flags().StringVar(&home, "home", "", "provider at which alone they sign in; on the stage its stand-in knows them, and no other")
+	c.Flags().StringVar(&home, "home", "",
+		"provider at which alone they sign in; on the stage its stand-in knows them, and no other")
 	must(c.RegisterFlagCompletionFunc("home", a.names("provider", 0)))
 	return c
 }

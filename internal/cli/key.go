@@ -25,7 +25,8 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
 Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
 way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(), a.keyPlan(),
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(),
+		a.keyPlan(),
 		a.keyDrill(), a.keyRevoke(),
 		a.keyExport(), a.keyRequest(), a.keyCertify())
 	return c
@@ -80,7 +81,8 @@ func (b *broughtKey) add(c *cobra.Command) {
 	f.StringVar(&b.key, "key", "", "file with a private key that is brought along")
 	f.StringVar(&b.cert, "cert", "", "file with its certificate, and the chain above it (default a self-signed one)")
 	f.StringVar(&b.p12, "pkcs12", "", "PKCS #12 file with a key and its certificate, in place of --key and --cert")
-	f.StringVar(&b.word, "password-file", "", "file whose first line is the password of --pkcs12 or --key; else it is asked for")
+	f.StringVar(&b.word, "password-file", "",
+		"file whose first line is the password of --pkcs12 or --key; else it is asked for")
 }
 
 // into reads what the flags name.
@@ -136,7 +138,8 @@ func (a *App) laid(d *desk.Desk, party string, in keyring.Coming) error {
 	}
 	p := report.Key(r, k, d.Now())
 	p.Blocks = append(p.Blocks, view.Block{Lines: []string{
-		"  " + view.Remedy(finding.Run("key", "request", party, k.ID)) + " asks an authority for a certificate, if you want one",
+		"  " + view.Remedy(finding.Run("key", "request", party, k.ID)) +
+			" asks an authority for a certificate, if you want one",
 		"  " + view.Remedy(finding.Run("key", "announce", party, k.ID)) + " publishes it beside the active one"}})
 	return a.print(p)
 }
@@ -155,11 +158,13 @@ authority. To make one and publish it in one step, use tressik key announce.`,
 func (a *App) keyImport() *cobra.Command {
 	var in keyring.Coming
 	var b broughtKey
-	c := &cobra.Command{Use: "import PARTY (--key FILE | --pkcs12 FILE)", Short: "Take a key along that is not published yet",
-		Args: args("PARTY"),
+	c := &cobra.Command{Use: "import PARTY (--key FILE | --pkcs12 FILE)",
+		Short: "Take a key along that is not published yet",
+		Args:  args("PARTY"),
 		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC 1, under a
 password or not) with its certificate and the chain above it, or PKCS #12.`,
-		Example: "  tressik key import ridge --pkcs12 coming.p12 --password-file word", ValidArgsFunction: a.names("party", 1),
+		Example: "  tressik key import ridge --pkcs12 coming.p12 --password-file word", ValidArgsFunction: a.names("party",
+			1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if b.key == "" && b.p12 == "" {
 				return usageError{errors.New("--key or --pkcs12 is missing: the file with the key; key new makes one")}
@@ -452,6 +457,7 @@ func (a *App) keyCertify() *cobra.Command {
 			}
 			return a.print(report.Key(r, k, d.Now()))
 		})}
-	c.Flags().StringVar(&cert, "cert", "", "file with the certificate, and the chain of authorities above it, the nearest first")
+	c.Flags().StringVar(&cert, "cert", "",
+		"file with the certificate, and the chain of authorities above it, the nearest first")
 	return c
 }

@@ -29,7 +29,8 @@ func (a *App) certificates(flag, path string) (own *x509.Certificate, above []*x
 	}
 	own, above, err = keys.ParseChain(b)
 	if errors.Is(err, keys.ErrChain) {
-		return nil, nil, fmt.Errorf("%s: %s: %w; put the key's own certificate first, then that of its authority, then the one "+
+		return nil, nil, fmt.Errorf("%s: %s: %w; put the key's own certificate first, then that of its authority, then "+
+			"the one "+
 			"above it", flag, path, err)
 	}
 	if err != nil {
@@ -54,7 +55,8 @@ func (a *App) password(path string) (string, error) {
 	return strings.TrimSuffix(line, "\r"), nil
 }
 
-// privateKey reads the file of a --key, with the password of a --password-file where it is under one; nil without a file.
+// privateKey reads the file of a --key, with the password of a --password-file where it is under one; nil without a
+// file.
 func (a *App) privateKey(path, passwordFile string) (crypto.Signer, error) {
 	b, err := a.readFile("--key", path)
 	if b == nil || err != nil {
@@ -98,7 +100,8 @@ func (a *App) pkcs12Key(path, passwordFile string) (key crypto.Signer, own *x509
 	any, own, others, err := pkcs12.DecodeChain(b, word)
 	switch {
 	case errors.Is(err, pkcs12.ErrIncorrectPassword):
-		return nil, nil, nil, fmt.Errorf("--pkcs12: %s: the password is wrong; put it into the first line of --password-file", path)
+		return nil, nil, nil, fmt.Errorf("--pkcs12: %s: the password is wrong; put it into the first line of "+
+			"--password-file", path)
 	case err != nil:
 		return nil, nil, nil, fmt.Errorf("--pkcs12: %s: %w", path, err)
 	}
@@ -115,7 +118,8 @@ type privateFile struct{ path, word, to string }
 // exportPrivate writes a key with its private half, for its owner's eyes alone.
 func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey, f privateFile) error {
 	if f.path == "" || (f.word == "") == (f.to == "") {
-		return usageError{errors.New("--private needs --out FILE, and either --password-file FILE (PKCS #12) or --to RECIPIENT " +
+		return usageError{errors.New("--private needs --out FILE, and either --password-file FILE (PKCS #12) or --to " +
+			"RECIPIENT " +
 			"(age): a private half is written into a file alone, and never in the clear")}
 	}
 	private, err := keyKeeper(d).Private(r.Party.Name, k)
@@ -163,7 +167,8 @@ func (a *App) pkcs12(private crypto.Signer, k *federation.OwnKey, passwordFile s
 func forRecipient(private crypto.Signer, to string) ([]byte, error) {
 	list, err := age.ParseRecipients(strings.NewReader(to))
 	if err != nil || len(list) != 1 {
-		return nil, usageError{fmt.Errorf("--to %q is no age recipient; it looks like age1 and 58 more letters and digits", to)}
+		return nil, usageError{fmt.Errorf("--to %q is no age recipient; it looks like age1 and 58 more letters and digits",
+			to)}
 	}
 	plain, err := keys.MarshalPrivate(private)
 	if err != nil {

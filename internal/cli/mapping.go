@@ -26,7 +26,8 @@ func (a *App) accountsCmd() *cobra.Command {
 }
 
 func (a *App) accountsLoad() *cobra.Command {
-	return &cobra.Command{Use: "load APP FILE|-", Short: "Read an app's own export of its accounts", Args: args("APP", "FILE"),
+	return &cobra.Command{Use: "load APP FILE|-", Short: "Read an app's own export of its accounts", Args: args("APP",
+		"FILE"),
 		Long: `Read an app's own export of its accounts, in place of the one that was read before: CSV whose first row names the fields,
 JSON (a list, one object a line, or Resources as SCIM has them), or LDIF. Say with tressik app change which received
 name fills which field, and by which field an account is found: --reads username=NameID --account-key username.`,
@@ -36,7 +37,8 @@ name fills which field, and by which field an account is found: --reads username
 			if err != nil {
 				return err
 			}
-			raw, err := reach.Read(cmd.Context(), got[1], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
+			raw, err := reach.Read(cmd.Context(), got[1], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes),
+				Stdin: a.In})
 			if err != nil {
 				return err
 			}
@@ -44,7 +46,8 @@ name fills which field, and by which field an account is found: --reads username
 			if err != nil {
 				return err
 			}
-			blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s", view.Count(n, "account"), got[0], got[1])}}}
+			blocks := []view.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s", view.Count(n, "account"), got[0],
+				got[1])}}}
 			if len(fs) > 0 {
 				blocks = append(blocks, view.Block{Findings: fs})
 			}
@@ -53,8 +56,9 @@ name fills which field, and by which field an account is found: --reads username
 }
 
 func (a *App) accountsMatch() *cobra.Command {
-	return &cobra.Command{Use: "match TRUST", Short: "For everyone whom a trust admits: which account the app would take them for",
-		Args: args("TRUST"),
+	return &cobra.Command{Use: "match TRUST",
+		Short: "For everyone whom a trust admits: which account the app would take them for",
+		Args:  args("TRUST"),
 		Long: `Say for everyone whom a trust admits which account of the app they would be taken for: found, a stranger (and which
 account is nearest, differing in case or domain alone), or a collision of two people or two accounts; and which
 accounts nobody would come for. Rules that would find more are proposed, never applied. It ends with exit status 3 when
@@ -77,8 +81,9 @@ somebody collides, or is a stranger.`,
 
 func (a *App) accountsCompare() *cobra.Command {
 	var from, to string
-	c := &cobra.Command{Use: "compare APP --from PROVIDER --to PROVIDER", Short: "What moving an app to another provider does to each account",
-		Args: args("APP"),
+	c := &cobra.Command{Use: "compare APP --from PROVIDER --to PROVIDER",
+		Short: "What moving an app to another provider does to each account",
+		Args:  args("APP"),
 		Long: `Say for everyone what moving an app from one provider to another would do: who keeps their account, who becomes a
 stranger or somebody else, who gets in no longer or for the first time, and who gains or loses a role. Both trusts have
 to be there; nothing is changed. It ends with exit status 3 when somebody would not be who they were.`,
@@ -131,7 +136,8 @@ something that the app needs is missing or shared.`,
 }
 
 func (a *App) claimsSuggest() *cobra.Command {
-	return &cobra.Command{Use: "suggest TRUST", Short: "Propose rules from the attributes that people really have", Args: args("TRUST"),
+	return &cobra.Command{Use: "suggest TRUST", Short: "Propose rules from the attributes that people really have",
+		Args: args("TRUST"),
 		Long: `Propose rules for what the app of a trust wants or reads and does not get of everybody, with how many people each would
 serve, and what in the data speaks for it. Nothing is changed: run the command that is printed for what you want.`,
 		Example: "  tressik claims suggest nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
@@ -180,7 +186,8 @@ what one trust would release for two people (--as and --with).`,
 func (a *App) claimsExport() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "export TRUST", Short: "Write the rules of a trust as YAML", Args: args("TRUST"),
-		Example: "  tressik claims export nightlog@ridge --out nightlog-claims.yaml", ValidArgsFunction: a.names("trust", 1),
+		Example: "  tressik claims export nightlog@ridge --out nightlog-claims.yaml", ValidArgsFunction: a.names("trust",
+			1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			b, err := mapper(d).Export(got[0])
 			if err != nil {
@@ -194,10 +201,12 @@ func (a *App) claimsExport() *cobra.Command {
 
 func (a *App) claimsImport() *cobra.Command {
 	var dry bool
-	c := &cobra.Command{Use: "import TRUST FILE|-", Short: "Replace the rules of a trust by those of a YAML file", Args: args("TRUST", "FILE"),
+	c := &cobra.Command{Use: "import TRUST FILE|-", Short: "Replace the rules of a trust by those of a YAML file",
+		Args: args("TRUST", "FILE"),
 		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of them, or none where
 anything in the file is wrong. One file can be imported into many trusts.`,
-		Example: "  tressik claims import plate-archive@ridge claims.yaml --dry-run", ValidArgsFunction: a.names("trust", 1),
+		Example: "  tressik claims import plate-archive@ridge claims.yaml --dry-run", ValidArgsFunction: a.names("trust",
+			1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()
 			if err != nil {
@@ -223,7 +232,8 @@ anything in the file is wrong. One file can be imported into many trusts.`,
 func (a *App) claimsRole() *cobra.Command {
 	in := desk.ClaimInput{Roles: &claims.Roles{}}
 	claim := "role"
-	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups", Args: args("TRUST", "GROUP=ROLE…"),
+	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups", Args: args("TRUST",
+		"GROUP=ROLE…"),
 		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table counts, or with
 --several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
 		Example:           "  tressik claims role nightlog@ridge directors=chief observers=reader --default guest",
@@ -260,7 +270,8 @@ func (a *App) claimsRole() *cobra.Command {
 }
 
 func (a *App) peopleAccess() *cobra.Command {
-	return &cobra.Command{Use: "access PERSON", Short: "Every app that a person gets into, with which role, and why", Args: args("PERSON"),
+	return &cobra.Command{Use: "access PERSON", Short: "Every app that a person gets into, with which role, and why",
+		Args:    args("PERSON"),
 		Example: "  tressik people access mira", ValidArgsFunction: a.names("person", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			list, err := mapper(d).Access(got[0])
@@ -272,7 +283,8 @@ func (a *App) peopleAccess() *cobra.Command {
 }
 
 func (a *App) peopleLeave() *cobra.Command {
-	return &cobra.Command{Use: "leave PERSON", Short: "What still works for somebody who has left, and what ends it", Args: args("PERSON"),
+	return &cobra.Command{Use: "leave PERSON", Short: "What still works for somebody who has left, and what ends it",
+		Args: args("PERSON"),
 		Long: `Show what still works for somebody who has left: where they get in, which accounts are theirs, what they agreed to, each
 with what ends it. Nothing is changed. It ends with exit status 3 while anything works.`,
 		Example: "  tressik people leave petra", ValidArgsFunction: a.names("person", 1),
@@ -289,7 +301,8 @@ with what ends it. Nothing is changed. It ends with exit status 3 while anything
 }
 
 func (a *App) peopleSearch() *cobra.Command {
-	return &cobra.Command{Use: "search WORD…", Short: "Find people by any of their values or groups", Args: cobra.MinimumNArgs(1),
+	return &cobra.Command{Use: "search WORD…", Short: "Find people by any of their values or groups",
+		Args:    cobra.MinimumNArgs(1),
 		Example: "  tressik people search solano", ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			all, err := d.Persons()

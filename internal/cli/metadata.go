@@ -11,7 +11,8 @@ import (
 )
 
 func (a *App) metadataCmd() *cobra.Command {
-	c := &cobra.Command{Use: "metadata", Short: "Read, search, verify, write and compare metadata; what was published when"}
+	c := &cobra.Command{Use: "metadata", Short: "Read, search, verify, write and compare metadata; what was published " +
+		"when"}
 	c.AddCommand(a.metadataRead(), a.metadataFind(), a.metadataVerify(), a.metadataSplit(), a.metadataSign(),
 		a.metadataWrite(), a.metadataReceived(), a.metadataHistory(), a.metadataCompare(), a.metadataRestore())
 	return c

@@ -25,8 +25,10 @@ type sourceFlags struct{ metadata, ca, pin, entity, signedBy, query, host string
 func (s *sourceFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&s.metadata, "metadata", "", "SAML metadata: a file, - for standard input, or an https: URL")
-	f.StringVar(&s.host, "host", "", "in place of --metadata: name of a host, asked at the places that the standards name")
-	f.StringVar(&s.query, "mdq", "", "in place of --metadata: address of a metadata query server, which is asked for --entity")
+	f.StringVar(&s.host, "host", "", "in place of --metadata: name of a host, asked at the places that the standards "+
+		"name")
+	f.StringVar(&s.query, "mdq", "", "in place of --metadata: address of a metadata query server, which is asked for "+
+		"--entity")
 	f.StringVar(&s.ca, "ca", "", "certificate file of the authority to trust for this URL")
 	f.StringVar(&s.pin, "tls-pin", "",
 		"SHA-256 of the server's own certificate, in place of an authority or with --ca")

@@ -52,8 +52,9 @@ status 3 when something waits or failed; then what was there stays.`,
 			return nil
 		}}
 	c.Flags().BoolVar(&how.Accept, "accept", false, "take differences that touch trust too")
-	c.Flags().BoolVar(&how.Due, "due", false, "those alone whose time has come: by cacheDuration, by what the server said,\n"+
-		"before their validity ends, else after a day")
+	c.Flags().BoolVar(&how.Due, "due", false,
+		"those alone whose time has come: by cacheDuration, by what the server said,\n"+
+			"before their validity ends, else after a day")
 	c.Flags().DurationVar(&how.Timeout, "timeout", 20*time.Second, "for how long each answer is waited for")
 	return c
 }

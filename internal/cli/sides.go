@@ -55,7 +55,8 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 			"FIELD= takes one away")
 	f.StringVar(&s.reads.Key, "account-key", "", "the field by which it finds an account; none where nobody knows")
 	f.StringVar(&s.reads.Role, "role-field", "", "the field that decides what somebody may do there; none")
-	f.StringVar(&s.reads.Strangers, "strangers", "", "what becomes of people without an account: created, refused, or none where nobody knows")
+	f.StringVar(&s.reads.Strangers, "strangers", "",
+		"what becomes of people without an account: created, refused, or none where nobody knows")
 	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
 		cobra.ShellCompDirectiveNoFileComp)))
 }

@@ -37,13 +37,15 @@ func (a *App) sourceAdd() *cobra.Command {
 	var s people.Source
 	var word, env, ca string
 	var timeout, cache time.Duration
-	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST", Short: "Read people from a file or a directory server, now and again",
-		Args: args("NAME", "SOURCE"),
+	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST",
+		Short: "Read people from a file or a directory server, now and again",
+		Args:  args("NAME", "SOURCE"),
 		Long: `Keep where people come from, and read them. A file (LDIF or CSV) is read when people source read says so. A directory
 server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever read, its referrals are not followed, and
 its people are read again when they are needed and older than --cache. On a running stage its people sign in with their
 password, which the directory checks. The password of --bind-dn stays where it is, and is read from there each time.`,
-		Example: "  tressik people source add staff ldaps://directory.kestrelridge.example --base dc=kestrelridge,dc=example \\\n" +
+		Example: "  tressik people source add staff ldaps://directory.kestrelridge.example --base " +
+			"dc=kestrelridge,dc=example \\\n" +
 			"      --bind-dn cn=tressik,dc=kestrelridge,dc=example --password-file bind.password --ca directory-ca.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			s.Name, s.At = got[0], got[1]
@@ -103,7 +105,8 @@ func readWords(o *sources.Outcome) view.Page {
 	if o.Skipped > 0 {
 		skipped = fmt.Sprintf(", %d entries skipped", o.Skipped)
 	}
-	return view.Page{Data: o, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s",
+	return view.Page{Data: o, Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d "+
+		"changed, %d removed%s",
 		view.Count(o.Read, "person"), o.Source, o.Added, o.Changed, o.Removed, skipped)}}}}
 }
 
@@ -121,7 +124,8 @@ func (a *App) sourceNames(_ *cobra.Command, got []string, _ string) ([]string, c
 }
 
 func (a *App) sourceList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the sources of people", Args: args(), Example: "  tressik people source list",
+	return &cobra.Command{Use: "list", Short: "List the sources of people", Args: args(),
+		Example: "  tressik people source list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			all, err := d.L.Sources()
 			if err != nil {
@@ -148,19 +152,22 @@ func (a *App) sourceRead() *cobra.Command {
 }
 
 func (a *App) sourceRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Forget a source, and the people who came from it", Args: args("NAME"),
+	return &cobra.Command{Use: "remove NAME", Short: "Forget a source, and the people who came from it",
+		Args:    args("NAME"),
 		Example: "  tressik people source remove staff --yes", ValidArgsFunction: a.sourceNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			s, err := a.sources(d).Source(got[0])
 			if err != nil {
 				return err
 			}
-			if err := a.confirm(fmt.Sprintf("Forget %s, and the %s who came from it?", s.Name, view.Count(s.People, "person"))); err != nil {
+			if err := a.confirm(fmt.Sprintf("Forget %s, and the %s who came from it?", s.Name, view.Count(s.People,
+				"person"))); err != nil {
 				return err
 			}
 			if err := a.sources(d).Remove(got[0]); err != nil {
 				return err
 			}
-			return a.print(view.Page{Data: s, Blocks: []view.Block{{Lines: []string{"source " + got[0] + " is gone, and so are its people"}}}})
+			return a.print(view.Page{Data: s, Blocks: []view.Block{{Lines: []string{"source " + got[0] +
+				" is gone, and so are its people"}}}})
 		})}
 }

@@ -177,7 +177,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		return nil, nil, err
 	}
 	if (in.Name != "" || in.NameFormat != "" || in.When != "" || in.Single) && len(in.Assign) != 1 {
-		return nil, nil, fmt.Errorf("--name, --name-format, --when and --single are %w with %d assignments; set that claim by itself", ErrValue,
+		return nil, nil, fmt.Errorf("--name, --name-format, --when and --single are %w with %d assignments; set that "+
+			"claim by itself", ErrValue,
 			len(in.Assign))
 	}
 	old, app, _, err := d.Trust(name)

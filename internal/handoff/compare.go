@@ -23,9 +23,11 @@ func (d *Maker) judgeGroup(out *finding.List, t *federation.Trust) {
 	}
 	for _, id := range persons {
 		if _, err := d.Person(id); err != nil {
-			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: id + ", who is not in the ledger",
+			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: id +
+				", who is not in the ledger",
 				Expected: "people of the ledger", Side: finding.Ledger,
-				Fix: finding.Do("load people who have that name").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))})
+				Fix: finding.Do("load people who have that name").Or(finding.Run("trust", "change", t.Name, "--admits",
+					"group:NAME"))})
 			continue
 		}
 		out.Pass("trust.admits", "who may sign in", id)

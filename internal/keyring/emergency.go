@@ -137,7 +137,8 @@ func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey,
 
 // Certify gives a key another certificate, such as the answer of an authority to a request. The key stays what it is.
 // Errors: *book.UnknownError, book.ErrValue.
-func (k *Keeper) Certify(party, id string, cert *x509.Certificate, chain []*x509.Certificate) (*federation.OwnKey, error) {
+func (k *Keeper) Certify(party, id string, cert *x509.Certificate, chain []*x509.Certificate) (*federation.OwnKey,
+	error) {
 	r, key, err := k.find(party, id)
 	if err != nil {
 		return nil, err

@@ -234,7 +234,8 @@ func (k *Keeper) made(r *Ring, in *Coming) (*federation.OwnKey, error) {
 	} else if err := k.inForce(in.Certificate); err != nil {
 		return nil, err
 	}
-	return &federation.OwnKey{ID: id, Use: in.Use, Since: k.Now().UTC(), Certificate: in.Certificate, Chain: in.Chain}, nil
+	return &federation.OwnKey{ID: id, Use: in.Use, Since: k.Now().UTC(), Certificate: in.Certificate,
+		Chain: in.Chain}, nil
 }
 
 // selfSigned makes the certificate of a key of a party.

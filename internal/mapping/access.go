@@ -107,7 +107,8 @@ func (m *Mapper) account(a *Access, app *federation.Party, got *federation.Recei
 		a.How = "its accounts are not known"
 		return nil
 	}
-	x := accounts.NewIndex(list, app.Reads.Key).Match([]accounts.Arrival{{Person: a.Trust, Key: got.Of(app.Reads.From(app.Reads.Key))}})
+	x := accounts.NewIndex(list, app.Reads.Key).Match([]accounts.Arrival{{Person: a.Trust,
+		Key: got.Of(app.Reads.From(app.Reads.Key))}})
 	switch {
 	case len(x.Found) == 1:
 		a.Account = x.Found[0].Account
@@ -154,7 +155,8 @@ func (m *Mapper) CompareTrusts(a, b, person string) ([]Beside, error) {
 			return nil, err
 		}
 	}
-	out := []Beside{{Claim: federation.Subject, RuleA: ta.SubjectWords(), RuleB: tb.SubjectWords(), A: ga.Of(federation.Subject),
+	out := []Beside{{Claim: federation.Subject, RuleA: ta.SubjectWords(), RuleB: tb.SubjectWords(),
+		A: ga.Of(federation.Subject),
 		B: gb.Of(federation.Subject)}}
 	for _, claim := range both(ta.Rules, tb.Rules) {
 		_, ra, _ := ta.RuleFor(claim)
@@ -184,7 +186,8 @@ func (m *Mapper) ComparePeople(trust, a, b string) ([]Beside, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Beside{{Claim: federation.Subject, RuleA: t.SubjectWords(), A: ga.Of(federation.Subject), B: gb.Of(federation.Subject)}}
+	out := []Beside{{Claim: federation.Subject, RuleA: t.SubjectWords(), A: ga.Of(federation.Subject),
+		B: gb.Of(federation.Subject)}}
 	for _, r := range t.Rules {
 		out = append(out, Beside{Claim: r.Claim, RuleA: r.Expression, A: ga.Of(r.Claim), B: gb.Of(r.Claim)})
 	}

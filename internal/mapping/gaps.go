@@ -58,8 +58,9 @@ func (m *Mapper) Gaps(trust, group string) (*Gaps, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &Gaps{Trust: trust, Group: group, People: len(who.all), Rules: []RuleGap{}, Lacking: []string{}, Unasked: []string{},
-		Same: []Same{}, Forbidden: []Forbidden{}}
+	g := &Gaps{Trust: trust, Group: group, People: len(who.all), Rules: []RuleGap{}, Lacking: []string{},
+		Unasked: []string{},
+		Same:    []Same{}, Forbidden: []Forbidden{}}
 	empty, subjects := map[string]*RuleGap{}, map[string][]string{}
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]
@@ -229,13 +230,16 @@ func (g *Gaps) judge() {
 	}
 	for _, s := range g.Same {
 		g.Findings.Add(finding.Finding{ID: "claims.same-subject", Level: finding.Error, Check: "subject",
-			Saw: s.Subject + " for " + some(s.People), Expected: "a subject of their own for each person: the app takes them for one",
-			Side: finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format", "persistent")})
+			Saw: s.Subject + " for " + some(s.People), Expected: "a subject of their own for each person: the app takes " +
+				"them for one",
+			Side: finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format",
+				"persistent")})
 	}
 	for i, x := range g.Forbidden {
 		if i == 20 {
 			g.Findings.Add(finding.Finding{ID: "claims.forbidden", Level: finding.Warning, Check: "values",
-				Saw: fmt.Sprintf("%d more", len(g.Forbidden)-i), Expected: "values that their format allows", Side: finding.Provider,
+				Saw: fmt.Sprintf("%d more", len(g.Forbidden)-i), Expected: "values that their format " +
+					"allows", Side: finding.Provider,
 				Fix: finding.Do("see them all with --format json")})
 			break
 		}
@@ -245,12 +249,15 @@ func (g *Gaps) judge() {
 				Then(finding.Run("people", "load", "FILE"))})
 	}
 	for _, name := range g.Lacking {
-		g.Findings.Add(finding.Finding{ID: "claims.lacking", Level: finding.Warning, Check: name, Saw: "no rule releases it",
-			Expected: "a rule, since the app wants it", Side: finding.Provider, Fix: finding.Run("claims", "suggest", g.Trust)})
+		g.Findings.Add(finding.Finding{ID: "claims.lacking", Level: finding.Warning, Check: name,
+			Saw:      "no rule releases it",
+			Expected: "a rule, since the app wants it", Side: finding.Provider, Fix: finding.Run("claims", "suggest",
+				g.Trust)})
 	}
 	for _, name := range g.Unasked {
 		g.Findings.Add(finding.Finding{ID: "claims.unasked", Level: finding.Note, Check: name, Saw: "it is released",
-			Expected: "only what the app asks for", Side: finding.Provider, Fix: finding.Run("claims", "drop", g.Trust, name)})
+			Expected: "only what the app asks for", Side: finding.Provider, Fix: finding.Run("claims", "drop", g.Trust,
+				name)})
 	}
 }
 
@@ -353,7 +360,8 @@ func (t *those) suggest(claim, now string) (Suggestion, bool) {
 	if more > 0 {
 		s.Expression = fmt.Sprintf("%s ? %s : %s", has(attr), expr(attr), best.expression)
 		s.Serves += more
-		s.Because += fmt.Sprintf("; for the others %s, which is the same for %d of the %d who have both", best.expression, agree, both)
+		s.Because += fmt.Sprintf("; for the others %s, which is the same for %d of the %d who have both", best.expression,
+			agree, both)
 	}
 	return s, true
 }

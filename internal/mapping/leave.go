@@ -23,11 +23,14 @@ func (m *Mapper) Leave(person string) ([]Left, error) {
 		return nil, err
 	}
 	out := []Left{}
-	gone := finding.Do("take them out of the file of people, and load it with --replace").Then(finding.Run("people", "load", "FILE", "--replace"))
+	gone := finding.Do("take them out of the file of people, and load it with --replace").Then(finding.Run("people",
+		"load", "FILE", "--replace"))
 	if strings.HasPrefix(p.Source, "arrival ") {
-		gone = finding.Do("end their account at the provider at which they sign in; here nobody comes in as them any more then")
+		gone = finding.Do("end their account at the provider at which they sign in; here nobody comes in as them any " +
+			"more then")
 	} else if p.Source != "" {
-		gone = finding.Do("take them out of " + p.Source + ", where they come from").Then(finding.Run("people", "source", "read", p.Source))
+		gone = finding.Do("take them out of " + p.Source + ", where they come from").Then(finding.Run("people", "source",
+			"read", p.Source))
 	}
 	out = append(out, Left{"person", p.ID, "they are among the people, so they can sign in", gone})
 	access, err := m.Access(person)
@@ -36,7 +39,8 @@ func (m *Mapper) Leave(person string) ([]Left, error) {
 	}
 	for _, a := range access {
 		if a.Admitted {
-			out = append(out, Left{"access", a.Trust, "they get in: " + a.Why + "; a session and refresh tokens hold until they end",
+			out = append(out, Left{"access", a.Trust, "they get in: " + a.Why +
+				"; a session and refresh tokens hold until they end",
 				finding.Do("it ends with them among the people; sessions at the real app are ended by its owner")})
 		}
 		if a.Account != "" {

@@ -76,7 +76,8 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	}
 	d := Document{Subject: &SubjectDocument{Format: t.SubjectFormat, Expression: t.Subject}, Claims: []ClaimDocument{}}
 	for _, r := range t.Rules {
-		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat, When: r.When, Single: r.Single}
+		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat, When: r.When,
+			Single: r.Single}
 		if r.Roles != nil {
 			c.Expression, c.Roles = "", &RolesDocument{Default: r.Roles.Default, Several: r.Roles.Several}
 			for _, x := range r.Roles.Of {
@@ -88,8 +89,8 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	return yaml.MarshalWithOptions(d, yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
 }
 
-// Import replaces the rules of a trust by those of a file, whole or not at all. It returns the trust as it was and as it
-// is; dry keeps nothing. Errors: a *DocumentError, *book.UnknownError.
+// Import replaces the rules of a trust by those of a file, whole or not at all. It returns the trust as it was and as
+// it is; dry keeps nothing. Errors: a *DocumentError, *book.UnknownError.
 func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federation.Trust, err error) {
 	was, _, _, err = m.Trust(trust)
 	if err != nil {
@@ -120,7 +121,8 @@ func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federati
 		if d.Subject.Format != "" {
 			format, ok := saml.FormatByWord(d.Subject.Format)
 			if !ok {
-				return at(file, "$.subject.format", "%q is no format; write persistent, transient, email, unspecified or a whole identifier",
+				return at(file, "$.subject.format",
+					"%q is no format; write persistent, transient, email, unspecified or a whole identifier",
 					d.Subject.Format)
 			}
 			t.SubjectFormat = format
@@ -150,7 +152,8 @@ func (d *Document) rules(file *ast.File) ([]claims.Rule, error) {
 	out := []claims.Rule{}
 	for i, c := range d.Claims {
 		where := fmt.Sprintf("$.claims[%d]", i)
-		r := claims.Rule{Claim: c.Claim, Expression: c.Expression, Name: c.Name, NameFormat: c.NameFormat, When: c.When, Single: c.Single}
+		r := claims.Rule{Claim: c.Claim, Expression: c.Expression, Name: c.Name, NameFormat: c.NameFormat, When: c.When,
+			Single: c.Single}
 		if r.Name == "" {
 			r.Name = c.Claim
 		}

@@ -206,7 +206,8 @@ func (p *Publisher) party(s *Site, r *keyring.Ring, cache time.Duration, trusts 
 }
 
 // openID adds the discovery document of a provider, at the places of both standards, and its keys.
-func (p *Publisher) openID(s *Site, own *federation.Party, on *Party, cache time.Duration, trusts []federation.Trust) error {
+func (p *Publisher) openID(s *Site, own *federation.Party, on *Party, cache time.Duration,
+	trusts []federation.Trust) error {
 	var scopes []string
 	for i := range trusts {
 		if trusts[i].Provider != own.Name || trusts[i].Standing == federation.Ended {

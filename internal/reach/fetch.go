@@ -113,8 +113,8 @@ func within(b []byte, max int64, what string) ([]byte, error) {
 	return b, nil
 }
 
-// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge, ErrPlainHTTP,
-// ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
+// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge,
+// ErrPlainHTTP, ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
 func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if err := checkURL(source); err != nil {
 		return nil, err
@@ -157,7 +157,8 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	case resp.StatusCode != http.StatusOK:
 		return nil, fmt.Errorf("%s: %w: status %s", source, ErrStatus, resp.Status)
 	case resp.ContentLength > o.Max:
-		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, resp.ContentLength>>20, o.Max>>20)
+		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, resp.ContentLength>>20,
+			o.Max>>20)
 	}
 	b, err := limited(resp.Body, o.Max, source)
 	if late := ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
@@ -166,8 +167,9 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer := &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")), Modified: short(resp.Header.Get("Last-Modified")),
-		MaxAge: maxAge(resp.Header)}
+	answer := &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")),
+		Modified: short(resp.Header.Get("Last-Modified")),
+		MaxAge:   maxAge(resp.Header)}
 	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
 		answer.ServerUntil = resp.TLS.PeerCertificates[0].NotAfter.UTC()
 	}

@@ -48,7 +48,8 @@ const (
 func (l *LDAP) dial(ctx context.Context) (*ldap.Conn, error) {
 	u, err := url.Parse(l.Source.At)
 	if err != nil || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || strings.Trim(u.Path, "/") != "" {
-		return nil, fmt.Errorf("%q is no address of a directory server; it looks like ldaps://directory.kestrelridge.example",
+		return nil, fmt.Errorf("%q is no address of a directory server; it looks like "+
+			"ldaps://directory.kestrelridge.example",
 			Shown(l.Source.At))
 	}
 	cfg, err := Options{CA: []byte(l.Source.CA), Pin: l.Source.Pin}.tls()
@@ -85,8 +86,8 @@ func (l *LDAP) dial(ctx context.Context) (*ldap.Conn, error) {
 	return c, nil
 }
 
-// startTLS goes over to TLS. The library passes on only the words of what goes wrong there, so the certificate is verified
-// here, by the same rules, to tell why one is refused.
+// startTLS goes over to TLS. The library passes on only the words of what goes wrong there, so the certificate is
+// verified here, by the same rules, to tell why one is refused.
 func startTLS(c *ldap.Conn, cfg *tls.Config) error {
 	var refused error
 	if !cfg.InsecureSkipVerify { // a pin alone is compared in its own way
@@ -133,7 +134,8 @@ func bind(c *ldap.Conn, dn, password string) error {
 		return ErrBind
 	}
 	err := c.Bind(dn, password)
-	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInvalidDNSyntax,
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultNoSuchObject,
+		ldap.LDAPResultInvalidDNSyntax,
 		ldap.LDAPResultInappropriateAuthentication, ldap.LDAPResultUnwillingToPerform) {
 		return ErrBind
 	}
@@ -177,7 +179,8 @@ func (l *LDAP) People(ctx context.Context) (*people.Directory, error) {
 }
 
 // search adds what a filter finds to a list.
-func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []string, list []people.Entry) ([]people.Entry, error) {
+func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []string,
+	list []people.Entry) ([]people.Entry, error) {
 	page, most := l.Source.Page, l.Source.Most
 	if page == 0 {
 		page = ldapPage
@@ -188,13 +191,15 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 	control := ldap.NewControlPaging(uint32(page))
 	begun := false
 	for {
-		r, err := c.Search(&ldap.SearchRequest{BaseDN: l.Source.Base, Scope: ldap.ScopeWholeSubtree, DerefAliases: ldap.NeverDerefAliases,
-			TimeLimit: int(l.timeout() / time.Second), Filter: filter, Attributes: attrs, Controls: []ldap.Control{control}})
+		r, err := c.Search(&ldap.SearchRequest{BaseDN: l.Source.Base, Scope: ldap.ScopeWholeSubtree,
+			DerefAliases: ldap.NeverDerefAliases,
+			TimeLimit:    int(l.timeout() / time.Second), Filter: filter, Attributes: attrs, Controls: []ldap.Control{control}})
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		if !begun && control.PagingSize > 10 && l.Source.Page == 0 &&
-			ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded, ldap.LDAPResultUnwillingToPerform) {
+			ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded,
+				ldap.LDAPResultUnwillingToPerform) {
 			control = ldap.NewControlPaging(control.PagingSize / 5) // the server gives less at a time
 			continue
 		}
@@ -204,7 +209,8 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 		begun = true
 		for _, e := range r.Entries {
 			if len(list) == most {
-				return nil, fmt.Errorf("%s: %w (%d); narrow the search with --filter or --base, or allow more with --most", l.Source.At,
+				return nil, fmt.Errorf("%s: %w (%d); narrow the search with --filter or --base, or allow more with --most",
+					l.Source.At,
 					ErrMany, most)
 			}
 			x := people.Entry{DN: e.DN, Attributes: map[string][]string{}}
@@ -225,11 +231,14 @@ func (l *LDAP) explain(filter string, err error) error {
 	at := l.Source.At
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
-		return fmt.Errorf("%s: there is nothing at the base %s, or the bind name may not see it: %w", at, l.Source.Base, ErrNoEntry)
+		return fmt.Errorf("%s: there is nothing at the base %s, or the bind name may not see it: %w", at, l.Source.Base,
+			ErrNoEntry)
 	case ldap.IsErrorAnyOf(err, ldap.ErrorFilterCompile, ldap.LDAPResultFilterError):
-		return fmt.Errorf("%s: the filter %s cannot be read; it looks like (objectClass=inetOrgPerson) (RFC 4515)", at, filter)
+		return fmt.Errorf("%s: the filter %s cannot be read; it looks like (objectClass=inetOrgPerson) (RFC 4515)", at,
+			filter)
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
-		return fmt.Errorf("%s: %w, says the server; ask for less at a time with --page, or bind with a name that may read all", at,
+		return fmt.Errorf("%s: %w, says the server; ask for less at a time with --page, or bind with a name that may "+
+			"read all", at,
 			ErrMany)
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork):
 		return fmt.Errorf("%s: no whole answer within %s (%w); raise --timeout, or narrow the search", at, l.timeout(), err)
@@ -239,7 +248,8 @@ func (l *LDAP) explain(filter string, err error) error {
 	return fmt.Errorf("%s: %w", at, err)
 }
 
-// Check reports whether a password is that of an entry, by binding with it. Errors: ErrBind, and those of the way there.
+// Check reports whether a password is that of an entry, by binding with it. Errors: ErrBind, and those of the way
+// there.
 func (l *LDAP) Check(ctx context.Context, dn, password string) error {
 	anonymous := *l
 	anonymous.Source.BindDN = ""

@@ -11,13 +11,14 @@ import (
 	"strings"
 )
 
-// Query asks a server for the metadata of one entity by the Metadata Query Protocol, by its entity ID, then by the SHA-1
-// of it (SAML Profile for the Metadata Query Protocol, section 3.2.2). base is the address under which entities/ lies.
-// The answer's source is the address that answered. Errors: those of Fetch, those of an address that is none.
+// Query asks a server for the metadata of one entity by the Metadata Query Protocol, by its entity ID, then by the
+// SHA-1 of it (SAML Profile for the Metadata Query Protocol, section 3.2.2). base is the address under which entities/
+// lies. The answer's source is the address that answered. Errors: those of Fetch, those of an address that is none.
 func Query(ctx context.Context, base, entityID string, o Options) (*Answer, error) {
 	u, err := url.Parse(base)
 	if err != nil || u.Host == "" || u.RawQuery != "" || u.Fragment != "" {
-		return nil, fmt.Errorf("%q is no address of a metadata query server; it looks like https://metadata.federation.example",
+		return nil, fmt.Errorf("%q is no address of a metadata query server; it looks like "+
+			"https://metadata.federation.example",
 			Shown(base))
 	}
 	sum := sha1.Sum([]byte(entityID))
@@ -51,6 +52,6 @@ func HostName(s string) bool {
 	return strings.Contains(strings.Trim(host, "."), ".")
 }
 
-// AtHost is the address of a host, which as an entity ID is also the place of its metadata (SAML Metadata, section 4.1), and
-// as an issuer leads to the places of its discovery document (see OpenID).
+// AtHost is the address of a host, which as an entity ID is also the place of its metadata (SAML Metadata, section
+// 4.1), and as an issuer leads to the places of its discovery document (see OpenID).
 func AtHost(host string) string { return "https://" + host }

@@ -63,7 +63,8 @@ type fetched struct {
 }
 
 // Parties reads parties again: those named, or all whose source is an address. Servers that can say that nothing has
-// changed are asked for no more. Nothing of a party is changed by half. Errors: *book.UnknownError, those of the ledger.
+// changed are asked for no more. Nothing of a party is changed by half. Errors: *book.UnknownError, those of the
+// ledger.
 func Parties(ctx context.Context, d *desk.Desk, how How) ([]Result, error) {
 	list, err := parties(d, how.Kind, how.Names)
 	if err != nil {

@@ -100,7 +100,8 @@ func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed st
 	blocks = append(blocks, b)
 	if s.Entities > len(list) {
 		blocks = append(blocks, view.Block{Lines: []string{
-			"  " + view.Remedy(finding.Run("metadata", "find", name, "WORD")) + " looks for one, by whatever is known of it"}})
+			"  " + view.Remedy(finding.Run("metadata", "find", name, "WORD")) +
+				" looks for one, by whatever is known of it"}})
 	}
 	if broken == nil {
 		broken = []saml.Listed{}

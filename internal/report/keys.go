@@ -69,13 +69,15 @@ func Key(r *keyring.Ring, k *federation.OwnKey, now time.Time) view.Page {
 		federation.Unpublished: "nobody else knows of it; it waits to be announced"}[k.Place]
 	if k.Use == federation.ForEncryption {
 		words = map[string]string{federation.Announced: "decrypts already, and is not published yet", federation.Active: "in use",
-			federation.Outgoing: "published no more; it still decrypts", federation.Unpublished: "it waits to be announced"}[k.Place]
+			federation.Outgoing: "published no more; it still decrypts", federation.Unpublished: "it waits to be " +
+				"announced"}[k.Place]
 	}
 	b := view.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since", since},
 		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", view.When(x.From, now)}, {"valid until", view.When(x.Until, now)},
 		{"certificate, SHA-256", x.SHA256}}}
 	for _, c := range k.Chain {
-		b.Fields = append(b.Fields, [2]string{"below the authority", c.Subject.String() + ", until " + view.When(c.NotAfter, now)})
+		b.Fields = append(b.Fields, [2]string{"below the authority", c.Subject.String() + ", until " + view.When(c.NotAfter,
+			now)})
 	}
 	if x.KeyID != "" {
 		b.Fields = append(b.Fields, [2]string{"kid in the JWKS", x.KeyID})

@@ -28,18 +28,21 @@ func Match(m *mapping.Match) view.Page {
 		{"collisions", fmt.Sprint(len(m.Collisions))}, {"orphaned", fmt.Sprint(len(m.Orphans))}}
 	blocks := []view.Block{{Title: "Whom " + m.App + " would know through " + m.Trust, Fields: f}}
 	if len(m.Collisions) > 0 {
-		b := view.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts", "Lines of the export"}}
+		b := view.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts",
+			"Lines of the export"}}
 		for _, c := range first(&b, m.Collisions) {
 			lines := make([]string, len(c.Lines))
 			for i, n := range c.Lines {
 				lines[i] = fmt.Sprint(n)
 			}
-			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "), strings.Join(lines, ", ")})
+			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "), strings.Join(lines,
+				", ")})
 		}
 		blocks = append(blocks, b)
 	}
 	if len(m.Strangers) > 0 {
-		b := view.Block{Title: "Strangers: the app has no account for them", Head: []string{"Person", "Arrives as", "Nearest account",
+		b := view.Block{Title: "Strangers: the app has no account for them", Head: []string{"Person", "Arrives as",
+			"Nearest account",
 			"Differs in"}}
 		for _, s := range first(&b, m.Strangers) {
 			b.Rows = append(b.Rows, []string{s.Person, cmp.Or(s.Value, "(nothing)"), s.Near, s.How})
@@ -47,7 +50,8 @@ func Match(m *mapping.Match) view.Page {
 		blocks = append(blocks, b)
 	}
 	if len(m.Orphans) > 0 {
-		b := view.Block{Title: "Orphaned: nobody would come for these accounts", Head: []string{"Account", "Line of the export"}}
+		b := view.Block{Title: "Orphaned: nobody would come for these accounts", Head: []string{"Account",
+			"Line of the export"}}
 		for _, o := range first(&b, m.Orphans) {
 			b.Rows = append(b.Rows, []string{o.Account, fmt.Sprint(o.Line)})
 		}
@@ -88,9 +92,11 @@ func GapsOf(g *mapping.Gaps) view.Page {
 	if g.Group != "" {
 		who += " in " + g.Group
 	}
-	blocks := []view.Block{{Title: "What the app of " + g.Trust + " would receive", Fields: [][2]string{{"looked at", who},
+	blocks := []view.Block{{Title: "What the app of " + g.Trust + " would receive", Fields: [][2]string{{"looked at",
+		who},
 		{"rules with gaps", fmt.Sprint(len(g.Rules))}, {"shared subjects", fmt.Sprint(len(g.Same))},
-		{"forbidden values", fmt.Sprint(len(g.Forbidden))}, {"wanted, no rule", cmp.Or(strings.Join(g.Lacking, ", "), "none")},
+		{"forbidden values", fmt.Sprint(len(g.Forbidden))}, {"wanted, no rule", cmp.Or(strings.Join(g.Lacking, ", "),
+			"none")},
 		{"released unasked", cmp.Or(strings.Join(g.Unasked, ", "), "none")}}}}
 	if len(g.Rules) > 0 {
 		b := view.Block{Title: "Gaps", Head: []string{"Claim", "Rule", "Empty for", "Who"}}
@@ -112,7 +118,8 @@ func GapsOf(g *mapping.Gaps) view.Page {
 	if len(g.Findings) > 0 {
 		blocks = append(blocks, view.Block{Title: "What to do", Findings: g.Findings})
 	} else {
-		blocks = append(blocks, view.Block{Lines: []string{"Everybody gets all that is released, and nobody shares a subject."}})
+		blocks = append(blocks, view.Block{Lines: []string{"Everybody gets all that is released, and nobody shares a " +
+			"subject."}})
 	}
 	return view.Page{Data: g, Blocks: blocks}
 }
@@ -158,7 +165,8 @@ func Compare(a, b string, list []mapping.Beside, values bool) view.Page {
 
 // Access is every app that a person gets into.
 func Access(person string, list []mapping.Access) view.Page {
-	b := view.Block{Title: "Where " + person + " gets in", Head: []string{"Trust", "Standing", "Gets in", "Account there"},
+	b := view.Block{Title: "Where " + person + " gets in", Head: []string{"Trust", "Standing", "Gets in",
+		"Account there"},
 		Noun: "trust", Empty: "There is no trust that anybody signs in by."}
 	for _, x := range list {
 		account := cmp.Or(x.Account, x.How)
@@ -204,7 +212,8 @@ func People(list []people.Person) view.Block {
 	b := view.Block{Head: []string{"Person", "Name", "Mail", "Groups"}, Noun: "person"}
 	for i := range list {
 		p := &list[i]
-		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups, ", ")})
+		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups,
+			", ")})
 	}
 	return b
 }
@@ -228,7 +237,8 @@ func Sources(list []people.Source, now time.Time) view.Page {
 
 // Moving is what moving an app to another provider does.
 func Moving(m *mapping.Moving) view.Page {
-	words := [][2]string{{"same", "keep their account"}, {"stranger", "become strangers"}, {"other", "become somebody else"},
+	words := [][2]string{{"same", "keep their account"}, {"stranger", "become strangers"}, {"other",
+		"become somebody else"},
 		{"found", "are known for the first time"}, {"out", "get in no longer"}, {"in", "get in for the first time"},
 		{"unknown", "are unknown before and after"}}
 	b := view.Block{Title: "Moving " + m.App + " from " + m.From + " to " + m.To}

@@ -19,5 +19,6 @@ func Published(dir string, s *publish.Site) view.Page {
 		b.Rows = append(b.Rows, []string{f.Path, f.What, f.Party, kept})
 	}
 	return view.Page{Data: s.Files, Blocks: []view.Block{{Lines: []string{"published into " + dir}}, b,
-		{Lines: []string{"  " + dir + "/index.html is a page for whoever asks; docs/operate.md says how a web server serves the rest"}}}}
+		{Lines: []string{"  " + dir + "/index.html is a page for whoever asks; docs/operate.md says how a web server " +
+			"serves the rest"}}}}
 }

@@ -35,7 +35,8 @@ func Differences(list []federation.Difference) []string {
 func Refreshed(list []refresh.Result, how refresh.How) view.Page {
 	kind := how.Kind
 	if how.Due && len(list) == 0 {
-		return view.Page{Data: list, Blocks: []view.Block{{Lines: []string{"No " + string(kind) + " is due to be read again."}}}}
+		return view.Page{Data: list, Blocks: []view.Block{{Lines: []string{"No " + string(kind) +
+			" is due to be read again."}}}}
 	}
 	count := map[string]int{}
 	b := view.Block{}

@@ -63,8 +63,8 @@ func (k *Keeper) Source(name string) (*people.Source, error) {
 	return nil, &book.UnknownError{What: "source of people", Name: name, Near: names, Add: "see `tressik people source list`"}
 }
 
-// Read reads a source again. People who are in it no longer go. Errors: *book.UnknownError, store.ErrExists for somebody
-// who came from elsewhere, those of reading.
+// Read reads a source again. People who are in it no longer go. Errors: *book.UnknownError, store.ErrExists for
+// somebody who came from elsewhere, those of reading.
 func (k *Keeper) Read(ctx context.Context, name string) (*Outcome, error) {
 	s, err := k.Source(name)
 	if err != nil {
@@ -134,7 +134,8 @@ func (k *Keeper) server(s *people.Source) (*reach.LDAP, error) {
 		l.Password = k.Env(what)
 	}
 	if s.BindDN != "" && l.Password == "" {
-		return nil, fmt.Errorf("the password of %s is empty; it comes from %s", s.BindDN, strings.Replace(s.Password, ":", " ", 1))
+		return nil, fmt.Errorf("the password of %s is empty; it comes from %s", s.BindDN, strings.Replace(s.Password, ":",
+			" ", 1))
 	}
 	return l, nil
 }
@@ -157,7 +158,8 @@ func (k *Keeper) Freshen(ctx context.Context) []error {
 			continue
 		}
 		if _, err := k.Read(ctx, s.Name); err != nil {
-			out = append(out, fmt.Errorf("people of %s are those of %s: %w", s.Name, s.Read.UTC().Format("2006-01-02 15:04 UTC"), err))
+			out = append(out, fmt.Errorf("people of %s are those of %s: %w", s.Name,
+				s.Read.UTC().Format("2006-01-02 15:04 UTC"), err))
 		}
 	}
 	return out
@@ -175,8 +177,8 @@ func (p Passwords) Has(who *people.Person) bool {
 	return err != nil || s.Directory() // where the source cannot be found out nobody gets in without one
 }
 
-// Check reports whether a password is somebody's. Errors: people.ErrPassword where it is not, others where the directory
-// cannot be asked.
+// Check reports whether a password is somebody's. Errors: people.ErrPassword where it is not, others where the
+// directory cannot be asked.
 func (p Passwords) Check(ctx context.Context, who *people.Person, password string) error {
 	s, err := p.Keeper.Source(who.Source)
 	if err != nil {

@@ -55,7 +55,8 @@ func (s *Stage) comesIn(d *cast.OIDC, j *oidc.TokenJudgement) (*people.Person, f
 	}
 	policy := d.Of().Arrival
 	if policy == nil {
-		return none("nothing is said of who comes in through "+name, finding.Run("arrival", "set", name, "--unknown", "created"))
+		return none("nothing is said of who comes in through "+name, finding.Run("arrival", "set", name, "--unknown",
+			"created"))
 	}
 	if s.arrive == nil || j == nil {
 		return none("nobody can be kept here", finding.Do("sign in on a running stage"))

@@ -62,7 +62,8 @@ func (s *Stage) issuerOf(c *cast.Cast, address string) string {
 		return ""
 	}
 	for _, pl := range c.Players {
-		if pl.Party.Kind == federation.Provider && pl.OpenID != nil && (who.Home == pl.Name() || who.Home == "" && pl.Party.Own) {
+		if pl.Party.Kind == federation.Provider && pl.OpenID != nil && (who.Home == pl.Name() || who.Home == "" &&
+			pl.Party.Own) {
 			return pl.OpenID.Issuer
 		}
 	}

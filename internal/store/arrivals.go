@@ -45,7 +45,8 @@ func Arrivals(l *Ledger) (routes []federation.Route, came []Arrived, err error) 
 
 // PutRoute says where people of a domain sign in.
 func (tx *Tx) PutRoute(r federation.Route) error {
-	if _, err := tx.tx.Exec("INSERT OR REPLACE INTO routes (domain, trust) VALUES (?, ?)", r.Domain, r.Trust); err != nil {
+	if _, err := tx.tx.Exec("INSERT OR REPLACE INTO routes (domain, trust) VALUES (?, ?)", r.Domain,
+		r.Trust); err != nil {
 		return err
 	}
 	return tx.note("route.add", "", r.Trust, nil, r)
@@ -65,7 +66,8 @@ func (tx *Tx) RemoveRoute(domain string) error {
 
 // Bind notes as whom a subject of an upstream provider comes in; how says how it came to be.
 func (tx *Tx) Bind(a Arrived, how string) error {
-	_, err := tx.tx.Exec("INSERT OR REPLACE INTO arrived (trust, subject, person, at) VALUES (?, ?, ?, ?)", a.Trust, a.Subject, a.Person,
+	_, err := tx.tx.Exec("INSERT OR REPLACE INTO arrived (trust, subject, person, at) VALUES (?, ?, ?, ?)", a.Trust,
+		a.Subject, a.Person,
 		text(tx.l.Now()))
 	if err != nil {
 		return err

@@ -10,9 +10,10 @@ import (
 	"tressik.example/internal/core/keys"
 )
 
-// AddKey stores a private key of an own party sealed in the ledger, at a place, with the certificates of the authorities
-// above its own.
-func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate, chain ...*x509.Certificate) error {
+// AddKey stores a private key of an own party sealed in the ledger, at a place, with the certificates of the
+// authorities above its own.
+func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Certificate,
+	chain ...*x509.Certificate) error {
 	pem, err := keys.MarshalPrivate(key)
 	if err != nil {
 		return err
@@ -25,7 +26,8 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 	if place == federation.Announced {
 		announced = now
 	}
-	_, err = tx.tx.Exec("INSERT INTO keys (party, use, place, certificate, sealed, since, announced, chain) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+	_, err = tx.tx.Exec("INSERT INTO keys (party, use, place, certificate, sealed, since, announced, chain) VALUES "+
+		"(?, ?, ?, ?, ?, ?, ?, ?)",
 		party, use, place, cert.Raw, sealed, now, announced, joined(chain))
 	if err != nil {
 		return err
@@ -36,7 +38,8 @@ func (tx *Tx) AddKey(party, use, place string, key crypto.Signer, cert *x509.Cer
 
 // Keys lists the keys of an own party without their private halves, in the order in which they were made.
 func (l *Ledger) Keys(party string) ([]federation.OwnKey, error) {
-	rows, err := l.db.Query("SELECT use, place, certificate, since, announced, chain FROM keys WHERE party = ? ORDER BY id", party)
+	rows, err := l.db.Query("SELECT use, place, certificate, since, announced, chain FROM keys WHERE party = ? ORDER "+
+		"BY id", party)
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -93,7 +96,8 @@ func (tx *Tx) RemoveKey(party string, k *federation.OwnKey) error {
 
 // Recertify gives a key of an own party another certificate, with the chain above it.
 func (tx *Tx) Recertify(party string, k *federation.OwnKey, cert *x509.Certificate, chain []*x509.Certificate) error {
-	_, err := tx.tx.Exec("UPDATE keys SET certificate = ?, chain = ? WHERE party = ? AND certificate = ?", cert.Raw, joined(chain),
+	_, err := tx.tx.Exec("UPDATE keys SET certificate = ?, chain = ? WHERE party = ? AND certificate = ?", cert.Raw,
+		joined(chain),
 		party, k.Certificate.Raw)
 	if err != nil {
 		return err

@@ -432,7 +432,8 @@ func (tx *Tx) PutPersonsOf(of string, list []people.Person) (added, changed, rem
 }
 
 // putPersons stores people who come from a source; replace takes away the others of that source alone.
-func (tx *Tx) putPersons(list []people.Person, replace bool, source, of string) (added, changed, removed int, err error) {
+func (tx *Tx) putPersons(list []people.Person, replace bool, source, of string) (added, changed, removed int,
+	err error) {
 	if err = tx.noneElsewhere(list, of); err != nil {
 		return
 	}
@@ -443,7 +444,8 @@ func (tx *Tx) putPersons(list []people.Person, replace bool, source, of string) 
 	}
 	kept := 0
 	if replace {
-		if _, err = tx.tx.Exec("CREATE TEMP TABLE before_load AS SELECT id, doc FROM persons WHERE "+theirs, of); err != nil {
+		if _, err = tx.tx.Exec("CREATE TEMP TABLE before_load AS SELECT id, doc FROM persons WHERE "+theirs,
+			of); err != nil {
 			return
 		}
 		defer tx.tx.Exec("DROP TABLE temp.before_load")

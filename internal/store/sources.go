@@ -15,7 +15,8 @@ func (tx *Tx) PutSource(s *people.Source) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.tx.Exec("INSERT INTO sources (name, doc) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = excluded.doc", s.Name,
+	_, err = tx.tx.Exec("INSERT INTO sources (name, doc) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET doc = "+
+		"excluded.doc", s.Name,
 		string(doc))
 	if err != nil {
 		return err
@@ -68,7 +69,8 @@ func (l *Ledger) Sources() ([]people.Source, error) {
 
 // noneElsewhere refuses people who are there already and came from elsewhere than of. Errors: ErrExists.
 func (tx *Tx) noneElsewhere(list []people.Person, of string) error {
-	find, err := tx.tx.Prepare("SELECT coalesce(json_extract(doc, '$.source'), '') FROM persons WHERE id = ? COLLATE NOCASE")
+	find, err := tx.tx.Prepare("SELECT coalesce(json_extract(doc, '$.source'), '') FROM persons WHERE id = ? COLLATE " +
+		"NOCASE")
 	if err != nil {
 		return err
 	}

@@ -12,10 +12,11 @@ import (
 func TestReadsExports(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ in, want string }{
-		"CSV":                  {"name,mail\nmira,mira@x.example\n", "2 mail=mira@x.example name=mira"},
-		"semicolons, BOM":      {"\xEF\xBB\xBFname;mail\r\n\"So;lano\";a@x.example\r\n", "2 mail=a@x.example name=So;lano"},
-		"an empty cell":        {"name,mail\nmira,\n", "2 name=mira"},
-		"a line in quotes":     {"name,note\nmira,\"two\nlines\"\npetra,x\n", "2 name=mira note=two\nlines;4 name=petra note=x"},
+		"CSV":             {"name,mail\nmira,mira@x.example\n", "2 mail=mira@x.example name=mira"},
+		"semicolons, BOM": {"\xEF\xBB\xBFname;mail\r\n\"So;lano\";a@x.example\r\n", "2 mail=a@x.example name=So;lano"},
+		"an empty cell":   {"name,mail\nmira,\n", "2 name=mira"},
+		"a line in quotes": {"name,note\nmira,\"two\nlines\"\npetra,x\n",
+			"2 name=mira note=two\nlines;4 name=petra note=x"},
 		"a JSON list":          {`[{"name":"mira","n":5,"on":true,"none":null}]`, "1 n=5 name=mira on=true"},
 		"JSON lines":           {"{\"name\":\"mira\"}\n{\"name\":\"petra\"}\n", "1 name=mira;2 name=petra"},
 		"SCIM":                 {`{"Resources":[{"userName":"mira","emails":[{"value":"a"},{"value":"b"}]}]}`, "1 emails.value=a|b userName=mira"},
@@ -70,13 +71,16 @@ func TestMatch(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := NewIndex(list, "user").Match([]Arrival{{"a", []string{"a@x.example"}}, {"b", []string{"b@x.example"}}, {"c", []string{"c@x.example"}},
-		{"d", []string{"d@x.example"}}, {"e", []string{"shared@x.example"}}, {"f", []string{"shared@x.example"}}, {"g", nil},
+	m := NewIndex(list, "user").Match([]Arrival{{"a", []string{"a@x.example"}}, {"b", []string{"b@x.example"}}, {"c",
+		[]string{"c@x.example"}},
+		{"d", []string{"d@x.example"}}, {"e", []string{"shared@x.example"}}, {"f", []string{"shared@x.example"}}, {"g",
+			nil},
 		{"h", []string{"h@x.example", "a2@x.example"}}, {"i", []string{"c"}}})
 	if len(m.Found) != 1 || m.Found[0] != (Pair{"a", "a@x.example", "a@x.example", 2}) {
 		t.Errorf("found %v", m.Found)
 	}
-	want := []Stranger{{"b", "b@x.example", "B@x.example", "case"}, {"c", "c@x.example", "c@old.example", "domain"}, {Person: "g"},
+	want := []Stranger{{"b", "b@x.example", "B@x.example", "case"}, {"c", "c@x.example", "c@old.example", "domain"},
+		{Person: "g"},
 		{Person: "h", Value: "a2@x.example"}, {"i", "c", "c@old.example", "a domain behind it"}}
 	if fmt.Sprint(m.Strangers) != fmt.Sprint(want) {
 		t.Errorf("strangers %v, want %v", m.Strangers, want)

@@ -54,7 +54,8 @@ type Index struct {
 
 // NewIndex indexes accounts by the field by which an app finds them. It takes time linear in their number.
 func NewIndex(list []Account, field string) *Index {
-	x := &Index{field: field, list: list, exact: make(map[string][]int, len(list)), folded: make(map[string][]int, len(list)),
+	x := &Index{field: field, list: list, exact: make(map[string][]int, len(list)), folded: make(map[string][]int,
+		len(list)),
 		local: map[string][]int{}, Domains: map[string]int{}}
 	for i := range list {
 		for _, v := range list[i].Fields[field] {

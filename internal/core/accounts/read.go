@@ -91,7 +91,8 @@ func fromCSV(b []byte) ([]Account, error) {
 	for i := range head {
 		if head[i] = strings.TrimSpace(head[i]); head[i] == "" || slices.Contains(head[:i], head[i]) {
 			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1,
-				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the fields", i+1, head[i])}
+				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the fields", i+1,
+					head[i])}
 		}
 	}
 	if len(head) == 1 && strings.ContainsAny(head[0], "\t|") {

@@ -240,8 +240,9 @@ func (e *Engine) Condition(expr string) (*Program, error) {
 	}
 	tree, _ := e.env.Compile(expr)
 	if k := tree.OutputType().Kind(); k != types.BoolKind && k != types.DynKind {
-		return nil, &CompileError{Expression: expr, Column: 1, Reason: fmt.Sprintf("it yields a %s, and a condition is true or "+
-			"false", tree.OutputType())}
+		return nil, &CompileError{Expression: expr, Column: 1,
+			Reason: fmt.Sprintf("it yields a %s, and a condition is true or "+
+				"false", tree.OutputType())}
 	}
 	return p, nil
 }

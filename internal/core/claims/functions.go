@@ -23,26 +23,28 @@ func functions() []cel.EnvOption {
 		for i := range kinds {
 			kinds[i] = cel.DynType
 		}
-		return cel.Function(name, cel.Overload(name+"_text", kinds, cel.StringType, cel.FunctionBinding(func(args ...ref.Val) ref.Val {
-			words := make([]string, len(args))
-			for i, a := range args {
-				s, ok := a.Value().(string)
-				if !ok {
-					if s, ok = firstOf(a).Value().(string); !ok {
-						return types.NewErr("%s: value %d is no text", name, i+1)
+		return cel.Function(name, cel.Overload(name+"_text", kinds, cel.StringType,
+			cel.FunctionBinding(func(args ...ref.Val) ref.Val {
+				words := make([]string, len(args))
+				for i, a := range args {
+					s, ok := a.Value().(string)
+					if !ok {
+						if s, ok = firstOf(a).Value().(string); !ok {
+							return types.NewErr("%s: value %d is no text", name, i+1)
+						}
 					}
+					words[i] = s
 				}
-				words[i] = s
-			}
-			out, err := f(words)
-			if err != nil {
-				return types.NewErr("%s: %v", name, err)
-			}
-			return types.String(out)
-		})))
+				out, err := f(words)
+				if err != nil {
+					return types.NewErr("%s: %v", name, err)
+				}
+				return types.String(out)
+			})))
 	}
 	return []cel.EnvOption{
-		cel.Function("first", cel.Overload("first_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(firstOf))),
+		cel.Function("first", cel.Overload("first_dyn", []*cel.Type{cel.DynType}, cel.StringType,
+			cel.UnaryBinding(firstOf))),
 		cel.Function("all", cel.Overload("all_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.StringType),
 			cel.UnaryBinding(allOf))),
 		cel.Macros(cel.GlobalMacro("default", 2, orElse)),
@@ -82,7 +84,8 @@ func orElse(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel
 func timeAs(a []string) (string, error) {
 	var t time.Time
 	var err error
-	for _, layout := range []string{"20060102150405Z0700", "20060102150405Z", "20060102150405.9Z0700", "200601021504Z", time.RFC3339,
+	for _, layout := range []string{"20060102150405Z0700", "20060102150405Z", "20060102150405.9Z0700", "200601021504Z",
+		time.RFC3339,
 		time.DateOnly} {
 		if t, err = time.Parse(layout, a[0]); err == nil {
 			break

@@ -82,8 +82,10 @@ func TestRolesAndConditions(t *testing.T) {
 		roles Roles
 		want  string
 	}{
-		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Default: "guest", Several: "first"}, "reader"},
-		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Several: "all"}, "reader operator"},
+		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Default: "guest",
+			Several: "first"}, "reader"},
+		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Several: "all"},
+			"reader operator"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Default: "guest", Several: "all"}, "guest"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Default: "guest", Several: "first"}, "guest"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Several: "first"}, ""},
@@ -108,7 +110,8 @@ func TestRolesAndConditions(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, gaps := r.For(observer())
-	if len(got) != 1 || got[0].Friendly != "a" || len(gaps) != 1 || gaps[0].Claim != "c" || !strings.Contains(gaps[0].Reason, "2 values") {
+	if len(got) != 1 || got[0].Friendly != "a" || len(gaps) != 1 || gaps[0].Claim != "c" ||
+		!strings.Contains(gaps[0].Reason, "2 values") {
 		t.Errorf("%v, gaps %v", got, gaps)
 	}
 	var c *CompileError
@@ -137,7 +140,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%q is not among %q", want, parts)
 		}
 	}
-	if last := parts[len(parts)-1]; !strings.HasSuffix(last, "= mira.solano@kestrelridge.example") || slices.ContainsFunc(parts, func(p string) bool { return strings.HasPrefix(p, "person.none") }) {
+	if last := parts[len(parts)-1]; !strings.HasSuffix(last, "= mira.solano@kestrelridge.example") ||
+		slices.ContainsFunc(parts, func(p string) bool { return strings.HasPrefix(p, "person.none") }) {
 		t.Errorf("%q", parts)
 	}
 	steps, err = e.Explain(`first(person.phone) + "x"`, observer())

@@ -31,7 +31,8 @@ var ErrArrival = errors.New("not usable for arrivals")
 
 // Check refuses what is no arrival. Errors: ErrArrival.
 func (a *Arrival) Check() error {
-	for _, c := range []struct{ flag, v, x, y string }{{"--unknown", a.Unknown, "created", "refused"}, {"--known", a.Known, "updated", "kept"},
+	for _, c := range []struct{ flag, v, x, y string }{{"--unknown", a.Unknown, "created", "refused"}, {"--known",
+		a.Known, "updated", "kept"},
 		{"--bind", a.Bind, "never", "verified"}} {
 		if c.v != c.x && c.v != c.y {
 			return fmt.Errorf("%s %q is %w: write %s or %s", c.flag, c.v, ErrArrival, c.x, c.y)
@@ -68,7 +69,8 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 			Side: finding.Ledger, Fix: fix})
 	}
 	if mail != "" && !slices.Contains(in.Domains, domain) {
-		refuse("domain", "address", mail, "an address of "+strings.Join(in.Domains, " or ")+", for which this provider may speak",
+		refuse("domain", "address", mail, "an address of "+strings.Join(in.Domains,
+			" or ")+", for which this provider may speak",
 			finding.Run("route", "add", domain, "--to", in.Trust))
 		return nil, "", found
 	}
@@ -87,7 +89,8 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 		bind := finding.Run("people", "bind", in.ByMail.ID, "--trust", in.Trust, "--subject", in.Subject)
 		switch {
 		case a.Bind != "verified":
-			refuse("exists", "person", mail+" is "+in.ByMail.ID+" of the ledger", "somebody new, or somebody whom an administrator bound",
+			refuse("exists", "person", mail+" is "+in.ByMail.ID+" of the ledger",
+				"somebody new, or somebody whom an administrator bound",
 				bind)
 		case !verified:
 			refuse("unverified", "address", mail+", which the provider does not call verified",
@@ -99,12 +102,14 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 		return nil, "", found
 	}
 	if a.Unknown != "created" {
-		refuse("unknown", "person", "nobody who came before", "somebody whom an administrator bound, since unknown people are refused",
+		refuse("unknown", "person", "nobody who came before",
+			"somebody whom an administrator bound, since unknown people are refused",
 			finding.Run("arrival", "set", in.Trust, "--unknown", "created"))
 		return nil, "", found
 	}
 	if mail == "" {
-		refuse("no-address", "address", "none", "an address, by which somebody new is called", finding.Run("permission", "ask", in.Trust, "email"))
+		refuse("no-address", "address", "none", "an address, by which somebody new is called", finding.Run("permission",
+			"ask", in.Trust, "email"))
 		return nil, "", found
 	}
 	found.Pass("arrival.new", "person", mail+", created")

@@ -253,13 +253,13 @@ type Reading struct {
 	Sources []Fetched // the documents that were read
 }
 
-// Fetched is by what a server knows the state of a document that was read from it (RFC 9110, section 8.8); empty where it
-// did not say.
+// Fetched is by what a server knows the state of a document that was read from it (RFC 9110, section 8.8); empty where
+// it did not say.
 type Fetched struct{ Source, ETag, Modified string }
 
-// Again is when something that was read at a time should be read again: after its cacheDuration or what the server said,
-// the shorter of them, else after a day; and while what was read still has a quarter of its validity. It is never sooner
-// than in five minutes, and never later than in a week.
+// Again is when something that was read at a time should be read again: after its cacheDuration or what the server
+// said, the shorter of them, else after a day; and while what was read still has a quarter of its validity. It is never
+// sooner than in five minutes, and never later than in a week.
 func Again(at time.Time, said []time.Duration, until *time.Time) time.Time {
 	wait := time.Duration(0)
 	for _, d := range said {

@@ -68,7 +68,8 @@ func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
 	slices.SortFunc(out.Fields, func(a, b Fill) int { return strings.Compare(a.Field, b.Field) })
 	for _, c := range []struct{ in, flag string }{{in.Key, "--account-key"}, {in.Role, "--role-field"}} {
 		if c.in != "" && c.in != "none" && out.From(c.in) == "" {
-			return nil, fmt.Errorf("%s %q is %w: nothing fills that field; say --reads %s=NAME as well", c.flag, c.in, ErrMapping, c.in)
+			return nil, fmt.Errorf("%s %q is %w: nothing fills that field; say --reads %s=NAME as well", c.flag, c.in,
+				ErrMapping, c.in)
 		}
 	}
 	set := func(to *string, v string) {

@@ -106,8 +106,8 @@ func CheckAdmits(v string) error {
 		"consented", ErrAdmits, v)
 }
 
-// Admitted lists the groups and the persons of a rule of admission, such as group:observers,visitors,person:ilse; none if
-// it goes by neither. What has no word in front is of the kind of what stands before it.
+// Admitted lists the groups and the persons of a rule of admission, such as group:observers,visitors,person:ilse; none
+// if it goes by neither. What has no word in front is of the kind of what stands before it.
 func Admitted(v string) (groups, persons []string) {
 	to := (*[]string)(nil)
 	for _, part := range strings.Split(v, ",") {

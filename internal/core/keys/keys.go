@@ -94,7 +94,8 @@ func SelfSign(rand io.Reader, key crypto.Signer, name, org string, from time.Tim
 var ErrChain = errors.New("the certificates are no chain in order")
 
 // ParseChain reads the certificate of a key with those of the authorities above it: several in PEM, each signed by the
-// next, as an authority's answer has them; or one, as ParseCertificate does. Errors: those of ParseCertificate, ErrChain.
+// next, as an authority's answer has them; or one, as ParseCertificate does. Errors: those of ParseCertificate,
+// ErrChain.
 func ParseChain(b []byte) (own *x509.Certificate, above []*x509.Certificate, err error) {
 	if own, err = ParseCertificate(b); err != nil {
 		return nil, nil, err

@@ -28,7 +28,8 @@ func Objects(b []byte) ([]map[string][]string, error) {
 			if errors.As(err, &se) {
 				at = se.Offset
 			}
-			return nil, &ReadError{Err: ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")), Detail: err.Error()}
+			return nil, &ReadError{Err: ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")),
+				Detail: err.Error()}
 		}
 		values = append(values, v)
 	}

@@ -66,8 +66,8 @@ func (p *Person) In(group string) bool {
 	return false
 }
 
-// Holds reports whether each of some words stands in the person's ID, one of their values or groups; letter case does not
-// count.
+// Holds reports whether each of some words stands in the person's ID, one of their values or groups; letter case does
+// not count.
 func (p *Person) Holds(words ...string) bool {
 	for _, w := range words {
 		w = strings.ToLower(w)
@@ -212,8 +212,8 @@ func ReadLDIF(b []byte) (*Directory, error) {
 	return fromEntries(entries, "")
 }
 
-// FromEntries makes persons and groups of the entries of a directory. Persons are named by an attribute; "" is uid, else
-// mail. Values that are no UTF-8 text become base64. Errors: a *ReadError, which has no lines here.
+// FromEntries makes persons and groups of the entries of a directory. Persons are named by an attribute; "" is uid,
+// else mail. Values that are no UTF-8 text become base64. Errors: a *ReadError, which has no lines here.
 func FromEntries(list []Entry, id string) (*Directory, error) {
 	names := canonicalNames()
 	entries := make([]entry, len(list))

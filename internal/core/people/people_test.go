@@ -121,7 +121,8 @@ func whole(t *testing.T, read func([]byte) (*Directory, error), b []byte) {
 // TestOddValues: line ends, folds, byte order marks, pictures, and very many values.
 func TestOddValues(t *testing.T) {
 	t.Parallel()
-	text := "\xEF\xBB\xBFversion: 1\r\ndn: uid=mira\r\nuid: mira\r\ncn: Mira\r\n  Solano\r\njpegPhoto:: /9j/4AAQ\r\nmail:\r\n"
+	text := "\xEF\xBB\xBFversion: 1\r\ndn: uid=mira\r\nuid: mira\r\ncn: Mira\r\n  Solano\r\njpegPhoto:: " +
+		"/9j/4AAQ\r\nmail:\r\n"
 	for range 10_000 {
 		text += "mobile: +1\r\n"
 	}
@@ -130,14 +131,17 @@ func TestOddValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := d.Persons[0].Attributes
-	if a["cn"][0] != "Mira Solano" || a["jpegPhoto"][0] != "/9j/4AAQ" || len(a["mobile"]) != 10_000 || a["mail"][0] != "" {
+	if a["cn"][0] != "Mira Solano" || a["jpegPhoto"][0] != "/9j/4AAQ" || len(a["mobile"]) != 10_000 ||
+		a["mail"][0] != "" {
 		t.Errorf("%q %q, %d", a["cn"], a["jpegPhoto"], len(a["mobile"]))
 	}
 	d, err = Read([]byte(`{"Resources":[{"uid":"mira","mail":["a@x.example","b@x.example"],"groups":["night","observers"],"level":3}]}`))
-	if err != nil || len(d.Persons[0].Attributes["mail"]) != 2 || len(d.Persons[0].Groups) != 2 || d.Persons[0].Attributes["level"][0] != "3" {
+	if err != nil || len(d.Persons[0].Attributes["mail"]) != 2 || len(d.Persons[0].Groups) != 2 ||
+		d.Persons[0].Attributes["level"][0] != "3" {
 		t.Errorf("%+v %v", d, err)
 	}
-	nested := "dn: uid=a\nuid: a\n\ndn: cn=inner\nobjectClass: groupOfNames\ncn: inner\nmember: uid=a\nmember: cn=outer\n\n" +
+	nested := "dn: uid=a\nuid: a\n\ndn: cn=inner\nobjectClass: groupOfNames\ncn: inner\nmember: uid=a\nmember: " +
+		"cn=outer\n\n" +
 		"dn: cn=outer\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner\n"
 	if d, err = Read([]byte(nested)); err != nil || strings.Join(d.Persons[0].Groups, " ") != "inner outer" {
 		t.Errorf("groups in a circle: %+v %v", d, err)

@@ -18,9 +18,9 @@ const batch = 64 << 10
 // document element carries, as Verify does: one pass, in which what is read and what is digested are the same parts.
 // Nothing that each was given may be used before VerifyStream has returned without an error.
 //
-// The Signature of a group has to be its first child element, where the standard puts it (SAML Metadata, section 2.3.1).
-// A document whose signature does not hold is still read to its end. Errors: a *SignatureError, a *ReadError, that of
-// the context, and what each returned.
+// The Signature of a group has to be its first child element, where the standard puts it (SAML Metadata, section
+// 2.3.1). A document whose signature does not hold is still read to its end. Errors: a *SignatureError, a *ReadError,
+// that of the context, and what each returned.
 func VerifyStream(ctx context.Context, s *Stream, p Policy, each func(Part) error) (Verified, error) {
 	d := &passDigest{policy: p}
 	if err := pass(ctx, s, each, d.part); err != nil {

@@ -405,7 +405,8 @@ func (r *reader) element(depth int) (*etree.Element, error) {
 				return nil, err
 			}
 		case next == '?':
-			return nil, r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it out")
+			return nil, r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it "+
+				"out")
 		default:
 			if depth+len(stack) >= r.lim.Depth {
 				return nil, r.fail(ErrTooDeep, "more than %d levels", r.lim.Depth)

@@ -360,7 +360,8 @@ func (l *lineEnds) begin() error {
 			return err
 		}
 		if len(all) > most {
-			return &ReadError{Err: ErrTooLarge, Detail: fmt.Sprintf("more than %d bytes in another encoding than UTF-8", most)}
+			return &ReadError{Err: ErrTooLarge, Detail: fmt.Sprintf("more than %d bytes in another encoding than UTF-8",
+				most)}
 		}
 		if all, err = toUTF8(all); err != nil {
 			return err

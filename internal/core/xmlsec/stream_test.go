@@ -90,7 +90,8 @@ func alike(t *testing.T, b []byte, window int, keys ...crypto.PublicKey) {
 		return
 	}
 	_, verr := Verify(doc.Root(), Policy{Keys: keys})
-	_, serr := VerifyStream(context.Background(), streamOf(b, window), Policy{Keys: keys}, func(Part) error { return nil })
+	_, serr := VerifyStream(context.Background(), streamOf(b, window), Policy{Keys: keys},
+		func(Part) error { return nil })
 	if serr == nil && verr != nil {
 		t.Fatalf("window %d: the stream accepts what Verify refuses: %v", window, verr)
 	}
@@ -217,14 +218,17 @@ func signedGroup(t testing.TB, id identity, in string) []byte {
 		`</md:EntitiesDescriptor>`)
 	var out bytes.Buffer
 	r := Rewrite{Signer: &Signer{Key: id.key, Certificate: id.cert, Rand: rand.Reader}}
-	if err := r.Write(context.Background(), func() (*Stream, error) { return streamOf(plain, 64), nil }, &out); err != nil {
+	if err := r.Write(context.Background(), func() (*Stream, error) { return streamOf(plain, 64), nil },
+		&out); err != nil {
 		t.Fatal(err)
 	}
 	return out.Bytes()
 }
 
-const twoEntities = "\n  <!-- one --><md:EntityDescriptor ID=\"_1\" entityID=\"https://a.example\"><md:Extensions xml:lang='en'>" +
-	"a &amp; b</md:Extensions></md:EntityDescriptor>\n  <md:EntitiesDescriptor ID=\"_n\"><md:EntityDescriptor entityID=\"b\"/>" +
+const twoEntities = "\n  <!-- one --><md:EntityDescriptor ID=\"_1\" entityID=\"https://a.example\"><md:Extensions " +
+	"xml:lang='en'>" +
+	"a &amp; b</md:Extensions></md:EntityDescriptor>\n  <md:EntitiesDescriptor ID=\"_n\"><md:EntityDescriptor " +
+	"entityID=\"b\"/>" +
 	"</md:EntitiesDescriptor>\n"
 
 // TestPeersAgreeOnStreams: what a stream signs xmlsec1 and the XML signature module verify, and what xmlsec1 signs, in
@@ -237,7 +241,8 @@ func TestPeersAgreeOnStreams(t *testing.T) {
 	verify := func(b []byte) (ours, theirs, module error) {
 		file := filepath.Join(dir, "d.xml")
 		write(t, file, b)
-		theirs = tryRun(xmlsec1, "--verify", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--pubkey-cert-pem", id.pemFile, file)
+		theirs = tryRun(xmlsec1, "--verify", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--pubkey-cert-pem", id.pemFile,
+			file)
 		_, ours = VerifyStream(context.Background(), streamOf(b, 32), Policy{Keys: []crypto.PublicKey{id.key.Public()}},
 			func(Part) error { return nil })
 		doc := etree.NewDocument()
@@ -305,7 +310,8 @@ func signedByPeer(t *testing.T, xmlsec1 string, id identity, alg, prefixes strin
 <ds:SignatureValue/></ds:Signature>` + twoEntities + `<x><y xmlns=""/></x></md:EntitiesDescriptor>`
 	in, out := filepath.Join(t.TempDir(), "in.xml"), filepath.Join(t.TempDir(), "out.xml")
 	write(t, in, []byte(template))
-	run(t, xmlsec1, "--sign", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--privkey-pem", id.keyFile, "--output", out, in)
+	run(t, xmlsec1, "--sign", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--privkey-pem", id.keyFile, "--output", out,
+		in)
 	b, err := os.ReadFile(out)
 	if err != nil {
 		t.Fatal(err)
@@ -322,7 +328,8 @@ func TestStreamRefusesWrappings(t *testing.T) {
 	genuine := string(signedGroup(t, id, twoEntities))
 	_, genuine, _ = strings.Cut(genuine, "?>\n")
 	genuine = strings.TrimSpace(genuine)
-	begin, end := strings.Index(genuine, "<ds:Signature "), strings.Index(genuine, "</ds:Signature>")+len("</ds:Signature>")
+	begin, end := strings.Index(genuine, "<ds:Signature "), strings.Index(genuine,
+		"</ds:Signature>")+len("</ds:Signature>")
 	sig, bare := genuine[begin:end], genuine[:begin]+genuine[end:]
 	const evil = `<md:EntityDescriptor entityID="https://evil.example"/>`
 	around := func(id, in string) string {
@@ -339,35 +346,42 @@ func TestStreamRefusesWrappings(t *testing.T) {
 		doc    string
 		reason Reason // "" where it is no XML that is read
 	}{
-		"inside a forged group":                 {around("_e", evil+genuine), NoSignature},
-		"in front of a forged entity":           {around("_e", genuine+evil), NoSignature},
-		"in Extensions":                         {around("_e", "<md:Extensions>"+genuine+"</md:Extensions>"+evil), NoSignature},
-		"signature on the forged group":         {around("_e", sig+evil), BadReference},
-		"the same, the ID copied":               {around("_g", sig+evil), Changed},
-		"the same, the genuine one in Object":   {around("_e", object+evil), BadReference},
-		"Object, and the ID copied":             {around("_g", object+evil), ""},
-		"the same, the genuine one behind":      {around("_e", sig+evil+bare), BadReference},
-		"ID under another attribute name":       {in(around("_e", sig+evil+bare), ` ID="_e"`, ` Id="_e" ID="_e2"`), BadReference},
-		"xml:id in place of ID":                 {in(around("_e", sig+evil), ` ID="_e"`, ` xml:id="_g"`), BadReference},
-		"an entity added":                       {in(genuine, "</md:EntitiesDescriptor>\n</md", evil+"</md:EntitiesDescriptor>\n</md"), Changed},
-		"an entity added in front":              {in(genuine, sig, evil+sig), BadShape},
-		"inside its own signature":              {in(genuine, "</ds:Signature>", "<ds:Object>"+evil+"</ds:Object></ds:Signature>"), BadReference},
+		"inside a forged group":       {around("_e", evil+genuine), NoSignature},
+		"in front of a forged entity": {around("_e", genuine+evil), NoSignature},
+		"in Extensions": {around("_e", "<md:Extensions>"+genuine+"</md:Extensions>"+evil),
+			NoSignature},
+		"signature on the forged group":       {around("_e", sig+evil), BadReference},
+		"the same, the ID copied":             {around("_g", sig+evil), Changed},
+		"the same, the genuine one in Object": {around("_e", object+evil), BadReference},
+		"Object, and the ID copied":           {around("_g", object+evil), ""},
+		"the same, the genuine one behind":    {around("_e", sig+evil+bare), BadReference},
+		"ID under another attribute name":     {in(around("_e", sig+evil+bare), ` ID="_e"`, ` Id="_e" ID="_e2"`), BadReference},
+		"xml:id in place of ID":               {in(around("_e", sig+evil), ` ID="_e"`, ` xml:id="_g"`), BadReference},
+		"an entity added": {in(genuine, "</md:EntitiesDescriptor>\n</md",
+			evil+"</md:EntitiesDescriptor>\n</md"), Changed},
+		"an entity added in front": {in(genuine, sig, evil+sig), BadShape},
+		"inside its own signature": {in(genuine, "</ds:Signature>",
+			"<ds:Object>"+evil+"</ds:Object></ds:Signature>"), BadReference},
 		"inside the signature, of another kind": {in(genuine, "</ds:Signature>", evil+"</ds:Signature>"), BadShape},
 		"an encrypted element with it":          {around("_e", `<xenc:EncryptedData xmlns:xenc="`+EncNS+`">`+genuine+`</xenc:EncryptedData>`+evil), NoSignature},
-		"two signatures":                        {in(genuine, sig, sig+in(sig, "<ds:SignedInfo>", "<ds:SignedInfo> ")), BadShape},
-		"a second one behind":                   {in(genuine, "\n</md:EntitiesDescriptor>", "\n"+sig+"</md:EntitiesDescriptor>"), BadShape},
-		"several references":                    {in(genuine, "</ds:Reference>", `</ds:Reference><ds:Reference URI="#_1"></ds:Reference>`), BadReference},
-		"an empty reference":                    {in(genuine, `URI="#_g"`, `URI=""`), BadReference},
-		"a reference without URI":               {in(genuine, ` URI="#_g"`, ``), BadReference},
-		"another transform":                     {in(genuine, `<ds:Transform Algorithm="`+ExcC14N+`">`, `<ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116">`), BadAlgorithm},
-		"no enveloped-signature transform":      {in(genuine, `<ds:Transform Algorithm="`+enveloped+`"></ds:Transform>`, ``), BadReference},
-		"another digest method":                 {in(genuine, "xmlenc#sha256", "xmldsig-more#md5"), BadAlgorithm},
-		"an HMAC":                               {in(genuine, "xmldsig-more#rsa-sha256", "xmldsig-more#hmac-sha256"), BadAlgorithm},
-		"the ID twice":                          {in(genuine, `ID="_1"`, `ID="_g"`), ""},
-		"no signature":                          {bare, NoSignature},
+		"two signatures": {in(genuine, sig, sig+in(sig, "<ds:SignedInfo>", "<ds:SignedInfo> ")),
+			BadShape},
+		"a second one behind": {in(genuine, "\n</md:EntitiesDescriptor>",
+			"\n"+sig+"</md:EntitiesDescriptor>"), BadShape},
+		"several references":               {in(genuine, "</ds:Reference>", `</ds:Reference><ds:Reference URI="#_1"></ds:Reference>`), BadReference},
+		"an empty reference":               {in(genuine, `URI="#_g"`, `URI=""`), BadReference},
+		"a reference without URI":          {in(genuine, ` URI="#_g"`, ``), BadReference},
+		"another transform":                {in(genuine, `<ds:Transform Algorithm="`+ExcC14N+`">`, `<ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116">`), BadAlgorithm},
+		"no enveloped-signature transform": {in(genuine, `<ds:Transform Algorithm="`+enveloped+`"></ds:Transform>`, ``), BadReference},
+		"another digest method":            {in(genuine, "xmlenc#sha256", "xmldsig-more#md5"), BadAlgorithm},
+		"an HMAC": {in(genuine, "xmldsig-more#rsa-sha256", "xmldsig-more#hmac-sha256"),
+			BadAlgorithm},
+		"the ID twice": {in(genuine, `ID="_1"`, `ID="_g"`), ""},
+		"no signature": {bare, NoSignature},
 	} {
 		given := 0
-		_, err := VerifyStream(context.Background(), streamOf([]byte(c.doc), 128), policy, func(Part) error { given++; return nil })
+		_, err := VerifyStream(context.Background(), streamOf([]byte(c.doc), 128), policy,
+			func(Part) error { given++; return nil })
 		var se *SignatureError
 		var re *ReadError
 		switch {
@@ -382,7 +396,8 @@ func TestStreamRefusesWrappings(t *testing.T) {
 			}
 		}
 	}
-	if _, err := VerifyStream(context.Background(), streamOf([]byte(genuine), 128), policy, func(Part) error { return nil }); err != nil {
+	if _, err := VerifyStream(context.Background(), streamOf([]byte(genuine), 128), policy,
+		func(Part) error { return nil }); err != nil {
 		t.Errorf("the genuine one: %v", err)
 	}
 }
@@ -395,7 +410,8 @@ func TestRewriteKeepsTheBytes(t *testing.T) {
 	var out bytes.Buffer
 	r := Rewrite{Root: func(el *etree.Element) { el.CreateAttr("ID", "_new") },
 		Keep: func(p Part) bool { return Attr(p.Element, "ID") != "_1" }}
-	if err := r.Write(context.Background(), func() (*Stream, error) { return streamOf(signed, 16), nil }, &out); err != nil {
+	if err := r.Write(context.Background(), func() (*Stream, error) { return streamOf(signed, 16), nil },
+		&out); err != nil {
 		t.Fatal(err)
 	}
 	want := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<md:EntitiesDescriptor xmlns:md="` + nsMD +

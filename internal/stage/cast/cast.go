@@ -295,7 +295,10 @@ func (c *Cast) DomainsOf(trust string) []string {
 // WithPerson returns a cast in which somebody has come in.
 func (c *Cast) WithPerson(p *people.Person, trust, subject string) *Cast {
 	out := *c
-	list := slices.DeleteFunc(slices.Clone(c.People.list), func(x people.Person) bool { return strings.EqualFold(x.ID, p.ID) })
+	list := slices.DeleteFunc(slices.Clone(c.People.list), func(x people.Person) bool {
+		return strings.EqualFold(x.ID,
+			p.ID)
+	})
 	out.People = NewPeople(append(list, *p))
 	out.Came = maps.Clone(c.Came)
 	if out.Came == nil {

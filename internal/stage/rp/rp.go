@@ -164,7 +164,8 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC)
 
 func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hint string,
 	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)) {
-	a := asked{then: then, trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(), target: d.Redirect()}
+	a := asked{then: then, trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(),
+		target: d.Redirect()}
 	clientID, scope := d.Terms.ClientID, d.Suppose.Scope
 	if d.Suppose.ClientID != "" {
 		clientID = d.Suppose.ClientID

@@ -52,8 +52,7 @@ func cspHash(s string) string {
 }
 
 // Origins are addresses as sources of a content security policy, each once, for a page whose form leads from one of
-// them to
-// the next.
+// them to the next.
 func Origins(addresses ...string) string {
 	var out []string
 	for _, at := range addresses {

@@ -231,7 +231,8 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		token := r.PostForm.Get("form_token")
 		was, ok := s.doors.waiting.Get(token)
 		if !ok || was.Provider != provider || !SameBrowser(r, was.browser) {
-			s.formOver(w, title, "It was sent before, is older than 15 minutes, or comes from another browser. Start again at the app.")
+			s.formOver(w, title, "It was sent before, is older than 15 minutes, or comes from another browser. Start "+
+				"again at the app.")
 			return
 		}
 		x := *was // a copy: two posts of one form do not meddle with each other
