@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/store"
 )
 
 // crowd is a CSV of people, and one of accounts: one in six has none, and one in three accounts is nobody's.
@@ -130,6 +132,44 @@ func BenchmarkMatch(b *testing.B) {
 			b.ReportMetric(0, "ns/op")
 			b.ReportMetric(matching.Seconds()/reading.Seconds(), "x-reading")
 			b.ReportMetric(float64(matching.Microseconds())/float64(b.N)/float64(n)*1000, "ns/person")
+		})
+	}
+}
+
+// BenchmarkLoad loads people into a ledger, then once more in place of those that are there: for each of them it takes
+// as long among many as among few.
+func BenchmarkLoad(b *testing.B) {
+	for _, n := range []int{10_000, 100_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			text, _ := crowd(n)
+			dir, err := people.Read(text)
+			if err != nil {
+				b.Fatal(err)
+			}
+			var took time.Duration
+			for i := 0; b.Loop(); i++ {
+				l, err := store.Create(filepath.Join(b.TempDir(), fmt.Sprintf("%d.ledger", i)), "Kestrel Ridge Observatory",
+					store.Options{Actor: "aiyana", Now: time.Now})
+				if err != nil {
+					b.Fatal(err)
+				}
+				start := time.Now()
+				for _, replace := range []bool{false, true} {
+					err := l.Change(func(tx *store.Tx) error {
+						_, _, _, err := tx.PutPersons(dir.Persons, replace, "people.csv")
+						return err
+					})
+					if err != nil {
+						b.Fatal(err)
+					}
+				}
+				took += time.Since(start)
+				if err := l.Close(); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(0, "ns/op")
+			b.ReportMetric(took.Seconds()/float64(b.N)/float64(n)/2*1e6, "us/person")
 		})
 	}
 }

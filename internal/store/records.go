@@ -449,6 +449,9 @@ func (tx *Tx) putPersons(list []people.Person, replace bool, source, of string) 
 			return
 		}
 		defer tx.tx.Exec("DROP TABLE temp.before_load")
+		if _, err = tx.tx.Exec("CREATE INDEX temp.before_load_id ON before_load (id COLLATE NOCASE)"); err != nil {
+			return
+		}
 		if _, err = tx.tx.Exec("DELETE FROM persons WHERE "+theirs, of); err != nil {
 			return
 		}

@@ -11,3 +11,6 @@ CREATE TABLE arrived (
     at      TEXT NOT NULL,
     PRIMARY KEY (trust, subject)
 ) STRICT;
+-- Both are looked for when anybody is loaded.
+CREATE INDEX subjects_key ON subjects (key);
+CREATE INDEX subjects_uuid ON subjects (uuid);
