@@ -268,6 +268,17 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 	} {
 		d.fails(c.code, c.words, c.args...)
 	}
+	// No circle: an upstream provider is foreign, and a domain goes one way.
+	d.ok("provider", "add", "outpost", "--own", "--at", "https://login.outpost.example", "--key", "ecdsa-p256")
+	d.fails(1, []string{"upstream of it foreign"}, "federate", "ridge", "--with", "outpost", "--over", "oidc")
+	d.write("north.json", strings.ReplaceAll(d.read("southmere-openid.json"), "southmere", "north"))
+	d.ok("provider", "add", "north", "--issuer", "https://idp.north.example", "--discovery", "north.json", "--jwks",
+		"southmere-jwks.json")
+	d.run("federate", "ridge", "--with", "north", "--over", "oidc", "--client-id", "ridge-at-north")
+	d.ok("route", "add", "north.example", "--to", "north")
+	d.fails(1, []string{"routed already", "ridge@north", "route remove north.example"}, "route", "add", "north.example",
+		"--to", "southmere")
+	d.ok("route", "remove", "north.example")
 	d.fails(0, []string{"There is none"}, "route", "list")
 	d.ok("route", "add", "@Southmere.Example", "--to", "southmere")
 	d.fails(0, []string{"southmere.example  ridge@southmere"}, "route", "list")

@@ -111,6 +111,9 @@ access to dn.subtree="ou=people,dc=kestrelridge,dc=example" by users read by * n
 access to * by * read
 limits dn.exact="cn=reader,dc=kestrelridge,dc=example" size.pr=20 size.prtotal=unlimited
 `, d.dir))
+	// A part that lies on another server, which nobody follows there.
+	ldif += "\ndn: ou=elsewhere,dc=kestrelridge,dc=example\nobjectClass: referral\nobjectClass: extensibleObject\nou: elsewhere\n" +
+		"ref: ldap://192.0.2.9/ou=elsewhere,dc=kestrelridge,dc=example\n"
 	ldif += "\ndn: cn=reader,dc=kestrelridge,dc=example\nobjectClass: organizationalRole\nobjectClass: " +
 		"simpleSecurityObject\ncn: reader\n" +
 		"userPassword: reads everything\n"
@@ -291,6 +294,8 @@ func TestDirectoryRefuses(t *testing.T) {
 		{2, []string{"starts TLS"}, []string{"http://directory.kestrelridge.example"}},
 		{2, []string{"a file has no base"}, []string{"people.ldif", "--base", "dc=x"}},
 		{1, []string{"there is nothing at the base"}, []string{s.tls, "--base", "dc=nowhere,dc=example", "--ca", "ca.pem"}},
+		{1, []string{"refers to another server"}, []string{s.tls, "--base", "ou=elsewhere,dc=kestrelridge,dc=example", "--ca",
+			"ca.pem"}},
 		{1, []string{"nobody who fits"}, append([]string{s.tls}, base...)}, // without a name nothing is seen
 		{1, []string{"filter", "RFC 4515"}, append([]string{s.tls, "--filter", "(uid=", "--password-file", "bind.password"},
 			append(base, as...)...)},
