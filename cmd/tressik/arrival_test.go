@@ -20,7 +20,8 @@ func visitors(t *testing.T) *desk {
 	d.write("southmere.csv", "uid,mail,displayName,givenName,sn,emailVerified\n"+
 		"lena,lena.holm@southmere.example,Lena Holm,Lena,Holm,true\n"+
 		"eve,eve@kestrelridge.example,Eve,Eve,Else,true\n"+
-		"petra2,petra.lindqvist@southmere.example,Petra Lindqvist,Petra,Lindqvist,false\n")
+		"petra2,petra.lindqvist@southmere.example,Petra Lindqvist,Petra,Lindqvist,false\n"+
+		"unproven,new@southmere.example,New,New,One,false\n")
 	d.ok("people", "load", "southmere.csv", "--home", "southmere")
 	d.ok("permission", "ask", "ridge@southmere", "email", "profile")
 	d.ok("trust", "change", "nightlog@ridge", "--admits", "group:observers,visitors")
@@ -143,7 +144,7 @@ func TestVisitor(t *testing.T) {
 	if strings.Contains(lena.page, "lena") || strings.Contains(lena.page, `name="choose"`) {
 		t.Error("the page proposes people before it knows where they belong")
 	}
-	lena.send("person", "Lena.Holm@southmere.example").says("Sign in", "or as one of them: Eve Lena Holm Petra Lindqvist")
+	lena.send("person", "Lena.Holm@southmere.example").says("Sign in", "or as one of them: Eve Lena Holm Petra Lindqvist New")
 	if !strings.Contains(lena.page, "<b>Southmere University</b>") {
 		t.Errorf("she is not at her university: %s", lena.lead())
 	}
@@ -195,6 +196,9 @@ func TestVisitor(t *testing.T) {
 		mallory.open(log).send("person", "petra@southmere.example").send("person", "petra2").onward()
 		return strings.Contains(mallory.lead(), "does not call verified")
 	})
+	unproven := newSurfer(t)
+	unproven.open(log).send("person", "x@southmere.example").send("person", "unproven").onward().
+		says("You cannot come in here", "does not call verified")
 	// Nobody of a home elsewhere signs in here, and others still do.
 	stray := newSurfer(t)
 	stray.open(log).send("person", "eve").says("Nobody called")

@@ -112,6 +112,11 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 			"ask", in.Trust, "email"))
 		return nil, "", found
 	}
+	if unverified(in.Claims) { // apps find accounts by addresses
+		refuse("unverified", "address", mail+", which the provider does not call verified", "a verified address for somebody new",
+			finding.Do("have it verified at the provider"))
+		return nil, "", found
+	}
 	found.Pass("arrival.new", "person", mail+", created")
 	return &people.Person{ID: mail, Groups: append([]string{}, a.Groups...), Source: ArrivedFrom(in.Trust),
 		Attributes: a.attributes(in.Claims, map[string][]string{"uid": {mail}})}, ArrivedNew, found
@@ -131,6 +136,9 @@ func (a *Arrival) attributes(claims map[string]any, had map[string][]string) map
 		takes = ArrivalTakes()
 	}
 	for _, f := range takes {
+		if f.From == "email" && unverified(claims) {
+			continue // what they had stays
+		}
 		if v, ok := claims[f.From]; ok {
 			if list := oidc.Words(v); len(list) > 0 && list[0] != "" {
 				out[f.Field] = list
@@ -145,6 +153,12 @@ func (*SAMLTerms) Upstream() bool { return false }
 
 // Upstream is true.
 func (*OIDCTerms) Upstream() bool { return true }
+
+// unverified reports whether the provider says that the address is not verified (OpenID Connect Core, section 5.1).
+func unverified(claims map[string]any) bool {
+	v, said := claims["email_verified"].(bool)
+	return said && !v
+}
 
 // Route says at which upstream provider people of a domain sign in: through a trust whose app is an own provider.
 type Route struct {

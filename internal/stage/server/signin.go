@@ -248,6 +248,11 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		case trust != "":
 			s.Upstream(w, r, trust, name, func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
 				x.person = who.ID
+				if _, strong := judge.Asserted(context, x.Contexts); !strong { // the factor that is missing is asked for here
+					s.doors.waiting.Put(token, &x)
+					s.ask(w, &x, token, "")
+					return
+				}
 				s.signedIn(w, r, &x, token, context)
 			})
 			return
