@@ -213,6 +213,15 @@ func TestFind(t *testing.T) {
 	if len(left) != 1 {
 		t.Fatalf("the index: %v", left)
 	}
+	// A party is taken out of so large a document as out of a small one.
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	d.ok("provider", "add", "seven", "--metadata", "fed.xml", "--entity", one, "--signed-by", "federation.pem")
+	d.fails(0, []string{one, "2031-04-01", "Wanda"}, "provider", "show", "seven")
+	d.fails(1, []string{"did you mean " + one}, "provider", "add", "x", "--metadata", "fed.xml", "--entity", one+"x")
+	d.fails(1, []string{"holds 1206", "--entity"}, "provider", "add", "x", "--metadata", "fed.xml")
+	d.fails(1, []string{"more than once"}, "app", "add", "x", "--metadata", "fed.xml", "--entity", "https://app-0.example/saml")
+	d.fails(1, []string{"not signed with the key"}, "provider", "add", "x", "--metadata", "fed.xml", "--entity", southmere,
+		"--signed-by", "southmere.pem")
 	// The index answers while the file looks the same, but for no other signer; a file that has changed is read anew.
 	fi, err := os.Stat(d.path("fed.xml"))
 	if err != nil {

@@ -215,3 +215,16 @@ func TestRulesAsAFile(t *testing.T) {
 	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from", "ridge", "--to",
 		"southmere")
 }
+
+// TestSchemas sets the rules of a usual schema, as far as people have its attributes.
+func TestSchemas(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.fails(0, []string{"urn:oid:1.3.6.1.4.1.5923.1.1.1.6", "2 rules set",
+		"Nobody has eduPersonScopedAffiliation"}, "claims", "schema", "nightlog@ridge", "EduPerson")
+	d.fails(0, []string{"0 rules set"}, "claims", "schema", "nightlog@ridge", "eduPerson")
+	d.fails(0, []string{"givenName + ", "rules set"}, "claims", "schema", "nightlog@ridge", "inetOrgPerson") // what was there stays
+	d.fails(0, []string{"Nobody has uidNumber"}, "claims", "schema", "nightlog@ridge", "posixAccount")
+	d.fails(2, []string{"inetOrgPerson, eduPerson, posixAccount"}, "claims", "schema", "nightlog@ridge", "none")
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
+}

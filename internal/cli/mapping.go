@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/mapping"
@@ -226,6 +227,59 @@ anything in the file is wrong. One file can be imported into many trusts.`,
 			return a.print(report.Imported(was, now, dry))
 		}}
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
+	return c
+}
+
+func (a *App) claimsSchema() *cobra.Command {
+	c := &cobra.Command{Use: "schema TRUST SCHEMA", Args: args("TRUST", "SCHEMA"),
+		Short: "Release the attributes of a usual schema, as far as people have them",
+		Long: `Set a rule for each attribute of a schema that people of the ledger have, under its standard name: inetOrgPerson, eduPerson
+or posixAccount. Rules that are there already stay. Take back what the app never asked for: tressik claims gaps TRUST
+names it.`,
+		Example: "  tressik claims schema plate-archive@ridge eduPerson",
+		ValidArgsFunction: func(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
+			if len(got) == 1 {
+				return claims.Schemas(), cobra.ShellCompDirectiveNoFileComp
+			}
+			return a.names("trust", 1)(cmd, got, s)
+		},
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
+			attrs, ok := claims.Schema(got[1])
+			if !ok {
+				return usageError{fmt.Errorf("%q is no schema that is known; write %s", got[1], strings.Join(claims.Schemas(), ", "))}
+			}
+			t, _, _, err := d.Trust(got[0])
+			if err != nil {
+				return err
+			}
+			all, err := d.Persons()
+			if err != nil {
+				return err
+			}
+			have := people.Counts(all)
+			var in desk.ClaimInput
+			var without []string
+			for _, x := range attrs {
+				_, _, there := t.RuleFor(x)
+				switch {
+				case there:
+				case have[x] == 0:
+					without = append(without, x)
+				default:
+					in.Assign = append(in.Assign, x+"=person."+x)
+				}
+			}
+			if len(in.Assign) > 0 {
+				if t, _, err = d.SetClaims(got[0], in); err != nil {
+					return err
+				}
+			}
+			blocks := []view.Block{report.Rules(t), {Lines: []string{fmt.Sprintf("  %s set", view.Count(len(in.Assign), "rule"))}}}
+			if len(without) > 0 {
+				blocks = append(blocks, view.Block{Lines: []string{"  Nobody has " + strings.Join(without, ", ") + "."}})
+			}
+			return a.print(view.Page{Data: t.Rules, Blocks: blocks})
+		})}
 	return c
 }
 

@@ -1,6 +1,8 @@
 package desk
 
 import (
+	"bytes"
+	"context"
 	"crypto"
 	"crypto/x509"
 	"encoding/base64"
@@ -9,6 +11,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"github.com/beevik/etree"
 
 	"tressik.example/internal/book"
 	"tressik.example/internal/core/federation"
@@ -74,6 +78,9 @@ var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell
 
 // ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.
 func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
+	if len(raw) > large {
+		return readFromLarge(raw, entity, signedBy)
+	}
 	doc, err := xmlsec.Parse(raw, xmlsec.MetadataLimits())
 	if err != nil {
 		return nil, Hint(err)
@@ -92,9 +99,56 @@ func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.En
 	}
 	e, err := md.Entity(entity)
 	if err != nil && (errors.Is(err, saml.ErrManyEntities) || errors.Is(err, saml.ErrNoSuchEntity)) {
-		return nil, entityHint(md, entity, err)
+		return nil, entityHint(md.IDs(), entity, err)
 	}
 	return e, err
+}
+
+// large is the size from which a document is read one entity at a time, not as a tree.
+const large = 1 << 20
+
+// readFromLarge reads one entity out of an aggregate in one pass.
+func readFromLarge(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
+	if bytes.Contains(raw, []byte("PRIVATE KEY")) {
+		return nil, ErrPrivateInside
+	}
+	var one *saml.Entity
+	var ids []string
+	n := 0
+	o := saml.Surveying{Most: int64(xmlsec.MetadataLimits().Bytes), Each: func(l saml.Listed, el *etree.Element) error {
+		ids = append(ids, l.EntityID)
+		if entity != "" && l.EntityID != entity {
+			return nil
+		}
+		if n++; n > 1 {
+			return nil
+		}
+		if saml.HoldsPrivateKey(el) {
+			return ErrPrivateInside
+		}
+		e, err := saml.EntityOf(el)
+		if err == nil {
+			one, err = e.Clone() // what it was read from does not stay
+		}
+		return err
+	}}
+	if signedBy != nil {
+		o.Key = signedBy.PublicKey
+	}
+	_, err := o.Read(context.Background(), bytes.NewReader(raw)) // what is in memory is not waited for
+	switch {
+	case saml.Refused(err):
+		return nil, fmt.Errorf("the metadata is not signed with the key of %s: %w", keys.Fingerprint(signedBy), err)
+	case err != nil:
+		return nil, Hint(err)
+	case n == 0:
+		return nil, entityHint(ids, entity, fmt.Errorf("%w: %q is not in the document", saml.ErrNoSuchEntity, entity))
+	case n > 1 && entity == "":
+		return nil, entityHint(ids, entity, fmt.Errorf("%w: the document holds %d; say which with --entity", saml.ErrManyEntities, n))
+	case n > 1:
+		return nil, fmt.Errorf("%w: %s stands in the document more than once", saml.ErrDuplicate, entity)
+	}
+	return one, nil
 }
 
 // Hint adds to an error of reading a document what to do about it.
@@ -108,8 +162,7 @@ func Hint(err error) error {
 	return err
 }
 
-func entityHint(md *saml.Document, entity string, err error) error {
-	ids := md.IDs()
+func entityHint(ids []string, entity string, err error) error {
 	if entity != "" {
 		u := &UnknownError{What: "entity in the metadata", Name: entity}
 		if len(ids) <= 5000 {
