@@ -12,14 +12,15 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/handoff"
+	"tressik.example/internal/play"
 	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
 
 // handoffFlags are the flags of handoff.
 type handoffFlags struct {
-	side, out, secretLife, delivered string
-	env, dry                         bool
+	side, out, secretLife, delivered, example string
+	env, dry                                  bool
 }
 
 func (a *App) handoffCmd() *cobra.Command {
@@ -33,12 +34,17 @@ not. That it reached the other side nobody but you can know: say so, and to whom
 
 Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's environment, and
 --with-new-secret makes a client secret and puts it on the sheet, the only time that it is known; files with
-a secret can be read by you alone.`,
+a secret can be read by you alone.
+
+With --example PERSON the app's sheet has a sample of what the app will receive for that person, and what to check
+of it, in which order and by which section of the standard. It comes from a rehearsal that is not kept, and is
+signed with keys of the stage: nobody can sign in with it.`,
 		Example: `  tressik handoff nightlog@ridge --for app
   tressik handoff nightlog@ridge --for app --out sheets
   tressik handoff nightlog@ridge --for app --delivered tobias.renn@kestrelridge.example
   tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
-  tressik handoff dome-scheduler@ridge --for app --env`,
+  tressik handoff dome-scheduler@ridge --for app --env
+  tressik handoff nightlog@ridge --for app --example mira`,
 		ValidArgsFunction: a.names("trust", 1)}
 	c.RunE = func(_ *cobra.Command, got []string) error {
 		if f.side == "" {
@@ -59,7 +65,9 @@ a secret can be read by you alone.`,
 	c.Flags().BoolVar(&f.env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")
 	c.Flags().StringVar(&f.secretLife, "with-new-secret", "",
 		"OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
+	c.Flags().StringVar(&f.example, "example", "", "person for whom to add a sample of what the app receives")
 	c.Flags().BoolVar(&f.dry, "dry-run", false, "do not note in the ledger that it was prepared")
+	must(c.RegisterFlagCompletionFunc("example", a.names("person", 0)))
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
@@ -67,9 +75,9 @@ a secret can be read by you alone.`,
 
 // delivered notes that a side has what it needs, and who was given it.
 func (a *App) delivered(trust string, f handoffFlags) error {
-	if f.out != "" || f.env || f.secretLife != "" || f.dry {
+	if f.out != "" || f.env || f.secretLife != "" || f.example != "" || f.dry {
 		return usageError{errors.New("--delivered only says that it was delivered: give it without --out, --env, " +
-			"--with-new-secret and --dry-run")}
+			"--example, --with-new-secret and --dry-run")}
 	}
 	if strings.TrimSpace(f.delivered) == "" {
 		return usageError{errors.New("--delivered is empty; write who was given it, such as " +
@@ -99,6 +107,11 @@ func (a *App) handoff(trust string, f handoffFlags) error {
 	}
 	if h.EnvLines() == nil && f.env {
 		return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
+	}
+	if f.example != "" {
+		if h.Example, err = a.example(d, trust, f); err != nil {
+			return err
+		}
 	}
 	if f.out != "" {
 		if err := a.mayWrite(h, f.out); err != nil {
@@ -132,6 +145,41 @@ func (a *App) handoff(trust string, f handoffFlags) error {
 				f.out, f.side), "  " + view.Command([]string{"handoff", trust, "--for", f.side, "--delivered", "WHOM"})}}}
 	}
 	return a.lost(d, trust, made, a.print(page))
+}
+
+// example is a sample of what the app of a trust receives for a person, by a rehearsal in which nobody signs with a
+// real key.
+func (a *App) example(d *desk.Desk, trust string, f handoffFlags) (*handoff.Example, error) {
+	if f.side != "app" {
+		return nil, usageError{errors.New("--example goes with --for app: the sample is what the app receives")}
+	}
+	recipe, err := d.Sides().Recipe(trust)
+	if err != nil {
+		return nil, err
+	}
+	e := &handoff.Example{Recipe: recipe}
+	var heard error
+	in := play.RehearseInput{As: f.example, DryRun: true, Sample: true}
+	in.Trusts, in.From, in.Second = []string{trust}, "app", true
+	in.Hear.Message = func(_, kind, text string) {
+		if heard == nil {
+			heard = e.Hear(kind, text)
+		}
+	}
+	list, err := a.player(d).Rehearse(in)
+	if err != nil {
+		return nil, err
+	}
+	if heard != nil {
+		return nil, fmt.Errorf("reading the sample: %w", heard)
+	}
+	r := &list[0]
+	if r.Subject == "" {
+		return nil, finding.Advise(fmt.Errorf("%s would not be signed in over %s: there is no example", f.example, trust),
+			finding.Run("rehearse", trust, "--as", f.example))
+	}
+	e.Person, e.Subject, e.Format, e.Claims = r.Person, r.Subject, r.Format, r.Claims
+	return e, nil
 }
 
 // newSecretOn makes a secret for the app's sheet and returns its ID.
@@ -177,7 +225,7 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	}
 	var out []handoffFile
 	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate},
-		{"-registration.json", h.Registration}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
+		{"-registration.json", h.Registration}, {"-example" + h.Example.Ending(), h.Example.File()}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
 		if len(f.b) > 0 {
 			out = append(out, handoffFile{filepath.Join(dir, h.About+f.path), f.b})
 		}

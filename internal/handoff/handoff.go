@@ -42,13 +42,14 @@ type Handoff struct {
 	Certificate []byte `json:"-"` // PEM
 	Metadata    []byte `json:"-"`
 
-	Registration []byte `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
+	Example      *Example `json:"example,omitempty"`
+	Registration []byte   `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
 	secret       bool
 }
 
-// Mode is how files of the handoff are protected: one with a secret is for its owner alone.
+// Mode is how files of the handoff are protected: one with a secret, or about a person, is for its owner alone.
 func (h *Handoff) Mode() os.FileMode {
-	if h.secret {
+	if h.secret || h.Example != nil {
 		return 0o600
 	}
 	return 0o644

@@ -26,6 +26,8 @@ type Protocol interface {
 	Compare(v *View) finding.List
 	// Sheet fills in what the side that the handoff is for must be given.
 	Sheet(v *View, h *Handoff) error
+	// Recipe lists what the app checks of a sign-in, in the order in which it checks it.
+	Recipe(v *View) ([]Verify, error)
 	// Open lists what is done and what is left to do of the protocol's own work.
 	Open(v *View, found finding.List) []Todo
 	// Made says in words that the trust is made.

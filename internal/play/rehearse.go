@@ -26,14 +26,16 @@ type RehearseInput struct {
 	rehearse.Script
 	As     string // the person who signs in
 	DryRun bool   // keep nothing
+	Sample bool   // nobody signs with a real key: what is kept of it passes nowhere
 	Secret string // the client's secret, to try the real one
 	OnCast func(*cast.Cast)
 	Hear   rehearse.Hear
 }
 
-// castOf is the cast of trusts at their own addresses. Own parties play with their own keys, in this process alone;
-// foreign ones with keys of the stage.
-func (d *Player) castOf(names []string, o cast.Options, persons []people.Person) (*cast.Cast, error) {
+// castOf is the cast of trusts at their own addresses. Parties that real names play with their own keys, in this process
+// alone; the others with keys of the stage.
+func (d *Player) castOf(names []string, o cast.Options, persons []people.Person, real func(*federation.Party) bool) (
+	*cast.Cast, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
 		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: persons}
 	seen := map[string]bool{}
@@ -76,12 +78,12 @@ func (d *Player) castOf(names []string, o cast.Options, persons []people.Person)
 	}
 	o.Engine, o.Now, o.Random = engine, d.Now(), d.random
 	o.Keys = func(p *federation.Party) cast.Keys {
-		if p.Own {
+		if real(p) {
 			return &realKeys{d: d, party: p}
 		}
 		return ring.of(p)
 	}
-	o.StandIn = func(p *federation.Party) bool { return !p.Own }
+	o.StandIn = func(p *federation.Party) bool { return !real(p) }
 	return cast.New(led, o)
 }
 
@@ -120,7 +122,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		in.Person, persons = p.ID, []people.Person{*p}
 	}
 	secrets := map[string]string{}
-	c, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets)}, persons)
+	real := func(p *federation.Party) bool { return p.Own && !in.Sample }
+	c, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets)}, persons, real)
 	if err != nil {
 		return nil, err
 	}

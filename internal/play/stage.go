@@ -354,7 +354,7 @@ func (k *Keeper) Close() error {
 // tokenStage is a stage of one trust in this process, with the own provider's real keys and the client's real secrets
 // alone.
 func (d *Player) tokenStage(trust string) (*stage.Stage, func() error, error) {
-	c, err := d.castOf([]string{trust}, cast.Options{}, nil)
+	c, err := d.castOf([]string{trust}, cast.Options{}, nil, func(p *federation.Party) bool { return p.Own })
 	if err != nil {
 		return nil, nil, err
 	}

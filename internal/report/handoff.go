@@ -1,9 +1,11 @@
 package report
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 
+	"tressik.example/internal/core/saml"
 	"tressik.example/internal/handoff"
 	"tressik.example/internal/view"
 )
@@ -41,10 +43,38 @@ func Handoff(h *handoff.Handoff) view.Page {
 		blocks = append(blocks, view.Block{Title: "Certificate",
 			Lines: strings.Split(strings.TrimSpace(string(h.Certificate)), "\n")})
 	}
+	if h.Example != nil {
+		blocks = append(blocks, example(h.Example)...)
+	}
 	data := struct {
 		*handoff.Handoff
 		PEM string `json:"certificate,omitempty"`
 		XML string `json:"metadataXML,omitempty"`
 	}{h, string(h.Certificate), string(h.Metadata)}
 	return view.Page{Data: data, Blocks: blocks}
+}
+
+// example shows what an app will receive, and how it is checked.
+func example(e *handoff.Example) []view.Block {
+	claims, _ := json.MarshalIndent(e.Claims, "", "  ") // text and lists of text: it cannot fail
+	subject := e.Subject
+	if e.Format != "" {
+		subject += ", " + saml.ShortName(e.Format)
+	}
+	got := view.Block{Title: "Example: what arrives for " + e.Person,
+		Lines: []string{"Signed with keys of the stage and not with the provider's: nobody can sign in with it.", ""}}
+	if e.Header != "" {
+		got.Lines = append(got.Lines, "ID token, header", "  "+e.Header, "ID token, claims", "  "+e.Payload,
+			"ID token, as it comes", "  "+e.Message)
+	} else {
+		got.Lines = append(got.Lines, "Response, laid out for reading; the signature holds for the file of --out alone")
+		got.Lines = append(got.Lines, strings.Split(strings.TrimSpace(e.Laid), "\n")...)
+	}
+	got.Lines = append(got.Lines, "", "Subject", "  "+subject, "Claims, of all that arrived")
+	got.Lines = append(got.Lines, strings.Split(string(claims), "\n")...)
+	check := view.Block{Title: "What to check, in this order"}
+	for i, v := range e.Recipe {
+		check.Lines = append(check.Lines, fmt.Sprintf("  %d. %s  [%s]", i+1, v.What, v.By), "      "+v.Value)
+	}
+	return []view.Block{got, check}
 }
