@@ -47,7 +47,7 @@ it. It ends with exit status 3 when something is overdue.`,
 			}
 			switch {
 			case calendar:
-				err = a.output(out, report.DueCalendar(list, d.L.Org(), d.Now()))
+				err = a.output(out, report.DueCalendar(list, f.Org(), d.Now()))
 			case metrics:
 				err = a.output(out, report.DueMetrics(list, d.Now()))
 			case out != "":

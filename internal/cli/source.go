@@ -115,7 +115,7 @@ func (a *App) sourceNames(_ *cobra.Command, got []string, _ string) ([]string, c
 	if err != nil || len(got) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	all, _ := d.L.Sources() // nothing is completed where it cannot be read
+	all, _ := a.sources(d).List() // nothing is completed where it cannot be read
 	var out []string
 	for _, s := range all {
 		out = append(out, s.Name)
@@ -127,7 +127,7 @@ func (a *App) sourceList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the sources of people", Args: args(),
 		Example: "  tressik people source list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			all, err := d.L.Sources()
+			all, err := a.sources(d).List()
 			if err != nil {
 				return err
 			}

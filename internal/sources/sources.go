@@ -47,6 +47,9 @@ func (k *Keeper) Add(ctx context.Context, s people.Source) (*Outcome, error) {
 	return k.keep(&s, dir, true)
 }
 
+// List is every source of the ledger.
+func (k *Keeper) List() ([]people.Source, error) { return k.L.Sources() }
+
 // Source returns a source by its name. Errors: *book.UnknownError.
 func (k *Keeper) Source(name string) (*people.Source, error) {
 	all, err := k.L.Sources()
