@@ -228,3 +228,35 @@ func TestSchemas(t *testing.T) {
 	d.fails(2, []string{"inetOrgPerson, eduPerson, posixAccount"}, "claims", "schema", "nightlog@ridge", "none")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 }
+
+// TestRehearsedAccount: a rehearsal says which account the app would take somebody for, and refuses another than the
+// one that is expected.
+func TestRehearsedAccount(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const night, mine = "nightlog@ridge", "mira.solano@kestrelridge.example"
+	d.fails(0, []string{"account      " + mine}, "rehearse", night, "--as", "mira", "--expect-account", mine)
+	d.fails(3, []string{"REFUSED", "saw        " + mine, "expected   bram", "accounts match " + night}, "rehearse", night,
+		"--as", "mira", "--expect-account", "bram", "--dry-run")
+	d.fails(0, []string{"ACCEPTED, with 1 warning", "differs in case", "accounts match " + night}, "rehearse", night,
+		"--as", "yara", "--dry-run")
+	d.fails(3, []string{"yara"}, "accounts", "match", night)
+	d.fails(3, []string{"differs in case"}, "rehearse", night, "--as", "yara", "--expect-account", "yara", "--dry-run")
+	d.fails(3, []string{"nobody said by which field", "app change dome-scheduler --reads"}, "rehearse",
+		"dome-scheduler@ridge", "--as", "mira", "--expect-account", "mira", "--dry-run")
+	d.ok("app", "change", "dome-scheduler", "--reads", "username=sub", "--account-key", "username")
+	d.fails(3, []string{"accounts of dome-scheduler are not known", "accounts load dome-scheduler FILE"}, "rehearse",
+		"dome-scheduler@ridge", "--as", "mira", "--expect-account", "mira", "--dry-run")
+	sub := d.ok("claims", "preview", "dome-scheduler@ridge", "--as", "mira")
+	var p struct{ Subject struct{ Value string } }
+	d.json(&p, "claims", "preview", "dome-scheduler@ridge", "--as", "mira")
+	if p.Subject.Value == "" || !strings.Contains(sub, p.Subject.Value) {
+		t.Fatalf("the subject: %q in %s", p.Subject.Value, sub)
+	}
+	d.write("dome.csv", "username,mail\n"+p.Subject.Value+",x@kestrelridge.example\n")
+	d.ok("accounts", "load", "dome-scheduler", d.path("dome.csv"))
+	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--expect-account", p.Subject.Value, "--dry-run")
+	d.fails(1, []string{"--expect-account"}, "rehearse", night, "plate-archive@ridge", "--as", "mira", "--expect-account",
+		mine)
+	d.fails(1, []string{"--expect-account"}, "rehearse", "frame-courier@ridge", "--expect-account", mine)
+}

@@ -42,6 +42,9 @@ refresh and sign-out. A machine client needs no --as: it gets a token as itself 
 in a rehearsal are not kept. The stage's client authenticates with a secret of its own; with --secret-file the
 real one is tried.
 
+Where the app's accounts are known (accounts load), it says which one the person would be taken for; with
+--expect-account the sign-in is refused where that is another.
+
 Where both sides have single logout, a rehearsal over SAML ends with it.
 
 --suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID, clock=+10m,
@@ -101,6 +104,7 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
 	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
 	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
+	f.StringVar(&in.Account, "expect-account", "", "the account that the app has to take the person for, of those loaded")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c

@@ -4,7 +4,6 @@ import (
 	"slices"
 	"strings"
 
-	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
@@ -66,9 +65,11 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 		got := r.Receive(p)
 		if app.Reads != nil {
 			a.Role = append(a.Role, got.Of(app.Reads.From(app.Reads.Role))...)
-			if err := m.account(&a, app, got); err != nil {
+			list, err := m.L.Accounts(app.Name)
+			if err != nil {
 				return nil, err
 			}
+			a.Account, a.How = app.Reads.TakenFor(list, got.Of(app.Reads.From(app.Reads.Key)))
 		}
 		out = append(out, a)
 	}
@@ -91,38 +92,6 @@ func admittedBy(t *federation.Trust, p *people.Person) string {
 		}
 	}
 	return "group " + strings.Join(by, ", ")
-}
-
-// account finds whom the app would take somebody for.
-func (m *Mapper) account(a *Access, app *federation.Party, got *federation.Received) error {
-	if app.Reads.Key == "" {
-		a.How = "nobody said by which field it finds an account"
-		return nil
-	}
-	list, err := m.L.Accounts(app.Name)
-	if err != nil {
-		return err
-	}
-	if len(list) == 0 {
-		a.How = "its accounts are not known"
-		return nil
-	}
-	x := accounts.NewIndex(list, app.Reads.Key).Match([]accounts.Arrival{{Person: a.Trust,
-		Key: got.Of(app.Reads.From(app.Reads.Key))}})
-	switch {
-	case len(x.Found) == 1:
-		a.Account = x.Found[0].Account
-	case len(x.Collisions) > 0:
-		a.How = "several accounts fit: " + strings.Join(x.Collisions[0].Accounts, ", ")
-	case app.Reads.Strangers == "created":
-		a.How = "a new account would be made"
-	default:
-		a.How = "the app does not know them"
-		if s := x.Strangers[0]; s.Near != "" {
-			a.How += "; " + s.Near + " differs in " + s.How
-		}
-	}
-	return nil
 }
 
 // Beside is a claim of two trusts, or of two people, side by side.

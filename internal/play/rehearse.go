@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tressik.example/internal/book"
+	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -141,6 +142,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	case in.As != "" && machines:
 		return nil, fmt.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without --as",
 			strings.Join(in.Trusts, " and "))
+	case in.Account != "" && (machines || len(in.Trusts) > 1):
+		return nil, fmt.Errorf("--expect-account is %w: it is of one person at the app of one trust", book.ErrValue)
 	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
 		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
 			in.Trusts[0])
@@ -158,6 +161,16 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	}
 	if in.OnCast != nil {
 		in.OnCast(c)
+	}
+	in.Accounts = map[string][]accounts.Account{}
+	for _, name := range in.Trusts {
+		_, app, _, err := d.Trust(name)
+		if err == nil && app.Reads != nil && app.Reads.Key != "" {
+			in.Accounts[app.Name], err = d.L.Accounts(app.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
 	out, err := rehearse.Run(s, in.Script, in.Hear)
 	if err != nil || in.DryRun {

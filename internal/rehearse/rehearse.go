@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
@@ -26,6 +27,10 @@ type Script struct {
 	Suppose []string
 	Call    []string // API:PERMISSION to call, over OpenID Connect
 	Scope   string   // for a machine client: scopes to ask for
+	// Accounts are the apps' own accounts, by app, where they are known; Account is whom the app has to take the person
+	// for, or ""
+	Accounts map[string][]accounts.Account
+	Account  string
 }
 
 // Hear gets all that happens in a rehearsal, in order. Each function may be nil.
@@ -217,6 +222,7 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 	if who == nil || err != nil {
 		return
 	}
+	got := federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims}
 	promised := map[string][]string{}
 	if p.oidc != nil {
 		promised = rel.ClaimTexts(who, federation.ScopesOf(p.oidc.Terms), false)
@@ -225,7 +231,12 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 	}
 	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims",
 		Findings: federation.Promised(p.deal.Trust,
-			rel, who, promised, federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims})})
+			rel, who, promised, got)})
+	app := p.deal.App
+	account, l := federation.JudgeAccount(p.deal.Trust, &app.Party, x.Accounts[app.Name()], got, x.Account)
+	if r.Account = account; len(l) > 0 {
+		x.w.OnEvent(server.Event{Trust: r.Trust, By: app.Name(), What: "account", Findings: l})
+	}
 }
 
 // logout has the last app of a rehearsal sign out, where both sides have single logout: the provider tells the apps

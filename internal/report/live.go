@@ -183,6 +183,9 @@ func (l *Live) verdict(r federation.Rehearsal) {
 	for _, name := range slices.Sorted(maps.Keys(r.Claims)) {
 		fs = append(fs, [2]string{name, strings.Join(r.Claims[name], ", ")})
 	}
+	if r.Account != "" {
+		fs = append(fs, [2]string{"account", r.Account})
+	}
 	var calls []string
 	by := map[string][]string{}
 	for _, x := range r.Records {

@@ -15,7 +15,7 @@ func Rehearsals(list []federation.Rehearsal) []view.Block {
 	var out []view.Block
 	for _, r := range list {
 		out = append(out, view.Block{Title: r.Trust, Fields: [][2]string{{"verdict", string(r.Verdict)}, {"person", r.Person},
-			{"subject", r.Subject},
+			{"subject", r.Subject}, {"account", r.Account},
 			{"stand-ins", strings.Join(r.StandIns, ", ")}}}, view.Block{Findings: r.Findings, Passed: true})
 	}
 	return out

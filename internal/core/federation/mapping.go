@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"tressik.example/internal/core/accounts"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -146,6 +148,87 @@ func (r *Releaser) Receive(p *people.Person) *Received {
 	out.Subject, out.NoWhy = r.SubjectOf(p)
 	out.Values = r.trust.Terms.values(r, r.trust, p)
 	return out
+}
+
+// TakenFor says which of an app's accounts somebody would be taken for, by what arrived for the field by which it finds
+// them; account is "" where that is none, or not one, and how says why.
+func (m *Mapping) TakenFor(list []accounts.Account, arrived []string) (account, how string) {
+	if m.Key == "" {
+		return "", "nobody said by which field it finds an account"
+	}
+	if len(list) == 0 {
+		return "", "its accounts are not known"
+	}
+	x := accounts.NewIndex(list, m.Key).Match([]accounts.Arrival{{Key: arrived}})
+	switch {
+	case len(x.Found) == 1:
+		return x.Found[0].Account, ""
+	case len(x.Collisions) > 0:
+		return "", "several accounts fit: " + strings.Join(x.Collisions[0].Accounts, ", ")
+	case m.Strangers == "created":
+		return "", "a new account would be made"
+	}
+	how = "the app does not know them"
+	if s := x.Strangers[0]; s.Near != "" {
+		how += "; " + s.Near + " differs in " + s.How
+	}
+	return "", how
+}
+
+// JudgeAccount says which account somebody who signed in would be taken for, and whether it is the expected one; an
+// expected "" is not asked about. The accounts are the app's own export.
+func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, expected string) (account string,
+	out finding.List) {
+	match := finding.Run("accounts", "match", t.Name)
+	if app.Reads == nil || app.Reads.Key == "" || len(list) == 0 {
+		if expected != "" {
+			how := "nobody said by which field " + app.Name + " finds an account"
+			fix := finding.Run("app", "change", app.Name, "--reads", "FIELD=NAME", "--account-key", "FIELD")
+			if app.Reads != nil && app.Reads.Key != "" {
+				how, fix = "the accounts of "+app.Name+" are not known", finding.Run("accounts", "load", app.Name, "FILE")
+			}
+			out.Add(finding.Finding{ID: "account.unknown", Level: finding.Error, Check: "account", Saw: how,
+				Expected: expected, Side: finding.Ledger, Fix: fix})
+		}
+		return "", out
+	}
+	from := app.Reads.From(app.Reads.Key)
+	found, how := app.Reads.TakenFor(list, got.under(t, from))
+	what := "account, found by " + app.Reads.Key + " (" + from + ")"
+	switch {
+	case expected != "" && found != expected:
+		saw := how
+		if found != "" {
+			saw = found
+		}
+		out.Add(finding.Finding{ID: "account.expected", Level: finding.Error, Check: what, Saw: saw, Expected: expected,
+			Side: finding.Both, Fix: finding.Do("see whom the app takes for whom").Then(match)})
+	case found != "":
+		out.Pass("account.found", what, found)
+	case app.Reads.Strangers == "created" && strings.HasPrefix(how, "a new"):
+		out.Pass("account.new", what, how)
+	default:
+		out.Add(finding.Finding{ID: "account.none", Level: finding.Warning, Check: what, Saw: how,
+			Expected: "one account of " + app.Name, Side: finding.Both,
+			Fix: finding.Do("see which rule is at fault").Then(match)})
+	}
+	return found, out
+}
+
+// under is what an app learned under a name of any kind: the claim's, the attribute's or that of the subject.
+func (l Learned) under(t *Trust, name string) []string {
+	if isSubject(name) {
+		return []string{l.Subject}
+	}
+	if v, ok := l.Claims[name]; ok {
+		return v
+	}
+	for _, r := range t.Rules {
+		if r.Name == name {
+			return l.Claims[r.Claim]
+		}
+	}
+	return nil
 }
 
 // Wants are the attributes that the app's metadata asks for.

@@ -39,6 +39,7 @@ type Rehearsal struct {
 	Subject  string              `json:"subject,omitempty"`
 	Format   string              `json:"subjectFormat,omitempty"`
 	Claims   map[string][]string `json:"claims,omitempty"`
+	Account  string              `json:"account,omitempty"` // of the app, for whom it would take the person
 	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
 	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
 	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
