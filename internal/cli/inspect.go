@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -38,10 +39,14 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 An address that carries a message in its query is judged as it stands, and not asked for; in the history of a shell
 it stays, so a file or standard input is the better place. Several files, a folder, or several captured messages in
 one input, each on a line, are judged one by one: a line for each and a summary, or with --format json a JSON object
-on each line.`,
+on each line.
+
+A recorded browser session (HTTP Archive, FILE.har) is searched for all SAML and OAuth messages; each is judged by
+the trust that it belongs to, at the time at which it was sent, and the first that is wrong is named.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
   tressik inspect courier.jwt --trust frame-courier@ridge
+  tressik inspect session.har
   tressik inspect messages --trust nightlog@ridge --format json`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			var err error
@@ -58,12 +63,21 @@ on each line.`,
 			if err != nil {
 				return err
 			}
+			if archive(got) {
+				return a.inspectArchive(d, in, got)
+			}
 			messages, err := a.messages(cmd.Context(), got)
 			if err != nil {
 				return err
 			}
 			if len(messages) > 1 {
-				return a.inspectMany(d, in, messages)
+				return a.inspectMany(func(each judged) {
+					for _, m := range messages {
+						in.Raw = m.raw
+						v, err := d.Inspect(in)
+						each(m.from, v, err)
+					}
+				})
 			}
 			in.Raw = messages[0].raw
 			v, err := d.Inspect(in)
@@ -156,34 +170,82 @@ func (a *App) messages(ctx context.Context, names []string) ([]captured, error) 
 	return out, nil
 }
 
-// inspectMany judges messages one by one: a row for each and a summary, or a JSON object on each line.
-func (a *App) inspectMany(d *inspect.Inspector, in inspect.Input, list []captured) error {
+// archive reports whether a recorded session is named.
+func archive(names []string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(filepath.Ext(n), ".har") })
+}
+
+// inspectArchive judges the messages of a recorded session in the order in which they were sent.
+func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []string) error {
+	if len(names) > 1 {
+		return usageError{errors.New("an archive (.har) is a session by itself: give one, and no other file beside it")}
+	}
+	f, err := os.Open(names[0])
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	list, cut := inspect.Archive(bufio.NewReaderSize(f, 1<<20))
+	if cut != nil && len(list) == 0 {
+		return fmt.Errorf("%s: %w", names[0], cut)
+	}
+	if len(list) == 0 {
+		return fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with the "+
+			"browser's developer tools open, and save all of it as HAR with content", names[0])
+	}
+	err = a.inspectMany(func(each judged) {
+		d.Session(in, list, func(m inspect.Recorded, v *inspect.Inspection, err error) {
+			_, to, _ := strings.Cut(m.To, "://")
+			each(fmt.Sprintf("%d %s", m.Entry, to), v, err)
+		})
+	})
+	if cut != nil {
+		return fmt.Errorf("%s: %w", names[0], cut)
+	}
+	return err
+}
+
+// judged gets one message of many: where it is from, and what was found or why nothing could be.
+type judged func(from string, v *inspect.Inspection, err error)
+
+// inspectMany judges messages one by one: a row for each and a summary that names the first that is wrong, or a JSON
+// object on each line.
+func (a *App) inspectMany(all func(judged)) error {
 	debug.SetGCPercent(stage.GCPercent)
 	out := bufio.NewWriterSize(a.Out, 64<<10)
 	lines := json.NewEncoder(out)
 	lines.SetEscapeHTML(false)
-	b := view.Block{Head: []string{"Message", "Kind", "Verdict", "Subject", "What is wrong"}, Noun: "message"}
+	b := view.Block{Head: []string{"Message", "Kind", "Verdict", "Trust", "Subject", "What is wrong"}, Noun: "message"}
 	count := map[judge.Verdict]int{}
-	for _, m := range list {
-		in.Raw = m.raw
-		v, err := d.Inspect(in)
+	var failed error
+	first := ""
+	all(func(from string, v *inspect.Inspection, err error) {
 		if err != nil {
 			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused, Findings: finding.List{{ID: "inspect.unknown",
 				Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
 				Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
 		}
-		count[v.Verdict]++
+		if count[v.Verdict]++; v.Verdict == judge.Refused && first == "" {
+			first = from
+			for _, f := range v.Findings {
+				if f.Level == finding.Error {
+					first += ": " + f.Check + ": " + f.Saw + "; " + view.Remedy(f.Fix)
+					break
+				}
+			}
+		}
 		if a.format == "json" {
-			if err := lines.Encode(struct {
+			failed = errors.Join(failed, lines.Encode(struct {
 				From string `json:"from"`
 				*inspect.Inspection
-			}{m.from, v}); err != nil {
-				return err
-			}
-			continue
+			}{from, v}))
+			return
 		}
-		b.Rows = append(b.Rows, []string{m.from, v.Kind, string(v.Verdict), v.Subject,
+		b.Rows = append(b.Rows, []string{from, v.Kind, string(v.Verdict), v.Trust, v.Subject,
 			strings.Join(v.Findings.IDs(finding.Error), ", ")})
+	})
+	if failed != nil {
+		return failed
 	}
 	if err := out.Flush(); err != nil {
 		return err
@@ -194,6 +256,9 @@ func (a *App) inspectMany(d *inspect.Inspector, in inspect.Input, list []capture
 			sum += fmt.Sprintf(", %d not judged", n)
 		}
 		page := view.Page{Blocks: []view.Block{b, {Lines: []string{sum}}}}
+		if first != "" {
+			page.Blocks = append(page.Blocks, view.Block{Lines: []string{"the first that is wrong: " + first}})
+		}
 		page.Data = b.Rows
 		if err := a.print(page); err != nil {
 			return err

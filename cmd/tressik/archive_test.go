@@ -1,0 +1,132 @@
+package main
+
+import (
+	"encoding/json"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// recorded is an HTTP Archive of requests, each of an address and a form body, or "".
+func recorded(t *testing.T, at time.Time, requests [][2]string, params bool) string {
+	t.Helper()
+	var list []map[string]any
+	for i, r := range requests {
+		req := map[string]any{"method": "GET", "url": r[0], "headers": []any{}}
+		if r[1] != "" {
+			post := map[string]any{"mimeType": "application/x-www-form-urlencoded", "text": r[1]}
+			if params { // as some browsers write a form: its fields, and no text
+				form, err := url.ParseQuery(r[1])
+				if err != nil {
+					t.Fatal(err)
+				}
+				var fields []map[string]string
+				for k, v := range form {
+					fields = append(fields, map[string]string{"name": k, "value": url.QueryEscape(v[0])})
+				}
+				post = map[string]any{"mimeType": "application/x-www-form-urlencoded", "params": fields}
+			}
+			req["method"], req["postData"] = "POST", post
+		}
+		list = append(list, map[string]any{"startedDateTime": at.Add(time.Duration(i) * time.Millisecond).Format(time.RFC3339Nano), "request": req,
+			"response": map[string]any{"status": 200, "content": map[string]any{"encoding": "base64", "text": "AP8A/w=="}}})
+	}
+	b, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "pages": []any{}, "entries": list}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// TestArchive: the messages of a recorded session are found, in order, judged by their trust, and the first that is
+// wrong is named.
+func TestArchive(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const acs = "https://nightlog.kestrelridge.example/saml/acs/"
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", d.path("kept"), "--dry-run")
+	kept := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(d.path("kept"), name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.TrimSpace(string(b))
+	}
+	request, response := kept("01-nightlog@ridge-request.txt"), kept("02-nightlog@ridge-response.txt")
+	session := [][2]string{{"https://nightlog.kestrelridge.example/?state=dark", ""}, {request, ""}, {acs, response},
+		{"https://nightlog.kestrelridge.example/style.css", ""}}
+	type line struct {
+		From, Kind, Verdict, Trust, Subject string
+		Findings                            []struct{ ID, Level string }
+	}
+	read := func(file string, more ...string) (out []line, r result) {
+		r = d.run(append([]string{"inspect", file, "--format", "json"}, more...)...)
+		for _, l := range strings.Split(strings.TrimSpace(r.out), "\n") {
+			var x line
+			if err := json.Unmarshal([]byte(l), &x); err != nil {
+				t.Fatalf("%v in %q; %s", err, l, r.err)
+			}
+			out = append(out, x)
+		}
+		return out, r
+	}
+	var first []line
+	now := time.Date(2031, 3, 4, 9, 0, 1, 0, time.UTC) // as the demo's clock
+	for _, params := range []bool{false, true} {
+		list, _ := read(d.write("session.har", recorded(t, now, session, params)))
+		if len(list) != 2 || list[0].Kind != "SAML AuthnRequest" || list[0].Trust != "nightlog@ridge" ||
+			list[0].From != "2 login.kestrelridge.example/sso" || list[1].Kind != "SAML Response" ||
+			list[1].Verdict != "accepted" || list[1].Subject == "" {
+			t.Fatalf("params %v: %+v", params, list)
+		}
+		if first == nil {
+			first = list
+		} else if first[1].Subject != list[1].Subject {
+			t.Errorf("two ways to write a form are read as two subjects")
+		}
+	}
+	// The time of the judgement is that of the recording: an hour later the response has run out.
+	late, _ := read(d.write("late.har", recorded(t, now.Add(time.Hour), session, false)))
+	if late[1].Verdict != "refused" || !slices.ContainsFunc(late[1].Findings, func(f struct{ ID, Level string }) bool {
+		return f.Level == "error" && strings.Contains(f.ID, "time")
+	}) {
+		t.Errorf("judged at another time than the recording's: %+v", late[1])
+	}
+	// A response that answers another request than the one before it.
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", d.path("other"), "--dry-run")
+	b, err := os.ReadFile(filepath.Join(d.path("other"), "01-nightlog@ridge-request.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	swapped, _ := read(d.write("swapped.har", recorded(t, now, [][2]string{{strings.TrimSpace(string(b)), ""},
+		{acs, response}}, false)))
+	if !slices.ContainsFunc(swapped[1].Findings, func(f struct{ ID, Level string }) bool {
+		return f.ID == "saml.in-response-to" && f.Level == "error"
+	}) {
+		t.Errorf("the answer to another request passes: %+v", swapped[1])
+	}
+	d.fails(3, []string{"the first that is wrong: 1 login.kestrelridge.example/sso: ", "1 not judged"}, "inspect",
+		d.write("mixed.har", recorded(t, now, [][2]string{{request, ""}, {acs, response},
+			{"https://unknown.example/cb?code=a&state=b", ""}}, false)))
+	whole := recorded(t, now, session, false)
+	for _, c := range []struct {
+		name, text string
+		want       []string
+	}{
+		{"cut.har", whole[:len(whole)-120], []string{"cut off (messages before the cut: 2)"}},
+		{"empty.har", "", []string{"no HTTP Archive", "cut off"}},
+		{"none.har", `{"log":{"entries":[]}}`, []string{"no SAML or OAuth message is in it"}},
+		{"other.har", `[1]`, []string{"no HTTP Archive", "in place of {"}},
+		{"words.har", "a session", []string{"no HTTP Archive"}},
+		{"entries.har", `{"log":{"entries":{}}}`, []string{"in place of ["}},
+		{"entry.har", `{"log":{"entries":[7]}}`, []string{"entry 1"}},
+	} {
+		d.fails(1, c.want, "inspect", d.write(c.name, c.text))
+	}
+	d.fails(2, []string{"a session by itself"}, "inspect", d.path("session.har"), d.path("cut.har"))
+	d.fails(1, []string{"no such file"}, "inspect", d.path("missing.har"))
+}
