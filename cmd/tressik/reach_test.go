@@ -177,6 +177,7 @@ func TestExamplesRun(t *testing.T) {
 		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
 	_, _, pub := clientKey(t)
 	d.write("courier.pem", pub)
+	d.write("session.har", recorded(t, time.Now(), [][2]string{{"https://app.example/callback?code=a&state=b", ""}}, false))
 	for _, c := range []struct {
 		args []string
 		code []int
@@ -191,7 +192,7 @@ func TestExamplesRun(t *testing.T) {
 			[]int{0}}, {[]string{"people", "load"}, []int{0}},
 		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"},
 			[]int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3, 0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
+		{[]string{"inspect"}, []int{0, 3, 0, 0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
 			[]int{0}}, {[]string{"trust", "end"}, []int{0}},
 		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}},
 		{[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},

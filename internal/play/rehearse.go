@@ -162,15 +162,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	if in.OnCast != nil {
 		in.OnCast(c)
 	}
-	in.Accounts = map[string][]accounts.Account{}
-	for _, name := range in.Trusts {
-		_, app, _, err := d.Trust(name)
-		if err == nil && app.Reads != nil && app.Reads.Key != "" {
-			in.Accounts[app.Name], err = d.L.Accounts(app.Name)
-		}
-		if err != nil {
-			return nil, err
-		}
+	if in.Accounts, err = d.accountsOf(in.Trusts); err != nil {
+		return nil, err
 	}
 	out, err := rehearse.Run(s, in.Script, in.Hear)
 	if err != nil || in.DryRun {
@@ -182,6 +175,21 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 	}
 	return out, d.keep(out)
+}
+
+// accountsOf is what is known of the accounts of the apps of trusts, where it is said how each finds them.
+func (d *Player) accountsOf(trusts []string) (map[string][]accounts.Account, error) {
+	out := map[string][]accounts.Account{}
+	for _, name := range trusts {
+		_, app, _, err := d.Trust(name)
+		if err == nil && app.Reads != nil && app.Reads.Key != "" {
+			out[app.Name], err = d.L.Accounts(app.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // keep stores rehearsals with their trusts.
