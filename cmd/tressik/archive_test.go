@@ -109,7 +109,7 @@ func TestArchive(t *testing.T) {
 	}) {
 		t.Errorf("the answer to another request passes: %+v", swapped[1])
 	}
-	d.fails(3, []string{"the first that is wrong: 1 login.kestrelridge.example/sso: ", "1 not judged"}, "inspect",
+	d.fails(3, []string{"The first that is wrong: 1 login.kestrelridge.example/sso", "1 not judged"}, "inspect",
 		d.write("mixed.har", recorded(t, now, [][2]string{{request, ""}, {acs, response},
 			{"https://unknown.example/cb?code=a&state=b", ""}}, false)))
 	whole := recorded(t, now, session, false)

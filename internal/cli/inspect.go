@@ -71,7 +71,7 @@ the trust that it belongs to, at the time at which it was sent, and the first th
 				return err
 			}
 			if len(messages) > 1 {
-				return a.inspectMany(func(each judged) {
+				return a.inspectMany("Subject", func(each judged) {
 					for _, m := range messages {
 						in.Raw = m.raw
 						v, err := d.Inspect(in)
@@ -193,7 +193,7 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 		return fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with the "+
 			"browser's developer tools open, and save all of it as HAR with content", names[0])
 	}
-	err = a.inspectMany(func(each judged) {
+	err = a.inspectMany("Trust", func(each judged) {
 		d.Session(in, list, func(m inspect.Recorded, v *inspect.Inspection, err error) {
 			_, to, _ := strings.Cut(m.To, "://")
 			each(fmt.Sprintf("%d %s", m.Entry, to), v, err)
@@ -208,28 +208,28 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 // judged gets one message of many: where it is from, and what was found or why nothing could be.
 type judged func(from string, v *inspect.Inspection, err error)
 
-// inspectMany judges messages one by one: a row for each and a summary that names the first that is wrong, or a JSON
-// object on each line.
-func (a *App) inspectMany(all func(judged)) error {
+// inspectMany judges messages one by one: a row for each, with its Subject or its Trust, and a summary that names the
+// first that is wrong, or a JSON object on each line.
+func (a *App) inspectMany(third string, all func(judged)) error {
 	debug.SetGCPercent(stage.GCPercent)
 	out := bufio.NewWriterSize(a.Out, 64<<10)
 	lines := json.NewEncoder(out)
 	lines.SetEscapeHTML(false)
-	b := view.Block{Head: []string{"Message", "Kind", "Verdict", "Trust", "Subject", "What is wrong"}, Noun: "message"}
+	b := view.Block{Head: []string{"Message", "Kind", "Verdict", third, "What is wrong"}, Noun: "message"}
 	count := map[judge.Verdict]int{}
 	var failed error
-	first := ""
+	var first []string
 	all(func(from string, v *inspect.Inspection, err error) {
 		if err != nil {
 			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused, Findings: finding.List{{ID: "inspect.unknown",
 				Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
 				Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
 		}
-		if count[v.Verdict]++; v.Verdict == judge.Refused && first == "" {
-			first = from
+		if count[v.Verdict]++; v.Verdict == judge.Refused && first == nil {
+			first = []string{"The first that is wrong: " + from}
 			for _, f := range v.Findings {
 				if f.Level == finding.Error {
-					first += ": " + f.Check + ": " + f.Saw + "; " + view.Remedy(f.Fix)
+					first = append(first, view.Indented("  ", f.Check+": "+f.Saw), view.Indented("      ", view.Remedy(f.Fix)))
 					break
 				}
 			}
@@ -241,7 +241,7 @@ func (a *App) inspectMany(all func(judged)) error {
 			}{from, v}))
 			return
 		}
-		b.Rows = append(b.Rows, []string{from, v.Kind, string(v.Verdict), v.Trust, v.Subject,
+		b.Rows = append(b.Rows, []string{from, v.Kind, string(v.Verdict), map[string]string{"Trust": v.Trust, "Subject": v.Subject}[third],
 			strings.Join(v.Findings.IDs(finding.Error), ", ")})
 	})
 	if failed != nil {
@@ -256,8 +256,8 @@ func (a *App) inspectMany(all func(judged)) error {
 			sum += fmt.Sprintf(", %d not judged", n)
 		}
 		page := view.Page{Blocks: []view.Block{b, {Lines: []string{sum}}}}
-		if first != "" {
-			page.Blocks = append(page.Blocks, view.Block{Lines: []string{"the first that is wrong: " + first}})
+		if first != nil {
+			page.Blocks = append(page.Blocks, view.Block{Lines: first})
 		}
 		page.Data = b.Rows
 		if err := a.print(page); err != nil {
