@@ -156,16 +156,20 @@ func (p overOIDC) Recipe(v *View) ([]Verify, error) {
 	if alg == "" {
 		alg = "RS256"
 	}
+	issuer := doc.Issuer
+	if !doc.IssInResponse {
+		issuer += ", where it is there: the provider does not say that it sends it"
+	}
 	out := []Verify{
 		{"state", "the value that this browser was sent with", "RFC 6749, 10.12"},
-		{"iss of the answer", doc.Issuer, "RFC 9207, 2.4"},
+		{"iss of the answer", issuer, "RFC 9207, 2.4"},
 		{"code", "exchanged with code_verifier, once", "RFC 7636, 4.5"},
 		{"alg of the ID token", alg + ", by the key of its kid at " + doc.JWKSURI, "Core 3.1.3.7, 6 to 8"},
 		{"iss", doc.Issuer, "Core 3.1.3.7, 2"},
 		{"aud", p.terms.ClientID + " and no other that is not trusted; azp, if there, the same", "Core 3.1.3.7, 3 to 5"},
 		{"exp and iat", "exp is to come, iat is not long past, by a clock that is right", "Core 3.1.3.7, 9 and 10"},
 		{"nonce", "the value that this browser was sent with", "Core 3.1.3.7, 11"},
-		{"at_hash", "the left half of the access token's hash", "Core 3.1.3.6"}}
+		{"at_hash", "where it is there, the left half of the access token's hash", "Core 3.1.3.6"}}
 	if c := v.Trust.Contexts(); len(c) > 0 {
 		out = append(out, Verify{"acr", strings.Join(c, " or "), "Core 3.1.3.7, 12"})
 	}
