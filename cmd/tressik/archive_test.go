@@ -128,5 +128,5 @@ func TestArchive(t *testing.T) {
 		d.fails(1, c.want, "inspect", d.write(c.name, c.text))
 	}
 	d.fails(2, []string{"a session by itself"}, "inspect", d.path("session.har"), d.path("cut.har"))
-	d.fails(1, []string{"no such file"}, "inspect", d.path("missing.har"))
+	d.fails(1, []string{"there is no file"}, "inspect", d.path("missing.har"))
 }

@@ -126,6 +126,11 @@ func TestMatchProposes(t *testing.T) {
 	d.ok("app", "change", "dome-scheduler", "--reads", "login=sub", "--account-key", "login")
 	d.fails(0, []string{"accounts.twice", "line 2", "line 4", "accounts.no-key"}, "accounts", "load", "dome-scheduler",
 		d.write("c.csv", "login,level\nx,1\ny,1\nx,2\n,4\n"))
+	// What is another's export, or no export, changes nothing.
+	d.fails(1, []string{"login", "its fields are level, name", "nothing was loaded", "--account-key FIELD"}, "accounts",
+		"load", "dome-scheduler", d.write("d.csv", "name,level\nx,1\n"))
+	d.fails(1, []string{"a certificate or a key"}, "accounts", "load", "dome-scheduler", "nightlog.pem")
+	d.fails(3, []string{"4"}, "accounts", "match", "dome-scheduler@ridge")
 	d.ok("journal", "verify")
 }
 
@@ -256,6 +261,7 @@ func TestRehearsedAccount(t *testing.T) {
 	d.write("dome.csv", "username,mail\n"+p.Subject.Value+",x@kestrelridge.example\n")
 	d.ok("accounts", "load", "dome-scheduler", d.path("dome.csv"))
 	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--expect-account", p.Subject.Value, "--dry-run")
+	d.fails(2, []string{"--expect-account is empty"}, "rehearse", night, "--as", "mira", "--expect-account", "")
 	d.fails(1, []string{"--expect-account"}, "rehearse", night, "plate-archive@ridge", "--as", "mira", "--expect-account",
 		mine)
 	d.fails(1, []string{"--expect-account"}, "rehearse", "frame-courier@ridge", "--expect-account", mine)

@@ -109,6 +109,10 @@ func (a *App) handoff(trust string, f handoffFlags) error {
 		return usageError{errors.New("--env is for the app's sheet of a trust over OpenID Connect")}
 	}
 	if f.example != "" {
+		if f.env && f.out == "" {
+			return usageError{errors.New("--env prints the environment alone, and --example is for the sheet: give them one by " +
+				"one, or --out for both as files")}
+		}
 		if h.Example, err = a.example(d, trust, f); err != nil {
 			return err
 		}
@@ -225,7 +229,8 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	}
 	var out []handoffFile
 	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate},
-		{"-registration.json", h.Registration}, {"-example" + h.Example.Ending(), h.Example.File()}, {"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
+		{"-registration.json", h.Registration}, {"-example" + h.Example.Ending(), h.Example.File()},
+		{"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
 		if len(f.b) > 0 {
 			out = append(out, handoffFile{filepath.Join(dir, h.About+f.path), f.b})
 		}

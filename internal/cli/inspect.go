@@ -172,7 +172,10 @@ func (a *App) messages(ctx context.Context, names []string) ([]captured, error) 
 
 // archive reports whether a recorded session is named.
 func archive(names []string) bool {
-	return slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(filepath.Ext(n), ".har") })
+	return slices.ContainsFunc(names, func(n string) bool {
+		fi, err := os.Stat(n)
+		return err == nil && fi.Mode().IsRegular() && strings.EqualFold(filepath.Ext(n), ".har")
+	})
 }
 
 // inspectArchive judges the messages of a recorded session in the order in which they were sent.
@@ -241,7 +244,11 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 			}{from, v}))
 			return
 		}
-		b.Rows = append(b.Rows, []string{from, v.Kind, string(v.Verdict), map[string]string{"Trust": v.Trust, "Subject": v.Subject}[third],
+		about := v.Subject
+		if third == "Trust" {
+			about = v.Trust
+		}
+		b.Rows = append(b.Rows, []string{from, v.Kind, string(v.Verdict), about,
 			strings.Join(v.Findings.IDs(finding.Error), ", ")})
 	})
 	if failed != nil {

@@ -57,7 +57,7 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
   tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
   tressik rehearse frame-courier@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
-		RunE: func(_ *cobra.Command, got []string) error {
+		RunE: func(cmd *cobra.Command, got []string) error {
 			switch factors {
 			case "password":
 			case "both":
@@ -67,6 +67,9 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 			}
 			if in.From != "app" && in.From != "provider" {
 				return usageError{fmt.Errorf("--from %q is not known; write app or provider", in.From)}
+			}
+			if cmd.Flags().Changed("expect-account") && in.Account == "" {
+				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts match` names it")}
 			}
 			d, err := a.desk()
 			if err != nil {

@@ -27,10 +27,12 @@ type Mapper struct {
 // Errors that callers test for.
 var (
 	ErrNoAccounts = errors.New("the accounts of the app are not known")
+	ErrField      = errors.New("no account in it has the field by which the app finds one")
 	ErrNoKey      = errors.New("nobody said by which field the app finds an account")
 )
 
-// Load replaces what is known of the accounts inside an app with those of its export. Errors: those of accounts.Read,
+// Load replaces what is known of the accounts inside an app with those of its export. An export in which no account has
+// the field by which the app finds one is another's, and what was known stays. Errors: those of accounts.Read, ErrField,
 // *book.UnknownError. The findings name accounts that the app itself could not tell apart.
 func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List, error) {
 	p, err := m.Party(federation.App, app)
@@ -43,6 +45,12 @@ func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List,
 	}
 	var out finding.List
 	if p.Reads != nil && p.Reads.Key != "" {
+		key := p.Reads.Key
+		if !slices.ContainsFunc(list, func(a accounts.Account) bool { return len(a.Fields[key]) > 0 }) {
+			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was loaded", source,
+				ErrField, key, strings.Join(accounts.Sorted(list[0].Fields), ", ")),
+				finding.Run("app", "change", app, "--reads", "FIELD=NAME", "--account-key", "FIELD"))
+		}
 		out = twice(list, p.Reads.Key, source)
 	}
 	return len(list), out, m.L.Change(func(tx *store.Tx) error { return tx.PutAccounts(app, source, list) })

@@ -33,8 +33,8 @@ type RehearseInput struct {
 	Hear   rehearse.Hear
 }
 
-// castOf is the cast of trusts at their own addresses. Parties that real names play with their own keys, in this process
-// alone; the others with keys of the stage.
+// castOf is the cast of trusts at their own addresses. Parties that real names play with their own keys, in this
+// process alone; the others with keys of the stage.
 func (d *Player) castOf(names []string, o cast.Options, persons []people.Person, real func(*federation.Party) bool) (
 	*cast.Cast, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},

@@ -64,6 +64,8 @@ func Read(b []byte) ([]Account, error) {
 	switch low := bytes.ToLower(text[:min(len(text), 16)]); {
 	case len(text) == 0:
 		return nil, ErrEmpty
+	case bytes.HasPrefix(low, []byte("-----begin ")):
+		return nil, fmt.Errorf("%w: it is a certificate or a key in PEM", ErrKind)
 	case text[0] == '[' || text[0] == '{':
 		list, err = fromJSON(text)
 	case bytes.HasPrefix(low, []byte("dn:")), bytes.HasPrefix(low, []byte("version:")), bytes.HasPrefix(low, []byte("#")):
