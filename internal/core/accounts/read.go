@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -36,12 +37,7 @@ func (a *Account) Label(field string) string {
 
 // Sorted lists the names of fields.
 func Sorted(fields map[string][]string) []string {
-	out := make([]string, 0, len(fields))
-	for f := range fields {
-		out = append(out, f)
-	}
-	slices.Sort(out)
-	return out
+	return slices.Sorted(maps.Keys(fields))
 }
 
 // Errors that callers test for. A *people.ReadError says on which line.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -97,12 +98,7 @@ func (d *Directory) GroupNames() []string {
 			seen[g] = true
 		}
 	}
-	out := make([]string, 0, len(seen))
-	for g := range seen {
-		out = append(out, g)
-	}
-	sort.Strings(out)
-	return out
+	return slices.Sorted(maps.Keys(seen))
 }
 
 // Errors that callers test for. A *ReadError wraps one.
