@@ -18,7 +18,7 @@ func allowed() map[string][]string {
 	core := []string{"internal/core", "internal/core/finding", "internal/core/judge", "internal/core/near",
 		"internal/core/keys", "internal/core/people", "internal/core/accounts",
 		"internal/core/claims", "internal/core/xmlsec", "internal/core/saml", "internal/core/oidc",
-		"internal/core/federation", "internal/core/oauth"}
+		"internal/core/federation", "internal/core/oauth", "internal/core/redact"}
 	with := func(more ...string) []string { return append(more, core...) }
 	low := []string{"internal/core/finding", "internal/core/judge", "internal/core/near"}
 	return map[string][]string{
@@ -75,6 +75,7 @@ func allowed() map[string][]string {
 		"internal/core/oidc":     append([]string{"internal/core/keys"}, low...),
 		"internal/core/federation": append([]string{"internal/core/saml", "internal/core/oidc", "internal/core/keys",
 			"internal/core/people", "internal/core/claims", "internal/core/accounts"}, low...),
+		"internal/core/redact": append([]string{"internal/core/oidc", "internal/core/saml", "internal/core/xmlsec"}, low...),
 		"internal/core/oauth": append([]string{"internal/core/federation", "internal/core/oidc", "internal/core/people"},
 			low...),
 	}

@@ -209,7 +209,7 @@ func TestReadOnlyFolder(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=720k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=800k", "tmpfs", d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
 	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })
@@ -220,11 +220,11 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.ok(add(1)...)
 	fill := func(kb int) {
-		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 720 {
+		if err := os.WriteFile(d.path("fill"), make([]byte, kb<<10), 0o600); err == nil && kb > 800 {
 			t.Fatal("the disk is not full")
 		}
 	}
-	fill(820)
+	fill(900)
 	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
 	d.fails(1, []string{"no space left", "make room"}, "demo")
 	if _, err := os.Stat(d.path("tressik-demo")); err == nil {

@@ -282,6 +282,7 @@ func TestEveryRemedyIsTried(t *testing.T) {
 		"account.none":             "TestRehearsedAccount runs its command",
 		"account.expected":         "TestRehearsedAccount runs its command",
 		"account.unknown":          "its commands name a field and a file that only the app's owner knows",
+		"policy.refused":           "its command shows the trust; TestTracker sees it",
 		"arrival.unset":            "its command is one of those with which TestVisitor begins",
 		"metadata.broken":          "of many broken entities it lists all; TestFind runs it",
 		"jwks.none":                "its command names an address that only the other side knows",

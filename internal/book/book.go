@@ -406,3 +406,11 @@ func CheckURL(flag, v string) error {
 	}
 	return nil
 }
+
+// Runs lists what was kept of the runs of a trust, the newest first, at most n; 0 is all.
+func (d *Book) Runs(trust string, n int) ([]federation.Run, error) { return store.Runs(d.L, trust, n) }
+
+// Run returns one run of a trust. Errors: store.ErrNotFound.
+func (d *Book) Run(trust string, number int64) (*federation.Run, error) {
+	return store.RunOf(d.L, trust, number)
+}

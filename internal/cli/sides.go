@@ -19,6 +19,7 @@ type sideFlags struct {
 	addRedirects, dropped      []string
 	contact, home, maxAge, alg string
 	backLogout, frontLogout    string
+	start                      string
 	api                        string
 	issuer, document, jwks     string
 	admins                     string
@@ -43,6 +44,8 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		"client: URI that is told of a sign-out from server to server; none takes it away")
 	f.StringVar(&s.frontLogout, "front-channel-logout", "",
 		"client: URI that the browser opens in a frame at a sign-out; none takes it away")
+	f.StringVar(&s.start, "sign-in-link", "",
+		"client: link that starts sign-in at it (initiate_login_uri); none takes it away")
 	f.StringVar(&s.contact, "contact", "", "client: whom people ask about it, shown on the consent page")
 	f.StringVar(&s.home, "home", "", "client: its home page")
 	f.StringVar(&s.maxAge, "max-age", "",
@@ -74,9 +77,9 @@ func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
 	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
 		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge, IDTokenAlg: s.alg,
-		BackChannel: s.backLogout, FrontChannel: s.frontLogout}
+		BackChannel: s.backLogout, FrontChannel: s.frontLogout, Start: s.start}
 	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
-		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" {
+		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" || s.start != "" {
 		in.Client = &c
 	}
 	in.API, in.Admins, in.Reads = s.api, s.admins, s.reads

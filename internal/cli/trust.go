@@ -142,14 +142,10 @@ func (a *App) trustList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := view.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Last rehearsal"}, Noun: "trust",
+			b := view.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
-				last := "none"
-				if t.Last != nil {
-					last = string(t.Last.Verdict) + ", " + view.Away(t.Last.At, d.Now())
-				}
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(), last})
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(), report.ProofShort(&t, d.Now())})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}

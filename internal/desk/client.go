@@ -35,6 +35,7 @@ type ClientInput struct {
 	MaxAge                    string // time span, or none
 	IDTokenAlg                string // or none
 	BackChannel, FrontChannel string // logout URIs; "none" takes them away
+	Start                     string // link that starts sign-in at it, or none
 }
 
 // OpenIDInput is what was read of a foreign provider's OpenID side.
@@ -200,7 +201,7 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		flag, v string
 		to      *string
 	}{{"--back-channel-logout", in.BackChannel, &c.BackChannelLogout},
-		{"--front-channel-logout", in.FrontChannel, &c.FrontChannelLogout}} {
+		{"--front-channel-logout", in.FrontChannel, &c.FrontChannelLogout}, {"--sign-in-link", in.Start, &c.Start}} {
 		switch {
 		case l.v == "none":
 			*l.to = ""

@@ -240,7 +240,8 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
-		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, JWKSURI: terms.JWKSURI}
+		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, Start: c.Start,
+		JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
@@ -276,6 +277,7 @@ type clientMetadata struct {
 	Auth         string          `json:"token_endpoint_auth_method"`
 	Scope        string          `json:"scope,omitempty"`
 	Home         string          `json:"client_uri,omitempty"`
+	Start        string          `json:"initiate_login_uri,omitempty"`
 	Contacts     []string        `json:"contacts,omitempty"`
 	JWKSURI      string          `json:"jwks_uri,omitempty"`
 	JWKS         json.RawMessage `json:"jwks,omitempty"`

@@ -165,6 +165,13 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	if in.Accounts, err = d.accountsOf(in.Trusts); err != nil {
 		return nil, err
 	}
+	messages, told := NewMessages(persons...), in.Hear.Message
+	in.Hear.Message = func(trust, kind, text string) {
+		messages.Add(trust, kind, text)
+		if told != nil {
+			told(trust, kind, text)
+		}
+	}
 	out, err := rehearse.Run(s, in.Script, in.Hear)
 	if err != nil || in.DryRun {
 		return out, err
@@ -174,7 +181,7 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 			return nil, fmt.Errorf("keeping when secrets were used: %w", err)
 		}
 	}
-	return out, d.keep(out)
+	return out, d.keepRehearsals(out, messages)
 }
 
 // accountsOf is what is known of the accounts of the apps of trusts, where it is said how each finds them.
@@ -190,27 +197,4 @@ func (d *Player) accountsOf(trusts []string) (map[string][]accounts.Account, err
 		}
 	}
 	return out, nil
-}
-
-// keep stores rehearsals with their trusts.
-func (d *Player) keep(list []federation.Rehearsal) error {
-	for i := range list {
-		r := &list[i]
-		old, _, _, err := d.Trust(r.Trust)
-		if err != nil {
-			return err
-		}
-		t := old.Clone()
-		t.Rehearse(r)
-		err = d.L.Change(func(tx *store.Tx) error {
-			if err := tx.AddRehearsal(r); err != nil {
-				return err
-			}
-			return tx.PutTrust(old, t, "trust.rehearse")
-		})
-		if err != nil {
-			return fmt.Errorf("keeping the rehearsal: %w", err)
-		}
-	}
-	return nil
 }

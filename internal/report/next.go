@@ -12,7 +12,7 @@ import (
 
 // Next lists the steps of a trust, what is done and what is open with its command.
 func Next(t *federation.Trust, todos []handoff.Todo, now time.Time) view.Block {
-	b := view.Block{Title: fmt.Sprintf("%s, %s", t.Name, t.Standing)}
+	b := view.Block{Title: fmt.Sprintf("%s, %s, %s", t.Name, t.Standing, ProofShort(t, now))}
 	open := 0
 	for _, x := range todos {
 		if x.Done {

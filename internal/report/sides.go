@@ -38,7 +38,7 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []view.Block {
 				b.Fields = append(b.Fields, f)
 			}
 		}
-		for _, f := range [][2]string{{"contact", c.Contact}, {"home page", c.Home}} {
+		for _, f := range [][2]string{{"sign-in link", c.Start}, {"contact", c.Contact}, {"home page", c.Home}} {
 			if f[1] != "" {
 				b.Fields = append(b.Fields, f)
 			}

@@ -1,6 +1,8 @@
 package report
 
 import (
+	"cmp"
+	"fmt"
 	"strings"
 	"time"
 
@@ -18,11 +20,13 @@ type TrustData struct {
 	Findings finding.List        `json:"findings"`
 	Consent  *desk.ConsentView   `json:"consent,omitempty"` // over OpenID Connect
 	Secrets  []federation.Secret `json:"secrets,omitempty"`
+	Proof    federation.Proof    `json:"proof,omitzero"`
+	Rests    []federation.Fact   `json:"restsOn,omitempty"` // value by value
 }
 
 // Trust lays out a trust: terms, claims, both sides compared, and the last rehearsal.
 func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, fs finding.List) (view.Page, error) {
-	data := TrustData{Trust: *t, Findings: fs}
+	data := TrustData{Trust: *t, Findings: fs, Proof: t.Proof()}
 	over := protocolOf(t)
 	terms, err := over.terms(d)
 	if err != nil {
@@ -49,7 +53,8 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	}
 	blocks = append(blocks, view.Block{Title: "Sides", Fields: append(fields, sides.after...)})
 	blocks = append(append(blocks, terms...), more...)
-	blocks = append(blocks, lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs),
+	data.Rests = federation.FactsOf(t, app, provider)
+	blocks = append(blocks, factsBlock(t, app, provider, now), lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs),
 		Passed: true})
 	return view.Page{Data: data, Blocks: blocks}, nil
 }
@@ -100,14 +105,49 @@ func handedWords(t *federation.Trust, side string, now time.Time) string {
 func ProofWords(t *federation.Trust, now time.Time) string {
 	p := t.Proof()
 	since := p.At.UTC().Format("2006-01-02 15:04 UTC") + ", " + view.Away(p.At, now)
-	switch {
-	case p.Kind != "rehearsed":
-		return "what both sides published or was entered (asserted, " + since + "); no sign-in has proven it as it is now"
-	case len(p.StandIns) > 0:
+	if p.Run > 0 {
+		since += fmt.Sprintf(", run %d", p.Run)
+	}
+	played := ""
+	if len(p.StandIns) > 0 {
+		played = ", with a stand-in for " + strings.Join(p.StandIns, " and ")
+	}
+	switch p.Kind {
+	case federation.WitnessProof:
+		return "a real sign-in that was watched (witnessed" + played + "; " + since + ")"
+	case federation.ProbedProof:
+		return "what the real parties answered (probed, " + since + "); no real sign-in was watched as it is now"
+	case federation.ByRehearsal:
+		if played == "" {
+			return "a rehearsal between own parties (" + since + ")"
+		}
 		return "a rehearsal with stand-ins for " + strings.Join(p.StandIns, " and ") + " (" + since +
 			"); the real ones were not asked"
 	}
-	return "a rehearsal between own parties (" + since + ")"
+	return "what both sides published or was entered (asserted, " + since + "); no sign-in has proven it as it is now"
+}
+
+// ProofShort is what a trust rests on, for a column.
+func ProofShort(t *federation.Trust, now time.Time) string {
+	p := t.Proof()
+	s := string(p.Kind) + ", " + view.Away(p.At, now)
+	if t.Last != nil && t.Last.Verdict == judge.Refused && !t.Last.At.Before(p.At) && len(t.Last.Suppose) == 0 {
+		s += "; a rehearsal was refused " + view.Away(t.Last.At, now)
+	}
+	return s
+}
+
+// factsBlock lists what a trust rests on, value by value.
+func factsBlock(t *federation.Trust, app, provider *federation.Party, now time.Time) view.Block {
+	b := view.Block{Title: "What each fact rests on"}
+	for _, f := range federation.FactsOf(t, app, provider) {
+		rests := string(f.Rests)
+		if f.Rests != federation.Asserted {
+			rests = fmt.Sprintf("%s %s, run %d", f.Rests, view.Away(f.At, now), f.Run)
+		}
+		b.Fields = append(b.Fields, [2]string{f.Name, rests + ": " + cmp.Or(f.Value, "none")})
+	}
+	return b
 }
 
 func issuerOf(p *federation.Party) string {

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -282,24 +281,13 @@ func recorded(t *federation.Trust) *federation.Trust {
 	return &c
 }
 
-// RemoveTrust takes a trust away; its rehearsals and journal entries stay.
+// RemoveTrust takes a trust away; its runs and journal entries stay.
 func (tx *Tx) RemoveTrust(t *federation.Trust) error {
 	res, err := tx.tx.Exec("DELETE FROM trusts WHERE name = ? AND version = ?", t.Name, t.Version)
 	if err := onlyOne(res, err, t.Name); err != nil {
 		return err
 	}
 	return tx.note("trust.remove", "", t.Name, recorded(t), nil)
-}
-
-// AddRehearsal keeps a rehearsal with all its findings.
-func (tx *Tx) AddRehearsal(r *federation.Rehearsal) error {
-	doc, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	_, err = tx.tx.Exec("INSERT INTO rehearsals (trust, at, doc) VALUES (?, ?, ?)", r.Trust, r.At.Format(time.RFC3339),
-		string(doc))
-	return err
 }
 
 // Person returns a person by ID, letter case not counting. Errors: ErrNotFound.

@@ -24,6 +24,8 @@ type Client struct {
 	BackChannelLogout  string `json:"backchannelLogoutURI,omitempty"`
 	FrontChannelLogout string `json:"frontchannelLogoutURI,omitempty"`
 
+	// initiate_login_uri: the link that starts sign-in at the client (OpenID Connect Core, section 4)
+	Start   string `json:"initiateLoginURI,omitempty"`
 	Contact string `json:"contact,omitempty"`
 	Home    string `json:"home,omitempty"`
 	// default_max_age: how old a sign-in may be where a request does not say, in seconds; 0: any age

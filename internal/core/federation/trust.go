@@ -75,11 +75,15 @@ type Trust struct {
 	KeysSeen map[string][]string `json:"keysSeen,omitempty"`
 	Last     *Rehearsal          `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
-	Holds    bool      `json:"rehearsalHolds"`
-	Added    time.Time `json:"added"`
-	Changed  time.Time `json:"changed"`
-	Reshaped time.Time `json:"reshaped"` // last change that a rehearsal should see
-	Version  int64     `json:"-"`
+	Holds bool `json:"rehearsalHolds"`
+	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
+	Probed    *Proven         `json:"probed,omitempty"`
+	Witnessed *Proven         `json:"witnessed,omitempty"`
+	Facts     map[string]Fact `json:"facts,omitempty"` // by name, with the values that were proven
+	Added     time.Time       `json:"added"`
+	Changed   time.Time       `json:"changed"`
+	Reshaped  time.Time       `json:"reshaped"` // last change that a rehearsal should see
+	Version   int64           `json:"-"`
 }
 
 // Terms are what only trusts over one protocol have. Those of a trust never change their protocol.
@@ -103,6 +107,8 @@ type Terms interface {
 	Life() time.Duration
 	// Complete tells whether all is known that the other side has to give before a message can be sent.
 	Complete() bool
+	// facts are the values of the protocol that a trust rests on.
+	facts(t *Trust, app, provider *Party) []Fact
 }
 
 // Held holds the terms of a trust, in JSON under the name of their protocol.
@@ -249,7 +255,7 @@ func NewTrust(app, provider *Party, format string, terms Terms, now time.Time) *
 func (t *Trust) Clone() *Trust {
 	c := *t
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
-	c.Rules, c.KeysSeen = slices.Clone(t.Rules), maps.Clone(t.KeysSeen)
+	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
 }
@@ -276,7 +282,7 @@ func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
 		return err
 	}
 	if !t.sameShape(before) {
-		t.Reshaped, t.Holds = now.UTC(), false
+		t.unproven(now, !reflect.DeepEqual(t.Terms, before.Terms))
 	}
 	t.settle()
 	return nil
@@ -290,7 +296,7 @@ func (t *Trust) sameShape(o *Trust) bool {
 
 // KeysChanged notes that a party's keys have changed: the last rehearsal no longer holds. f says what else that means.
 func (t *Trust) KeysChanged(now time.Time, f func(*Trust)) {
-	t.Reshaped, t.Holds = now.UTC(), false
+	t.unproven(now, true)
 	f(t)
 	t.settle()
 }
@@ -298,7 +304,7 @@ func (t *Trust) KeysChanged(now time.Time, f func(*Trust)) {
 // PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and
 // a foreign other side has to be given the new values.
 func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
-	t.Reshaped, t.Holds = now.UTC(), false
+	t.unproven(now, true)
 	side := "provider"
 	if other.Name == t.App {
 		side = "app"
@@ -352,26 +358,6 @@ func (t *Trust) Rehearse(r *Rehearsal) {
 
 // End ends the trust: it stays on record and can no longer be used.
 func (t *Trust) End() { t.Standing = Ended }
-
-// Proof is what a trust rests on at most, and since when.
-type Proof struct {
-	Kind     string    `json:"kind"` // asserted or rehearsed
-	At       time.Time `json:"at"`
-	StandIns []string  `json:"standIns,omitempty"`
-}
-
-// Proof returns the best proof of the trust as it is now: rehearsed where the last rehearsal still holds, else
-// asserted.
-func (t *Trust) Proof() Proof {
-	if t.Holds && t.Last != nil {
-		return Proof{Kind: "rehearsed", At: t.Last.At, StandIns: t.Last.StandIns}
-	}
-	at := t.Added
-	if t.Reshaped.After(at) {
-		at = t.Reshaped
-	}
-	return Proof{Kind: "asserted", At: at}
-}
 
 // Over names the protocol of the trust: saml or oidc.
 func (t *Trust) Over() string { return t.Terms.Protocol() }

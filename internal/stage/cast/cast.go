@@ -19,6 +19,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
@@ -42,11 +43,12 @@ type Player struct {
 	Party    federation.Party
 	Keys     Keys
 	StandIn  bool               // played with keys of the stage, not with the party's
-	Real     bool               // an app that is not played: it runs at its own address on this machine
+	Real     bool               // not played: it is reached at its own address
 	Home     string             // app: the page that shows who signed in
 	OpenID   *oidc.Discovery    // provider: its OpenID side; nil if it has none
 	Client   *federation.Client // app: its client side; nil if it has none
 	Callback string             // app: the redirect URI that it sends where the trust supposes no other
+	Here     string             // app: the first of its registered redirect URIs that lies on this stage
 	APIAt    string             // app: address of its api side
 
 	once   sync.Once
@@ -121,6 +123,13 @@ func (p *Player) Published() ([]oidc.Key, error) {
 }
 
 func (p *Player) publishedKeys() ([]oidc.Key, error) {
+	if p.Real {
+		if p.Party.OpenID == nil {
+			return nil, nil
+		}
+		list, _, err := oidc.ReadKeys([]byte(p.Party.OpenID.JWKS), finding.Provider)
+		return list, err
+	}
 	s, err := p.Keys.JOSE()
 	if err != nil {
 		return nil, err
@@ -410,6 +419,7 @@ type Options struct {
 	Now     time.Time
 	Suppose map[string]Suppose        // by trust
 	Secret  func(trust string) string // the stage's own secret of a client, the same each time it is asked for
+	Real    map[string]bool           // foreign parties that are not played, by name: they are reached where they are
 }
 
 // maker makes one cast.
@@ -505,8 +515,10 @@ func (d *OIDC) Redirect() string {
 	switch {
 	case d.Suppose.Redirect != "":
 		return d.Suppose.Redirect
-	case d.Deal.App.Callback != "":
+	case d.Deal.App.Callback != "" && !d.Deal.Provider.Real:
 		return d.Deal.App.Callback
+	case d.Deal.Provider.Real && d.Deal.App.Here != "":
+		return d.Deal.App.Here
 	case len(d.Client.Redirects) == 0:
 		return ""
 	}

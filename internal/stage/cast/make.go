@@ -136,6 +136,10 @@ func (m *maker) player(p *federation.Party, key string) (*Player, error) {
 		pl.OpenID = &c
 	}
 	m.players[key] = pl
+	if m.Real[p.Name] && !p.Own {
+		pl.Real, pl.StandIn = true, false
+		return pl, nil
+	}
 	m.place(pl)
 	return pl, nil
 }
@@ -225,6 +229,11 @@ func (m *maker) place(p *Player) {
 func (m *maker) placeApp(p *Player, at string) {
 	if p.Client != nil && p.Client.Kind.Redirects() {
 		c := *p.Client
+		for _, r := range c.Redirects {
+			if p.Here == "" && strings.HasPrefix(r, m.Base+"/") {
+				p.Here = r
+			}
+		}
 		p.Callback = at + "/callback"
 		c.Redirects = append(loopbacks(c.Redirects), p.Callback)
 		c.AfterSignOut = append([]string{at + "/signed-out"}, loopbacks(c.AfterSignOut)...)

@@ -2,6 +2,7 @@
 package idp
 
 import (
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -64,7 +65,7 @@ func (x *pending) context() *saml.Requested {
 
 // LayOut lays out the addresses of a provider.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
-	if pl.Party.Entity.IDP == nil {
+	if pl.Party.Entity.IDP == nil || pl.Real {
 		return
 	}
 	for _, e := range pl.Party.Entity.IDP.SSO {
@@ -162,7 +163,15 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
 			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
-		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings})
+		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings}
+		if p.Followed(d.Trust.Name) {
+			text := r.URL.RawQuery
+			if r.Method == http.MethodPost {
+				text = r.PostForm.Encode()
+			}
+			told.Kept = [][2]string{{"request", text}}
+		}
+		p.Tell(told)
 		if j.Verdict != judge.Accepted && j.Answer == nil && (!p.CarryOn || j.Request == nil) {
 			page(http.StatusForbidden, "The request is refused", "Nothing was sent to the app.", j.Findings)
 			return
@@ -246,6 +255,9 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		return
 	}
 	deny := func(sub, why string) {
+		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
+			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust", Saw: why,
+				Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: finding.Run("trust", "show", x.trust)}}})
 		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
 	}
 	who := c.People.Find(ses.Person)
@@ -294,6 +306,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
 	p.visited(ses.Index, visit{x.trust, subject})
+	p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "response", Person: ses.Person, Sent: true})
 	p.send(w, d, x, a)
 }
 
@@ -335,6 +348,8 @@ func (p *Part) send(w http.ResponseWriter, d *cast.SAML, x *pending, a *saml.Ans
 		p.failed(w, d, err)
 		return
 	}
+	p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "response", Sent: true,
+		Kept: [][2]string{{"response", url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(b)}}.Encode()}}})
 	Post(w, x.acs, "SAMLResponse", b, x.relay, server.Origins(x.acs))
 }
 

@@ -71,11 +71,16 @@ func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 	client := &http.Client{Timeout: 3 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	switch {
-	case x.Host(u.Hostname()) && (x.c.Base == "" || strings.HasPrefix(at, x.c.Base+"/")):
+	case x.Plays(u) && (x.c.Base == "" || strings.HasPrefix(at, x.c.Base+"/")):
 		client.Transport = x.Inside(func(*http.Request, int, []byte) (string, string) { return "a logout token", "" })
 	case !judge.IsLoopback(u.Hostname()):
 		said(finding.Note, "not sent: "+at+" is not on this machine", "try it with the real provider")
 		return
+	case x.Outside != nil:
+		if client.Transport, err = x.Outside(&d.Deal.App.Party); err != nil {
+			said(finding.Error, err.Error(), "see to the authorities of the app's server")
+			return
+		}
 	}
 	resp, err := client.PostForm(at, url.Values{"logout_token": {token}})
 	if err != nil {

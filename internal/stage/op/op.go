@@ -99,7 +99,7 @@ type played struct {
 // LayOut lays out the endpoints of a provider.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	doc := pl.OpenID
-	if doc == nil {
+	if doc == nil || pl.Real {
 		return
 	}
 	x := &played{p, c, pl}

@@ -66,11 +66,22 @@ func New(s *server.Server, now func() *cast.Cast) *Part {
 	p := &Part{Server: s, Cast: now, asked: server.NewKept[asked](s.Now, 15*time.Minute, 50_000),
 		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000),
 		seen:   server.NewKept[bool](s.Now, 15*time.Minute, 20_000)}
-	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: func(*http.Request,
-		[]*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
+	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: noRedirect}
 	return p
+}
+
+func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+// way is how the client of a trust reaches its provider: on this stage, or outside where the real one is asked.
+func (p *Part) way(d *cast.OIDC) (*http.Client, error) {
+	if !d.Deal.Provider.Real {
+		return p.http, nil
+	}
+	if p.Outside == nil {
+		return nil, fmt.Errorf("this stage has no way to the real %s", d.Deal.Provider.Name())
+	}
+	t, err := p.Outside(&d.Deal.Provider.Party)
+	return &http.Client{Transport: t, CheckRedirect: noRedirect, Timeout: 20 * time.Second}, err
 }
 
 // words says what a call from server to server carries.
@@ -97,7 +108,7 @@ func (p *Part) Forget(ended func(trust, session string) bool) {
 
 // LayOut lays out the pages of an app whose client has people sign in.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
-	if len(dealsOf(c, pl)) == 0 || !pl.Client.Kind.Redirects() {
+	if len(dealsOf(c, pl)) == 0 || pl.Real && pl.Party.Entity.SP == nil || !pl.Client.Kind.Redirects() {
 		return
 	}
 	home := pl.ClientHome()
@@ -201,21 +212,27 @@ func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hin
 		q.Set("login_hint", hint)
 	}
 	p.asked.Put(state, a)
-	http.Redirect(w, r, oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q), http.StatusSeeOther)
+	to := oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q)
+	p.TellFollowed(server.Event{Trust: a.trust, By: d.Deal.App.Name(), What: "authorization request", Sent: true,
+		Kept: [][2]string{{"authorization-request", to}}})
+	http.Redirect(w, r, to, http.StatusSeeOther)
 }
 
-// send sends a request to an endpoint of this stage and returns status, body and header.
-func (p *Part) send(req *http.Request) (int, []byte, http.Header, error) {
-	resp, err := p.http.Do(req)
+// largestAnswer is how much of an answer is read.
+const largestAnswer = 4 << 20
+
+// send sends a request to an endpoint of a provider or of an API and returns status, body and header.
+func send(client *http.Client, req *http.Request) (int, []byte, http.Header, error) {
+	resp, err := client.Do(req)
 	if err != nil {
 		return 0, nil, nil, err
 	}
 	defer resp.Body.Close()
-	b, err := io.ReadAll(resp.Body)
+	b, err := io.ReadAll(io.LimitReader(resp.Body, largestAnswer))
 	return resp.StatusCode, b, resp.Header, err
 }
 
-func (p *Part) get(at, token string) (int, []byte, http.Header, error) {
+func (p *Part) get(client *http.Client, at, token string) (int, []byte, http.Header, error) {
 	req, err := http.NewRequest(http.MethodGet, at, nil)
 	if err != nil {
 		return 0, nil, nil, err
@@ -223,7 +240,7 @@ func (p *Part) get(at, token string) (int, []byte, http.Header, error) {
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
-	return p.send(req)
+	return send(client, req)
 }
 
 // callToken sends a token request of a client, authenticated as the client is.
@@ -249,7 +266,11 @@ func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Er
 	if !public {
 		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
 	}
-	status, body, _, err := p.send(req)
+	client, err := p.way(d)
+	if err != nil {
+		return nil, oidc.Fail(oidc.ServerError, err.Error())
+	}
+	status, body, _, err := send(client, req)
 	if err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
@@ -286,6 +307,12 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	a, ok := p.asked.Take(q.Get("state"))
 	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {
+		if ok {
+			p.TellFollowed(server.Event{Trust: a.trust, What: "answer", Findings: finding.List{{ID: "oauth.browser",
+				Level: finding.Error, Check: "browser", Saw: "the answer came in another browser than the request left from",
+				Expected: "one browser for the whole sign-in", Side: finding.Person, Ref: "RFC 6749 10.12",
+				Fix: finding.Do("open the link and sign in in one browser window")}}})
+		}
 		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.",
 			nil)
 		return
@@ -321,7 +348,7 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 
 // kept are the tokens of a sign-in, for whoever keeps the messages of a rehearsal.
 func (p *Part) kept(g *guest) (out [][2]string) {
-	if !p.Record || g == nil {
+	if g == nil || !p.Record && !p.Followed(g.trust) {
 		return nil
 	}
 	if g.tokens.IDToken != "" {
@@ -420,7 +447,12 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 			Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Core 5.3.2"})
 		g.info = map[string]any{}
 	}
-	status, body, _, err := p.get(at, g.tokens.AccessToken)
+	client, err := p.way(d)
+	if err != nil {
+		bad("status", err.Error(), "claims", "see to the way to the provider")
+		return
+	}
+	status, body, _, err := p.get(client, at, g.tokens.AccessToken)
 	if err != nil || status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
 		bad("status", fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
 		return
@@ -440,7 +472,11 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 			Expected: "a discovery document and keys",
 			Side:     finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Discovery 4"}}
 	}
-	status, raw, _, err := p.get(oidc.WellKnown(issuer)[0], "")
+	client, err := p.way(d)
+	if err != nil {
+		return bad(err.Error(), "see to the way to the provider")
+	}
+	status, raw, _, err := p.get(client, oidc.WellKnown(issuer)[0], "")
 	var doc *oidc.Discovery
 	if err == nil {
 		doc, err = oidc.ReadDiscovery(raw)
@@ -449,7 +485,7 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 		return bad(fmt.Sprintf("status %d, %v", status, err), "publish it at "+oidc.WellKnown(issuer)[0])
 	}
 	found := oidc.JudgeDiscovery(doc, issuer)
-	status, raw, _, err = p.get(doc.JWKSURI, "")
+	status, raw, _, err = p.get(client, doc.JWKSURI, "")
 	var keys finding.List
 	if err == nil {
 		_, keys, err = oidc.ReadKeys(raw, finding.Provider)
@@ -489,7 +525,7 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		return found, nil
 	}
 	check := "call of " + name + ":" + permission
-	status, raw, head, err := p.get(at+"/"+url.PathEscape(permission), token)
+	status, raw, head, err := p.get(p.http, at+"/"+url.PathEscape(permission), token)
 	if err != nil || status != http.StatusOK {
 		why := head.Get("WWW-Authenticate")
 		e := &oidc.Error{}

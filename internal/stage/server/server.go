@@ -35,6 +35,8 @@ type Event struct {
 	Records  []federation.Record
 	Kept     [][2]string // rehearsals: messages as they came, each with its kind
 	Step     *Step       // an exchange, in place of a judgement
+	Person   string      // ID of who signs in, where a played provider knows it
+	Sent     bool        // a message left, and nothing was judged
 }
 
 // Step is one exchange of HTTP.
@@ -54,6 +56,7 @@ type Scene struct {
 	routes   map[string]http.HandlerFunc
 	prefixes map[string]PrefixHandler
 	hosts    map[string]bool
+	places   map[string]bool // hosts with their ports
 	opened   map[string]string
 }
 
@@ -77,7 +80,7 @@ func (e *ErrClash) Error() string {
 // NewLayout makes an empty layout.
 func NewLayout() *Layout {
 	return &Layout{scene: &Scene{routes: map[string]http.HandlerFunc{}, prefixes: map[string]PrefixHandler{},
-		hosts:  map[string]bool{},
+		hosts: map[string]bool{}, places: map[string]bool{},
 		opened: map[string]string{}}, owner: map[string]string{}}
 }
 
@@ -102,6 +105,7 @@ func Key(raw string) string {
 
 func (l *Layout) host(key string) {
 	h, _, _ := strings.Cut(key, "/")
+	l.scene.places[h] = true
 	if name, _, err := net.SplitHostPort(h); err == nil {
 		h = name
 	}
@@ -164,6 +168,10 @@ type Server struct {
 	Upstream func(w http.ResponseWriter, r *http.Request, trust, address string,
 		done func(w http.ResponseWriter, r *http.Request, who *people.Person, context string))
 	Record bool // rehearsals: remember the calls from server to server, for the steps of a walk
+	// Follows reports whether somebody watches a trust: its messages are then told as they pass. nil: nobody does
+	Follows func(trust string) bool
+	// Outside is the way to a real party, which is not played here. nil: there is none
+	Outside func(p *federation.Party) (http.RoundTripper, error)
 
 	scene   atomic.Pointer[Scene]
 	trouble atomic.Pointer[string]
@@ -188,6 +196,22 @@ func (s *Server) Trouble(words string) { s.trouble.Store(&words) }
 
 // Hosts reports whether a host name is one of the stage.
 func (s *Server) Host(name string) bool { return s.scene.Load().hosts[strings.ToLower(name)] }
+
+// Plays reports whether an address is one of this stage: a party is played at its host and port.
+func (s *Server) Plays(u *url.URL) bool {
+	h, _, _ := strings.Cut(Key(u.String()), "/")
+	return s.scene.Load().places[h]
+}
+
+// Followed reports whether somebody watches a trust.
+func (s *Server) Followed(trust string) bool { return s.Follows != nil && s.Follows(trust) }
+
+// TellFollowed reports an event of a trust that somebody watches; nobody else hears of it.
+func (s *Server) TellFollowed(e Event) {
+	if s.Followed(e.Trust) {
+		s.Tell(e)
+	}
+}
 
 // Opened is where the app takes what the system opens for a private scheme; "" if no app has it.
 func (s *Server) Opened(scheme string) string { return s.scene.Load().opened[scheme] }

@@ -2,6 +2,7 @@
 package sp
 
 import (
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -130,6 +131,10 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 		}
 	}
 	p.asked.Put(req.ID, asked{d.App.Name(), d.Trust.Name, p.Browser(w, r)})
+	sent := func(text string) {
+		p.TellFollowed(server.Event{Trust: d.Trust.Name, By: d.App.Name(), What: "request", Sent: true,
+			Kept: [][2]string{{"request", text}}})
+	}
 	if sso.Binding == saml.BindingRedirect {
 		b, err := req.Bytes(nil)
 		if err != nil {
@@ -139,6 +144,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 		if err != nil {
 			return err
 		}
+		sent(to)
 		http.Redirect(w, r, to, http.StatusFound)
 		return nil
 	}
@@ -146,6 +152,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	if err != nil {
 		return err
 	}
+	sent(url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}}.Encode())
 	idp.Post(w, sso.Location, "SAMLRequest", b, req.ID, server.Origins(sso.Location))
 	return nil
 }
@@ -200,8 +207,12 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		e.RequestID, e.Binding, e.RelayState = requestID, m.Binding, m.RelayState
 		j := saml.JudgeResponse(doc.Root(), e)
-		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings, Outcome: outcome(j),
-			SignedIn: j.Verdict == judge.Accepted})
+		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings, Outcome: outcome(j),
+			SignedIn: j.Verdict == judge.Accepted}
+		if p.Followed(d.Trust.Name) {
+			told.Kept = [][2]string{{"response", r.PostForm.Encode()}}
+		}
+		p.Tell(told)
 		if j.Verdict != judge.Accepted {
 			deny("Nothing of the message was used.", j.Findings)
 			return

@@ -1,0 +1,283 @@
+// Package redact takes out of messages and texts what must not be shown to others: secrets, tokens, signatures, names
+// and addresses of people. The same value gives the same word each time, so that what belongs together still shows.
+package redact
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/beevik/etree"
+
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// Mask replaces values. It is for one goroutine.
+type Mask struct {
+	words map[string]string // by kind and value
+	count map[string]int
+	known []pair // longest value first
+	dirty bool
+}
+
+type pair struct{ value, word string }
+
+// New makes a mask that knows nobody.
+func New() *Mask { return &Mask{words: map[string]string{}, count: map[string]int{}} }
+
+// Word returns what stands for a value of a kind, such as token-2; an empty value stays empty.
+func (m *Mask) Word(kind, value string) string {
+	if value == "" {
+		return ""
+	}
+	key := kind + "\x00" + value
+	w, ok := m.words[key]
+	if !ok {
+		m.count[kind]++
+		w = fmt.Sprintf("%s-%d", kind, m.count[kind])
+		if kind == "mail" {
+			w += "@redacted.invalid" // RFC 2606, section 2
+		}
+		m.words[key] = w
+	}
+	return w
+}
+
+// Know has a value of a person replaced wherever it stands as a word of its own. Values of fewer than three characters
+// are not: they stand in too much else.
+func (m *Mask) Know(kind, value string) {
+	if len(value) < 3 {
+		return
+	}
+	if strings.Contains(value, "@") && mail.MatchString(value) {
+		kind = "mail"
+	}
+	m.known = append(m.known, pair{value, m.Word(kind, value)})
+	m.dirty = true
+}
+
+var (
+	mail  = regexp.MustCompile(`[A-Za-z0-9._%+'-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+`)
+	token = regexp.MustCompile(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*\.[A-Za-z0-9_-]*(\.[A-Za-z0-9_-]*)*`)
+	field = regexp.MustCompile(`\b(` + strings.Join(secretFields(), "|") + `)=([^&\s"']+)`)
+	basic = regexp.MustCompile(`\b(Basic|Bearer) [A-Za-z0-9._~+/=-]{8,}`)
+	blank = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----[^-]*-----END [A-Z ]*PRIVATE KEY-----`)
+)
+
+// secretFields are the parameters of OAuth and SAML whose values open something or lead to a person.
+func secretFields() []string {
+	return []string{"code", "state", "nonce", "client_secret", "client_assertion", "access_token", "refresh_token",
+		"id_token", "id_token_hint", "login_hint", "code_verifier", "code_challenge", "password", "device_code", "user_code",
+		"request_uri", "RelayState", "SAMLart", "Signature", "token", "logout_token", "assertion", "sid"}
+}
+
+// Text replaces what is recognised in a text: what Know was told, mail addresses, tokens, secrets in parameters and
+// headers, private keys.
+func (m *Mask) Text(s string) string {
+	s = blank.ReplaceAllString(s, "[private key]")
+	s = token.ReplaceAllStringFunc(s, func(t string) string { return m.Word("token", t) })
+	s = basic.ReplaceAllStringFunc(s, func(t string) string {
+		how, value, _ := strings.Cut(t, " ")
+		return how + " " + m.Word("credential", value)
+	})
+	s = field.ReplaceAllStringFunc(s, func(t string) string {
+		name, value, _ := strings.Cut(t, "=")
+		return name + "=" + m.Word(strings.ReplaceAll(name, "_", "-"), value)
+	})
+	s = m.people(s)
+	return mail.ReplaceAllStringFunc(s, func(t string) string {
+		if strings.HasSuffix(t, "@redacted.invalid") {
+			return t
+		}
+		if !strings.Contains(t[strings.IndexByte(t, '@'):], ".") {
+			return t
+		}
+		return m.Word("mail", t)
+	})
+}
+
+// people replaces the values that Know was told.
+func (m *Mask) people(s string) string {
+	if m.dirty {
+		slices.SortStableFunc(m.known, func(a, b pair) int { return len(b.value) - len(a.value) })
+		m.dirty = false
+	}
+	for _, p := range m.known {
+		s = replaceWord(s, p.value, p.word)
+	}
+	return s
+}
+
+// replaceWord replaces a value where no letter or digit is beside it, letter case not counting.
+func replaceWord(s, value, word string) string {
+	low, want := strings.ToLower(s), strings.ToLower(value)
+	if len(low) != len(s) || !strings.Contains(low, want) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		j := strings.Index(low[i:], want)
+		if j < 0 {
+			b.WriteString(s[i:])
+			break
+		}
+		at, end := i+j, i+j+len(want)
+		b.WriteString(s[i:at])
+		if at > 0 && letter(s[at-1]) || end < len(s) && letter(s[end]) {
+			b.WriteString(s[at:end])
+		} else {
+			b.WriteString(word)
+		}
+		i = end
+	}
+	return b.String()
+}
+
+func letter(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80
+}
+
+// Message writes a message as it travelled, such as a URL, the body of a form or a token, so that it can be read and
+// shown: SAML is written out without signatures, names and values, a token as its header and claims.
+func (m *Mask) Message(text string) string {
+	if head, claims, err := oidc.Peek(text); err == nil {
+		return m.token(head, claims)
+	}
+	at, query := "", text
+	if u, err := url.Parse(text); err == nil && u.Scheme != "" && u.Host != "" {
+		query = u.RawQuery
+		u.RawQuery, u.Fragment = "", ""
+		at = u.String()
+	}
+	form, err := url.ParseQuery(query)
+	if err != nil || len(form) == 0 {
+		return m.Text(text)
+	}
+	if c, err := saml.DecodeRedirect(query); err == nil && c.XML != nil {
+		return join(at, c.Parameter, m.XML(c.XML))
+	}
+	if c, err := saml.DecodePOST(form); err == nil && c.XML != nil {
+		return join(at, c.Parameter, m.XML(c.XML))
+	}
+	var lines []string
+	for _, k := range sorted(form) {
+		for _, v := range form[k] {
+			if slices.Contains(secretFields(), k) {
+				v = m.Word(strings.ReplaceAll(k, "_", "-"), v)
+			}
+			lines = append(lines, k+"="+m.Text(v))
+		}
+	}
+	return join(at, "", strings.Join(lines, "\n"))
+}
+
+func sorted(v url.Values) []string {
+	var out []string
+	for k := range v {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func join(at, what, text string) string {
+	return strings.TrimSpace(strings.TrimSpace(at+" "+what) + "\n" + text)
+}
+
+// token is a token as its header and its claims, without its signature.
+func (m *Mask) token(head oidc.Header, claims map[string]any) string {
+	out := map[string]any{}
+	for k, v := range claims {
+		out[k] = m.claim(k, v)
+	}
+	b, err := json.MarshalIndent(map[string]any{"alg": head.Alg, "kid": head.Kid, "typ": head.Typ, "claims": out}, "", "  ")
+	if err != nil {
+		return m.Word("token", fmt.Sprint(claims))
+	}
+	return string(b)
+}
+
+// told are claims that say nothing of a person (RFC 7519, section 4.1; OpenID Connect Core, section 2).
+func told() []string {
+	return []string{"iss", "aud", "azp", "exp", "iat", "nbf", "auth_time", "acr", "amr", "client_id", "scope",
+		"email_verified", "events"}
+}
+
+func (m *Mask) claim(name string, v any) any {
+	if slices.Contains(told(), name) {
+		return v
+	}
+	switch x := v.(type) {
+	case string:
+		return m.value(name, x)
+	case []any:
+		out := make([]any, len(x))
+		for i := range x {
+			out[i] = m.claim(name, x[i])
+		}
+		return out
+	case map[string]any:
+		out := map[string]any{}
+		for k, y := range x {
+			out[k] = m.claim(k, y)
+		}
+		return out
+	}
+	return v
+}
+
+func (m *Mask) value(kind, v string) string {
+	if masked := m.Text(v); masked != v {
+		return masked
+	}
+	return m.Word(kind, v)
+}
+
+// XML writes a SAML message without signature values, encrypted contents, names and values of people. What cannot be
+// read as XML is masked as text.
+func (m *Mask) XML(raw []byte) string {
+	doc, err := xmlsec.Parse(raw, xmlsec.MessageLimits())
+	if err != nil {
+		return m.Text(string(raw))
+	}
+	root := doc.Root().Copy()
+	m.element(root)
+	out := etree.NewDocument()
+	out.SetRoot(root)
+	out.Indent(2)
+	var b bytes.Buffer
+	if _, err := out.WriteTo(&b); err != nil {
+		return m.Text(string(raw))
+	}
+	return m.people(strings.TrimSpace(b.String()))
+}
+
+func (m *Mask) element(el *etree.Element) {
+	switch el.Tag {
+	case "NameID", "BaseID":
+		el.SetText(m.value("name-id", el.Text()))
+	case "AttributeValue":
+		if len(el.ChildElements()) == 0 {
+			el.SetText(m.value("value", el.Text()))
+		}
+	case "SignatureValue", "CipherValue":
+		el.SetText("(left out)")
+	}
+	for _, name := range []string{"SessionIndex"} {
+		if a := el.SelectAttr(name); a != nil {
+			a.Value = m.Word("session", a.Value)
+		}
+	}
+	if el.Tag == "SessionIndex" {
+		el.SetText(m.Word("session", el.Text()))
+	}
+	for _, c := range el.ChildElements() {
+		m.element(c)
+	}
+}

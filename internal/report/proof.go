@@ -1,0 +1,61 @@
+package report
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/view"
+)
+
+// Runs lists the runs that were kept of a trust.
+func Runs(trust string, list []federation.Run, now time.Time) view.Page {
+	b := view.Block{Head: []string{"Run", "Kind", "When", "As", "Verdict", "Checks"}, Noun: "run",
+		Empty: "Nothing was kept of " + trust + " yet. The first comes with `tressik rehearse " + trust + " --as PERSON`."}
+	for _, r := range list {
+		who := r.Person
+		if who == "" {
+			who = "nobody"
+		}
+		b.Rows = append(b.Rows, []string{strconv.FormatInt(r.Number, 10), string(r.Kind), view.When(r.At, now), who,
+			string(r.Verdict), view.Tally(r.Findings)})
+	}
+	return view.Page{Data: list, Blocks: []view.Block{b}}
+}
+
+// Run lays out one run with its messages.
+func Run(r *federation.Run, now time.Time) view.Page {
+	head := [][2]string{{"verdict", string(r.Verdict)}, {"when", view.When(r.At, now)}, {"as", r.Person},
+		{"played", strings.Join(r.StandIns, ", ")}, {"subject", r.Subject}, {"account", r.Account},
+		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(r.Proves, ", ")}}
+	out := []view.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: filled(head)}}
+	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
+		out = append(out, view.Block{Title: "Wanting", Findings: open})
+	}
+	out = append(out, view.Block{Title: "Checks", Findings: passes(r.Findings), Passed: true})
+	for i, m := range r.Messages {
+		b := view.Block{Title: fmt.Sprintf("Message %d of %d: %s", i+1, len(r.Messages), m.Kind)}
+		for _, l := range strings.Split(m.Text, "\n") {
+			b.Lines = append(b.Lines, "  "+l)
+		}
+		out = append(out, b)
+	}
+	if len(r.Messages) > 0 {
+		out = append(out, view.Block{Lines: []string{"Secrets, signatures and what names a person are left out of the messages."}})
+	}
+	return view.Page{Data: r, Blocks: out}
+}
+
+// filled are the fields that have a value.
+func filled(list [][2]string) [][2]string {
+	var out [][2]string
+	for _, f := range list {
+		if f[1] != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
