@@ -22,16 +22,17 @@ type browser struct {
 	n  int
 }
 
-func newBrowser(ctx context.Context, t *testing.T, path string) *browser {
+func newBrowser(ctx context.Context, t *testing.T, path string, more ...string) *browser {
 	t.Helper()
 	profile, err := os.MkdirTemp("", "tressik-browser-")
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := exec.CommandContext(ctx, path, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+	args := append(more, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
 		"--disable-background-networking",
 		"--disable-component-update", "--disable-sync", "--window-size=1280,800", "--user-data-dir="+profile,
 		"--remote-debugging-port=0", "--remote-allow-origins=*", "about:blank")
+	c := exec.CommandContext(ctx, path, args...)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its helpers go with it
 	errs, err := c.StderrPipe()
 	if err != nil {

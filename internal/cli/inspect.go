@@ -183,18 +183,9 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 	if len(names) > 1 {
 		return usageError{errors.New("an archive (.har) is a session by itself: give one, and no other file beside it")}
 	}
-	f, err := os.Open(names[0])
+	list, cut, err := readArchive(names[0])
 	if err != nil {
 		return err
-	}
-	defer f.Close()
-	list, cut := inspect.Archive(bufio.NewReaderSize(f, 1<<20))
-	if cut != nil && len(list) == 0 {
-		return fmt.Errorf("%s: %w", names[0], cut)
-	}
-	if len(list) == 0 {
-		return fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with the "+
-			"browser's developer tools open, and save all of it as HAR with content", names[0])
 	}
 	err = a.inspectMany("Trust", func(each judged) {
 		d.Session(in, list, func(m inspect.Recorded, v *inspect.Inspection, err error) {
@@ -206,6 +197,25 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 		return fmt.Errorf("%s: %w", names[0], cut)
 	}
 	return err
+}
+
+// readArchive reads the messages out of what a browser recorded. cut says why no more of them are there, where the archive
+// is cut off.
+func readArchive(path string) (list []inspect.Recorded, cut, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	list, cut = inspect.Archive(bufio.NewReaderSize(f, 1<<20))
+	if cut != nil && len(list) == 0 {
+		return nil, nil, fmt.Errorf("%s: %w", path, cut)
+	}
+	if len(list) == 0 {
+		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with the "+
+			"browser's developer tools open, and save all of it as HAR with content", path)
+	}
+	return list, cut, nil
 }
 
 // judged gets one message of many: where it is from, and what was found or why nothing could be.

@@ -4,15 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"sync"
 	"syscall"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -21,8 +17,6 @@ import (
 	"tressik.example/internal/play"
 	"tressik.example/internal/rehearse"
 	"tressik.example/internal/report"
-	"tressik.example/internal/sources"
-	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
 	"tressik.example/internal/view"
@@ -170,28 +164,31 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
 }
 
 func (a *App) stageCmd() *cobra.Command {
-	var port int
-	var real bool
+	var in stageFlags
 	c := &cobra.Command{Use: "stage", Short: "Start the stand-ins and leave them running for a browser", Args: args(),
 		Long: `Start the stage on this machine's loopback address and leave it running, for a real browser and for
 apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
 serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.
 Providers are OpenID providers too, with their issuer at http://127.0.0.1:PORT/NAME, and APIs answer with
 made-up records. Every change in the ledger holds here within a second. Parties sign with keys of the stage, which
-the ledger keeps; with --with-real-keys own ones sign with their own. Consents that people give here are kept.`,
-		Example: "  tressik stage --port 8321",
+the ledger keeps; with --with-real-keys own ones sign with their own. Consents that people give here are kept.
+
+With --tls-cert and --tls-key it is served over HTTPS, as the other side of a real trust asks for: addresses are then
+https://, with the name or address that the certificate is for. While a trust is watched (tressik watch), its foreign
+party is not played: the real one is spoken to.`,
+		Example: `  tressik stage --port 8321
+  tressik stage --port 8443 --tls-cert stage.pem --tls-key stage.key`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if port < 0 || port > 65535 {
-				return usageError{fmt.Errorf("--port %d is no port: write 1 to 65535, or 0 for a free one", port)}
+			if err := in.check(); err != nil {
+				return err
 			}
 			d, err := a.desk()
 			if err != nil {
 				return err
 			}
-			return a.stage(cmd.Context(), d, port, real)
+			return a.stage(cmd.Context(), d, &in)
 		}}
-	c.Flags().BoolVar(&real, "with-real-keys", false, "own parties sign with their own keys; every page says so")
-	c.Flags().IntVar(&port, "port", 0, "port on 127.0.0.1; 0 takes a free one")
+	in.add(c)
 	return c
 }
 
@@ -207,36 +204,24 @@ func (a *App) notices(real bool) []string {
 	return out
 }
 
-func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) error {
-	debug.SetGCPercent(stage.GCPercent)
+func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return fmt.Errorf("the stage cannot be opened: %w; choose another --port", err)
-	}
-	defer ln.Close()
-	base := "http://" + ln.Addr().String()
-	a.freshen(ctx, d)
-	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(real), Passwords: sources.Passwords{Keeper: a.sources(d)}}
 	var mu sync.Mutex
-	o.Watch = func(e server.Event) {
+	open, err := a.openStage(ctx, d, in, func(e server.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		a.say("%s  %s", d.Now().UTC().Format("15:04:05"), report.Event(e))
-	}
-	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: real, Options: o})
+		if !e.Sent {
+			a.say("%s  %s", d.Now().UTC().Format("15:04:05"), report.Event(e))
+		}
+	})
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if cerr := keeper.Close(); cerr != nil {
-			a.say("%v", cerr)
-		}
-	}()
-	places := s.Places()
+	defer open.close()
+	base, places := open.base, open.stage.Places()
 	blocks := []view.Block{{Lines: []string{"The stage is open at " + base + "; Ctrl-C ends it."}}}
-	for _, n := range o.Notice {
+	for _, n := range a.notices(in.real) {
 		blocks[0].Lines = append(blocks[0].Lines, "Note: "+n+".")
 	}
 	for _, x := range places {
@@ -254,18 +239,11 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, port int, real bool) erro
 	if err := a.print(view.Page{Data: map[string]any{"base": base, "parties": places}, Blocks: blocks}); err != nil {
 		return err
 	}
-	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
-		WriteTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 20}
-	done := make(chan error, 1)
-	go func() { done <- srv.Serve(ln) }()
 	select {
-	case err := <-done:
+	case err := <-open.ended:
 		return fmt.Errorf("the stage ended: %w", err)
 	case <-ctx.Done():
 	}
-	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-	defer cancel()
-	_ = srv.Shutdown(end)
 	a.say("The stage is closed.")
 	return nil
 }

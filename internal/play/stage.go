@@ -21,6 +21,7 @@ import (
 type StageInput struct {
 	Base     string // address under which all parties are played, each below its name
 	RealKeys bool   // own parties sign with their own keys
+	CA       []byte // authorities of real parties' servers, PEM, beside those kept in the ledger
 	Options  stage.Options
 }
 
@@ -41,6 +42,9 @@ type Keeper struct {
 
 	mu   sync.Mutex
 	left left
+
+	swap    sync.Mutex // held while the cast is made and swapped
+	follows follows
 }
 
 // left is what was left for the ledger and is not written yet.
@@ -87,6 +91,7 @@ func newLeft() left {
 func (k *Keeper) open() (err error) {
 	o := k.in.Options
 	o.Now, o.Rand = k.d.Now, k.d.Rand
+	o.Watch, o.Follows, o.Outside = k.heard(o.Watch), k.follows.has, k.outside
 	state := oauth.NewMemory(k.d.Now, func(x oauth.Kept) { k.leave(func(l *left) { l.state = append(l.state, x) }) })
 	kept, err := k.d.L.StageState()
 	if err != nil {
@@ -110,7 +115,7 @@ func (k *Keeper) open() (err error) {
 	if err != nil {
 		return err
 	}
-	if len(c.SAML)+len(c.OIDC) == 0 {
+	if len(c.Players) == 0 {
 		return finding.Advise(errors.New("there is no trust to play"), finding.Run("federate", "APP", "--with", "PROVIDER"))
 	}
 	return k.s.Play(c)
@@ -128,7 +133,9 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 	for _, c := range waiting {
 		led.Consents[c.Trust] = cast.MergeConsents(led.Consents[c.Trust], waiting, c.Trust)
 	}
+	real, suppose := k.follows.cast(led)
 	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(),
+		Real: real, Suppose: suppose,
 		Secret: k.d.stageSecrets(k.secrets),
 		Keys: func(p *federation.Party) cast.Keys {
 			if p.Own && k.in.RealKeys {
@@ -281,10 +288,7 @@ func (k *Keeper) look() {
 	case err != nil || v == k.last:
 		return
 	}
-	c, err := k.cast()
-	if err == nil {
-		err = k.s.Play(c)
-	}
+	err = k.again()
 	if err != nil {
 		k.s.Trouble("the ledger was changed to what the stage cannot play, so it goes on as before: " + err.Error())
 		if errors.Is(err, store.ErrBusy) {
@@ -294,6 +298,17 @@ func (k *Keeper) look() {
 		k.s.Trouble("")
 	}
 	k.last = v
+}
+
+// again makes the cast anew and swaps it.
+func (k *Keeper) again() error {
+	k.swap.Lock()
+	defer k.swap.Unlock()
+	c, err := k.cast()
+	if err == nil {
+		err = k.s.Play(c)
+	}
+	return err
 }
 
 // write writes what was left. While it waits for the ledger no lock is held that a request needs.

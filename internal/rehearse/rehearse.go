@@ -223,12 +223,7 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 		return
 	}
 	got := federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims}
-	promised := map[string][]string{}
-	if p.oidc != nil {
-		promised = rel.ClaimTexts(who, federation.ScopesOf(p.oidc.Terms), false)
-	} else {
-		promised = rel.AttributeTexts(who)
-	}
+	promised := p.deal.Trust.Terms.Promised(rel, who)
 	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims",
 		Findings: federation.Promised(p.deal.Trust,
 			rel, who, promised, got)})

@@ -40,6 +40,8 @@ type Options struct {
 	Notes     op.Notes    // what was seen; the zero value keeps nothing
 	Presented func(trust string, ask federation.Ask)
 	Watch     func(server.Event)
+	Follows   func(trust string) bool // see server.Server
+	Outside   func(p *federation.Party) (http.RoundTripper, error)
 	Remedy    func(finding.Remedy) string
 	Notice    []string
 	Passwords server.Passwords // nil: nobody has one
@@ -76,6 +78,7 @@ func New(o Options) (*Stage, error) {
 		o.State = oauth.NewMemory(func() time.Time { return s.Now() }, nil)
 	}
 	s.Watch, s.Remedy, s.Notice, s.Record, s.Passwords = o.Watch, o.Remedy, o.Notice, o.Record, o.Passwords
+	s.Follows, s.Outside = o.Follows, o.Outside
 	if o.Notes.Consents == nil {
 		o.Notes = op.NoNotes()
 	}

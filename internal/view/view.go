@@ -472,12 +472,13 @@ func (p *Printer) Finding(f finding.Finding) string {
 		return out.String()
 	}
 	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
-	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", sideWords(f.Side)},
+	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
 		{"fix", Remedy(f.Fix)}}, "         ")
 	return out.String()
 }
 
-func sideWords(s finding.Side) string {
+// SideWords says whom a side is, in words.
+func SideWords(s finding.Side) string {
 	switch s {
 	case finding.App, finding.Provider, finding.Sender, finding.Ledger, finding.Person:
 		return "the " + string(s)

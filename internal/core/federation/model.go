@@ -191,3 +191,12 @@ func ownLogout(at string) []saml.Endpoint {
 	return []saml.Endpoint{{Binding: saml.BindingRedirect, Location: at + "/slo"},
 		{Binding: saml.BindingPOST, Location: at + "/slo"}}
 }
+
+// HasAddress reports whether an address is an assertion consumer service or a redirect URI of an app, as it is
+// registered.
+func (p *Party) HasAddress(at string) bool {
+	if c := p.ClientSide(); c != nil && slices.Contains(c.Redirects, at) {
+		return true
+	}
+	return p.Entity.SP != nil && slices.ContainsFunc(p.Entity.SP.ACS, func(e saml.Endpoint) bool { return e.Location == at })
+}

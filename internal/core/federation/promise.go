@@ -76,6 +76,16 @@ func (r *Releaser) AttributeTexts(p *people.Person) map[string][]string {
 	return out
 }
 
+// Promised are the attributes that are released for a person.
+func (*SAMLTerms) Promised(r *Releaser, p *people.Person) map[string][]string {
+	return r.AttributeTexts(p)
+}
+
+// Promised are the claims of the scopes that the trust asks for.
+func (o *OIDCTerms) Promised(r *Releaser, p *people.Person) map[string][]string {
+	return r.ClaimTexts(p, ScopesOf(o), false)
+}
+
 // ScopesOf are OpenID's own scopes that a trust asks for on behalf of a user.
 func ScopesOf(terms *OIDCTerms) []string {
 	var out []string
@@ -98,6 +108,32 @@ func (r *Releaser) ClaimTexts(p *people.Person, scopes []string, own bool) map[s
 			continue
 		}
 		out[name] = oidc.Words(v)
+	}
+	return out
+}
+
+// Wanting compares what an app learned of somebody whom the ledger does not know with what the app asks for: of each
+// that is required and did not come there is a warning.
+func Wanting(t *Trust, app *Party, got Learned) finding.List {
+	var out finding.List
+	came := 0
+	for _, w := range t.Terms.Wants(app) {
+		_, there := got.Claims[w.Label()]
+		if !there {
+			_, there = got.Claims[w.Name]
+		}
+		switch {
+		case there:
+			came++
+		case w.Required:
+			out.Add(finding.Finding{ID: "claims.missing", Level: finding.Warning, Check: "claim " + w.Label(),
+				Saw: "not sent", Expected: "it is required by " + app.Name, Side: finding.Provider,
+				Fix: finding.Do("have " + t.Provider + " release " + w.Name + " to " + app.Name)})
+		}
+	}
+	if len(out) == 0 {
+		out.Pass("claims.wanted", "claims that "+app.Name+" asks for", fmt.Sprintf("%d came, and none that is required is missing",
+			came))
 	}
 	return out
 }

@@ -109,6 +109,8 @@ type Terms interface {
 	Complete() bool
 	// facts are the values of the protocol that a trust rests on.
 	facts(t *Trust, app, provider *Party) []Fact
+	// Promised are the values that the trust releases for a person, by the name that people know them under.
+	Promised(r *Releaser, p *people.Person) map[string][]string
 }
 
 // Held holds the terms of a trust, in JSON under the name of their protocol.

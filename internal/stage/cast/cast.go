@@ -448,6 +448,13 @@ func New(led *Ledger, o Options) (*Cast, error) {
 			return nil, fmt.Errorf("%s: %w", t.Name, err)
 		}
 	}
+	for _, name := range slices.Sorted(keysOf(led.Parties)) {
+		if p := led.Parties[name]; m.Base != "" && p.Own { // it is published before there is a trust
+			if _, err := m.player(p, ""); err != nil {
+				return nil, err
+			}
+		}
+	}
 	for _, name := range slices.Sorted(keysOf(m.cast.APIs)) {
 		p, err := m.player(m.cast.APIs[name], "")
 		if err != nil {
@@ -554,4 +561,23 @@ func MergeConsents(have, list []federation.Consent, trust string) []federation.C
 		out = append(out, x)
 	}
 	return out
+}
+
+// Playing is a trust as it is played over whichever protocol: the link that starts sign-in, "" where the app is not
+// played and has none in the ledger, and where the played app takes the answer.
+func (c *Cast) Playing(trust string) (deal *Deal, link, at string) {
+	if d := c.FindSAML(trust); d != nil {
+		e, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)
+		if d.App.Real {
+			return &d.Deal, d.App.Party.Entity.SP.Start, e.Location
+		}
+		return &d.Deal, d.App.Start() + "?provider=" + url.QueryEscape(d.Provider.Name()), e.Location
+	}
+	if d := c.Find(trust); d != nil {
+		if d.Deal.App.Real && d.Deal.App.Client != nil {
+			return &d.Deal, d.Deal.App.Client.Start, d.Redirect()
+		}
+		return &d.Deal, d.StartLink(), d.Redirect()
+	}
+	return nil, "", ""
 }

@@ -246,7 +246,9 @@ func (m *maker) placeApp(p *Player, at string) {
 	if sp == nil {
 		return
 	}
-	if acs, ok := saml.EndpointFor(sp.ACS, saml.BindingPOST); ok && !p.Party.Own {
+	if acs, ok := saml.EndpointFor(sp.ACS, saml.BindingPOST); ok && strings.HasPrefix(acs.Location, m.Base+"/") {
+		return // it lies on this very stage
+	} else if ok && !p.Party.Own {
 		if u, err := url.Parse(acs.Location); err == nil && judge.IsLoopback(u.Hostname()) {
 			p.Real, p.StandIn = true, false
 			return

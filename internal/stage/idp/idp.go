@@ -141,6 +141,7 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			d = c.SAML[0]
 		}
 		if d == nil {
+			p.unknown(c, pl, issuer)
 			page(http.StatusForbidden, "Unknown app", fmt.Sprintf("No trust with %s has an app with the entity ID %q.",
 				pl.Name(), issuer), nil)
 			return
@@ -186,6 +187,17 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		p.proceed(w, r, c, d, x)
+	}
+}
+
+// unknown tells whoever watches a trust of the provider that an app with another entity ID asked for a sign-in.
+func (p *Part) unknown(c *cast.Cast, pl *cast.Player, issuer string) {
+	for _, d := range c.SAML {
+		if d.Provider == pl {
+			p.TellFollowed(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: finding.List{{
+				ID: "saml.issuer", Level: finding.Error, Check: "issuer of the request", Saw: issuer, Expected: d.AppID(),
+				Side: finding.App, Fix: finding.Do("set the app's entity ID to " + d.AppID()), Ref: "SAML Core 3.2.1"}}})
+		}
 	}
 }
 
@@ -306,7 +318,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
 	p.visited(ses.Index, visit{x.trust, subject})
-	p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "response", Person: ses.Person, Sent: true})
+	p.Admitted(x.trust, d.Provider.Name(), ses.Person)
 	p.send(w, d, x, a)
 }
 

@@ -90,7 +90,7 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 
 func (x *played) unknownClient(w http.ResponseWriter, q url.Values) {
 	what := fmt.Sprintf("No client with the ID %q is registered at %s.", q.Get("client_id"), x.pl.Name())
-	if d := x.only(); d != nil {
+	if d := x.meant(); d != nil {
 		j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: x.pl.OpenID, Now: x.Now()})
 		var bad finding.List
 		for _, f := range j.Findings {
@@ -167,6 +167,7 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	if sub, err := d.Registered.Releaser.SubjectOf(who); err == nil {
 		x.visited(ses.Index, visitor{d.Of().Name, sub})
 	}
+	x.Admitted(d.Of().Name, x.pl.Name(), who.ID)
 	admin := cast.IsAdministrator(x.pl, who)
 	wait := oauth.Decide(d.Registered, y.request, who.ID, admin, y.answered)
 	switch {

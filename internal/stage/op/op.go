@@ -160,6 +160,24 @@ func (x *played) only() *cast.OIDC {
 	return one
 }
 
+// meant is the trust that a client of an unknown ID is likely to mean: the only one of the provider, or the one that is
+// watched.
+func (x *played) meant() *cast.OIDC {
+	if d := x.only(); d != nil {
+		return d
+	}
+	var one *cast.OIDC
+	for _, d := range x.c.OIDC {
+		if d.Deal.Provider == x.pl && x.Followed(d.Of().Name) {
+			if one != nil {
+				return nil
+			}
+			one = d
+		}
+	}
+	return one
+}
+
 func (x *played) tell(d *cast.OIDC, what string, found ...finding.Finding) {
 	x.Tell(server.Event{Trust: d.Of().Name, By: x.pl.Name(), What: what, Findings: found})
 }

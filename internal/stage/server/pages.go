@@ -183,3 +183,6 @@ func (s *Server) remedy(r finding.Remedy) string {
 	}
 	return s.Remedy(r)
 }
+
+// Style is the style sheet of all pages.
+func Style() string { return pageStyle }

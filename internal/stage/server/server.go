@@ -213,6 +213,16 @@ func (s *Server) TellFollowed(e Event) {
 	}
 }
 
+// Admitted tells whoever watches a trust who signs in there and is let in.
+func (s *Server) Admitted(trust, provider, person string) {
+	if !s.Followed(trust) {
+		return
+	}
+	var l finding.List
+	l.Pass("policy.admitted", "policies of the trust", person+" may sign in")
+	s.Tell(Event{Trust: trust, By: provider, What: "sign-in", Person: person, Findings: l})
+}
+
 // Opened is where the app takes what the system opens for a private scheme; "" if no app has it.
 func (s *Server) Opened(scheme string) string { return s.scene.Load().opened[scheme] }
 

@@ -54,6 +54,9 @@ func (p *Part) Remembered() int { return p.asked.Len() }
 // LayOut lays out the addresses of an app that has a trust over SAML.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	if len(dealsOf(c, pl)) == 0 {
+		if pl.Party.Own && pl.Party.Entity.SP != nil {
+			l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
+		}
 		return
 	}
 	for _, e := range pl.Party.Entity.SP.ACS {

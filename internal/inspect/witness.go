@@ -1,0 +1,69 @@
+package inspect
+
+import (
+	"fmt"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/redact"
+)
+
+// Witness makes a run of what a browser recorded of a trust: witnessed, for both parties were real. It proves no more
+// than what passed through the browser; over OpenID Connect tokens do not. began is whether there was a message of the
+// trust at all. mask knows the people of the ledger.
+func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *federation.Run, began bool, err error) {
+	t, app, provider, err := d.Trust(in.Trust)
+	if err != nil {
+		return nil, false, err
+	}
+	r = &federation.Run{Kind: federation.WitnessProof, Rehearsal: federation.Rehearsal{At: d.Now().UTC(), Trust: t.Name,
+		Verdict: judge.Refused, StandIns: []string{}, Findings: finding.List{}}}
+	var mine []Recorded
+	for _, m := range list {
+		if d.trustOf(m) == t.Name {
+			mine = append(mine, m)
+		}
+	}
+	end := ""
+	d.Session(in, mine, func(m Recorded, v *Inspection, err error) {
+		if !began && !m.At.IsZero() {
+			r.At = m.At.UTC()
+		}
+		began = true
+		if len(r.Messages) < 40 {
+			r.Messages = append(r.Messages, federation.Message{Kind: fmt.Sprintf("entry %d", m.Entry), Text: mask.Message(m.Text)})
+		}
+		if err != nil {
+			r.Findings.Add(finding.Finding{ID: "inspect.unknown", Level: finding.Error, Check: "message", Saw: err.Error(),
+				Expected: "something that inspect knows", Side: finding.Sender, Fix: finding.Do("capture it whole")})
+			return
+		}
+		r.Findings = append(r.Findings, v.Findings...)
+		switch {
+		case v.Verdict != judge.Accepted:
+		case v.Kind == "SAML Response":
+			end, r.Subject, r.Format, r.Claims = v.Kind, v.Subject, v.Format, v.Claims
+		case strings.Contains(v.Kind, "authorization response"):
+			end = v.Kind
+		}
+	})
+	if end == "" && began {
+		r.Findings.Add(finding.Finding{ID: "watch.unfinished", Level: finding.Error, Check: "the recorded sign-in",
+			Saw: "no answer that the app would take is in it", Expected: "a response or a code that is accepted", Side: finding.Both,
+			Fix: finding.Do("record the sign-in whole, from before its link is opened until the app's page shows")})
+	}
+	if end == "" || r.Findings.Failed() {
+		return r, began, nil
+	}
+	r.Verdict = judge.Accepted
+	for _, f := range federation.FactsOf(t, app, provider) {
+		front := end == "SAML Response" || f.Name == "issuer" || f.Name == "sign-in endpoint" || f.Name == "client ID" ||
+			f.Name == "redirect URI"
+		if front && f.Name != "start link" {
+			r.Proves = append(r.Proves, f.Name)
+		}
+	}
+	return r, began, nil
+}

@@ -1,0 +1,67 @@
+package report
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/view"
+	"tressik.example/internal/watch"
+)
+
+// WatchStep is a step of a watch on the terminal, as it comes.
+func WatchStep(p *view.Printer, s *watch.Step) string {
+	verb := "judges the "
+	switch {
+	case s.Sent:
+		verb = "sends the "
+	case s.By == "":
+		verb = ""
+	}
+	out := fmt.Sprintf("  %s  %s %s%s", s.At.Format("15:04:05"), p.Bold(view.Safe(s.By)), verb, view.Safe(s.What))
+	if len(s.Findings) > 0 {
+		out += p.Dim(": " + view.Tally(s.Findings))
+	}
+	out += "\n"
+	for _, f := range s.Findings.Without(finding.Pass) {
+		out += indentFinding(p.Finding(f))
+	}
+	return out
+}
+
+// Watch lays out how a watch ended: the verdict first, then where it stopped or what the app learned.
+func Watch(v *watch.View, run int64) view.Page {
+	head := [][2]string{{"state", string(v.State)}}
+	if v.State == watch.SignedIn {
+		head = append(head, [2]string{"as", v.Person}, [2]string{"subject", v.Subject}, [2]string{"account", v.Account})
+		for _, name := range slices.Sorted(maps.Keys(v.Claims)) {
+			head = append(head, [2]string{name, strings.Join(v.Claims[name], ", ")})
+		}
+	}
+	head = append(head, [2]string{"real", strings.Join(v.Cast.Real, ", ")},
+		[2]string{"played here", strings.Join(v.Cast.Played, ", ")})
+	if run > 0 {
+		head = append(head, [2]string{"kept as", fmt.Sprintf("run %d", run)})
+	}
+	out := []view.Block{{Title: "Watch of " + v.Trust, Lines: []string{"  " + watch.Words(v)}, Fields: filled(head)}}
+	if s := v.Stopped(); s != nil {
+		where := "Where it stopped: " + s.What
+		if s.By != "" {
+			where = "Where it stopped: " + s.By + " at the " + s.What
+		}
+		out = append(out, view.Block{Title: where, Findings: s.Findings.Without(finding.Pass)})
+	}
+	var warnings finding.List
+	for _, f := range v.Findings() {
+		if f.Level == finding.Warning {
+			warnings = append(warnings, f)
+		}
+	}
+	if len(warnings) > 0 && v.Stopped() == nil {
+		out = append(out, view.Block{Title: "Wanting", Findings: warnings})
+	}
+	out = append(out, view.Block{Title: "Checks", Findings: passes(v.Findings()), Passed: true})
+	return view.Page{Data: v, Blocks: out}
+}
