@@ -18,6 +18,7 @@ var choosers = map[string]int{
 	"handoff/protocol.go":      2,
 	"desk/protocol.go":         4,
 	"report/protocol.go":       1,
+	"probe/saml.go":            2,
 	"play/suppose.go":          1,
 	"book/book.go":             1, // a use case of one protocol refuses the other
 	"inspect/inspect.go":       1, // so does a judge of messages

@@ -15,6 +15,7 @@ import (
 	"io"
 	"math/big"
 	"net"
+	"os"
 	"os/exec"
 	"regexp"
 	"strings"
@@ -98,10 +99,11 @@ func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
 	return &organisation{d, fmt.Sprintf("https://127.0.0.1:%d", freePort(t))}
 }
 
-func (o *organisation) stage(t *testing.T) *exec.Cmd {
+func (o *organisation) stage(t *testing.T, more ...string) *exec.Cmd {
 	t.Helper()
 	_, port, _ := strings.Cut(strings.TrimPrefix(o.at, "https://"), ":")
-	_, c := openStage(t, o.desk, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca", "ca.pem")
+	_, c := openStage(t, o.desk, append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca", "ca.pem",
+		"--with-real-keys")...)
 	return c
 }
 
@@ -227,8 +229,7 @@ func TestTwoOrganisations(t *testing.T) {
 	ridge.ok("provider", "add", "ridge", "--own", "--at", ridge.at+"/ridge")
 	south.ok("app", "add", "plates", "--own", "--at", south.at+"/plates")
 	south.ok("app", "add", "planner", "--client", "web", "--redirect", south.at+"/planner/callback")
-	ridge.stage(t)
-	south.stage(t)
+	ends := []*exec.Cmd{ridge.stage(t), south.stage(t)}
 
 	// Over SAML both sides read what the other publishes.
 	ridge.ok("app", "add", "plates", "--metadata", south.at+"/plates/metadata", "--ca", "ca.pem")
@@ -254,6 +255,31 @@ func TestTwoOrganisations(t *testing.T) {
 	south.ok("federate", "planner", "--with", "ridge", "--over", "oidc", "--client-id", client.Terms.OIDC.ClientID)
 	for _, s := range []string{"openid", "email"} {
 		south.ok("permission", "ask", "planner@ridge", s, "--as", "user")
+	}
+
+	// From now on neither plays the other.
+	for _, c := range ends {
+		c.Process.Signal(os.Interrupt)
+		c.Wait()
+	}
+	ridge.stage(t, "--real", "plates", "--real", "planner")
+	south.stage(t, "--real", "ridge")
+
+	// Each asks the other, before anyone signs in.
+	for _, c := range []struct {
+		o     *organisation
+		trust string
+		known string
+		more  []string
+	}{{south, "plates@ridge", "known", nil}, {south, "planner@ridge", "known", []string{"--secret-file", "planner.secret"}},
+		{ridge, "plates@ridge", "", nil}, {ridge, "planner@ridge", "", nil}} {
+		r := c.o.probe(t, c.trust, append(c.more, "--ca", "ca.pem")...)
+		if len(r.Findings.errors()) > 0 || r.Known != c.known {
+			t.Errorf("probe of %s: %q %+v", c.trust, r.Known, r.Findings)
+		}
+	}
+	if a, b := south.proofOf("plates@ridge"), south.proofOf("planner@ridge"); a != "probed" || b != "probed" {
+		t.Errorf("after the probes: %s and %s", a, b)
 	}
 
 	ctx, cancel := context.WithTimeout(context.Background(), 150*time.Second)
@@ -287,6 +313,77 @@ func TestTwoOrganisations(t *testing.T) {
 			}
 		}
 	}
+	changesAreNamed(t, b, ridge, south)
+}
+
+// changesAreNamed has one side change what the other rests on: the other's probe or watch names it, and what was
+// witnessed no longer is.
+func changesAreNamed(t *testing.T, b *browser, ridge, south *organisation) {
+	t.Helper()
+	names := func(found findings, id string, words string) {
+		t.Helper()
+		for _, f := range found {
+			if f.ID == id && strings.Contains(f.Saw, words) {
+				return
+			}
+		}
+		t.Errorf("no %s with %q: %+v", id, words, found)
+	}
+	// A redirect URI.
+	ridge.ok("app", "change", "planner", "--redirect", south.at+"/planner/callback/")
+	eventually(t, "the stage has it", func() bool {
+		return south.probe(t, "planner@ridge", "--ca", "ca.pem").Known == "not known"
+	})
+	names(south.probe(t, "planner@ridge", "--ca", "ca.pem").Findings, "probe.unknown", "redirect URI is refused")
+	if kind := south.proofOf("planner@ridge"); kind != "asserted" {
+		t.Errorf("after a probe that failed the trust is %s", kind)
+	}
+	ridge.ok("app", "change", "planner", "--redirect", south.at+"/planner/callback")
+	// A secret.
+	var secrets []struct{ ID string }
+	ridge.json(&secrets, "secret", "list", "planner@ridge")
+	ridge.ok("secret", "add", "planner@ridge", "--lasts", "90d")
+	ridge.ok("secret", "retire", "planner@ridge", secrets[0].ID, "--yes")
+	eventually(t, "the secret is refused", func() bool {
+		r := south.probe(t, "planner@ridge", "--ca", "ca.pem", "--secret-file", "planner.secret")
+		return strings.Contains(strings.Join(r.Findings.errors(), " "), "probe.secret")
+	})
+	// A claim: the app asks for it, and the watch says that it did not come.
+	south.ok("app", "change", "plates", "--wants", "mail!")
+	ridge.ok("claims", "drop", "plates@ridge", "mail")
+	here := south.watch(t, "plates@ridge", "--timeout", "60s")
+	b.signIn(here.link, "mira")
+	v, code := here.end()
+	if code != 3 || v.State != "refused" || !strings.Contains(strings.Join(v.errors(), " "), "claims.required") {
+		t.Errorf("without the claim: %d %s %v", code, v.State, v.errors())
+	}
+	if kind := south.proofOf("plates@ridge"); kind == "witnessed" {
+		t.Error("a refused sign-in leaves the trust witnessed")
+	}
+	// A certificate.
+	ridge.ok("key", "announce", "ridge")
+	eventually(t, "the new key is published", func() bool {
+		return len(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings.errors()) > 0
+	})
+	names(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings, "probe.differs", "key is new")
+}
+
+// probed is what a probe found.
+type probed struct {
+	Trust, Verdict, Known string
+	Asked                 []string
+	Findings              findings
+	Records               []struct{ ID, Note string }
+}
+
+func (d *desk) probe(t *testing.T, trust string, more ...string) probed {
+	t.Helper()
+	var list []probed
+	d.json(&list, append([]string{"probe", trust}, more...)...)
+	if len(list) != 1 {
+		t.Fatalf("%d results", len(list))
+	}
+	return list[0]
 }
 
 // twoPeople are those who sign in there.

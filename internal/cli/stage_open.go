@@ -31,6 +31,7 @@ type stageFlags struct {
 	port          int
 	real          bool
 	cert, key, ca string
+	others        []string
 }
 
 func (s *stageFlags) add(c *cobra.Command) {
@@ -39,6 +40,7 @@ func (s *stageFlags) add(c *cobra.Command) {
 	f.IntVar(&s.port, "port", 0, "port on 127.0.0.1; 0 takes a free one")
 	f.StringVar(&s.cert, "tls-cert", "", "serve over HTTPS: file with the certificate and its chain, PEM")
 	f.StringVar(&s.key, "tls-key", "", "file with the certificate's private key, PEM")
+	f.StringArrayVar(&s.others, "real", nil, "a foreign party that is not played: the real one is spoken to")
 	f.StringVar(&s.ca, "ca", "", "file with authorities of the real other side's servers, PEM, beside those in the ledger")
 }
 
@@ -85,7 +87,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 	a.freshen(ctx, d)
 	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(in.real), Passwords: sources.Passwords{Keeper: a.sources(d)},
 		Watch: hear}
-	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: in.real, CA: ca, Options: o})
+	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: in.real, CA: ca, Real: in.others, Options: o})
 	if err != nil {
 		ln.Close()
 		return nil, err

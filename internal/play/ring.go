@@ -277,3 +277,8 @@ func (k *stageKeys) JOSE() (oidc.Signers, error) {
 		return out, nil
 	})
 }
+
+// SignerOf is the key with which an own party signs its messages, out of the ledger. Errors: store.ErrSealKey.
+func (d *Player) SignerOf(p *federation.Party) (*xmlsec.Signer, error) {
+	return (&realKeys{d: d, party: p}).SAML()
+}

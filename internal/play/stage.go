@@ -19,9 +19,10 @@ import (
 
 // StageInput says how a stage is opened.
 type StageInput struct {
-	Base     string // address under which all parties are played, each below its name
-	RealKeys bool   // own parties sign with their own keys
-	CA       []byte // authorities of real parties' servers, PEM, beside those kept in the ledger
+	Base     string   // address under which all parties are played, each below its name
+	RealKeys bool     // own parties sign with their own keys
+	Real     []string // foreign parties that are not played: they are reached where they are
+	CA       []byte   // authorities of real parties' servers, PEM, beside those kept in the ledger
 	Options  stage.Options
 }
 
@@ -66,6 +67,14 @@ const often = 200 * time.Millisecond
 // Stage opens a stage of all trusts that have not ended. Close the keeper afterwards: it writes what is left. Errors:
 // *server.ErrClash, store.ErrSealKey.
 func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
+	for _, n := range in.Real {
+		switch p, err := d.AnyParty(n); {
+		case err != nil:
+			return nil, nil, err
+		case p.Own:
+			return nil, nil, fmt.Errorf("%s is Tressik's own, and played here; only a foreign party can be the real one", n)
+		}
+	}
 	k := &Keeper{d: d, in: in, secrets: map[string]string{}, wake: make(chan struct{}, 1), done: make(chan struct{}),
 		ended: make(chan struct{})}
 	k.left = newLeft()
@@ -134,6 +143,9 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 		led.Consents[c.Trust] = cast.MergeConsents(led.Consents[c.Trust], waiting, c.Trust)
 	}
 	real, suppose := k.follows.cast(led)
+	for _, n := range k.in.Real {
+		real[n] = true
+	}
 	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(),
 		Real: real, Suppose: suppose,
 		Secret: k.d.stageSecrets(k.secrets),

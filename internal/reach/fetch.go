@@ -29,6 +29,7 @@ var (
 	ErrTLS         = errors.New("the server's certificate is not trusted")
 	ErrPin         = errors.New("the server's certificate is not the pinned one")
 	ErrStatus      = errors.New("the server did not answer with the document")
+	ErrSlow        = errors.New("no whole answer")
 	ErrNotModified = errors.New("the document is as it was")
 	ErrInward      = errors.New("a redirect from a public host to a private one is not followed")
 )
@@ -229,7 +230,7 @@ func explain(source string, o Options, err error) error {
 			"if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("%s: no whole answer within %s; try again, or save the document to a file and read that", source,
+		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,
 			o.Timeout)
 	}
 	var ue *url.Error

@@ -2,10 +2,13 @@ package reach
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 
 	"golang.org/x/oauth2"
@@ -96,4 +99,32 @@ func AsItself(ctx context.Context, client *http.Client, r TokenRequest, o Option
 	}
 	scope, _ := t.Extra("scope").(string)
 	return &Token{Access: t.AccessToken, Type: t.Type(), Scope: scope, Expires: t.Expiry}, nil
+}
+
+// TokenError sends a token request that a client authenticates with its secret, and returns the status and the standard's
+// error that came back, nil where there was none (RFC 6749, section 5.2). Errors: those of the way there.
+func TokenError(ctx context.Context, client *http.Client, at string, form url.Values, id, secret string) (int, *RefusedError,
+	error) {
+	if err := checkURL(at); err != nil {
+		return 0, nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, at, strings.NewReader(form.Encode()))
+	if err != nil {
+		return 0, nil, err
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
+	resp, err := client.Do(req)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer resp.Body.Close()
+	var e struct {
+		Code        string `json:"error"`
+		Description string `json:"error_description"`
+	}
+	if json.NewDecoder(io.LimitReader(resp.Body, 64<<10)).Decode(&e) != nil || e.Code == "" {
+		return resp.StatusCode, nil, nil
+	}
+	return resp.StatusCode, &RefusedError{e.Code, e.Description, at}, nil
 }

@@ -2,6 +2,7 @@ package federation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/claims"
@@ -44,6 +45,20 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 			return finding.Do(fmt.Sprintf("%s has a value for %d of %d people in the ledger", attr, n, len(persons))).Then(fix)
 		}
 		return fix
+	}
+}
+
+// adviseForeign is the advice about a foreign provider: what no rule of the trust and no attribute of the ledger's people
+// speaks of is for its owner to release.
+func adviseForeign(t *Trust, provider, app *Party, persons []people.Person, rest func(saml.Wanted) finding.Remedy) func(
+	saml.Wanted) finding.Remedy {
+	have := people.Counts(persons)
+	return func(w saml.Wanted) finding.Remedy {
+		known := slices.ContainsFunc(t.Rules, func(r claims.Rule) bool { return r.Name == w.Name })
+		if attr, _ := NearestAttribute(w, have); attr == "" && !known {
+			return finding.Do("have the owner of " + provider.Name + " release " + w.Name + " to " + app.Name)
+		}
+		return rest(w)
 	}
 }
 

@@ -108,6 +108,9 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, persons)
+		if !provider.Own {
+			e.Advise = adviseForeign(t, provider, app, persons, e.Advise)
+		}
 		for _, a := range sp.ACS {
 			if a.Binding == saml.BindingPOST {
 				e.ACS = append(e.ACS, a.Location)
