@@ -183,13 +183,13 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
 	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(), a.probeCmd(), a.watchCmd(),
 		a.nextCmd(),
-		a.inspectCmd(), a.dueCmd(), a.publishCmd(), a.stageCmd()} {
+		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.publishCmd(), a.stageCmd()} {
 		j.GroupID = "journeys"
 		c.AddCommand(j)
 	}
 	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(), a.secretCmd(),
 		a.permissionCmd(),
-		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(), a.proofCmd(),
+		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(), a.proofCmd(), a.expectCmd(),
 		a.metadataCmd(), a.journalCmd()} {
 		r.GroupID = "records"
 		c.AddCommand(r)
@@ -199,10 +199,13 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	return c
 }
 
+// takesNames marks a command that has verbs below it, and takes names beside them.
+const takesNames = "takes names"
+
 // strict makes a noun without a known verb a usage error with near verbs.
 func strict(c *cobra.Command) {
 	for _, s := range c.Commands() {
-		if s.HasSubCommands() && s.RunE != nil {
+		if s.HasSubCommands() && s.RunE != nil && s.Annotations[takesNames] == "" {
 			inner := s.RunE
 			s.Args = cobra.ArbitraryArgs
 			s.RunE = func(cmd *cobra.Command, args []string) error {
@@ -211,7 +214,7 @@ func strict(c *cobra.Command) {
 				}
 				return inner(cmd, args)
 			}
-		} else if s.HasSubCommands() {
+		} else if s.HasSubCommands() && s.RunE == nil {
 			s.Args = cobra.ArbitraryArgs
 			s.RunE = func(cmd *cobra.Command, args []string) error {
 				if len(args) == 0 {

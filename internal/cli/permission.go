@@ -52,10 +52,12 @@ people read when they are asked to agree. What a client does as itself always ne
 				return err
 			}
 			return a.print(view.Page{Data: p.API, Blocks: []view.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}},
-				{Fields: [][2]string{{"as", strings.Join(x.As, ", ")}, {"who agrees", report.WhoAgrees(x.Admin, x.As)},
-					{"lets a client", x.Says}}}}})
+				{Fields: report.Filled([][2]string{{"as", strings.Join(x.As, ", ")},
+					{"who agrees", report.WhoAgrees(x.Admin, x.As)},
+					{"lets a client", x.Says}, {"includes", strings.Join(x.Includes, ", ")}})}}})
 		})}
 	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
+	c.Flags().StringSliceVar(&x.Includes, "includes", nil, "permissions of the API that whoever has this one has too")
 	c.Flags().StringVar(&x.Says, "says", "",
 		"what it lets a client do, in one line, for the people who are asked to agree")
 	c.Flags().StringVar(&needs, "needs", "", "admin: only an administrator can agree")

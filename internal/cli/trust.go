@@ -20,7 +20,7 @@ import (
 // termFlags are the terms of a trust.
 type termFlags struct {
 	admits, strength, signs, encrypt, requests, unsolicited, sha1,
-	force, passive string
+	force, passive, owner string
 	policy policyFlags
 }
 
@@ -39,6 +39,7 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
 	f.StringVar(&t.force, "force-authn", "", "SAML: whether the app asks for a fresh sign-in each time: on or off")
 	f.StringVar(&t.passive, "is-passive", "", "SAML: whether the app asks for no sign-in page to be shown: on or off")
+	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
 	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
 		cobra.ShellCompDirectiveNoFileComp)))
@@ -47,7 +48,7 @@ func (t *termFlags) add(c *cobra.Command) {
 }
 
 func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
-	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs}
+	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner}
 	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
 		return x, err
 	}

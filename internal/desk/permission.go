@@ -35,6 +35,15 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to "+
 				"agree", x.Says, ErrValue)
 	}
+	x.Includes = book.Unique(x.Includes)
+	for _, n := range x.Includes {
+		if p.API.Find(n) == nil {
+			return nil, book.UnknownPermission(p, n)
+		}
+		if n == x.Name || p.API.Included(n, x.Name) {
+			return nil, fmt.Errorf("--includes %s is %w: it includes %s itself", n, ErrValue, x.Name)
+		}
+	}
 	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
 	if was := a.Find(x.Name); was != nil {
 		for _, as := range was.As {
@@ -68,6 +77,11 @@ func (d *Desk) Unpublish(api, name string) error {
 	asking, err := d.AskingFor(api, name)
 	if err != nil {
 		return err
+	}
+	for _, o := range p.API.Permissions {
+		if slices.Contains(o.Includes, name) {
+			return fmt.Errorf("%s:%s is %w: %s includes it; publish that again without it first", api, name, store.ErrInUse, o.Name)
+		}
 	}
 	if len(asking) > 0 {
 		return fmt.Errorf("%s:%s is %w: %s; drop it there first with `tressik permission drop TRUST %s:%s`", api, name,

@@ -28,6 +28,7 @@ type Terms struct {
 	AllowSHA1     *bool
 	ForceAuthn    *bool
 	IsPassive     *bool
+	Owner         string // whom to ask about it; none takes it away
 	Policy        PolicyTerms
 }
 
@@ -37,6 +38,15 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return err
 		}
 		t.Admits = x.Admits
+	}
+	switch {
+	case x.Owner == "none":
+		t.Owner = ""
+	case x.Owner != "":
+		if !strings.Contains(x.Owner, "@") {
+			return fmt.Errorf("--owner %q is %w: write a mail address, or none", x.Owner, ErrValue)
+		}
+		t.Owner = x.Owner
 	}
 	if x.Strength != "" {
 		if err := federation.CheckStrength(x.Strength); err != nil {

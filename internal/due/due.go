@@ -48,7 +48,11 @@ type Finder struct {
 	*book.Book
 	Keeper *keyring.Keeper
 	read   map[string]federation.Reading
-	out    []Item
+	// of all trusts, by name, and all parties
+	secrets  map[string][]federation.Secret
+	consents map[string][]federation.Consent
+	parties  map[string]*federation.Party
+	out      []Item
 }
 
 // Org is the organisation whose ledger it is.
@@ -80,13 +84,14 @@ func (f *Finder) Within(span time.Duration) ([]Item, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := f.clients(parties); err != nil {
+		return nil, err
+	}
 	for i := range trusts {
 		if trusts[i].Standing == federation.Ended {
 			continue
 		}
-		if err := f.trust(&trusts[i]); err != nil {
-			return nil, err
-		}
+		f.trust(&trusts[i])
 	}
 	end := f.Now().Add(span)
 	f.out = slices.DeleteFunc(f.out, func(x Item) bool { return x.At.After(end) })
@@ -232,14 +237,10 @@ func (f *Finder) keys(p *federation.Party) error {
 }
 
 // trust notes the last secret of a client, and people who wait for a consent.
-func (f *Finder) trust(t *federation.Trust) error {
-	secrets, err := f.L.Secrets(t.Name)
-	if err != nil {
-		return err
-	}
-	app, err := f.L.Party(t.App)
-	if err != nil {
-		return err
+func (f *Finder) trust(t *federation.Trust) {
+	secrets, app := f.secrets[t.Name], f.parties[t.App]
+	if app == nil {
+		return
 	}
 	var last *federation.Secret
 	for i := range secrets {
@@ -252,11 +253,7 @@ func (f *Finder) trust(t *federation.Trust) error {
 		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
 			app.ContactMail(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
 	}
-	consents, err := f.L.Consents(t.Name)
-	if err != nil {
-		return err
-	}
-	for _, c := range consents {
+	for _, c := range f.consents[t.Name] {
 		if c.Standing != federation.Requested {
 			continue
 		}
@@ -264,7 +261,27 @@ func (f *Finder) trust(t *federation.Trust) error {
 		f.add(Consent, t.Name, c.For+" was stopped and waits for consent to "+label, c.At, "",
 			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
 	}
-	return nil
+}
+
+// clients reads what belongs to clients, of all trusts at once.
+func (f *Finder) clients(parties []federation.Party) error {
+	f.secrets, f.consents = map[string][]federation.Secret{}, map[string][]federation.Consent{}
+	f.parties = map[string]*federation.Party{}
+	for i := range parties {
+		f.parties[parties[i].Name] = &parties[i]
+	}
+	secrets, err := f.L.Secrets("")
+	if err != nil {
+		return err
+	}
+	for _, s := range secrets {
+		f.secrets[s.Trust] = append(f.secrets[s.Trust], s)
+	}
+	consents, err := f.L.Consents("")
+	for _, c := range consents {
+		f.consents[c.Trust] = append(f.consents[c.Trust], c)
+	}
+	return err
 }
 
 // Fresh leaves of a list what Told did not note before, or what has become overdue since.

@@ -317,6 +317,11 @@ func (p overOIDC) Compare(v *View) finding.List {
 }
 
 // Sheet fills in what the client's owner, or the owner of the provider who registers the client, must be given.
+// Thrift says which permissions are not needed, not used, or included in others.
+func (p overOIDC) Thrift(v *View) finding.List {
+	return federation.Advise(v.Trust, p.terms, v.App, v.APIs, v.Consents, v.Uses, v.Now)
+}
+
 func (p overOIDC) Sheet(v *View, h *Handoff) error {
 	if h.For == "app" {
 		return h.clientItems(v, p.terms)

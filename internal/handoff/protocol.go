@@ -30,6 +30,8 @@ type Protocol interface {
 	Recipe(v *View) ([]Verify, error)
 	// Open lists what is done and what is left to do of the protocol's own work.
 	Open(v *View, found finding.List) []Todo
+	// Thrift says how the trust could do with fewer permissions.
+	Thrift(v *View) finding.List
 	// Made says in words that the trust is made.
 	Made(v *View) string
 	// Machine reports whether nobody signs in over the trust.
@@ -65,6 +67,7 @@ func (overNothing) Compare(v *View) finding.List {
 		Expected: "a protocol that is known",
 		Side:     finding.Ledger, Fix: finding.Do("use a newer version")}}
 }
+func (overNothing) Thrift(*View) finding.List       { return nil }
 func (overNothing) Sheet(*View, *Handoff) error     { return federation.ErrTerms }
 func (overNothing) Open(*View, finding.List) []Todo { return nil }
 func (overNothing) Made(*View) string               { return "the trust is made" }

@@ -57,6 +57,9 @@ func (p overSAML) Sheet(v *View, h *Handoff) (err error) {
 // Open says which wanted attributes are not released yet.
 func (p overSAML) Open(v *View, found finding.List) []Todo { return claimTodos(v.Trust, found) }
 
+// Thrift is empty: over SAML nothing is permitted but to sign in.
+func (overSAML) Thrift(*View) finding.List { return nil }
+
 // Made says that the trust is made.
 func (overSAML) Made(*View) string { return "the trust is made" }
 

@@ -156,6 +156,14 @@ func (x *run) message(trust, kind, text string) {
 func add(r *federation.Rehearsal, e server.Event) bool {
 	r.Findings = append(r.Findings, e.Findings...)
 	r.Records = append(r.Records, e.Records...)
+	for what, n := range e.Lives {
+		if r.Lives == nil {
+			r.Lives = map[string]int{}
+		}
+		if n > r.Lives[what] {
+			r.Lives[what] = n
+		}
+	}
 	if o := e.Outcome; o != nil {
 		r.Subject, r.Format, r.Claims = o.Subject, o.Format, o.Claims
 	}
@@ -308,9 +316,10 @@ func (x *run) machine(p *part) {
 		api, _, _ := strings.Cut(c, ":")
 		if tokens[api] == "" {
 			x.w.Do(func() server.Event {
-				token, found := x.s.Clients.MachineToken(p.oidc, x.Scope, c)
+				token, life, found := x.s.Clients.MachineToken(p.oidc, x.Scope, c)
 				tokens[api] = token
-				return server.Event{Trust: name, By: by, What: "answer", Findings: found}
+				return server.Event{Trust: name, By: by, What: "answer", Findings: found,
+					Lives: map[string]int{"access-token": life}}
 			})
 			if tokens[api] == "" {
 				return

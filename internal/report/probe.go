@@ -58,7 +58,7 @@ func probed(r *probe.Result) []view.Block {
 	if r.Run > 0 {
 		head = append(head, [2]string{"kept as", fmt.Sprintf("run %d", r.Run)})
 	}
-	out := []view.Block{{Title: "Probe of " + r.Trust, Fields: filled(head)}}
+	out := []view.Block{{Title: "Probe of " + r.Trust, Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, view.Block{Title: "Wanting", Findings: open})
 	}

@@ -31,7 +31,7 @@ func Run(r *federation.Run, now time.Time) view.Page {
 	head := [][2]string{{"verdict", string(r.Verdict)}, {"when", view.When(r.At, now)}, {"as", r.Person},
 		{"played", strings.Join(r.StandIns, ", ")}, {"subject", r.Subject}, {"account", r.Account},
 		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(r.Proves, ", ")}}
-	out := []view.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: filled(head)}}
+	out := []view.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, view.Block{Title: "Wanting", Findings: open})
 	}
@@ -49,8 +49,8 @@ func Run(r *federation.Run, now time.Time) view.Page {
 	return view.Page{Data: r, Blocks: out}
 }
 
-// filled are the fields that have a value.
-func filled(list [][2]string) [][2]string {
+// Filled are the fields that have a value.
+func Filled(list [][2]string) [][2]string {
 	var out [][2]string
 	for _, f := range list {
 		if f[1] != "" {

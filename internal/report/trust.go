@@ -41,7 +41,7 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 		return view.Page{}, err
 	}
 	sides, now := over.head(app, provider), d.Now()
-	head := [][2]string{{"standing", string(t.Standing)}, {"rests on", ProofWords(t, now)}}
+	head := Filled([][2]string{{"standing", string(t.Standing)}, {"owner", t.Owner}, {"rests on", ProofWords(t, now)}})
 	blocks := []view.Block{{Title: "trust " + t.Name, Fields: head}}
 	if open := fs.Without(finding.Pass); len(open) > 0 {
 		blocks = append(blocks, view.Block{Title: "Wanting", Findings: open})

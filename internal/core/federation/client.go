@@ -46,6 +46,8 @@ type Permission struct {
 	As    []string `json:"as"` // user, self
 	Says  string   `json:"says"`
 	Admin bool     `json:"needsAdmin"`
+	// Includes are permissions of the same API that whoever has this one has too
+	Includes []string `json:"includes,omitempty"`
 }
 
 // The ways in which a permission is used.
@@ -65,6 +67,25 @@ func (a *API) Find(name string) *Permission {
 		}
 	}
 	return nil
+}
+
+// Included reports whether whoever has a permission has another one too, by itself or by what that one includes.
+func (a *API) Included(in, name string) bool {
+	seen := map[string]bool{}
+	for next := []string{in}; len(next) > 0; next = next[1:] {
+		p := a.Find(next[0])
+		if p == nil || seen[p.Name] {
+			continue
+		}
+		seen[p.Name] = true
+		for _, n := range p.Includes {
+			if n == name {
+				return true
+			}
+			next = append(next, n)
+		}
+	}
+	return false
 }
 
 // Names lists the permissions' names.

@@ -240,6 +240,14 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 				}
 			}
 		}
+		if p := apis[a.API]; p != nil {
+			for _, b := range terms.Asks {
+				if b.API == a.API && b.As == a.As && b.Name != a.Name && p.API.Included(b.Name, a.Name) {
+					note(finding.Warning, "included", "permission "+a.Label(), "asked for beside "+b.Name+", which includes it",
+						"one of the two: the smaller, if that is enough", drop)
+				}
+			}
+		}
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
 			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users",
 				"on behalf of the user who is there",

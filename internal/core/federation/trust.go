@@ -42,6 +42,7 @@ type Rehearsal struct {
 	Account  string              `json:"account,omitempty"` // of the app, for whom it would take the person
 	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
 	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
+	Lives    map[string]int      `json:"lives,omitempty"`   // of what was issued, in seconds: access-token, id-token
 	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
 	Findings finding.List        `json:"findings"`
 }
@@ -64,6 +65,7 @@ type Trust struct {
 	Admits        string               `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
 	Strength      string               `json:"strength"` // any, mfa or an authentication context class
 	SubjectFormat string               `json:"subjectFormat"`
+	Owner         string               `json:"owner,omitempty"`   // whom to ask about it
 	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule        `json:"claims"`
 	Terms         Held                 `json:"terms"`

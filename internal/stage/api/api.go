@@ -110,7 +110,15 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 		http.Error(w, "the keys of "+issuer.Name()+" cannot be opened: "+err.Error(), http.StatusInternalServerError)
 		return
 	}
-	j := s.JudgeAccess(token, side.Audience, permission)
+	need := permission
+	if have, _ := oidc.Scope(oidc.Text(claims, "scope")); !slices.Contains(have, permission) {
+		for _, x := range have {
+			if side.Included(x, permission) {
+				need = x
+			}
+		}
+	}
+	j := s.JudgeAccess(token, side.Audience, need)
 	d := op.ClientOf(c, issuer, j.ClientID)
 	if d != nil {
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "access token", Findings: j.Findings})

@@ -326,7 +326,7 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	var found finding.List
 	j, g := p.redeem(d, &a, q, &found)
 	e := server.Event{Trust: a.trust, By: pl.Name(), What: "answer", Findings: found, Kept: p.kept(g),
-		SignedIn: !found.Failed()}
+		SignedIn: !found.Failed(), Lives: lives(g)}
 	if j != nil {
 		j.Tell()
 		e.Outcome = &j.Judgement
@@ -344,6 +344,24 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	p.guests.Put(key, g)
 	server.Cookie(w, guestCookie(pl), key)
 	http.Redirect(w, r, pl.ClientHome(), http.StatusSeeOther)
+}
+
+// lives are for how long the tokens of a sign-in are good, in seconds.
+func lives(g *guest) map[string]int {
+	if g == nil {
+		return nil
+	}
+	out := map[string]int{}
+	if g.tokens.ExpiresIn > 0 {
+		out["access-token"] = g.tokens.ExpiresIn
+	}
+	if g.judged != nil {
+		from, ok := oidc.Moment(g.judged.Body, "iat")
+		if end, there := oidc.Moment(g.judged.Body, "exp"); ok && there {
+			out["id-token"] = int(end.Sub(from).Seconds())
+		}
+	}
+	return out
 }
 
 // kept are the tokens of a sign-in, for whoever keeps the messages of a rehearsal.
@@ -583,8 +601,8 @@ func MachineCalls(d *cast.OIDC) []string {
 }
 
 // MachineToken has a machine client get a token as itself, for the API of a call where it asks for permissions of
-// several.
-func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, found finding.List) {
+// several; life is for how long it is good, in seconds.
+func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, life int, found finding.List) {
 	form := url.Values{"grant_type": {"client_credentials"}}
 	if scope != "" {
 		form.Set("scope", scope)
@@ -598,8 +616,8 @@ func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, fo
 		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(),
 			Expected: "an access token",
 			Side:     finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
-		return "", found
+		return "", 0, found
 	}
 	found.Pass("oauth.tokens", "token as itself", t.Words())
-	return t.AccessToken, found
+	return t.AccessToken, t.ExpiresIn, found
 }

@@ -33,10 +33,11 @@ type Event struct {
 	Outcome  *judge.Judgement // where the app learned who signed in: its judgement
 	SignedIn bool             // the app took the sign-in, or the machine its answer
 	Records  []federation.Record
-	Kept     [][2]string // rehearsals: messages as they came, each with its kind
-	Step     *Step       // an exchange, in place of a judgement
-	Person   string      // ID of who signs in, where a played provider knows it
-	Sent     bool        // a message left, and nothing was judged
+	Kept     [][2]string    // rehearsals: messages as they came, each with its kind
+	Step     *Step          // an exchange, in place of a judgement
+	Lives    map[string]int // of what was issued, in seconds: access-token, id-token
+	Person   string         // ID of who signs in, where a played provider knows it
+	Sent     bool           // a message left, and nothing was judged
 }
 
 // Step is one exchange of HTTP.

@@ -1,0 +1,115 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/check"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/view"
+)
+
+// Checked lays out what a check found: how much of what weight, then each finding under what it is about, the heaviest
+// first; notes are counted alone, and shown with all.
+func Checked(r *check.Report, all bool, now time.Time) view.Page {
+	open := r.Open()
+	count := map[finding.Level]int{}
+	for _, x := range open {
+		count[x.Level]++
+	}
+	head := view.Block{Lines: []string{fmt.Sprintf("%s and %s checked: %s, %s, %s; %d passed%s", view.Count(r.Parties, "party"),
+		view.Count(r.Trusts, "trust"), view.Count(count[finding.Error], "error"), view.Count(count[finding.Warning], "warning"),
+		view.Count(count[finding.Note], "note"), r.Passed, accepted(r.Accepted))}}
+	blocks := []view.Block{head}
+	var about []string
+	for _, x := range open {
+		if x.Level != finding.Note || all {
+			about = append(about, x.About)
+		}
+	}
+	for _, name := range uniqueInOrder(about) {
+		b := view.Block{Title: name}
+		for _, x := range open {
+			if x.About == name && (x.Level != finding.Note || all) {
+				b.Findings = append(b.Findings, x.Finding)
+			}
+		}
+		blocks = append(blocks, b)
+	}
+	if n := count[finding.Note]; n > 0 && !all {
+		by := map[string]int{}
+		for _, x := range open {
+			if x.Level == finding.Note {
+				by[x.ID]++
+			}
+		}
+		var words []string
+		for id, k := range by {
+			words = append(words, fmt.Sprintf("%d %s", k, id))
+		}
+		slices.Sort(words)
+		blocks = append(blocks, view.Block{Title: "Notes", Lines: []string{view.Indented("  ", strings.Join(words, ", ")),
+			"  --all shows them."}})
+	}
+	if r.Accepted > 0 {
+		b := view.Block{Title: "Accepted", Head: []string{"About", "Finding", "Until", "Reason"}, Noun: "finding"}
+		for _, x := range r.Items {
+			if a := x.Accepted; a != nil {
+				b.Rows = append(b.Rows, []string{x.About, x.ID, a.Until.Format("2006-01-02") + " (" + view.Away(a.Until, now) + ")",
+					a.Reason + " (" + a.By + ")"})
+			}
+		}
+		blocks = append(blocks, b)
+	}
+	return view.Page{Data: r, Blocks: blocks}
+}
+
+func accepted(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d accepted", n)
+}
+
+func uniqueInOrder(list []string) []string {
+	seen := map[string]bool{}
+	var out []string
+	for _, s := range list {
+		if !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// CheckResults are what a check found, for tools that gather results.
+func CheckResults(r *check.Report) []view.Result {
+	out := make([]view.Result, len(r.Items))
+	for i, x := range r.Items {
+		out[i] = view.Result{About: x.About, Kind: x.Kind, Finding: x.Finding}
+		if x.Accepted != nil {
+			out[i].Let = x.Accepted.Reason + ", until " + x.Accepted.Until.Format("2006-01-02")
+		}
+	}
+	return out
+}
+
+// CheckCases are the same as cases for CI: an error fails one, what is accepted is skipped.
+func CheckCases(r *check.Report) []view.Case {
+	var out []view.Case
+	for _, x := range r.Items {
+		c := view.Case{Suite: x.About, Name: x.ID + ": " + x.Check}
+		words := x.Saw + "; expected " + x.Expected
+		switch {
+		case x.Accepted != nil:
+			c.Skipped = "accepted until " + x.Accepted.Until.Format("2006-01-02") + ": " + x.Accepted.Reason
+		case x.Level == finding.Error:
+			c.Failure, c.Detail = words, view.Remedy(x.Fix)
+		}
+		out = append(out, c)
+	}
+	return out
+}
