@@ -407,6 +407,16 @@ func CheckURL(flag, v string) error {
 	return nil
 }
 
+// Settled lists the steps of a trust that somebody settled by hand, by their words.
+func (d *Book) Settled(trust string) (map[string]store.Settled, error) {
+	return store.SettledSteps(d.L, trust)
+}
+
+// LetBe reports which findings about a trust or a party are accepted now: by the finding's ID, what was looked at.
+func (d *Book) LetBe(about string) (map[string][]string, error) {
+	return store.LetBe(d.L, about, d.Now())
+}
+
 // Runs lists what was kept of the runs of a trust, the newest first, at most n; 0 is all.
 func (d *Book) Runs(trust string, n int) ([]federation.Run, error) { return store.Runs(d.L, trust, n) }
 

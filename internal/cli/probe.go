@@ -135,19 +135,10 @@ func (a *App) schedule(how string, trusts []string) error {
 	if err != nil {
 		return err
 	}
-	command := view.Words(append([]string{exe, "--ledger", ledger, "probe"}, trusts...))
-	switch how {
-	case "cron":
-		_, err = fmt.Fprintf(a.Out, "# crontab -e, then add this line. Exit status 3 means that something is wanting.\n"+
-			"15 5 * * *  %s\n", strings.ReplaceAll(command, "%", `\%`))
-	case "timer":
-		_, err = io.WriteString(a.Out, "# ~/.config/systemd/user/tressik-probe.service\n[Unit]\nDescription=Ask the real parties of "+
-			"all trusts\n\n[Service]\nType=oneshot\nExecStart="+strings.ReplaceAll(command, "%", "%%")+"\n\n"+
-			"# ~/.config/systemd/user/tressik-probe.timer\n[Unit]\nDescription=Every morning\n\n[Timer]\nOnCalendar=*-*-* 05:15:00\n"+
-			"RandomizedDelaySec=10m\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n\n"+
-			"# then: systemctl --user daemon-reload && systemctl --user enable --now tressik-probe.timer\n")
-	default:
-		return usageError{fmt.Errorf("--schedule %q is not known; write cron or timer", how)}
+	text, err := scheduled(how, "probe", "Ask the real parties of trusts", "*-*-* 05:15:00", "15 5 * * *",
+		view.Words(append([]string{exe, "--ledger", ledger, "probe"}, trusts...)))
+	if err == nil {
+		_, err = io.WriteString(a.Out, text)
 	}
 	return err
 }

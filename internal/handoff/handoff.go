@@ -163,7 +163,8 @@ func yes(b bool) string {
 type Todo struct {
 	Done bool           `json:"done"`
 	Step string         `json:"step"`
-	Fix  finding.Remedy `json:"fix,omitzero"` // how to do it, if it is open
+	Fix  finding.Remedy `json:"fix,omitzero"`   // how to do it, if it is open
+	Said string         `json:"said,omitempty"` // by whom it was settled by hand, and why
 }
 
 // Next lists what is done and what is left for a trust.
@@ -177,7 +178,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		return nil, nil, err
 	}
 	if t.Standing == federation.Ended {
-		return t, []Todo{{true, "the trust has ended; it stays on record, and nothing is left to do", finding.Remedy{}}}, nil
+		return t, []Todo{{Done: true, Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
 	}
 	v, err := d.view(t, app, provider)
 	if err != nil {
@@ -185,8 +186,8 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	}
 	over := Of(t)
 	machine := over.Machine(v)
-	out := []Todo{{true, "both parties are in the ledger: " + app.Name + ", " + provider.Name, finding.Remedy{}},
-		{true, "the trust is made", finding.Remedy{}}}
+	out := []Todo{{Done: true, Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
+		{Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
@@ -206,15 +207,22 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		} else if to := t.HandedTo[side]; to != "" {
 			step += ": delivered to " + to
 		}
-		out = append(out, Todo{given, step, fix})
+		out = append(out, Todo{Done: given, Step: step, Fix: fix})
 	}
 	if !machine {
-		out = append(out, Todo{len(persons) > 0, "there are people to try it on", finding.Run("people", "load", "FILE")})
+		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people", "load", "FILE")})
 	}
 	out = append(out, over.Open(v, found)...)
+	let, err := d.LetBe(name)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, f := range found {
+		if slices.Contains(let[f.ID], f.Check) {
+			continue // it was accepted
+		}
 		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
+			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
 		}
 	}
 	who := "PERSON"
@@ -233,11 +241,56 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	if machine {
 		command = finding.Run("rehearse", name)
 	}
-	out = append(out, Todo{rehearsed, step, command})
+	out = append(out, Todo{Done: rehearsed, Step: step, Fix: command})
+	out = append(out, d.proven(v, machine)...)
+	if err := d.settled(name, out); err != nil {
+		return nil, nil, err
+	}
 	for i := range out {
 		if out[i].Done {
 			out[i].Fix = finding.Remedy{}
 		}
 	}
 	return t, out, nil
+}
+
+// proven are the steps that prove a trust at the real other side, and make it live. An own pair is proven by rehearsal.
+func (d *Maker) proven(v *View, machine bool) []Todo {
+	t := v.Trust
+	if v.App.Own && v.Provider.Own {
+		return nil
+	}
+	who := "the real " + v.Provider.Name
+	if v.Provider.Own {
+		who = "the real " + v.App.Name
+	}
+	kind := t.Proof().Kind
+	out := []Todo{{Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)", Fix: finding.Run("probe", t.Name)}}
+	if !machine {
+		out = append(out, Todo{Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
+			Fix: finding.Run("watch", t.Name)})
+	}
+	return append(out, Todo{Done: t.Standing == federation.Live || t.Standing == federation.Paused, Step: "it is live",
+		Fix: finding.Run("cutover", t.Name)})
+}
+
+// settled marks the steps that somebody settled by hand.
+func (d *Maker) settled(name string, list []Todo) error {
+	by, err := d.Settled(name)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		s, ok := by[list[i].Step]
+		if !ok || list[i].Done {
+			continue
+		}
+		how := "done"
+		if s.Waived {
+			how = "waived"
+		}
+		list[i].Done = true
+		list[i].Said = fmt.Sprintf("%s, says %s on %s: %s", how, s.By, s.At.Format("2006-01-02"), s.Reason)
+	}
+	return nil
 }

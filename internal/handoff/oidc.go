@@ -287,23 +287,22 @@ type clientMetadata struct {
 func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
 	var out []Todo
 	if err := t.Registered(); err != nil {
-		out = append(out, Todo{false, "the client ID that the owner of " + t.Provider + " issues is in the ledger",
-			finding.Run("trust", "change", t.Name, "--client-id", "ID")})
+		out = append(out, Todo{Done: false, Step: "the client ID that the owner of " + t.Provider + " issues is in the ledger", Fix: finding.Run("trust", "change", t.Name, "--client-id", "ID")})
 	}
-	out = append(out, Todo{len(terms.Asks) > 0, "it asks for what it needs", finding.Run("permission", "ask", t.Name,
+	out = append(out, Todo{Done: len(terms.Asks) > 0, Step: "it asks for what it needs", Fix: finding.Run("permission", "ask", t.Name,
 		"API:NAME")})
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "client.no-redirect" {
-			out = append(out, Todo{false, "a redirect URI of the client is registered", f.Fix})
+			out = append(out, Todo{Done: false, Step: "a redirect URI of the client is registered", Fix: f.Fix})
 		}
 		if f.ID == "consent.waiting" {
 			waiting++
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
+			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
 		}
 	}
 	if waiting == 0 && len(terms.Asks) > 0 {
-		out = append(out, Todo{true, "no permission waits for an administrator", finding.Remedy{}})
+		out = append(out, Todo{Done: true, Step: "no permission waits for an administrator"})
 	}
 	return out
 }

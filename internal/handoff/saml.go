@@ -186,12 +186,12 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	var out []Todo
 	for _, f := range found {
 		if f.ID == "claims.required" {
-			out = append(out, Todo{false, f.Check + ": " + f.Saw, f.Fix})
+			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
 		}
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
-		out = append(out, Todo{done, "claims are released", finding.Run("claims", "set", t.Name, "mail=person.mail")})
+		out = append(out, Todo{Done: done, Step: "claims are released", Fix: finding.Run("claims", "set", t.Name, "mail=person.mail")})
 	}
 	return out
 }

@@ -11,6 +11,7 @@ import (
 type Date struct {
 	ID      string
 	At      time.Time
+	Until   time.Time // it begins at At and ends then; zero: the whole day
 	Summary string
 	Text    string
 }
@@ -27,7 +28,12 @@ func Calendar(product, domain string, now time.Time, dates []Date) []byte {
 		line("BEGIN", "VEVENT")
 		line("UID", d.ID+"@"+domain)
 		line("DTSTAMP", now.UTC().Format("20060102T150405Z"))
-		line("DTSTART;VALUE=DATE", d.At.UTC().Format("20060102"))
+		if d.Until.IsZero() {
+			line("DTSTART;VALUE=DATE", d.At.UTC().Format("20060102"))
+		} else {
+			line("DTSTART", d.At.UTC().Format("20060102T150405Z"))
+			line("DTEND", d.Until.UTC().Format("20060102T150405Z"))
+		}
 		line("SUMMARY", calendarText(d.Summary))
 		if d.Text != "" {
 			line("DESCRIPTION", calendarText(d.Text))

@@ -79,6 +79,8 @@ type Trust struct {
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds bool `json:"rehearsalHolds"`
 	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
+	Cutover   *Cutover        `json:"cutover,omitempty"` // how it was made live
+	Plan      *Cutover        `json:"plan,omitempty"`    // how it is to be
 	Probed    *Proven         `json:"probed,omitempty"`
 	Witnessed *Proven         `json:"witnessed,omitempty"`
 	Facts     map[string]Fact `json:"facts,omitempty"` // by name, with the values that were proven

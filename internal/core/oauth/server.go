@@ -113,6 +113,9 @@ type SignedIn struct {
 // Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
 // whom id_token_hint named, a subject, a context.
 func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
+	if why, stopped := r.Trust.Stopped(who.Person); stopped {
+		return oidc.Fail(oidc.AccessDenied, "policy standing: "+why)
+	}
 	if ok, why := r.Trust.AdmitsPerson(who.Person, r.Consents); !ok {
 		return oidc.Fail(oidc.AccessDenied, "policy admits: "+why)
 	}
@@ -196,6 +199,9 @@ func GrantOf(r *Registered, a *Authorization, who SignedIn) Grant {
 
 // Exchange answers a token request that was judged and accepted. from is where it came from.
 func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
+	if why, stopped := r.Trust.Stopped(nil); stopped {
+		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy standing: "+why)
+	}
 	switch form.Get("grant_type") {
 	case "authorization_code":
 		return s.redeem(r, form)

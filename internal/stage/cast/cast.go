@@ -566,6 +566,9 @@ func MergeConsents(have, list []federation.Consent, trust string) []federation.C
 	return out
 }
 
+// OwnSignInAt is where a played app has its own sign-in, which stays for emergencies after cutover.
+func OwnSignInAt(home string) string { return home + "own-sign-in" }
+
 // Playing is a trust as it is played over whichever protocol: the link that starts sign-in, "" where the app is not
 // played and has none in the ledger, and where the played app takes the answer.
 func (c *Cast) Playing(trust string) (deal *Deal, link, at string) {

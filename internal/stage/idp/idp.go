@@ -277,6 +277,10 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		deny(saml.StatusRequestDenied, ses.Person+" is not in the ledger any more")
 		return
 	}
+	if why, stopped := d.Trust.Stopped(who); stopped {
+		deny(saml.StatusRequestDenied, why)
+		return
+	}
 	if ok, why := d.Trust.Admission(who); !ok {
 		deny(saml.StatusRequestDenied, why)
 		return

@@ -45,8 +45,9 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		home := pl.ClientHome()
 		v := p.guest(c, pl, r)
 		if v == nil {
-			p.Page(w, http.StatusOK, server.Page{Title: pl.Title(), By: pl.Title(), Lead: "Nobody is signed in here.",
-				Links: [][2]string{{"Sign in", home + "start"}}})
+			p.Nobody(w, r, pl.Title(), home+"start", home, slices.ContainsFunc(dealsOf(c, pl), func(d *cast.OIDC) bool {
+				return !d.Of().SendsAway()
+			}))
 			return
 		}
 		g := v.g

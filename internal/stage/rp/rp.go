@@ -113,6 +113,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	home := pl.ClientHome()
 	l.Add(pl.Name(), home, p.page(c, pl))
+	l.Add(pl.Name(), cast.OwnSignInAt(home), p.OwnSignIn(pl.Title(), home+"start"))
 	l.Add(pl.Name(), home+"start", p.start(c, pl))
 	l.Add(pl.Name(), home+"call", p.withGuest(c, pl, p.call))
 	l.Add(pl.Name(), home+"refresh", p.withGuest(c, pl, p.refresh))

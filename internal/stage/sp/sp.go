@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"github.com/beevik/etree"
@@ -70,7 +71,8 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 		}
 	}
 	l.Add(pl.Name(), pl.Start(), p.start(c, pl))
-	l.Add(pl.Name(), pl.Home, p.home(pl))
+	l.Add(pl.Name(), pl.Home, p.home(c, pl))
+	l.Add(pl.Name(), cast.OwnSignInAt(pl.Home), p.OwnSignIn(pl.Title(), pl.Start()))
 	l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
 	p.layOutLogout(l, c, pl)
 }
@@ -276,12 +278,14 @@ func (p *Part) guestOf(pl *cast.Player, r *http.Request) *guest {
 }
 
 // home shows who signed in, with which claims.
-func (p *Part) home(pl *cast.Player) http.HandlerFunc {
+func (p *Part) home(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		g := p.guestOf(pl, r)
 		if g == nil {
-			p.Page(w, http.StatusOK, server.Page{Title: pl.Title(), By: pl.Title(), Lead: "Nobody is signed in here.",
-				Links: [][2]string{{"Sign in", pl.Start()}}})
+			deals := dealsOf(c, pl)
+			p.Nobody(w, r, pl.Title(), pl.Start(), pl.Home, slices.ContainsFunc(deals, func(d *cast.SAML) bool {
+				return !d.Trust.SendsAway()
+			}))
 			return
 		}
 		j := g.judged

@@ -1,0 +1,160 @@
+package federation
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/people"
+)
+
+// The ways in which a trust is made live.
+const (
+	Whole  = "whole"        // people are sent to the provider straight away
+	Beside = "side by side" // the app's own sign-in stays beside it
+	Pilot  = "pilot"        // for a group alone; for the others all is as before
+)
+
+// Cutover is how and when a trust is made live.
+type Cutover struct {
+	Way     string    `json:"way"`
+	Group   string    `json:"group,omitempty"` // of a pilot
+	From    time.Time `json:"from"`            // planned, or done
+	Until   time.Time `json:"until,omitzero"`  // of a window: after it the plan has lapsed
+	Back    string    `json:"wayBack"`         // what people use where it has to be taken back, in words
+	By      string    `json:"by"`
+	Despite string    `json:"despite,omitempty"` // why it was done although something was wanting
+	Done    bool      `json:"done"`
+	Before  Standing  `json:"before,omitempty"` // what taking it back returns to
+}
+
+// Errors of a cutover that callers test for.
+var (
+	ErrNotLive = errors.New("is not live")
+	ErrLive    = errors.New("is live already")
+)
+
+// PlanCutover keeps a plan; nothing is live by it. Errors: ErrLive.
+func (t *Trust) PlanCutover(c Cutover) error {
+	if t.Standing == Live && t.Cutover != nil && t.Cutover.Way == Whole {
+		return fmt.Errorf("%s %w", t.Name, ErrLive)
+	}
+	c.Done = false
+	c.Before = t.Standing
+	if t.Standing == Live && t.Cutover != nil { // from a pilot to all
+		c.Before = t.Cutover.Before
+	}
+	t.Plan = &c
+	return nil
+}
+
+// GoLive carries a plan out.
+func (t *Trust) GoLive(now time.Time) {
+	c := *t.Plan
+	c.Done, c.From = true, now.UTC()
+	t.Cutover, t.Plan, t.Standing = &c, nil, Live
+}
+
+// GoBack returns to what was before the cutover. Errors: ErrNotLive.
+func (t *Trust) GoBack() error {
+	if t.Plan != nil && t.Standing != Live && t.Standing != Paused {
+		t.Plan = nil
+		return nil
+	}
+	if t.Cutover == nil || t.Standing != Live && t.Standing != Paused {
+		return fmt.Errorf("%s %w", t.Name, ErrNotLive)
+	}
+	t.Cutover, t.Plan, t.Standing = nil, nil, ""
+	t.settle()
+	return nil
+}
+
+// Pause switches a live trust off for a while, Resume on again. Errors: ErrNotLive.
+func (t *Trust) Pause(off bool) error {
+	from, to := Live, Paused
+	if !off {
+		from, to = Paused, Live
+	}
+	if t.Standing != from {
+		return fmt.Errorf("%s %w; it is %s", t.Name, map[bool]error{true: ErrNotLive, false: errors.New("is not paused")}[off],
+			t.Standing)
+	}
+	t.Standing = to
+	return nil
+}
+
+// Stopped reports that the standing of a trust lets somebody not in, and why; a nil person is a machine client.
+func (t *Trust) Stopped(p *people.Person) (why string, stopped bool) {
+	switch {
+	case t.Standing == Paused:
+		return t.Name + " is paused: nobody signs in through it until it is resumed", true
+	case t.Standing == Live && t.Cutover != nil && t.Cutover.Way == Pilot && p != nil && !p.In(t.Cutover.Group):
+		return t.Name + " is live for the group " + t.Cutover.Group + " alone, and " + p.ID + " is not in it", true
+	}
+	return "", false
+}
+
+// SendsAway reports whether an app sends people to the provider straight away: a trust that is live as a whole.
+func (t *Trust) SendsAway() bool {
+	return t.Standing == Live && t.Cutover != nil && t.Cutover.Way == Whole
+}
+
+// ErrWindow is for a window that cannot be meant.
+var ErrWindow = errors.New("not a window that can be used")
+
+// Window finds the next time of a window such as "Sun 02:00-04:00" after now, in a zone. Errors: ErrWindow; where the
+// clocks change in it, it names how: then it is shorter, longer, or begins at a time that is not there.
+func Window(s string, now time.Time, zone *time.Location) (from, until time.Time, err error) {
+	bad := func(why string) (time.Time, time.Time, error) {
+		return time.Time{}, time.Time{}, fmt.Errorf("%q is %w: %s; write it as \"Sun 02:00-04:00\"", s, ErrWindow, why)
+	}
+	day, hours, ok := strings.Cut(strings.TrimSpace(s), " ")
+	if !ok {
+		return bad("it has no day and hours")
+	}
+	days := []string{"Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"}
+	wd := slices.IndexFunc(days, func(d string) bool { return strings.EqualFold(d, day) })
+	if wd < 0 {
+		return bad(day + " is no day of the week: " + strings.Join(days, ", "))
+	}
+	a, b, ok := strings.Cut(strings.TrimSpace(hours), "-")
+	begin, err1 := time.Parse("15:04", strings.TrimSpace(a))
+	end, err2 := time.Parse("15:04", strings.TrimSpace(b))
+	if !ok || err1 != nil || err2 != nil {
+		return bad("its hours cannot be read")
+	}
+	if begin.Equal(end) {
+		return bad("it is empty")
+	}
+	here := now.In(zone)
+	for n := 0; n <= 14; n++ {
+		d := here.AddDate(0, 0, n)
+		if int(d.Weekday()) != wd {
+			continue
+		}
+		from = time.Date(d.Year(), d.Month(), d.Day(), begin.Hour(), begin.Minute(), 0, 0, zone)
+		last := d
+		if !end.After(begin) {
+			last = d.AddDate(0, 0, 1)
+		}
+		until = time.Date(last.Year(), last.Month(), last.Day(), end.Hour(), end.Minute(), 0, 0, zone)
+		if !until.After(now) {
+			continue
+		}
+		want := end.Sub(begin)
+		if want <= 0 {
+			want += 24 * time.Hour
+		}
+		if from.Hour() != begin.Hour() || from.Minute() != begin.Minute() || until.Sub(from) != want {
+			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or give it in UTC",
+				zone, from.Format("2006-01-02"), until.Sub(from)))
+		}
+		if from.Before(now) {
+			from = now
+		}
+		return from.UTC(), until.UTC(), nil
+	}
+	return bad("there is none within two weeks")
+}
