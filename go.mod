@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	cel.dev/cel-go v0.33.2
 	filippo.io/age v1.3.2
+	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b
 	github.com/beevik/etree v1.8.1
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/go-jose/go-jose/v4 v4.1.9

@@ -20,6 +20,11 @@ type browser struct {
 	t  *testing.T
 	ws *websocket.Conn
 	n  int
+	// what the browser told in between, of the domains that were enabled
+	events []struct {
+		Method string
+		Params json.RawMessage
+	}
 }
 
 func newBrowser(ctx context.Context, t *testing.T, path string, more ...string) *browser {
@@ -91,9 +96,17 @@ func (b *browser) call(method string, params map[string]any) json.RawMessage {
 			ID     int
 			Result json.RawMessage
 			Error  struct{ Message string }
+			Method string
+			Params json.RawMessage
 		}
 		if err := websocket.JSON.Receive(b.ws, &m); err != nil {
 			b.t.Fatal(err)
+		}
+		if m.Method != "" {
+			b.events = append(b.events, struct {
+				Method string
+				Params json.RawMessage
+			}{m.Method, m.Params})
 		}
 		if m.ID == b.n {
 			if m.Error.Message != "" { // a page that is just being left; the caller asks again

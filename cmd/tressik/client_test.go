@@ -528,7 +528,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}
-	d.fails(0, []string{"Nothing is open that Tressik can see"}, "next", handed(d, trust))
+	d.fails(0, []string{"the real dome-scheduler was asked (probe)"}, "next", handed(d, trust))
 }
 
 // TestSeveralAPIs has clients that ask for permissions of two APIs of one name: a token is for one of them.

@@ -147,7 +147,11 @@ func TestStory(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"--keep"}, "rehearse", "nightlog@ridge", "--as", "mira", "--keep", "people.ldif")
-	d.fails(0, []string{"Nothing is open that Tressik can see", "stand-ins for nightlog"}, "next", "nightlog@ridge")
+	d.fails(0, []string{"open   8  the real nightlog was asked (probe)", "a real sign-in was watched"}, "next", "nightlog@ridge")
+	d.fails(2, []string{"--reason is missing"}, "next", "nightlog@ridge", "--waive", "9")
+	d.fails(0, []string{"waived, says aiyana on 2031-03-04: no test account"}, "next", "nightlog@ridge", "--waive", "9", "--reason",
+		"no test account")
+	d.fails(2, []string{"step 9 of nightlog@ridge is done already"}, "next", "nightlog@ridge", "--done", "9", "--reason", "x")
 	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
 	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")
 	d.ok("trust", "end", "nightlog@ridge", "--yes")
@@ -164,7 +168,7 @@ func TestStory(t *testing.T) {
 	}
 	// The provider is Tressik's own: handing over to it changes nothing, and leaves no entry.
 	want := []string{"trust.add", "claims.set", "trust.prepare", "trust.handoff", "trust.rehearse", "trust.rehearse",
-		"trust.end",
+		"trust.settle-step", "trust.end",
 		"trust.remove"}
 	if !slices.Equal(actions, want) {
 		t.Errorf("the journal has %v, want %v", actions, want)

@@ -407,6 +407,12 @@ func CheckURL(flag, v string) error {
 	return nil
 }
 
+// Org is the organisation whose ledger it is.
+func (d *Book) Org() string { return d.L.Org() }
+
+// Path is where the ledger lies.
+func (d *Book) Path() string { return d.L.Path() }
+
 // Settled lists the steps of a trust that somebody settled by hand, by their words.
 func (d *Book) Settled(trust string) (map[string]store.Settled, error) {
 	return store.SettledSteps(d.L, trust)

@@ -183,7 +183,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
 	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(), a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
 		a.nextCmd(),
-		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.publishCmd(), a.stageCmd()} {
+		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.stageCmd()} {
 		j.GroupID = "journeys"
 		c.AddCommand(j)
 	}

@@ -183,8 +183,8 @@ func (a *App) sendable(d *desk.Desk, t *federation.Trust, plan *federation.Cutov
 	if until.IsZero() {
 		until = plan.From.Add(time.Hour)
 	}
-	files := map[string][]byte{in.note: []byte(text), in.calendar: view.Calendar("Tressik//"+d.L.Org(), "tressik", d.Now(),
-		[]view.Date{{ID: "cutover-" + t.Name, At: plan.From, Until: until, Summary: "Cutover of " + t.Name, Text: text}})}
+	files := map[string][]byte{in.note: []byte(text), in.calendar: view.Calendar("Tressik//"+d.Org(), "tressik", d.Now(),
+		[]view.Date{{ID: "cutover-" + strings.ReplaceAll(t.Name, "@", "-"), At: plan.From, Until: until, Summary: "Cutover of " + t.Name, Text: text}})}
 	for path, b := range files {
 		if path == "" {
 			continue

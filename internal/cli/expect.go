@@ -16,7 +16,6 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/expect"
-	"tressik.example/internal/play"
 	"tressik.example/internal/report"
 	"tressik.example/internal/view"
 )
@@ -238,24 +237,22 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 	}
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "ledger")
-	l, err := d.L.Copy(path)
+	k, end, err := a.expecter(d).OnCopy(path)
 	if err != nil {
 		return nil, err
 	}
-	defer l.Close()
+	defer end()
 	var said bytes.Buffer
-	other := &App{In: a.In, Out: io.Discard, Err: &said, Build: a.Build, Env: func(k string) string {
-		if k == "TRESSIK_SEAL_KEY" {
-			return d.L.SealKeyPath()
+	other := &App{In: a.In, Out: io.Discard, Err: &said, Build: a.Build, Env: func(name string) string {
+		if name == "TRESSIK_SEAL_KEY" {
+			return k.SealKey()
 		}
-		return a.Env(k)
+		return a.Env(name)
 	}}
 	if code := other.Run(cmd.Context(), append(words, "--ledger", path, "--yes")); code != exitDone && code != exitFound {
 		return nil, fmt.Errorf("the change cannot be made: %s", strings.TrimPrefix(strings.TrimSpace(said.String()), "tressik: "))
 	}
-	book := *d.Book
-	book.L = l
-	return (&expect.Keeper{Player: &play.Player{Book: &book, Rand: d.Rand}}).Run(cmd.Context(), trusts, false)
+	return k.Run(cmd.Context(), trusts, false)
 }
 
 // splitWords splits a command line as a shell does, with single and double quotes and backslashes, and nothing more.

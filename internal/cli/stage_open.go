@@ -94,7 +94,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 	}
 	var handler http.Handler = s
 	shut := func() {}
-	if door, err := watch.OpenDoor(keeper, d.L.Path(), base, pin); err == nil {
+	if door, err := watch.OpenDoor(keeper, d.Path(), base, pin); err == nil {
 		handler, shut = door.Around(s), door.Close
 	} else {
 		a.say("this stage cannot be watched by `tressik watch`: %v", err)

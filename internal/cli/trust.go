@@ -12,8 +12,8 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/desk"
-	"tressik.example/internal/handoff"
 	"tressik.example/internal/report"
+	"tressik.example/internal/store"
 	"tressik.example/internal/view"
 )
 
@@ -255,10 +255,22 @@ func (a *App) trustRemove() *cobra.Command {
 }
 
 func (a *App) nextCmd() *cobra.Command {
-	return &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
-		Args:    args("[TRUST]"),
-		Example: "  tressik next nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
+	var done, waive int
+	var reason string
+	c := &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
+		Args: args("[TRUST]"),
+		Long: `Show what is done and what is left for a trust, with the command for each step; for all trusts, what is left. A step
+that was done elsewhere can be ticked by its number (--done), and one that need not be done waived (--waive), each with
+the reason.`,
+		Example: `  tressik next nightlog@ridge
+  tressik next nightlog@ridge --waive 9 --reason "the app has no test account"`,
+		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if done != 0 || waive != 0 {
+				if err := a.settleStep(d, got, done, waive, reason); err != nil {
+					return err
+				}
+			}
 			if len(got) == 0 {
 				return a.nextAll(d)
 			}
@@ -269,6 +281,35 @@ func (a *App) nextCmd() *cobra.Command {
 			return a.print(view.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
 				Blocks: []view.Block{report.Next(t, todos, d.Now())}})
 		})}
+	c.Flags().IntVar(&done, "done", 0, "number of a step that was done elsewhere")
+	c.Flags().IntVar(&waive, "waive", 0, "number of a step that need not be done")
+	c.Flags().StringVar(&reason, "reason", "", "why it is settled by hand")
+	return c
+}
+
+// settleStep ticks or waives a step of a trust by its number.
+func (a *App) settleStep(d *desk.Desk, got []string, done, waive int, reason string) error {
+	switch {
+	case len(got) == 0:
+		return usageError{errors.New("name the TRUST whose step it is")}
+	case done != 0 && waive != 0:
+		return usageError{errors.New("say one of --done and --waive")}
+	case strings.TrimSpace(reason) == "":
+		return usageError{errors.New("--reason is missing: say why the step is settled by hand")}
+	}
+	t, todos, err := d.Sides().Next(got[0])
+	if err != nil {
+		return err
+	}
+	n := done + waive
+	if n < 1 || n > len(todos) {
+		return usageError{fmt.Errorf("there is no step %d of %s; see `tressik next %s`", n, t.Name, t.Name)}
+	}
+	if x := todos[n-1]; x.Done {
+		return usageError{fmt.Errorf("step %d of %s is done already: %s", n, t.Name, x.Step)}
+	}
+	s := &store.Settled{Step: todos[n-1].Step, Waived: waive != 0, Reason: reason}
+	return desk.SettleStep(d, t.Name, s)
 }
 
 func (a *App) nextAll(d *desk.Desk) error {
@@ -284,13 +325,7 @@ func (a *App) nextAll(d *desk.Desk) error {
 			return err
 		}
 		data = append(data, map[string]any{"trust": n, "standing": t.Standing, "steps": todos})
-		var open []handoff.Todo
-		for _, x := range todos {
-			if !x.Done {
-				open = append(open, x)
-			}
-		}
-		blocks = append(blocks, report.Next(t, open, d.Now()))
+		blocks = append(blocks, report.NextOpen(t, todos, d.Now()))
 	}
 	if len(trusts) == 0 {
 		steps := []string{"  open  make a trust", "          tressik federate APP --with PROVIDER"}

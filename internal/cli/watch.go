@@ -135,7 +135,7 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	x := &watched{a: a, d: d, in: in}
-	how, gone, err := watch.Attach(ctx, d.L.Path(), f, x.hear)
+	how, gone, err := watch.Attach(ctx, d.Path(), f, x.hear)
 	if errors.Is(err, watch.ErrNoStage) {
 		var end func()
 		if how, gone, end, err = a.ownStage(ctx, d, in, f, x.hear, app, provider); end != nil {
@@ -259,7 +259,7 @@ func onlyHost(host string, h http.Handler) http.Handler {
 func (x *watched) arrived(trust string, got federation.Learned, person string) (string, finding.List) {
 	var who *people.Person
 	if person != "" {
-		who, _ = x.d.L.Person(person) // somebody who was taken away meanwhile is nobody
+		who, _ = x.d.Person(person) // somebody who was taken away meanwhile is nobody
 	}
 	account, l, err := x.a.player(x.d).Arrived(trust, got, who, x.in.account)
 	if err != nil {

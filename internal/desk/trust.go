@@ -158,6 +158,11 @@ func (d *Desk) EndTrust(name string) (*federation.Trust, error) {
 	})
 }
 
+// SettleStep keeps that a step of the work on a trust was settled by hand.
+func SettleStep(d *Desk, trust string, s *store.Settled) error {
+	return d.L.Change(func(tx *store.Tx) error { return store.Settle(tx, trust, s) })
+}
+
 // RemoveTrust takes a trust out of the ledger.
 func (d *Desk) RemoveTrust(name string) error {
 	t, _, _, err := d.Trust(name)

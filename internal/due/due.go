@@ -55,9 +55,6 @@ type Finder struct {
 	out      []Item
 }
 
-// Org is the organisation whose ledger it is.
-func (f *Finder) Org() string { return f.L.Org() }
-
 // Within returns what runs out in a time from now, what is overdue included, the soonest first.
 func (f *Finder) Within(span time.Duration) ([]Item, error) {
 	f.out = []Item{}

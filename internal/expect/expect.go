@@ -3,10 +3,12 @@ package expect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -104,6 +106,20 @@ func (k *Keeper) List(trust string) ([]federation.Expected, error) {
 	}
 	return store.Expectations(k.L, trust)
 }
+
+// OnCopy is a keeper of the expectations in a copy of the ledger, which is made at a path. Call end afterwards.
+func (k *Keeper) OnCopy(path string) (copied *Keeper, end func(), err error) {
+	l, err := k.L.Copy(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	b := *k.Book
+	b.L = l
+	return &Keeper{Player: &play.Player{Book: &b, Rand: k.Rand}}, func() { l.Close() }, nil
+}
+
+// SealKey is where the seal key of the ledger lies.
+func (k *Keeper) SealKey() string { return k.L.SealKeyPath() }
 
 // Outcome is how an expectation came out.
 type Outcome struct {
@@ -263,8 +279,8 @@ func (k *Keeper) explain(out []Outcome) error {
 		}
 		if n := len(x.Since); n > 0 {
 			e := x.Since[n-1]
-			fix = finding.Do(fmt.Sprintf("since it held, %s changed %s (entry %d, %s): take that back, or expect something else",
-				e.Actor, e.Action+" "+e.Fields(), e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"))).Then(fix)
+			fix = finding.Do(fmt.Sprintf("since it held, %s did %s (%s; entry %d of %s): take that back, or expect something else",
+				e.Actor, e.Action, Changed(&e), e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"))).Then(fix)
 		}
 		for j := range x.Findings {
 			if f := &x.Findings[j]; f.Level == finding.Error && f.Fix.IsZero() {
@@ -273,6 +289,30 @@ func (k *Keeper) explain(out []Outcome) error {
 		}
 	}
 	return nil
+}
+
+// Changed says what an entry of the journal changed: from which value to which, where they are short.
+func Changed(e *store.Entry) string {
+	var before, after map[string]any
+	_ = json.Unmarshal(e.Before, &before) // empty where there is none
+	_ = json.Unmarshal(e.After, &after)
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(after)) {
+		if slices.Contains([]string{"changed", "reshaped", "standing", "rehearsalHolds", "version"}, k) {
+			continue
+		}
+		was, _ := before[k].(string)
+		now, short := after[k].(string)
+		if short && len(was)+len(now) < 120 && was != "" {
+			out = append(out, k+" from "+was+" to "+now)
+			continue
+		}
+		out = append(out, k)
+	}
+	if len(out) == 0 {
+		return e.Fields()
+	}
+	return strings.Join(out, ", ")
 }
 
 // held notes when those that hold did.

@@ -63,7 +63,7 @@ func broken(x *expect.Outcome) view.Block {
 	}
 	for _, e := range x.Since[max(0, len(x.Since)-5):] {
 		b.Lines = append(b.Lines, fmt.Sprintf("    %d  %s  %s  %s %s", e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"), e.Actor,
-			e.Action, e.Fields()))
+			e.Action, expect.Changed(&e)))
 	}
 	return b
 }

@@ -12,15 +12,32 @@ import (
 
 // Next lists the steps of a trust, what is done and what is open with its command.
 func Next(t *federation.Trust, todos []handoff.Todo, now time.Time) view.Block {
+	return next(t, todos, now, true)
+}
+
+// NextOpen lists the steps of a trust that are open, each with its command.
+func NextOpen(t *federation.Trust, todos []handoff.Todo, now time.Time) view.Block {
+	return next(t, todos, now, false)
+}
+
+func next(t *federation.Trust, todos []handoff.Todo, now time.Time, done bool) view.Block {
 	b := view.Block{Title: fmt.Sprintf("%s, %s, %s", t.Name, t.Standing, ProofShort(t, now))}
 	open := 0
-	for _, x := range todos {
-		if x.Done {
-			b.Lines = append(b.Lines, "  done  "+x.Step)
-			continue
+	for i, x := range todos {
+		n := ""
+		if len(todos) > 1 {
+			n = fmt.Sprintf("%2d  ", i+1)
 		}
-		open++
-		b.Lines = append(b.Lines, "  open  "+x.Step, "          "+todoWords(x.Fix))
+		switch {
+		case x.Done && !done:
+		case x.Said != "":
+			b.Lines = append(b.Lines, "  done  "+n+x.Step, "              "+x.Said)
+		case x.Done:
+			b.Lines = append(b.Lines, "  done  "+n+x.Step)
+		default:
+			open++
+			b.Lines = append(b.Lines, "  open  "+n+x.Step, "              "+todoWords(x.Fix))
+		}
 	}
 	if open == 0 && t.Standing != federation.Ended {
 		b.Lines = append(b.Lines, "", view.Indented("  ", "Nothing is open that Tressik can see. It rests on "+ProofWords(t,

@@ -113,3 +113,22 @@ func JournalAfter(l *Ledger, seq int64, t *federation.Trust) ([]Entry, error) {
 	}
 	return out, translated(rows.Err())
 }
+
+// EntriesAfter lists the entries of the journal behind one, oldest first.
+func EntriesAfter(l *Ledger, seq int64) ([]Entry, error) {
+	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal WHERE seq > ? "+
+		"ORDER BY seq", seq)
+	if err != nil {
+		return nil, translated(err)
+	}
+	defer rows.Close()
+	var out []Entry
+	for rows.Next() {
+		e, _, err := scanEntry(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, translated(rows.Err())
+}
