@@ -189,7 +189,9 @@ func TestCheck(t *testing.T) {
 	var sarif struct {
 		Version string
 		Runs    []struct {
-			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Tool struct {
+				Driver struct{ Rules []struct{ ID string } }
+			}
 			Results []struct {
 				RuleID, Level string
 				Message       struct{ Text string }
@@ -415,7 +417,9 @@ func TestProof(t *testing.T) {
 	const trust = "nightlog@ridge"
 	d.ok("rehearse", trust, "--as", "mira")
 	rests := func(fact string) string {
-		var v struct{ RestsOn []struct{ Fact, RestsOn string } }
+		var v struct {
+			RestsOn []struct{ Fact, RestsOn string }
+		}
 		d.json(&v, "trust", "show", trust)
 		for _, f := range v.RestsOn {
 			if f.Fact == fact {

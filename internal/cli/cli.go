@@ -250,7 +250,7 @@ func args(names ...string) cobra.PositionalArgs {
 			if !strings.HasPrefix(n, "[") {
 				need++
 			}
-			many = many || strings.HasSuffix(n, "…")
+			many = many || strings.HasSuffix(strings.TrimSuffix(n, "]"), "…")
 		}
 		if len(got) < need {
 			return usageError{fmt.Errorf("%s is missing; write: %s", names[len(got)], cmd.UseLine())}

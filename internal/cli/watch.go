@@ -164,11 +164,11 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	for _, e := range held {
 		track.Event(e)
 	}
-	page, at, err := a.watchPage(track, in)
+	at, end, err := a.watchPage(track, in)
 	if err != nil {
 		return err
 	}
-	defer page.Close()
+	defer end()
 	x.begin(how, at)
 	v := x.until(ctx, gone)
 	return x.end(t, v)
@@ -227,22 +227,35 @@ func addressHere(app, provider *federation.Party) *url.URL {
 	return nil
 }
 
+// lastLook is how long the page of a watch stays once it is over and somebody looks at it.
+const lastLook = 1500 * time.Millisecond
+
 // watchPage serves the page of a watch on this machine.
-func (a *App) watchPage(t *watch.Track, in *watchFlags) (*http.Server, string, error) {
+func (a *App) watchPage(t *watch.Track, in *watchFlags) (at string, end func(), err error) {
 	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", in.pagePort))
 	if err != nil {
-		return nil, "", fmt.Errorf("the page of the watch cannot be served: %w; choose another --page-port", err)
+		return "", nil, fmt.Errorf("the page of the watch cannot be served: %w; choose another --page-port", err)
 	}
 	token := make([]byte, 16)
 	if _, err := rand.Read(token); err != nil {
-		return nil, "", err
+		return "", nil, err
 	}
 	p := &watch.Page{Track: t, Token: hex.EncodeToString(token), Notice: a.notices(in.real), Remedy: view.Remedy,
 		Side: view.SideWords, Tally: view.Tally}
 	srv := &http.Server{Handler: onlyHost(ln.Addr().String(), p), ReadHeaderTimeout: 10 * time.Second,
 		MaxHeaderBytes: 1 << 20, ErrorLog: log.New(nowhere{}, "", 0)}
 	go srv.Serve(ln)
-	return srv, "http://" + ln.Addr().String() + "/", nil
+	end = func() {
+		if p.Looked() { // the last state has to reach who looks at it
+			time.Sleep(lastLook)
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		if srv.Shutdown(ctx) != nil {
+			srv.Close()
+		}
+	}
+	return "http://" + ln.Addr().String() + "/", end, nil
 }
 
 // onlyHost answers for one host alone: what another name led here gets nothing (no DNS rebinding).

@@ -24,19 +24,15 @@ func next(t *federation.Trust, todos []handoff.Todo, now time.Time, done bool) v
 	b := view.Block{Title: fmt.Sprintf("%s, %s, %s", t.Name, t.Standing, ProofShort(t, now))}
 	open := 0
 	for i, x := range todos {
-		n := ""
-		if len(todos) > 1 {
-			n = fmt.Sprintf("%2d  ", i+1)
-		}
 		switch {
 		case x.Done && !done:
 		case x.Said != "":
-			b.Lines = append(b.Lines, "  done  "+n+x.Step, "              "+x.Said)
+			b.Lines = append(b.Lines, "  done  "+x.Step, "          "+x.Said)
 		case x.Done:
-			b.Lines = append(b.Lines, "  done  "+n+x.Step)
+			b.Lines = append(b.Lines, "  done  "+x.Step)
 		default:
 			open++
-			b.Lines = append(b.Lines, "  open  "+n+x.Step, "              "+todoWords(x.Fix))
+			b.Lines = append(b.Lines, fmt.Sprintf("  open  %s (step %d)", x.Step, i+1), "          "+todoWords(x.Fix))
 		}
 	}
 	if open == 0 && t.Standing != federation.Ended {

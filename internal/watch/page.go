@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/stage/server"
@@ -34,6 +35,7 @@ type Page struct {
 	Remedy func(finding.Remedy) string // writes a remedy
 	Side   func(finding.Side) string
 	Tally  func(finding.List) string
+	looked atomic.Bool
 	Mask   func(string) string // what others who see the page may not; nil masks nothing
 }
 
@@ -147,9 +149,7 @@ func (p *Page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Cache-Control", "no-store")
 	switch r.URL.Path {
 	case "/":
-		v, _ := p.Track.View()
-		h.Set("Content-Type", "text/html; charset=utf-8")
-		_ = pageTemplate().Execute(w, p.data(&v)) // the browser went away
+		p.show(w)
 	case "/watch.css":
 		h.Set("Content-Type", "text/css; charset=utf-8")
 		fmt.Fprint(w, server.Style()+ownStyle)
@@ -165,6 +165,17 @@ func (p *Page) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// show writes the page as it is now.
+func (p *Page) show(w http.ResponseWriter) {
+	p.looked.Store(true)
+	v, _ := p.Track.View()
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_ = pageTemplate().Execute(w, p.data(&v)) // the browser went away
+}
+
+// Looked reports whether somebody has the page open, or had.
+func (p *Page) Looked() bool { return p.looked.Load() }
+
 func (p *Page) said(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
 	if r.Method != http.MethodPost || r.ParseForm() != nil ||
@@ -173,7 +184,7 @@ func (p *Page) said(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.Track.Say(r.PostForm.Get("in") == "yes")
-	http.Redirect(w, r, "/", http.StatusSeeOther)
+	p.show(w) // no redirect: the watch may be over before the browser follows it
 }
 
 // events sends the track anew each time that it changed.
