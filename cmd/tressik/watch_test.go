@@ -136,6 +136,32 @@ func TestWatchWaits(t *testing.T) {
 	w.end()
 }
 
+// TestWatchUntilSignedOut goes on after the sign-in until somebody signed out, and says who was not told.
+func TestWatchUntilSignedOut(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	for _, c := range []struct{ trust, signOut, untold string }{
+		{"skyview@ridge", "sign-out", "skyview is not told, and stays signed in"},
+		{"nightlog@ridge", "sign-out", "what the sign-out ends: 2 passed"}} {
+		w := d.watch(t, c.trust, "--sign-out", "--timeout", "30s")
+		s := newSurferOn(t, w.link, "mira").onward()
+		s.open(strings.TrimSuffix(s.at.String(), "/") + "/" + c.signOut)
+		if strings.Contains(s.page, `name="form_token"`) {
+			s.send()
+		}
+		v, code := w.end()
+		said := w.said.String()
+		if code != 0 || v.State != "signed out" || !strings.Contains(said, c.untold) {
+			t.Errorf("%s: %d %s\n%s\n%s", c.trust, code, v.State, said, s.lead())
+		}
+	}
+	w := d.watch(t, "skyview@ridge", "--sign-out", "--timeout", "1500ms")
+	newSurferOn(t, w.link, "mira").onward()
+	if v, code := w.end(); code != 0 || v.State != "signed in" || !strings.Contains(w.said.String(), "nobody signed out") {
+		t.Errorf("%d %s", code, v.State)
+	}
+}
+
 // standardApp is an app that knows nothing of this product: golang.org/x/oauth2 alone.
 type standardApp struct {
 	*httptest.Server

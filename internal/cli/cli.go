@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/redact"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/store"
 	"tressik.example/internal/view"
@@ -48,6 +49,8 @@ type App struct {
 
 	ledger, actor, format string
 	yes, every, force     bool
+	redact                bool
+	mask                  *redact.Mask
 	color                 bool
 	opened                *store.Ledger
 }
@@ -65,6 +68,11 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	err := root.ExecuteContext(ctx)
+	for _, w := range []io.Writer{a.Out, a.Err} {
+		if m, ok := w.(*masked); ok {
+			m.flush()
+		}
+	}
 	if a.opened != nil {
 		if cerr := a.opened.Close(); err == nil && cerr != nil {
 			err = cerr
@@ -163,7 +171,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			for _, f := range view.Formats() {
 				if a.format == f {
-					return nil
+					return a.redacted()
 				}
 			}
 			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(view.Formats(),
@@ -176,6 +184,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(view.Formats(), ", "))
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
+	f.BoolVar(&a.redact, "redact", false, "show no secrets, tokens, names and addresses of people: words stand for them")
 	f.BoolVar(&a.force, "force", false, "write over files that are there already")
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(),
@@ -357,11 +366,15 @@ func (a *App) colored(w io.Writer) bool {
 // terminal reports whether what is written is looked at as it comes.
 func (a *App) terminal(w io.Writer) bool {
 	for {
-		o, wrapped := w.(*output)
-		if !wrapped {
-			break
+		if o, wrapped := w.(*output); wrapped {
+			w = o.w
+			continue
 		}
-		w = o.w
+		if m, wrapped := w.(*masked); wrapped {
+			w = m.w
+			continue
+		}
+		break
 	}
 	f, ok := w.(*os.File)
 	return ok && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))

@@ -51,6 +51,9 @@ HTML that needs nothing beside it; - is standard output.`,
 			if err != nil {
 				return err
 			}
+			if a.mask != nil {
+				text = []byte(a.mask.Text(string(text)))
+			}
 			if out == "-" {
 				_, err = a.Out.Write(text)
 				return err

@@ -38,7 +38,7 @@ type watchFlags struct {
 	as, account, secret, from string
 	timeout                   time.Duration
 	pagePort                  int
-	dry                       bool
+	dry, signOut              bool
 }
 
 func (a *App) watchCmd() *cobra.Command {
@@ -84,6 +84,7 @@ ledger has on this machine. What passes between two foreign parties is read from
 	f.DurationVar(&in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
 	f.IntVar(&in.pagePort, "page-port", 0, "port on 127.0.0.1 of the page; 0 takes a free one")
 	f.StringVar(&in.from, "from", "", "read the sign-in from what a browser recorded (HTTP Archive), in place of waiting")
+	f.BoolVar(&in.signOut, "sign-out", false, "go on until somebody signed out again, and say who was not told")
 	f.BoolVar(&in.dry, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
@@ -154,6 +155,10 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	}
 	track := watch.NewTrack(*how, d.Now, d.Now().Add(in.timeout), play.MaskOf(persons...))
 	track.Expected = in.as
+	track.SignOut = func() finding.List { return t.Terms.SignOut(app, provider) }
+	if in.signOut {
+		track.UntilSignedOut()
+	}
 	track.Arrived = func(got federation.Learned, person string) (string, finding.List) {
 		return x.arrived(name, got, person)
 	}
@@ -312,7 +317,7 @@ func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 		for ; shown < len(v.Steps); shown++ {
 			fmt.Fprint(a.Err, report.WatchStep(&p, &v.Steps[shown]))
 		}
-		if v.State.Over() {
+		if v.Over() {
 			return &v
 		}
 		if v.Asks {
@@ -360,7 +365,7 @@ func (x *watched) show(v *watch.View, run int64) error {
 	if err := x.a.print(report.Watch(v, run)); err != nil {
 		return err
 	}
-	if v.State != watch.SignedIn {
+	if v.State != watch.SignedIn && v.State != watch.SignedOut {
 		return ErrFound
 	}
 	return nil

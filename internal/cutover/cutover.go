@@ -70,6 +70,7 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 	}
 	p.checked(r, rep)
 	p.words(r, t, app)
+	r.Findings = append(r.Findings, t.Terms.SignOut(app, provider)...)
 	return r, nil
 }
 

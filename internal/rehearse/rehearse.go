@@ -205,6 +205,7 @@ func (x *run) browser(i int, signedIn *bool) {
 	}
 	if p.saml != nil {
 		x.logout(i)
+		x.stays(i)
 		return
 	}
 	for _, c := range x.Call {
@@ -221,6 +222,37 @@ func (x *run) browser(i int, signedIn *bool) {
 		x.w.Note = "the wish to sign out"
 		x.walk(p, p.oidc.Link("sign-out", nil), "a page")
 	}
+	x.stays(i)
+}
+
+// stays says, at the end of a rehearsal, at which apps somebody is still signed in after signing out at the last one, and
+// by what both sides published who is told of it.
+func (x *run) stays(i int) {
+	if i != len(x.parts)-1 {
+		return
+	}
+	p := &x.parts[i]
+	e := server.Event{Trust: p.deal.Trust.Name, By: p.deal.App.Name(), What: "sign-out"}
+	for _, f := range p.deal.Trust.Terms.SignOut(&p.deal.App.Party, &p.deal.Provider.Party) {
+		if f.Level != finding.Pass { // that it stays so is for the owners to want, and no failure
+			f.Level, f.Expected = finding.Pass, f.Saw
+		}
+		e.Findings.Add(f)
+	}
+	for j := range x.parts[:i] {
+		o := &x.parts[j]
+		home := o.deal.App.Home
+		if o.oidc != nil {
+			home = o.deal.App.ClientHome()
+		}
+		title, err := x.w.Look(home)
+		if err == nil && title == "Signed in" {
+			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(), o.deal.App.Name()+" stays signed in: it was not told")
+		} else if err == nil {
+			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(), o.deal.App.Name()+" is signed out too")
+		}
+	}
+	x.w.OnEvent(e)
 }
 
 // promised compares what the app learned with what the trust releases for the person.

@@ -34,7 +34,7 @@ func WatchStep(p *view.Printer, s *watch.Step) string {
 // Watch lays out how a watch ended: the verdict first, then where it stopped or what the app learned.
 func Watch(v *watch.View, run int64) view.Page {
 	head := [][2]string{{"state", string(v.State)}}
-	if v.State == watch.SignedIn {
+	if v.State == watch.SignedIn || v.State == watch.SignedOut {
 		head = append(head, [2]string{"as", v.Person}, [2]string{"subject", v.Subject}, [2]string{"account", v.Account})
 		for _, name := range slices.Sorted(maps.Keys(v.Claims)) {
 			head = append(head, [2]string{name, strings.Join(v.Claims[name], ", ")})
@@ -55,7 +55,7 @@ func Watch(v *watch.View, run int64) view.Page {
 	}
 	var warnings finding.List
 	for _, f := range v.Findings() {
-		if f.Level == finding.Warning {
+		if f.Level == finding.Warning || f.Level == finding.Note && strings.HasPrefix(f.ID, "signout.") {
 			warnings = append(warnings, f)
 		}
 	}

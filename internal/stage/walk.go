@@ -279,6 +279,21 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 	return next, carries, answer, err
 }
 
+// Look asks for a page as the browser of the walk, without going on from it, and returns its title; "" where it leads
+// elsewhere. It is no step of the walk.
+func (w *Walker) Look(at string) (title string, err error) {
+	resp, err := w.client.Get(at)
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	doc, err := html.Parse(io.LimitReader(resp.Body, 1<<20))
+	if err != nil || resp.StatusCode >= 300 {
+		return "", err
+	}
+	return readPage(doc).title, nil
+}
+
 // messageKind names a SAML message: request, response, logout-request or logout-response.
 func messageKind(c *saml.Carried) string {
 	kind := strings.ToLower(strings.TrimPrefix(c.Parameter, "SAML"))

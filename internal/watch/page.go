@@ -40,7 +40,7 @@ type Page struct {
 }
 
 func (p *Page) data(v *View) map[string]any {
-	class := map[State]string{Waiting: "waiting", UnderWay: "moving", SignedIn: "good"}[v.State]
+	class := map[State]string{Waiting: "waiting", UnderWay: "moving", SignedIn: "good", SignedOut: "good"}[v.State]
 	if class == "" {
 		class = "bad"
 	}
@@ -78,7 +78,7 @@ func places(v *View) []place {
 		case s == v.State:
 			out[i].Class, past = "here", false
 			if s.Over() {
-				out[i].Class += map[bool]string{true: " good", false: " bad"}[s == SignedIn]
+				out[i].Class += map[bool]string{true: " good", false: " bad"}[s == SignedIn || s == SignedOut]
 			}
 		case past && !(s == UnderWay && v.State == NobodyWas):
 			out[i].Class = "past"
@@ -103,6 +103,9 @@ func Words(v *View) string {
 		return "A sign-in is under way: " + real + ". It has until " + v.Until.Format("15:04:05 UTC") + "."
 	case SignedIn:
 		s := "The sign-in succeeded: " + real + "."
+		if v.Out {
+			s += " Now sign out at the app; the watch waits for that until " + v.Until.Format("15:04:05 UTC") + "."
+		}
 		switch app, _, _ := cut(v.Trust); {
 		case v.Said:
 			s += " That the app took it is what whoever signed in says."
@@ -110,6 +113,8 @@ func Words(v *View) string {
 			s += " The app redeemed its code for tokens; what it made of them is not seen here."
 		}
 		return s
+	case SignedOut:
+		return "Somebody signed in and out again: " + real + "."
 	case Refused:
 		return "The sign-in was refused: " + real + "."
 	case Abandoned:
@@ -133,7 +138,7 @@ func Foot(v *View) string {
 	if v.Again > 0 {
 		s += fmt.Sprintf(" A sign-in was begun %d more times afterwards; the verdict is of the first.", v.Again)
 	}
-	if v.State.Over() {
+	if v.Over() {
 		s += " The watch has ended."
 	}
 	return s
@@ -205,7 +210,7 @@ func (p *Page) events(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprintf(w, "data: %s\n", strings.TrimSuffix(l, "\r"))
 		}
 		fmt.Fprint(w, "\n")
-		if v.State.Over() {
+		if v.Over() {
 			fmt.Fprint(w, "event: end\ndata: over\n\n")
 			flush.Flush()
 			return

@@ -4,6 +4,7 @@ package watch
 
 import (
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +24,7 @@ const (
 	Waiting   State = "waiting"
 	UnderWay  State = "under way"
 	SignedIn  State = "signed in"
+	SignedOut State = "signed out" // where the watch goes on until then
 	Refused   State = "refused"
 	Abandoned State = "abandoned"   // it began and did not end in time
 	NobodyWas State = "nobody came" // it did not begin in time
@@ -58,7 +60,11 @@ type View struct {
 	Asks    bool                `json:"asks"` // whoever signs in has to say whether the app let them in
 	Said    bool                `json:"said"` // they did
 	Again   int                 `json:"again,omitempty"`
+	Out     bool                `json:"untilSignedOut,omitempty"` // the watch goes on until somebody signed out
 }
+
+// Over reports whether the watch is over.
+func (v *View) Over() bool { return v.State.Over() && !(v.Out && v.State == SignedIn) }
 
 // Findings are those of all steps, in order.
 func (v *View) Findings() finding.List {
@@ -83,6 +89,8 @@ func (v *View) Stopped() *Step {
 type Track struct {
 	// Arrived judges what an app learned; it may be nil.
 	Arrived func(got federation.Learned, person string) (account string, l finding.List)
+	// SignOut says what signing out ends, and what stays signed in; nil says nothing.
+	SignOut func() finding.List
 	// Expected is the ID of the person who is going to sign in; "" is anybody.
 	Expected string
 
@@ -127,6 +135,10 @@ func (t *Track) Event(e server.Event) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	defer t.change()
+	if t.v.Out && t.v.State == SignedIn {
+		t.leaves(e)
+		return
+	}
 	if t.v.State.Over() {
 		if begins(e) {
 			t.v.Again++ // somebody does it a second time; the verdict is of the first
@@ -164,6 +176,38 @@ func (t *Track) Event(e server.Event) {
 	case e.What == "response" && e.Sent && t.v.Cast.Silent:
 		t.v.Asks = true
 	}
+}
+
+// UntilSignedOut has the watch go on until somebody signed out.
+func (t *Track) UntilSignedOut() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.v.Out = true
+}
+
+// leaves takes what happens after a sign-in: the watch is over once a party has judged a sign-out, or the app's page for
+// it was shown.
+func (t *Track) leaves(e server.Event) {
+	if !strings.Contains(e.What, "logout") && !strings.Contains(e.What, "sign-out") && !strings.Contains(e.What, "signed-out") {
+		return
+	}
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: e.By, What: e.What, Sent: e.Sent,
+		Findings: e.Findings, Refused: e.Findings.Failed()})
+	switch {
+	case e.Findings.Failed():
+		t.v.State = Refused
+	case !e.Sent:
+		t.v.State = SignedOut
+		t.told()
+	}
+}
+
+// told adds what signing out ends, and what stays.
+func (t *Track) told() {
+	if t.SignOut == nil {
+		return
+	}
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "what the sign-out ends", Findings: t.SignOut()})
 }
 
 // begins reports whether an event is the beginning of a sign-in.
@@ -234,10 +278,18 @@ func (t *Track) Say(in bool) {
 func (t *Track) Late() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.v.State.Over() {
+	if t.v.Over() {
 		return
 	}
 	defer t.change()
+	if t.v.State == SignedIn {
+		t.v.Out = false
+		t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait",
+			Findings: finding.List{{ID: "watch.signed-in", Level: finding.Warning, Check: "the sign-out", Saw: "nobody signed out",
+				Expected: "a sign-out before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
+				Fix: finding.Do("sign out at the app while the watch goes on")}}})
+		return
+	}
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait", Refused: true}
 	f := finding.Finding{ID: "watch.abandoned", Level: finding.Error, Check: "the sign-in",
 		Saw: "it began and did not end", Expected: "an answer before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
@@ -272,7 +324,7 @@ func (t *Track) Run(facts []federation.Fact) *federation.Run {
 		r.Kind = federation.ByRehearsal // both were played
 		r.StandIns = v.Cast.Played
 	}
-	if v.State != SignedIn {
+	if v.State != SignedIn && v.State != SignedOut {
 		return r
 	}
 	r.Verdict = judge.Accepted

@@ -113,6 +113,8 @@ type Terms interface {
 	Complete() bool
 	// facts are the values of the protocol that a trust rests on.
 	facts(t *Trust, app, provider *Party) []Fact
+	// SignOut says what signing out ends, and what stays signed in.
+	SignOut(app, provider *Party) finding.List
 	// Promised are the values that the trust releases for a person, by the name that people know them under.
 	Promised(r *Releaser, p *people.Person) map[string][]string
 }

@@ -91,15 +91,23 @@ func (m *Mask) Text(s string) string {
 		return name + "=" + m.Word(strings.ReplaceAll(name, "_", "-"), value)
 	})
 	s = m.people(s)
-	return mail.ReplaceAllStringFunc(s, func(t string) string {
-		if strings.HasSuffix(t, "@redacted.invalid") {
-			return t
+	var b strings.Builder
+	i := 0
+	for _, at := range mail.FindAllStringIndex(s, -1) {
+		t := s[at[0]:at[1]]
+		if at[0] < i || strings.HasSuffix(t, "@redacted.invalid") {
+			continue
 		}
 		if !strings.Contains(t[strings.IndexByte(t, '@'):], ".") {
-			return t
+			continue
 		}
-		return m.Word("mail", t)
-	})
+		b.WriteString(s[i:at[0]])
+		w := m.Word("mail", t)
+		b.WriteString(w)
+		i = column(&b, s, at[1], len(t)-len(w))
+	}
+	b.WriteString(s[i:])
+	return b.String()
 }
 
 // people replaces the values that Know was told.
@@ -131,12 +139,27 @@ func replaceWord(s, value, word string) string {
 		b.WriteString(s[i:at])
 		if at > 0 && letter(s[at-1]) || end < len(s) && letter(s[end]) {
 			b.WriteString(s[at:end])
-		} else {
-			b.WriteString(word)
+			i = end
+			continue
 		}
-		i = end
+		b.WriteString(word)
+		i = column(&b, s, end, len(want)-len(word))
 	}
 	return b.String()
+}
+
+// column keeps the columns of a table in their places where a word of it became shorter or longer: blanks behind it are
+// added or left out, two stay. It returns where to go on in s.
+func column(b *strings.Builder, s string, end, shorter int) int {
+	n := 0
+	for end+n < len(s) && s[end+n] == ' ' {
+		n++
+	}
+	if n < 2 {
+		return end
+	}
+	b.WriteString(strings.Repeat(" ", max(2, n+shorter)))
+	return end + n
 }
 
 func letter(c byte) bool {

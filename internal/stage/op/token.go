@@ -221,6 +221,9 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ses, cookie := x.SessionOf(r, x.pl.Name())
+	if d != nil {
+		x.TellFollowed(server.Event{Trust: d.Of().Name, By: x.pl.Name(), What: "sign-out"})
+	}
 	title, state := x.pl.Title(), q.Get("state")
 	said := r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
 	whole := false

@@ -188,11 +188,13 @@ func (p *Part) refresh(_ http.ResponseWriter, _ *http.Request, v *visit) *guest 
 // signOut sends the browser to the provider's end-session endpoint.
 func (p *Part) signOut(w http.ResponseWriter, r *http.Request, v *visit) *guest {
 	pl := v.d.Deal.App
+	p.TellFollowed(server.Event{Trust: v.g.trust, By: pl.Name(), What: "sign-out", Sent: true})
 	if k, err := r.Cookie(guestCookie(pl)); err == nil {
 		p.guests.Take(k.Value)
 	}
 	end := v.d.Deal.Provider.OpenID.EndSessionEndpoint
 	if end == "" {
+		p.TellFollowed(server.Event{Trust: v.g.trust, By: pl.Name(), What: "sign-out"})
 		http.Redirect(w, r, pl.ClientHome(), http.StatusSeeOther)
 		return nil
 	}

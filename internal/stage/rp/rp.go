@@ -130,6 +130,9 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	for _, r := range pl.Client.AfterSignOut {
 		l.Share(r, func(w http.ResponseWriter, _ *http.Request) {
+			for _, d := range dealsOf(c, pl) {
+				p.TellFollowed(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "signed-out page"})
+			}
 			p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(),
 				Lead:  "You are back at the app, and signed out.",
 				Links: [][2]string{{"Sign in", home + "start"}}})

@@ -60,6 +60,7 @@ func (p *Part) signOut(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		at, ok := d.Provider.Party.Entity.IDP.LogoutEndpoint(false)
 		if _, back := pl.Party.Entity.SP.LogoutEndpoint(true); !ok || !back {
+			p.TellFollowed(server.Event{Trust: g.trust, By: pl.Name(), What: "sign-out"})
 			p.signedOut(w, r, pl, "You are signed out here. "+d.Provider.Title()+
 				" was not told: single logout is not in the metadata of both sides.")
 			return

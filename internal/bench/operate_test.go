@@ -1,0 +1,134 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"tressik.example/internal/check"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/desk"
+	"tressik.example/internal/dossier"
+	"tressik.example/internal/due"
+	"tressik.example/internal/expect"
+	"tressik.example/internal/keyring"
+	"tressik.example/internal/mapping"
+	"tressik.example/internal/play"
+	"tressik.example/internal/probe"
+	"tressik.example/internal/store"
+)
+
+func checker(d *desk.Desk) *check.Checker {
+	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: &keyring.Keeper{Book: d.Book, Rand: d.Rand},
+		Mapper: &mapping.Mapper{Book: d.Book, Rand: d.Rand}, Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
+}
+
+// BenchmarkCheck checks so many trusts, with their parties.
+func BenchmarkCheck(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			c := checker(bigLedger(b, n))
+			for b.Loop() {
+				r, err := c.Run(context.Background(), nil)
+				if err != nil || r.Trusts != n {
+					b.Fatalf("%+v %v", r, err)
+				}
+			}
+			b.ReportMetric(b.Elapsed().Seconds()*1000/float64(b.N), "ms-check")
+			b.ReportMetric(b.Elapsed().Seconds()*1e6/float64(b.N)/float64(n), "us/trust")
+		})
+	}
+}
+
+// BenchmarkReport writes the report of so many trusts, from the ledger to the last byte.
+func BenchmarkReport(b *testing.B) {
+	for _, n := range []int{5, 500} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			d := bigLedger(b, n)
+			m := &dossier.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book, Rand: d.Rand}}}
+			for b.Loop() {
+				data, err := m.Gather(context.Background(), time.Time{})
+				if err == nil {
+					err = data.HTML(io.Discard)
+				}
+				if err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(b.Elapsed().Seconds()*1000/float64(b.N), "ms-report")
+		})
+	}
+}
+
+// BenchmarkExpect runs a thousand expectations of a trust over SAML, beside as many rehearsals' worth of sign-ins on the
+// stage: see SignIn, which goes over a socket in a session that holds.
+func BenchmarkExpect(b *testing.B) {
+	d := bigLedger(b, 2)
+	k := &expect.Keeper{Player: &play.Player{Book: d.Book, Rand: d.Rand}}
+	const n = 1000
+	err := d.L.Change(func(tx *store.Tx) error {
+		for range n {
+			if err := store.AddExpected(tx, &federation.Expected{Trust: "app0000@ridge", As: person().ID}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		out, err := k.Run(context.Background(), nil, false)
+		if err != nil || len(out) != n || !out[0].Holds {
+			b.Fatalf("%d %v %+v", len(out), err, out[0].Findings)
+		}
+	}
+	b.ReportMetric(float64(n*b.N)/b.Elapsed().Seconds(), "expectations/s")
+}
+
+// BenchmarkProbe probes two hundred trusts whose apps each answer after 100 ms; what one of them takes is the limit.
+func BenchmarkProbe(b *testing.B) {
+	const n, pause = 200, 100 * time.Millisecond
+	d := bigLedger(b, 0)
+	provider, err := d.L.Party("ridge")
+	if err != nil {
+		b.Fatal(err)
+	}
+	err = d.L.Change(func(tx *store.Tx) error {
+		provider.At = "" // nothing of it is published here
+		for i := range n {
+			s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				time.Sleep(pause)
+				w.WriteHeader(http.StatusMethodNotAllowed)
+			}))
+			b.Cleanup(s.Close)
+			name := fmt.Sprintf("far%03d", i)
+			app := &federation.Party{Name: name, Kind: federation.App, Entity: saml.Entity{ID: "urn:example:" + name,
+				SP: &saml.Role{ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: s.URL + "/acs", Index: 1}}}}}
+			if err := tx.AddParty(app, nil); err != nil {
+				return err
+			}
+			t := federation.NewTrust(app, provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"}, time.Now())
+			if err := tx.AddTrust(t, federation.SubjectKey{Salt: []byte("salt")}); err != nil {
+				return err
+			}
+		}
+		return tx.PutParty(provider, provider, nil, true)
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		list, err := (&probe.Prober{Player: &play.Player{Book: d.Book, Rand: d.Rand}, In: probe.Input{Dry: true}}).Trusts(
+			context.Background())
+		if err != nil || len(list) != n || len(list[0].Asked) != 1 {
+			b.Fatalf("%d %v %+v", len(list), err, list[0])
+		}
+	}
+	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/pause.Seconds(), "x-slowest")
+}

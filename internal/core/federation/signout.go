@@ -1,0 +1,70 @@
+package federation
+
+import (
+	"strings"
+
+	"tressik.example/internal/core/finding"
+)
+
+// SignOut says what signing out ends over a trust, by what both sides published: what is told passes, what stays signed
+// in is a note with which side would have to change what.
+func (s *SAMLTerms) SignOut(app, provider *Party) finding.List {
+	var out finding.List
+	_, at := provider.Entity.IDP.LogoutEndpoint(false)
+	_, back := app.Entity.SP.LogoutEndpoint(false)
+	if at && back {
+		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
+		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told (single logout)")
+	} else {
+		lacks := app
+		if !at {
+			lacks = provider
+		}
+		fix := finding.Do("ask whether " + lacks.Name + " has single logout, and enter it").
+			Then(finding.Run(string(lacks.Kind), "change", lacks.Name, "--logout", "URL"))
+		stays(&out, "signout.provider", "signing out at "+app.Name, provider.Name+" is not told, and stays signed in",
+			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
+		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
+			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
+	}
+	if sp := app.Entity.SP; sp != nil && sp.SignedOut != "" {
+		out.Pass("signout.page", "page after signing out", sp.SignedOut)
+	}
+	return out
+}
+
+func stays(out *finding.List, id, check, saw, expected string, who *Party, fix finding.Remedy, ref string) {
+	out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: saw, Expected: expected, Side: who.Kind.Side(), Fix: fix,
+		Ref: ref})
+}
+
+// SignOut says what signing out ends over a trust: see that of SAML.
+func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
+	var out finding.List
+	doc, c := provider.OpenIDOf(), app.ClientSide()
+	if doc == nil || c == nil || !c.Kind.Redirects() {
+		return out
+	}
+	switch {
+	case doc.EndSessionEndpoint == "":
+		stays(&out, "signout.provider", "signing out at "+app.Name, provider.Name+" has no end_session_endpoint, and stays signed in",
+			"an end_session_endpoint", provider, finding.Do("ask its owner whether it has one, and read its discovery document again"),
+			"OpenID Connect RP-Initiated Logout 2")
+	case len(c.AfterSignOut) == 0:
+		stays(&out, "signout.provider", "signing out at "+app.Name, "the session at "+provider.Name+" can be ended, and nobody comes back "+
+			"to the app", "a URI to return to", app, finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
+			"OpenID Connect RP-Initiated Logout 3")
+	default:
+		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
+		out.Pass("signout.page", "page after signing out", strings.Join(c.AfterSignOut, ", "))
+	}
+	switch {
+	case c.BackChannelLogout != "" && doc.BackChannelLogout, c.FrontChannelLogout != "" && doc.FrontChannelLogout:
+		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told")
+	default:
+		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
+			"a URI of the app that is told", app, finding.Do("ask whether the app has one").Then(finding.Run("app", "change", app.Name,
+				"--back-channel-logout", "URI")), "OpenID Connect Back-Channel Logout 2.2")
+	}
+	return out
+}
