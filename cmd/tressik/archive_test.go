@@ -130,3 +130,106 @@ func TestArchive(t *testing.T) {
 	d.fails(2, []string{"a session by itself"}, "inspect", d.path("session.har"), d.path("cut.har"))
 	d.fails(1, []string{"there is no file"}, "inspect", d.path("missing.har"))
 }
+
+// TestArchiveOfTwoSignIns tells two sign-ins apart that go on at one time, reads a token that the browser itself was
+// given, and writes a copy that is safe to send.
+func TestArchiveOfTwoSignIns(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const acs = "https://nightlog.kestrelridge.example/saml/acs/"
+	read := func(dir, name string) string { return strings.TrimSpace(d.read(filepath.Join(dir, name))) }
+	for who, dir := range map[string]string{"mira": "a", "aiyana": "b"} {
+		d.ok("rehearse", "nightlog@ridge", "--as", who, "--keep", d.path(dir), "--dry-run")
+	}
+	d.ok("rehearse", "skyview@ridge", "--as", "mira", "--keep", d.path("c"), "--dry-run")
+	const request, response = "01-nightlog@ridge-request.txt", "02-nightlog@ridge-response.txt"
+	session := [][2]string{{read("a", request), ""}, {read("b", request), ""}, {acs, read("a", response)}, {acs, read("b", response)}}
+	now := time.Date(2031, 3, 4, 9, 0, 1, 0, time.UTC)
+	archive := recorded(t, now, session, false)
+	d.write("two.har", archive)
+	// The requests are signed with a stand-in's key, which is not the app's; each response answers its own request.
+	d.fails(3, []string{"2 accepted, 2 refused", "(sign-in 1)", "(sign-in 2)"}, "inspect", "two.har")
+	// The answer of a token endpoint, to an app that runs in the browser.
+	list, err := os.ReadDir(d.path("c"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := ""
+	for _, f := range list {
+		if strings.HasSuffix(f.Name(), "id-token.txt") {
+			token = read("c", f.Name())
+		}
+	}
+	body, err := json.Marshal(map[string]string{"id_token": token, "access_token": "x"})
+	if err != nil || token == "" {
+		t.Fatal(err)
+	}
+	answer := `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:01Z","request":{"method":"POST","url":"https://login.kestrelridge.example/token"},` +
+		`"response":{"content":{"mimeType":"application/json","text":` + string(mustJSON(t, string(body))) + `}}}]}}`
+	d.write("token.har", answer)
+	d.fails(0, []string{"1 accepted, 0 refused", "ID token"}, "inspect", "token.har", "--trust", "skyview@ridge")
+	// Safe to send: neither who it is nor what would let somebody in.
+	d.fails(3, nil, "inspect", "two.har", "--safe-copy", "safe.har")
+	safe := d.read("safe.har")
+	for _, w := range []string{"Solano", "mira.solano", "SignatureValue\\u003eMII", read("a", response)[:60]} {
+		if strings.Contains(safe, w) {
+			t.Errorf("the copy holds %q", w)
+		}
+	}
+	var har struct {
+		Log struct {
+			Entries []struct{ Request struct{ URL, Comment string } }
+		}
+	}
+	if err := json.Unmarshal([]byte(safe), &har); err != nil || len(har.Log.Entries) != 4 ||
+		!strings.Contains(har.Log.Entries[2].Request.Comment, "mail-") {
+		t.Errorf("%v %s", err, safe)
+	}
+	d.write("one.txt", read("a", response))
+	d.ok("inspect", "one.txt", "--trust", "nightlog@ridge", "--safe-copy", "one.safe", "--redact")
+	if s := d.read("one.safe"); strings.Contains(s, "Solano") || !strings.Contains(s, "(left out)") {
+		t.Errorf("%s", s)
+	}
+	out := d.ok("inspect", "one.txt", "--trust", "nightlog@ridge", "--redact")
+	if strings.Contains(out, "Solano") || !strings.Contains(out, "ACCEPTED") {
+		t.Errorf("%s", out)
+	}
+	d.fails(2, []string{"is of one file"}, "inspect", "-", "--safe-copy", "x")
+}
+
+func mustJSON(t *testing.T, s string) []byte {
+	t.Helper()
+	b, err := json.Marshal(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// TestRedact shows no names and addresses of people in any format, and the same word for the same person.
+func TestRedact(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	for _, args := range [][]string{{"people", "list"}, {"people", "list", "--format", "json"}, {"people", "show", "mira"},
+		{"claims", "preview", "nightlog@ridge", "--as", "mira"}, {"journal", "list"}, {"accounts", "match", "nightlog@ridge"},
+		{"report", "--out", "-"}, {"rehearse", "nightlog@ridge", "--as", "mira", "--dry-run"}} {
+		r := d.run(append(args, "--redact")...)
+		for _, w := range []string{"Solano", "mira.solano", "tobias.renn@", "Lindqvist"} {
+			if strings.Contains(r.out+r.err, w) {
+				t.Errorf("%v shows %q", args, w)
+			}
+		}
+		if len(r.out) == 0 {
+			t.Errorf("%v says nothing: %s", args, r.err)
+		}
+	}
+	a, b := d.ok("people", "show", "mira", "--redact"), d.ok("people", "show", "mira", "--redact")
+	if a != b {
+		t.Error("the words differ from time to time")
+	}
+	var list []json.RawMessage
+	d.json(&list, "people", "list", "--redact")
+	if len(list) == 0 {
+		t.Error("no JSON")
+	}
+}

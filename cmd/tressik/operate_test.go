@@ -462,3 +462,39 @@ func TestProof(t *testing.T) {
 	d.fails(1, []string{"nothing was kept"}, "proof", "show", "plate-archive@southmere")
 	d.fails(0, []string{"Nothing was kept"}, "proof", "list", "plate-archive@southmere")
 }
+
+// TestOldProof says of live trusts that their proof is old or gone, and of secrets that nobody uses.
+func TestOldProof(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust = "skyview@ridge"
+	d.ok("rehearse", trust, "--as", "mira")
+	d.ok("cutover", trust, "--way-back", "x", "--despite", "a test", "--yes")
+	var c checked
+	d.json(&c, "check", trust)
+	if !c.has(trust, "expect.none") || c.has(trust, "proof.old") {
+		t.Errorf("%+v", c.Findings)
+	}
+	d.env = append(d.env, "TRESSIK_NOW=2031-07-04T09:00:00Z")
+	c = checked{}
+	d.json(&c, "check", trust, "dome-scheduler@ridge")
+	if !c.has(trust, "proof.old") {
+		t.Errorf("%+v", c.Findings)
+	}
+	var secrets []struct{ ID string }
+	d.env[len(d.env)-1] = "TRESSIK_NOW=2031-03-04T09:00:00Z"
+	d.ok("secret", "add", "dome-scheduler@ridge", "--lasts", "300d")
+	d.json(&secrets, "secret", "list", "dome-scheduler@ridge")
+	d.env[len(d.env)-1] = "TRESSIK_NOW=2031-07-04T09:00:00Z"
+	c = checked{}
+	d.json(&c, "check", "dome-scheduler@ridge")
+	if !c.has("dome-scheduler@ridge", "secret.unused") {
+		t.Errorf("%+v", c.Findings)
+	}
+	d.ok("secret", "retire", "dome-scheduler@ridge", secrets[len(secrets)-1].ID, "--yes")
+	d.ok("trust", "change", trust, "--strength", "mfa")
+	c = checked{}
+	if r := d.json(&c, "check", trust); r.code != 3 || !c.has(trust, "proof.none") {
+		t.Errorf("%+v", c.Findings)
+	}
+}

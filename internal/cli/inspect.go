@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/desk"
 	"tressik.example/internal/inspect"
+	"tressik.example/internal/play"
 	"tressik.example/internal/reach"
 	"tressik.example/internal/report"
 	"tressik.example/internal/stage"
@@ -27,7 +29,7 @@ import (
 
 func (a *App) inspectCmd() *cobra.Command {
 	var in inspect.Input
-	var at, key string
+	var at, key, safe string
 	c := &cobra.Command{Use: "inspect FILE…|-",
 		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE…"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
@@ -42,7 +44,10 @@ one input, each on a line, are judged one by one: a line for each and a summary,
 on each line.
 
 A recorded browser session (HTTP Archive, FILE.har) is searched for all SAML and OAuth messages; each is judged by
-the trust that it belongs to, at the time at which it was sent, and the first that is wrong is named.`,
+the trust that it belongs to, at the time at which it was sent, and the first that is wrong is named.
+
+With --safe-copy a message or an archive is also written so that it can be sent to somebody else: the same value gives
+the same word each time.`,
 		Example: `  tressik inspect captured.txt
   tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
   tressik inspect courier.jwt --trust frame-courier@ridge
@@ -62,6 +67,11 @@ the trust that it belongs to, at the time at which it was sent, and the first th
 			d, err := a.inspector(in.Trust)
 			if err != nil {
 				return err
+			}
+			if safe != "" {
+				if err := a.safeCopy(cmd.Context(), d, got, safe); err != nil {
+					return err
+				}
 			}
 			if archive(got) {
 				return a.inspectArchive(d, in, got)
@@ -96,6 +106,8 @@ the trust that it belongs to, at the time at which it was sent, and the first th
 	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
 	f.StringVar(&in.As, "as", "", "compare what it says with what the trust releases for this person")
 	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
+	f.StringVar(&safe, "safe-copy", "",
+		"also write a copy that is safe to send: no secrets, signatures, names and values of people")
 	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
 	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
@@ -187,16 +199,62 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 	if err != nil {
 		return err
 	}
+	several := inspect.SignIns(list) > 1
 	err = a.inspectMany("Trust", func(each judged) {
 		d.Session(in, list, func(m inspect.Recorded, v *inspect.Inspection, err error) {
 			_, to, _ := strings.Cut(m.To, "://")
-			each(fmt.Sprintf("%d %s", m.Entry, to), v, err)
+			from := fmt.Sprintf("%d %s", m.Entry, to)
+			if several && m.SignIn > 0 {
+				from += fmt.Sprintf(" (sign-in %d)", m.SignIn)
+			}
+			each(from, v, err)
 		})
 	})
 	if cut != nil {
 		return fmt.Errorf("%s: %w", names[0], cut)
 	}
 	return err
+}
+
+// safeCopy writes a copy of a message or an archive that is safe to send.
+func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string, to string) error {
+	if len(names) != 1 || names[0] == "-" {
+		return usageError{errors.New("--safe-copy is of one file: name it, and no other beside it")}
+	}
+	mask := a.mask
+	if mask == nil {
+		mask = play.MaskOf()
+		if d.Book != nil {
+			list, err := d.Persons()
+			if err != nil {
+				return err
+			}
+			mask = play.MaskOf(list...)
+		}
+	}
+	var b bytes.Buffer
+	if archive(names) {
+		f, err := os.Open(names[0])
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if err := inspect.Redacted(&b, bufio.NewReaderSize(f, 1<<20), mask); err != nil {
+			a.say("%s: %v; the copy has what stands before", names[0], err)
+		}
+	} else {
+		list, err := a.messages(ctx, names)
+		if err != nil {
+			return err
+		}
+		for _, m := range list {
+			b.WriteString(mask.Message(strings.TrimSpace(string(m.raw))) + "\n")
+		}
+	}
+	if err := a.mayReplace(to); err != nil {
+		return err
+	}
+	return writeWith(to, b.Bytes(), 0o600)
 }
 
 // readArchive reads the messages out of what a browser recorded. cut says why no more of them are there, where the archive

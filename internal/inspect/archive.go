@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,7 +12,9 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/redact"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Recorded is one message that a browser carried, out of an HTTP Archive.
@@ -19,7 +22,9 @@ type Recorded struct {
 	At    time.Time // when the browser sent it; zero where the archive does not say
 	Entry int       // which entry of the archive, from 1
 	To    string    // whom it was sent to, without the query
-	Text  string    // as Inspect takes it: an address, or a form body
+	Text  string    // as Inspect takes it: an address, a form body, or a token
+	// SignIn is which of the sign-ins in the archive it belongs to, from 1, where that is known: two may go on at one time
+	SignIn int
 }
 
 // ErrArchive means that a file is no HTTP Archive that can be read.
@@ -36,6 +41,13 @@ type entry struct {
 			Params []pair `json:"params"`
 		} `json:"postData"`
 	} `json:"request"`
+	Response struct {
+		Content struct {
+			Kind     string `json:"mimeType"`
+			Text     string `json:"text"`
+			Encoding string `json:"encoding"`
+		} `json:"content"`
+	} `json:"response"`
 }
 
 type pair struct {
@@ -69,6 +81,10 @@ func Archive(r io.Reader) ([]Recorded, error) {
 					m.Entry = n
 					out = append(out, m)
 				}
+				if m, ok := e.answer(); ok {
+					m.Entry = n
+					out = append(out, m)
+				}
 			}
 			return delim(d, ']')
 		})
@@ -82,6 +98,31 @@ func Archive(r io.Reader) ([]Recorded, error) {
 		return out, fmt.Errorf("%w: %w", ErrArchive, err)
 	}
 	return out, nil
+}
+
+// answer is the ID token that a token endpoint answered with, where the app runs in the browser and asked for it itself.
+func (e *entry) answer() (Recorded, bool) {
+	c := &e.Response.Content
+	if !strings.Contains(c.Kind, "json") || len(c.Text) > 1<<20 {
+		return Recorded{}, false
+	}
+	text := []byte(c.Text)
+	if c.Encoding == "base64" {
+		b, err := base64.StdEncoding.DecodeString(c.Text)
+		if err != nil {
+			return Recorded{}, false
+		}
+		text = b
+	}
+	var t struct {
+		ID string `json:"id_token"`
+	}
+	if json.Unmarshal(text, &t) != nil || t.ID == "" {
+		return Recorded{}, false
+	}
+	at, _ := time.Parse(time.RFC3339Nano, e.Started) // an entry without a time stays in its place
+	to, _, _ := strings.Cut(e.Request.URL, "?")
+	return Recorded{At: at, To: to, Text: t.ID}, true
 }
 
 // message is what an entry's request carries. What a redirect answers with is the next entry's request, and not taken
@@ -127,8 +168,22 @@ func carries(text string) bool {
 // all. Each gets what was found, or why nothing could be.
 func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *Inspection, err error)) {
 	asked := map[string]string{} // by trust, the ID of the last request
+	begun := map[string]int{}    // sign-ins, by the ID of a request or by a state
 	named := in.Trust
 	for _, m := range list {
+		id, answers, state := marks(m.Text)
+		switch {
+		case id != "":
+			begun[id] = len(begun) + 1
+			m.SignIn = begun[id]
+		case answers != "":
+			m.SignIn = begun[answers]
+		case state != "":
+			if begun[state] == 0 {
+				begun[state] = len(begun) + 1
+			}
+			m.SignIn = begun[state]
+		}
 		x := in
 		if x.Raw = []byte(m.Text); x.At.IsZero() {
 			x.At = m.At
@@ -137,12 +192,31 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 			x.Trust = d.trustOf(m)
 		}
 		x.Request = asked[x.Trust]
+		if begun[answers] > 0 { // one of several that go on at one time
+			x.Request = answers
+		}
 		v, err := d.Inspect(x)
 		if err == nil && v.Kind == "SAML AuthnRequest" && x.Trust != "" {
 			asked[x.Trust] = v.FactMap["ID"]
 		}
 		each(m, v, err)
 	}
+}
+
+// marks are what tie a message to a sign-in: the ID of a SAML request, that which a SAML message answers, or the state of
+// an OAuth message.
+func marks(text string) (id, answers, state string) {
+	if c, ok, err := carriedIn(text); ok && err == nil {
+		if doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits()); err == nil {
+			root := doc.Root()
+			if answers = xmlsec.Attr(root, "InResponseTo"); answers == "" && root.Tag == "AuthnRequest" {
+				id = xmlsec.Attr(root, "ID")
+			}
+		}
+		return id, answers, ""
+	}
+	_, _, q, _ := oauthIn(text)
+	return "", "", q.Get("state")
 }
 
 // trustOf finds the one trust that a message belongs to, by who says to have sent it and where it went; "" where that
@@ -243,4 +317,79 @@ func delim(d *json.Decoder, want json.Delim) error {
 func skip(d *json.Decoder) error {
 	var x json.RawMessage
 	return d.Decode(&x)
+}
+
+// SignIns counts the sign-ins that begin in an archive.
+func SignIns(list []Recorded) int {
+	begun := map[string]bool{}
+	for _, m := range list {
+		if id, _, state := marks(m.Text); id+state != "" {
+			begun[id+state] = true
+		}
+	}
+	return len(begun)
+}
+
+// Redacted writes a copy of an archive that is safe to send to somebody else: each request with its address, and what the
+// messages in it say, without secrets, signatures, names and values of people. Headers, cookies and bodies of answers are
+// left out. It goes entry by entry. Errors: ErrArchive, where what stands before the cut is written all the same.
+func Redacted(w io.Writer, r io.Reader, mask *redact.Mask) error {
+	d := json.NewDecoder(r)
+	if _, err := io.WriteString(w, `{"log":{"version":"1.2","creator":{"name":"tressik","version":"redacted"},"entries":[`); err != nil {
+		return err
+	}
+	n := 0
+	err := members(d, func(key string) error {
+		if key != "log" {
+			return skip(d)
+		}
+		return members(d, func(key string) error {
+			if key != "entries" {
+				return skip(d)
+			}
+			if err := delim(d, '['); err != nil {
+				return err
+			}
+			for ; d.More(); n++ {
+				var e entry
+				if err := d.Decode(&e); err != nil {
+					return err
+				}
+				if err := e.redacted(w, n, mask); err != nil {
+					return err
+				}
+			}
+			return delim(d, ']')
+		})
+	})
+	if _, werr := io.WriteString(w, "\n]}}\n"); werr != nil {
+		return werr
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrArchive, err)
+	}
+	return nil
+}
+
+func (e *entry) redacted(w io.Writer, n int, mask *redact.Mask) error {
+	at, _, _ := strings.Cut(e.Request.URL, "?")
+	out := map[string]any{"startedDateTime": e.Started}
+	req := map[string]any{"method": e.Request.Method, "url": mask.Text(at)}
+	if m, ok := e.message(); ok {
+		req["comment"] = mask.Message(m.Text)
+	}
+	out["request"] = req
+	if m, ok := e.answer(); ok {
+		out["comment"] = mask.Message(m.Text)
+	}
+	b, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	sep := ",\n"
+	if n == 0 {
+		sep = "\n"
+	}
+	_, err = w.Write(append([]byte(sep), b...))
+	return err
 }

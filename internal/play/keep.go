@@ -2,6 +2,8 @@ package play
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
@@ -30,12 +32,25 @@ func NewMessages(list ...people.Person) *Messages {
 // MaskOf makes a mask that knows people.
 func MaskOf(list ...people.Person) *redact.Mask {
 	m := redact.New()
+	many := map[string]int{}
+	for i := range list {
+		for _, values := range list[i].Attributes {
+			for _, v := range values {
+				many[v]++
+			}
+		}
+	}
 	for i := range list {
 		p := &list[i]
 		m.Know("person", p.ID)
-		for name, values := range p.Attributes {
-			for _, v := range values {
-				m.Know(name, v)
+		for _, name := range slices.Sorted(maps.Keys(p.Attributes)) {
+			if slices.Contains([]string{"objectClass", "preferredLanguage", "eduPersonAffiliation", "title"}, name) {
+				continue
+			}
+			for _, v := range p.Attributes[name] {
+				if many[v] <= 5 { // what many share names nobody
+					m.Know(name, v)
+				}
 			}
 		}
 	}

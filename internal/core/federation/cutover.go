@@ -101,6 +101,16 @@ func (t *Trust) SendsAway() bool {
 	return t.Standing == Live && t.Cutover != nil && t.Cutover.Way == Whole
 }
 
+// twice reports whether a time of the clock comes twice on its day.
+func twice(t time.Time) bool {
+	for _, d := range []time.Duration{-time.Hour, time.Hour} {
+		if o := t.Add(d); o.Hour() == t.Hour() && o.Minute() == t.Minute() {
+			return true
+		}
+	}
+	return false
+}
+
 // ErrWindow is for a window that cannot be meant.
 var ErrWindow = errors.New("not a window that can be used")
 
@@ -150,6 +160,10 @@ func Window(s string, now time.Time, zone *time.Location) (from, until time.Time
 		if from.Hour() != begin.Hour() || from.Minute() != begin.Minute() || until.Sub(from) != want {
 			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or give it in UTC",
 				zone, from.Format("2006-01-02"), until.Sub(from)))
+		}
+		if twice(from) || twice(until) {
+			return bad(fmt.Sprintf("the clocks of %s go back on %s, so that an hour of it comes twice: choose another, or give it in UTC",
+				zone, from.Format("2006-01-02")))
 		}
 		if from.Before(now) {
 			from = now
