@@ -177,6 +177,8 @@ func TestExamplesRun(t *testing.T) {
 		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
 	_, _, pub := clientKey(t)
 	d.write("courier.pem", pub)
+	// nothing is looked for outside this machine
+	d.env = append(d.env, "HTTPS_PROXY=http://127.0.0.1:9", "HTTP_PROXY=http://127.0.0.1:9")
 	d.write("session.har", recorded(t, time.Now(), [][2]string{{"https://app.example/callback?code=a&state=b", ""}}, false))
 	for _, c := range []struct {
 		args []string
@@ -187,7 +189,12 @@ func TestExamplesRun(t *testing.T) {
 		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"},
 			[]int{0}}, {[]string{"claims", "list"}, []int{0}},
 		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"}, []int{0}},
-		{[]string{"next"}, []int{0}},
+		{[]string{"next"}, []int{0}}, {[]string{"proof", "list"}, []int{0}}, {[]string{"proof", "show"}, []int{0}},
+		{[]string{"expect", "add"}, []int{0}}, {[]string{"expect", "record"}, []int{0}}, {[]string{"expect", "list"}, []int{0}},
+		{[]string{"expect", "run"}, []int{0, 0, 3}}, {[]string{"expect", "remove"}, []int{0}},
+		{[]string{"check"}, []int{3, 3, 3}}, {[]string{"check", "accept"}, []int{0}}, {[]string{"check", "reopen"}, []int{0}},
+		{[]string{"report"}, []int{0}}, {[]string{"probe"}, []int{3, 3, 0}}, {[]string{"watch"}, []int{3, 1}},
+		{[]string{"cutover"}, []int{3, 0, 0, 0}},
 		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"},
 			[]int{0}}, {[]string{"people", "load"}, []int{0}},
 		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"},

@@ -51,7 +51,8 @@ func TestDemoRunsItsStory(t *testing.T) {
 	for _, w := range []string{"insufficient_scope", "rehearse skyview@ridge", "no app's own",
 		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
 		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
-		"wants `mail`, gets `email`", "it lacks the slash at the end", "a provider would stop here"} {
+		"wants `mail`, gets `email`", "it lacks the slash at the end", "a provider would stop here",
+		"provider knows it  known", "state        signed in", "witnessed, now", "probe.differs", "have the owner of ridge admit this person"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the whole demo does not show %q", w)
 		}

@@ -40,7 +40,7 @@ before; --pause and --resume switch it off and on. What is planned is carried ou
 On the stage the played app follows: before, it offers its own sign-in; afterwards it sends people to the provider,
 and its own sign-in stays for emergencies.`,
 		Example: `  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --dry-run
-  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --window "Sun 02:00-04:00" --despite "a drill"
+  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --window "Sun 02:00-04:00" --despite "a drill" --yes
   tressik cutover frame-courier@ridge --back
   tressik cutover --due`,
 		ValidArgsFunction: a.names("trust", 1),

@@ -30,8 +30,9 @@ func (a *App) demoCmd() *cobra.Command {
 	c := &cobra.Command{Use: "demo", Short: "Build the demo organisation and run the full example", Args: args(),
 		Long: `Make the ledger of a made-up observatory in a folder of its own and go through the whole work on it: get to
 know the parties, federate, hand over, map claims, rehearse, and see a sign-in fail with the remedy.
-It is told in short, each command as you would type it; --full shows all that they say. The ledger stays for you
-to play on.`,
+It is told in short, each command as you would type it; --full shows all that they say, and goes on with two
+organisations that federate with each other over HTTPS on this machine, probe and watch each other. The ledger stays
+for you to play on.`,
 		Example: "  tressik demo --dir tressik-demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := os.Mkdir(dir, 0o755); err != nil {
@@ -111,6 +112,11 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 		}
 	}
 	rest()
+	if full {
+		if err := a.demoTwo(ctx); err != nil {
+			return err
+		}
+	}
 	fmt.Fprintf(a.Out, "\n%s\n", p.Bold("The ledger stays in "+dir+" for you to play on:"))
 	fmt.Fprintf(a.Out, `  cd %s
   tressik trust show nightlog@ridge                          # where a trust stands, and what is next

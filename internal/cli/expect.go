@@ -43,7 +43,7 @@ that one is refused, by this rule; these calls are answered, those refused; toke
 the ID of the finding that refuses, or the beginning of it: policy is any policy of the trust.`,
 		Example: `  tressik expect add nightlog@ridge --as mira --admitted --claim mail=mira.solano@kestrelridge.example
   tressik expect add nightlog@ridge --as petra --refused --by policy
-  tressik expect add frame-courier@ridge --admitted --answered telescope-api:frames.write`,
+  tressik expect add frame-courier@ridge --admitted --answered telescope-api:frames.read`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(_ *cobra.Command, got []string) error {
 			e := in.e

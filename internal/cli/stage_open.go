@@ -92,10 +92,10 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 		ln.Close()
 		return nil, err
 	}
-	var handler http.Handler = s
+	var handler http.Handler = a.dated(d, s)
 	shut := func() {}
 	if door, err := watch.OpenDoor(keeper, d.Path(), base, pin); err == nil {
-		handler, shut = door.Around(s), door.Close
+		handler, shut = door.Around(handler), door.Close
 	} else {
 		a.say("this stage cannot be watched by `tressik watch`: %v", err)
 	}
@@ -115,6 +115,17 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 		}
 	}
 	return out, nil
+}
+
+// dated has answers carry the stage's own time where its clock is set, as they carry the machine's elsewhere.
+func (a *App) dated(d *desk.Desk, h http.Handler) http.Handler {
+	if a.Env("TRESSIK_NOW") == "" {
+		return h
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Date", d.Now().UTC().Format(http.TimeFormat))
+		h.ServeHTTP(w, r)
+	})
 }
 
 // nowhere takes what a server says of connections that browsers dropped.

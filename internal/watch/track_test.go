@@ -66,7 +66,11 @@ func TestTrack(t *testing.T) {
 			x.Arrived = func(federation.Learned, string) (string, finding.List) { return "b", refusal("account.expected") }
 			x.Event(in)
 		}, Refused, []string{"account.expected"}},
-		{"signed out", app, func(x *Track) { x.UntilSignedOut(); x.Event(in); x.Event(server.Event{By: "ridge", What: "logout request"}) }, SignedOut, nil},
+		{"signed out", app, func(x *Track) {
+			x.UntilSignedOut()
+			x.Event(in)
+			x.Event(server.Event{By: "ridge", What: "logout request"})
+		}, SignedOut, nil},
 	} {
 		x := track(c.how)
 		c.do(x)

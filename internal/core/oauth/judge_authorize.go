@@ -201,6 +201,9 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 			saw += ": " + s
 		}
 		side, fix := errorRemedy(code, r.Trust.Name)
+		if r.Far {
+			side, fix = finding.Provider, r.Remedy(oidc.Fail(code, ""))
+		}
 		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error, Check: "answer of the provider",
 			Saw:      saw,
 			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})

@@ -24,6 +24,8 @@ type Registered struct {
 	Keys     []oidc.Key // the client's own, for private_key_jwt
 	APIs     map[string]*federation.Party
 	Releaser Releaser
+	// Far says that the provider is the real one and foreign: what it holds of the client is its owner's to change
+	Far bool
 }
 
 // Releaser works out what a client is told of a person. *federation.Releaser is one.
@@ -56,6 +58,15 @@ func (r *Registered) Audiences(scopes []string, as string) []string {
 
 // Remedy says what to do about an error of the token endpoint.
 func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
+	if r.Far {
+		side := map[string]string{oidc.InvalidClient: "give the client's secret at " + r.Provider.Name + " with --secret-file, or ask its " +
+			"owner for a new one", oidc.InvalidGrant: "sign in again",
+			oidc.InvalidScope: "have the owner of " + r.Provider.Name + " allow the client what it asks for, or ask for less"}[e.Code]
+		if side == "" {
+			side = "ask the owner of " + r.Provider.Name + ", with the time of the request"
+		}
+		return finding.Do(side)
+	}
 	switch e.Code {
 	case oidc.InvalidClient:
 		if r.Client != nil && !r.Client.Kind.Public() {
@@ -86,6 +97,9 @@ func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
 
 // Missing says what the client lacks for a permission; label "" is any that it asks for.
 func (r *Registered) Missing(label string) finding.Remedy {
+	if r.Far {
+		return finding.Do("have the owner of " + r.Provider.Name + " allow it to the client, and an administrator there consent to it")
+	}
 	asked := label == ""
 	for _, a := range r.Terms.Asks {
 		if label != "" && a.Label() != label {

@@ -36,6 +36,7 @@ type Expect struct {
 	RelayState           string     // that came beside it
 	Until                *time.Time // until when the provider's metadata is valid; nil: no end
 	OwnProvider          bool       // the provider is Tressik's own
+	Far                  bool       // it is the real one and foreign: whom it admits is its owner's to change
 	Trust                string     // names of the trust and its parties, for what findings say
 	AppName              string
 	ProviderName         string
@@ -192,6 +193,11 @@ func (j *judging) status() bool {
 	saw := st.Words()
 	switch st.Sub {
 	case StatusRequestDenied:
+		if j.Far {
+			j.failWith("saml.admission", "admission", saw, "Success", finding.Provider, finding.Do("have the owner of "+j.ProviderName+
+				" admit this person to "+j.AppName), "SAML Core 3.2.2.2")
+			break
+		}
 		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
 			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
 				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")),

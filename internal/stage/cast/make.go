@@ -57,6 +57,7 @@ func (m *maker) dealSAML(d Deal, terms *federation.SAMLTerms, app, provider *fed
 	x.expect = sync.OnceValues(func() (saml.Expect, error) {
 		e := federation.Expectation(d.Trust, terms, &d.App.Party, &d.Provider.Party, m.led.People, time.Time{})
 		var err error
+		e.Far = d.Provider.Real
 		list, err := d.Provider.SigningKeys()
 		if err != nil {
 			return e, err
@@ -90,7 +91,7 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 	}
 	t := d.Trust
 	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party,
-		Provider: &d.Provider.Party, Client: d.App.Client,
+		Provider: &d.Provider.Party, Client: d.App.Client, Far: d.Provider.Real,
 		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs, Releaser: lazily(d.release)}}
 	if terms.JWKS != "" {
 		if x.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {
