@@ -143,7 +143,8 @@ func TestArchiveOfTwoSignIns(t *testing.T) {
 	}
 	d.ok("rehearse", "skyview@ridge", "--as", "mira", "--keep", d.path("c"), "--dry-run")
 	const request, response = "01-nightlog@ridge-request.txt", "02-nightlog@ridge-response.txt"
-	session := [][2]string{{read("a", request), ""}, {read("b", request), ""}, {acs, read("a", response)}, {acs, read("b", response)}}
+	session := [][2]string{{read("a", request), ""}, {read("b", request), ""}, {acs, read("a", response)}, {acs, read("b",
+		response)}}
 	now := time.Date(2031, 3, 4, 9, 0, 1, 0, time.UTC)
 	archive := recorded(t, now, session, false)
 	d.write("two.har", archive)
@@ -210,8 +211,10 @@ func mustJSON(t *testing.T, s string) []byte {
 func TestRedact(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
-	for _, args := range [][]string{{"people", "list"}, {"people", "list", "--format", "json"}, {"people", "show", "mira"},
-		{"claims", "preview", "nightlog@ridge", "--as", "mira"}, {"journal", "list"}, {"accounts", "match", "nightlog@ridge"},
+	for _, args := range [][]string{{"people", "list"}, {"people", "list", "--format", "json"}, {"people", "show",
+		"mira"},
+		{"claims", "preview", "nightlog@ridge", "--as", "mira"}, {"journal", "list"}, {"accounts", "match",
+			"nightlog@ridge"},
 		{"report", "--out", "-"}, {"rehearse", "nightlog@ridge", "--as", "mira", "--dry-run"}} {
 		r := d.run(append(args, "--redact")...)
 		for _, w := range []string{"Solano", "mira.solano", "tobias.renn@", "Lindqvist"} {

@@ -37,7 +37,8 @@ func TestExpectations(t *testing.T) {
 	mail := "mail=mira.solano@kestrelridge.example"
 	for _, args := range [][]string{{trust, "--as", "mira", "--admitted", "--claim", mail, "--without", "phone"},
 		{trust, "--as", "petra", "--refused", "--by", "policy"},
-		{courier, "--admitted", "--answered", "telescope-api:frames.read", "--denied", "telescope-api:frames.write", "--at-most",
+		{courier, "--admitted", "--answered", "telescope-api:frames.read", "--denied", "telescope-api:frames.write",
+			"--at-most",
 			"access-token=15m"}} {
 		d.ok(append([]string{"expect", "add"}, args...)...)
 	}
@@ -61,7 +62,8 @@ func TestExpectations(t *testing.T) {
 	d.fails(2, []string{"a quote is not closed"}, "expect", "run", "--before-change", "trust change 'x")
 	// Made, it is named with who did it.
 	d.ok("trust", "change", trust, "--admits", "group:directors")
-	r = d.fails(3, []string{"1 of 3 hold", "aiyana did trust.change (admits", "aiyana  trust.change admits from group:observers to group:directors"}, "expect", "run", trust,
+	r = d.fails(3, []string{"1 of 3 hold", "aiyana did trust.change (admits",
+		"aiyana  trust.change admits from group:observers to group:directors"}, "expect", "run", trust,
 		"--junit", "e.xml")
 	var suites struct {
 		Tests    int `xml:"tests,attr"`
@@ -82,7 +84,8 @@ func TestExpectations(t *testing.T) {
 	d.ok("permission", "ask", courier, "telescope-api:frames.write")
 	d.ok("consent", "give", courier, "telescope-api:frames.write", "--for", "everyone")
 	list, _ = d.expects(courier)
-	if len(list) != 1 || list[0].Holds || list[0].Findings[0].ID != "expect.call" || list[0].Findings[0].Saw != "answered" {
+	if len(list) != 1 || list[0].Holds || list[0].Findings[0].ID != "expect.call" ||
+		list[0].Findings[0].Saw != "answered" {
 		t.Errorf("%+v", list)
 	}
 	// People who left.
@@ -168,7 +171,8 @@ func TestCheck(t *testing.T) {
 	d := demoed(t)
 	var c checked
 	r := d.json(&c, "check")
-	if r.code != 3 || c.Trusts < 6 || !c.has("nightlog@ridge", "account.collisions") || !c.has("nightlog@southmere", "claims.required") ||
+	if r.code != 3 || c.Trusts < 6 || !c.has("nightlog@ridge", "account.collisions") || !c.has("nightlog@southmere",
+		"claims.required") ||
 		!c.has("skyview@ridge", "trust.owner") {
 		t.Fatalf("%d %+v", r.code, c)
 	}
@@ -180,12 +184,16 @@ func TestCheck(t *testing.T) {
 	// What is accepted is silent until then, and no longer.
 	const trust = "nightlog@ridge"
 	d.fails(2, []string{"--reason is missing"}, "check", "accept", trust, "account.collisions", "--until", "2031-06-01")
-	d.fails(2, []string{"it is past"}, "check", "accept", trust, "account.collisions", "--reason", "x", "--until", "2031-03-01")
-	d.fails(2, []string{"more than 400 days away"}, "check", "accept", trust, "account.collisions", "--reason", "x", "--until", "2040-01-01")
+	d.fails(2, []string{"it is past"}, "check", "accept", trust, "account.collisions", "--reason", "x", "--until",
+		"2031-03-01")
+	d.fails(2, []string{"more than 400 days away"}, "check", "accept", trust, "account.collisions", "--reason", "x",
+		"--until", "2040-01-01")
 	d.fails(2, []string{"is no day"}, "check", "accept", trust, "account.collisions", "--reason", "x", "--until", "soon")
-	d.fails(1, []string{"there is no such finding now"}, "check", "accept", trust, "saml.nothing", "--reason", "x", "--until", "2031-06-01")
+	d.fails(1, []string{"there is no such finding now"}, "check", "accept", trust, "saml.nothing", "--reason", "x",
+		"--until", "2031-06-01")
 	d.ok("check", "accept", trust, "account.collisions", "--reason", "two guests share a desk", "--until", "2031-06-01")
-	d.fails(0, []string{"1 accepted", "two guests share a desk (aiyana)"}, "check", trust, "--sarif", "c.sarif", "--junit", "c.xml")
+	d.fails(0, []string{"1 accepted", "two guests share a desk (aiyana)"}, "check", trust, "--sarif", "c.sarif",
+		"--junit", "c.xml")
 	var sarif struct {
 		Version string
 		Runs    []struct {
@@ -199,7 +207,8 @@ func TestCheck(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal([]byte(d.read("c.sarif")), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) != 1 ||
+	if err := json.Unmarshal([]byte(d.read("c.sarif")), &sarif); err != nil || sarif.Version != "2.1.0" ||
+		len(sarif.Runs) != 1 ||
 		len(sarif.Runs[0].Tool.Driver.Rules) == 0 {
 		t.Fatalf("%v %+v", err, sarif)
 	}
@@ -210,7 +219,8 @@ func TestCheck(t *testing.T) {
 			t.Errorf("%+v", x)
 		}
 	}
-	if let != 1 || !strings.Contains(d.read("c.xml"), "<skipped message=\"accepted until 2031-06-01: two guests share a desk\"") {
+	if let != 1 || !strings.Contains(d.read("c.xml"),
+		"<skipped message=\"accepted until 2031-06-01: two guests share a desk\"") {
 		t.Errorf("%d suppressions\n%s", let, d.read("c.xml"))
 	}
 	d.env = append(d.env, "TRESSIK_NOW=2031-06-02T09:00:00Z")
@@ -228,10 +238,13 @@ func TestIncludedPermissions(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	const api, trust = "telescope-api", "frame-courier@ridge"
-	d.ok("permission", "publish", api, "frames.write", "--as", "user,self", "--says", "write frames", "--includes", "frames.read")
-	d.fails(1, []string{"it includes frames.read itself"}, "permission", "publish", api, "frames.read", "--as", "user,self", "--says", "x",
+	d.ok("permission", "publish", api, "frames.write", "--as", "user,self", "--says", "write frames", "--includes",
+		"frames.read")
+	d.fails(1, []string{"it includes frames.read itself"}, "permission", "publish", api, "frames.read", "--as",
+		"user,self", "--says", "x",
 		"--includes", "frames.write")
-	d.fails(1, []string{"there is no permission of telescope-api"}, "permission", "publish", api, "frames.write", "--as", "self", "--says",
+	d.fails(1, []string{"there is no permission of telescope-api"}, "permission", "publish", api, "frames.write", "--as",
+		"self", "--says",
 		"x", "--includes", "frames.raed")
 	d.ok("permission", "ask", trust, api+":frames.write")
 	d.ok("consent", "give", trust, api+":frames.write", "--for", "everyone")
@@ -272,10 +285,13 @@ func TestCutover(t *testing.T) {
 		words string
 		args  []string
 	}{{"is in the past", []string{"--at", "2031-03-04T08:00:00Z"}}, {"is no time", []string{"--at", "tomorrow"}},
-		{"Sund is no day of the week", []string{"--window", "Sund 02:00-04:00"}}, {"it is empty", []string{"--window", "Sun 02:00-02:00"}},
-		{"its hours cannot be read", []string{"--window", "Sun 2-4"}}, {"is no time zone", []string{"--window", "Sun 02:00-04:00", "--zone", "X"}},
+		{"Sund is no day of the week", []string{"--window", "Sund 02:00-04:00"}}, {"it is empty", []string{"--window",
+			"Sun 02:00-02:00"}},
+		{"its hours cannot be read", []string{"--window", "Sun 2-4"}}, {"is no time zone", []string{"--window",
+			"Sun 02:00-04:00", "--zone", "X"}},
 		{"say one of --at and --window", []string{"--at", "2031-03-09T02:00:00Z", "--window", "Sun 02:00-04:00"}},
-		{"write group:NAME", []string{"--pilot", "observers"}}, {"say one of --pilot and", []string{"--pilot", "group:x", "--side-by-side"}},
+		{"write group:NAME", []string{"--pilot", "observers"}}, {"say one of --pilot and", []string{"--pilot", "group:x",
+			"--side-by-side"}},
 		// 30 March 2031: the clocks of central Europe go forward at 02:00
 	} {
 		d.fails(2, []string{c.words}, append(slices.Clone(back), c.args...)...)
@@ -293,7 +309,8 @@ func TestCutover(t *testing.T) {
 		t.Errorf("a plan makes it %s", s)
 	}
 	note := d.read("note.md")
-	if !strings.Contains(note, "Sunday, 9 March 2031, 02:00 and 04:00 UTC") || !strings.Contains(note, "If you cannot sign in: the printed atlas") ||
+	if !strings.Contains(note, "Sunday, 9 March 2031, 02:00 and 04:00 UTC") || !strings.Contains(note,
+		"If you cannot sign in: the printed atlas") ||
 		!strings.Contains(note, "tobias.renn@kestrelridge.example") {
 		t.Errorf("%s", note)
 	}
@@ -301,7 +318,8 @@ func TestCutover(t *testing.T) {
 	if err != nil || len(cal.Events()) != 1 {
 		t.Fatalf("%v", err)
 	}
-	if at, err := cal.Events()[0].DateTimeStart(nil); err != nil || at.UTC().Format("2006-01-02 15:04") != "2031-03-09 02:00" {
+	if at, err := cal.Events()[0].DateTimeStart(nil); err != nil ||
+		at.UTC().Format("2006-01-02 15:04") != "2031-03-09 02:00" {
 		t.Errorf("%v %v", at, err)
 	}
 	d.fails(0, []string{"No plan is due"}, "cutover", "--due")
@@ -366,7 +384,8 @@ func TestReport(t *testing.T) {
 	d := demoed(t)
 	d.ok("report", "--out", "r.html")
 	first := d.read("r.html")
-	for _, w := range []string{"<svg", "Map of trusts", "Who can do what", "nightlog@southmere", "This is the first report", "prefers-color-scheme:dark",
+	for _, w := range []string{"<svg", "Map of trusts", "Who can do what", "nightlog@southmere",
+		"This is the first report", "prefers-color-scheme:dark",
 		"Content-Security-Policy", "only asserted"} {
 		if !strings.Contains(first, w) {
 			t.Errorf("the report lacks %q", w)
@@ -383,14 +402,16 @@ func TestReport(t *testing.T) {
 	d.ok("trust", "change", "skyview@ridge", "--owner", "tobias.renn@kestrelridge.example")
 	d.fails(2, []string{"is there already", "--yes"}, "report", "--out", "r.html")
 	d.ok("report", "--out", "r.md")
-	if md := d.read("r.md"); !strings.Contains(md, "| trust.change | skyview@ridge | owner") || strings.Count(md, "trust.change") != 1 {
+	if md := d.read("r.md"); !strings.Contains(md, "| trust.change | skyview@ridge | owner") || strings.Count(md,
+		"trust.change") != 1 {
 		t.Errorf("%s", md)
 	}
 	if out := d.ok("report", "--out", "-", "--since", "2031-03-01"); !strings.Contains(out, "since 1 March 2031") {
 		t.Error("no change since a day")
 	}
 	d.ok("report", "nightlog@ridge", "--out", "one.html")
-	for _, w := range []string{"Hand-over page", "What it rests on", "What the app is given", "Newest runs", "tressik watch nightlog@ridge"} {
+	for _, w := range []string{"Hand-over page", "What it rests on", "What the app is given", "Newest runs",
+		"tressik watch nightlog@ridge"} {
 		if !strings.Contains(d.read("one.html"), w) {
 			t.Errorf("the page of the trust lacks %q", w)
 		}

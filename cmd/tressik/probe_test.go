@@ -112,31 +112,44 @@ func TestProbeBadInput(t *testing.T) {
 		known      string
 	}{
 		{"good", good, says(200, loginPage), "probe.start", "leads to a request that campus would take", "pass", ""},
-		{"a circle", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/start", http.StatusFound) }, says(200, loginPage),
+		{"a circle", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/start", http.StatusFound) },
+			says(200, loginPage),
 			"probe.redirect", "in a circle", "error", ""},
 		{"an endless way", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "/start?n="+fmt.Sprint(len(r.URL.RawQuery))+r.URL.RawQuery, http.StatusFound)
 		}, says(200, loginPage), "probe.redirect", "more than ten redirects", "error", ""},
-		{"an error page with 200", says(200, "<title>Error</title>Something went wrong"), says(200, loginPage), "probe.start",
+		{"an error page with 200", says(200, "<title>Error</title>Something went wrong"), says(200, loginPage),
+			"probe.start",
 			`the page "Error"`, "warning", ""},
 		{"not found", says(404, "<title>Gone</title>"), says(200, loginPage), "probe.start", "status 404", "error", ""},
-		{"a sign-in of its own", says(200, loginPage), says(200, loginPage), "probe.start", "asks for a sign-in of its own", "warning", ""},
-		{"a robot check", says(200, "<title>Just a moment</title>Verify you are human"), says(200, loginPage), "probe.robot",
+		{"a sign-in of its own", says(200, loginPage), says(200, loginPage), "probe.start", "asks for a sign-in of its own",
+			"warning", ""},
+		{"a robot check", says(200, "<title>Just a moment</title>Verify you are human"), says(200, loginPage),
+			"probe.robot",
 			"whether a person is there", "warning", ""},
-		{"too many requests", says(429, "<title>Slow down</title>"), says(200, loginPage), "probe.robot", "status 429", "warning", ""},
+		{"too many requests", says(429, "<title>Slow down</title>"), says(200, loginPage), "probe.robot", "status 429",
+			"warning", ""},
 		{"slow", slow, says(200, loginPage), "probe.slow", "no whole answer within", "error", ""},
-		{"another entity ID", requestOf(f.URL+"/sso", app+"/", f.URL+"/acs"), says(200, loginPage), "request.issuer", app + "/", "error", ""},
-		{"another ACS", requestOf(f.URL+"/sso", app, f.URL+"/old"), says(200, loginPage), "request.acs", "/old", "error", ""},
-		{"another provider", requestOf(elsewhere.URL+"/sso", app, f.URL+"/acs"), says(200, loginPage), "probe.elsewhere", elsewhere.URL, "error", ""},
+		{"another entity ID", requestOf(f.URL+"/sso", app+"/", f.URL+"/acs"), says(200, loginPage), "request.issuer", app +
+			"/", "error", ""},
+		{"another ACS", requestOf(f.URL+"/sso", app, f.URL+"/old"), says(200, loginPage), "request.acs", "/old", "error",
+			""},
+		{"another provider", requestOf(elsewhere.URL+"/sso", app, f.URL+"/acs"), says(200, loginPage), "probe.elsewhere",
+			elsewhere.URL, "error", ""},
 		{"plain HTTP", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://192.0.2.1/login", http.StatusFound)
 		}, says(200, loginPage), "probe.redirect", "http: is for loopback only", "error", ""},
-		{"the provider is in trouble", good, says(503, "<title>Maintenance</title>"), "probe.down", "status 503", "error", ""},
+		{"the provider is in trouble", good, says(503, "<title>Maintenance</title>"), "probe.down", "status 503", "error",
+			""},
 		{"its endpoint is gone", good, says(410, "<title>Gone</title>"), "probe.gone", "status 410", "error", ""},
-		{"the same page for all", good, says(200, loginPage), "probe.unsure", "an app that nobody knows gets the same answer", "note", "cannot tell"},
-		{"a robot check at the provider", good, says(200, "<title>Are you human?</title>"), "probe.unsure", "cannot tell", "note", "cannot tell"},
-		{"an error page with 200 at the provider", good, says(200, "<title>Application not registered</title>"), "probe.unknown", "not known", "error", "not known"},
-		{"refused", good, says(403, "<title>Unknown application</title>"), "probe.unknown", "status 403", "error", "not known"},
+		{"the same page for all", good, says(200, loginPage), "probe.unsure",
+			"an app that nobody knows gets the same answer", "note", "cannot tell"},
+		{"a robot check at the provider", good, says(200, "<title>Are you human?</title>"), "probe.unsure", "cannot tell",
+			"note", "cannot tell"},
+		{"an error page with 200 at the provider", good, says(200, "<title>Application not registered</title>"),
+			"probe.unknown", "not known", "error", "not known"},
+		{"refused", good, says(403, "<title>Unknown application</title>"), "probe.unknown", "status 403", "error",
+			"not known"},
 		{"a clock that is wrong", good, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Date", moment.Format(http.TimeFormat))
 			says(200, loginPage)(w, r)
@@ -163,7 +176,8 @@ func TestProbeBadInput(t *testing.T) {
 	}
 	f.Close()
 	r := d.probe(t, trust, "--timeout", "2s")
-	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.down") || !slices.Contains(errs, "probe.start") || len(r.Asked) != 0 {
+	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.down") || !slices.Contains(errs, "probe.start") ||
+		len(r.Asked) != 0 {
 		t.Errorf("down: %v, asked %v", errs, r.Asked)
 	}
 	if kind := d.proofOf(trust); kind != "asserted" {
@@ -205,7 +219,8 @@ func TestProbeTLS(t *testing.T) {
 		t.Errorf("%+v", r.Findings)
 	}
 	d.write("ca.pem", ca.pem())
-	if r = d.probe(t, "log@ridge", "--ca", "ca.pem"); slices.Contains(r.Findings.errors(), "probe.tls") || len(r.Asked) != 1 {
+	if r = d.probe(t, "log@ridge", "--ca", "ca.pem"); slices.Contains(r.Findings.errors(), "probe.tls") ||
+		len(r.Asked) != 1 {
 		t.Errorf("%+v", r)
 	}
 	d.write("not.pem", "nothing")
@@ -213,7 +228,8 @@ func TestProbeTLS(t *testing.T) {
 	d.fails(1, []string{"no such file"}, "probe", "log@ridge", "--ca", "none.pem")
 }
 
-// TestProbeCallsTheAPI tries a machine client's real secret at a real token endpoint, compares the scopes, and fetches a
+// TestProbeCallsTheAPI tries a machine client's real secret at a real token endpoint, compares the scopes, and fetches
+// a
 // few records from the real API.
 func TestProbeCallsTheAPI(t *testing.T) {
 	t.Parallel()

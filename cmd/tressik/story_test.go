@@ -52,7 +52,8 @@ func TestDemoRunsItsStory(t *testing.T) {
 		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
 		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
 		"wants `mail`, gets `email`", "it lacks the slash at the end", "a provider would stop here",
-		"provider knows it  known", "state        signed in", "witnessed, now", "probe.differs", "have the owner of ridge admit this person"} {
+		"provider knows it  known", "state        signed in", "witnessed, now", "probe.differs", "have the owner of " +
+			"ridge admit this person"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the whole demo does not show %q", w)
 		}
@@ -148,11 +149,14 @@ func TestStory(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"--keep"}, "rehearse", "nightlog@ridge", "--as", "mira", "--keep", "people.ldif")
-	d.fails(0, []string{"open  the real nightlog was asked (probe) (step 8)", "a real sign-in was watched"}, "next", "nightlog@ridge")
+	d.fails(0, []string{"open  the real nightlog was asked (probe) (step 8)", "a real sign-in was watched"}, "next",
+		"nightlog@ridge")
 	d.fails(2, []string{"--reason is missing"}, "next", "nightlog@ridge", "--waive", "9")
-	d.fails(0, []string{"waived, says aiyana on 2031-03-04: no test account"}, "next", "nightlog@ridge", "--waive", "9", "--reason",
+	d.fails(0, []string{"waived, says aiyana on 2031-03-04: no test account"}, "next", "nightlog@ridge", "--waive", "9",
+		"--reason",
 		"no test account")
-	d.fails(2, []string{"step 9 of nightlog@ridge is done already"}, "next", "nightlog@ridge", "--done", "9", "--reason", "x")
+	d.fails(2, []string{"step 9 of nightlog@ridge is done already"}, "next", "nightlog@ridge", "--done", "9", "--reason",
+		"x")
 	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
 	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")
 	d.ok("trust", "end", "nightlog@ridge", "--yes")

@@ -102,7 +102,8 @@ func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
 func (o *organisation) stage(t *testing.T, more ...string) *exec.Cmd {
 	t.Helper()
 	_, port, _ := strings.Cut(strings.TrimPrefix(o.at, "https://"), ":")
-	_, c := openStage(t, o.desk, append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca", "ca.pem",
+	_, c := openStage(t, o.desk, append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca",
+		"ca.pem",
 		"--with-real-keys")...)
 	return c
 }
@@ -121,7 +122,8 @@ type watching struct {
 
 func (d *desk) watch(t *testing.T, args ...string) *watching {
 	t.Helper()
-	w := &watching{t: t, c: d.command(append([]string{"watch", "--format", "json"}, args...)...), done: make(chan error, 1)}
+	w := &watching{t: t, c: d.command(append([]string{"watch", "--format", "json"}, args...)...), done: make(chan error,
+		1)}
 	w.c.Stdout = &w.out
 	errs, err := w.c.StderrPipe()
 	if err != nil {
@@ -271,7 +273,8 @@ func TestTwoOrganisations(t *testing.T) {
 		trust string
 		known string
 		more  []string
-	}{{south, "plates@ridge", "known", nil}, {south, "planner@ridge", "known", []string{"--secret-file", "planner.secret"}},
+	}{{south, "plates@ridge", "known", nil}, {south, "planner@ridge", "known", []string{"--secret-file",
+		"planner.secret"}},
 		{ridge, "plates@ridge", "", nil}, {ridge, "planner@ridge", "", nil}} {
 		r := c.o.probe(t, c.trust, append(c.more, "--ca", "ca.pem")...)
 		if len(r.Findings.errors()) > 0 || r.Known != c.known {

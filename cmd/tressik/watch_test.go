@@ -27,7 +27,8 @@ import (
 	"tressik.example/internal/peer"
 )
 
-// TestTracker drives the page of a watch in a real browser: it moves by itself from waiting over under way to signed in,
+// TestTracker drives the page of a watch in a real browser: it moves by itself from waiting over under way to signed
+// in,
 // to refused, and to abandoned.
 func TestTracker(t *testing.T) {
 	t.Parallel()
@@ -48,8 +49,10 @@ func TestTracker(t *testing.T) {
 		more             []string
 		says             []string
 	}{
-		{"signed-in", "mira", "signed in", 0, nil, []string{"What the app learned", "judges the response", "The watch has ended"}},
-		{"refused", "petra", "refused", 3, nil, []string{"Where it stopped: ridge at the sign-in", "admits the group observers", "change at: the ledger"}},
+		{"signed-in", "mira", "signed in", 0, nil, []string{"What the app learned", "judges the response",
+			"The watch has ended"}},
+		{"refused", "petra", "refused", 3, nil, []string{"Where it stopped: ridge at the sign-in",
+			"admits the group observers", "change at: the ledger"}},
 		{"another", "tobias", "refused", 3, []string{"--as", "mira"}, []string{"who signs in: tobias", "expected: mira"}},
 		{"abandoned", "", "abandoned", 3, []string{"--timeout", "4s"}, []string{"it began and did not end"}},
 	} {
@@ -121,7 +124,8 @@ func TestWatchWaits(t *testing.T) {
 	d.fails(2, []string{"go together"}, "watch", "skyview@ridge", "--tls-cert", "x.pem")
 	d.fails(1, []string{"there is no trust"}, "watch", "skyview@nowhere")
 	d.fails(1, []string{"did you mean mira"}, "watch", "skyview@ridge", "--as", "mirra")
-	d.fails(1, []string{"passes between two foreign parties", "--from"}, "watch", "nightlog@southmere", "--real", "nightlog", "--timeout", "1s")
+	d.fails(1, []string{"passes between two foreign parties", "--from"}, "watch", "nightlog@southmere", "--real",
+		"nightlog", "--timeout", "1s")
 	// A page whose form is not its own is refused, and so is another host's name.
 	w = d.watch(t, "skyview@ridge", "--timeout", "3s")
 	resp, err := http.PostForm(w.page+"said", url.Values{"in": {"yes"}})
@@ -157,7 +161,8 @@ func TestWatchUntilSignedOut(t *testing.T) {
 	}
 	w := d.watch(t, "skyview@ridge", "--sign-out", "--timeout", "1500ms")
 	newSurferOn(t, w.link, "mira").onward()
-	if v, code := w.end(); code != 0 || v.State != "signed in" || !strings.Contains(w.said.String(), "nobody signed out") {
+	if v, code := w.end(); code != 0 || v.State != "signed in" || !strings.Contains(w.said.String(),
+		"nobody signed out") {
 		t.Errorf("%d %s", code, v.State)
 	}
 }
@@ -190,7 +195,8 @@ func newStandardApp(t *testing.T) *standardApp {
 			http.Error(w, err.Error(), http.StatusForbidden)
 			return
 		}
-		resp, err := a.conf.Client(r.Context(), tok).Get(strings.Replace(a.conf.Endpoint.TokenURL, "/token", "/userinfo", 1))
+		resp, err := a.conf.Client(r.Context(), tok).Get(strings.Replace(a.conf.Endpoint.TokenURL, "/token", "/userinfo",
+			1))
 		if err != nil {
 			a.err = err
 			return
@@ -206,14 +212,16 @@ func newStandardApp(t *testing.T) *standardApp {
 	return a
 }
 
-// TestRealAppOverOpenID watches an app that is built on golang.org/x/oauth2, which redeems its code with a right and with
+// TestRealAppOverOpenID watches an app that is built on golang.org/x/oauth2, which redeems its code with a right and
+// with
 // a wrong secret.
 func TestRealAppOverOpenID(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	app := newStandardApp(t)
 	const trust = "planner@ridge"
-	d.ok("app", "add", "planner", "--client", "web", "--redirect", app.URL+"/callback", "--sign-in-link", app.URL+"/start")
+	d.ok("app", "add", "planner", "--client", "web", "--redirect", app.URL+"/callback", "--sign-in-link",
+		app.URL+"/start")
 	d.fails(3, nil, "federate", "planner", "--with", "ridge", "--over", "oidc")
 	for _, s := range []string{"openid", "email"} {
 		d.ok("permission", "ask", trust, s)
@@ -350,7 +358,8 @@ func TestRealAppOverSAML(t *testing.T) {
 	}
 }
 
-// TestBrowserArchive reads what Chromium itself recorded of a sign-in over each protocol, of both in one archive, and of
+// TestBrowserArchive reads what Chromium itself recorded of a sign-in over each protocol, of both in one archive, and
+// of
 // one that is cut off.
 func TestBrowserArchive(t *testing.T) {
 	t.Parallel()
@@ -427,7 +436,8 @@ func (b *browser) archive() string {
 		list = append(list, map[string]any{"startedDateTime": at.Format(time.RFC3339Nano), "request": r,
 			"response": map[string]any{"status": 200, "content": map[string]any{}}})
 	}
-	out, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "creator": map[string]any{"name": "browser"},
+	out, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2",
+		"creator": map[string]any{"name": "browser"},
 		"entries": list}})
 	if err != nil || len(list) == 0 {
 		b.t.Fatalf("%d requests recorded: %v", len(list), err)

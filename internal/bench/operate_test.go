@@ -50,7 +50,8 @@ func BenchmarkReport(b *testing.B) {
 	for _, n := range []int{5, 500} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			d := bigLedger(b, n)
-			m := &dossier.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book, Rand: d.Rand}}}
+			m := &dossier.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book,
+				Rand: d.Rand}}}
 			for b.Loop() {
 				data, err := m.Gather(context.Background(), time.Time{})
 				if err == nil {
@@ -65,7 +66,8 @@ func BenchmarkReport(b *testing.B) {
 	}
 }
 
-// BenchmarkExpect runs a thousand expectations of a trust over SAML, beside as many rehearsals' worth of sign-ins on the
+// BenchmarkExpect runs a thousand expectations of a trust over SAML, beside as many rehearsals' worth of sign-ins on
+// the
 // stage: see SignIn, which goes over a socket in a session that holds.
 func BenchmarkExpect(b *testing.B) {
 	d := bigLedger(b, 2)
@@ -113,7 +115,8 @@ func BenchmarkProbe(b *testing.B) {
 			if err := tx.AddParty(app, nil); err != nil {
 				return err
 			}
-			t := federation.NewTrust(app, provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"}, time.Now())
+			t := federation.NewTrust(app, provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"},
+				time.Now())
 			if err := tx.AddTrust(t, federation.SubjectKey{Salt: []byte("salt")}); err != nil {
 				return err
 			}

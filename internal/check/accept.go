@@ -20,7 +20,8 @@ var (
 // longestAcceptance is how long a finding may be let be.
 const longestAcceptance = 400 * 24 * time.Hour
 
-// Accept lets the findings of an ID about a trust or a party be until a time. Errors: ErrNoFinding, ErrReason, ErrUntil.
+// Accept lets the findings of an ID about a trust or a party be until a time. Errors: ErrNoFinding, ErrReason,
+// ErrUntil.
 func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Time) (*Accepted, error) {
 	if strings.TrimSpace(reason) == "" {
 		return nil, fmt.Errorf("--reason %w", ErrReason)
@@ -44,7 +45,8 @@ func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Tim
 		}
 	}
 	if len(a.Checks) == 0 {
-		return nil, fmt.Errorf("%w: %s of %s; of it there are %s", ErrNoFinding, id, about, strings.Join(unique(there), ", "))
+		return nil, fmt.Errorf("%w: %s of %s; of it there are %s", ErrNoFinding, id, about, strings.Join(unique(there),
+			", "))
 	}
 	return a, c.L.Change(func(tx *store.Tx) error { return store.Accept(tx, id, about, a) })
 }

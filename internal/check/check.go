@@ -241,7 +241,8 @@ func (c *Checker) party(p *federation.Party) finding.List {
 func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	app, provider := s.parties[t.App], s.parties[t.Provider]
 	if app == nil || provider == nil {
-		return finding.List{{ID: "trust.party", Level: finding.Error, Check: "parties of " + t.Name, Saw: "one is not in the ledger",
+		return finding.List{{ID: "trust.party", Level: finding.Error, Check: "parties of " + t.Name,
+			Saw:      "one is not in the ledger",
 			Expected: "both", Side: finding.Ledger, Fix: finding.Run("journal", "verify")}}, nil
 	}
 	v := &handoff.View{Trust: t, App: app, Provider: provider, People: s.people, Now: c.Now(),
@@ -286,7 +287,8 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	now := c.Now()
 	if t.Owner == "" {
 		out.Add(finding.Finding{ID: "trust.owner", Level: finding.Note, Check: "owner of " + t.Name, Saw: "nobody",
-			Expected: "whom to ask about it", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
+			Expected: "whom to ask about it", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner",
+				"MAIL")})
 	}
 	p := t.Proof()
 	live := t.Standing == federation.Live
@@ -294,7 +296,8 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	switch age := now.Sub(p.At); {
 	case live && p.Kind == federation.Asserted:
 		out.Add(finding.Finding{ID: "proof.none", Level: finding.Error, Check: "proof of " + t.Name,
-			Saw: "it is live, and nothing proves it as it is now", Expected: "a probe, a watch or a rehearsal since the last change",
+			Saw: "it is live, and nothing proves it as it is now", Expected: "a probe, a watch or a rehearsal since the " +
+				"last change",
 			Side: finding.Ledger, Fix: rehearse})
 	case live && age > c.Old:
 		out.Add(finding.Finding{ID: "proof.old", Level: finding.Warning, Check: "proof of " + t.Name,
@@ -346,7 +349,8 @@ func (c *Checker) strangers(t *federation.Trust, app *federation.Party, out *fin
 	}
 	if n := len(m.Collisions); n > 0 {
 		out.Add(finding.Finding{ID: "account.collisions", Level: finding.Error, Check: "accounts of " + app.Name,
-			Saw: fmt.Sprintf("%d collisions of people and accounts", n), Expected: "one account for each person, and one person for each",
+			Saw: fmt.Sprintf("%d collisions of people and accounts",
+				n), Expected: "one account for each person, and one person for each",
 			Side: finding.Both, Fix: finding.Run("accounts", "match", t.Name)})
 	}
 	return nil
@@ -367,7 +371,8 @@ func (c *Checker) runsOut(r *Report, about func(string) bool, s *state) error {
 			kind = string(p.Kind)
 		}
 		f := finding.Finding{ID: "due." + x.Kind, Level: finding.Warning, Check: x.What,
-			Saw: x.At.UTC().Format("2006-01-02"), Expected: "later than in " + federation.SpanWords(c.Within), Side: finding.Ledger,
+			Saw: x.At.UTC().Format("2006-01-02"), Expected: "later than in " +
+				federation.SpanWords(c.Within), Side: finding.Ledger,
 			Fix: x.Fix}
 		if x.Overdue {
 			f.Level = finding.Error

@@ -124,7 +124,8 @@ not accepted with them.`,
 }
 
 func (a *App) checkReopen() *cobra.Command {
-	return &cobra.Command{Use: "reopen TRUST|PARTY FINDING", Short: "No longer let a finding be", Args: args("NAME", "FINDING"),
+	return &cobra.Command{Use: "reopen TRUST|PARTY FINDING", Short: "No longer let a finding be", Args: args("NAME",
+		"FINDING"),
 		Example:           "  tressik check reopen dome-scheduler@ridge trust.owner",
 		ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {

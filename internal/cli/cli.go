@@ -190,7 +190,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(view.Formats(),
 		cobra.ShellCompDirectiveNoFileComp)))
 	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
-	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(), a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
+	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(),
+		a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
 		a.nextCmd(),
 		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.stageCmd()} {
 		j.GroupID = "journeys"

@@ -46,7 +46,8 @@ and its own sign-in stays for emergencies.`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if in.schedule != "" {
-				return a.scheduleDue(in.schedule)
+				return a.schedule(in.schedule, "cutover", "Carry out what is planned", "*-*-* *:00/5:00", "*/5 * * * *",
+					"cutover", "--due")
 			}
 			if in.due == (len(got) == 1) {
 				return usageError{errors.New("name the TRUST, or say --due for what is planned")}
@@ -184,7 +185,8 @@ func (a *App) sendable(d *desk.Desk, t *federation.Trust, plan *federation.Cutov
 		until = plan.From.Add(time.Hour)
 	}
 	files := map[string][]byte{in.note: []byte(text), in.calendar: view.Calendar("Tressik//"+d.Org(), "tressik", d.Now(),
-		[]view.Date{{ID: "cutover-" + strings.ReplaceAll(t.Name, "@", "-"), At: plan.From, Until: until, Summary: "Cutover of " + t.Name, Text: text}})}
+		[]view.Date{{ID: "cutover-" + strings.ReplaceAll(t.Name, "@", "-"), At: plan.From, Until: until,
+			Summary: "Cutover of " + t.Name, Text: text}})}
 	for path, b := range files {
 		if path == "" {
 			continue
@@ -240,8 +242,8 @@ func (a *App) cutDue(cmd *cobra.Command, p *cutover.Planner) error {
 	return nil
 }
 
-// scheduleDue prints what carries planned cutovers out by itself, every five minutes.
-func (a *App) scheduleDue(how string) error {
+// schedule prints what runs a command by itself, for cron or for systemd.
+func (a *App) schedule(how, name, says, calendar, cron string, args ...string) error {
 	exe, err := os.Executable()
 	if err != nil {
 		return err
@@ -250,8 +252,8 @@ func (a *App) scheduleDue(how string) error {
 	if err != nil {
 		return err
 	}
-	text, err := scheduled(how, "cutover", "Carry out what is planned", "*-*-* *:00/5:00", "*/5 * * * *",
-		view.Words([]string{exe, "--ledger", ledger, "cutover", "--due"}))
+	text, err := scheduled(how, name, says, calendar, cron, view.Words(append([]string{exe, "--ledger", ledger},
+		args...)))
 	if err == nil {
 		_, err = io.WriteString(a.Out, text)
 	}

@@ -17,19 +17,18 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/net/html"
-
 	"tressik.example/internal/view"
+	"tressik.example/internal/webpage"
 )
 
-// twoSides is the part of the full demo in which two organisations, each with a ledger and a stage of its own over HTTPS,
+// twoSides is the part of the full demo in which two organisations, each with a ledger and a stage of its own over
+// HTTPS,
 // federate with each other from what the other publishes.
 type twoSides struct {
 	a     *App
@@ -60,7 +59,8 @@ func (a *App) demoTwo(ctx context.Context) error {
 // tell is the story.
 func (x *twoSides) tell() error {
 	const trust = "plates@ridge"
-	x.print("Two organisations with a ledger and a stage of their own each, over HTTPS, federate from what the other publishes.")
+	x.print("Two organisations with a ledger and a stage of their own each, over HTTPS, federate from what the other " +
+		"publishes.")
 	for _, s := range []struct {
 		who  string
 		args []string
@@ -140,7 +140,8 @@ func (x *twoSides) prepare() error {
 	if now().Before(from) {
 		from = now().Add(-time.Hour)
 	}
-	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Demo authority"}, IsCA: true,
+	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Demo authority"},
+		IsCA:                  true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, NotBefore: from, NotAfter: until}
 	der, err := x509.CreateCertificate(rand.Reader, authority, authority, &key.PublicKey, key)
 	if err != nil {
@@ -185,15 +186,16 @@ func (x *twoSides) prepare() error {
 
 // app is the program on the ledger of one side; its seal key lies beside it.
 func (x *twoSides) app(who string, out, errs io.Writer) *App {
-	return &App{In: x.a.In, Out: out, Err: errs, Build: x.a.Build, color: x.a.printer().Color, Env: func(k string) string {
-		switch k {
-		case "TRESSIK_LEDGER":
-			return filepath.Join(x.dir, who+".ledger")
-		case "TRESSIK_SEAL_KEY":
-			return ""
-		}
-		return x.a.Env(k)
-	}}
+	return &App{In: x.a.In, Out: out, Err: errs, Build: x.a.Build, color: x.a.printer().Color,
+		Env: func(k string) string {
+			switch k {
+			case "TRESSIK_LEDGER":
+				return filepath.Join(x.dir, who+".ledger")
+			case "TRESSIK_SEAL_KEY":
+				return ""
+			}
+			return x.a.Env(k)
+		}}
 }
 
 // run runs a command on the ledger of one side, as it would be typed.
@@ -298,47 +300,31 @@ func (x *twoSides) signIn(link string) error {
 	if err != nil {
 		return err
 	}
-	c := &http.Client{Jar: jar, Timeout: 20 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: x.pool,
-		MinVersion: tls.VersionTLS12}}}
+	c := &http.Client{Jar: jar, Timeout: 20 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: x.pool,
+			MinVersion: tls.VersionTLS12}}}
 	resp, err := c.Get(link)
 	for range 6 {
 		if err != nil {
 			return err
 		}
-		action, fields := formOf(resp)
-		if action == "" || !fields.Has("SAMLResponse") && !fields.Has("person") && !fields.Has("SAMLRequest") {
+		page, rerr := webpage.Read(io.LimitReader(resp.Body, 1<<20))
+		resp.Body.Close()
+		if rerr != nil {
+			return rerr
+		}
+		f := page.Fields
+		if page.Action == "" || !f.Has("SAMLResponse") && !f.Has("person") && !f.Has("SAMLRequest") {
 			return nil
 		}
-		if fields.Has("person") {
-			fields.Set("person", "mira")
+		if f.Has("person") {
+			f.Set("person", "mira")
 		}
-		resp, err = c.PostForm(action, fields)
+		to, rerr := resp.Request.URL.Parse(page.Action)
+		if rerr != nil {
+			return rerr
+		}
+		resp, err = c.PostForm(to.String(), f)
 	}
 	return errors.New("the sign-in of the demo goes on and on")
-}
-
-// formOf is the first form of a page: where it leads, and its fields.
-func formOf(resp *http.Response) (action string, fields url.Values) {
-	defer resp.Body.Close()
-	fields = url.Values{}
-	doc, err := html.Parse(io.LimitReader(resp.Body, 1<<20))
-	if err != nil {
-		return "", fields
-	}
-	for n := range doc.Descendants() {
-		attr := map[string]string{}
-		for _, a := range n.Attr {
-			attr[a.Key] = a.Val
-		}
-		switch {
-		case n.Type != html.ElementNode:
-		case n.Data == "form" && action == "":
-			if u, err := resp.Request.URL.Parse(attr["action"]); err == nil {
-				action = u.String()
-			}
-		case n.Data == "input" && attr["name"] != "":
-			fields.Set(attr["name"], attr["value"])
-		}
-	}
-	return action, fields
 }

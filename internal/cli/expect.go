@@ -84,7 +84,8 @@ func (in *expectFlags) read(e *federation.Expected) error {
 	switch {
 	case in.admitted == in.refused:
 		return errors.New("say one of --admitted and --refused")
-	case in.refused && (len(in.claims)+len(e.Without)+len(e.Answered)+len(e.Denied)+len(in.atMost) > 0 || e.Account != "" ||
+	case in.refused && (len(in.claims)+len(e.Without)+len(e.Answered)+len(e.Denied)+len(in.atMost) > 0 ||
+		e.Account != "" ||
 		e.Subject != ""):
 		return errors.New("who is refused gets nothing: leave out all but --by")
 	case in.admitted && e.By != "":
@@ -116,7 +117,8 @@ func (in *expectFlags) read(e *federation.Expected) error {
 }
 
 func (a *App) expectRecord() *cobra.Command {
-	return &cobra.Command{Use: "record TRUST", Short: "Expect what the newest rehearsal of a trust showed", Args: args("TRUST"),
+	return &cobra.Command{Use: "record TRUST", Short: "Expect what the newest rehearsal of a trust showed",
+		Args:    args("TRUST"),
 		Example: "  tressik expect record nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			e, err := a.expecter(d).Record(got[0])
@@ -228,7 +230,8 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 		words = words[1:]
 	}
 	if len(words) == 0 || slices.Contains([]string{"stage", "watch", "probe", "expect", "demo", "init"}, words[0]) {
-		return nil, usageError{fmt.Errorf("--before-change %q: name a command that changes the ledger, such as 'trust change "+
+		return nil, usageError{fmt.Errorf("--before-change %q: name a command that changes the ledger, such as 'trust "+
+			"change "+
 			"nightlog@ridge --admits group:directors'", change)}
 	}
 	dir, err := os.MkdirTemp("", "tressik-before-")
@@ -250,7 +253,8 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 		return a.Env(name)
 	}}
 	if code := other.Run(cmd.Context(), append(words, "--ledger", path, "--yes")); code != exitDone && code != exitFound {
-		return nil, fmt.Errorf("the change cannot be made: %s", strings.TrimPrefix(strings.TrimSpace(said.String()), "tressik: "))
+		return nil, fmt.Errorf("the change cannot be made: %s", strings.TrimPrefix(strings.TrimSpace(said.String()),
+			"tressik: "))
 	}
 	return k.Run(cmd.Context(), trusts, false)
 }

@@ -257,7 +257,8 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 	return writeWith(to, b.Bytes(), 0o600)
 }
 
-// readArchive reads the messages out of what a browser recorded. cut says why no more of them are there, where the archive
+// readArchive reads the messages out of what a browser recorded. cut says why no more of them are there, where the
+// archive
 // is cut off.
 func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 	f, err := os.Open(path)
@@ -270,7 +271,8 @@ func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 		return nil, nil, fmt.Errorf("%s: %w", path, cut)
 	}
 	if len(list) == 0 {
-		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with the "+
+		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with "+
+			"the "+
 			"browser's developer tools open, and save all of it as HAR with content", path)
 	}
 	return list, cut, nil

@@ -3,9 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +12,6 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/probe"
 	"tressik.example/internal/report"
-	"tressik.example/internal/view"
 )
 
 func (a *App) probeCmd() *cobra.Command {
@@ -49,7 +45,8 @@ itself, ready to install.`,
 				return usageError{errors.New("--records and --until-ready are not below zero")}
 			}
 			if schedule != "" {
-				return a.schedule(schedule, got)
+				return a.schedule(schedule, "probe", "Ask the real parties of trusts", "*-*-* 05:15:00", "15 5 * * *",
+					append([]string{"probe"}, got...)...)
 			}
 			d, err := a.desk()
 			if err != nil {
@@ -80,7 +77,10 @@ itself, ready to install.`,
 			if err := a.print(report.Probes(list)); err != nil {
 				return err
 			}
-			if slices.ContainsFunc(list, func(r probe.Result) bool { return r.Verdict != judge.Accepted && r.Findings.Failed() }) {
+			if slices.ContainsFunc(list, func(r probe.Result) bool {
+				return r.Verdict != judge.Accepted &&
+					r.Findings.Failed()
+			}) {
 				return ErrFound
 			}
 			return nil
@@ -123,22 +123,4 @@ func (a *App) notReady(tries int, left time.Duration, list []probe.Result) {
 	}
 	a.say("not ready yet (try %d, until %s at the latest): %s", tries, time.Now().Add(left).UTC().Format("15:04:05 UTC"),
 		strings.Join(wrong[:min(1, len(wrong))], ""))
-}
-
-// schedule prints what runs a probe every morning, for cron or for systemd.
-func (a *App) schedule(how string, trusts []string) error {
-	exe, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	ledger, err := filepath.Abs(a.ledgerPath())
-	if err != nil {
-		return err
-	}
-	text, err := scheduled(how, "probe", "Ask the real parties of trusts", "*-*-* 05:15:00", "15 5 * * *",
-		view.Words(append([]string{exe, "--ledger", ledger, "probe"}, trusts...)))
-	if err == nil {
-		_, err = io.WriteString(a.Out, text)
-	}
-	return err
 }

@@ -69,13 +69,15 @@ HTML that needs nothing beside it; - is standard output.`,
 					return err
 				}
 			}
-			return a.print(view.Page{Data: map[string]any{"file": out, "trusts": len(data.Edges), "changes": len(data.Changes)},
+			return a.print(view.Page{Data: map[string]any{"file": out, "trusts": len(data.Edges),
+				"changes": len(data.Changes)},
 				Blocks: []view.Block{{Lines: []string{fmt.Sprintf("%s written: %s, %s, %s since the last report", out,
 					view.Count(len(data.Edges), "trust"), view.Count(len(data.Due), "date"),
 					view.Count(len(data.Changes), "change"))}}}})
 		}}
 	c.Flags().StringVar(&out, "out", "", "file to write: .html, .md, or - for standard output")
-	c.Flags().StringVar(&since, "since", "", "say what changed since this day, in place of since the last report: 2031-03-01")
+	c.Flags().StringVar(&since, "since", "",
+		"say what changed since this day, in place of since the last report: 2031-03-01")
 	c.Flags().BoolVar(&dry, "dry-run", false, "do not note that a report was made")
 	return c
 }

@@ -41,7 +41,8 @@ func (s *stageFlags) add(c *cobra.Command) {
 	f.StringVar(&s.cert, "tls-cert", "", "serve over HTTPS: file with the certificate and its chain, PEM")
 	f.StringVar(&s.key, "tls-key", "", "file with the certificate's private key, PEM")
 	f.StringArrayVar(&s.others, "real", nil, "a foreign party that is not played: the real one is spoken to")
-	f.StringVar(&s.ca, "ca", "", "file with authorities of the real other side's servers, PEM, beside those in the ledger")
+	f.StringVar(&s.ca, "ca", "", "file with authorities of the real other side's servers, PEM, beside those in the "+
+		"ledger")
 }
 
 func (s *stageFlags) check() error {
@@ -64,7 +65,8 @@ type openStage struct {
 }
 
 // openStage opens a stage and serves it until its close is called.
-func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear func(server.Event)) (*openStage, error) {
+func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear func(server.Event)) (*openStage,
+	error) {
 	debug.SetGCPercent(stage.GCPercent)
 	ca, err := a.readFile("--ca", in.ca)
 	if err != nil {
@@ -85,9 +87,11 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 		ln = tls.NewListener(ln, cfg)
 	}
 	a.freshen(ctx, d)
-	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(in.real), Passwords: sources.Passwords{Keeper: a.sources(d)},
-		Watch: hear}
-	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: in.real, CA: ca, Real: in.others, Options: o})
+	o := stage.Options{Remedy: view.Remedy, Notice: a.notices(in.real),
+		Passwords: sources.Passwords{Keeper: a.sources(d)},
+		Watch:     hear}
+	s, keeper, err := a.player(d).Stage(play.StageInput{Base: base, RealKeys: in.real, CA: ca, Real: in.others,
+		Options: o})
 	if err != nil {
 		ln.Close()
 		return nil, err
@@ -141,14 +145,16 @@ func (s *stageFlags) tls(now time.Time) (cfg *tls.Config, host, pin string, err 
 	}
 	pair, err := tls.LoadX509KeyPair(s.cert, s.key)
 	if err != nil {
-		return nil, "", "", fmt.Errorf("--tls-cert %s with --tls-key %s: %w; both are PEM, and belong together", s.cert, s.key, err)
+		return nil, "", "", fmt.Errorf("--tls-cert %s with --tls-key %s: %w; both are PEM, and belong together", s.cert,
+			s.key, err)
 	}
 	leaf, err := x509.ParseCertificate(pair.Certificate[0])
 	if err != nil {
 		return nil, "", "", fmt.Errorf("--tls-cert %s: %w", s.cert, err)
 	}
 	if now.After(leaf.NotAfter) || now.Before(leaf.NotBefore) {
-		return nil, "", "", fmt.Errorf("--tls-cert %s is good from %s to %s, and now it is %s: no browser would take it", s.cert,
+		return nil, "", "", fmt.Errorf("--tls-cert %s is good from %s to %s, and now it is %s: no browser would take it",
+			s.cert,
 			leaf.NotBefore.UTC().Format("2006-01-02"), leaf.NotAfter.UTC().Format("2006-01-02"), now.UTC().Format("2006-01-02"))
 	}
 	switch {

@@ -146,7 +146,8 @@ func (a *App) trustList() *cobra.Command {
 			b := view.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(), report.ProofShort(&t, d.Now())})
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(),
+					report.ProofShort(&t, d.Now())})
 			}
 			return a.print(view.Page{Data: list, Blocks: []view.Block{b}})
 		})}

@@ -114,7 +114,8 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 		return err
 	}
 	if len(list) == 0 {
-		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Warning, Check: "expectations", Saw: "none",
+		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Warning, Check: "expectations",
+			Saw:      "none",
 			Expected: "who gets in and who does not, to be run again afterwards", Side: finding.Ledger,
 			Fix: finding.Run("expect", "record", r.Trust)})
 		return nil
@@ -156,8 +157,9 @@ func (p *Planner) checked(r *Readiness, rep *check.Report) {
 		}
 	}
 	if !accounts {
-		r.Findings.Pass("cutover.accounts", "accounts", "nobody whom the trust admits is a stranger, as far as the app's accounts "+
-			"are known")
+		r.Findings.Pass("cutover.accounts", "accounts",
+			"nobody whom the trust admits is a stranger, as far as the app's accounts "+
+				"are known")
 	}
 	if n == 0 {
 		r.Findings.Pass("cutover.check", "check", fmt.Sprintf("no error; %d passed", rep.Passed))
@@ -168,17 +170,20 @@ func (p *Planner) checked(r *Readiness, rep *check.Report) {
 func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party) {
 	if t.Owner == "" {
 		r.Findings.Add(finding.Finding{ID: "cutover.owner", Level: finding.Error, Check: "whom to ask", Saw: "nobody",
-			Expected: "an owner of the trust", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
+			Expected: "an owner of the trust", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner",
+				"MAIL")})
 	} else {
 		r.Findings.Pass("cutover.owner", "whom to ask", t.Owner)
 	}
 	if m := app.ContactMail(); !app.Own && (m == "" || m == "WHOM") {
-		r.Findings.Add(finding.Finding{ID: "cutover.contact", Level: finding.Warning, Check: "contact of " + app.Name, Saw: "none",
+		r.Findings.Add(finding.Finding{ID: "cutover.contact", Level: finding.Warning, Check: "contact of " + app.Name,
+			Saw:      "none",
 			Expected: "whom to call at the app when nobody can sign in", Side: finding.App,
 			Fix: finding.Do("ask its owner for one")})
 	}
 	if strings.TrimSpace(r.Plan.Back) == "" {
-		r.Findings.Add(finding.Finding{ID: "cutover.way-back", Level: finding.Error, Check: "a way back", Saw: "none is said",
+		r.Findings.Add(finding.Finding{ID: "cutover.way-back", Level: finding.Error, Check: "a way back",
+			Saw:      "none is said",
 			Expected: "what people use where it has to be taken back, such as the app's own sign-in", Side: finding.Ledger,
 			Fix: finding.Run("cutover", t.Name, "--way-back", "TEXT")})
 		return
@@ -256,7 +261,8 @@ type Due struct {
 	Why   string `json:"why,omitempty"` // why it was not done
 }
 
-// Due carries the plans out whose time has come: each is looked at anew, and one of which something is wanting by now, or
+// Due carries the plans out whose time has come: each is looked at anew, and one of which something is wanting by now,
+// or
 // whose window is over, is not.
 func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 	all, err := p.Trusts()
@@ -295,14 +301,16 @@ func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 	return out, nil
 }
 
-// Note is what the administrator sends to the people concerned, in Markdown: what changes when, where it begins, whom to
+// Note is what the administrator sends to the people concerned, in Markdown: what changes when, where it begins, whom
+// to
 // ask, and what to do where it does not work.
 func Note(t *federation.Trust, app, provider *federation.Party, plan *federation.Cutover) string {
 	when := "now"
 	if !plan.Done {
 		when = "on " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04 UTC")
 		if !plan.Until.IsZero() {
-			when = "between " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04") + " and " + plan.Until.UTC().Format("15:04 UTC")
+			when = "between " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04") + " and " +
+				plan.Until.UTC().Format("15:04 UTC")
 		}
 	}
 	start := app.StartLink()
@@ -313,13 +321,15 @@ func Note(t *federation.Trust, app, provider *federation.Party, plan *federation
 	fmt.Fprintf(&b, "# Signing in to %s changes\n\n", app.Label())
 	switch plan.Way {
 	case federation.Pilot:
-		fmt.Fprintf(&b, "From then, %s, everyone in the group %s signs in to %s with %s. For everybody else nothing changes yet.\n\n",
+		fmt.Fprintf(&b, "From then, %s, everyone in the group %s signs in to %s with %s. For everybody else nothing "+
+			"changes yet.\n\n",
 			when, plan.Group, app.Label(), provider.Label())
 	case federation.Beside:
 		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know stays.\n\n", when,
 			app.Label(), provider.Label())
 	default:
-		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when, app.Label(),
+		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when,
+			app.Label(),
 			provider.Label())
 	}
 	if start != "" {

@@ -80,7 +80,8 @@ func (d *Desk) Unpublish(api, name string) error {
 	}
 	for _, o := range p.API.Permissions {
 		if slices.Contains(o.Includes, name) {
-			return fmt.Errorf("%s:%s is %w: %s includes it; publish that again without it first", api, name, store.ErrInUse, o.Name)
+			return fmt.Errorf("%s:%s is %w: %s includes it; publish that again without it first", api, name, store.ErrInUse,
+				o.Name)
 		}
 	}
 	if len(asking) > 0 {

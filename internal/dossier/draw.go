@@ -41,7 +41,8 @@ func standingStyle(s string) string {
 
 // sign is the letter of a proof.
 func sign(k federation.ProofKind) string {
-	return map[federation.ProofKind]string{federation.Asserted: "a", federation.ByRehearsal: "r", federation.ProbedProof: "p",
+	return map[federation.ProofKind]string{federation.Asserted: "a", federation.ByRehearsal: "r",
+		federation.ProbedProof:  "p",
 		federation.WitnessProof: "w"}[k]
 }
 
@@ -183,7 +184,8 @@ func (d *Data) badge(s *svg.SVG, x, y int, e Edge) {
 }
 
 func (e Edge) words() string {
-	s := fmt.Sprintf("%s, over %s: %s, %s since %s", e.Trust, e.Over, e.Standing, e.Proof.Kind, e.Proof.At.UTC().Format("2006-01-02"))
+	s := fmt.Sprintf("%s, over %s: %s, %s since %s", e.Trust, e.Over, e.Standing, e.Proof.Kind,
+		e.Proof.At.UTC().Format("2006-01-02"))
 	if e.Why != "" {
 		s += "; " + e.Why
 	}

@@ -79,19 +79,23 @@ func (o *One) summary(app, provider *federation.Party) Section {
 	p := t.Proof()
 	s := Section{Title: "In short", Rows: [][]string{{"app", app.Label() + " (" + app.Name + ")"},
 		{"provider", provider.Label() + " (" + provider.Name + ")"}, {"over", federation.ProtocolTitle(t.Over())},
-		{"standing", string(t.Standing)}, {"rests on", string(p.Kind) + " since " + p.At.UTC().Format("2006-01-02 15:04 UTC")},
+		{"standing", string(t.Standing)}, {"rests on", string(p.Kind) + " since " +
+			p.At.UTC().Format("2006-01-02 15:04 UTC")},
 		{"who is admitted", t.Admits}, {"strength", t.Strength}, {"subject", t.SubjectWords()}}}
-	for _, f := range [][2]string{{"owner", t.Owner}, {"contact of the app", mailOf(app)}, {"contact of the provider", mailOf(provider)}} {
+	for _, f := range [][2]string{{"owner", t.Owner}, {"contact of the app", mailOf(app)}, {"contact of the provider",
+		mailOf(provider)}} {
 		if f[1] != "" {
 			s.Rows = append(s.Rows, f[:])
 		}
 	}
 	if c := t.Cutover; c != nil {
-		s.Rows = append(s.Rows, []string{"live", c.Way + " since " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " + c.By},
+		s.Rows = append(s.Rows, []string{"live", c.Way + " since " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " +
+			c.By},
 			[]string{"way back", c.Back})
 	}
 	if c := t.Plan; c != nil {
-		s.Rows = append(s.Rows, []string{"planned", c.Way + " on " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " + c.By},
+		s.Rows = append(s.Rows, []string{"planned", c.Way + " on " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " +
+			c.By},
 			[]string{"way back", c.Back})
 	}
 	return s
@@ -138,7 +142,8 @@ func (m *Maker) kept(o *One, name string) error {
 	}
 	r := Section{Title: "Newest runs", Head: []string{"Run", "Kind", "When", "As", "Verdict", "Played"}}
 	for _, x := range runs {
-		r.Rows = append(r.Rows, []string{strconv.FormatInt(x.Number, 10), string(x.Kind), x.At.UTC().Format("2006-01-02 15:04 UTC"),
+		r.Rows = append(r.Rows, []string{strconv.FormatInt(x.Number, 10), string(x.Kind),
+			x.At.UTC().Format("2006-01-02 15:04 UTC"),
 			x.Person, string(x.Verdict), strings.Join(x.StandIns, ", ")})
 	}
 	for _, x := range []Section{s, r} {

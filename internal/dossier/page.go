@@ -81,7 +81,8 @@ func (d *Data) weighty() []check.Item {
 	return slices.DeleteFunc(d.Check.Open(), func(x check.Item) bool { return x.Level == finding.Note })
 }
 
-// HTML writes the report as one page that needs nothing beside it. mask is what others who read it may not see; nil masks
+// HTML writes the report as one page that needs nothing beside it. mask is what others who read it may not see; nil
+// masks
 // nothing.
 func (d *Data) HTML(w io.Writer) error {
 	items := d.weighty()
@@ -91,23 +92,27 @@ func (d *Data) HTML(w io.Writer) error {
 	}
 	changed := slices.Clone(d.Changes)
 	slices.Reverse(changed)
-	return pages().ExecuteTemplate(w, "all", map[string]any{"Title": d.Org + ": what is federated", "Style": template.CSS(style), "D": d,
+	return pages().ExecuteTemplate(w, "all", map[string]any{"Title": d.Org + ": what is federated",
+		"Style": template.CSS(style), "D": d,
 		"Map": template.HTML(d.Map()), "Time": template.HTML(d.TimeLine()), "Remedy": remedy,
 		"Standings": counts(d.Standing, standings()...), "Proofs": proven(d.Proofs), "Errors": level[finding.Error],
-		"Warnings": level[finding.Warning], "DueFirst": d.Due[:min(len(d.Due), mostDue)], "DueMore": max(0, len(d.Due)-mostDue),
+		"Warnings": level[finding.Warning], "DueFirst": d.Due[:min(len(d.Due), mostDue)], "DueMore": max(0,
+			len(d.Due)-mostDue),
 		"Matrix": d.shown(), "Findings": items[:min(len(items), mostFindings)], "More": max(0, len(items)-mostFindings),
 		"Changed": changed[:min(len(changed), mostChanges)], "ChangedMore": max(0, len(changed)-mostChanges)})
 }
 
 func standings() []string {
-	return []string{string(federation.Drafted), string(federation.Exchanged), string(federation.Rehearsed), string(federation.Live),
+	return []string{string(federation.Drafted), string(federation.Exchanged), string(federation.Rehearsed),
+		string(federation.Live),
 		string(federation.Paused), string(federation.Ended)}
 }
 
 // proven are the trusts by what they rest on.
 func proven(m map[string]int) []counted {
 	var out []counted
-	for _, p := range [][2]string{{string(federation.Asserted), "only asserted"}, {string(federation.ByRehearsal), "proven by rehearsal"},
+	for _, p := range [][2]string{{string(federation.Asserted), "only asserted"}, {string(federation.ByRehearsal),
+		"proven by rehearsal"},
 		{string(federation.ProbedProof), "probed"}, {string(federation.WitnessProof), "witnessed"}} {
 		if m[p[0]] > 0 {
 			out = append(out, counted{m[p[0]], p[1]})

@@ -129,7 +129,8 @@ type Outcome struct {
 	Since    []store.Entry `json:"since,omitempty"` // what changed since it held last, where it does not hold now
 }
 
-// Run runs the expectations of trusts, of all where none is named, several at once. Errors: *book.UnknownError, those of
+// Run runs the expectations of trusts, of all where none is named, several at once. Errors: *book.UnknownError, those
+// of
 // the ledger.
 func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome, error) {
 	var all []federation.Expected
@@ -210,7 +211,8 @@ func (k *Keeper) who(all []federation.Expected) (map[string]people.Person, error
 }
 
 // trust runs the expectations of one trust.
-func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []int, persons map[string]people.Person) error {
+func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []int,
+	persons map[string]people.Person) error {
 	t, err := k.L.Trust(name)
 	if err != nil {
 		return err
@@ -279,7 +281,8 @@ func (k *Keeper) explain(out []Outcome) error {
 		}
 		if n := len(x.Since); n > 0 {
 			e := x.Since[n-1]
-			fix = finding.Do(fmt.Sprintf("since it held, %s did %s (%s; entry %d of %s): take that back, or expect something else",
+			fix = finding.Do(fmt.Sprintf("since it held, %s did %s (%s; entry %d of %s): take that back, or expect "+
+				"something else",
 				e.Actor, e.Action, Changed(&e), e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"))).Then(fix)
 		}
 		for j := range x.Findings {

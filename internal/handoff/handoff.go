@@ -210,7 +210,8 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		out = append(out, Todo{Done: given, Step: step, Fix: fix})
 	}
 	if !machine {
-		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people", "load", "FILE")})
+		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people",
+			"load", "FILE")})
 	}
 	out = append(out, over.Open(v, found)...)
 	let, err := d.LetBe(name)
@@ -265,7 +266,8 @@ func (d *Maker) proven(v *View, machine bool) []Todo {
 		who = "the real " + v.App.Name
 	}
 	kind := t.Proof().Kind
-	out := []Todo{{Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)", Fix: finding.Run("probe", t.Name)}}
+	out := []Todo{{Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)",
+		Fix: finding.Run("probe", t.Name)}}
 	if !machine {
 		out = append(out, Todo{Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
 			Fix: finding.Run("watch", t.Name)})

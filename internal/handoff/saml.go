@@ -191,7 +191,8 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
-		out = append(out, Todo{Done: done, Step: "claims are released", Fix: finding.Run("claims", "set", t.Name, "mail=person.mail")})
+		out = append(out, Todo{Done: done, Step: "claims are released", Fix: finding.Run("claims", "set", t.Name,
+			"mail=person.mail")})
 	}
 	return out
 }

@@ -23,7 +23,8 @@ type Recorded struct {
 	Entry int       // which entry of the archive, from 1
 	To    string    // whom it was sent to, without the query
 	Text  string    // as Inspect takes it: an address, a form body, or a token
-	// SignIn is which of the sign-ins in the archive it belongs to, from 1, where that is known: two may go on at one time
+	// SignIn is which of the sign-ins in the archive it belongs to, from 1, where that is known: two may go on at one
+	// time
 	SignIn int
 }
 
@@ -59,9 +60,31 @@ type pair struct {
 // reads entry by entry: no more than one is held. An archive that is cut off gives what stands before the cut, and an
 // error. Errors: ErrArchive.
 func Archive(r io.Reader) ([]Recorded, error) {
-	d := json.NewDecoder(r)
 	var out []Recorded
-	err := members(d, func(key string) error {
+	err := entries(r, func(n int, e *entry) error {
+		for _, take := range []func() (Recorded, bool){e.message, e.answer} {
+			if m, ok := take(); ok {
+				m.Entry = n
+				out = append(out, m)
+			}
+		}
+		return nil
+	})
+	slices.SortStableFunc(out, func(a, b Recorded) int { return a.At.Compare(b.At) })
+	switch {
+	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+		return out, fmt.Errorf("%w: it is cut off (messages before the cut: %d); record and save it again", ErrArchive,
+			len(out))
+	case err != nil:
+		return out, fmt.Errorf("%w: %w", ErrArchive, err)
+	}
+	return out, nil
+}
+
+// entries hands each entry of an archive on, one at a time, counted from 1.
+func entries(r io.Reader, each func(n int, e *entry) error) error {
+	d := json.NewDecoder(r)
+	return members(d, func(key string) error {
 		if key != "log" {
 			return skip(d)
 		}
@@ -77,30 +100,17 @@ func Archive(r io.Reader) ([]Recorded, error) {
 				if err := d.Decode(&e); err != nil {
 					return fmt.Errorf("entry %d: %w", n, err)
 				}
-				if m, ok := e.message(); ok {
-					m.Entry = n
-					out = append(out, m)
-				}
-				if m, ok := e.answer(); ok {
-					m.Entry = n
-					out = append(out, m)
+				if err := each(n, &e); err != nil {
+					return err
 				}
 			}
 			return delim(d, ']')
 		})
 	})
-	slices.SortStableFunc(out, func(a, b Recorded) int { return a.At.Compare(b.At) })
-	switch {
-	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
-		return out, fmt.Errorf("%w: it is cut off (messages before the cut: %d); record and save it again", ErrArchive,
-			len(out))
-	case err != nil:
-		return out, fmt.Errorf("%w: %w", ErrArchive, err)
-	}
-	return out, nil
 }
 
-// answer is the ID token that a token endpoint answered with, where the app runs in the browser and asked for it itself.
+// answer is the ID token that a token endpoint answered with, where the app runs in the browser and asked for it
+// itself.
 func (e *entry) answer() (Recorded, bool) {
 	c := &e.Response.Content
 	if !strings.Contains(c.Kind, "json") || len(c.Text) > 1<<20 {
@@ -203,7 +213,8 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 	}
 }
 
-// marks are what tie a message to a sign-in: the ID of a SAML request, that which a SAML message answers, or the state of
+// marks are what tie a message to a sign-in: the ID of a SAML request, that which a SAML message answers, or the state
+// of
 // an OAuth message.
 func marks(text string) (id, answers, state string) {
 	if c, ok, err := carriedIn(text); ok && err == nil {
@@ -330,38 +341,16 @@ func SignIns(list []Recorded) int {
 	return len(begun)
 }
 
-// Redacted writes a copy of an archive that is safe to send to somebody else: each request with its address, and what the
-// messages in it say, without secrets, signatures, names and values of people. Headers, cookies and bodies of answers are
+// Redacted writes a copy of an archive that is safe to send to somebody else: each request with its address, and what
+// the
+// messages in it say, without secrets, signatures, names and values of people. Headers, cookies and bodies of answers
+// are
 // left out. It goes entry by entry. Errors: ErrArchive, where what stands before the cut is written all the same.
 func Redacted(w io.Writer, r io.Reader, mask *redact.Mask) error {
-	d := json.NewDecoder(r)
 	if _, err := io.WriteString(w, `{"log":{"version":"1.2","creator":{"name":"tressik","version":"redacted"},"entries":[`); err != nil {
 		return err
 	}
-	n := 0
-	err := members(d, func(key string) error {
-		if key != "log" {
-			return skip(d)
-		}
-		return members(d, func(key string) error {
-			if key != "entries" {
-				return skip(d)
-			}
-			if err := delim(d, '['); err != nil {
-				return err
-			}
-			for ; d.More(); n++ {
-				var e entry
-				if err := d.Decode(&e); err != nil {
-					return err
-				}
-				if err := e.redacted(w, n, mask); err != nil {
-					return err
-				}
-			}
-			return delim(d, ']')
-		})
-	})
+	err := entries(r, func(n int, e *entry) error { return e.redacted(w, n-1, mask) })
 	if _, werr := io.WriteString(w, "\n]}}\n"); werr != nil {
 		return werr
 	}

@@ -33,7 +33,8 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 		}
 		began = true
 		if len(r.Messages) < 40 {
-			r.Messages = append(r.Messages, federation.Message{Kind: fmt.Sprintf("entry %d", m.Entry), Text: mask.Message(m.Text)})
+			r.Messages = append(r.Messages, federation.Message{Kind: fmt.Sprintf("entry %d", m.Entry),
+				Text: mask.Message(m.Text)})
 		}
 		if err != nil {
 			r.Findings.Add(finding.Finding{ID: "inspect.unknown", Level: finding.Error, Check: "message", Saw: err.Error(),
@@ -51,7 +52,8 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 	})
 	if end == "" && began {
 		r.Findings.Add(finding.Finding{ID: "watch.unfinished", Level: finding.Error, Check: "the recorded sign-in",
-			Saw: "no answer that the app would take is in it", Expected: "a response or a code that is accepted", Side: finding.Both,
+			Saw: "no answer that the app would take is in it", Expected: "a response or a code that is " +
+				"accepted", Side: finding.Both,
 			Fix: finding.Do("record the sign-in whole, from before its link is opened until the app's page shows")})
 	}
 	if end == "" || r.Findings.Failed() {

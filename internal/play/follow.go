@@ -222,7 +222,8 @@ func (k *Keeper) following(x *followed) (*Following, error) {
 		}
 	}
 	if !deal.Provider.Party.Own && len(how.Real) == 2 {
-		return nil, fmt.Errorf("%s %w: %s and %s. Record the sign-in in the browser, and read that", x.Trust, ErrBothForeign,
+		return nil, fmt.Errorf("%s %w: %s and %s. Record the sign-in in the browser, and read that", x.Trust,
+			ErrBothForeign,
 			deal.App.Name(), deal.Provider.Name())
 	}
 	how.Silent = deal.App.Real && k.s.Cast().FindSAML(x.Trust) != nil

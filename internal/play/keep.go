@@ -100,7 +100,8 @@ func (d *Player) KeepRun(r *federation.Run, action string) error {
 	return nil
 }
 
-// keepRehearsals keeps rehearsals with their trusts. What a rehearsal proves is that the ledger's values fit each other,
+// keepRehearsals keeps rehearsals with their trusts. What a rehearsal proves is that the ledger's values fit each
+// other,
 // not that keys which were played are those of the real party.
 func (d *Player) keepRehearsals(list []federation.Rehearsal, messages *Messages) error {
 	for i := range list {

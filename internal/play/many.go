@@ -16,7 +16,8 @@ import (
 	"tressik.example/internal/stage/op"
 )
 
-// Many rehearses one trust many times, on several stages at once that share a cast, and keeps nothing. persons are those
+// Many rehearses one trust many times, on several stages at once that share a cast, and keeps nothing. persons are
+// those
 // whom the scripts name; each script is of the trust alone. The results are in the order of the scripts.
 func (d *Player) Many(ctx context.Context, trust string, scripts []rehearse.Script, persons []people.Person) (
 	[]federation.Rehearsal, error) {

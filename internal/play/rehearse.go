@@ -135,18 +135,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 				finding.Run("app", "change", app, "--add-redirect", "URI"))
 		}
 	}
-	machines := rehearse.Machines(c, in.Trusts)
-	switch {
-	case in.As == "" && !machines:
-		return nil, ErrNobody
-	case in.As != "" && machines:
-		return nil, fmt.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without --as",
-			strings.Join(in.Trusts, " and "))
-	case in.Account != "" && (machines || len(in.Trusts) > 1):
-		return nil, fmt.Errorf("--expect-account is %w: it is of one person at the app of one trust", book.ErrValue)
-	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
-		return nil, fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
-			in.Trusts[0])
+	if err := in.fits(c); err != nil {
+		return nil, err
 	}
 	used := map[string]time.Time{} // the real secrets that were tried
 	notes := op.NoNotes()
@@ -182,6 +172,24 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 	}
 	return out, d.keepRehearsals(out, messages)
+}
+
+// fits reports what of the input does not fit the trusts that are rehearsed.
+func (in *RehearseInput) fits(c *cast.Cast) error {
+	machines := rehearse.Machines(c, in.Trusts)
+	switch {
+	case in.As == "" && !machines:
+		return ErrNobody
+	case in.As != "" && machines:
+		return fmt.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without --as",
+			strings.Join(in.Trusts, " and "))
+	case in.Account != "" && (machines || len(in.Trusts) > 1):
+		return fmt.Errorf("--expect-account is %w: it is of one person at the app of one trust", book.ErrValue)
+	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
+		return fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
+			in.Trusts[0])
+	}
+	return nil
 }
 
 // accountsOf is what is known of the accounts of the apps of trusts, where it is said how each finds them.

@@ -65,7 +65,8 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 			good = false
 		} else {
 			j.answered[p.Name] = true
-			now.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(got.JWKS), Source: p.OpenID.Source, TLS: p.OpenID.TLS}
+			now.OpenID = &federation.OpenID{Discovery: *doc, JWKS: string(got.JWKS), Source: p.OpenID.Source,
+				TLS: p.OpenID.TLS}
 		}
 	}
 	if !asked {
@@ -74,7 +75,8 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 	}
 	list := federation.Differences(p, &now)
 	for _, d := range list {
-		f := finding.Finding{ID: "probe.differs", Level: finding.Warning, Check: "what " + p.Name + " publishes", Saw: d.Words(),
+		f := finding.Finding{ID: "probe.differs", Level: finding.Warning, Check: "what " + p.Name + " publishes",
+			Saw:      d.Words(),
 			Expected: "what the ledger has of it", Side: p.Kind.Side(),
 			Fix: finding.Run(string(p.Kind), "refresh", p.Name)}
 		if d.Trust {
@@ -238,7 +240,8 @@ func (j *job) begins(ctx context.Context) {
 func (j *job) strayed(check, at string, last *answer) {
 	f := finding.Finding{ID: "probe.start", Level: finding.Warning, Check: check, Saw: last.words(),
 		Expected: "a request for a sign-in at " + j.provider.Name, Side: finding.App,
-		Fix: finding.Do("open " + at + " in a browser: where it leads to a page of its own first, give the link behind that page")}
+		Fix: finding.Do("open " + at + " in a browser: where it leads to a page of its own first, give the link behind " +
+			"that page")}
 	switch {
 	case last.robots():
 		f.ID, f.Saw = "probe.robot", last.words()+": it asks whether a person is there"
@@ -246,9 +249,10 @@ func (j *job) strayed(check, at string, last *answer) {
 	case last.status >= 400:
 		f.Level = finding.Error
 		f.Fix = finding.Do("ask the owner of " + j.app.Name + " for the link that starts sign-in")
-	case last.doc != nil && last.doc.password:
+	case last.doc != nil && last.doc.Asks:
 		f.Saw += ", which asks for a sign-in of its own"
-		f.Fix = finding.Do("the app does not send people to " + j.provider.Name + " yet; before cutover that is right, afterwards it " +
+		f.Fix = finding.Do("the app does not send people to " + j.provider.Name +
+			" yet; before cutover that is right, afterwards it " +
 			"has to be switched on there")
 	}
 	j.add(f)
@@ -281,9 +285,9 @@ func replyOf(a *answer, led bool) reply {
 		return broken
 	case a.status >= 400:
 		return denied
-	case a.doc != nil && a.doc.password:
+	case a.doc != nil && a.doc.Asks:
 		return signIn
-	case a.doc != nil && errorWords(a.doc.title+" "+a.doc.text):
+	case a.doc != nil && errorWords(a.doc.Title+" "+a.doc.Text):
 		return denied
 	}
 	return unclear
@@ -291,7 +295,8 @@ func replyOf(a *answer, led bool) reply {
 
 func errorWords(s string) bool {
 	s = strings.ToLower(s)
-	for _, w := range []string{"error", "not registered", "unknown", "invalid", "denied", "refused", "not found", "bad request"} {
+	for _, w := range []string{"error", "not registered", "unknown", "invalid", "denied", "refused", "not found",
+		"bad request"} {
 		if strings.Contains(s, w) {
 			return true
 		}

@@ -14,13 +14,12 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/net/html"
-
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/play"
 	"tressik.example/internal/reach"
+	"tressik.example/internal/webpage"
 )
 
 // host is what was seen of a server by all trusts: each is judged once.
@@ -47,23 +46,13 @@ type answer struct {
 	status int
 	head   http.Header
 	body   []byte
-	doc    *page // nil where it is no page
-}
-
-// page is what counts of a page.
-type page struct {
-	title    string
-	text     string // its first words
-	action   string // of its first form
-	method   string
-	fields   url.Values
-	password bool // it asks for one, or for who signs in
-	onward   string
+	doc    *webpage.Page // nil where it is no page
 }
 
 const largest = 2 << 20
 
-var errPublicInward = errors.New("a public server leads to an address of this machine or of a private network; nothing is asked there")
+var errPublicInward = errors.New("a public server leads to an address of this machine or of a private network; " +
+	"nothing is asked there")
 
 // client makes requests to the servers of a party; redirects are not followed by themselves.
 func (j *job) client(of *federation.Party, jar http.CookieJar) (*http.Client, error) {
@@ -114,7 +103,7 @@ func (j *job) do(c *http.Client, req *http.Request) (*answer, error) {
 	}
 	a := &answer{at: req.URL, status: resp.StatusCode, head: resp.Header, body: b}
 	if strings.Contains(resp.Header.Get("Content-Type"), "html") {
-		a.doc = readPage(b)
+		a.doc, _ = webpage.Read(bytes.NewReader(b)) // bytes can be read
 	}
 	return a, nil
 }
@@ -125,8 +114,9 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	if at, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		off := at.Sub(now).Round(time.Second)
 		f := finding.Finding{ID: "probe.clock", Level: finding.Warning, Check: "clock of " + name,
-			Saw:      at.UTC().Format("2006-01-02 15:04:05 UTC") + ", " + off.String() + " off",
-			Expected: fmt.Sprintf("%s, within %s", now.UTC().Format("2006-01-02 15:04:05 UTC"), judge.Skew), Side: finding.Clock,
+			Saw: at.UTC().Format("2006-01-02 15:04:05 UTC") + ", " + off.String() + " off",
+			Expected: fmt.Sprintf("%s, within %s", now.UTC().Format("2006-01-02 15:04:05 UTC"),
+				judge.Skew), Side: finding.Clock,
 			Fix: finding.Do("set both clocks by the network (NTP)")}
 		if off.Abs() > 5*time.Minute {
 			f.Level = finding.Error
@@ -143,64 +133,13 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	end := resp.TLS.PeerCertificates[0].NotAfter
 	if left := end.Sub(now); left < 21*24*time.Hour {
 		out.Add(finding.Finding{ID: "probe.certificate", Level: finding.Warning, Check: "server certificate of " + name,
-			Saw: "ends " + end.UTC().Format("2006-01-02 15:04 UTC"), Expected: "three weeks left, or more", Side: finding.Both,
+			Saw: "ends " + end.UTC().Format("2006-01-02 15:04 UTC"), Expected: "three weeks left, or " +
+				"more", Side: finding.Both,
 			Fix: finding.Do("have the owner of " + name + " renew it; a pinned one has to be pinned anew")})
 		return out
 	}
 	out.Pass("probe.certificate", "server certificate of "+name, "good until "+end.UTC().Format("2006-01-02"))
 	return out
-}
-
-func readPage(b []byte) *page {
-	doc, err := html.Parse(bytes.NewReader(b))
-	if err != nil {
-		return nil
-	}
-	p := &page{fields: url.Values{}}
-	var text strings.Builder
-	attr := func(n *html.Node, key string) string {
-		for _, a := range n.Attr {
-			if a.Key == key {
-				return a.Val
-			}
-		}
-		return ""
-	}
-	for n := range doc.Descendants() {
-		if n.Type == html.TextNode && n.Parent != nil && n.Parent.Data != "script" && n.Parent.Data != "style" &&
-			n.Parent.Data != "title" && text.Len() < 300 {
-			text.WriteString(n.Data + " ")
-		}
-		if n.Type != html.ElementNode {
-			continue
-		}
-		switch n.Data {
-		case "title":
-			if n.FirstChild != nil {
-				p.title = strings.Join(strings.Fields(n.FirstChild.Data), " ")
-			}
-		case "form":
-			if p.action == "" {
-				p.action, p.method = attr(n, "action"), strings.ToUpper(attr(n, "method"))
-			}
-		case "input":
-			kind, name := strings.ToLower(attr(n, "type")), attr(n, "name")
-			if kind == "password" || kind == "email" || (kind == "text" || kind == "") && name != "" {
-				p.password = true
-			}
-			if name != "" {
-				p.fields.Set(name, attr(n, "value"))
-			}
-		case "meta":
-			if strings.EqualFold(attr(n, "http-equiv"), "refresh") {
-				if _, at, ok := strings.Cut(attr(n, "content"), "url="); ok {
-					p.onward = strings.Trim(at, `'" `)
-				}
-			}
-		}
-	}
-	p.text = strings.Join(strings.Fields(text.String()), " ")
-	return p
 }
 
 // words says what an answer is.
@@ -211,10 +150,10 @@ func (a *answer) words() string {
 		to := *a.to()
 		to.RawQuery, to.Fragment = "", ""
 		return s + ", on to " + to.String()
-	case a.doc != nil && a.doc.title != "":
-		return fmt.Sprintf("%s, the page %q", s, cut(a.doc.title, 80))
+	case a.doc != nil && a.doc.Title != "":
+		return fmt.Sprintf("%s, the page %q", s, cut(a.doc.Title, 80))
 	case a.doc != nil:
-		return fmt.Sprintf("%s, a page that says %q", s, cut(a.doc.text, 80))
+		return fmt.Sprintf("%s, a page that says %q", s, cut(a.doc.Text, 80))
 	}
 	return s
 }
@@ -232,7 +171,7 @@ func (a *answer) to() *url.URL {
 	if a.status >= 300 && a.status < 400 {
 		at = a.head.Get("Location")
 	} else if a.doc != nil {
-		at = a.doc.onward
+		at = a.doc.Onward
 	}
 	if at == "" {
 		return nil
@@ -252,8 +191,9 @@ func (a *answer) robots() bool {
 	if a.doc == nil {
 		return false
 	}
-	s := strings.ToLower(a.doc.title + " " + a.doc.text)
-	for _, w := range []string{"captcha", "are you a robot", "not a robot", "are you human", "verify you are human", "robot check",
+	s := strings.ToLower(a.doc.Title + " " + a.doc.Text)
+	for _, w := range []string{"captcha", "are you a robot", "not a robot", "are you human", "verify you are human",
+		"robot check",
 		"unusual traffic"} {
 		if strings.Contains(s, w) {
 			return true
@@ -264,7 +204,8 @@ func (a *answer) robots() bool {
 
 // follow goes from an address until stop says that it is there, an answer leads no further, or ten redirects are done.
 // Errors: those of the way, errPublicInward, errCircle.
-func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop func(u *url.URL, form url.Values) bool) (
+func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop func(u *url.URL,
+	form url.Values) bool) (
 	last *answer, found *url.URL, form url.Values, err error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -295,9 +236,9 @@ func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop 
 		}
 		next := last.to()
 		if next == nil {
-			if d := last.doc; d != nil && d.action != "" {
-				if to, err := last.at.Parse(d.action); err == nil && stop(to, d.fields) {
-					return last, to, d.fields, nil
+			if d := last.doc; d != nil && d.Action != "" {
+				if to, err := last.at.Parse(d.Action); err == nil && stop(to, d.Fields) {
+					return last, to, d.Fields, nil
 				}
 			}
 			return last, nil, nil, nil
@@ -322,7 +263,8 @@ func (j *job) trouble(id, check, at string, of *federation.Party, err error) {
 			"private authority, give that authority's certificate with --ca FILE")
 	case errors.Is(err, reach.ErrPin):
 		f.Saw, f.ID = reach.ErrPin.Error(), "probe.tls"
-		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that with --tls-pin")
+		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that with " +
+			"--tls-pin")
 	case errors.Is(err, errCircle), errors.Is(err, errPublicInward), errors.Is(err, reach.ErrPlainHTTP):
 		f.Saw, f.ID = err.Error(), "probe.redirect"
 		f.Fix = finding.Do("have the owner of " + of.Name + " correct where it redirects to")

@@ -43,10 +43,12 @@ func (o *overOIDC) start(j *job) string {
 
 func (o *overOIDC) isRequest(at *url.URL, form url.Values) bool {
 	q := at.Query()
-	return q.Has("client_id") && (q.Has("response_type") || q.Has("request_uri")) || form.Has("client_id") && form.Has("response_type")
+	return q.Has("client_id") && (q.Has("response_type") || q.Has("request_uri")) || form.Has("client_id") &&
+		form.Has("response_type")
 }
 
-// knows sends an authorization request with prompt=none: a provider that knows the client and its redirect URI, and where
+// knows sends an authorization request with prompt=none: a provider that knows the client and its redirect URI, and
+// where
 // nobody is signed in, leads back with an error that says so (OpenID Connect Core, section 3.1.2.6); one that does not
 // must not (RFC 6749, section 4.1.2.1).
 func (o *overOIDC) knows(ctx context.Context, j *job) {
@@ -65,7 +67,8 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 	ask := func(client string) (*answer, url.Values, error) {
 		at := oidc.With(doc.AuthorizationEndpoint, url.Values{"response_type": {"code"}, "client_id": {client},
 			"redirect_uri": {redirect}, "scope": {o.scope()}, "state": {j.id()}, "nonce": {j.id()}, "prompt": {"none"},
-			"code_challenge":        {"E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"}, // RFC 7636, appendix B: no code is redeemed
+			// RFC 7636, appendix B: no code is redeemed
+			"code_challenge":        {"E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"},
 			"code_challenge_method": {"S256"}})
 		if client == o.terms.ClientID {
 			j.keep("authorization request", at)
@@ -119,7 +122,8 @@ func (o *overOIDC) answer(j *job, q url.Values, doc *oidc.Discovery) string {
 	case "login_required", "interaction_required", "consent_required", "account_selection_required", "":
 		return "it leads back to the redirect URI and says that nobody is signed in"
 	}
-	fix := finding.Do("have its owner allow what the handoff says").Then(finding.Run("handoff", j.t.Name, "--for", "provider"))
+	fix := finding.Do("have its owner allow what the handoff says").Then(finding.Run("handoff", j.t.Name, "--for",
+		"provider"))
 	if code == oidc.InvalidScope {
 		fix = finding.Do("have its owner allow the scopes " + o.scope() + " to the client, or ask for less").
 			Then(finding.Run("permission", "list", "--trust", j.t.Name))
@@ -148,7 +152,8 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 		o.machine(ctx, j, client, opt, doc)
 		return
 	}
-	form := url.Values{"grant_type": {"authorization_code"}, "code": {"never-issued-" + j.id()}, "redirect_uri": c.Redirects[:1],
+	form := url.Values{"grant_type": {"authorization_code"}, "code": {"never-issued-" + j.id()},
+		"redirect_uri":  c.Redirects[:1],
 		"code_verifier": {"dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}}
 	status, code, err := o.tokens(ctx, client, doc.TokenEndpoint, form, j.p.In.Secret)
 	check := "secret of " + j.app.Name
@@ -160,7 +165,8 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 	case code == oidc.InvalidGrant:
 		j.pass("probe.secret", check, "the provider takes it (it refused a code that never was, not the client)")
 	default:
-		j.add(finding.Finding{ID: "probe.secret", Level: finding.Note, Check: check, Saw: "cannot tell: it answered " + code,
+		j.add(finding.Finding{ID: "probe.secret", Level: finding.Note, Check: check, Saw: "cannot tell: it answered " +
+			code,
 			Expected: "invalid_grant or invalid_client", Side: finding.Provider, Ref: "RFC 6749 5.2",
 			Fix: finding.Do("watch a sign-in to know").Then(finding.Run("watch", j.t.Name))})
 	}
@@ -202,8 +208,9 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 		j.refusedSecret("secret of "+j.app.Name, refused.Code)
 		return
 	case errors.As(err, &refused):
-		j.add(finding.Finding{ID: "probe.token", Level: finding.Error, Check: check, Saw: refused.Error(), Expected: "a token",
-			Side: finding.Provider, Ref: "RFC 6749 5.2",
+		j.add(finding.Finding{ID: "probe.token", Level: finding.Error, Check: check, Saw: refused.Error(),
+			Expected: "a token",
+			Side:     finding.Provider, Ref: "RFC 6749 5.2",
 			Fix: finding.Do("see that the permissions are consented to at " + j.provider.Name).
 				Then(finding.Run("permission", "list", "--trust", j.t.Name))})
 		return
@@ -219,14 +226,16 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 	}
 	for _, s := range want {
 		if !slices.Contains(have, s) {
-			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s, Saw: "asked for and not granted",
+			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s,
+				Saw:      "asked for and not granted",
 				Expected: "granted", Side: finding.Provider, Fix: finding.Do("have the owner of " + j.provider.Name +
 					" consent to it, or no longer ask for it"), Ref: "RFC 6749 3.3"})
 		}
 	}
 	for _, s := range have {
 		if !slices.Contains(want, s) {
-			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s, Saw: "granted and not asked for",
+			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s,
+				Saw:      "granted and not asked for",
 				Expected: "no more than the ledger asks for", Side: finding.Provider,
 				Fix: finding.Do("have the owner of " + j.provider.Name + " take it away from the client"), Ref: "RFC 6749 3.3"})
 		}

@@ -1,4 +1,5 @@
-// Package probe asks the real parties of trusts without anyone signing in: whether they are there, whether they still say
+// Package probe asks the real parties of trusts without anyone signing in: whether they are there, whether they still
+// say
 // what the ledger holds, and whether they know each other. It sends no credentials of people, and claims no more than
 // the answers prove.
 package probe
@@ -160,7 +161,8 @@ type job struct {
 type protocol interface {
 	// endpoints are the addresses of both sides that have to answer.
 	endpoints(j *job) []endpoint
-	// published is where an own party publishes what the other side reads, and what that is; "" where it publishes nothing.
+	// published is where an own party publishes what the other side reads, and what that is; "" where it publishes
+	// nothing.
 	published(p *federation.Party) (at, what string)
 	// start is the link that starts sign-in at the app, "" where none is known.
 	start(j *job) string
@@ -263,9 +265,11 @@ const (
 	cannotTell = "cannot tell"
 )
 
-// Ready probes until nothing is wrong any more, or a time is over: it can take minutes until a change is in effect. wait
+// Ready probes until nothing is wrong any more, or a time is over: it can take minutes until a change is in effect.
+// wait
 // is told of each try that found something, and how long it waits until the next.
-func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(tries int, left time.Duration, list []Result)) (
+func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(tries int, left time.Duration,
+	list []Result)) (
 	[]Result, error) {
 	end := time.Now().Add(within)
 	pause, dry := 2*time.Second, p.In.Dry

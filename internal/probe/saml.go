@@ -72,7 +72,8 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	}
 	at := j.request
 	if o.terms.SignsRequests && !j.app.Own && at == "" {
-		j.skip(check, "its requests are signed with a key that only "+j.app.Name+" has; with its start link in the ledger its own "+
+		j.skip(check, "its requests are signed with a key that only "+j.app.Name+" has; with its start link in the "+
+			"ledger its own "+
 			"request can be shown to the provider")
 		return
 	}
@@ -116,8 +117,9 @@ func (j *job) id() string {
 }
 
 func (o *overSAML) request(j *job, sso, issuer, acs string, signer *xmlsec.Signer) (string, error) {
-	q := &saml.AuthnRequest{ID: j.id(), Issuer: issuer, Destination: sso, ACS: acs, IssueInstant: j.p.Now(), IsPassive: true,
-		Policy: &saml.NameIDPolicy{Format: j.t.SubjectFormat, AllowCreate: true}}
+	q := &saml.AuthnRequest{ID: j.id(), Issuer: issuer, Destination: sso, ACS: acs, IssueInstant: j.p.Now(),
+		IsPassive: true,
+		Policy:    &saml.NameIDPolicy{Format: j.t.SubjectFormat, AllowCreate: true}}
 	b, err := q.Bytes(nil)
 	if err != nil {
 		return "", err

@@ -225,7 +225,8 @@ func (x *run) browser(i int, signedIn *bool) {
 	x.stays(i)
 }
 
-// stays says, at the end of a rehearsal, at which apps somebody is still signed in after signing out at the last one, and
+// stays says, at the end of a rehearsal, at which apps somebody is still signed in after signing out at the last one,
+// and
 // by what both sides published who is told of it.
 func (x *run) stays(i int) {
 	if i != len(x.parts)-1 {
@@ -247,9 +248,11 @@ func (x *run) stays(i int) {
 		}
 		title, err := x.w.Look(home)
 		if err == nil && title == "Signed in" {
-			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(), o.deal.App.Name()+" stays signed in: it was not told")
+			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(),
+				o.deal.App.Name()+" stays signed in: it was not told")
 		} else if err == nil {
-			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(), o.deal.App.Name()+" is signed out too")
+			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(),
+				o.deal.App.Name()+" is signed out too")
 		}
 	}
 	x.w.OnEvent(e)

@@ -19,8 +19,10 @@ func Checked(r *check.Report, all bool, now time.Time) view.Page {
 	for _, x := range open {
 		count[x.Level]++
 	}
-	head := view.Block{Lines: []string{fmt.Sprintf("%s and %s checked: %s, %s, %s; %d passed%s", view.Count(r.Parties, "party"),
-		view.Count(r.Trusts, "trust"), view.Count(count[finding.Error], "error"), view.Count(count[finding.Warning], "warning"),
+	head := view.Block{Lines: []string{fmt.Sprintf("%s and %s checked: %s, %s, %s; %d passed%s", view.Count(r.Parties,
+		"party"),
+		view.Count(r.Trusts, "trust"), view.Count(count[finding.Error], "error"), view.Count(count[finding.Warning],
+			"warning"),
 		view.Count(count[finding.Note], "note"), r.Passed, accepted(r.Accepted))}}
 	blocks := []view.Block{head}
 	var about []string
@@ -57,7 +59,8 @@ func Checked(r *check.Report, all bool, now time.Time) view.Page {
 		b := view.Block{Title: "Accepted", Head: []string{"About", "Finding", "Until", "Reason"}, Noun: "finding"}
 		for _, x := range r.Items {
 			if a := x.Accepted; a != nil {
-				b.Rows = append(b.Rows, []string{x.About, x.ID, a.Until.Format("2006-01-02") + " (" + view.Away(a.Until, now) + ")",
+				b.Rows = append(b.Rows, []string{x.About, x.ID, a.Until.Format("2006-01-02") + " (" + view.Away(a.Until, now) +
+					")",
 					a.Reason + " (" + a.By + ")"})
 			}
 		}

@@ -15,7 +15,8 @@ func Readiness(r *cutover.Readiness, now time.Time) []view.Block {
 	if !r.Ready() {
 		word = "something is wanting"
 	}
-	out := []view.Block{{Title: "Cutover of " + r.Trust, Fields: Filled([][2]string{{"standing", r.Standing}, {"ready", word},
+	out := []view.Block{{Title: "Cutover of " + r.Trust, Fields: Filled([][2]string{{"standing", r.Standing}, {"ready",
+		word},
 		{"plan", PlanWords(&r.Plan, now)}})}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, view.Block{Title: "Wanting", Findings: open})
@@ -32,8 +33,9 @@ func Readiness(r *cutover.Readiness, now time.Time) []view.Block {
 
 // PlanWords says how and when a trust is made live.
 func PlanWords(c *federation.Cutover, now time.Time) string {
-	way := map[string]string{federation.Whole: "for everyone whom it admits", federation.Beside: "beside the app's own sign-in",
-		federation.Pilot: "for the group " + c.Group + " first"}[c.Way]
+	way := map[string]string{federation.Whole: "for everyone whom it admits",
+		federation.Beside: "beside the app's own sign-in",
+		federation.Pilot:  "for the group " + c.Group + " first"}[c.Way]
 	switch {
 	case c.Done:
 		return way + ", since " + view.When(c.From, now)

@@ -57,12 +57,14 @@ func Outcomes(list []expect.Outcome, title string) view.Page {
 }
 
 func broken(x *expect.Outcome) view.Block {
-	b := view.Block{Title: fmt.Sprintf("%d  %s as %s", x.ID, x.Trust, x.Who()), Findings: x.Findings.Without(finding.Pass)}
+	b := view.Block{Title: fmt.Sprintf("%d  %s as %s", x.ID, x.Trust, x.Who()),
+		Findings: x.Findings.Without(finding.Pass)}
 	if len(x.Since) > 0 {
 		b.Lines = append(b.Lines, "  What changed since it held:")
 	}
 	for _, e := range x.Since[max(0, len(x.Since)-5):] {
-		b.Lines = append(b.Lines, fmt.Sprintf("    %d  %s  %s  %s %s", e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"), e.Actor,
+		b.Lines = append(b.Lines, fmt.Sprintf("    %d  %s  %s  %s %s", e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"),
+			e.Actor,
 			e.Action, expect.Changed(&e)))
 	}
 	return b

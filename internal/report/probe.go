@@ -20,7 +20,8 @@ func Probes(list []probe.Result) view.Page {
 	blocks := []view.Block{}
 	for i := range list {
 		r := &list[i]
-		b.Rows = append(b.Rows, []string{r.Trust, ProbeWord(r), r.Known, strings.Join(r.Asked, ", "), view.Tally(r.Findings)})
+		b.Rows = append(b.Rows, []string{r.Trust, ProbeWord(r), r.Known, strings.Join(r.Asked, ", "),
+			view.Tally(r.Findings)})
 		if open := wanting(r.Findings); len(open) > 0 {
 			blocks = append(blocks, view.Block{Title: r.Trust, Findings: open})
 		}

@@ -44,7 +44,8 @@ func Run(r *federation.Run, now time.Time) view.Page {
 		out = append(out, b)
 	}
 	if len(r.Messages) > 0 {
-		out = append(out, view.Block{Lines: []string{"Secrets, signatures and what names a person are left out of the messages."}})
+		out = append(out, view.Block{Lines: []string{"Secrets, signatures and what names a person are left out of the " +
+			"messages."}})
 	}
 	return view.Page{Data: r, Blocks: out}
 }

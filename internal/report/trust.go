@@ -54,8 +54,9 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	blocks = append(blocks, view.Block{Title: "Sides", Fields: append(fields, sides.after...)})
 	blocks = append(append(blocks, terms...), more...)
 	data.Rests = federation.FactsOf(t, app, provider)
-	blocks = append(blocks, factsBlock(t, app, provider, now), lastBlock(t, now), view.Block{Title: "Both sides compared", Findings: passes(fs),
-		Passed: true})
+	blocks = append(blocks, factsBlock(t, app, provider, now), lastBlock(t, now), view.Block{Title: "Both sides compared",
+		Findings: passes(fs),
+		Passed:   true})
 	return view.Page{Data: data, Blocks: blocks}, nil
 }
 

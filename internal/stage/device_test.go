@@ -67,22 +67,22 @@ func TestDeviceAuthorization(t *testing.T) {
 	enter := func(code string) answerPage {
 		t.Helper()
 		_, p := o.went(o.client.Get(o.base + "/ridge/device?user_code=" + url.QueryEscape(code)))
-		if p.title != "Connect a device" {
-			t.Fatalf("%d %s\n%s", p.status, p.title, p.text)
+		if p.Title != "Connect a device" {
+			t.Fatalf("%d %s\n%s", p.status, p.Title, p.text)
 		}
 		if code == "" {
-			p.fields.Set("user_code", "BCDF-GHJK")
+			p.Fields.Set("user_code", "BCDF-GHJK")
 		}
-		_, p = o.went(o.client.PostForm(o.base+"/ridge/device", p.fields))
+		_, p = o.went(o.client.PostForm(o.base+"/ridge/device", p.Fields))
 		return p
 	}
 	if p := enter(""); !strings.Contains(p.text, "No device waits with this code") {
-		t.Errorf("a code that nobody has: %s", p.title)
+		t.Errorf("a code that nobody has: %s", p.Title)
 	}
 	p := enter(strings.ToLower(strings.ReplaceAll(m["user_code"].(string), "-", " ")))
-	p.fields.Set("person", "mira")
-	if _, p = o.went(o.client.PostForm(p.action, p.fields)); p.title != "The device is connected" {
-		t.Fatalf("%s\n%s", p.title, p.text)
+	p.Fields.Set("person", "mira")
+	if _, p = o.went(o.client.PostForm(p.Action, p.Fields)); p.Title != "The device is connected" {
+		t.Fatalf("%s\n%s", p.Title, p.text)
 	}
 	o.pass(6 * time.Second)
 	if s, e = poll(m); s != 200 || e["id_token"] == nil {
@@ -93,8 +93,8 @@ func TestDeviceAuthorization(t *testing.T) {
 	// Somebody who is not admitted, and a code that is over.
 	o.policy(d(), func(x *federation.Trust) { x.Admits = "group:directors" })
 	_, m = ask()
-	if p := enter(m["user_code"].(string)); p.title != "The device is not connected" {
-		t.Errorf("mira is no director: %s", p.title)
+	if p := enter(m["user_code"].(string)); p.Title != "The device is not connected" {
+		t.Errorf("mira is no director: %s", p.Title)
 	}
 	s, e = poll(m)
 	refused(t, "not admitted", s, e, "access_denied", "policy admits")
@@ -129,15 +129,15 @@ func TestPushedRequests(t *testing.T) {
 	}
 	at := o.base + "/ridge/authorize?" + url.Values{"client_id": {"dome.1"}, "request_uri": {uri}}.Encode()
 	if back, p := o.went(o.client.Get(at)); back.Get("code") == "" {
-		t.Errorf("%v %s", back, p.title)
+		t.Errorf("%v %s", back, p.Title)
 	}
-	if _, p := o.went(o.client.Get(at)); p.title != "The pushed request is over" {
-		t.Errorf("used twice: %s", p.title)
+	if _, p := o.went(o.client.Get(at)); p.Title != "The pushed request is over" {
+		t.Errorf("used twice: %s", p.Title)
 	}
 	_, m = o.send(dome, "par", form())
 	if _, p := o.went(o.client.Get(o.base + "/ridge/authorize?" + url.Values{"client_id": {"sky.1"},
-		"request_uri": {m["request_uri"].(string)}}.Encode())); p.title != "The pushed request is over" {
-		t.Errorf("of another client: %s", p.title)
+		"request_uri": {m["request_uri"].(string)}}.Encode())); p.Title != "The pushed request is over" {
+		t.Errorf("of another client: %s", p.Title)
 	}
 	status, m = o.send(dome, "par", form("redirect_uri", "https://evil.example/"))
 	refused(t, "another redirect URI", status, m, "invalid_request", "not registered")
@@ -146,8 +146,8 @@ func TestPushedRequests(t *testing.T) {
 	status, m = o.send(dome, "par", form("request_uri", "urn:x"))
 	refused(t, "a request URI inside", status, m, "invalid_request", "cannot be pushed")
 	o.policy(dome, func(x *federation.Trust) { x.OIDCTerms().Policy.Pushed = true })
-	if _, p := o.went(o.client.Get(o.authorizeURL(dome, callback))); p.title != "The request was not pushed" {
-		t.Errorf("not pushed where it must be: %s", p.title)
+	if _, p := o.went(o.client.Get(o.authorizeURL(dome, callback))); p.Title != "The request was not pushed" {
+		t.Errorf("not pushed where it must be: %s", p.Title)
 	}
 }
 

@@ -53,7 +53,7 @@ func beside(logout bool) func(*cast.Ledger) {
 func (x *set) follow(p answerPage) answerPage {
 	x.t.Helper()
 	for range 8 {
-		if !p.fields.Has("SAMLRequest") && !p.fields.Has("SAMLResponse") {
+		if !p.Fields.Has("SAMLRequest") && !p.Fields.Has("SAMLResponse") {
 			return p
 		}
 		p = x.post(p)
@@ -66,12 +66,12 @@ func (x *set) follow(p answerPage) answerPage {
 func (x *set) in() {
 	x.t.Helper()
 	p := x.get(x.deal().App.Start())
-	if p = x.follow(x.post(p, "person", "mira")); p.title != "Signed in" {
-		x.t.Fatalf("at nightlog: %s, %v", p.title, lastErrors(x.running))
+	if p = x.follow(x.post(p, "person", "mira")); p.Title != "Signed in" {
+		x.t.Fatalf("at nightlog: %s, %v", p.Title, lastErrors(x.running))
 	}
 	for _, at := range []string{x.s.Cast().SAML[1].App.Start(), x.s.Cast().OIDC[0].StartLink()} {
-		if p = x.follow(x.get(at)); p.title != "Signed in" {
-			x.t.Fatalf("at %s: %s, %v", at, p.title, lastErrors(x.running))
+		if p = x.follow(x.get(at)); p.Title != "Signed in" {
+			x.t.Fatalf("at %s: %s, %v", at, p.Title, lastErrors(x.running))
 		}
 	}
 }
@@ -80,14 +80,14 @@ func (x *set) in() {
 func (x *set) whoIsIn() (apps []string, asked bool) {
 	x.t.Helper()
 	for _, d := range x.s.Cast().SAML {
-		if x.get(d.App.Home).title == "Signed in" {
+		if x.get(d.App.Home).Title == "Signed in" {
 			apps = append(apps, d.App.Name())
 		}
 	}
-	if d := x.s.Cast().OIDC[0]; x.get(d.Deal.App.ClientHome()).title == "Signed in" {
+	if d := x.s.Cast().OIDC[0]; x.get(d.Deal.App.ClientHome()).Title == "Signed in" {
 		apps = append(apps, "dome")
 	}
-	return apps, x.get(x.deal().App.Start()).fields.Has("person")
+	return apps, x.get(x.deal().App.Start()).Fields.Has("person")
 }
 
 // TestSingleLogout signs out from each place where one can, and looks who is still signed in anywhere.
@@ -114,11 +114,11 @@ func TestSingleLogout(t *testing.T) {
 			x := newSet(t, beside(c.logout))
 			x.in()
 			p := x.get(c.at(x))
-			if strings.HasSuffix(p.title, "?") { // without an ID token the provider asks
+			if strings.HasSuffix(p.Title, "?") { // without an ID token the provider asks
 				p = x.post(p)
 			}
-			if p = x.follow(p); p.title != "Signed out" || !strings.Contains(p.text, c.says) {
-				t.Errorf("%s, without %q: %s", p.title, c.says, leadOf(p.text))
+			if p = x.follow(p); p.Title != "Signed out" || !strings.Contains(p.text, c.says) {
+				t.Errorf("%s, without %q: %s", p.Title, c.says, leadOf(p.text))
 			}
 			if apps, asked := x.whoIsIn(); !slices.Equal(apps, c.stillIn) || !asked {
 				t.Errorf("still signed in at %v, the provider asks: %v", apps, asked)
@@ -164,16 +164,16 @@ func TestLogoutReachesFrames(t *testing.T) {
 	})
 	x.in()
 	p := x.follow(x.get(x.deal().App.Home + "sign-out"))
-	if p.title != "Signed out" || !strings.Contains(p.text, "/front-channel-logout?iss=") ||
+	if p.Title != "Signed out" || !strings.Contains(p.text, "/front-channel-logout?iss=") ||
 		!strings.Contains(p.text, "Back to the app") {
-		t.Fatalf("%s: %s", p.title, leadOf(p.text))
+		t.Fatalf("%s: %s", p.Title, leadOf(p.text))
 	}
 	_, back, _ := strings.Cut(p.text, `<li><a href="`)
 	back, _, _ = strings.Cut(back, `"`)
-	if p = x.follow(x.get(back)); p.title != "Signed out" || !strings.Contains(p.text, "and at Ridge") {
-		t.Errorf("behind the frames: %s: %s", p.title, leadOf(p.text))
+	if p = x.follow(x.get(back)); p.Title != "Signed out" || !strings.Contains(p.text, "and at Ridge") {
+		t.Errorf("behind the frames: %s: %s", p.Title, leadOf(p.text))
 	}
-	if p = x.get(back); p.title == "Signed out" {
+	if p = x.get(back); p.Title == "Signed out" {
 		t.Error("the way back can be gone twice")
 	}
 }
@@ -269,7 +269,7 @@ func TestBackAndFrontChannelLogout(t *testing.T) {
 	code, _ = o.code(o.oidc("sky"), "http://127.0.0.1:9/sky", "mira")
 	o.redeem(o.oidc("sky"), code, "http://127.0.0.1:9/sky")
 	_, p := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + m["id_token"].(string)))
-	if p.title != "Signed out" || !strings.Contains(p.text, o.base+"/sky/front-channel-logout?iss=") {
+	if p.Title != "Signed out" || !strings.Contains(p.text, o.base+"/sky/front-channel-logout?iss=") {
 		t.Errorf("no frame for sky:\n%s", p.text)
 	}
 	select {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -84,11 +85,11 @@ func (o *opened) code(d *cast.OIDC, redirect, person string, more ...string) (co
 	o.t.Helper()
 	q, page := o.went(o.client.Get(o.authorizeURL(d, redirect, more...)))
 	for range 2 {
-		if q == nil && page.fields.Has("person") {
-			page.fields.Set("person", person)
-			q, page = o.went(o.client.PostForm(page.action, page.fields))
-		} else if q == nil && page.fields.Has("second") {
-			q, page = o.went(o.client.PostForm(page.action, page.fields))
+		if q == nil && page.Fields.Has("person") {
+			page.Fields.Set("person", person)
+			q, page = o.went(o.client.PostForm(page.Action, page.Fields))
+		} else if q == nil && page.Fields.Has("second") {
+			q, page = o.went(o.client.PostForm(page.Action, page.Fields))
 		}
 	}
 	if q == nil {
@@ -228,9 +229,9 @@ func TestPolicies(t *testing.T) {
 	set(func(x *federation.Trust) { x.Strength = "mfa" })
 	o.fresh()
 	q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
-	page.fields.Set("person", "mira")
-	page.fields.Set("second", "no")
-	if q, page = o.went(o.client.PostForm(page.action, page.fields)); q.Get("error") != "access_denied" ||
+	page.Fields.Set("person", "mira")
+	page.Fields.Set("second", "no")
+	if q, page = o.went(o.client.PostForm(page.Action, page.Fields)); q.Get("error") != "access_denied" ||
 		!strings.Contains(q.Get("error_description"), "policy strength of dome@ridge") {
 		t.Errorf("a password alone: %v %s", q, page.text)
 	}
@@ -370,14 +371,14 @@ func TestSingleSignOut(t *testing.T) {
 	// A hint about another session than this browser's is asked about, and one where nobody is signed in ends nothing.
 	a, _ = signedIn()
 	o.fresh()
-	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.title !=
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.Title !=
 		"Nobody is signed in" {
-		t.Errorf("nobody is signed in, and the page says %q", page.title)
+		t.Errorf("nobody is signed in, and the page says %q", page.Title)
 	}
 	o.code(dome, callback, "petra")
-	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.title !=
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.Title !=
 		"Sign out?" {
-		t.Errorf("the hint is about mira, petra is signed in, and the page says %q", page.title)
+		t.Errorf("the hint is about mira, petra is signed in, and the page says %q", page.Title)
 	}
 	// Without an ID token the person is asked, and the form is theirs alone.
 	signedIn()
@@ -386,10 +387,10 @@ func TestSingleSignOut(t *testing.T) {
 		t.Fatalf("%s", page.text)
 	}
 	forged := url.Values{"client_id": {"dome.1"}, "form_token": {"made up"}}
-	if _, p := o.went(o.client.PostForm(page.action, forged)); !strings.Contains(p.text, "Sign out?") {
+	if _, p := o.went(o.client.PostForm(page.Action, forged)); !strings.Contains(p.text, "Sign out?") {
 		t.Errorf("a forged form: %s", p.text)
 	}
-	if _, p := o.went(o.client.PostForm(page.action, page.fields)); !strings.Contains(p.text, "You are signed out") {
+	if _, p := o.went(o.client.PostForm(page.Action, page.Fields)); !strings.Contains(p.text, "You are signed out") {
 		t.Errorf("%s", p.text)
 	}
 }
@@ -404,7 +405,7 @@ func TestNativeClients(t *testing.T) {
 		"http://u@127.0.0.1:1/cb": false, "example.kestrelridge.orbit:/cb2": false} {
 		o.fresh()
 		q, page := o.went(o.client.Get(o.authorizeURL(orbit, redirect)))
-		if q != nil || page.fields.Has("person") != ok || !ok && page.status != http.StatusBadRequest {
+		if q != nil || page.Fields.Has("person") != ok || !ok && page.status != http.StatusBadRequest {
 			t.Errorf("%s: %v %d", redirect, q, page.status)
 		}
 	}
@@ -422,8 +423,8 @@ func TestAnswersByForm(t *testing.T) {
 	d := o.oidc("dome")
 	o.code(d, callback, "mira")
 	_, page := o.went(o.client.Get(o.authorizeURL(d, callback, "response_mode", "form_post")))
-	if page.action != callback || page.fields.Get("code") == "" || page.fields.Get("state") != "s" ||
-		page.fields.Get("iss") != o.base+"/ridge" {
+	if page.Action != callback || page.Fields.Get("code") == "" || page.Fields.Get("state") != "s" ||
+		page.Fields.Get("iss") != o.base+"/ridge" {
 		t.Errorf("%+v", page)
 	}
 	// Through the discovery document's own addresses with the request in a body (OpenID Connect Core, section 3.1.2.1).
@@ -527,11 +528,11 @@ func TestRequestsAreNotedOnce(t *testing.T) {
 	o.consents(d.Of().Name, o.led.Consents[d.Of().Name][:3])
 	for range 2 {
 		q, page := o.went(o.client.Get(o.authorizeURL(d, callback)))
-		if page.fields.Has("person") {
-			page.fields.Set("person", "mira")
-			q, page = o.went(o.client.PostForm(page.action, page.fields))
+		if page.Fields.Has("person") {
+			page.Fields.Set("person", "mira")
+			q, page = o.went(o.client.PostForm(page.Action, page.Fields))
 		}
-		if q != nil || page.status != http.StatusForbidden || !page.stopped || !page.without {
+		if q != nil || page.status != http.StatusForbidden || !slices.Contains(page.Decisions, "back") || !slices.Contains(page.Decisions, "without") {
 			t.Fatalf("%v %s", q, page.text)
 		}
 	}

@@ -16,8 +16,6 @@ import (
 	"testing"
 	"time"
 
-	"golang.org/x/net/html"
-
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
@@ -25,6 +23,7 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
+	"tressik.example/internal/webpage"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
@@ -84,7 +83,7 @@ func browser(t *testing.T) *http.Client {
 
 type answerPage struct {
 	status int
-	page
+	webpage.Page
 	text string
 }
 
@@ -103,11 +102,11 @@ func readAnswer(t *testing.T, resp *http.Response, err error) answerPage {
 	if err != nil {
 		t.Fatal(err)
 	}
-	doc, err := html.Parse(bytes.NewReader(b))
+	p, err := webpage.Read(bytes.NewReader(b))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return answerPage{resp.StatusCode, readPage(doc), string(b)}
+	return answerPage{resp.StatusCode, *p, string(b)}
 }
 
 func (x *set) get(u string) answerPage { x.t.Helper(); return x.read(x.client.Get(u)) }
@@ -115,27 +114,27 @@ func (x *set) get(u string) answerPage { x.t.Helper(); return x.read(x.client.Ge
 func (x *set) post(p answerPage, set ...string) answerPage {
 	x.t.Helper()
 	f := url.Values{}
-	for k, v := range p.fields {
+	for k, v := range p.Fields {
 		f[k] = v
 	}
 	for i := 0; i+1 < len(set); i += 2 {
 		f.Set(set[i], set[i+1])
 	}
-	return x.read(x.client.PostForm(p.action, f))
+	return x.read(x.client.PostForm(p.Action, f))
 }
 
 func TestSignInAndReplay(t *testing.T) {
 	x := newSet(t, nil)
 	form := x.get(x.deal().App.Start())
-	if form.status != 200 || !form.fields.Has("person") || strings.Contains(form.text, "Ridge <b>") {
+	if form.status != 200 || !form.Fields.Has("person") || strings.Contains(form.text, "Ridge <b>") {
 		t.Fatalf("%d %s", form.status, form.text)
 	}
 	if nobody := x.post(form, "person", "nobody"); !strings.Contains(nobody.text, "Nobody called") ||
-		!nobody.fields.Has("person") {
+		!nobody.Fields.Has("person") {
 		t.Errorf("an unknown person: %s", nobody.text)
 	}
 	answer := x.post(form, "person", "mira@kestrelridge.example")
-	if !answer.fields.Has("SAMLResponse") || answer.action != x.deal().App.Party.Entity.SP.ACS[0].Location {
+	if !answer.Fields.Has("SAMLResponse") || answer.Action != x.deal().App.Party.Entity.SP.ACS[0].Location {
 		t.Fatalf("%d %s", answer.status, answer.text)
 	}
 	if again := x.post(form, "person", "mira"); again.status != http.StatusForbidden {
@@ -149,20 +148,20 @@ func TestSignInAndReplay(t *testing.T) {
 		t.Errorf("a stolen response: %d, %v", stolen.status, lastErrors(x.running))
 	}
 	x.client = mine
-	if in := x.post(answer); in.title != "Signed in" || !strings.Contains(in.text, ">mira<") {
+	if in := x.post(answer); in.Title != "Signed in" || !strings.Contains(in.text, ">mira<") {
 		t.Fatalf("%d %s", in.status, in.text)
 	}
 	if twice := x.post(answer); twice.status != http.StatusForbidden {
 		t.Errorf("the response was taken twice: %d", twice.status)
 	}
-	if home := x.get(x.deal().App.Home); home.title != "Signed in" {
-		t.Errorf("the session did not hold: %s", home.title)
+	if home := x.get(x.deal().App.Home); home.Title != "Signed in" {
+		t.Errorf("the session did not hold: %s", home.Title)
 	}
-	if sso := x.get(x.deal().App.Start()); !sso.fields.Has("SAMLResponse") {
-		t.Errorf("the provider's session did not hold: %s", sso.title)
+	if sso := x.get(x.deal().App.Start()); !sso.Fields.Has("SAMLResponse") {
+		t.Errorf("the provider's session did not hold: %s", sso.Title)
 	}
 	x.client = browser(t)
-	if home := x.get(x.deal().App.Home); home.title == "Signed in" {
+	if home := x.get(x.deal().App.Home); home.Title == "Signed in" {
 		t.Error("another browser is signed in")
 	}
 }
@@ -219,7 +218,7 @@ func TestProviderRefusesRequests(t *testing.T) {
 				c.change(c.req)
 			}
 			p := send(c.req, c.signer)
-			if p.status != http.StatusForbidden || p.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running),
+			if p.status != http.StatusForbidden || p.Fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running),
 				[]string{c.want}) {
 				t.Errorf("%d with %v, want %s alone", p.status, lastErrors(x.running), c.want)
 			}
@@ -233,7 +232,7 @@ func TestProviderRefusesRequests(t *testing.T) {
 	r = good()
 	r.Policy = &saml.NameIDPolicy{Format: saml.FormatTransient}
 	p := send(r, signer())
-	if b, _ := base64.StdEncoding.DecodeString(p.fields.Get("SAMLResponse")); !slices.Equal(lastErrors(x.running),
+	if b, _ := base64.StdEncoding.DecodeString(p.Fields.Get("SAMLResponse")); !slices.Equal(lastErrors(x.running),
 		[]string{"request.format"}) || !strings.Contains(string(b), saml.StatusInvalidNameIDPolicy) {
 		t.Errorf("another format asked for: %v, %s", lastErrors(x.running), b)
 	}
@@ -268,19 +267,19 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 			"RelayState": {"a&b"}}))
 	}
 	status := func(p answerPage) string {
-		b, _ := base64.StdEncoding.DecodeString(p.fields.Get("SAMLResponse"))
+		b, _ := base64.StdEncoding.DecodeString(p.Fields.Get("SAMLResponse"))
 		return string(b)
 	}
 	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) ||
-		p.fields.Get("RelayState") != "a&b" {
+		p.Fields.Get("RelayState") != "a&b" {
 		t.Errorf("passive without a session: %s", p.text)
 	}
 	x.post(x.get(x.deal().App.Start()), "person", "mira")
 	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusSuccess) {
 		t.Errorf("passive with a session: %s", p.text)
 	}
-	if p := send(func(r *saml.AuthnRequest) { r.ForceAuthn = true }); !p.fields.Has("person") {
-		t.Errorf("forced: %s", p.title)
+	if p := send(func(r *saml.AuthnRequest) { r.ForceAuthn = true }); !p.Fields.Has("person") {
+		t.Errorf("forced: %s", p.Title)
 	}
 	for name, c := range map[string]struct {
 		change func(*saml.AuthnRequest)
@@ -318,19 +317,19 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 	bad := send(func(r *saml.AuthnRequest) {
 		r.Context = &saml.Requested{Comparison: "stronger", Classes: []string{judge.ContextMFA}}
 	})
-	if bad.fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running), []string{"request.authn-context"}) {
+	if bad.Fields.Has("SAMLResponse") || !slices.Equal(lastErrors(x.running), []string{"request.authn-context"}) {
 		t.Errorf("an unknown comparison: %v", lastErrors(x.running))
 	}
 	p := send(func(r *saml.AuthnRequest) { r.Context = &saml.Requested{Classes: []string{judge.ContextMFA}} })
-	if p.title != "Second factor" {
-		t.Fatalf("step up: %s", p.title)
+	if p.Title != "Second factor" {
+		t.Fatalf("step up: %s", p.Title)
 	}
 	if p = x.post(p); !strings.Contains(status(p), judge.ContextMFA) {
 		t.Errorf("after the second factor: %s", status(p))
 	}
 	p = send(func(r *saml.AuthnRequest) { r.Context = &saml.Requested{Classes: []string{judge.ContextPassword}} })
 	if !strings.Contains(status(p), judge.ContextPassword) {
-		t.Errorf("a session with both factors is asked again for one: %s", p.title)
+		t.Errorf("a session with both factors is asked again for one: %s", p.Title)
 	}
 }
 
@@ -418,7 +417,7 @@ func TestFirstPage(t *testing.T) {
 	if !strings.Contains(p.text, `name="choose" value="mira"`) {
 		t.Error("the sign-in page offers nobody")
 	}
-	if p = x.follow(x.post(p, "person", "", "choose", "mira")); p.title != "Signed in" {
-		t.Errorf("choosing mira leads to %q", p.title)
+	if p = x.follow(x.post(p, "person", "", "choose", "mira")); p.Title != "Signed in" {
+		t.Errorf("choosing mira leads to %q", p.Title)
 	}
 }

@@ -10,13 +10,14 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/net/html"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/stage/server"
+	"tressik.example/internal/webpage"
 )
 
 // Walker signs in on a stage as a browser would: redirects, cookies, forms.
@@ -213,65 +214,64 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		}
 		return next, "nothing new", "page that opens the sign-out addresses of other apps, and leads on", nil
 	}
-	doc, err := html.Parse(bytes.NewReader(body))
+	p, err := webpage.Read(bytes.NewReader(body))
 	if err != nil {
 		return nil, "", "no page", fmt.Errorf("reading the page: %w", err)
 	}
-	p := readPage(doc)
-	title := p.title
+	title := p.Title
 	if title == "" {
 		title = http.StatusText(resp.StatusCode)
 	}
-	if p.action == "" {
+	if p.Action == "" {
 		return nil, "", "page: " + title, nil
 	}
-	action, err := req.URL.Parse(p.action)
+	action, err := req.URL.Parse(p.Action)
 	if err != nil {
-		return nil, "", "page: " + title, fmt.Errorf("form to %q: %w", p.action, err)
+		return nil, "", "page: " + title, fmt.Errorf("form to %q: %w", p.Action, err)
 	}
 	switch {
-	case p.fields.Has("SAMLResponse"), p.fields.Has("SAMLRequest"):
-		c, err := saml.DecodePOST(p.fields)
+	case p.Fields.Has("SAMLResponse"), p.Fields.Has("SAMLRequest"):
+		c, err := saml.DecodePOST(p.Fields)
 		if err != nil {
 			return nil, "", "page: " + title, fmt.Errorf("the form carries no SAML message: %w", err)
 		}
 		kind := messageKind(c)
-		w.message(kind, p.fields.Encode())
+		w.message(kind, p.Fields.Encode())
 		carries, answer = c.Root(), "form with a "+strings.ReplaceAll(kind, "-", " ")+" for "+server.Bare(action)
-	case p.fields.Has("person"):
+	case p.Fields.Has("person"):
 		if w.Asked {
 			return nil, "", "page: " + title, fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
 		}
 		w.Asked = true
-		p.fields.Set("person", w.Person)
+		p.Fields.Set("person", w.Person)
 		if !w.Second {
-			p.fields.Set("second", "no")
+			p.Fields.Set("second", "no")
 		}
 		carries, answer = "sign-in as "+w.Person, "sign-in page"
-	case p.fields.Has("second"):
+	case p.Fields.Has("second"):
 		w.Asked = true
 		carries, answer = "second factor", "second factor page"
-	case p.fields.Has("form_token") && p.consent:
+	case p.Fields.Has("form_token") && len(p.Decisions) > 0:
 		w.Consented = true
-		p.fields.Set("decision", "agree")
+		p.Fields.Set("decision", "agree")
 		if w.Refuse {
-			p.fields.Set("decision", "refuse")
+			p.Fields.Set("decision", "refuse")
 		}
 		carries, answer = "agreement of "+w.Person, "consent page"
-		if p.without || p.stopped {
+		if without := slices.Contains(p.Decisions, "without"); without || slices.Contains(p.Decisions, "back") {
 			carries, answer = "going on without it", "page that says whom to ask"
-			p.fields.Set("decision", "without")
-			if !p.without {
+			p.Fields.Set("decision", "without")
+			if !without {
 				carries = "going back"
-				p.fields.Set("decision", "back")
+				p.Fields.Set("decision", "back")
 			}
 		}
-	case p.fields.Has("code") || p.fields.Has("error") && p.fields.Has("iss"):
-		carries, answer = oauthWords(p.fields), "form for "+server.Bare(action)
+	case p.Fields.Has("code") || p.Fields.Has("error") && p.Fields.Has("iss"):
+		carries, answer = oauthWords(p.Fields), "form for "+server.Bare(action)
 	default:
 		return nil, "", "page: " + title, nil
 	}
-	next, err = http.NewRequest(http.MethodPost, action.String(), strings.NewReader(p.fields.Encode()))
+	next, err = http.NewRequest(http.MethodPost, action.String(), strings.NewReader(p.Fields.Encode()))
 	if next != nil {
 		next.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		next.Header.Set("Origin", req.URL.Scheme+"://"+req.URL.Host)
@@ -287,11 +287,11 @@ func (w *Walker) Look(at string) (title string, err error) {
 		return "", err
 	}
 	defer resp.Body.Close()
-	doc, err := html.Parse(io.LimitReader(resp.Body, 1<<20))
+	p, err := webpage.Read(io.LimitReader(resp.Body, 1<<20))
 	if err != nil || resp.StatusCode >= 300 {
 		return "", err
 	}
-	return readPage(doc).title, nil
+	return p.Title, nil
 }
 
 // messageKind names a SAML message: request, response, logout-request or logout-response.
@@ -335,49 +335,4 @@ func oauthWords(q url.Values) string {
 		return "error " + q.Get("error")
 	}
 	return "authorization code, state, iss"
-}
-
-// page is what the walk reads of an HTML page: its title and first form.
-type page struct {
-	title, action             string
-	fields                    url.Values
-	consent, without, stopped bool // a form with decisions; one of them is to go on without; there is none to agree
-}
-
-func readPage(doc *html.Node) page {
-	p := page{fields: url.Values{}}
-	attr := func(n *html.Node, key string) string {
-		for _, a := range n.Attr {
-			if a.Key == key {
-				return a.Val
-			}
-		}
-		return ""
-	}
-	for n := range doc.Descendants() {
-		if n.Type != html.ElementNode {
-			continue
-		}
-		switch n.Data {
-		case "title":
-			if n.FirstChild != nil {
-				p.title = n.FirstChild.Data
-			}
-		case "form":
-			if p.action == "" {
-				p.action = attr(n, "action")
-			}
-		case "input":
-			if name := attr(n, "name"); name != "" {
-				p.fields.Set(name, attr(n, "value"))
-			}
-		case "button":
-			if attr(n, "name") == "decision" {
-				p.consent = true
-				p.without = p.without || attr(n, "value") == "without"
-				p.stopped = p.stopped || attr(n, "value") == "back"
-			}
-		}
-	}
-	return p
 }

@@ -35,7 +35,8 @@ func Reopen(tx *Tx, finding, about string) error {
 
 // Acceptances lists what is let be.
 func Acceptances[T any](l *Ledger) ([]T, error) {
-	return loadAll(l, func(*T, int64) {}, "SELECT doc, 0 FROM accepted WHERE finding NOT LIKE 'step:%' ORDER BY about, finding")
+	return loadAll(l, func(*T, int64) {}, "SELECT doc, 0 FROM accepted WHERE finding NOT LIKE 'step:%' ORDER BY "+
+		"about, finding")
 }
 
 // Settled is a step of the work on a trust that somebody settled by hand.
@@ -60,7 +61,8 @@ func Settle(tx *Tx, trust string, s *Settled) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.tx.Exec("INSERT OR REPLACE INTO accepted (finding, about, doc) VALUES (?, ?, ?)", stepKey(s.Step), trust,
+	if _, err := tx.tx.Exec("INSERT OR REPLACE INTO accepted (finding, about, doc) VALUES (?, ?, ?)", stepKey(s.Step),
+		trust,
 		string(doc)); err != nil {
 		return err
 	}
@@ -78,7 +80,8 @@ func SettledSteps(l *Ledger, trust string) (map[string]Settled, error) {
 	return out, err
 }
 
-// LetBe reports which findings about a trust or a party are accepted at a time: by the finding's ID, what was looked at.
+// LetBe reports which findings about a trust or a party are accepted at a time: by the finding's ID, what was looked
+// at.
 func LetBe(l *Ledger, about string, now time.Time) (map[string][]string, error) {
 	type accepted struct {
 		Finding string

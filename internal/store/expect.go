@@ -49,7 +49,8 @@ func RemoveExpected(tx *Tx, e *federation.Expected) error {
 	return tx.note("expect.remove", "", e.Trust, recordedExpected(e), nil)
 }
 
-// Held notes when expectations held, and at which entry of the journal; it is seen, not changed, and has no entry itself.
+// Held notes when expectations held, and at which entry of the journal; it is seen, not changed, and has no entry
+// itself.
 func Held(tx *Tx, list []federation.Expected) error {
 	for i := range list {
 		doc, err := json.Marshal(&list[i])
@@ -96,39 +97,13 @@ func LastSeq(l *Ledger) (n int64, err error) {
 // JournalAfter lists the entries behind one that concern a trust or one of its parties, oldest first; those that only
 // keep what was seen are left out.
 func JournalAfter(l *Ledger, seq int64, t *federation.Trust) ([]Entry, error) {
-	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal WHERE seq > ? "+
-		"AND (trust = ? OR party IN (?, ?) OR action LIKE 'people.%') AND action NOT IN ('trust.rehearse', 'trust.probe', "+
-		"'trust.watch', 'expect.add', 'expect.remove') ORDER BY seq", seq, t.Name, t.App, t.Provider)
-	if err != nil {
-		return nil, translated(err)
-	}
-	defer rows.Close()
-	var out []Entry
-	for rows.Next() {
-		e, _, err := scanEntry(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, e)
-	}
-	return out, translated(rows.Err())
+	return entries(l, everyEntry+" WHERE seq > ? AND (trust = ? OR party IN (?, ?) OR action LIKE 'people.%') AND "+
+		"action NOT IN "+
+		"('trust.rehearse', 'trust.probe', 'trust.watch', 'expect.add', 'expect.remove') ORDER BY "+
+		"seq", seq, t.Name, t.App, t.Provider)
 }
 
 // EntriesAfter lists the entries of the journal behind one, oldest first.
 func EntriesAfter(l *Ledger, seq int64) ([]Entry, error) {
-	rows, err := l.db.Query("SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal WHERE seq > ? "+
-		"ORDER BY seq", seq)
-	if err != nil {
-		return nil, translated(err)
-	}
-	defer rows.Close()
-	var out []Entry
-	for rows.Next() {
-		e, _, err := scanEntry(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, e)
-	}
-	return out, translated(rows.Err())
+	return entries(l, everyEntry+" WHERE seq > ? ORDER BY seq", seq)
 }

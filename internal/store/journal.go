@@ -135,9 +135,12 @@ type Filter struct {
 	Last                int // at most so many, the newest; 0 for all
 }
 
+// everyEntry selects what an Entry has.
+const everyEntry = "SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal"
+
 // Journal lists entries, oldest first.
 func (l *Ledger) Journal(f Filter) ([]Entry, error) {
-	q := "SELECT seq, at, actor, action, party, trust, before, after, prev, hash FROM journal WHERE 1"
+	q := everyEntry + " WHERE 1"
 	var args []any
 	for _, c := range []struct{ col, v string }{{"party", f.Party}, {"trust", f.Trust}, {"actor", f.Actor}} {
 		if c.v != "" {
@@ -145,8 +148,26 @@ func (l *Ledger) Journal(f Filter) ([]Entry, error) {
 			args = append(args, c.v)
 		}
 	}
-	q += " ORDER BY seq"
-	rows, err := l.db.Query(q, args...)
+	all, err := entries(l, q+" ORDER BY seq", args...)
+	if err != nil {
+		return nil, err
+	}
+	var out []Entry
+	for _, e := range all {
+		if !f.Since.IsZero() && e.At.Before(f.Since) || !f.Until.IsZero() && !e.At.Before(f.Until) {
+			continue
+		}
+		out = append(out, e)
+	}
+	if f.Last > 0 && len(out) > f.Last {
+		out = out[len(out)-f.Last:]
+	}
+	return out, nil
+}
+
+// entries reads the entries that a query selects.
+func entries(l *Ledger, query string, args ...any) ([]Entry, error) {
+	rows, err := l.db.Query(query, args...)
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -157,13 +178,7 @@ func (l *Ledger) Journal(f Filter) ([]Entry, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !f.Since.IsZero() && e.At.Before(f.Since) || !f.Until.IsZero() && !e.At.Before(f.Until) {
-			continue
-		}
 		out = append(out, e)
-	}
-	if f.Last > 0 && len(out) > f.Last {
-		out = out[len(out)-f.Last:]
 	}
 	return out, translated(rows.Err())
 }

@@ -14,7 +14,8 @@ type Result struct {
 	Let string // why it is let be; "" where it is open
 }
 
-// SARIF writes findings in the format that code hosts and CI systems read (SARIF 2.1.0). What they are about is a logical
+// SARIF writes findings in the format that code hosts and CI systems read (SARIF 2.1.0). What they are about is a
+// logical
 // location: a ledger has no lines.
 func SARIF(w io.Writer, version string, list []Result) error {
 	type text struct {

@@ -171,7 +171,8 @@ func Attach(ctx context.Context, ledger string, f play.Follow, hear func(server.
 	return nil, nil, ErrNoStage
 }
 
-func (d *Door) attach(ctx context.Context, f play.Follow, hear func(server.Event)) (*play.Following, <-chan struct{}, error) {
+func (d *Door) attach(ctx context.Context, f play.Follow, hear func(server.Event)) (*play.Following, <-chan struct{},
+	error) {
 	client, err := reach.Client(reach.Options{Pin: d.Pin})
 	if err != nil {
 		return nil, nil, err

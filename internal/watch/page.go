@@ -49,7 +49,8 @@ func (p *Page) data(v *View) map[string]any {
 		mask = func(s string) string { return s }
 	}
 	return map[string]any{"Trust": v.Trust, "V": v, "Class": class, "Words": Words(v), "Places": places(v),
-		"Stopped": v.Stopped(), "Token": p.Token, "Notice": strings.Join(p.Notice, "; "), "Remedy": p.Remedy, "Side": p.Side,
+		"Stopped": v.Stopped(), "Token": p.Token, "Notice": strings.Join(p.Notice,
+			"; "), "Remedy": p.Remedy, "Side": p.Side,
 		"Tally": p.Tally, "Mask": mask, "Foot": Foot(v), "Link": template.URL(safeLink(v.Cast.Link))}
 }
 

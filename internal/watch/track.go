@@ -105,7 +105,8 @@ type Track struct {
 
 // NewTrack begins to follow a sign-in that is waited for until a time.
 func NewTrack(how play.Following, now func() time.Time, until time.Time, mask *redact.Mask) *Track {
-	return &Track{v: View{Trust: how.Trust, State: Waiting, Began: now().UTC(), Until: until.UTC(), Cast: how, Steps: []Step{}},
+	return &Track{v: View{Trust: how.Trust, State: Waiting, Began: now().UTC(), Until: until.UTC(), Cast: how,
+		Steps: []Step{}},
 		now: now, mask: mask, moved: make(chan struct{})}
 }
 
@@ -158,7 +159,8 @@ func (t *Track) Event(e server.Event) {
 		if t.Expected != "" && t.Expected != e.Person {
 			s.Findings.Add(finding.Finding{ID: "watch.person", Level: finding.Error, Check: "who signs in", Saw: e.Person,
 				Expected: t.Expected, Side: finding.Person,
-				Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " + t.Expected)})
+				Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " +
+					t.Expected)})
 			s.Refused = true
 		}
 	}
@@ -185,10 +187,12 @@ func (t *Track) UntilSignedOut() {
 	t.v.Out = true
 }
 
-// leaves takes what happens after a sign-in: the watch is over once a party has judged a sign-out, or the app's page for
+// leaves takes what happens after a sign-in: the watch is over once a party has judged a sign-out, or the app's page
+// for
 // it was shown.
 func (t *Track) leaves(e server.Event) {
-	if !strings.Contains(e.What, "logout") && !strings.Contains(e.What, "sign-out") && !strings.Contains(e.What, "signed-out") {
+	if !strings.Contains(e.What, "logout") && !strings.Contains(e.What, "sign-out") && !strings.Contains(e.What,
+		"signed-out") {
 		return
 	}
 	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: e.By, What: e.What, Sent: e.Sent,
@@ -207,7 +211,8 @@ func (t *Track) told() {
 	if t.SignOut == nil {
 		return
 	}
-	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "what the sign-out ends", Findings: t.SignOut()})
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "what the sign-out ends",
+		Findings: t.SignOut()})
 }
 
 // begins reports whether an event is the beginning of a sign-in.
@@ -285,20 +290,23 @@ func (t *Track) Late() {
 	if t.v.State == SignedIn {
 		t.v.Out = false
 		t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait",
-			Findings: finding.List{{ID: "watch.signed-in", Level: finding.Warning, Check: "the sign-out", Saw: "nobody signed out",
+			Findings: finding.List{{ID: "watch.signed-in", Level: finding.Warning, Check: "the sign-out",
+				Saw:      "nobody signed out",
 				Expected: "a sign-out before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
 				Fix: finding.Do("sign out at the app while the watch goes on")}}})
 		return
 	}
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait", Refused: true}
 	f := finding.Finding{ID: "watch.abandoned", Level: finding.Error, Check: "the sign-in",
-		Saw: "it began and did not end", Expected: "an answer before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
+		Saw: "it began and did not end", Expected: "an answer before " +
+			t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
 		Fix: finding.Do("open the link again in a new private window and sign in to the end")}
 	switch {
 	case t.v.State == Waiting:
 		t.v.State = NobodyWas
 		f.ID, f.Saw = "watch.nobody", "nobody opened the link, or the party there does not lead here"
-		f.Fix = finding.Do("open the link; where that was done, see that the party's settings name the addresses of this stage")
+		f.Fix = finding.Do("open the link; where that was done, see that the party's settings name the addresses of " +
+			"this stage")
 	case t.v.Asks:
 		t.v.State = Abandoned
 		f.Saw = "a response was sent, and nobody said whether the app let them in"
@@ -317,9 +325,10 @@ func (t *Track) Late() {
 // those of the trust as it is now.
 func (t *Track) Run(facts []federation.Fact) *federation.Run {
 	v, _ := t.View()
-	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(), Rehearsal: federation.Rehearsal{At: v.Began,
-		Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims, Account: v.Account,
-		StandIns: v.Cast.StandIns, Findings: v.Findings()}}
+	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
+		Rehearsal: federation.Rehearsal{At: v.Began,
+			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims, Account: v.Account,
+			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
 	if len(v.Cast.Real) == 0 {
 		r.Kind = federation.ByRehearsal // both were played
 		r.StandIns = v.Cast.Played

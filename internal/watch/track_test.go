@@ -25,9 +25,11 @@ func refusal(id string) finding.List { return finding.List{{ID: id, Level: findi
 
 // TestTrack goes through what can happen to a watched sign-in.
 func TestTrack(t *testing.T) {
-	sent := server.Event{By: "nightlog", What: "request", Sent: true, Kept: [][2]string{{"request", "code=secret&state=x"}}}
+	sent := server.Event{By: "nightlog", What: "request", Sent: true, Kept: [][2]string{{"request",
+		"code=secret&state=x"}}}
 	in := server.Event{By: "nightlog", What: "response", SignedIn: true, Outcome: &judge.Judgement{Subject: "s"}}
-	app, provider := play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, StandIns: []string{"nightlog"}},
+	app, provider := play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"},
+		StandIns: []string{"nightlog"}},
 		play.Following{Real: []string{"nightlog"}, Played: []string{"ridge"}, Silent: true}
 	for _, c := range []struct {
 		name   string
@@ -56,7 +58,11 @@ func TestTrack(t *testing.T) {
 			x.Event(server.Event{By: "ridge", What: "response", Sent: true})
 			x.Say(false)
 		}, Refused, []string{"watch.said"}},
-		{"nobody says", provider, func(x *Track) { x.Event(server.Event{By: "ridge", What: "response", Sent: true}); x.Late() }, Abandoned,
+		{"nobody says", provider, func(x *Track) {
+			x.Event(server.Event{By: "ridge", What: "response",
+				Sent: true})
+			x.Late()
+		}, Abandoned,
 			[]string{"watch.abandoned"}},
 		{"said before anything", provider, func(x *Track) { x.Say(true) }, Waiting, nil},
 		{"tokens", play.Following{Real: []string{"nightlog"}, Played: []string{"ridge"}}, func(x *Track) {
@@ -90,7 +96,8 @@ func TestTrack(t *testing.T) {
 	// What is kept proves nothing of a party that was played.
 	x.Event(in)
 	facts := []federation.Fact{{Name: "issuer", OfSide: "provider"}, {Name: "assertion consumer service", OfSide: "app"}}
-	if r := x.Run(facts); r.Kind != federation.WitnessProof || !slices.Equal(r.Proves, []string{"issuer"}) || r.Verdict != judge.Accepted {
+	if r := x.Run(facts); r.Kind != federation.WitnessProof || !slices.Equal(r.Proves, []string{"issuer"}) ||
+		r.Verdict != judge.Accepted {
 		t.Errorf("%+v", r)
 	}
 	y := track(play.Following{Played: []string{"ridge", "nightlog"}, StandIns: []string{"nightlog"}})
@@ -104,7 +111,8 @@ func TestTrack(t *testing.T) {
 func TestPage(t *testing.T) {
 	x := track(play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, Link: "javascript:alert(1)"})
 	x.Event(server.Event{By: `<b onclick="x">`, What: "response", Findings: finding.List{{ID: "a", Level: finding.Error, Check: "<i>", Saw: "<script>"}}})
-	p := &Page{Track: x, Token: "t", Remedy: func(finding.Remedy) string { return "" }, Side: func(finding.Side) string { return "" },
+	p := &Page{Track: x, Token: "t", Remedy: func(finding.Remedy) string { return "" },
+		Side:  func(finding.Side) string { return "" },
 		Tally: func(finding.List) string { return "" }}
 	w := httptest.NewRecorder()
 	p.ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
@@ -114,7 +122,8 @@ func TestPage(t *testing.T) {
 			t.Errorf("the page holds %q", bad)
 		}
 	}
-	if csp := w.Header().Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
+	if csp := w.Header().Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") ||
+		strings.Contains(csp, "unsafe") {
 		t.Errorf("%s", csp)
 	}
 }

@@ -48,7 +48,8 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 	}
 }
 
-// adviseForeign is the advice about a foreign provider: what no rule of the trust and no attribute of the ledger's people
+// adviseForeign is the advice about a foreign provider: what no rule of the trust and no attribute of the ledger's
+// people
 // speaks of is for its owner to release.
 func adviseForeign(t *Trust, provider, app *Party, persons []people.Person, rest func(saml.Wanted) finding.Remedy) func(
 	saml.Wanted) finding.Remedy {

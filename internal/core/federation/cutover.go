@@ -78,7 +78,8 @@ func (t *Trust) Pause(off bool) error {
 		from, to = Paused, Live
 	}
 	if t.Standing != from {
-		return fmt.Errorf("%s %w; it is %s", t.Name, map[bool]error{true: ErrNotLive, false: errors.New("is not paused")}[off],
+		return fmt.Errorf("%s %w; it is %s", t.Name, map[bool]error{true: ErrNotLive,
+			false: errors.New("is not paused")}[off],
 			t.Standing)
 	}
 	t.Standing = to
@@ -158,11 +159,13 @@ func Window(s string, now time.Time, zone *time.Location) (from, until time.Time
 			want += 24 * time.Hour
 		}
 		if from.Hour() != begin.Hour() || from.Minute() != begin.Minute() || until.Sub(from) != want {
-			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or give it in UTC",
+			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or give it "+
+				"in UTC",
 				zone, from.Format("2006-01-02"), until.Sub(from)))
 		}
 		if twice(from) || twice(until) {
-			return bad(fmt.Sprintf("the clocks of %s go back on %s, so that an hour of it comes twice: choose another, or give it in UTC",
+			return bad(fmt.Sprintf("the clocks of %s go back on %s, so that an hour of it comes twice: choose another, or "+
+				"give it in UTC",
 				zone, from.Format("2006-01-02")))
 		}
 		if from.Before(now) {

@@ -198,5 +198,6 @@ func (p *Party) HasAddress(at string) bool {
 	if c := p.ClientSide(); c != nil && slices.Contains(c.Redirects, at) {
 		return true
 	}
-	return p.Entity.SP != nil && slices.ContainsFunc(p.Entity.SP.ACS, func(e saml.Endpoint) bool { return e.Location == at })
+	return p.Entity.SP != nil && slices.ContainsFunc(p.Entity.SP.ACS,
+		func(e saml.Endpoint) bool { return e.Location == at })
 }

@@ -132,8 +132,9 @@ func Wanting(t *Trust, app *Party, got Learned) finding.List {
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("claims.wanted", "claims that "+app.Name+" asks for", fmt.Sprintf("%d came, and none that is required is missing",
-			came))
+		out.Pass("claims.wanted", "claims that "+app.Name+" asks for",
+			fmt.Sprintf("%d came, and none that is required is missing",
+				came))
 	}
 	return out
 }

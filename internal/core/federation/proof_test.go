@@ -46,7 +46,8 @@ func TestProofIsTakenBack(t *testing.T) {
 		t.Errorf("after a change of admission: %s, issuer %s", p.Kind, rests("issuer"))
 	}
 	// A change of terms takes all back, and a value that is another one is proven no more.
-	if err := x.Change(at, func(t *Trust) error { t.SAMLTerms().Encrypts = !t.SAMLTerms().Encrypts; return nil }); err != nil {
+	if err := x.Change(at,
+		func(t *Trust) error { t.SAMLTerms().Encrypts = !t.SAMLTerms().Encrypts; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	provider.Entity.ID += "/other"
@@ -79,7 +80,8 @@ func TestWindow(t *testing.T) {
 		{"Sat 02:00-04:00", vienna, "2031-03-29T01:00:00Z", "2031-03-29T03:00:00Z"},
 		{"Sun 02:00-04:00", vienna, "", ""}, // the clocks go forward in it
 		{"Sun 02:30-03:30", vienna, "", ""},
-		{"Sunday 02:00-04:00", time.UTC, "", ""}, {"Sun", time.UTC, "", ""}, {"Sun 25:00-26:00", time.UTC, "", ""}, {"Sun 02:00-02:00", time.UTC, "", ""},
+		{"Sunday 02:00-04:00", time.UTC, "", ""}, {"Sun", time.UTC, "", ""}, {"Sun 25:00-26:00", time.UTC, "",
+			""}, {"Sun 02:00-02:00", time.UTC, "", ""},
 	} {
 		from, until, err := Window(c.window, now, c.zone)
 		if c.from == "" {
@@ -137,28 +139,35 @@ func TestCutover(t *testing.T) {
 }
 
 func TestExpectedIsJudged(t *testing.T) {
-	good := Rehearsal{Verdict: judge.Accepted, Claims: map[string][]string{"mail": {"a@x.example"}, "role": {"b", "a"}}, Account: "a", Subject: "s",
-		Lives: map[string]int{"access-token": 900}, Findings: finding.List{{ID: "call.records", Level: finding.Pass, Check: "call of api:read"}}}
-	refused := Rehearsal{Verdict: judge.Refused, Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Saw: "no"}}}
+	good := Rehearsal{Verdict: judge.Accepted, Claims: map[string][]string{"mail": {"a@x.example"}, "role": {"b", "a"}},
+		Account: "a", Subject: "s",
+		Lives: map[string]int{"access-token": 900}, Findings: finding.List{{ID: "call.records", Level: finding.Pass,
+			Check: "call of api:read"}}}
+	refused := Rehearsal{Verdict: judge.Refused, Findings: finding.List{{ID: "policy.refused", Level: finding.Error,
+		Saw: "no"}}}
 	for _, c := range []struct {
 		name string
 		e    Expected
 		r    Rehearsal
 		want []string // IDs of errors
 	}{
-		{"all as expected", Expected{Claims: map[string][]string{"role": {"a", "b"}}, Account: "a", Subject: "s", Answered: []string{"api:read"},
-			Denied: []string{"api:write"}, AtMost: map[string]int{"access-token": 900}, Without: []string{"phone"}}, good, nil},
+		{"all as expected", Expected{Claims: map[string][]string{"role": {"a", "b"}}, Account: "a", Subject: "s",
+			Answered: []string{"api:read"},
+			Denied:   []string{"api:write"}, AtMost: map[string]int{"access-token": 900}, Without: []string{"phone"}}, good, nil},
 		{"refused by its rule", Expected{Refused: true, By: "policy"}, refused, nil},
 		{"refused by another", Expected{Refused: true, By: "saml"}, refused, []string{"expect.rule"}},
 		{"a rule's name is not cut", Expected{Refused: true, By: "pol"}, refused, []string{"expect.rule"}},
 		{"admitted and refused", Expected{Refused: true}, good, []string{"expect.verdict"}},
 		{"refused and admitted", Expected{}, refused, []string{"expect.verdict"}},
-		{"a claim", Expected{Claims: map[string][]string{"mail": {"b@x.example"}, "phone": {"1"}}}, good, []string{"expect.claim", "expect.claim"}},
+		{"a claim", Expected{Claims: map[string][]string{"mail": {"b@x.example"}, "phone": {"1"}}}, good,
+			[]string{"expect.claim", "expect.claim"}},
 		{"too much", Expected{Without: []string{"mail"}}, good, []string{"expect.claim"}},
 		{"an account", Expected{Account: "b"}, good, []string{"expect.account"}},
 		{"a subject", Expected{Subject: "t"}, good, []string{"expect.subject"}},
-		{"calls", Expected{Answered: []string{"api:write"}, Denied: []string{"api:read"}}, good, []string{"expect.call", "expect.call"}},
-		{"a life", Expected{AtMost: map[string]int{"access-token": 60, "id-token": 60}}, good, []string{"expect.life", "expect.life"}},
+		{"calls", Expected{Answered: []string{"api:write"}, Denied: []string{"api:read"}}, good, []string{"expect.call",
+			"expect.call"}},
+		{"a life", Expected{AtMost: map[string]int{"access-token": 60, "id-token": 60}}, good, []string{"expect.life",
+			"expect.life"}},
 	} {
 		if got := c.e.Judge(&c.r).IDs(finding.Error); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v", c.name, got)

@@ -34,7 +34,8 @@ func (s *SAMLTerms) SignOut(app, provider *Party) finding.List {
 }
 
 func stays(out *finding.List, id, check, saw, expected string, who *Party, fix finding.Remedy, ref string) {
-	out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: saw, Expected: expected, Side: who.Kind.Side(), Fix: fix,
+	out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: saw, Expected: expected,
+		Side: who.Kind.Side(), Fix: fix,
 		Ref: ref})
 }
 
@@ -47,12 +48,15 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	}
 	switch {
 	case doc.EndSessionEndpoint == "":
-		stays(&out, "signout.provider", "signing out at "+app.Name, provider.Name+" has no end_session_endpoint, and stays signed in",
-			"an end_session_endpoint", provider, finding.Do("ask its owner whether it has one, and read its discovery document again"),
+		stays(&out, "signout.provider", "signing out at "+app.Name,
+			provider.Name+" has no end_session_endpoint, and stays signed in",
+			"an end_session_endpoint", provider, finding.Do("ask its owner whether it has one, and read its discovery "+
+				"document again"),
 			"OpenID Connect RP-Initiated Logout 2")
 	case len(c.AfterSignOut) == 0:
-		stays(&out, "signout.provider", "signing out at "+app.Name, "the session at "+provider.Name+" can be ended, and nobody comes back "+
-			"to the app", "a URI to return to", app, finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
+		stays(&out, "signout.provider", "signing out at "+app.Name,
+			"the session at "+provider.Name+" can be ended, and nobody comes back "+
+				"to the app", "a URI to return to", app, finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
 			"OpenID Connect RP-Initiated Logout 3")
 	default:
 		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
@@ -63,7 +67,8 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told")
 	default:
 		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
-			"a URI of the app that is told", app, finding.Do("ask whether the app has one").Then(finding.Run("app", "change", app.Name,
+			"a URI of the app that is told", app, finding.Do("ask whether the app has one").Then(finding.Run("app", "change",
+				app.Name,
 				"--back-channel-logout", "URI")), "OpenID Connect Back-Channel Logout 2.2")
 	}
 	return out

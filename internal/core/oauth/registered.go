@@ -59,9 +59,11 @@ func (r *Registered) Audiences(scopes []string, as string) []string {
 // Remedy says what to do about an error of the token endpoint.
 func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
 	if r.Far {
-		side := map[string]string{oidc.InvalidClient: "give the client's secret at " + r.Provider.Name + " with --secret-file, or ask its " +
+		side := map[string]string{oidc.InvalidClient: "give the client's secret at " + r.Provider.Name +
+			" with --secret-file, or ask its " +
 			"owner for a new one", oidc.InvalidGrant: "sign in again",
-			oidc.InvalidScope: "have the owner of " + r.Provider.Name + " allow the client what it asks for, or ask for less"}[e.Code]
+			oidc.InvalidScope: "have the owner of " + r.Provider.Name +
+				" allow the client what it asks for, or ask for less"}[e.Code]
 		if side == "" {
 			side = "ask the owner of " + r.Provider.Name + ", with the time of the request"
 		}
@@ -98,7 +100,8 @@ func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
 // Missing says what the client lacks for a permission; label "" is any that it asks for.
 func (r *Registered) Missing(label string) finding.Remedy {
 	if r.Far {
-		return finding.Do("have the owner of " + r.Provider.Name + " allow it to the client, and an administrator there consent to it")
+		return finding.Do("have the owner of " + r.Provider.Name +
+			" allow it to the client, and an administrator there consent to it")
 	}
 	asked := label == ""
 	for _, a := range r.Terms.Asks {

@@ -219,7 +219,8 @@ func (m *Mask) token(head oidc.Header, claims map[string]any) string {
 	for k, v := range claims {
 		out[k] = m.claim(k, v)
 	}
-	b, err := json.MarshalIndent(map[string]any{"alg": head.Alg, "kid": head.Kid, "typ": head.Typ, "claims": out}, "", "  ")
+	b, err := json.MarshalIndent(map[string]any{"alg": head.Alg, "kid": head.Kid, "typ": head.Typ, "claims": out}, "",
+		"  ")
 	if err != nil {
 		return m.Word("token", fmt.Sprint(claims))
 	}

@@ -194,8 +194,9 @@ func (j *judging) status() bool {
 	switch st.Sub {
 	case StatusRequestDenied:
 		if j.Far {
-			j.failWith("saml.admission", "admission", saw, "Success", finding.Provider, finding.Do("have the owner of "+j.ProviderName+
-				" admit this person to "+j.AppName), "SAML Core 3.2.2.2")
+			j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
+				finding.Do("have the owner of "+j.ProviderName+
+					" admit this person to "+j.AppName), "SAML Core 3.2.2.2")
 			break
 		}
 		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,

@@ -197,29 +197,12 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 	if s == nil {
 		return
 	}
-	clientID, sid := q.Get("client_id"), ""
-	if h := q.Get("id_token_hint"); h != "" {
-		id, session, ok := s.HintOf(h)
-		if !ok || clientID != "" && clientID != id {
-			refuse("id_token_hint is no ID token that this provider issued to the client. Nothing was done.")
-			return
-		}
-		clientID, sid = id, session
+	d, sid, why := x.leaving(s, q)
+	if why != "" {
+		refuse(why)
+		return
 	}
-	d := ClientOf(x.c, x.pl, clientID)
 	back := q.Get("post_logout_redirect_uri")
-	switch {
-	case clientID != "" && d == nil:
-		refuse("No client with this ID is registered here.")
-		return
-	case back != "" && d == nil:
-		refuse("post_logout_redirect_uri needs an id_token_hint or client_id, so that it can be compared. Nothing was done.")
-		return
-	case back != "" && !oidc.MatchRedirect(d.Client.Kind, d.Client.AfterSignOut, back):
-		refuse("post_logout_redirect_uri is not registered for " + d.Deal.App.Title() + ": " +
-			oidc.ExplainRedirect(d.Client.AfterSignOut, back) + ". Nothing was done.")
-		return
-	}
 	ses, cookie := x.SessionOf(r, x.pl.Name())
 	if d != nil {
 		x.TellFollowed(server.Event{Trust: d.Of().Name, By: x.pl.Name(), What: "sign-out"})
@@ -272,6 +255,31 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	done(w, r, nil)
+}
+
+// leaving reads whose sign-out is asked for, and of which session; why says why that cannot be (OpenID Connect RP-Initiated
+// Logout, section 2).
+func (x *played) leaving(s *oauth.Server, q url.Values) (d *cast.OIDC, sid, why string) {
+	clientID := q.Get("client_id")
+	if h := q.Get("id_token_hint"); h != "" {
+		id, session, ok := s.HintOf(h)
+		if !ok || clientID != "" && clientID != id {
+			return nil, "", "id_token_hint is no ID token that this provider issued to the client. Nothing was done."
+		}
+		clientID, sid = id, session
+	}
+	d = ClientOf(x.c, x.pl, clientID)
+	back := q.Get("post_logout_redirect_uri")
+	switch {
+	case clientID != "" && d == nil:
+		return nil, "", "No client with this ID is registered here."
+	case back != "" && d == nil:
+		return nil, "", "post_logout_redirect_uri needs an id_token_hint or client_id, so that it can be compared. Nothing was done."
+	case back != "" && !oidc.MatchRedirect(d.Client.Kind, d.Client.AfterSignOut, back):
+		return nil, "", "post_logout_redirect_uri is not registered for " + d.Deal.App.Title() + ": " +
+			oidc.ExplainRedirect(d.Client.AfterSignOut, back) + ". Nothing was done."
+	}
+	return d, sid, ""
 }
 
 func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Session, cookie, back string) {

@@ -184,7 +184,8 @@ func (s *Server) remedy(r finding.Remedy) string {
 	return s.Remedy(r)
 }
 
-// Nobody is the page of an app at which nobody is signed in. Before cutover it offers the app's own sign-in beside that of
+// Nobody is the page of an app at which nobody is signed in. Before cutover it offers the app's own sign-in beside that
+// of
 // the provider; afterwards, where own is false, it sends people to the provider straight away.
 func (s *Server) Nobody(w http.ResponseWriter, r *http.Request, title, start, home string, own bool) {
 	if !own {
@@ -198,8 +199,9 @@ func (s *Server) Nobody(w http.ResponseWriter, r *http.Request, title, start, ho
 // OwnSignIn is an app's own sign-in: it is there before cutover, and stays for emergencies.
 func (s *Server) OwnSignIn(title, start string) http.HandlerFunc {
 	return func(w http.ResponseWriter, _ *http.Request) {
-		s.Page(w, http.StatusOK, Page{Title: "The app's own sign-in", By: title, Lead: "Here people sign in with a password of " +
-			title + " itself, before cutover and in an emergency. This stand-in has no passwords of its own.",
+		s.Page(w, http.StatusOK, Page{Title: "The app's own sign-in", By: title,
+			Lead: "Here people sign in with a password of " +
+				title + " itself, before cutover and in an emergency. This stand-in has no passwords of its own.",
 			Links: [][2]string{{"Sign in with the provider", start}}})
 	}
 }

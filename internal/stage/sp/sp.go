@@ -212,7 +212,8 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		e.RequestID, e.Binding, e.RelayState = requestID, m.Binding, m.RelayState
 		j := saml.JudgeResponse(doc.Root(), e)
-		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings, Outcome: outcome(j),
+		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings,
+			Outcome:  outcome(j),
 			SignedIn: j.Verdict == judge.Accepted}
 		if p.Followed(d.Trust.Name) {
 			told.Kept = [][2]string{{"response", r.PostForm.Encode()}}
