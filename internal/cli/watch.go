@@ -245,7 +245,7 @@ func (a *App) watchPage(t *watch.Track, in *watchFlags) (at string, end func(), 
 	if _, err := rand.Read(token); err != nil {
 		return "", nil, err
 	}
-	p := &watch.Page{Track: t, Token: hex.EncodeToString(token), Notice: a.notices(in.real), Remedy: view.Remedy,
+	p := &watch.Page{Track: t, Token: hex.EncodeToString(token), Notice: a.notices(in.real), Remedy: view.RemedyHTML,
 		Side: view.SideWords, Tally: view.Tally}
 	srv := &http.Server{Handler: onlyHost(ln.Addr().String(), p), ReadHeaderTimeout: 10 * time.Second,
 		MaxHeaderBytes: 1 << 20, ErrorLog: log.New(nowhere{}, "", 0)}

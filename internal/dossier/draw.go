@@ -218,7 +218,8 @@ func (d *Data) blocks() string {
 			s.Title(e.words())
 			d.badge(s, x, row+8, e)
 			s.Line(x+14, row+8, x+34, row+8, `class="line" style="`+standingStyle(e.Standing)+`"`)
-			s.Text(x+40, row+13, short(e.App, 20), `class="name"`)
+			over, _, _ := strings.Cut(e.Over, " ")
+			s.Text(x+40, row+13, short(e.App, 16)+", "+over, `class="name"`)
 			s.Gend()
 		}
 		y += (len(list)+columns-1)/columns*cell + 20

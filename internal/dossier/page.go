@@ -94,7 +94,7 @@ func (d *Data) HTML(w io.Writer) error {
 	slices.Reverse(changed)
 	return pages().ExecuteTemplate(w, "all", map[string]any{"Title": d.Org + ": what is federated",
 		"Style": template.CSS(style), "D": d,
-		"Map": template.HTML(d.Map()), "Time": template.HTML(d.TimeLine()), "Remedy": remedy,
+		"Map": template.HTML(d.Map()), "Time": template.HTML(d.TimeLine()), "Remedy": view.RemedyHTML,
 		"Standings": counts(d.Standing, standings()...), "Proofs": proven(d.Proofs), "Errors": level[finding.Error],
 		"Warnings": level[finding.Warning], "DueFirst": d.Due[:min(len(d.Due), mostDue)], "DueMore": max(0,
 			len(d.Due)-mostDue),
@@ -121,18 +121,6 @@ func proven(m map[string]int) []counted {
 	return out
 }
 
-// remedy writes a remedy with its commands set off.
-func remedy(r finding.Remedy) template.HTML { return code(view.Remedy(r)) }
-
-// code writes a text with what stands between backquotes set off.
-func code(s string) template.HTML {
-	parts := strings.Split(template.HTMLEscapeString(view.Safe(s)), "`")
-	for i := 1; i+1 < len(parts); i += 2 {
-		parts[i] = "<code>" + parts[i] + "</code>"
-	}
-	return template.HTML(strings.Join(parts, ""))
-}
-
 // Section is a part of the page of one trust.
 type Section struct {
 	Title string
@@ -150,7 +138,7 @@ type One struct {
 // HTML writes the page of one trust.
 func (o *One) HTML(w io.Writer, d *Data) error {
 	return pages().ExecuteTemplate(w, "one", map[string]any{"Title": o.Trust.Name, "Style": template.CSS(style), "T": o,
-		"Org": d.Org, "At": d.At, "Plain": false, "Code": code})
+		"Org": d.Org, "At": d.At, "Plain": false, "Code": view.CodeHTML})
 }
 
 // Blocks are the sections as blocks of a view, for Markdown and the terminal.

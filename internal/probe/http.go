@@ -132,13 +132,13 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	}
 	end := resp.TLS.PeerCertificates[0].NotAfter
 	if left := end.Sub(now); left < 21*24*time.Hour {
-		out.Add(finding.Finding{ID: "probe.certificate", Level: finding.Warning, Check: "server certificate of " + name,
+		out.Add(finding.Finding{ID: "probe.certificate", Level: finding.Warning, Check: "certificate of " + name,
 			Saw: "ends " + end.UTC().Format("2006-01-02 15:04 UTC"), Expected: "three weeks left, or " +
 				"more", Side: finding.Both,
 			Fix: finding.Do("have the owner of " + name + " renew it; a pinned one has to be pinned anew")})
 		return out
 	}
-	out.Pass("probe.certificate", "server certificate of "+name, "good until "+end.UTC().Format("2006-01-02"))
+	out.Pass("probe.certificate", "certificate of "+name, "good until "+end.UTC().Format("2006-01-02"))
 	return out
 }
 

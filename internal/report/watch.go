@@ -45,7 +45,8 @@ func Watch(v *watch.View, run int64) view.Page {
 	if run > 0 {
 		head = append(head, [2]string{"kept as", fmt.Sprintf("run %d", run)})
 	}
-	out := []view.Block{{Title: "Watch of " + v.Trust, Lines: []string{"  " + watch.Words(v)}, Fields: Filled(head)}}
+	out := []view.Block{{Title: "Watch of " + v.Trust, Lines: []string{view.Indented("  ", watch.Words(v))}},
+		{Fields: Filled(head)}}
 	if s := v.Stopped(); s != nil {
 		where := "Where it stopped: " + s.What
 		if s.By != "" {

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"html/template"
 	"strings"
 
 	"tressik.example/internal/core/finding"
@@ -37,4 +38,16 @@ func Words(args []string) string {
 		}
 	}
 	return strings.Join(out, " ")
+}
+
+// RemedyHTML writes a remedy for a page, with its commands set off.
+func RemedyHTML(r finding.Remedy) template.HTML { return CodeHTML(Remedy(r)) }
+
+// CodeHTML writes a text for a page: made safe, and with what stands between backquotes set off.
+func CodeHTML(s string) template.HTML {
+	parts := strings.Split(template.HTMLEscapeString(Safe(s)), "`")
+	for i := 1; i+1 < len(parts); i += 2 {
+		parts[i] = "<code>" + parts[i] + "</code>"
+	}
+	return template.HTML(strings.Join(parts, ""))
 }

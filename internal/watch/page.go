@@ -30,9 +30,9 @@ var pageTemplate = sync.OnceValue(func() *template.Template {
 // Page serves the page of a watch: it moves by itself, by server-sent events (HTML Standard, section 9.2).
 type Page struct {
 	Track  *Track
-	Token  string                      // on the form of the page
-	Notice []string                    // such as a set clock
-	Remedy func(finding.Remedy) string // writes a remedy
+	Token  string                             // on the form of the page
+	Notice []string                           // such as a set clock
+	Remedy func(finding.Remedy) template.HTML // writes a remedy
 	Side   func(finding.Side) string
 	Tally  func(finding.List) string
 	looked atomic.Bool
@@ -90,7 +90,7 @@ func places(v *View) []place {
 
 // Words says in a sentence where a sign-in is, and who is real.
 func Words(v *View) string {
-	real := "both sides are played here: nothing of it is the real one"
+	real := "both sides are played here, and neither is the real one"
 	if len(v.Cast.Real) > 0 {
 		real = "the real " + strings.Join(v.Cast.Real, " and ")
 		if len(v.Cast.Played) > 0 {

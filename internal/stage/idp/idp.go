@@ -269,8 +269,8 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	deny := func(sub, why string) {
 		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
 			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust", Saw: why,
-				Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: finding.Run("trust", "show",
-					x.trust)}}})
+				Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(finding.Run("trust",
+					"show", x.trust))}}})
 		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
 	}
 	who := c.People.Find(ses.Person)
