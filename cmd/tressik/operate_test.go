@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"encoding/xml"
 	"os"
@@ -9,8 +10,11 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	ics "github.com/emersion/go-ical"
+
+	"tressik.example/internal/peer"
 )
 
 type outcome struct {
@@ -517,5 +521,39 @@ func TestOldProof(t *testing.T) {
 	c = checked{}
 	if r := d.json(&c, "check", trust); r.code != 3 || !c.has(trust, "proof.none") {
 		t.Errorf("%+v", c.Findings)
+	}
+}
+
+// TestReportInABrowser opens the report in Chromium: the drawings stand on the page, nothing sticks out, nothing is fetched.
+func TestReportInABrowser(t *testing.T) {
+	t.Parallel()
+	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
+	d := demoed(t)
+	d.ok("report", "--out", "r.html")
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	b := newBrowser(ctx, t, chromium)
+	b.call("Network.enable", nil)
+	b.open("file://" + d.path("r.html"))
+	b.until(`document.querySelectorAll("svg").length === 2`)
+	for what, js := range map[string]string{
+		"a line for each trust":   `document.querySelectorAll("svg g.trust").length === 7`,
+		"nothing sticks out":      `document.documentElement.scrollWidth <= document.documentElement.clientWidth`,
+		"no text leaves the map":  `[...document.querySelector("svg").querySelectorAll("text")].every(t => { const r = t.getBBox(); return r.x >= 0 && r.x + r.width <= 1160; })`,
+		"a matrix":                `document.querySelectorAll("table.matrix td.mid").length > 3`,
+		"each trust has its word": `[...document.querySelectorAll("svg g.trust title")].every(t => t.textContent.includes("@"))`,
+	} {
+		if b.eval(js) != "true" {
+			t.Errorf("not so: %s", what)
+		}
+	}
+	for _, e := range b.events {
+		if e.Method == "Network.requestWillBeSent" && !strings.Contains(string(e.Params), "r.html") {
+			t.Errorf("the page asks for something: %s", e.Params)
+		}
+	}
+	b.call("Emulation.setEmulatedMedia", map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme", "value": "dark"}}})
+	if b.eval(`getComputedStyle(document.body).backgroundColor`) == "rgb(251, 250, 246)" {
+		t.Error("it stays light in the dark")
 	}
 }
