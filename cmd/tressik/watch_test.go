@@ -228,10 +228,18 @@ func TestRealAppOverOpenID(t *testing.T) {
 	}
 	d.ok("consent", "give", trust, "--for", "everyone")
 	secret := d.secret(trust, "90d")
-	places, _ := openStage(t, d)
-	e := discover(t, places["ridge"])
-	app.conf = &oauth2.Config{ClientID: d.clientID(trust), ClientSecret: secret, RedirectURL: app.URL + "/callback",
-		Scopes: []string{"openid", "email"}, Endpoint: oauth2.Endpoint{AuthURL: e.Authorization, TokenURL: e.Token}}
+	d.fails(1, []string{"no stage of this ledger is running", "tressik stage"}, "handoff", trust, "--for", "app",
+		"--stage")
+	openStage(t, d)
+	env := d.ok("handoff", trust, "--for", "app", "--stage", "--env")
+	set := func(name string) string {
+		_, v, _ := strings.Cut(env, name+"=")
+		v, _, _ = strings.Cut(v, "\n")
+		return strings.Trim(v, "'")
+	}
+	app.conf = &oauth2.Config{ClientID: set("OIDC_CLIENT_ID"), ClientSecret: set("OIDC_CLIENT_SECRET"),
+		RedirectURL: set("OIDC_REDIRECT_URI"), Scopes: strings.Fields(set("OIDC_SCOPE")),
+		Endpoint: oauth2.Endpoint{AuthURL: set("OIDC_AUTHORIZATION_ENDPOINT"), TokenURL: set("OIDC_TOKEN_ENDPOINT")}}
 	w := d.watch(t, trust, "--as", "mira", "--timeout", "30s")
 	if w.link != app.URL+"/start" {
 		t.Fatalf("the link is %q", w.link)
@@ -245,6 +253,15 @@ func TestRealAppOverOpenID(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "witnessed" {
 		t.Errorf("it is %s", kind)
 	}
+	var steps struct{ Steps []struct{ Step string } }
+	d.ok("handoff", trust, "--for", "app", "--stage", "--out", "sheets")
+	if st, err := os.Stat(d.path("sheets/ridge-on-stage.env")); err != nil || st.Mode() != 0o600 {
+		t.Errorf("others can read the secret of the stage: %v %v", st, err)
+	}
+	if d.json(&steps, "next", trust); strings.Contains(fmt.Sprint(steps), "was written") {
+		t.Error("the sheet of a stage was noted as that of the real one")
+	}
+	d.fails(2, []string{"--stage goes without"}, "handoff", trust, "--for", "app", "--stage", "--with-new-secret", "9d")
 	app.conf.ClientSecret = "not-the-secret"
 	w = d.watch(t, trust, "--timeout", "30s")
 	newSurferOn(t, w.link, "mira")
@@ -319,10 +336,14 @@ func TestRealAppOverSAML(t *testing.T) {
 	})
 	d.ok("app", "add", "trial", "--entity-id", id, "--acs", app.URL+"/acs", "--start", app.URL+"/start")
 	d.ok("federate", "trial", "--with", "ridge")
-	places, _ := openStage(t, d, "--with-real-keys")
+	places, _ := openStage(t, d)
 	sso = places["ridge"].SingleSignOn
-	d.ok("key", "export", "ridge", "--out", "ridge.pem")
-	cert = d.path("ridge.pem")
+	d.ok("handoff", trust, "--for", "app", "--stage", "--out", "sheets")
+	cert = d.path("sheets/ridge-on-stage-certificate.pem")
+	if sheet := d.read("sheets/ridge-on-stage-sheet.txt"); !strings.Contains(sheet, sso) ||
+		!strings.Contains(d.read("sheets/ridge-on-stage-metadata.xml"), sso) {
+		t.Errorf("where the stage is does not stand on its sheet: %s", sheet)
+	}
 	for _, c := range []struct{ press, state string }{{"yes", "signed in"}, {"no", "refused"}} {
 		w := d.watch(t, trust, "--timeout", "30s")
 		s := newSurferOn(t, w.link, "")

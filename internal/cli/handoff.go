@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -15,12 +16,13 @@ import (
 	"tressik.example/internal/play"
 	"tressik.example/internal/report"
 	"tressik.example/internal/view"
+	"tressik.example/internal/watch"
 )
 
 // handoffFlags are the flags of handoff.
 type handoffFlags struct {
 	side, out, secretLife, delivered, example string
-	env, dry                                  bool
+	env, dry, stage                           bool
 }
 
 func (a *App) handoffCmd() *cobra.Command {
@@ -38,15 +40,19 @@ a secret can be read by you alone.
 
 With --example PERSON the app's sheet has a sample of what the app will receive for that person, and what to check
 of it, in which order and by which section of the standard. It comes from a rehearsal that is not kept, and is
-signed with keys of the stage: nobody can sign in with it.`,
+signed with keys of the stage: nobody can sign in with it.
+
+With --stage the addresses and keys are those of the stage that is running (tressik stage): what a real app on this
+machine, or a real provider, is given to try the trust before it is watched. Nothing is noted in the ledger.`,
 		Example: `  tressik handoff nightlog@ridge --for app
   tressik handoff nightlog@ridge --for app --out sheets
   tressik handoff nightlog@ridge --for app --delivered tobias.renn@kestrelridge.example
   tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
   tressik handoff dome-scheduler@ridge --for app --env
-  tressik handoff nightlog@ridge --for app --example mira`,
+  tressik handoff nightlog@ridge --for app --example mira
+  tressik handoff dome-scheduler@ridge --for app --stage --env`,
 		ValidArgsFunction: a.names("trust", 1)}
-	c.RunE = func(_ *cobra.Command, got []string) error {
+	c.RunE = func(cmd *cobra.Command, got []string) error {
 		if f.side == "" {
 			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the " +
 				"values")}
@@ -57,7 +63,7 @@ signed with keys of the stage: nobody can sign in with it.`,
 		if c.Flags().Changed("delivered") {
 			return a.delivered(got[0], f)
 		}
-		return a.handoff(got[0], f)
+		return a.handoff(cmd.Context(), got[0], f)
 	}
 	c.Flags().StringVar(&f.side, "for", "", "the side that is given the values: app or provider")
 	c.Flags().StringVar(&f.out, "out", "", "folder to write metadata, certificate and sheet into")
@@ -67,6 +73,7 @@ signed with keys of the stage: nobody can sign in with it.`,
 		"OpenID: make a client secret that lasts so long, such as 90d, and put it on the sheet")
 	c.Flags().StringVar(&f.example, "example", "", "person for whom to add a sample of what the app receives")
 	c.Flags().BoolVar(&f.dry, "dry-run", false, "do not note in the ledger that it was prepared")
+	c.Flags().BoolVar(&f.stage, "stage", false, "with the addresses and keys of the stage that is running")
 	must(c.RegisterFlagCompletionFunc("example", a.names("person", 0)))
 	must(c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"app", "provider"},
 		cobra.ShellCompDirectiveNoFileComp)))
@@ -75,9 +82,9 @@ signed with keys of the stage: nobody can sign in with it.`,
 
 // delivered notes that a side has what it needs, and who was given it.
 func (a *App) delivered(trust string, f handoffFlags) error {
-	if f.out != "" || f.env || f.secretLife != "" || f.example != "" || f.dry {
+	if f.out != "" || f.env || f.secretLife != "" || f.example != "" || f.dry || f.stage {
 		return usageError{errors.New("--delivered only says that it was delivered: give it without --out, --env, " +
-			"--example, --with-new-secret and --dry-run")}
+			"--example, --stage, --with-new-secret and --dry-run")}
 	}
 	if strings.TrimSpace(f.delivered) == "" {
 		return usageError{errors.New("--delivered is empty; write who was given it, such as " +
@@ -96,12 +103,12 @@ func (a *App) delivered(trust string, f handoffFlags) error {
 }
 
 // handoff prints what a side needs, or writes it as files, and notes that it was prepared.
-func (a *App) handoff(trust string, f handoffFlags) error {
+func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	d, err := a.desk()
 	if err != nil {
 		return err
 	}
-	h, err := d.Sides().Handoff(trust, f.side)
+	h, err := a.sheet(ctx, d, trust, f)
 	if err != nil {
 		return err
 	}
@@ -133,22 +140,49 @@ func (a *App) handoff(trust string, f handoffFlags) error {
 			return a.lost(d, trust, made, err)
 		}
 	}
-	if !f.dry {
+	if !f.dry && !f.stage {
 		if err = d.Prepared(trust, f.side); err != nil {
 			return a.lost(d, trust, made, err)
 		}
 	}
 	if f.env {
+		for _, r := range h.Remarks {
+			a.say("%s", r)
+		}
 		_, err := fmt.Fprintln(a.Out, strings.Join(h.EnvLines(), "\n"))
 		return a.lost(d, trust, made, err)
 	}
 	page := report.Handoff(h)
-	if f.out != "" && a.format == "table" {
+	if f.out != "" && f.stage && a.format == "table" {
+		page.Blocks = []view.Block{{Lines: append([]string{"The files in " + f.out + " are of the stage at " + h.Stage +
+			"."},
+			h.Remarks...)}}
+	} else if f.out != "" && a.format == "table" {
 		page.Blocks = []view.Block{{Lines: []string{
 			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:",
 				f.out, f.side), "  " + view.Command([]string{"handoff", trust, "--for", f.side, "--delivered", "WHOM"})}}}
 	}
 	return a.lost(d, trust, made, a.print(page))
+}
+
+// sheet is what a side must be given: of the real other side, or of the stage that is running.
+func (a *App) sheet(ctx context.Context, d *desk.Desk, trust string, f handoffFlags) (*handoff.Handoff, error) {
+	if !f.stage {
+		return d.Sides().Handoff(trust, f.side)
+	}
+	if f.secretLife != "" || f.example != "" {
+		return nil, usageError{errors.New("--stage goes without --with-new-secret and --example: a client is given the " +
+			"secret " +
+			"that holds on the stage alone, and `tressik watch` shows what it receives")}
+	}
+	if _, _, _, err := d.Trust(trust); err != nil {
+		return nil, err
+	}
+	h, err := watch.Sheet(ctx, d.Path(), trust, f.side)
+	if errors.Is(err, watch.ErrNoStage) {
+		return nil, finding.Advise(err, finding.Run("stage", "--port", "8080"))
+	}
+	return h, err
 }
 
 // example is a sample of what the app of a trust receives for a person, by a rehearsal in which nobody signs with a
@@ -227,12 +261,16 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	if env != "" {
 		env += "\n"
 	}
+	name := h.About
+	if h.Stage != "" {
+		name += "-on-stage" // beside the files of the real one
+	}
 	var out []handoffFile
 	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate},
 		{"-registration.json", h.Registration}, {"-example" + h.Example.Ending(), h.Example.File()},
 		{"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
 		if len(f.b) > 0 {
-			out = append(out, handoffFile{filepath.Join(dir, h.About+f.path), f.b})
+			out = append(out, handoffFile{filepath.Join(dir, name+f.path), f.b})
 		}
 	}
 	return out, nil

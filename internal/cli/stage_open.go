@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -61,7 +62,37 @@ type openStage struct {
 	stage  *stage.Stage
 	keeper *play.Keeper
 	ended  chan error
+	asked  *asked
 	close  func()
+}
+
+// asked is a handler that knows when it was last asked.
+type asked struct {
+	http.Handler
+	under atomic.Int32
+	last  atomic.Int64 // Unix nanoseconds
+}
+
+func (h *asked) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	h.under.Add(1)
+	defer func() {
+		h.last.Store(time.Now().UnixNano())
+		h.under.Add(-1)
+	}()
+	h.Handler.ServeHTTP(w, r)
+}
+
+// nextPage is how soon a browser that was sent on asks for the next page, for certain.
+const nextPage = 300 * time.Millisecond
+
+// settle waits until browsers have come to the page to which they were sent, but no longer than lastLook.
+func (h *asked) settle() {
+	for end := time.Now().Add(lastLook); time.Now().Before(end); time.Sleep(nextPage / 10) {
+		last := h.last.Load()
+		if h.under.Load() == 0 && (last == 0 || time.Since(time.Unix(0, last)) > nextPage) {
+			return
+		}
+	}
 }
 
 // openStage opens a stage and serves it until its close is called.
@@ -96,14 +127,15 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear 
 		ln.Close()
 		return nil, err
 	}
-	var handler http.Handler = a.dated(d, s)
+	heard := &asked{Handler: a.dated(d, s)}
+	var handler http.Handler = heard
 	shut := func() {}
 	if door, err := watch.OpenDoor(keeper, d.Path(), base, pin); err == nil {
 		handler, shut = door.Around(handler), door.Close
 	} else {
 		a.say("this stage cannot be watched by `tressik watch`: %v", err)
 	}
-	out := &openStage{base: base, stage: s, keeper: keeper, ended: make(chan error, 1)}
+	out := &openStage{base: base, stage: s, keeper: keeper, asked: heard, ended: make(chan error, 1)}
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
 		WriteTimeout: 30 * time.Second, MaxHeaderBytes: 1 << 20, ErrorLog: log.New(nowhere{}, "", 0)}
 	go func() { out.ended <- srv.Serve(ln) }()

@@ -204,7 +204,7 @@ func (a *App) ownStage(ctx context.Context, d *desk.Desk, in *watchFlags, f play
 		<-open.ended
 		close(gone)
 	}()
-	return how, gone, func() { end(); open.close() }, nil
+	return how, gone, func() { open.asked.settle(); end(); open.close() }, nil
 }
 
 // addressHere is the address on this machine at which an own or a played party of a trust has to be found; nil if the

@@ -42,6 +42,9 @@ type Handoff struct {
 	Certificate []byte `json:"-"` // PEM
 	Metadata    []byte `json:"-"`
 
+	Stage   string   `json:"stage,omitempty"`   // address of the stage whose addresses and keys these are; "" is the real ones
+	Remarks []string `json:"remarks,omitempty"` // what has to be known of them beside
+
 	Example      *Example `json:"example,omitempty"`
 	Registration []byte   `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
 	secret       bool
@@ -55,26 +58,58 @@ func (h *Handoff) Mode() os.FileMode {
 	return 0o644
 }
 
+// Seal notes of a sheet that was read again whether a secret stands on it.
+func (h *Handoff) Seal() {
+	h.secret = slices.ContainsFunc(h.Items, func(i Item) bool { return i.Metadata == "client_secret" && i.Env != "" })
+}
+
 // Handoff collects what a side needs. side is app or provider.
 func (d *Maker) Handoff(name, side string) (*Handoff, error) {
 	t, app, provider, err := d.Trust(name)
 	if err != nil {
 		return nil, err
 	}
-	h := &Handoff{Trust: name, For: side}
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, err
+	}
+	return sheet(v, side)
+}
+
+// OnStage collects what a side needs to try the trust with the other one as a running stage plays it: app and provider
+// are the parties as they are there, and so is the metadata.
+func (d *Maker) OnStage(t *federation.Trust, app, provider *federation.Party, side, base string, metadata []byte) (
+	*Handoff, error) {
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, err
+	}
+	v.Staged = true
+	v.Metadata = func(*federation.Party) ([]byte, error) { return metadata, nil }
+	h, err := sheet(v, side)
+	if err != nil {
+		return nil, err
+	}
+	h.Stage = base
+	for i := range h.Items {
+		if from := &h.Items[i].From; strings.Contains(*from, h.About) || h.Items[i].Label == "Metadata address" {
+			*from = "the stage at " + base
+		}
+	}
+	return h, nil
+}
+
+func sheet(v *View, side string) (*Handoff, error) {
+	h := &Handoff{Trust: v.Trust.Name, For: side}
 	switch {
 	case side == "app":
-		h.About = provider.Name
+		h.About = v.Provider.Name
 	case side == "provider":
-		h.About = app.Name
+		h.About = v.App.Name
 	default:
 		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, book.ErrValue)
 	}
-	v, err := d.view(t, app, provider)
-	if err == nil {
-		err = Of(t).Sheet(v, h)
-	}
-	if err != nil {
+	if err := Of(v.Trust).Sheet(v, h); err != nil {
 		return nil, err
 	}
 	return h, nil

@@ -170,10 +170,19 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 
 // AddTo puts a new secret on the sheet, at the only moment at which it is known.
 func (h *Handoff) AddTo(s *federation.Secret, secret string) {
+	h.addSecret(Item{Label: "Client secret", Value: secret, From: "made just now, shown this once; valid until " +
+		s.Expires.UTC().Format("2006-01-02 15:04 UTC")})
+}
+
+// AddStageSecret puts on the sheet the secret that the stage takes of a client, which is good nowhere else.
+func (h *Handoff) AddStageSecret(secret string) {
+	h.addSecret(Item{Label: "Client secret, of this stage alone", Value: secret, From: "made by the stage; good until it " +
+		"closes"})
+}
+
+func (h *Handoff) addSecret(item Item) {
 	h.secret = true
-	item := Item{Label: "Client secret", Value: secret, Metadata: "client_secret",
-		From: "made just now, shown this once; valid until " + s.Expires.UTC().Format("2006-01-02 15:04 UTC"),
-		Env:  "OIDC_CLIENT_SECRET"}
+	item.Metadata, item.Env = "client_secret", "OIDC_CLIENT_SECRET"
 	for i := range h.Items {
 		if h.Items[i].Env == "OIDC_CLIENT_ID" {
 			h.Items = slices.Insert(h.Items, i+1, item)

@@ -16,6 +16,7 @@ type View struct {
 	book.ClientState
 	People   []people.Person
 	Now      time.Time
+	Staged   bool // the parties are as a stage plays them
 	Metadata func(p *federation.Party) ([]byte, error)
 }
 

@@ -96,7 +96,7 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	}
 	h.logout(idp, from)
 	h.keys(idp, from)
-	if provider.Own {
+	if provider.Own || v.Staged {
 		h.add("Metadata address", strings.TrimSuffix(provider.At, "/")+"/metadata", "",
 			"where the file of `tressik metadata write` is to be served")
 	}

@@ -20,7 +20,14 @@ func Handoff(h *handoff.Handoff) view.Page {
 	if h.Metadata == nil && h.For == "provider" {
 		head = fmt.Sprintf("Handoff of %s: what the provider needs to register the client %s", h.Trust, h.About)
 	}
-	blocks := []view.Block{{Lines: []string{head, ""}}}
+	blocks := []view.Block{{Lines: []string{head}}}
+	if h.Stage != "" {
+		blocks[0].Lines[0] += ", on the stage at " + h.Stage
+	}
+	for _, r := range h.Remarks {
+		blocks[0].Lines = append(blocks[0].Lines, "  "+r)
+	}
+	blocks[0].Lines = append(blocks[0].Lines, "")
 	for _, i := range h.Items {
 		from := i.From
 		if i.Metadata != "" {

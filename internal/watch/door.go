@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/handoff"
 	"tressik.example/internal/play"
 	"tressik.example/internal/reach"
 	"tressik.example/internal/stage/server"
@@ -62,12 +63,20 @@ func (d *Door) Close() { os.Remove(d.path) }
 type order struct {
 	Trust, Secret string
 	CA            []byte
+	For           string // the side that is to be given a sheet; "" watches
 }
 
 type line struct {
 	How   *play.Following `json:"how,omitempty"`
 	Event *server.Event   `json:"event,omitempty"`
 	Error string          `json:"error,omitempty"`
+	Sheet *sheet          `json:"sheet,omitempty"`
+}
+
+// sheet is a handoff with the files that its own JSON leaves out.
+type sheet struct {
+	handoff.Handoff
+	Certificate, Metadata, Registration []byte
 }
 
 // Around serves the door before a stage.
@@ -90,6 +99,10 @@ func (d *Door) follow(w http.ResponseWriter, r *http.Request) {
 	var o order
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&o); err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	if o.For != "" {
+		d.hand(w, o)
 		return
 	}
 	events := make(chan server.Event, 64)
@@ -120,6 +133,17 @@ func (d *Door) follow(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// hand answers with what a side has to be given of this stage.
+func (d *Door) hand(w http.ResponseWriter, o order) {
+	var out line
+	if h, err := d.k.Handoff(o.Trust, o.For); err != nil {
+		out.Error = err.Error()
+	} else {
+		out.Sheet = &sheet{*h, h.Certificate, h.Metadata, h.Registration}
+	}
+	_ = json.NewEncoder(w).Encode(out) // whoever asked went away
 }
 
 // ErrNoStage means that no stage of the ledger is running.
@@ -171,40 +195,76 @@ func Attach(ctx context.Context, ledger string, f play.Follow, hear func(server.
 	return nil, nil, ErrNoStage
 }
 
-func (d *Door) attach(ctx context.Context, f play.Follow, hear func(server.Event)) (*play.Following, <-chan struct{},
-	error) {
+// Sheet asks a running stage of a ledger what a side of a trust must be given to try it there; side is app or provider.
+// Errors: ErrNoStage, and what the stage says.
+func Sheet(ctx context.Context, ledger, trust, side string) (*handoff.Handoff, error) {
+	doors, err := Stages(ledger)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range doors {
+		_, first, end, err := d.ask(ctx, order{Trust: trust, For: side})
+		if errors.Is(err, ErrNoStage) {
+			os.Remove(d.path)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		end()
+		if first.Sheet == nil {
+			return nil, fmt.Errorf("the stage at %s says: %s", d.Base, first.Error)
+		}
+		h := first.Sheet.Handoff
+		h.Certificate, h.Metadata, h.Registration = first.Sheet.Certificate, first.Sheet.Metadata, first.Sheet.Registration
+		h.Seal()
+		return &h, nil
+	}
+	return nil, ErrNoStage
+}
+
+// ask gives a stage an order, and reads the first line of its answer. end closes it.
+func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first line, end func() error, err error) {
 	client, err := reach.Client(reach.Options{Pin: d.Pin})
 	if err != nil {
-		return nil, nil, err
+		return nil, first, nil, err
 	}
 	client.Timeout = 0 // it lasts as long as the watch does
-	body, err := json.Marshal(order{f.Trust, f.Secret, f.CA})
+	body, err := json.Marshal(o)
 	if err != nil {
-		return nil, nil, err
+		return nil, first, nil, err
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, d.Base+doorAt, strings.NewReader(string(body)))
 	if err != nil {
-		return nil, nil, err
+		return nil, first, nil, err
 	}
 	req.Header.Set("Authorization", "Bearer "+d.Token)
 	resp, err := client.Do(req)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w: %v", ErrNoStage, err)
+		return nil, first, nil, fmt.Errorf("%w: %v", ErrNoStage, err)
 	}
-	lines := json.NewDecoder(bufio.NewReader(resp.Body))
-	var first line
+	lines = json.NewDecoder(bufio.NewReader(resp.Body))
 	if resp.StatusCode != http.StatusOK || lines.Decode(&first) != nil {
 		resp.Body.Close()
-		return nil, nil, fmt.Errorf("the stage at %s cannot be watched: %s", d.Base, resp.Status)
+		return nil, first, nil, fmt.Errorf("the stage at %s does not answer its own ledger: %s", d.Base, resp.Status)
+	}
+	return lines, first, resp.Body.Close, nil
+}
+
+func (d *Door) attach(ctx context.Context, f play.Follow, hear func(server.Event)) (*play.Following, <-chan struct{},
+	error) {
+	lines, first, end, err := d.ask(ctx, order{Trust: f.Trust, Secret: f.Secret, CA: f.CA})
+	if err != nil {
+		return nil, nil, err
 	}
 	if first.How == nil {
-		resp.Body.Close()
+		end()
 		return nil, nil, fmt.Errorf("the stage at %s says: %s", d.Base, first.Error)
 	}
 	gone := make(chan struct{})
 	go func() {
 		defer close(gone)
-		defer resp.Body.Close()
+		defer end()
 		for {
 			var l line
 			if lines.Decode(&l) != nil {

@@ -478,6 +478,26 @@ func (p *Player) Entity() (*saml.Entity, error) {
 	return p.entity, p.err
 }
 
+// AsPlayed is the party as it is found on this stage: with its addresses here, and the keys with which it is played.
+func (p *Player) AsPlayed() (*federation.Party, error) {
+	c := p.Party
+	if p.Party.Role() != nil {
+		e, err := p.Entity()
+		if err != nil {
+			return nil, err
+		}
+		c.Entity = *e
+	}
+	if p.OpenID != nil && p.Party.OpenID != nil {
+		o := *p.Party.OpenID
+		o.Discovery, c.OpenID = *p.OpenID, &o
+	}
+	if c.Kind == federation.App {
+		c.Client = p.Client
+	}
+	return &c, nil
+}
+
 func (p *Player) played() (*saml.Entity, error) {
 	e, err := p.Party.Entity.Clone()
 	if err != nil {
