@@ -302,6 +302,9 @@ func TestTwoOrganisations(t *testing.T) {
 		if code != 0 || v.State != "signed in" || len(v.Cast.Real) != 1 || v.Cast.Real[0] != "ridge" {
 			t.Fatalf("%s at Southmere: %d %+v\n%s", c.trust, code, v, here.said.String())
 		}
+		if c.more != nil && !strings.Contains(fmt.Sprint(v.Steps), "introspection.active") {
+			t.Errorf("the real provider was not asked what it says of its token: %+v", v.Steps)
+		}
 		if c.trust == "plates@ridge" { // the provider does not see what the app makes of a response
 			b.open(there.page)
 			b.until(`document.querySelector("button[value=yes]") !== null`)

@@ -247,8 +247,8 @@ func (p *Part) get(client *http.Client, at, token string) (int, []byte, http.Hea
 	return send(client, req)
 }
 
-// callToken sends a token request of a client, authenticated as the client is.
-func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Error) {
+// asClient makes a request of a client to an endpoint, authenticated as the client is (RFC 6749, section 2.3).
+func (p *Part) asClient(d *cast.OIDC, at string, form url.Values) (*http.Request, *oidc.Error) {
 	id, secret, public := d.Terms.ClientID, d.StageSecret, d.Client.Kind.Public()
 	if d.Suppose.ClientID != "" {
 		id = d.Suppose.ClientID
@@ -261,14 +261,22 @@ func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Er
 	} else if secret == "" {
 		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key")
 	}
-	req, err := http.NewRequest(http.MethodPost, d.Deal.Provider.OpenID.TokenEndpoint,
-		bytes.NewReader([]byte(form.Encode())))
+	req, err := http.NewRequest(http.MethodPost, at, bytes.NewReader([]byte(form.Encode())))
 	if err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	if !public {
 		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
+	}
+	return req, nil
+}
+
+// callToken sends a token request of a client.
+func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Error) {
+	req, e := p.asClient(d, d.Deal.Provider.OpenID.TokenEndpoint, form)
+	if e != nil {
+		return nil, e
 	}
 	client, err := p.way(d)
 	if err != nil {
@@ -429,6 +437,7 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	g.judged, g.sid = j, oidc.Text(j.Body, "sid")
 	if j.Verdict == judge.Accepted {
 		p.userInfo(d, g, found)
+		p.introspect(d, g, found)
 		for k, v := range g.info {
 			if _, ok := j.Body[k]; !ok {
 				j.Body[k] = v
@@ -484,6 +493,34 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 		return
 	}
 	found.Pass("userinfo.subject", "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
+}
+
+// introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played one
+// would say is known.
+func (p *Part) introspect(d *cast.OIDC, g *guest, found *finding.List) {
+	at := d.Deal.Provider.OpenID.IntrospectionEndpoint
+	if at == "" || !d.Deal.Provider.Real || d.Client.Kind.Public() {
+		return
+	}
+	status, body := 0, []byte(nil)
+	req, e := p.asClient(d, at, url.Values{"token": {g.tokens.AccessToken}, "token_type_hint": {"access_token"}})
+	client, err := p.way(d)
+	if e == nil && err == nil {
+		status, body, _, err = send(client, req)
+	}
+	if e != nil || err != nil {
+		saw := fmt.Sprint("not reached: ", err)
+		if e != nil {
+			saw = e.Error()
+		}
+		found.Add(finding.Finding{ID: "introspection.read", Level: finding.Warning, Check: "introspection", Saw: saw,
+			Expected: "an answer of " + at, Side: finding.Provider,
+			Ref: "RFC 7662 2.2", Fix: finding.Do("see what answers at the introspection endpoint")})
+		return
+	}
+	*found = append(*found, oauth.JudgeIntrospection(status, body, oauth.IntrospectExpect{
+		Issuer: d.Deal.Provider.OpenID.Issuer, ClientID: d.Terms.ClientID, Subject: g.judged.Subject,
+		Scope: g.tokens.Scope, Now: p.Now()})...)
 }
 
 // Discover reads a provider's discovery document and keys as a client does before its first request, and judges them.
