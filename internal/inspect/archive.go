@@ -44,9 +44,9 @@ type entry struct {
 	} `json:"request"`
 	Response struct {
 		Content struct {
-			Kind     string `json:"mimeType"`
-			Text     string `json:"text"`
-			Encoding string `json:"encoding"`
+			Kind     string          `json:"mimeType"`
+			Text     json.RawMessage `json:"text"` // read where it may be a token answer; most are long, and none
+			Encoding string          `json:"encoding"`
 		} `json:"content"`
 	} `json:"response"`
 }
@@ -116,9 +116,13 @@ func (e *entry) answer() (Recorded, bool) {
 	if !strings.Contains(c.Kind, "json") || len(c.Text) > 1<<20 {
 		return Recorded{}, false
 	}
-	text := []byte(c.Text)
+	var body string
+	if json.Unmarshal(c.Text, &body) != nil {
+		return Recorded{}, false
+	}
+	text := []byte(body)
 	if c.Encoding == "base64" {
-		b, err := base64.StdEncoding.DecodeString(c.Text)
+		b, err := base64.StdEncoding.DecodeString(body)
 		if err != nil {
 			return Recorded{}, false
 		}
