@@ -149,42 +149,50 @@ func signInStage(b *testing.B, watch func(server.Event)) (*stage.Stage, *xmlsec.
 // accepted response, against bare RSA-2048 signatures. Run with -cpu 1. The limit to keep is 75 %.
 func BenchmarkSignIn(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
-	accepted := 0
+	key, prepare, signIn, accepted := signingIn(b)
+	sum, n := sha256.Sum256([]byte("x")), 0
+	against(b, "RSA-2048-signatures", func() {
+		if _, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, sum[:]); err != nil {
+			b.Fatal(err)
+		}
+	}, prepare, func() {
+		n++
+		signIn()
+	})
+	if accepted() != n+1 {
+		b.Fatalf("%d of %d sign-ins were accepted", accepted(), n+1)
+	}
+}
+
+// signingIn opens a stage and a session on it: prepare asks for a request, signIn is the sign-in with it, and accepted
+// how many were, with that of the session.
+func signingIn(b *testing.B) (key *rsa.PrivateKey, prepare, signIn func(), accepted func() int) {
+	b.Helper()
+	count := 0
 	s, signs := signInStage(b, func(e server.Event) {
 		if e.SignedIn {
-			accepted++
+			count++
 		}
 	})
 	start, sso := s.Cast().SAML[0].App.Start(), s.Cast().SAML[0].Provider.Party.Entity.IDP.SSO[0].Location
 	srv := httptest.NewServer(s)
-	defer srv.Close()
+	b.Cleanup(srv.Close)
 	c := &client{b: b, addr: srv.Listener.Addr().String(), cookies: map[string]string{}}
 	w, err := stage.NewWalker(s)
 	if err != nil {
 		b.Fatal(err)
 	}
-	defer w.Close()
+	b.Cleanup(func() { w.Close() })
 	w.Person = "mira"
 	if err := w.Walk(start); err != nil { // the session that the client goes on with
 		b.Fatal(err)
 	}
 	c.cookies = w.Cookies(sso)
-	key, sum := signs.Key.(*rsa.PrivateKey), sha256.Sum256([]byte("x"))
-	n, request := 0, ""
-	against(b, "RSA-2048-signatures", func() {
-		if _, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, sum[:]); err != nil {
-			b.Fatal(err)
-		}
-	}, func() {
+	request := ""
+	return signs.Key.(*rsa.PrivateKey), func() {
 		resp, _ := c.do("GET", start, nil)
 		request = resp.Header.Get("Location")
-	}, func() {
-		n++
-		c.signIn(request)
-	})
-	if accepted != n+1 {
-		b.Fatalf("%d of %d sign-ins were accepted", accepted, n+1)
-	}
+	}, func() { c.signIn(request) }, func() int { return count }
 }
 
 // client is a lean browser on one connection, so that the stage is measured and neither an HTML parser nor a pool of

@@ -23,6 +23,12 @@ import (
 // bigLedger has an own provider and so many trusts, half of them over SAML with foreign apps, half over OpenID Connect.
 func bigLedger(b *testing.B, trusts int) *desk.Desk {
 	b.Helper()
+	return ledgerOf(b, trusts, "ecdsa-p256")
+}
+
+// ledgerOf is a ledger with so many trusts and a provider with a key of a kind.
+func ledgerOf(b *testing.B, trusts int, kind string) *desk.Desk {
+	b.Helper()
 	dir := b.TempDir()
 	o := store.Options{Actor: "bench", Now: time.Now}
 	l, err := store.Create(filepath.Join(dir, "tressik.ledger"), "Kestrel Ridge Observatory", o)
@@ -33,7 +39,7 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 	d := desk.New(l, time.Now, rand.Reader)
 	provider, _, err := d.AddParty(desk.PartyInput{Kind: federation.Provider, Name: "ridge", Own: true,
 		At:      "https://login.kestrelridge.example",
-		KeyKind: "ecdsa-p256"})
+		KeyKind: kind})
 	if err != nil {
 		b.Fatal(err)
 	}

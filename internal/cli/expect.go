@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"tressik.example/internal/desk"
 	"tressik.example/internal/expect"
 	"tressik.example/internal/report"
+	"tressik.example/internal/stage"
 	"tressik.example/internal/view"
 )
 
@@ -178,6 +180,7 @@ copy of the ledger in which the command was carried out, and the ledger itself s
 			if err != nil {
 				return err
 			}
+			debug.SetGCPercent(stage.GCPercent)
 			var list []expect.Outcome
 			title := ""
 			if change != "" {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -323,7 +324,8 @@ func (d *Data) weeks() string {
 		y := top + (k+1)*row
 		s.Text(10, y-8, kind, `class="name"`)
 		s.Line(left, y, right, y, `class="grid"`)
-		for w, n := range count[kind] {
+		for _, w := range slices.Sorted(maps.Keys(count[kind])) {
+			n := count[kind][w]
 			from := x(d.At.AddDate(0, 0, 7*w))
 			high := max(3, n*(row-22)/most)
 			class := "bar"

@@ -25,7 +25,6 @@ type Walker struct {
 	stage  *Stage
 	client *http.Client
 	server *http.Server
-	addr   string
 	Person string
 	Second bool   // confirm a second factor when asked
 	Note   string // what the first step brings, in words; "" is nothing
@@ -49,13 +48,60 @@ type Walker struct {
 // ErrOffStage means that the walk was sent to a host that no party of the ledger has.
 var ErrOffStage = errors.New("the walk was led off the stage")
 
-// NewWalker opens the stage on a free port of the loopback address, for the walk alone. Close it afterwards.
-func NewWalker(s *Stage) (*Walker, error) {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, fmt.Errorf("opening the stage on a free port: %w", err)
+// within is a way into a stage that lies in this process alone: who dials is given one end of a pipe, and the stage is
+// given the other.
+type within struct {
+	ends   chan net.Conn
+	closed chan struct{}
+	once   sync.Once
+}
+
+func newWithin() *within { return &within{ends: make(chan net.Conn), closed: make(chan struct{})} }
+
+// Accept is what a server takes its connections by.
+func (l *within) Accept() (net.Conn, error) {
+	select {
+	case c := <-l.ends:
+		return c, nil
+	case <-l.closed:
+		return nil, net.ErrClosed
 	}
-	w := &Walker{stage: s, addr: ln.Addr().String(), server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}}
+}
+
+// Close ends it; who waits gets net.ErrClosed.
+func (l *within) Close() error {
+	l.once.Do(func() { close(l.closed) })
+	return nil
+}
+
+// Addr is the loopback address, as of any other browser on this machine.
+func (l *within) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)} }
+
+func (l *within) dial(ctx context.Context) (net.Conn, error) {
+	near, far := net.Pipe()
+	select {
+	case l.ends <- local{far, l.Addr()}:
+		return near, nil
+	case <-l.closed:
+		return nil, net.ErrClosed
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// local is a pipe whose other end is on this machine.
+type local struct {
+	net.Conn
+	at net.Addr
+}
+
+func (c local) RemoteAddr() net.Addr { return c.at }
+func (c local) LocalAddr() net.Addr  { return c.at }
+
+// NewWalker opens the stage within this process, for the walk alone. Close it afterwards.
+func NewWalker(s *Stage) (*Walker, error) {
+	ln := newWithin()
+	w := &Walker{stage: s, server: &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}}
 	watch := s.Watch
 	s.Watch = func(e server.Event) {
 		if watch != nil {
@@ -73,14 +119,14 @@ func NewWalker(s *Stage) (*Walker, error) {
 	if err != nil {
 		return nil, err
 	}
-	// Every host of the ledger is reached at the stage, https: ones too: the connection never leaves this machine, so
+	// Every host of the ledger is reached at the stage, https: ones too: the connection never leaves this process, so
 	// there is nothing to encrypt, and URLs, destinations and recipients stay as they are.
 	dial := func(ctx context.Context, network, addr string) (net.Conn, error) {
 		host, _, err := net.SplitHostPort(addr)
 		if err != nil || !s.Host(host) {
 			return nil, fmt.Errorf("%w: no party has the host %s", ErrOffStage, host)
 		}
-		return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", w.addr)
+		return ln.dial(ctx)
 	}
 	w.client = &http.Client{
 		Jar:           jar,
