@@ -184,6 +184,10 @@ func TestProbeBadInput(t *testing.T) {
 		t.Errorf("it is %s", kind)
 	}
 	d.fails(2, []string{"is no time to wait for an answer"}, "probe", trust, "--timeout", "0s")
+	d.write("any.secret", "any")
+	d.fails(2, []string{"over log@campus none is sent"}, "probe", trust, "--secret-file", "any.secret")
+	d.fails(2, []string{"log@campus has none that could be tried"}, "probe", trust, "--call", "http://127.0.0.1:9/")
+	d.fails(2, []string{"above zero"}, "probe", trust, "--records", "0")
 	d.fails(2, []string{"write cron or timer"}, "probe", "--schedule", "hourly")
 	d.fails(0, []string{"15 5 * * *", "probe log@campus"}, "probe", trust, "--schedule", "cron")
 	d.fails(1, []string{"there is no trust"}, "probe", "log@nowhere")
@@ -273,6 +277,7 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "asserted" {
 		t.Errorf("after a refused secret it is %s", kind)
 	}
+	d.fails(2, []string{"has none that could be tried"}, "probe", trust, "--call", call)
 	d.fails(2, []string{"name the one trust"}, "probe", trust, trust, "--secret-file", "courier.secret")
 }
 

@@ -41,8 +41,8 @@ itself, ready to install.`,
 			if in.Timeout <= 0 || in.Timeout > 10*time.Minute {
 				return usageError{fmt.Errorf("--timeout %s is no time to wait for an answer: write 1s to 10m", in.Timeout)}
 			}
-			if in.Records < 0 || ready < 0 {
-				return usageError{errors.New("--records and --until-ready are not below zero")}
+			if in.Records <= 0 || ready < 0 {
+				return usageError{errors.New("--records and --until-ready are above zero")}
 			}
 			if schedule != "" {
 				return a.schedule(schedule, "probe", "Ask the real parties of trusts", "*-*-* 05:15:00", "15 5 * * *",
@@ -68,7 +68,7 @@ itself, ready to install.`,
 			} else {
 				list, err = p.Trusts(cmd.Context())
 			}
-			if errors.Is(err, probe.ErrSecret) {
+			if errors.Is(err, probe.ErrSecret) || errors.Is(err, probe.ErrCall) {
 				return usageError{err}
 			}
 			if err != nil {

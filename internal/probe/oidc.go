@@ -134,6 +134,14 @@ func (o *overOIDC) answer(j *job, q url.Values, doc *oidc.Discovery) string {
 	return "it answers the client: " + code
 }
 
+func (o *overOIDC) authenticates(j *job) (secret, token bool) {
+	c := j.app.ClientSide()
+	if c == nil || c.Kind.Public() {
+		return false, false
+	}
+	return true, !c.Kind.Redirects()
+}
+
 // secret tries the client's secret: a machine client gets a token as itself; any other hands in a code that never was,
 // which does no harm: who is authenticated hears of the code, who is not hears of that (RFC 6749, section 5.2).
 func (o *overOIDC) secret(ctx context.Context, j *job) {
@@ -153,7 +161,7 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 		return
 	}
 	form := url.Values{"grant_type": {"authorization_code"}, "code": {"never-issued-" + j.id()},
-		"redirect_uri":  c.Redirects[:1],
+		"redirect_uri":  c.Redirects[:min(1, len(c.Redirects))],
 		"code_verifier": {"dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}}
 	status, code, err := o.tokens(ctx, client, doc.TokenEndpoint, form, j.p.In.Secret)
 	check := "secret of " + j.app.Name

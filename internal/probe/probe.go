@@ -68,8 +68,11 @@ const (
 	perHost = 2
 )
 
-// ErrSecret means that a secret was given for several trusts.
+// ErrSecret means that a secret was given for several trusts, or for one over which no secret is sent.
 var ErrSecret = errors.New("a secret is that of one client")
+
+// ErrCall means that a call was asked for that no token can be got for.
+var ErrCall = errors.New("an API is called with the token of a machine client, which its secret is needed for")
 
 // Trusts probes trusts, several at once, and keeps what they prove. Errors: *book.UnknownError, ErrSecret, and those of
 // the ledger.
@@ -101,6 +104,13 @@ func (p *Prober) Trusts(ctx context.Context) ([]Result, error) {
 	for i, n := range names {
 		if jobs[i], err = p.job(n); err != nil {
 			return nil, err
+		}
+		secret, token := jobs[i].over.authenticates(jobs[i])
+		if p.In.Secret != "" && !secret {
+			return nil, fmt.Errorf("%w, and over %s none is sent", ErrSecret, n)
+		}
+		if p.In.Call != "" && (!token || p.In.Secret == "") {
+			return nil, fmt.Errorf("%w; %s has none that could be tried", ErrCall, n)
 		}
 	}
 	out := make([]Result, len(jobs))
@@ -170,6 +180,9 @@ type protocol interface {
 	isRequest(at *url.URL, form url.Values) bool
 	// knows asks the provider for a sign-in as the app would, and as one that nobody knows would.
 	knows(ctx context.Context, j *job)
+	// authenticates says whether the app authenticates at the provider with a secret, and whether it gets a token as
+	// itself with it.
+	authenticates(j *job) (secret, token bool)
 	// secret tries the client's secret at the token endpoint.
 	secret(ctx context.Context, j *job)
 }

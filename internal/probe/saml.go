@@ -45,6 +45,8 @@ func (o *overSAML) published(p *federation.Party) (at, what string) {
 
 func (o *overSAML) start(j *job) string { return j.app.StartLink() }
 
+func (o *overSAML) authenticates(*job) (secret, token bool) { return false, false }
+
 func (o *overSAML) isRequest(at *url.URL, form url.Values) bool {
 	return form.Has("SAMLRequest") || at.Query().Has("SAMLRequest")
 }
