@@ -3,7 +3,6 @@ package oauth
 import (
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -20,8 +19,8 @@ type IntrospectExpect struct {
 	Now              time.Time
 }
 
-// JudgeIntrospection judges what a provider says of an access token that it has just issued to the client that asks (RFC
-// 7662, section 2.2). What a provider does not tell this client is no fault: it may tell it to APIs alone.
+// JudgeIntrospection judges what a provider says of an access token that it has just issued to the client that asks; status
+// is that of its answer (RFC 7662, section 2.2). What a provider does not tell this client is no fault: it may tell it to APIs alone.
 func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out finding.List) {
 	const check, ref = "introspection", "RFC 7662 2.2"
 	silent := func(saw string) finding.List {
@@ -29,7 +28,7 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 			Expected: "what the token is, where clients may ask", Side: finding.Provider, Ref: ref,
 			Fix: finding.Do("none is needed where only APIs may ask about tokens")}}
 	}
-	if status != http.StatusOK {
+	if status != 200 {
 		return silent(fmt.Sprintf("status %d", status))
 	}
 	var got map[string]any
