@@ -25,20 +25,18 @@ func Checked(r *check.Report, all bool, now time.Time) view.Page {
 			"warning"),
 		view.Count(count[finding.Note], "note"), r.Passed, accepted(r.Accepted))}}
 	blocks := []view.Block{head}
-	var about []string
+	at := map[string]int{} // which block is about whom
 	for _, x := range open {
-		if x.Level != finding.Note || all {
-			about = append(about, x.About)
+		if x.Level == finding.Note && !all {
+			continue
 		}
-	}
-	for _, name := range uniqueInOrder(about) {
-		b := view.Block{Title: name}
-		for _, x := range open {
-			if x.About == name && (x.Level != finding.Note || all) {
-				b.Findings = append(b.Findings, x.Finding)
-			}
+		i, there := at[x.About]
+		if !there {
+			i = len(blocks)
+			at[x.About] = i
+			blocks = append(blocks, view.Block{Title: x.About})
 		}
-		blocks = append(blocks, b)
+		blocks[i].Findings = append(blocks[i].Findings, x.Finding)
 	}
 	if n := count[finding.Note]; n > 0 && !all {
 		by := map[string]int{}
@@ -74,18 +72,6 @@ func accepted(n int) string {
 		return ""
 	}
 	return fmt.Sprintf(", %d accepted", n)
-}
-
-func uniqueInOrder(list []string) []string {
-	seen := map[string]bool{}
-	var out []string
-	for _, s := range list {
-		if !seen[s] {
-			seen[s] = true
-			out = append(out, s)
-		}
-	}
-	return out
 }
 
 // CheckResults are what a check found, for tools that gather results.
