@@ -22,8 +22,8 @@ func moment(s string) time.Time {
 
 // Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
 func (l *Ledger) Secrets(trust string) ([]federation.Secret, error) {
-	rows, err := l.db.Query(`SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets
-		WHERE ? IN ('', trust) ORDER BY added, rowid`, trust)
+	rows, err := ofTrust(l, `SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets`, trust,
+		"added, rowid")
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -69,9 +69,8 @@ func (tx *Tx) RetireSecret(s *federation.Secret) error {
 
 // Consents lists the consents of a trust; "" lists those of all trusts.
 func (l *Ledger) Consents(trust string) ([]federation.Consent, error) {
-	rows, err := l.db.Query(`SELECT trust, api, name, how, person, standing, by, admin, at FROM consents
-		WHERE ? IN ('', trust)
-		ORDER BY trust, api, name, how, person`, trust)
+	rows, err := ofTrust(l, "SELECT trust, api, name, how, person, standing, by, admin, at FROM consents", trust,
+		"trust, api, name, how, person")
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -128,7 +127,7 @@ func (tx *Tx) ForgetAsk(trust string, a federation.Ask) error {
 
 // Uses lists what was seen of the permissions of a trust; "" lists those of all trusts.
 func (l *Ledger) Uses(trust string) ([]federation.Use, error) {
-	rows, err := l.db.Query("SELECT trust, api, name, how, issued, presented FROM uses WHERE ? IN ('', trust)", trust)
+	rows, err := ofTrust(l, "SELECT trust, api, name, how, issued, presented FROM uses", trust, "trust, api, name, how")
 	if err != nil {
 		return nil, translated(err)
 	}
@@ -174,15 +173,15 @@ func (tx *Tx) Saw(s Sightings) error {
 
 // APIs lists the apps that have an api side, by name.
 func (l *Ledger) APIs() (map[string]*federation.Party, error) {
-	all, err := l.Parties(federation.App)
+	all, err := loadAll(l, func(p *federation.Party, v int64) { p.Version = v },
+		"SELECT doc, version FROM parties WHERE json_extract(doc, '$.api.audience') IS NOT NULL AND +kind = ?",
+		string(federation.App)) // by its index: there are few among many apps
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]*federation.Party{}
 	for i := range all {
-		if all[i].API != nil {
-			out[all[i].Name] = &all[i]
-		}
+		out[all[i].Name] = &all[i]
 	}
 	return out, nil
 }

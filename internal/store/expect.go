@@ -66,7 +66,7 @@ func Held(tx *Tx, list []federation.Expected) error {
 
 // Expectations lists those of a trust in the order in which they were added; "" lists those of all trusts.
 func Expectations(l *Ledger, trust string) ([]federation.Expected, error) {
-	rows, err := l.db.Query("SELECT id, doc FROM expectations WHERE ? IN ('', trust) ORDER BY trust, id", trust)
+	rows, err := ofTrust(l, "SELECT id, doc FROM expectations", trust, "trust, id")
 	if err != nil {
 		return nil, translated(err)
 	}

@@ -55,6 +55,14 @@ func loadAll[T any](l *Ledger, set func(*T, int64), query string, args ...any) (
 	return out, translated(rows.Err())
 }
 
+// ofTrust asks for the rows of a trust by the index of their table; "" asks for those of all trusts.
+func ofTrust(l *Ledger, query, trust, order string) (*sql.Rows, error) {
+	if trust == "" {
+		return l.db.Query(query + " ORDER BY " + order)
+	}
+	return l.db.Query(query+" WHERE trust = ? ORDER BY "+order, trust)
+}
+
 // Party returns a party by name. Errors: ErrNotFound.
 func (l *Ledger) Party(name string) (*federation.Party, error) {
 	var version int64
