@@ -232,7 +232,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		_, given := t.Handed[side]
 		step := fmt.Sprintf("%s %s has what it needs of %s", side, p.Name, about)
 		fix := finding.Run("handoff", name, "--for", side)
-		if at, written := t.Prepared[side]; written && !given {
+		if at, written := t.Prepared[side]; written && !t.Has(side) {
 			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
 			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
 				p.ContactMail()))
@@ -241,8 +241,10 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 			step += " (it is Tressik's own)"
 		} else if to := t.HandedTo[side]; to != "" {
 			step += ": delivered to " + to
+		} else if !given && t.Shown(side) {
+			step += ": a real sign-in showed it on " + t.Witnessed.At.Format("2006-01-02")
 		}
-		out = append(out, Todo{Done: given, Step: step, Fix: fix})
+		out = append(out, Todo{Done: t.Has(side), Step: step, Fix: fix})
 	}
 	if !machine {
 		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people",

@@ -96,6 +96,8 @@ func handedWords(t *federation.Trust, side string, now time.Time) string {
 		return "has what it needs: delivered to " + to + ", " + view.When(at, now)
 	case given:
 		return "has what it needs since " + view.When(at, now)
+	case t.Shown(side):
+		return "has what it needs: a real sign-in showed it, " + view.When(t.Witnessed.At, now)
 	case prepared:
 		return "its handoff was prepared " + view.When(written, now) + ", and not said to be delivered"
 	}

@@ -192,6 +192,7 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 	case r.Kind == WitnessProof:
 		t.Witnessed = nil
 	}
+	t.settle()
 }
 
 // unproven takes the proof back after a change of what it rested on. What the real parties said of themselves still

@@ -11,6 +11,29 @@ import (
 	"tressik.example/internal/core/people"
 )
 
+// TestWitnessedSidesHaveWhatTheyNeed: a real sign-in shows that both sides have what they need, unless one was played;
+// a sign-in that is refused takes that back.
+func TestWitnessedSidesHaveWhatTheyNeed(t *testing.T) {
+	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		played []string
+		want   Standing
+	}{{nil, Exchanged}, {[]string{"nightlog"}, Drafted}} {
+		x := trust()
+		x.Name, x.App, x.Provider, x.Handed = "nightlog@ridge", "nightlog", "ridge", map[string]time.Time{}
+		r := &Run{Kind: WitnessProof, Rehearsal: Rehearsal{At: at, Trust: x.Name, Verdict: judge.Accepted,
+			StandIns: c.played}}
+		x.Prove(r, nil)
+		if x.Standing != c.want || !x.Has("provider") || x.Has("app") != (c.played == nil) {
+			t.Errorf("played %v: %s, app %v, provider %v", c.played, x.Standing, x.Has("app"), x.Has("provider"))
+		}
+		r.Verdict = judge.Refused
+		if x.Prove(r, nil); x.Standing != Drafted || x.Has("provider") {
+			t.Errorf("after a refusal: %s", x.Standing)
+		}
+	}
+}
+
 func TestProofIsTakenBack(t *testing.T) {
 	app, provider := parties()
 	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)

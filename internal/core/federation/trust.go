@@ -268,14 +268,30 @@ func (t *Trust) Clone() *Trust {
 	return &c
 }
 
-// settle works out the standing: how far the trust has come with what both sides were given and what the last rehearsal
+// Shown reports whether a real sign-in has shown that a side has what it needs: one was watched in which no stand-in
+// played it. side is app or provider.
+func (t *Trust) Shown(side string) bool {
+	name := t.App
+	if side == "provider" {
+		name = t.Provider
+	}
+	return t.Witnessed != nil && !slices.Contains(t.Witnessed.StandIns, name)
+}
+
+// Has reports whether a side has what it needs: it was delivered, or a real sign-in has shown it.
+func (t *Trust) Has(side string) bool {
+	_, given := t.Handed[side]
+	return given || t.Shown(side)
+}
+
+// settle works out the standing: how far the trust has come with what both sides have and what the last rehearsal
 // proved. A trust that is live, paused or ended stays so until it is said otherwise.
 func (t *Trust) settle() {
 	switch {
 	case t.Standing == Live || t.Standing == Paused || t.Standing == Ended:
 	case t.Holds:
 		t.Standing = Rehearsed
-	case len(t.Handed) == 2:
+	case t.Has("app") && t.Has("provider"):
 		t.Standing = Exchanged
 	default:
 		t.Standing = Drafted
