@@ -319,6 +319,10 @@ func TestTwoOrganisations(t *testing.T) {
 			}
 		}
 	}
+	if next := south.ok("next", "plates@ridge"); !strings.Contains(next, "a real sign-in showed it on") ||
+		!strings.Contains(next, "done  a rehearsal is not needed") {
+		t.Errorf("what a real sign-in showed is still asked for:\n%s", next)
+	}
 	changesAreNamed(t, b, ridge, south)
 }
 

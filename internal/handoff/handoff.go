@@ -270,9 +270,11 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 			break
 		}
 	}
-	rehearsed := t.Holds
+	rehearsed := t.Holds || t.Witnessed != nil
 	step := "a rehearsal succeeded"
-	if t.Last != nil && !rehearsed {
+	if !t.Holds && t.Witnessed != nil {
+		step = "a rehearsal is not needed: a real sign-in was watched"
+	} else if t.Last != nil && !rehearsed {
 		step = "a rehearsal succeeded since the last change"
 	}
 	command := finding.Run("rehearse", name, "--as", who)
