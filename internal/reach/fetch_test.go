@@ -101,6 +101,17 @@ func TestPlainHTTPIsForLoopback(t *testing.T) {
 			t.Errorf("%s: %v", u, err)
 		}
 	}
+	// A client for secrets keeps to it too, whatever address a party publishes.
+	c, err := Client(Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Post("http://192.0.2.1/token", "text/plain", strings.NewReader("secret")); !errors.Is(err, ErrPlainHTTP) {
+		t.Errorf("a secret in the clear: %v", err)
+	}
+	if r, err := c.Get(s.URL + "/md"); err != nil || r.StatusCode != 200 {
+		t.Errorf("on this machine: %v", err)
+	}
 }
 
 // otherAuthority is the certificate of an authority that signed nothing here.

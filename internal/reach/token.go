@@ -25,12 +25,24 @@ func Client(o Options) (*http.Client, error) {
 		o.Timeout = 20 * time.Second
 	}
 	return &http.Client{
-		Timeout:   o.Timeout,
-		Transport: &http.Transport{TLSClientConfig: cfg, Proxy: http.ProxyFromEnvironment, MaxResponseHeaderBytes: 64 << 10},
+		Timeout: o.Timeout,
+		Transport: secure{&http.Transport{TLSClientConfig: cfg, Proxy: http.ProxyFromEnvironment,
+			MaxResponseHeaderBytes: 64 << 10}},
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("the token endpoint redirects: a secret is sent nowhere else")
 		},
 	}, nil
+}
+
+// secure sends nothing in the clear: http: is for loopback only, whatever a party publishes.
+type secure struct{ *http.Transport }
+
+// RoundTrip is http.RoundTripper's. Errors: ErrPlainHTTP.
+func (s secure) RoundTrip(r *http.Request) (*http.Response, error) {
+	if err := checkURL(r.URL.String()); err != nil {
+		return nil, err
+	}
+	return s.Transport.RoundTrip(r)
 }
 
 // TokenRequest asks a token endpoint for a token that a client gets as itself (RFC 6749, section 4.4).
