@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"crypto/tls"
 	"encoding/base64"
 	"fmt"
@@ -60,18 +61,53 @@ func requestOf(to, issuer, acs string) http.HandlerFunc {
 	}
 }
 
-// forApp answers the request of one app otherwise than those of others.
-func forApp(known, others http.HandlerFunc) http.HandlerFunc {
+// byPost answers a request that is posted for one app otherwise than those for others, and none that comes otherwise.
+func byPost(app string, known, others http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		if len(r.URL.Query().Get("SAMLRequest")) == 0 {
-			says(http.StatusBadRequest, "<title>No request</title>")(w, r)
-			return
-		}
-		if strings.Contains(r.URL.RawQuery, "known") {
+		xml, err := base64.StdEncoding.DecodeString(r.PostFormValue("SAMLRequest"))
+		switch {
+		case r.Method != http.MethodPost || err != nil || len(xml) == 0:
+			says(http.StatusMethodNotAllowed, "<title>Post it</title>")(w, r)
+		case bytes.Contains(xml, []byte(">"+app+"<")):
 			known(w, r)
-			return
+		default:
+			others(w, r)
 		}
-		others(w, r)
+	}
+}
+
+// TestProbeByPost asks a provider that takes requests by HTTP-POST alone.
+func TestProbeByPost(t *testing.T) {
+	t.Parallel()
+	const trust, app = "log@campus", "https://log.kestrelridge.example/saml"
+	f := newFarSide(t)
+	d := newDesk(t)
+	d.env = []string{"TRESSIK_ACTOR=aiyana"}
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	d.ok("provider", "add", "donor", "--own", "--at", "https://idp.southmere.example")
+	d.ok("key", "export", "donor", "--out", "campus.pem")
+	d.ok("provider", "add", "campus", "--entity-id", "https://idp.southmere.example/saml", "--sso", "post="+f.URL+"/sso",
+		"--signing-cert", "campus.pem")
+	d.ok("app", "add", "log", "--entity-id", app, "--acs", f.URL+"/acs")
+	d.run("federate", "log", "--with", "campus")
+	for _, c := range []struct {
+		known, others http.HandlerFunc
+		want          string
+	}{{says(200, loginPage), says(403, "<title>Unknown application</title>"), "known"},
+		{says(200, loginPage), says(200, loginPage), "cannot tell"},
+		{says(403, "<title>Unknown application</title>"), says(403, "<title>Unknown application</title>"), "not known"}} {
+		f.sso = byPost(app, c.known, c.others)
+		if r := d.probe(t, trust, "--timeout", "2s", "--dry-run"); r.Known != c.want {
+			t.Errorf("%s, want %s: %+v", r.Known, c.want, r.Findings)
+		}
+	}
+	// The app's own request, as it posts it, is shown to the provider where its start link is known.
+	d.ok("app", "change", "log", "--start", f.URL+"/start")
+	f.start = requestOf(f.URL+"/sso", app, f.URL+"/acs")
+	f.sso = byPost(app, says(200, loginPage), says(403, "<title>Unknown application</title>"))
+	r := d.probe(t, trust, "--timeout", "2s", "--dry-run")
+	if r.Known != "known" || !strings.Contains(fmt.Sprint(r.Findings), "probe.start") {
+		t.Errorf("%s: %+v", r.Known, r.Findings)
 	}
 }
 

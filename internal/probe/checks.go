@@ -197,7 +197,7 @@ func (j *job) begins(ctx context.Context) {
 		return
 	}
 	check := "start link of " + j.app.Name
-	last, to, form, err := j.follow(ctx, j.app, at, j.over.isRequest)
+	last, to, form, err := j.follow(ctx, j.app, ask{at: at}, j.over.isRequest)
 	if err != nil {
 		j.trouble("probe.start", check, at, j.app, err)
 		return
@@ -231,7 +231,7 @@ func (j *job) begins(ctx context.Context) {
 	}
 	j.out.Findings = append(j.out.Findings, v.Findings...)
 	if !v.Findings.Failed() {
-		j.request = text
+		j.request = ask{to.String(), form}
 		j.pass("probe.start", check, "leads to a request that "+j.provider.Name+" would take")
 	}
 }

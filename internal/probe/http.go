@@ -75,6 +75,17 @@ func (j *job) get(ctx context.Context, c *http.Client, at string) (*answer, erro
 	return j.do(c, req)
 }
 
+// post posts a form to an address of a party once.
+func (j *job) post(ctx context.Context, c *http.Client, at string, form url.Values) (*answer, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, at, strings.NewReader(form.Encode()))
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept", "text/html, */*;q=0.5")
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	return j.do(c, req)
+}
+
 func (j *job) do(c *http.Client, req *http.Request) (*answer, error) {
 	if req.URL.Scheme != "https" && !judge.IsLoopback(req.URL.Hostname()) {
 		return nil, fmt.Errorf("%s: %w", req.URL.Host, reach.ErrPlainHTTP)
@@ -202,9 +213,16 @@ func (a *answer) robots() bool {
 	return false
 }
 
-// follow goes from an address until stop says that it is there, an answer leads no further, or ten redirects are done.
+// ask is what a browser is made to ask first: an address, with a form that is posted there or none.
+type ask struct {
+	at   string
+	form url.Values
+}
+
+// follow goes from where something is asked until stop says that it is there, an answer leads no further, or ten
+// redirects are done.
 // Errors: those of the way, errPublicInward, errCircle.
-func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop func(u *url.URL,
+func (j *job) follow(ctx context.Context, of *federation.Party, from ask, stop func(u *url.URL,
 	form url.Values) bool) (
 	last *answer, found *url.URL, form url.Values, err error) {
 	jar, err := cookiejar.New(nil)
@@ -215,7 +233,7 @@ func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop 
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	u, err := url.Parse(at)
+	u, err := url.Parse(from.at)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -231,7 +249,13 @@ func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop 
 		if seen[u.String()]++; seen[u.String()] > 2 {
 			return last, nil, nil, fmt.Errorf("%w at %s", errCircle, reach.Shown(u.String()))
 		}
-		if last, err = j.get(ctx, c, u.String()); err != nil {
+		if from.form != nil {
+			last, err = j.post(ctx, c, u.String(), from.form)
+			from.form = nil // only once: what it leads to is fetched
+		} else {
+			last, err = j.get(ctx, c, u.String())
+		}
+		if err != nil {
 			return nil, nil, nil, err
 		}
 		next := last.to()
@@ -245,7 +269,7 @@ func (j *job) follow(ctx context.Context, of *federation.Party, at string, stop 
 		}
 		u = next
 	}
-	return last, nil, nil, fmt.Errorf("%w: more than ten redirects from %s", errCircle, reach.Shown(at))
+	return last, nil, nil, fmt.Errorf("%w: more than ten redirects from %s", errCircle, reach.Shown(from.at))
 }
 
 var errCircle = errors.New("the redirects go in a circle")

@@ -64,7 +64,7 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 		q := u.Query()
 		return (q.Has("error") || q.Has("code")) && strings.HasPrefix(u.String(), redirect)
 	}
-	ask := func(client string) (*answer, url.Values, error) {
+	asking := func(client string) (*answer, url.Values, error) {
 		at := oidc.With(doc.AuthorizationEndpoint, url.Values{"response_type": {"code"}, "client_id": {client},
 			"redirect_uri": {redirect}, "scope": {o.scope()}, "state": {j.id()}, "nonce": {j.id()}, "prompt": {"none"},
 			// RFC 7636, appendix B: no code is redeemed
@@ -73,7 +73,7 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 		if client == o.terms.ClientID {
 			j.keep("authorization request", at)
 		}
-		a, led, form, err := j.follow(ctx, j.provider, at, toApp)
+		a, led, form, err := j.follow(ctx, j.provider, ask{at: at}, toApp)
 		if led == nil {
 			return a, nil, err
 		}
@@ -83,13 +83,13 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 		return a, form, err
 	}
 	check := "whether " + j.provider.Name + " knows " + j.app.Name
-	a, back, err := ask(o.terms.ClientID)
+	a, back, err := asking(o.terms.ClientID)
 	if err != nil {
 		j.trouble("probe.knows", check, doc.AuthorizationEndpoint, j.provider, err)
 		return
 	}
 	stranger := denied
-	if b, there, err := ask("nobody-" + j.id()); err == nil {
+	if b, there, err := asking("nobody-" + j.id()); err == nil {
 		stranger = replyOf(b, there != nil)
 	}
 	j.answered[j.provider.Name] = true

@@ -164,7 +164,7 @@ type job struct {
 	answered      map[string]bool // by party
 	same          map[string]bool // whether a party says what the ledger holds
 	servers       map[string]bool // whose clock and certificate were judged
-	request       string          // the app's own request, from its start link
+	request       ask             // the app's own request, from its start link
 }
 
 // protocol is what differs by protocol in probing.
@@ -257,7 +257,7 @@ func (j *job) prove() {
 	for _, f := range federation.FactsOf(j.t, j.app, j.provider) {
 		switch {
 		case f.Name == "start link":
-			if j.request != "" {
+			if j.request.at != "" {
 				j.out.proves = append(j.out.proves, f.Name)
 			}
 		case f.OfSide == "provider" && f.Name != federation.FactAdmission && good(j.provider):

@@ -2,6 +2,7 @@ package probe
 
 import (
 	"context"
+	"encoding/base64"
 	"net/url"
 	"strings"
 
@@ -27,8 +28,14 @@ type overSAML struct{ terms *federation.SAMLTerms }
 func (o *overSAML) endpoints(j *job) []endpoint {
 	var out []endpoint
 	if r := j.provider.Entity.IDP; r != nil {
-		if e, ok := saml.EndpointFor(r.SSO, saml.BindingRedirect, saml.BindingPOST); ok {
-			out = append(out, endpoint{"sign-on service", e.Location, j.provider})
+		for _, binding := range []string{saml.BindingRedirect, saml.BindingPOST} {
+			e, ok := saml.EndpointFor(r.SSO, binding)
+			switch {
+			case ok && len(out) == 0:
+				out = append(out, endpoint{"sign-on service", e.Location, j.provider})
+			case ok && out[0].at != e.Location:
+				out = append(out, endpoint{"sign-on service, HTTP-POST", e.Location, j.provider})
+			}
 		}
 	}
 	if r := j.app.Entity.SP; r != nil {
@@ -58,9 +65,9 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 		return
 	}
 	check := "whether " + j.provider.Name + " knows " + j.app.Name
-	sso, ok := saml.EndpointFor(j.provider.Entity.IDP.SSO, saml.BindingRedirect)
+	sso, ok := saml.EndpointFor(j.provider.Entity.IDP.SSO, saml.BindingRedirect, saml.BindingPOST)
 	if !ok {
-		j.skip(check, "it takes requests by HTTP-POST alone")
+		j.skip(check, "it takes requests neither by HTTP-Redirect nor by HTTP-POST")
 		return
 	}
 	acs, _ := saml.EndpointFor(j.app.Entity.SP.ACS, saml.BindingPOST)
@@ -72,16 +79,16 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 			return
 		}
 	}
-	at := j.request
-	if o.terms.SignsRequests && !j.app.Own && at == "" {
+	own := j.request
+	if o.terms.SignsRequests && !j.app.Own && own.at == "" {
 		j.skip(check, "its requests are signed with a key that only "+j.app.Name+" has; with its start link in the "+
 			"ledger its own "+
 			"request can be shown to the provider")
 		return
 	}
-	if at == "" || !strings.HasPrefix(at, "http") {
+	if own.at == "" {
 		var err error
-		if at, err = o.request(j, sso.Location, j.app.Entity.ID, acs.Location, signer); err != nil {
+		if own, err = o.request(j, sso, j.app.Entity.ID, acs.Location, signer); err != nil {
 			j.skip(check, err.Error())
 			return
 		}
@@ -89,14 +96,18 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	toApp := func(u *url.URL, form url.Values) bool {
 		return form.Has("SAMLResponse") && strings.HasPrefix(u.String(), acs.Location)
 	}
-	j.keep("request", at)
-	a, led, form, err := j.follow(ctx, j.provider, at, toApp)
+	if own.form == nil {
+		j.keep("request", own.at)
+	} else {
+		j.keep("request", own.form.Encode())
+	}
+	a, led, form, err := j.follow(ctx, j.provider, own, toApp)
 	if err != nil {
 		j.trouble("probe.knows", check, sso.Location, j.provider, err)
 		return
 	}
 	stranger := denied
-	if other, err := o.request(j, sso.Location, "https://nobody.invalid/"+j.id(), acs.Location, signer); err == nil {
+	if other, err := o.request(j, sso, "https://nobody.invalid/"+j.id(), acs.Location, signer); err == nil {
 		b, there, _, err := j.follow(ctx, j.provider, other, toApp)
 		if err == nil {
 			stranger = replyOf(b, there != nil)
@@ -118,15 +129,21 @@ func (j *job) id() string {
 	return v
 }
 
-func (o *overSAML) request(j *job, sso, issuer, acs string, signer *xmlsec.Signer) (string, error) {
-	q := &saml.AuthnRequest{ID: j.id(), Issuer: issuer, Destination: sso, ACS: acs, IssueInstant: j.p.Now(),
+// request is a passive request of an app, by the binding of the service that it is sent to.
+func (o *overSAML) request(j *job, sso saml.Endpoint, issuer, acs string, signer *xmlsec.Signer) (ask, error) {
+	q := &saml.AuthnRequest{ID: j.id(), Issuer: issuer, Destination: sso.Location, ACS: acs, IssueInstant: j.p.Now(),
 		IsPassive: true,
 		Policy:    &saml.NameIDPolicy{Format: j.t.SubjectFormat, AllowCreate: true}}
+	if sso.Binding == saml.BindingPOST {
+		b, err := q.Bytes(signer)
+		return ask{sso.Location, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}}}, err
+	}
 	b, err := q.Bytes(nil)
 	if err != nil {
-		return "", err
+		return ask{}, err
 	}
-	return saml.EncodeRedirect(sso, "SAMLRequest", b, "", signer)
+	at, err := saml.EncodeRedirect(sso.Location, "SAMLRequest", b, "", signer)
+	return ask{at: at}, err
 }
 
 // answer says what the provider answered the app. That a sign-in would be needed is what it should; all else is a
