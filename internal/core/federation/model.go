@@ -125,9 +125,6 @@ func Admitted(v string) (groups, persons []string) {
 	return groups, persons
 }
 
-// AdmittedGroups lists the groups of a rule of admission.
-func AdmittedGroups(v string) []string { groups, _ := Admitted(v); return groups }
-
 // Admission reports whether the trust admits a person, and why not in words.
 func (t *Trust) Admission(p *people.Person) (bool, string) {
 	groups, persons := Admitted(t.Admits)

@@ -218,13 +218,6 @@ func (j *judging) status() bool {
 	return false
 }
 
-func (j *judging) trustName() string {
-	if j.Trust == "" {
-		return "TRUST"
-	}
-	return j.Trust
-}
-
 // structure finds whatever hides an assertion or a signature where none belongs. It returns whether there is a
 // signature anywhere that counts as an attempt to sign.
 func (j *judging) structure() (sawSignature bool) {

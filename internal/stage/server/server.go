@@ -4,7 +4,6 @@ package server
 
 import (
 	"bytes"
-	"context"
 	"encoding/base64"
 	"fmt"
 	"io"
@@ -330,16 +329,11 @@ func (a *answered) Write(b []byte) (int, error) { return a.Body.Write(b) }
 
 func (a *answered) WriteHeader(status int) { a.Status = status }
 
-type insideKey struct{}
-
-// FromInside reports whether a request is a call from server to server on this stage.
-func FromInside(r *http.Request) bool { return r.Context().Value(insideKey{}) != nil }
-
 // Inside is a way to this stage's addresses without a socket, as one server calls another. words says of a request and
 // its answer what they carry, for the steps of a walk; it may be nil.
 func (s *Server) Inside(words func(*http.Request, int, []byte) (carries, answer string)) http.RoundTripper {
 	return roundTripper(func(req *http.Request) (*http.Response, error) {
-		r := req.Clone(context.WithValue(req.Context(), insideKey{}, true))
+		r := req.Clone(req.Context())
 		if r.Body == nil {
 			r.Body = http.NoBody
 		}
