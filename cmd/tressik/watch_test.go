@@ -230,7 +230,11 @@ func TestRealAppOverOpenID(t *testing.T) {
 	secret := d.secret(trust, "90d")
 	d.fails(1, []string{"no stage of this ledger is running", "tressik stage"}, "handoff", trust, "--for", "app",
 		"--stage")
-	openStage(t, d)
+	places, _ := openStage(t, d)
+	if sheet := d.ok("handoff", "frame-courier@ridge", "--for", "app", "--stage"); !strings.Contains(sheet,
+		places["telescope-api"].Address) {
+		t.Errorf("where the API is does not stand on the sheet: %s", sheet)
+	}
 	env := d.ok("handoff", trust, "--for", "app", "--stage", "--env")
 	set := func(name string) string {
 		_, v, _ := strings.Cut(env, name+"=")

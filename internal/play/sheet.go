@@ -64,6 +64,16 @@ func (k *Keeper) Handoff(trust, side string) (*handoff.Handoff, error) {
 	if err != nil {
 		return nil, err
 	}
+	if side == "app" && client != nil {
+		for _, name := range client.AskedAPIs() {
+			for _, p := range c.Players {
+				if p.Name() == name && p.APIAt != "" {
+					h.Items = append(h.Items, handoff.Item{Label: "Address of " + name, Value: p.APIAt, From: "the stage at " +
+						k.in.Base})
+				}
+			}
+		}
+	}
 	if side == "app" && client != nil && client.StageSecret != "" && len(client.Keys) == 0 {
 		h.AddStageSecret(client.StageSecret)
 	}
@@ -98,8 +108,8 @@ func (k *Keeper) remarks(deal *cast.Deal, about *cast.Player, side string) []str
 			"trusts it.")
 	}
 	if side == "app" && !deal.App.Real && !loopbackClient(deal.App) {
-		out = append(out, deal.App.Name()+" has no address on this machine in the ledger, so that the stage answers its "+
-			"stand-in of it. Enter the app as it runs here as an app of its own, to try that.")
+		out = append(out, deal.App.Name()+" has no address on this machine in the ledger, so the stage answers a stand-in "+
+			"of it. Enter the app as it runs here as an app of its own, to try that.")
 	}
 	return out
 }

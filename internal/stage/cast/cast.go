@@ -268,6 +268,17 @@ type OIDC struct {
 // Of is the trust; both parts have it.
 func (d *OIDC) Of() *federation.Trust { return d.Deal.Trust }
 
+// AskedAPIs are the names of the APIs that the client asks permissions of, each once.
+func (d *OIDC) AskedAPIs() []string {
+	var out []string
+	for _, a := range d.Terms.Asks {
+		if a.API != "" && !slices.Contains(out, a.API) {
+			out = append(out, a.API)
+		}
+	}
+	return out
+}
+
 // API is an API as it is played.
 type API struct {
 	*Player
