@@ -144,7 +144,11 @@ func (d *Data) lines() string {
 		s.Path(fmt.Sprintf("M%d %d C%d %d %d %d %d %d", left, from, left+190, from, right-330, to, right, to),
 			`class="line" style="`+standingStyle(e.Standing)+`"`)
 		d.badge(s, right-22, to, e)
-		s.Text(right-40, to-6, e.Over+", "+e.Standing, `class="small end halo"`)
+		label := to - 6
+		if from < to { // the line comes from above
+			label = to + 14
+		}
+		s.Text(right-40, label, e.Over+", "+e.Standing, `class="small end halo"`)
 		s.Gend()
 	}
 	for _, p := range providers {
