@@ -53,24 +53,37 @@ func (d *desk) federation(name string, n int, broken bool) string {
 	_, signed, _ = strings.Cut(signed, "?>\n")
 	cert, _, _ := strings.Cut(strings.TrimPrefix(d.read("registrar.pem"), "-----BEGIN CERTIFICATE-----\n"), "-----END")
 	var b strings.Builder
-	fmt.Fprintf(&b, `<md:EntitiesDescriptor xmlns:md="%s" xmlns:ds="%s" xmlns:mdui="%s" xmlns:xs="http://www.w3.org/2001/XMLSchema"
+	fmt.Fprintf(&b, `<md:EntitiesDescriptor xmlns:md="%s" xmlns:ds="%s" xmlns:mdui="%s" `+
+		`xmlns:xs="http://www.w3.org/2001/XMLSchema"
   xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:mdattr="urn:oasis:names:tc:SAML:metadata:attribute"
   xmlns:mdrpi="urn:oasis:names:tc:SAML:metadata:rpi" xmlns:fed="https://federation.example/metadata" xmlns:saml="%s"
   Name="https://federation.example/all" ID="_before" validUntil="2031-06-01T00:00:00Z">
 <md:EntitiesDescriptor validUntil="2031-04-01T00:00:00Z">
-<md:EntityDescriptor entityID="%s"><md:Extensions><mdrpi:RegistrationInfo registrationAuthority="https://registrar.example"/>
-<mdattr:EntityAttributes><saml:Attribute Name="https://federation.example/entity-category"><saml:AttributeValue xsi:type="xs:string">https://federation.example/category/library</saml:AttributeValue></saml:Attribute></mdattr:EntityAttributes></md:Extensions>
-<md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><md:Extensions><fed:Scope>institute-7.example</fed:Scope><fed:Scope regexp="true">[a-z]+\.seven\.example</fed:Scope>
-<mdui:UIInfo><mdui:DisplayName xml:lang="en">Institute 7 &amp; Partners</mdui:DisplayName><mdui:DisplayName xml:lang="de">Institut Sieben</mdui:DisplayName></mdui:UIInfo><fed:Unknown a='1' ><!-- kept -->x<fed:y/></fed:Unknown></md:Extensions>
-<md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>
-<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" Location="https://login-7.example/sso"/></md:IDPSSODescriptor>
-<md:ContactPerson contactType="technical"><md:GivenName>Wanda</md:GivenName><md:EmailAddress>mailto:desk@institute-7.example</md:EmailAddress></md:ContactPerson></md:EntityDescriptor>
+<md:EntityDescriptor entityID="%s"><md:Extensions><mdrpi:RegistrationInfo `+
+		`registrationAuthority="https://registrar.example"/>
+<mdattr:EntityAttributes><saml:Attribute Name="https://federation.example/entity-category"><saml:AttributeValue `+
+		`xsi:type="xs:string">https://federation.example/category/library</saml:AttributeValue></saml:Attribute>`+
+		`</mdattr:EntityAttributes></md:Extensions>
+<md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><md:Extensions><fed:Scope>`+
+		`institute-7.example</fed:Scope><fed:Scope regexp="true">[a-z]+\.seven\.example</fed:Scope>
+<mdui:UIInfo><mdui:DisplayName xml:lang="en">Institute 7 &amp; Partners</mdui:DisplayName><mdui:DisplayName `+
+		`xml:lang="de">Institut Sieben</mdui:DisplayName></mdui:UIInfo><fed:Unknown a='1' ><!-- kept -->x<fed:y/>`+
+		`</fed:Unknown></md:Extensions>
+<md:KeyDescriptor use="signing"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data>`+
+		`</ds:KeyInfo></md:KeyDescriptor>
+<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" `+
+		`Location="https://login-7.example/sso"/></md:IDPSSODescriptor>
+<md:ContactPerson contactType="technical"><md:GivenName>Wanda</md:GivenName><md:EmailAddress>`+
+		`mailto:desk@institute-7.example</md:EmailAddress></md:ContactPerson></md:EntityDescriptor>
 </md:EntitiesDescriptor>
 %s`, md.NSMetadata, xmlsec.NS, md.NSUI, md.NSAssertion, firstInGroup, cert, signed)
 	app := func(id, cert string) {
-		fmt.Fprintf(&b, `<md:EntityDescriptor entityID="%s"><md:SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">
-<md:KeyDescriptor><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>
-<md:AssertionConsumerService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="%s/acs" index="0"/></md:SPSSODescriptor></md:EntityDescriptor>
+		fmt.Fprintf(&b, `<md:EntityDescriptor entityID="%s"><md:SPSSODescriptor `+
+			`protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">
+<md:KeyDescriptor><ds:KeyInfo><ds:X509Data><ds:X509Certificate>%s</ds:X509Certificate></ds:X509Data></ds:KeyInfo>`+
+			`</md:KeyDescriptor>
+<md:AssertionConsumerService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="%s/acs" index="0"/>`+
+			`</md:SPSSODescriptor></md:EntityDescriptor>
 `, id, cert, id)
 	}
 	for i := range n {
@@ -219,7 +232,8 @@ func TestFind(t *testing.T) {
 	d.fails(0, []string{one, "2031-04-01", "Wanda"}, "provider", "show", "seven")
 	d.fails(1, []string{"did you mean " + one}, "provider", "add", "x", "--metadata", "fed.xml", "--entity", one+"x")
 	d.fails(1, []string{"holds 1206", "--entity"}, "provider", "add", "x", "--metadata", "fed.xml")
-	d.fails(1, []string{"more than once"}, "app", "add", "x", "--metadata", "fed.xml", "--entity", "https://app-0.example/saml")
+	d.fails(1, []string{"more than once"}, "app", "add", "x", "--metadata", "fed.xml", "--entity",
+		"https://app-0.example/saml")
 	d.fails(1, []string{"not signed with the key"}, "provider", "add", "x", "--metadata", "fed.xml", "--entity", southmere,
 		"--signed-by", "southmere.pem")
 	// The index answers while the file looks the same, but for no other signer; a file that has changed is read anew.
@@ -270,7 +284,8 @@ func TestSplit(t *testing.T) {
 	from := strings.Index(d.read("fed.xml"), "<md:Extensions><mdrpi:RegistrationInfo")
 	inside := d.read("fed.xml")[from : strings.Index(d.read("fed.xml"),
 		"</md:EntityDescriptor>")+len("</md:EntityDescriptor>")]
-	for _, want := range []string{inside, `xmlns:xs="http://www.w3.org/2001/XMLSchema"`, `validUntil="2031-04-01T00:00:00Z"`,
+	for _, want := range []string{inside, `xmlns:xs="http://www.w3.org/2001/XMLSchema"`,
+		`validUntil="2031-04-01T00:00:00Z"`,
 		"<fed:Unknown a='1' ><!-- kept -->x<fed:y/></fed:Unknown>"} {
 		if !strings.Contains(one, want) {
 			t.Errorf("the entity lacks %s:\n%s", want, one)

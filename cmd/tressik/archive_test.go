@@ -32,8 +32,10 @@ func recorded(t *testing.T, at time.Time, requests [][2]string, params bool) str
 			}
 			req["method"], req["postData"] = "POST", post
 		}
-		list = append(list, map[string]any{"startedDateTime": at.Add(time.Duration(i) * time.Millisecond).Format(time.RFC3339Nano), "request": req,
-			"response": map[string]any{"status": 200, "content": map[string]any{"encoding": "base64", "text": "AP8A/w=="}}})
+		list = append(list,
+			map[string]any{"startedDateTime": at.Add(time.Duration(i) * time.Millisecond).Format(time.RFC3339Nano),
+				"request":  req,
+				"response": map[string]any{"status": 200, "content": map[string]any{"encoding": "base64", "text": "AP8A/w=="}}})
 	}
 	b, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "pages": []any{}, "entries": list}})
 	if err != nil {
@@ -165,7 +167,8 @@ func TestArchiveOfTwoSignIns(t *testing.T) {
 	if err != nil || token == "" {
 		t.Fatal(err)
 	}
-	answer := `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:01Z","request":{"method":"POST","url":"https://login.kestrelridge.example/token"},` +
+	answer := `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:01Z","request":{"method":"POST",` +
+		`"url":"https://login.kestrelridge.example/token"},` +
 		`"response":{"content":{"mimeType":"application/json","text":` + string(mustJSON(t, string(body))) + `}}}]}}`
 	d.write("token.har", answer)
 	d.fails(0, []string{"1 accepted, 0 refused", "ID token"}, "inspect", "token.har", "--trust", "skyview@ridge")

@@ -82,10 +82,7 @@ func (s *surfer) send(values ...string) *surfer {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	v := url.Values{}
-	for _, h := range regexp.MustCompile(`<input type="hidden" name="([^"]+)" value="([^"]*)"`).FindAllStringSubmatch(s.page, -1) {
-		v.Set(h[1], strings.NewReplacer("&#43;", "+", "&amp;", "&", "&#39;", "'", "&#34;", `"`).Replace(h[2]))
-	}
+	v := hidden(s.page)
 	for i := 0; i+1 < len(values); i += 2 {
 		v.Set(values[i], values[i+1])
 	}
@@ -144,7 +141,8 @@ func TestVisitor(t *testing.T) {
 	if strings.Contains(lena.page, "lena") || strings.Contains(lena.page, `name="choose"`) {
 		t.Error("the page proposes people before it knows where they belong")
 	}
-	lena.send("person", "Lena.Holm@southmere.example").says("Sign in", "or as one of them: Eve Lena Holm Petra Lindqvist New")
+	lena.send("person", "Lena.Holm@southmere.example").says("Sign in",
+		"or as one of them: Eve Lena Holm Petra Lindqvist New")
 	if !strings.Contains(lena.page, "<b>Southmere University</b>") {
 		t.Errorf("she is not at her university: %s", lena.lead())
 	}
@@ -230,12 +228,15 @@ func TestVisitorInABrowser(t *testing.T) {
 	b.until(`document.querySelector("input[name=person]") !== null`)
 	b.shot("stage-address")
 	enter := func(who string) {
-		b.eval(`document.querySelector("input[name=person]").value = "` + who + `"; document.querySelector("form button").click()`)
+		b.eval(`document.querySelector("input[name=person]").value = "` + who +
+			`"; document.querySelector("form button").click()`)
 	}
 	enter("lena.holm@southmere.example")
-	b.until(`document.body.innerText.includes("Southmere University") && document.querySelector("input[name=person]") !== null`)
+	b.until(`document.body.innerText.includes("Southmere University") && document.querySelector("input[name=person]") ` +
+		`!== null`)
 	enter("lena")
-	b.until(`document.body.innerText.includes("every check passed") || document.querySelector("button[value=agree]") !== null`)
+	b.until(`document.body.innerText.includes("every check passed") || document.querySelector("button[value=agree]") ` +
+		`!== null`)
 	if b.eval(`String(document.querySelector("button[value=agree]") !== null)`) == "true" {
 		b.eval(`document.querySelector("button[value=agree]").click()`)
 		b.until(`document.body.innerText.includes("every check passed")`)
@@ -302,7 +303,8 @@ func TestWebFinger(t *testing.T) {
 	}{
 		{"?resource=acct:anyone@southmere.example", 200, base +
 			"/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
-		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`}, {"?resource=acct:nobody@kestrelridge.example", 404, ""},
+		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`},
+		{"?resource=acct:nobody@kestrelridge.example", 404, ""},
 		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""}, {"?resource=acct:a@x.example&resource=acct:b@x.example", 400,
 			""},
 	} {

@@ -151,13 +151,20 @@ func (a *agent) get(at string) answer {
 	return a.do(req)
 }
 
+// hidden are the hidden fields of a page.
+func hidden(page string) url.Values {
+	out := url.Values{}
+	fields := regexp.MustCompile(`<input type="hidden" name="([^"]*)" value="([^"]*)"`)
+	for _, m := range fields.FindAllStringSubmatch(page, -1) {
+		out.Set(m[1], html.UnescapeString(m[2]))
+	}
+	return out
+}
+
 // submit sends the form of a page, its hidden fields and those given.
 func (a *agent) submit(x answer, fields url.Values) answer {
 	a.t.Helper()
-	form := url.Values{}
-	for _, m := range regexp.MustCompile(`<input type="hidden" name="([^"]*)" value="([^"]*)"`).FindAllStringSubmatch(x.page, -1) {
-		form.Set(m[1], html.UnescapeString(m[2]))
-	}
+	form := hidden(x.page)
 	for k, v := range fields {
 		form[k] = v
 	}

@@ -105,7 +105,8 @@ func TestRegistration(t *testing.T) {
 	doc := map[string]any{"authorization_endpoint": "/a", "token_endpoint": "/t", "jwks_uri": "/k",
 		"response_types_supported": []string{"code"}, "code_challenge_methods_supported": []string{"S256"},
 		"id_token_signing_alg_values_supported": []string{"ES256"}}
-	keys := `{"keys":[{"kty":"EC","crv":"P-256","kid":"k1","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}]}`
+	keys := `{"keys":[{"kty":"EC","crv":"P-256","kid":"k1","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU",` +
+		`"y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}]}`
 	var srv *httptest.Server
 	issuerIs := func() string { return srv.URL + "/idp" }
 	srv = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -489,7 +490,7 @@ func TestRehearsalsOfClients(t *testing.T) {
 	d.fails(0, []string{"an access token", "ACCEPTED", "the API telescope-api would"}, "inspect",
 		"kept/02-"+trust+"-access-token.txt", "--trust", trust)
 	// What would happen if a side differed from the ledger.
-	for supposed, id := range map[string]string{"redirect=https://dome.kestrelridge.example/oidc/callback/": "oauth.redirect",
+	for supposed, id := range map[string]string{"redirect=" + domeCallback + "/": "oauth.redirect",
 		"client-id=nobody": "oauth.client-id", "secret=other": "oauth.invalid_client",
 		"clock=+20m": "token.expired", "clock=-20m": "token.early", "key=other": "token.kid"} {
 		rs = nil
@@ -623,8 +624,7 @@ func TestHandoffForClients(t *testing.T) {
 }
 
 // TestRehearsalAtAnyRedirectURI rehearses clients whose redirect URI is the root of their host, or a path of the
-// stage's own,
-// and several clients of one host in one command.
+// stage's own, and several clients of one host in one command.
 func TestRehearsalAtAnyRedirectURI(t *testing.T) {
 	t.Parallel()
 	d := clients(t)

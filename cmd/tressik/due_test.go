@@ -123,7 +123,8 @@ func TestDue(t *testing.T) {
 	if err != nil && err != io.EOF {
 		t.Fatal(err)
 	}
-	if f := fams["tressik_due_seconds"]; f == nil || len(f.Metric) != len(want) || f.Metric[0].GetGauge().GetValue() > 40*86400 {
+	if f := fams["tressik_due_seconds"]; f == nil || len(f.Metric) != len(want) ||
+		f.Metric[0].GetGauge().GetValue() > 40*86400 {
 		t.Errorf("%v", fams)
 	}
 	d.ok("due", "--calendar", "--out", "due.ics")
@@ -190,10 +191,12 @@ func TestSchedule(t *testing.T) {
 	if err != nil {
 		return // its grammar is held where it is at hand
 	}
-	service = strings.NewReplacer("=-tressik", "=-"+built, "=tressik", "="+built, "/srv/tressik", d.dir, "User=tressik\n", "").
+	service = strings.NewReplacer("=-tressik", "=-"+built, "=tressik", "="+built, "/srv/tressik", d.dir, "User=tressik\n",
+		"").
 		Replace(service)
 	if out, err := exec.Command(units, "verify", d.path(d.write("tressik-due.service", service)),
-		d.path(d.write("tressik-due.timer", timer))).CombinedOutput(); err != nil || strings.Contains(string(out), "tressik-due") {
+		d.path(d.write("tressik-due.timer", timer))).CombinedOutput(); err != nil || strings.Contains(string(out),
+		"tressik-due") {
 		t.Errorf("systemd-analyze: %v\n%s", err, out)
 	}
 }

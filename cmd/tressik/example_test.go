@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// TestHandoffExample: the sample is what the app receives, is nobody's to sign in with, and leaves the ledger as it was.
+// TestHandoffExample: the sample is what the app receives, is nobody's to sign in with, and leaves the ledger as it
+// was.
 func TestHandoffExample(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)

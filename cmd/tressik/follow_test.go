@@ -29,10 +29,7 @@ func visitor(t testing.TB, start, person string) string {
 		if action == nil {
 			return page
 		}
-		form := url.Values{}
-		for _, m := range regexp.MustCompile(`<input type="hidden" name="([^"]*)" value="([^"]*)"`).FindAllStringSubmatch(page, -1) {
-			form.Set(m[1], html.UnescapeString(m[2]))
-		}
+		form := hidden(page)
 		if strings.Contains(page, `name="person"`) {
 			form.Set("person", person)
 		}
@@ -294,7 +291,8 @@ func TestSidesWithoutTrusts(t *testing.T) {
 		"--redirect", "https://first.kestrelridge.example/callback")
 	d.run("federate", "first", "--with", "ridge")
 	places, _ := openStage(t, d)
-	response := base64.StdEncoding.EncodeToString([]byte(`<samlp:Response xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0"/>`))
+	response := base64.StdEncoding.EncodeToString([]byte(`<samlp:Response ` +
+		`xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0"/>`))
 	for name, start := range map[string]string{"both": places["both"].Start, "first": places["first"].Start} {
 		if page := visitor(t, start, "mira"); !strings.Contains(page, "igned in") &&
 			!strings.Contains(page, "Do you agree?") {

@@ -37,7 +37,8 @@ func newForeign(t *testing.T, d *desk) *foreign {
   <KeyDescriptor use="signing"><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data><X509Certificate>
    `+cert+`
   </X509Certificate></X509Data></KeyInfo></KeyDescriptor>
-  <SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" Location="https://idp.southmere.example/sso"/>
+  <SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" `+
+		`Location="https://idp.southmere.example/sso"/>
  </IDPSSODescriptor>
 </EntityDescriptor>`)
 	return f
@@ -52,15 +53,36 @@ func (f *foreign) tool(name string, args ...string) {
 	}
 }
 
-const foreignResponse = `<saml2p:Response xmlns:saml2p="urn:oasis:names:tc:SAML:2.0:protocol" xmlns:saml2="urn:oasis:names:tc:SAML:2.0:assertion" ID="_r" Version="2.0" IssueInstant="2031-03-04T08:59:58.123Z" Destination="https://nightlog.kestrelridge.example/saml/acs" InResponseTo="_q">
+const foreignResponse = `<saml2p:Response xmlns:saml2p="urn:oasis:names:tc:SAML:2.0:protocol" ` +
+	`xmlns:saml2="urn:oasis:names:tc:SAML:2.0:assertion" ID="_r" Version="2.0" IssueInstant="2031-03-04T08:59:58.123Z" ` +
+	`Destination="https://nightlog.kestrelridge.example/saml/acs" InResponseTo="_q">
  <saml2:Issuer>https://idp.southmere.example/idp</saml2:Issuer>
  <saml2p:Status><saml2p:StatusCode Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></saml2p:Status>
  <saml2:Assertion ID="_a" Version="2.0" IssueInstant="2031-03-04T08:59:58.123Z">
-  <saml2:Issuer>https://idp.southmere.example/idp</saml2:Issuer><Signature xmlns="http://www.w3.org/2000/09/xmldsig#"><SignedInfo><CanonicalizationMethod Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"/><SignatureMethod Algorithm="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"/><Reference URI="#_a"><Transforms><Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/><Transform Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"><ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="xsd"/></Transform></Transforms><DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/><DigestValue/></Reference></SignedInfo><SignatureValue/><KeyInfo><X509Data/></KeyInfo></Signature>
-  <saml2:Subject><saml2:NameID Format="urn:oasis:names:tc:SAML:2.0:nameid-format:persistent">petra-4711</saml2:NameID><saml2:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer"><saml2:SubjectConfirmationData InResponseTo="_q" NotOnOrAfter="2031-03-04T09:04:58.123Z" Recipient="https://nightlog.kestrelridge.example/saml/acs"/></saml2:SubjectConfirmation></saml2:Subject>
-  <saml2:Conditions NotBefore="2031-03-04T08:59:58.123Z" NotOnOrAfter="2031-03-04T09:04:58.123Z"><saml2:AudienceRestriction><saml2:Audience>https://nightlog.kestrelridge.example/saml</saml2:Audience></saml2:AudienceRestriction></saml2:Conditions>
-  <saml2:AuthnStatement AuthnInstant="2031-03-04T08:59:58Z"><saml2:AuthnContext><saml2:AuthnContextClassRef>urn:oasis:names:tc:SAML:2.0:ac:classes:Password</saml2:AuthnContextClassRef></saml2:AuthnContext></saml2:AuthnStatement>
-  <saml2:AttributeStatement><saml2:Attribute Name="mail" NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:basic"><saml2:AttributeValue xmlns:xsd="http://www.w3.org/2001/XMLSchema" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type="xsd:string">petra.lindqvist@southmere.example</saml2:AttributeValue></saml2:Attribute></saml2:AttributeStatement>
+  <saml2:Issuer>https://idp.southmere.example/idp</saml2:Issuer><Signature ` +
+	`xmlns="http://www.w3.org/2000/09/xmldsig#"><SignedInfo><CanonicalizationMethod ` +
+	`Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"/><SignatureMethod ` +
+	`Algorithm="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"/><Reference URI="#_a"><Transforms><Transform ` +
+	`Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/><Transform ` +
+	`Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"><ec:InclusiveNamespaces ` +
+	`xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="xsd"/></Transform></Transforms><DigestMethod ` +
+	`Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/><DigestValue/></Reference></SignedInfo><SignatureValue/>` +
+	`<KeyInfo><X509Data/></KeyInfo></Signature>
+  <saml2:Subject><saml2:NameID Format="urn:oasis:names:tc:SAML:2.0:nameid-format:persistent">` +
+	`petra-4711</saml2:NameID><saml2:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer">` +
+	`<saml2:SubjectConfirmationData InResponseTo="_q" NotOnOrAfter="2031-03-04T09:04:58.123Z" ` +
+	`Recipient="https://nightlog.kestrelridge.example/saml/acs"/></saml2:SubjectConfirmation></saml2:Subject>
+  <saml2:Conditions NotBefore="2031-03-04T08:59:58.123Z" NotOnOrAfter="2031-03-04T09:04:58.123Z">` +
+	`<saml2:AudienceRestriction><saml2:Audience>https://nightlog.kestrelridge.example/saml</saml2:Audience>` +
+	`</saml2:AudienceRestriction></saml2:Conditions>
+  <saml2:AuthnStatement AuthnInstant="2031-03-04T08:59:58Z"><saml2:AuthnContext><saml2:AuthnContextClassRef>` +
+	`urn:oasis:names:tc:SAML:2.0:ac:classes:Password</saml2:AuthnContextClassRef></saml2:AuthnContext>` +
+	`</saml2:AuthnStatement>
+  <saml2:AttributeStatement><saml2:Attribute Name="mail" ` +
+	`NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:basic"><saml2:AttributeValue ` +
+	`xmlns:xsd="http://www.w3.org/2001/XMLSchema" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" ` +
+	`xsi:type="xsd:string">petra.lindqvist@southmere.example</saml2:AttributeValue></saml2:Attribute>` +
+	`</saml2:AttributeStatement>
  </saml2:Assertion>
 </saml2p:Response>`
 
@@ -158,7 +180,9 @@ func TestInspectRecognises(t *testing.T) {
 		"-subj", "/CN=test.example")
 	f.tool(openssl, "x509", "-in", "c.pem", "-outform", "DER", "-out", "c.der")
 	f.tool(openssl, "pkcs8", "-topk8", "-nocrypt", "-in", "k.pem", "-outform", "DER", "-out", "k.der")
-	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`
+	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" ` +
+		`IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` +
+		`https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`
 	var z bytes.Buffer
 	w, _ := flate.NewWriter(&z, 9)
 	w.Write([]byte(request))

@@ -150,7 +150,8 @@ func TestRolloverOfTokens(t *testing.T) {
 	judge(3, "token.kid")
 }
 
-// TestRolloverOfEncryption replaces the key to which assertions are encrypted: it decrypts before anybody encrypts to it.
+// TestRolloverOfEncryption replaces the key to which assertions are encrypted: it decrypts before anybody encrypts to
+// it.
 func TestRolloverOfEncryption(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -188,7 +189,8 @@ func TestRolloverOfEncryption(t *testing.T) {
 	signIn("withdrawing")
 }
 
-// TestKeysBroughtAlong announces keys that openssl made, and refuses those that do not fit. openssl reads what is exported.
+// TestKeysBroughtAlong announces keys that openssl made, and refuses those that do not fit. openssl reads what is
+// exported.
 func TestKeysBroughtAlong(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
@@ -279,7 +281,8 @@ func TestDrill(t *testing.T) {
 		}
 	}
 	at := v.Steps[4]
-	if !at.Expected || len(at.Accepted) != 4 || len(at.Refused) != 2 || at.Refused["nightlog@ridge"][0] != "saml.signature.key" ||
+	if !at.Expected || len(at.Accepted) != 4 || len(at.Refused) != 2 ||
+		at.Refused["nightlog@ridge"][0] != "saml.signature.key" ||
 		at.Refused["plate-archive@ridge"][0] != "saml.signature.key" {
 		t.Errorf("at once: %+v", at)
 	}
@@ -306,8 +309,8 @@ func TestDrill(t *testing.T) {
 	}
 }
 
-// TestRevokedKey has a key taken away at once: what it signed is refused, whoever has not got the new one refuses, and the
-// most urgent is told first.
+// TestRevokedKey has a key taken away at once: what it signed is refused, whoever has not got the new one refuses, and
+// the most urgent is told first.
 func TestRevokedKey(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)

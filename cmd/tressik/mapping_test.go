@@ -161,7 +161,8 @@ func TestGapsAreFound(t *testing.T) {
 		"true")
 	d.fails(2, []string{"GROUP=ROLE"}, "claims", "role", "nightlog@ridge", "observers")
 	d.fails(2, []string{"first or all"}, "claims", "role", "nightlog@ridge", "observers=x", "--several", "some")
-	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"}, "claims", "preview",
+	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"}, "claims",
+		"preview",
 		"nightlog@ridge", "--as", "mira", "--explain")
 	d.fails(0, []string{"! subject", "! eduPersonAffiliation", "person.eduPersonAffiliation"}, "claims", "compare",
 		"nightlog@ridge", "plate-archive@ridge")
@@ -194,7 +195,8 @@ func TestRulesAsAFile(t *testing.T) {
 		"an unknown name": {[2]string{"single: true", "singel: true"}, []string{"line ", "singel"}},
 		"an expression": {[2]string{"person.mail", "person.mail +"}, []string{"line 9, column 17",
 			"of the expression person.mail +"}},
-		"a condition":        {[2]string{`when: "\"directors\" in groups"`, `when: person.uid + "x"`}, []string{"line ", "true or false"}},
+		"a condition": {[2]string{`when: "\"directors\" in groups"`, `when: person.uid + "x"`}, []string{"line ",
+			"true or false"}},
 		"a table and a rule": {[2]string{"roles:", "expression: person.uid\n    roles:"}, []string{"not both"}},
 		"several":            {[2]string{"several: first", "several: some"}, []string{"write first or all"}},
 		"a format": {[2]string{"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent", "pairwise"},
@@ -228,7 +230,8 @@ func TestSchemas(t *testing.T) {
 	d.fails(0, []string{"urn:oid:1.3.6.1.4.1.5923.1.1.1.6", "2 rules set",
 		"Nobody has eduPersonScopedAffiliation"}, "claims", "schema", "nightlog@ridge", "EduPerson")
 	d.fails(0, []string{"0 rules set"}, "claims", "schema", "nightlog@ridge", "eduPerson")
-	d.fails(0, []string{"givenName + ", "rules set"}, "claims", "schema", "nightlog@ridge", "inetOrgPerson") // what was there stays
+	// what was there stays
+	d.fails(0, []string{"givenName + ", "rules set"}, "claims", "schema", "nightlog@ridge", "inetOrgPerson")
 	d.fails(0, []string{"Nobody has uidNumber"}, "claims", "schema", "nightlog@ridge", "posixAccount")
 	d.fails(2, []string{"inetOrgPerson, eduPerson, posixAccount"}, "claims", "schema", "nightlog@ridge", "none")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")

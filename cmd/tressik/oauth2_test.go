@@ -67,7 +67,8 @@ func verified(t *testing.T, token, jwks string) (head, claims map[string]any) {
 			t.Fatal("the signature does not verify")
 		}
 	} else if pub := (&ecdsa.PublicKey{Curve: elliptic.P256(), X: new(big.Int).SetBytes(part(k.X)),
-		Y: new(big.Int).SetBytes(part(k.Y))}); k.Alg != "ES256" || len(sig) != 64 || !ecdsa.Verify(pub, sum[:], new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
+		Y: new(big.Int).SetBytes(part(k.Y))}); k.Alg != "ES256" || len(sig) != 64 || !ecdsa.Verify(pub, sum[:],
+		new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
 		t.Fatal("the signature does not verify")
 	}
 	for _, c := range []string{"iat", "exp", "auth_time"} { // integers, not floats

@@ -524,7 +524,8 @@ func TestOldProof(t *testing.T) {
 	}
 }
 
-// TestReportInABrowser opens the report in Chromium: the drawings stand on the page, nothing sticks out, nothing is fetched.
+// TestReportInABrowser opens the report in Chromium: the drawings stand on the page, nothing sticks out, nothing is
+// fetched.
 func TestReportInABrowser(t *testing.T) {
 	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
@@ -537,11 +538,13 @@ func TestReportInABrowser(t *testing.T) {
 	b.open("file://" + d.path("r.html"))
 	b.until(`document.querySelectorAll("svg").length === 2`)
 	for what, js := range map[string]string{
-		"a line for each trust":   `document.querySelectorAll("svg g.trust").length === 7`,
-		"nothing sticks out":      `document.documentElement.scrollWidth <= document.documentElement.clientWidth`,
-		"no text leaves the map":  `[...document.querySelector("svg").querySelectorAll("text")].every(t => { const r = t.getBBox(); return r.x >= 0 && r.x + r.width <= 1160; })`,
-		"a matrix":                `document.querySelectorAll("table.matrix td.mid").length > 3`,
-		"each trust has its word": `[...document.querySelectorAll("svg g.trust title")].every(t => t.textContent.includes("@"))`,
+		"a line for each trust": `document.querySelectorAll("svg g.trust").length === 7`,
+		"nothing sticks out":    `document.documentElement.scrollWidth <= document.documentElement.clientWidth`,
+		"no text leaves the map": `[...document.querySelector("svg").querySelectorAll("text")].every(t => { const r = ` +
+			`t.getBBox(); return r.x >= 0 && r.x + r.width <= 1160; })`,
+		"a matrix": `document.querySelectorAll("table.matrix td.mid").length > 3`,
+		"each trust has its word": `[...document.querySelectorAll("svg g.trust title")].every(t => t.textContent.includes` +
+			`("@"))`,
 	} {
 		if b.eval(js) != "true" {
 			t.Errorf("not so: %s", what)
@@ -552,7 +555,8 @@ func TestReportInABrowser(t *testing.T) {
 			t.Errorf("the page asks for something: %s", e.Params)
 		}
 	}
-	b.call("Emulation.setEmulatedMedia", map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme", "value": "dark"}}})
+	b.call("Emulation.setEmulatedMedia", map[string]any{"features": []map[string]string{{"name": "prefers-color-scheme",
+		"value": "dark"}}})
 	if b.eval(`getComputedStyle(document.body).backgroundColor`) == "rgb(251, 250, 246)" {
 		t.Error("it stays light in the dark")
 	}

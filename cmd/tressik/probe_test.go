@@ -52,11 +52,13 @@ const loginPage = `<title>Sign in</title><form method="post"><input name="user">
 // requestOf is a redirect to a provider with an AuthnRequest of an app.
 func requestOf(to, issuer, acs string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		xml := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_p1" Version="2.0" IssueInstant="` +
+		xml := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_p1" Version="2.0" ` +
+			`IssueInstant="` +
 			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + to + `" AssertionConsumerServiceURL="` + acs +
 			`"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + issuer + `</saml:Issuer></samlp:AuthnRequest>`
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<title>Sending you on</title><form method="post" action="%s"><input type="hidden" name="SAMLRequest" value="%s"></form>`, to,
+		fmt.Fprintf(w, `<title>Sending you on</title><form method="post" action="%s"><input type="hidden" `+
+			`name="SAMLRequest" value="%s"></form>`, to,
 			base64.StdEncoding.EncodeToString([]byte(xml)))
 	}
 }
@@ -269,8 +271,7 @@ func TestProbeTLS(t *testing.T) {
 }
 
 // TestProbeCallsTheAPI tries a machine client's real secret at a real token endpoint, compares the scopes, and fetches
-// a
-// few records from the real API.
+// a few records from the real API.
 func TestProbeCallsTheAPI(t *testing.T) {
 	t.Parallel()
 	here := demoed(t)

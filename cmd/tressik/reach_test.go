@@ -145,7 +145,11 @@ func TestEncryptedResponseIsInspected(t *testing.T) {
 	f.tool(f.xmlsec1, "--sign", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--privkey-pem",
 		"idp.key", "--output", "signed.xml", "t.xml")
 	d.write("enc.tmpl",
-		`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
+		`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element">`+
+			`<EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/><KeyInfo `+
+			`xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#">`+
+			`<EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/>`+
+			`</CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
 	f.tool(f.xmlsec1, "--encrypt", "--pubkey-pem", "app.pub", "--session-key", "aes-256", "--xml-data", "signed.xml",
 		"--node-xpath", "//*[local-name()='Assertion']", "--output", "enc.xml", "enc.tmpl")
 	text := d.read("enc.xml")
@@ -174,12 +178,15 @@ func TestExamplesRun(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.write("captured.txt",
-		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
+		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" `+
+			`IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">`+
+			`https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
 	_, _, pub := clientKey(t)
 	d.write("courier.pem", pub)
 	// nothing is looked for outside this machine
 	d.env = append(d.env, "HTTPS_PROXY=http://127.0.0.1:9", "HTTP_PROXY=http://127.0.0.1:9")
-	d.write("session.har", recorded(t, time.Now(), [][2]string{{"https://app.example/callback?code=a&state=b", ""}}, false))
+	d.write("session.har", recorded(t, time.Now(), [][2]string{{"https://app.example/callback?code=a&state=b", ""}},
+		false))
 	for _, c := range []struct {
 		args []string
 		code []int

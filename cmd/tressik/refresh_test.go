@@ -188,7 +188,8 @@ func TestRefreshOfAnOpenIDProvider(t *testing.T) {
 		}
 		json.NewEncoder(w).Encode(map[string]any{"issuer": base, "authorization_endpoint": base + "/a",
 			"token_endpoint": at,
-			"jwks_uri":       base + "/k", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"jwks_uri":       base + "/k", "response_types_supported": []string{"code"},
+			"subject_types_supported": []string{"public"},
 			"id_token_signing_alg_values_supported": []string{"RS256",
 				"ES256"}, "code_challenge_methods_supported": []string{"S256"}})
 	}))

@@ -124,7 +124,8 @@ func breakages() []breakage {
 			"on", ";", "permission", "ask", dome, "telescope-api:frames.read", "--as", "self"}},
 		{"writing is asked for beside reading", courier, "privilege.write", []string{"permission", "ask", courier,
 			"telescope-api:frames.write"}},
-		{"an app of which nobody said what it reads", "bare@ridge", "claims.none", []string{"app", "add", "bare", "--entity-id",
+		{"an app of which nobody said what it reads", "bare@ridge", "claims.none", []string{"app", "add", "bare",
+			"--entity-id",
 			"https://bare.kestrelridge.example", "--acs", "https://bare.kestrelridge.example/acs", ";", "federate", "bare",
 			"--with", "ridge"}},
 		{"an algorithm in which the provider signs nothing", dome, "trust.id-token-alg", []string{"app", "change",
@@ -262,8 +263,8 @@ func TestRemediesOfRehearsals(t *testing.T) {
 	}
 }
 
-// TestEveryRemedyIsTried holds that each finding whose remedy is a command is among those that the tests above bring up,
-// or is one of those that they cannot, each with why.
+// TestEveryRemedyIsTried holds that each finding whose remedy is a command is among those that the tests above bring
+// up, or is one of those that they cannot, each with why.
 func TestEveryRemedyIsTried(t *testing.T) {
 	t.Parallel()
 	tried := map[string]bool{"saml.signature.key": true} // TestRollover runs its remedy

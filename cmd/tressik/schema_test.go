@@ -21,8 +21,9 @@ type elementModel struct{ children, attrs string }
 
 const (
 	// RoleDescriptor (2.4.1) and SSODescriptor (2.4.2), which the roles extend.
-	role    = `(ds:Signature )?(md:Extensions )?(md:KeyDescriptor )*(md:Organization )?(md:ContactPerson )*`
-	sso     = role + `(md:ArtifactResolutionService )*(md:SingleLogoutService )*(md:ManageNameIDService )*(md:NameIDFormat )*`
+	role = `(ds:Signature )?(md:Extensions )?(md:KeyDescriptor )*(md:Organization )?(md:ContactPerson )*`
+	sso  = role + `(md:ArtifactResolutionService )*(md:SingleLogoutService )*(md:ManageNameIDService )*` +
+		`(md:NameIDFormat )*`
 	roleAre = "ID validUntil cacheDuration protocolSupportEnumeration! errorURL"
 	roles   = `(md:RoleDescriptor |md:IDPSSODescriptor |md:SPSSODescriptor |md:AuthnAuthorityDescriptor |` +
 		`md:AttributeAuthorityDescriptor |md:PDPDescriptor )`
@@ -34,20 +35,28 @@ func models() map[string]elementModel {
 	return map[string]elementModel{
 		"md:EntitiesDescriptor": {`(ds:Signature )?(md:Extensions )?(md:EntityDescriptor |md:EntitiesDescriptor )+`,
 			"validUntil cacheDuration ID Name"}, // 2.3.1
-		"md:EntityDescriptor": {`(ds:Signature )?(md:Extensions )?(` + roles + `+|md:AffiliationDescriptor )(md:Organization )?` +
+		"md:EntityDescriptor": {`(ds:Signature )?(md:Extensions )?(` + roles +
+			`+|md:AffiliationDescriptor )(md:Organization )?` +
 			`(md:ContactPerson )*(md:AdditionalMetadataLocation )*`, "entityID! validUntil cacheDuration ID"}, // 2.3.2
-		"md:Organization": {`(md:Extensions )?(md:OrganizationName )+(md:OrganizationDisplayName )+(md:OrganizationURL )+`, ""}, // 2.3.2.1
-		"md:ContactPerson": {`(md:Extensions )?(md:Company )?(md:GivenName )?(md:SurName )?(md:EmailAddress )*(md:TelephoneNumber )*`,
+		// 2.3.2.1
+		"md:Organization": {`(md:Extensions )?(md:OrganizationName )+(md:OrganizationDisplayName )+(md:OrganizationURL )+`,
+			""},
+		"md:ContactPerson": {`(md:Extensions )?(md:Company )?(md:GivenName )?(md:SurName )?(md:EmailAddress )*` +
+			`(md:TelephoneNumber )*`,
 			"contactType!"}, // 2.3.2.2
 		"md:KeyDescriptor":    {`ds:KeyInfo (md:EncryptionMethod )*`, "use"}, // 2.4.1.1
 		"md:EncryptionMethod": {`(xenc:KeySize )?(xenc:OAEPparams )?(ds:DigestMethod )?`, "Algorithm!"},
-		"md:IDPSSODescriptor": {sso + `(md:SingleSignOnService )+(md:NameIDMappingService )*(md:AssertionIDRequestService )*` +
+		"md:IDPSSODescriptor": {sso +
+			`(md:SingleSignOnService )+(md:NameIDMappingService )*(md:AssertionIDRequestService )*` +
 			`(md:AttributeProfile )*(saml:Attribute )*`, roleAre + " WantAuthnRequestsSigned"}, // 2.4.3
 		"md:SPSSODescriptor": {sso + `(md:AssertionConsumerService )+(md:AttributeConsumingService )*`,
 			roleAre + " AuthnRequestsSigned WantAssertionsSigned"}, // 2.4.4
-		"md:AttributeConsumingService": {`(md:ServiceName )+(md:ServiceDescription )*(md:RequestedAttribute )+`, "index! isDefault"}, // 2.4.4.1
-		"md:RequestedAttribute":        {`(saml:AttributeValue )*`, "Name! NameFormat FriendlyName isRequired"},                      // 2.4.4.2
-		"md:SingleSignOnService":       {"", endpoint}, "md:SingleLogoutService": {"", endpoint},
+		// 2.4.4.1
+		"md:AttributeConsumingService": {`(md:ServiceName )+(md:ServiceDescription )*(md:RequestedAttribute )+`,
+			"index! isDefault"},
+		// 2.4.4.2
+		"md:RequestedAttribute":  {`(saml:AttributeValue )*`, "Name! NameFormat FriendlyName isRequired"},
+		"md:SingleSignOnService": {"", endpoint}, "md:SingleLogoutService": {"", endpoint},
 		"md:AssertionConsumerService": {"", indexed}, "md:ArtifactResolutionService": {"", indexed},
 		"md:NameIDFormat": {}, "md:GivenName": {}, "md:SurName": {}, "md:EmailAddress": {},
 		"md:OrganizationName": {"", "xml:lang!"}, "md:OrganizationDisplayName": {"",
@@ -56,7 +65,8 @@ func models() map[string]elementModel {
 		"mdui:UIInfo":           {`(mdui:[A-Za-z]+ )*`, ""}, // MDUI 2.1
 		"mdui:DisplayName":      {"", "xml:lang!"},          // 2.1.2
 		"init:RequestInitiator": {"", endpoint},             // Service Provider Request Initiation Protocol 2.4
-		"ds:KeyInfo":            {`(ds:[A-Za-z0-9]+ )+`, "Id"}, "ds:X509Data": {`(ds:[A-Za-z0-9]+ )+`, ""}, "ds:X509Certificate": {},
+		"ds:KeyInfo":            {`(ds:[A-Za-z0-9]+ )+`, "Id"}, "ds:X509Data": {`(ds:[A-Za-z0-9]+ )+`, ""},
+		"ds:X509Certificate": {},
 	}
 }
 
@@ -177,7 +187,8 @@ func TestMetadataKeepsTheSchema(t *testing.T) {
 	d.ok("app", "add", "glass-log", "--own", "--at", "https://glass.kestrelridge.example", "--encrypted", "--wants",
 		"mail!,displayName",
 		"--logout", "https://glass.kestrelridge.example/out", "--logout", "post=https://glass.kestrelridge.example/out",
-		"--nameid-format", "persistent,transient", "--start", "https://glass.kestrelridge.example/start", "--title", "Glass & <Log>")
+		"--nameid-format", "persistent,transient", "--start", "https://glass.kestrelridge.example/start", "--title",
+		"Glass & <Log>")
 	d.ok("app", "add", "bare", "--entity-id", "urn:x-bare:app", "--acs", "https://bare.kestrelridge.example/acs", "--acs",
 		"https://bare.kestrelridge.example/acs2")
 	d.fails(3, []string{"hand added"}, "provider", "add", "hand", "--entity-id", "https://hand.kestrelridge.example",
@@ -237,10 +248,12 @@ func TestSchemaCheckSees(t *testing.T) {
 		t.Fatal(b)
 	}
 	for _, edit := range [][2]string{
-		{`entityID=`, `entity=`}, {`<md:Organization>`, `<md:Organization><md:Extensions/>`}, {`md:SingleSignOnService`, `md:ArtifactResolutionService`},
+		{`entityID=`, `entity=`}, {`<md:Organization>`, `<md:Organization><md:Extensions/>`}, {`md:SingleSignOnService`,
+			`md:ArtifactResolutionService`},
 		{`use="signing"`, `use="sealing"`}, {`Z"`, `"`}, {`WantAuthnRequestsSigned="false"`, `WantAuthnRequestsSigned="no"`},
 		{`</md:IDPSSODescriptor>`, `<md:NameIDFormat>x</md:NameIDFormat></md:IDPSSODescriptor>`}, {` xml:lang="en"`, ``},
-		{`</md:EntityDescriptor>`, `<md:Surprise/></md:EntityDescriptor>`}, {`</md:EntityDescriptor>`, `<md:ContactPerson/></md:EntityDescriptor>`},
+		{`</md:EntityDescriptor>`, `<md:Surprise/></md:EntityDescriptor>`}, {`</md:EntityDescriptor>`,
+			`<md:ContactPerson/></md:EntityDescriptor>`},
 	} {
 		bad := strings.ReplaceAll(good, edit[0], edit[1])
 		if bad == good {

@@ -58,8 +58,10 @@ func (d *desk) authority() {
 }
 
 // eduPerson is as much of the schema as the demo's people need.
-const eduPerson = `attributetype ( 1.3.6.1.4.1.5923.1.1.1.1 NAME 'eduPersonAffiliation' EQUALITY caseIgnoreMatch SYNTAX '1.3.6.1.4.1.1466.115.121.1.15' )
-attributetype ( 1.3.6.1.4.1.5923.1.1.1.6 NAME 'eduPersonPrincipalName' EQUALITY caseIgnoreMatch SYNTAX '1.3.6.1.4.1.1466.115.121.1.15' SINGLE-VALUE )
+const eduPerson = `attributetype ( 1.3.6.1.4.1.5923.1.1.1.1 NAME 'eduPersonAffiliation' EQUALITY caseIgnoreMatch ` +
+	`SYNTAX '1.3.6.1.4.1.1466.115.121.1.15' )
+attributetype ( 1.3.6.1.4.1.5923.1.1.1.6 NAME 'eduPersonPrincipalName' EQUALITY caseIgnoreMatch SYNTAX ` +
+	`'1.3.6.1.4.1.1466.115.121.1.15' SINGLE-VALUE )
 objectclass ( 1.3.6.1.4.1.5923.1.1.2 NAME 'eduPerson' AUXILIARY MAY ( eduPersonAffiliation $ eduPersonPrincipalName ) )
 `
 
@@ -112,8 +114,8 @@ access to * by * read
 limits dn.exact="cn=reader,dc=kestrelridge,dc=example" size.pr=20 size.prtotal=unlimited
 `, d.dir))
 	// A part that lies on another server, which nobody follows there.
-	ldif += "\ndn: ou=elsewhere,dc=kestrelridge,dc=example\nobjectClass: referral\nobjectClass: extensibleObject\nou: elsewhere\n" +
-		"ref: ldap://192.0.2.9/ou=elsewhere,dc=kestrelridge,dc=example\n"
+	ldif += "\ndn: ou=elsewhere,dc=kestrelridge,dc=example\nobjectClass: referral\nobjectClass: extensibleObject\nou: " +
+		"elsewhere\nref: ldap://192.0.2.9/ou=elsewhere,dc=kestrelridge,dc=example\n"
 	ldif += "\ndn: cn=reader,dc=kestrelridge,dc=example\nobjectClass: organizationalRole\nobjectClass: " +
 		"simpleSecurityObject\ncn: reader\n" +
 		"userPassword: reads everything\n"
@@ -152,7 +154,8 @@ func observatoryLDIF(t testing.TB) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := regexp.MustCompile(`(?m)^uid: (\w+)$`).ReplaceAllString(strings.TrimPrefix(string(b), "version: 1\n\n"), "uid: $1\nuserPassword: secret-of-$1")
+	text := regexp.MustCompile(`(?m)^uid: (\w+)$`).ReplaceAllString(strings.TrimPrefix(string(b), "version: 1\n\n"),
+		"uid: $1\nuserPassword: secret-of-$1")
 	return text + "\ndn: cn=everyone,ou=groups,dc=kestrelridge,dc=example\nobjectClass: groupOfNames\ncn: everyone\n" +
 		"member: cn=observers,ou=groups,dc=kestrelridge,dc=example\nmember: " +
 		"cn=everyone,ou=groups,dc=kestrelridge,dc=example\n"
@@ -204,7 +207,8 @@ func TestDirectory(t *testing.T) {
 				client := &http.Client{Jar: jar}
 				page := fetch(t, client, places["nightlog"].Start+"?provider=ridge", nil)
 				token := regexp.MustCompile(`name="form_token" value="([^"]+)"`).FindStringSubmatch(page)
-				if token == nil || !strings.Contains(page, `type="password"`) || strings.Contains(page, `name="choose" value="mira"`) {
+				if token == nil || !strings.Contains(page, `type="password"`) || strings.Contains(page,
+					`name="choose" value="mira"`) {
 					t.Fatalf("the sign-in page: %s", page)
 				}
 				action, err := url.Parse(places["nightlog"].Start)
@@ -324,7 +328,8 @@ func TestDirectoryRefuses(t *testing.T) {
 	d.ok("people", "source", "remove", "file", "--yes")
 	d.fails(0, []string{"45 people read"}, append(append([]string{"people", "source", "add", "staff", s.plain, "--id",
 		"employeeNumber", "--password-file",
-		"bind.password", "--attributes", "mail,employeeNumber", "--filter", "(objectClass=inetOrgPerson)"}, base...), as...)...)
+		"bind.password", "--attributes", "mail,employeeNumber", "--filter", "(objectClass=inetOrgPerson)"}, base...),
+		as...)...)
 	r := d.ok("people", "show", "1001")
 	if !strings.Contains(r, "mira.solano@kestrelridge.example") || strings.Contains(r, "givenName") {
 		t.Errorf("read: %s", r)

@@ -142,7 +142,10 @@ func TestAppUnderTest(t *testing.T) {
 	if p := places["trial"]; p.Played != "by itself, at its own address" || p.AssertionConsumer != app.URL+"/acs" {
 		t.Fatalf("%+v", p)
 	}
-	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_trial1" Version="2.0" IssueInstant="` + clock + `"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">urn:example:trial</saml:Issuer></samlp:AuthnRequest>`
+	request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_trial1" Version="2.0" ` +
+		`IssueInstant="` + clock +
+		`"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">urn:example:trial</saml:Issuer>` +
+		`</samlp:AuthnRequest>`
 	jar, _ := cookiejar.New(nil)
 	c := &http.Client{Jar: jar}
 	field := func(page, name string) string {

@@ -138,7 +138,8 @@ func TestTokenAtForeignProvider(t *testing.T) {
 			json.NewEncoder(w).Encode(map[string]any{"issuer": srv.URL, "token_endpoint": srv.URL + "/token",
 				"jwks_uri": srv.URL + "/keys"})
 		case "/keys":
-			w.Write([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"}]}`))
+			w.Write([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo",` +
+				`"kid":"a"}]}`))
 		case "/token":
 			r.ParseForm()
 			form = r.PostForm

@@ -28,8 +28,7 @@ import (
 )
 
 // TestTracker drives the page of a watch in a real browser: it moves by itself from waiting over under way to signed
-// in,
-// to refused, and to abandoned.
+// in, to refused, and to abandoned.
 func TestTracker(t *testing.T) {
 	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
@@ -66,7 +65,8 @@ func TestTracker(t *testing.T) {
 		state("under way")
 		tracker.shot("watch-under-way")
 		if c.who != "" {
-			person.eval(`document.querySelector("input[name=person]").value = "` + c.who + `"; document.querySelector("form button").click()`)
+			person.eval(`document.querySelector("input[name=person]").value = "` + c.who +
+				`"; document.querySelector("form button").click()`)
 		}
 		state(c.state)
 		tracker.shot("watch-" + c.name)
@@ -213,8 +213,7 @@ func newStandardApp(t *testing.T) *standardApp {
 }
 
 // TestRealAppOverOpenID watches an app that is built on golang.org/x/oauth2, which redeems its code with a right and
-// with
-// a wrong secret.
+// with a wrong secret.
 func TestRealAppOverOpenID(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
@@ -309,8 +308,10 @@ func TestRealAppOverSAML(t *testing.T) {
 	app := httptest.NewServer(mux)
 	t.Cleanup(app.Close)
 	mux.HandleFunc("/start", func(w http.ResponseWriter, r *http.Request) {
-		request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="` + fmt.Sprint("_trial", n.Add(1)) + `" Version="2.0" IssueInstant="` +
-			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + sso + `" AssertionConsumerServiceURL="` + app.URL +
+		request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="` + fmt.Sprint("_trial",
+			n.Add(1)) + `" Version="2.0" IssueInstant="` +
+			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + sso + `" AssertionConsumerServiceURL="` +
+			app.URL +
 			`/acs"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + id + `</saml:Issuer></samlp:AuthnRequest>`
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<form method="post" action="%s"><input type="hidden" name="SAMLRequest" value="%s"></form>`, sso,
@@ -326,7 +327,8 @@ func TestRealAppOverSAML(t *testing.T) {
 				out, err = exec.Command(xmlsec1, "--verify", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion",
 					"--pubkey-cert-pem", cert, file).CombinedOutput()
 			}
-			for _, want := range []string{"<saml:Audience>" + id + "<", fmt.Sprintf(`InResponseTo="_trial%d"`, n.Load()), `Recipient="` + app.URL + `/acs"`} {
+			for _, want := range []string{"<saml:Audience>" + id + "<", fmt.Sprintf(`InResponseTo="_trial%d"`, n.Load()),
+				`Recipient="` + app.URL + `/acs"`} {
 				if err == nil && !bytes.Contains(raw, []byte(want)) {
 					err = fmt.Errorf("no %s in the response", want)
 				}
@@ -384,8 +386,7 @@ func TestRealAppOverSAML(t *testing.T) {
 }
 
 // TestBrowserArchive reads what Chromium itself recorded of a sign-in over each protocol, of both in one archive, and
-// of
-// one that is cut off.
+// of one that is cut off.
 func TestBrowserArchive(t *testing.T) {
 	t.Parallel()
 	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")

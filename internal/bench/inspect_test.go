@@ -42,10 +42,8 @@ func program(b *testing.B, dir string) func(args ...string) []byte {
 }
 
 // BenchmarkInspectMany judges 1,000 captured responses in one process: the command reads a folder and the ledger,
-// judges
-// each message by its trust and writes a JSON object for each. Beside it stands the judgement alone, in this process.
-// The
-// limit to keep is twice the judgement for each message.
+// judges each message by its trust and writes a JSON object for each. Beside it stands the judgement alone, in this
+// process. The limit to keep is twice the judgement for each message.
 func BenchmarkInspectMany(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent)) // as the command does
 	const n = 1000

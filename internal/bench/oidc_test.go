@@ -280,8 +280,7 @@ func host(b *testing.B, at string) string {
 }
 
 // BenchmarkManyConnections gets tokens from a running `tressik stage` on 64 connections at once, and in turns on one.
-// All
-// 64 must be served, none much later than the others.
+// All 64 must be served, none much later than the others.
 func BenchmarkManyConnections(b *testing.B) {
 	const many, each = 64, 50
 	base, form, _ := runningStage(b)

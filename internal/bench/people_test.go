@@ -37,7 +37,8 @@ func crowd(n int) (persons, records []byte) {
 
 func twelve() []claims.Rule {
 	var out []claims.Rule
-	for i, x := range []string{`person.mail`, `person.uid`, `person.givenName`, `person.sn`, `person.displayName`, `person.title`,
+	for i, x := range []string{`person.mail`, `person.uid`, `person.givenName`, `person.sn`, `person.displayName`,
+		`person.title`,
 		`person.employeeNumber`, `person.givenName + " " + person.sn`, `person.uid + "@kestrelridge.example"`,
 		`"observers" in groups ? "reader" : "guest"`, `person.mail.lowerAscii()`, `groups`} {
 		out = append(out, claims.Rule{Claim: fmt.Sprintf("claim%d", i), Expression: x})

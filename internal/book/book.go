@@ -285,8 +285,7 @@ func (d *Book) AskOf(label string) (federation.Ask, error) {
 }
 
 // AskAt finds what a label means at a provider. At a foreign one any scope can be asked for by name, for the ledger
-// does not
-// know what it offers; a permission that an API of the ledger does not publish is a mistake there too.
+// does not know what it offers; a permission that an API of the ledger does not publish is a mistake there too.
 func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, error) {
 	a, err := d.AskOf(label)
 	var unknown *UnknownError
@@ -300,8 +299,7 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 	}
 	if list, ok := oidc.Scope(label); !ok || len(list) != 1 || list[0] != label {
 		return a, fmt.Errorf("%q is %w as a scope: one word of printable ASCII, without quotes and backslashes (RFC 6749, "+
-			"section "+
-			"3.3)", label, ErrValue)
+			"section 3.3)", label, ErrValue)
 	}
 	return federation.Ask{Name: label}, nil
 }

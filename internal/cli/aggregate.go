@@ -108,9 +108,9 @@ func (a *App) metadataVerify() *cobra.Command {
 	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT",
 		Short: "Verify the signature of a metadata document of any size, and judge what is in it",
 		Args:  args("SOURCE"),
-		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities in it that are
-broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with exit status 3
-when the document must not be used: the signature does not hold, or its validity has ended.`,
+		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities in it
+that are broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with exit
+status 3 when the document must not be used: the signature does not hold, or its validity has ended.`,
 		Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
@@ -139,9 +139,9 @@ func (a *App) metadataRead() *cobra.Command {
 	var src sourceFlags
 	c := &cobra.Command{Use: "read SOURCE", Short: "Show what a metadata document holds, or all of one entity in it",
 		Args: args("SOURCE"),
-		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles, which of them are
-broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged. SOURCE is a file, -
-for standard input, or an https: URL.`,
+		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles, which
+of them are broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged.
+SOURCE is a file, - for standard input, or an https: URL.`,
 		Example: "  tressik metadata read ridge-metadata.xml --signed-by ridge.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
@@ -219,10 +219,10 @@ func (a *App) metadataFind() *cobra.Command {
 	c := &cobra.Command{Use: "find SOURCE [WORD…]",
 		Short: "Find entities in a metadata document by entity ID, name, domain, role, category or contact",
 		Args:  cobra.MinimumNArgs(1),
-		Long: `Find entities in a metadata document of any size, without a ledger. Each WORD and each flag narrows the search; the case
-of letters does not count. Of a large file an index is kept (in tressik/metadata of the folder for caches, such as
-~/.cache), so that the next search need not read it again; a file that has changed is read anew. With --signed-by
-nothing is told unless the signature over the document holds, or held when the index was made.`,
+		Long: `Find entities in a metadata document of any size, without a ledger. Each WORD and each flag narrows the
+search; the case of letters does not count. Of a large file an index is kept (in tressik/metadata of the folder for
+caches, such as ~/.cache), so that the next search need not read it again; a file that has changed is read anew.
+With --signed-by nothing is told unless the signature over the document holds, or held when the index was made.`,
 		Example: "  tressik metadata find federation.xml southmere --role provider",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata, what.Words = got[0], got[1:]
@@ -265,9 +265,10 @@ func (a *App) metadataSplit() *cobra.Command {
 	c := &cobra.Command{Use: "split SOURCE (--into DIR | --out FILE)",
 		Short: "Take entities out of a metadata document: a file for each, or a smaller document",
 		Args:  args("SOURCE"),
-		Long: `Take the entities that the flags narrow to out of a metadata document. With --into each becomes a file of its own in a new
-folder, with the end of its groups as its own; with --out they become one document, which carries no signature until
-tressik metadata sign. What is in an entity stays byte for byte as it was, and so does a signature of its own.`,
+		Long: `Take the entities that the flags narrow to out of a metadata document. With --into each becomes a file of
+its own in a new folder, with the end of its groups as its own; with --out they become one document, which carries
+no signature until tressik metadata sign. What is in an entity stays byte for byte as it was, and so does a
+signature of its own.`,
 		Example: "  tressik metadata split federation.xml --role provider --into providers\n" +
 			"  tressik metadata split federation.xml --domain southmere.example --out southmere.xml",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -318,9 +319,9 @@ func (a *App) metadataSign() *cobra.Command {
 	c := &cobra.Command{Use: "sign SOURCE --key FILE --cert FILE --out FILE",
 		Short: "Sign a metadata document of any size, or the entities in it that are sought",
 		Args:  args("SOURCE"),
-		Long: `Sign a metadata document with a key from a file, without a ledger: the signature that it had goes, and what is in it stays
-byte for byte, signatures of entities among it. Flags narrow it to some entities. Give --signed-by, so that only what
-its publisher signed is signed again.`,
+		Long: `Sign a metadata document with a key from a file, without a ledger: the signature that it had goes, and what
+is in it stays byte for byte, signatures of entities among it. Flags narrow it to some entities. Give --signed-by,
+so that only what its publisher signed is signed again.`,
 		Example: "  tressik metadata sign federation.xml --signed-by federation.pem --role provider \\\n" +
 			"      --key ours.key --cert ours.pem --lasts 7d --cache PT6H --out providers.xml",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -364,8 +365,7 @@ its publisher signed is signed again.`,
 func (a *App) signer(keyFile, word, certFile string, now time.Time) (*xmlsec.Signer, error) {
 	if keyFile == "" || certFile == "" {
 		return nil, usageError{errors.New("--key and --cert are missing: the key that signs, and the certificate by " +
-			"which " +
-			"others know it")}
+			"which others know it")}
 	}
 	key, err := a.privateKey(keyFile, word)
 	if err != nil {

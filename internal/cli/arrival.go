@@ -22,9 +22,9 @@ func (a *App) routeAdd() *cobra.Command {
 	var to string
 	c := &cobra.Command{Use: "add DOMAIN --to PROVIDER", Short: "Send people of a domain to sign in at another provider",
 		Args: args("DOMAIN"),
-		Long: `Send people with an address of a domain to sign in at another provider, whose client an own provider is. The stage's
-sign-in page then asks for the address first. That provider may speak for the domains that are routed to it, and for no
-others. What happens to somebody who comes back is said with tressik arrival set.`,
+		Long: `Send people with an address of a domain to sign in at another provider, whose client an own provider is.
+The stage's sign-in page then asks for the address first. That provider may speak for the domains that are routed to
+it, and for no others. What happens to somebody who comes back is said with tressik arrival set.`,
 		Example: "  tressik route add southmere.example --to southmere",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if to == "" {
@@ -82,10 +82,11 @@ func (a *App) arrivalSet() *cobra.Command {
 	var takes []string
 	c := &cobra.Command{Use: "set TRUST", Short: "Say whether unknown people are created, and what is taken of them",
 		Args: args("TRUST"),
-		Long: `Say what happens to somebody whom the upstream provider of a trust signs in at an own provider: whether they are created
-or refused when nobody came as them before, into which groups, which attributes are taken of which claims, whether those
-who came before are brought up to date, and whether somebody of the ledger with the same verified address is meant.
-Nobody is ever bound by an address that is not verified, or not of a domain that is routed there (tressik route).`,
+		Long: `Say what happens to somebody whom the upstream provider of a trust signs in at an own provider: whether
+they are created or refused when nobody came as them before, into which groups, which attributes are taken of which
+claims, whether those who came before are brought up to date, and whether somebody of the ledger with the same
+verified address is meant. Nobody is ever bound by an address that is not verified, or not of a domain that is
+routed there (tressik route).`,
 		Example:           "  tressik arrival set ridge@southmere --unknown created --groups visitors",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {

@@ -26,10 +26,11 @@ func (a *App) checkCmd() *cobra.Command {
 	var all bool
 	c := &cobra.Command{Use: "check [TRUST or PARTY…]", Short: "Make every judgement that needs no network, in one run",
 		Args: args("[NAME…]"), Annotations: map[string]string{takesNames: "yes"},
-		Long: `Judge trusts and parties, all where none is named: both sides compared, redirect URIs, certificates, permissions that
-are not needed, not used or included in others, secrets that nobody uses, gaps in what is released and people whom an
-app does not know, live trusts whose proof is old, trusts without an owner, what runs out. It ends with exit status 3
-where an error is found. A finding can be accepted with a reason until a day (check accept), and is silent until then.`,
+		Long: `Judge trusts and parties, all where none is named: both sides compared, redirect URIs, certificates,
+permissions that are not needed, not used or included in others, secrets that nobody uses, gaps in what is released
+and people whom an app does not know, live trusts whose proof is old, trusts without an owner, what runs out. It
+ends with exit status 3 where an error is found. A finding can be accepted with a reason until a day (check accept),
+and is silent until then.`,
 		Example: `  tressik check
   tressik check nightlog@ridge --all
   tressik check --sarif check.sarif --junit check.xml`,
@@ -90,9 +91,10 @@ func (a *App) checkAccept() *cobra.Command {
 	var reason, until string
 	c := &cobra.Command{Use: "accept TRUST|PARTY FINDING --reason TEXT --until DATE",
 		Short: "Let a finding be until a day, with the reason", Args: args("NAME", "FINDING"),
-		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is not there yet is
-not accepted with them.`,
-		Example:           `  tressik check accept dome-scheduler@ridge trust.owner --reason "handed over in spring" --until 2031-06-01`,
+		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is not
+there yet is not accepted with them.`,
+		Example: `  tressik check accept dome-scheduler@ridge trust.owner --reason "handed over in spring" ` +
+			`--until 2031-06-01`,
 		ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			end, err := time.Parse("2006-01-02", until)

@@ -199,7 +199,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	}
 	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(), a.secretCmd(),
 		a.permissionCmd(),
-		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(), a.proofCmd(), a.expectCmd(),
+		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(),
+		a.proofCmd(), a.expectCmd(),
 		a.metadataCmd(), a.journalCmd()} {
 		r.GroupID = "records"
 		c.AddCommand(r)

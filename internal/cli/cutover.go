@@ -30,17 +30,18 @@ func (a *App) cutoverCmd() *cobra.Command {
 	var in cutoverFlags
 	c := &cobra.Command{Use: "cutover TRUST", Short: "Make a trust live, now or at a time, and take it back",
 		Args: args("[TRUST]"),
-		Long: `Show what has to be true before people depend on a trust, and make it live: proof by a sign-in that was watched,
-expectations that hold, accounts that match, whom to ask, and a way back. Where something is wanting it is refused,
-unless --despite says why. It is made live at once, at a time (--at), in a quiet window (--window, in UTC or --zone),
-for a group first (--pilot), or with the app's own sign-in beside it (--side-by-side). --back returns to what was
-before; --pause and --resume switch it off and on. What is planned is carried out by tressik cutover --due, which
---schedule prints for cron or a timer; it looks at everything anew.
+		Long: `Show what has to be true before people depend on a trust, and make it live: proof by a sign-in that was
+watched, expectations that hold, accounts that match, whom to ask, and a way back. Where something is wanting it is
+refused, unless --despite says why. It is made live at once, at a time (--at), in a quiet window (--window, in UTC
+or --zone), for a group first (--pilot), or with the app's own sign-in beside it (--side-by-side). --back returns to
+what was before; --pause and --resume switch it off and on. What is planned is carried out by tressik cutover --due,
+which --schedule prints for cron or a timer; it looks at everything anew.
 
 On the stage the played app follows: before, it offers its own sign-in; afterwards it sends people to the provider,
 and its own sign-in stays for emergencies.`,
 		Example: `  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --dry-run
-  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --window "Sun 02:00-04:00" --despite "a drill" --yes
+  tressik cutover frame-courier@ridge --way-back "the night's list by hand" --window "Sun 02:00-04:00" \
+    --despite "a drill" --yes
   tressik cutover frame-courier@ridge --back
   tressik cutover --due`,
 		ValidArgsFunction: a.names("trust", 1),
@@ -168,7 +169,8 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	}
 	line := fmt.Sprintf("%s is live %s.", name, report.PlanWords(done, d.Now()))
 	if t.Plan != nil {
-		line = fmt.Sprintf("%s is planned %s; `tressik cutover --due` carries it out then.", name, report.PlanWords(done, d.Now()))
+		line = fmt.Sprintf("%s is planned %s; `tressik cutover --due` carries it out then.", name, report.PlanWords(done,
+			d.Now()))
 	}
 	return show(t, line, "Take it back with `tressik cutover "+name+" --back`.")
 }

@@ -43,8 +43,7 @@ func demoStory() []demoStep {
 	cmd := func(parts ...string) []string { return strings.Split(strings.Join(parts, "|"), "|") }
 	return []demoStep{
 		{"Open a ledger, load people, and get to know the parties: the observatory's own provider, two apps and a " +
-			"university, " +
-			"each from the metadata that its owner sent.", cmd("init|--org|Kestrel Ridge Observatory"), 0, silent},
+			"university, each from the metadata that its owner sent.", cmd("init|--org|Kestrel Ridge Observatory"), 0, silent},
 		{"", cmd("people|load|observatory.ldif"), 0, silent},
 		{"", cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory",
 			"--administrators|group:directors"), 0, silent},
@@ -64,18 +63,17 @@ func demoStory() []demoStep {
 			"eduPersonPrincipalName=person.eduPersonPrincipalName|eduPersonAffiliation=person.eduPersonAffiliation"), 0, unsaid},
 		{"", cmd("handoff|plate-archive@ridge|--for|app|--out|handoff-plates"), 0, unsaid},
 		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and signing " +
-			"out " +
-			"there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
+			"out there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
 		{"Whom would the log know? Its owner sent an export of its accounts.",
-			cmd("app|change|nightlog|--reads|username=mail|--reads|full_name=displayName|--account-key|username|--strangers|refused"),
+			cmd("app|change|nightlog|--reads|username=mail|--reads|full_name=displayName|--account-key|username|" +
+				"--strangers|refused"),
 			0, unsaid},
 		{"", cmd("accounts|load|nightlog|nightlog-accounts.csv"), 0, unsaid},
 		{"", cmd("accounts|match|nightlog@ridge"), 3, part{"  strangers", 2}},
 		{"", cmd("claims|gaps|plate-archive@ridge"), 3, unsaid},
 		{"", cmd("claims|suggest|plate-archive@ridge"), 0, unsaid},
 		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log reads `mail`. And " +
-			"suppose " +
-			"the log was set up with a URL that lacks its last slash.",
+			"suppose the log was set up with a URL that lacks its last slash.",
 			cmd("federate|nightlog|--with|southmere|--admits|group:visitors"), 3, silent},
 		{"", cmd("claims|set|nightlog@southmere|email=person.mail|displayName=person.displayName"), 3, silent},
 		{"", cmd("rehearse|nightlog@southmere|--as|petra|--suppose",
@@ -89,10 +87,10 @@ func demoStory() []demoStep {
 		{"", cmd("permission|publish|telescope-api|schedule.read|--as|user|--says|see who observes when"), 0, unsaid},
 		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0, unsaid},
 		{"Register the dome scheduler, a web client, and hand over its values with a new secret, in the one moment in " +
-			"which it " +
-			"is known.", cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback",
-			"--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example",
-			"--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0, unsaid},
+			"which it is known.",
+			cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback",
+				"--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example",
+				"--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0, unsaid},
 		{"", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3, silent},
 		{"", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|offline_access"),
 			0, silent},

@@ -28,8 +28,7 @@ import (
 )
 
 // twoSides is the part of the full demo in which two organisations, each with a ledger and a stage of its own over
-// HTTPS,
-// federate with each other from what the other publishes.
+// HTTPS, federate with each other from what the other publishes.
 type twoSides struct {
 	a     *App
 	ctx   context.Context

@@ -15,10 +15,9 @@ func (a *App) dueCmd() *cobra.Command {
 	within, out := "60d", ""
 	var calendar, metrics, sinceLast bool
 	c := &cobra.Command{Use: "due", Short: "What runs out, and who waits for what; the soonest first", Args: args(),
-		Long: `List what runs out: own and foreign certificates, the validity of metadata, the last secrets of clients, announced
-and outgoing keys that wait, people who wait for a consent, parties that cannot be
-read again. Each with when, whom to tell, and the command that renews
-it. It ends with exit status 3 when something is overdue.`,
+		Long: `List what runs out: own and foreign certificates, the validity of metadata, the last secrets of clients,
+announced and outgoing keys that wait, people who wait for a consent, parties that cannot be read again. Each with
+when, whom to tell, and the command that renews it. It ends with exit status 3 when something is overdue.`,
 		Example: `  tressik due
   tressik due --within 200d
   tressik due --since-last
@@ -67,7 +66,8 @@ it. It ends with exit status 3 when something is overdue.`,
 	f.StringVar(&within, "within", within, "how far ahead: 60d")
 	f.BoolVar(&calendar, "calendar", false, "as an iCalendar object (RFC 5545)")
 	f.BoolVar(&metrics, "metrics", false, "as OpenMetrics text")
-	f.BoolVar(&sinceLast, "since-last", false, "only what the last run with --since-last did not say, or what is overdue since")
+	f.BoolVar(&sinceLast, "since-last", false, "only what the last run with --since-last did not say, or what is "+
+		"overdue since")
 	f.StringVar(&out, "out", "", "file to write; else standard output")
 	return c
 }

@@ -40,9 +40,9 @@ type expectFlags struct {
 func (a *App) expectAdd() *cobra.Command {
 	var in expectFlags
 	c := &cobra.Command{Use: "add TRUST", Short: "Say what is to be true of a trust", Args: args("TRUST"),
-		Long: `Keep a statement about a trust, to be run again by rehearsal: this person gets in with these claims, as that account;
-that one is refused, by this rule; these calls are answered, those refused; tokens live no longer. A rule is named by
-the ID of the finding that refuses, or the beginning of it: policy is any policy of the trust.`,
+		Long: `Keep a statement about a trust, to be run again by rehearsal: this person gets in with these claims, as
+that account; that one is refused, by this rule; these calls are answered, those refused; tokens live no longer. A
+rule is named by the ID of the finding that refuses, or the beginning of it: policy is any policy of the trust.`,
 		Example: `  tressik expect add nightlog@ridge --as mira --admitted --claim mail=mira.solano@kestrelridge.example
   tressik expect add nightlog@ridge --as petra --refused --by policy
   tressik expect add frame-courier@ridge --admitted --answered telescope-api:frames.read`,
@@ -168,9 +168,10 @@ func (a *App) expectRun() *cobra.Command {
 	var junit, change string
 	var dry bool
 	c := &cobra.Command{Use: "run [TRUST…]", Short: "Check by rehearsal what is expected", Args: args("[TRUST…]"),
-		Long: `Rehearse what is expected of trusts, of all where none is named, several at once. It ends with exit status 3 where
-something does not hold, and says what changed in the journal since it did. With --before-change they are run on a
-copy of the ledger in which the command was carried out, and the ledger itself stays as it is: what would break.`,
+		Long: `Rehearse what is expected of trusts, of all where none is named, several at once. It ends with exit status
+3 where something does not hold, and says what changed in the journal since it did. With --before-change they are
+run on a copy of the ledger in which the command was carried out, and the ledger itself stays as it is: what would
+break.`,
 		Example: `  tressik expect run
   tressik expect run nightlog@ridge --junit expectations.xml
   tressik expect run --before-change 'trust change nightlog@ridge --admits group:directors'`,
@@ -234,8 +235,7 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 	}
 	if len(words) == 0 || slices.Contains([]string{"stage", "watch", "probe", "expect", "demo", "init"}, words[0]) {
 		return nil, usageError{fmt.Errorf("--before-change %q: name a command that changes the ledger, such as 'trust "+
-			"change "+
-			"nightlog@ridge --admits group:directors'", change)}
+			"change nightlog@ridge --admits group:directors'", change)}
 	}
 	dir, err := os.MkdirTemp("", "tressik-before-")
 	if err != nil {

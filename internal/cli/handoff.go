@@ -117,8 +117,8 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	}
 	if f.example != "" {
 		if f.env && f.out == "" {
-			return usageError{errors.New("--env prints the environment alone, and --example is for the sheet: give them one by " +
-				"one, or --out for both as files")}
+			return usageError{errors.New("--env prints the environment alone, and --example is for the sheet: give them one " +
+				"by one, or --out for both as files")}
 		}
 		if h.Example, err = a.example(d, trust, f); err != nil {
 			return err
@@ -172,8 +172,7 @@ func (a *App) sheet(ctx context.Context, d *desk.Desk, trust string, f handoffFl
 	}
 	if f.secretLife != "" || f.example != "" {
 		return nil, usageError{errors.New("--stage goes without --with-new-secret and --example: a client is given the " +
-			"secret " +
-			"that holds on the stage alone, and `tressik watch` shows what it receives")}
+			"secret that holds on the stage alone, and `tressik watch` shows what it receives")}
 	}
 	if _, _, _, err := d.Trust(trust); err != nil {
 		return nil, err

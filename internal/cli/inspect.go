@@ -258,8 +258,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 }
 
 // readArchive reads the messages out of what a browser recorded. cut says why no more of them are there, where the
-// archive
-// is cut off.
+// archive is cut off.
 func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -272,8 +271,7 @@ func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 	}
 	if len(list) == 0 {
 		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with "+
-			"the "+
-			"browser's developer tools open, and save all of it as HAR with content", path)
+			"the browser's developer tools open, and save all of it as HAR with content", path)
 	}
 	return list, cut, nil
 }

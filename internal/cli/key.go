@@ -147,8 +147,8 @@ func (a *App) laid(d *desk.Desk, party string, in keyring.Coming) error {
 func (a *App) keyNew() *cobra.Command {
 	var in keyring.Coming
 	c := &cobra.Command{Use: "new PARTY", Short: "Make a key that is not published yet", Args: args("PARTY"),
-		Long: `Make a key that lies in the ledger until it is announced, so that there is time to get a certificate for it from an
-authority. To make one and publish it in one step, use tressik key announce.`,
+		Long: `Make a key that lies in the ledger until it is announced, so that there is time to get a certificate for it
+from an authority. To make one and publish it in one step, use tressik key announce.`,
 		Example: "  tressik key new ridge --use tokens --kind ed25519", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error { return a.laid(d, got[0], in) })}
 	a.ofKey(c, &in, true)
@@ -161,8 +161,8 @@ func (a *App) keyImport() *cobra.Command {
 	c := &cobra.Command{Use: "import PARTY (--key FILE | --pkcs12 FILE)",
 		Short: "Take a key along that is not published yet",
 		Args:  args("PARTY"),
-		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC 1, under a
-password or not) with its certificate and the chain above it, or PKCS #12.`,
+		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC
+1, under a password or not) with its certificate and the chain above it, or PKCS #12.`,
 		Example: "  tressik key import ridge --pkcs12 coming.p12 --password-file word", ValidArgsFunction: a.names("party",
 			1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -184,8 +184,9 @@ func (a *App) keyAnnounce() *cobra.Command {
 	var brought broughtKey
 	c := &cobra.Command{Use: "announce PARTY [KEY]", Short: "Publish the coming key beside the active one",
 		Args: args("PARTY", "[KEY]"),
-		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and publish it beside the
-active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see that everybody has it: tressik key plan.`,
+		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and publish
+it beside the active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see that
+everybody has it: tressik key plan.`,
 		Example: `  tressik key announce ridge
   tressik key announce ridge --use tokens --kind ecdsa-p384
   tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.keyNames,
@@ -241,7 +242,8 @@ other side of a trust has not seen the key: these trusts are named, and --break 
 			}
 			return a.print(view.Page{Data: k, Blocks: []view.Block{
 				{Lines: []string{fmt.Sprintf("key %s is active for %s of %s", k.ID, k.Use, got[0])}},
-				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] + "`."}}}})
+				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] +
+					"`."}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")
@@ -290,9 +292,9 @@ func (a *App) keyExport() *cobra.Command {
 	var file, word, to string
 	c := &cobra.Command{Use: "export PARTY [KEY]", Short: "Write certificates, or a provider's JWKS",
 		Args: args("PARTY", "[KEY]"),
-		Long: `Write the certificate of a key with the chain above it, or of all published keys that sign, in PEM. With --jwks it is the
-JWKS that a provider publishes. A private half is written with --private alone, into a file that only you can read: as
-PKCS #12 under a password, or with --to as PKCS #8 encrypted to an age recipient.`,
+		Long: `Write the certificate of a key with the chain above it, or of all published keys that sign, in PEM. With
+--jwks it is the JWKS that a provider publishes. A private half is written with --private alone, into a file that
+only you can read: as PKCS #12 under a password, or with --to as PKCS #8 encrypted to an age recipient.`,
 		Example: `  tressik key export ridge
   tressik key export ridge --jwks`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -369,7 +371,8 @@ func (a *App) keyDrill() *cobra.Command {
 	c := &cobra.Command{Use: "drill PARTY", Short: "Try a whole rollover on a copy of the ledger", Args: args("PARTY"),
 		Long: `Run the rollover of a key on a copy of the ledger, with a rehearsal of every trust after each step: as it is,
 announced, activated, withdrawn; and once more without waiting for those who have not seen the key, to show what that
-would break. The ledger itself is not changed. It ends with exit status 3 when the rollover that waits breaks something.`,
+would break. The ledger itself is not changed. It ends with exit status 3 when the rollover that waits breaks
+something.`,
 		Example: "  tressik key drill ridge", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			x, err := drill.Run(keyKeeper(d), got[0], use)
@@ -392,9 +395,9 @@ would break. The ledger itself is not changed. It ends with exit status 3 when t
 func (a *App) keyRevoke() *cobra.Command {
 	return &cobra.Command{Use: "revoke PARTY KEY", Short: "Take a key away at once that somebody else may have",
 		Args: args("PARTY", "KEY"),
-		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The announced key takes
-its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until their other side has what
-is published now. For any other reason use announce, activate and withdraw.`,
+		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The announced
+key takes its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until their
+other side has what is published now. For any other reason use announce, activate and withdraw.`,
 		Example: "  tressik key revoke ridge k-1f2e3d4c5b --yes", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			r, err := keyKeeper(d).Ring(got[0])

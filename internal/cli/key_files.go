@@ -30,8 +30,7 @@ func (a *App) certificates(flag, path string) (own *x509.Certificate, above []*x
 	own, above, err = keys.ParseChain(b)
 	if errors.Is(err, keys.ErrChain) {
 		return nil, nil, fmt.Errorf("%s: %s: %w; put the key's own certificate first, then that of its authority, then "+
-			"the one "+
-			"above it", flag, path, err)
+			"the one above it", flag, path, err)
 	}
 	if err != nil {
 		_, err = a.certificate(flag, path) // which says what is wrong with a single one
@@ -119,8 +118,7 @@ type privateFile struct{ path, word, to string }
 func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey, f privateFile) error {
 	if f.path == "" || (f.word == "") == (f.to == "") {
 		return usageError{errors.New("--private needs --out FILE, and either --password-file FILE (PKCS #12) or --to " +
-			"RECIPIENT " +
-			"(age): a private half is written into a file alone, and never in the clear")}
+			"RECIPIENT (age): a private half is written into a file alone, and never in the clear")}
 	}
 	private, err := keyKeeper(d).Private(r.Party.Name, k)
 	if err != nil {

@@ -29,9 +29,10 @@ func (a *App) accountsCmd() *cobra.Command {
 func (a *App) accountsLoad() *cobra.Command {
 	return &cobra.Command{Use: "load APP FILE|-", Short: "Read an app's own export of its accounts", Args: args("APP",
 		"FILE"),
-		Long: `Read an app's own export of its accounts, in place of the one that was read before: CSV whose first row names the fields,
-JSON (a list, one object a line, or Resources as SCIM has them), or LDIF. Say with tressik app change which received
-name fills which field, and by which field an account is found: --reads username=NameID --account-key username.`,
+		Long: `Read an app's own export of its accounts, in place of the one that was read before: CSV whose first row
+names the fields, JSON (a list, one object a line, or Resources as SCIM has them), or LDIF. Say with tressik app
+change which received name fills which field, and by which field an account is found: --reads username=NameID
+--account-key username.`,
 		Example: "  tressik accounts load nightlog nightlog-accounts.csv", ValidArgsFunction: a.names("app", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()
@@ -60,10 +61,10 @@ func (a *App) accountsMatch() *cobra.Command {
 	return &cobra.Command{Use: "match TRUST",
 		Short: "For everyone whom a trust admits: which account the app would take them for",
 		Args:  args("TRUST"),
-		Long: `Say for everyone whom a trust admits which account of the app they would be taken for: found, a stranger (and which
-account is nearest, differing in case or domain alone), or a collision of two people or two accounts; and which
-accounts nobody would come for. Rules that would find more are proposed, never applied. It ends with exit status 3 when
-somebody collides, or is a stranger.`,
+		Long: `Say for everyone whom a trust admits which account of the app they would be taken for: found, a stranger
+(and which account is nearest, differing in case or domain alone), or a collision of two people or two accounts; and
+which accounts nobody would come for. Rules that would find more are proposed, never applied. It ends with exit
+status 3 when somebody collides, or is a stranger.`,
 		Example: "  tressik accounts match nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			m, err := mapper(d).Match(got[0])
@@ -85,9 +86,10 @@ func (a *App) accountsCompare() *cobra.Command {
 	c := &cobra.Command{Use: "compare APP --from PROVIDER --to PROVIDER",
 		Short: "What moving an app to another provider does to each account",
 		Args:  args("APP"),
-		Long: `Say for everyone what moving an app from one provider to another would do: who keeps their account, who becomes a
-stranger or somebody else, who gets in no longer or for the first time, and who gains or loses a role. Both trusts have
-to be there; nothing is changed. It ends with exit status 3 when somebody would not be who they were.`,
+		Long: `Say for everyone what moving an app from one provider to another would do: who keeps their account, who
+becomes a stranger or somebody else, who gets in no longer or for the first time, and who gains or loses a role.
+Both trusts have to be there; nothing is changed. It ends with exit status 3 when somebody would not be who they
+were.`,
 		Example: "  tressik accounts compare nightlog --from ridge --to southmere", ValidArgsFunction: a.names("app", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			if from == "" || to == "" {
@@ -116,10 +118,10 @@ func (a *App) claimsGaps() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "gaps TRUST", Short: "What is missing, doubled, forbidden or too much, over everybody",
 		Args: args("TRUST"),
-		Long: `Look at what the app of a trust receives of everyone whom the trust admits, or of those in a group: for how many a claim
-or the subject is empty and by which rule, subjects that two people share, values that their format does not allow, what
-the app wants and no rule releases, and what is released and was never asked for. It ends with exit status 3 when
-something that the app needs is missing or shared.`,
+		Long: `Look at what the app of a trust receives of everyone whom the trust admits, or of those in a group: for how
+many a claim or the subject is empty and by which rule, subjects that two people share, values that their format
+does not allow, what the app wants and no rule releases, and what is released and was never asked for. It ends with
+exit status 3 when something that the app needs is missing or shared.`,
 		Example:           "  tressik claims gaps nightlog@ridge\n  tressik claims gaps nightlog@ridge --group observers",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
@@ -139,8 +141,9 @@ something that the app needs is missing or shared.`,
 func (a *App) claimsSuggest() *cobra.Command {
 	return &cobra.Command{Use: "suggest TRUST", Short: "Propose rules from the attributes that people really have",
 		Args: args("TRUST"),
-		Long: `Propose rules for what the app of a trust wants or reads and does not get of everybody, with how many people each would
-serve, and what in the data speaks for it. Nothing is changed: run the command that is printed for what you want.`,
+		Long: `Propose rules for what the app of a trust wants or reads and does not get of everybody, with how many
+people each would serve, and what in the data speaks for it. Nothing is changed: run the command that is printed for
+what you want.`,
 		Example: "  tressik claims suggest nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			s, err := mapper(d).Suggest(got[0])
@@ -155,8 +158,8 @@ func (a *App) claimsCompare() *cobra.Command {
 	var as, with string
 	c := &cobra.Command{Use: "compare TRUST [TRUST]", Short: "Compare what two trusts release, or one for two people",
 		Args: args("TRUST", "[TRUST]"),
-		Long: `Compare what two trusts release, by their rules, or with --as by what each would release for that person; or compare
-what one trust would release for two people (--as and --with).`,
+		Long: `Compare what two trusts release, by their rules, or with --as by what each would release for that person;
+or compare what one trust would release for two people (--as and --with).`,
 		Example: "  tressik claims compare nightlog@ridge plate-archive@ridge --as mira\n" +
 			"  tressik claims compare nightlog@ridge --as mira --with tobias",
 		ValidArgsFunction: a.names("trust", 2),
@@ -204,8 +207,8 @@ func (a *App) claimsImport() *cobra.Command {
 	var dry bool
 	c := &cobra.Command{Use: "import TRUST FILE|-", Short: "Replace the rules of a trust by those of a YAML file",
 		Args: args("TRUST", "FILE"),
-		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of them, or none where
-anything in the file is wrong. One file can be imported into many trusts.`,
+		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of them, or
+none where anything in the file is wrong. One file can be imported into many trusts.`,
 		Example: "  tressik claims import plate-archive@ridge claims.yaml --dry-run", ValidArgsFunction: a.names("trust",
 			1),
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -233,9 +236,9 @@ anything in the file is wrong. One file can be imported into many trusts.`,
 func (a *App) claimsSchema() *cobra.Command {
 	c := &cobra.Command{Use: "schema TRUST SCHEMA", Args: args("TRUST", "SCHEMA"),
 		Short: "Release the attributes of a usual schema, as far as people have them",
-		Long: `Set a rule for each attribute of a schema that people of the ledger have, under its standard name: inetOrgPerson, eduPerson
-or posixAccount. Rules that are there already stay. Take back what the app never asked for: tressik claims gaps TRUST
-names it.`,
+		Long: `Set a rule for each attribute of a schema that people of the ledger have, under its standard name:
+inetOrgPerson, eduPerson or posixAccount. Rules that are there already stay. Take back what the app never asked for:
+tressik claims gaps TRUST names it.`,
 		Example: "  tressik claims schema plate-archive@ridge eduPerson",
 		ValidArgsFunction: func(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
 			if len(got) == 1 {
@@ -246,7 +249,8 @@ names it.`,
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			attrs, ok := claims.Schema(got[1])
 			if !ok {
-				return usageError{fmt.Errorf("%q is no schema that is known; write %s", got[1], strings.Join(claims.Schemas(), ", "))}
+				return usageError{fmt.Errorf("%q is no schema that is known; write %s", got[1], strings.Join(claims.Schemas(),
+					", "))}
 			}
 			t, _, _, err := d.Trust(got[0])
 			if err != nil {
@@ -274,7 +278,8 @@ names it.`,
 					return err
 				}
 			}
-			blocks := []view.Block{report.Rules(t), {Lines: []string{fmt.Sprintf("  %s set", view.Count(len(in.Assign), "rule"))}}}
+			blocks := []view.Block{report.Rules(t), {Lines: []string{fmt.Sprintf("  %s set", view.Count(len(in.Assign),
+				"rule"))}}}
 			if len(without) > 0 {
 				blocks = append(blocks, view.Block{Lines: []string{"  Nobody has " + strings.Join(without, ", ") + "."}})
 			}
@@ -288,8 +293,8 @@ func (a *App) claimsRole() *cobra.Command {
 	claim := "role"
 	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups", Args: args("TRUST",
 		"GROUP=ROLE…"),
-		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table counts, or with
---several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
+		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table counts,
+or with --several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
 		Example:           "  tressik claims role nightlog@ridge directors=chief observers=reader --default guest",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -339,8 +344,8 @@ func (a *App) peopleAccess() *cobra.Command {
 func (a *App) peopleLeave() *cobra.Command {
 	return &cobra.Command{Use: "leave PERSON", Short: "What still works for somebody who has left, and what ends it",
 		Args: args("PERSON"),
-		Long: `Show what still works for somebody who has left: where they get in, which accounts are theirs, what they agreed to, each
-with what ends it. Nothing is changed. It ends with exit status 3 while anything works.`,
+		Long: `Show what still works for somebody who has left: where they get in, which accounts are theirs, what they
+agreed to, each with what ends it. Nothing is changed. It ends with exit status 3 while anything works.`,
 		Example: "  tressik people leave petra", ValidArgsFunction: a.names("person", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			list, err := mapper(d).Leave(got[0])

@@ -56,7 +56,8 @@ func (a *App) runOf(d *desk.Desk, got []string) (*federation.Run, error) {
 	if len(got) == 1 {
 		list, err := d.Runs(got[0], 1)
 		if err == nil && len(list) == 0 {
-			err = fmt.Errorf("nothing was kept of %s yet; the first comes with `tressik rehearse %s --as PERSON`", got[0], got[0])
+			err = fmt.Errorf("nothing was kept of %s yet; the first comes with `tressik rehearse %s --as PERSON`", got[0],
+				got[0])
 		}
 		if err != nil {
 			return nil, err
@@ -65,7 +66,8 @@ func (a *App) runOf(d *desk.Desk, got []string) (*federation.Run, error) {
 	}
 	n, err := strconv.ParseInt(got[1], 10, 64)
 	if err != nil {
-		return nil, usageError{fmt.Errorf("%q is no run: write its number, as `tressik proof list %s` shows it", got[1], got[0])}
+		return nil, usageError{fmt.Errorf("%q is no run: write its number, as `tressik proof list %s` shows it", got[1],
+			got[0])}
 	}
 	r, err := d.Run(got[0], n)
 	if errors.Is(err, store.ErrNotFound) {

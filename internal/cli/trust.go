@@ -260,9 +260,9 @@ func (a *App) nextCmd() *cobra.Command {
 	var reason string
 	c := &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
 		Args: args("[TRUST]"),
-		Long: `Show what is done and what is left for a trust, with the command for each step; for all trusts, what is left. A step
-that was done elsewhere can be ticked by its number (--done), and one that need not be done waived (--waive), each with
-the reason.`,
+		Long: `Show what is done and what is left for a trust, with the command for each step; for all trusts, what is
+left. A step that was done elsewhere can be ticked by its number (--done), and one that need not be done waived
+(--waive), each with the reason.`,
 		Example: `  tressik next nightlog@ridge
   tressik next nightlog@ridge --waive 9 --reason "the app has no test account"`,
 		ValidArgsFunction: a.names("trust", 1),

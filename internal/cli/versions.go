@@ -33,9 +33,9 @@ func (a *App) metadataCompare() *cobra.Command {
 	return &cobra.Command{Use: "compare A B",
 		Short: "Say in words what is different between two files, parties or versions",
 		Args:  args("A", "B"),
-		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as it is now
-(southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It ends with
-exit status 3 when the differences touch trust.`,
+		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as it
+is now (southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It
+ends with exit status 3 when the differences touch trust.`,
 		Example:           "  tressik metadata compare southmere:1 southmere\n  tressik metadata compare old.xml new.xml",
 		ValidArgsFunction: a.names("party", 2),
 		RunE: func(_ *cobra.Command, got []string) error {
@@ -97,8 +97,9 @@ func (a *App) published(what string) (*federation.Party, error) {
 func (a *App) metadataRestore() *cobra.Command {
 	return &cobra.Command{Use: "restore PARTY NUMBER", Short: "Give a foreign party back what it published before",
 		Args: args("PARTY", "NUMBER"),
-		Long: `Put a version of metadata history back, when what came since was wrong: entity, OpenID side, keys and metadata as
-received. It becomes the newest version; none is lost. A refresh reads what the party publishes now again.`,
+		Long: `Put a version of metadata history back, when what came since was wrong: entity, OpenID side, keys and
+metadata as received. It becomes the newest version; none is lost. A refresh reads what the party publishes now
+again.`,
 		Example: "  tressik metadata restore southmere 1 --yes", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			n, err := strconv.Atoi(got[1])

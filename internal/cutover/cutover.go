@@ -262,8 +262,7 @@ type Due struct {
 }
 
 // Due carries the plans out whose time has come: each is looked at anew, and one of which something is wanting by now,
-// or
-// whose window is over, is not.
+// or whose window is over, is not.
 func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 	all, err := p.Trusts()
 	if err != nil {
@@ -302,8 +301,7 @@ func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 }
 
 // Note is what the administrator sends to the people concerned, in Markdown: what changes when, where it begins, whom
-// to
-// ask, and what to do where it does not work.
+// to ask, and what to do where it does not work.
 func Note(t *federation.Trust, app, provider *federation.Party, plan *federation.Cutover) string {
 	when := "now"
 	if !plan.Done {

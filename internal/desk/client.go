@@ -332,8 +332,7 @@ func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 			federation.ErrFit)
 	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().Policy.AsItself:
 		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could "+
-			"never "+
-			"use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
+			"never use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
 		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
 			federation.ErrFit, k)

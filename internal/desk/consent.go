@@ -124,8 +124,7 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
 	}
 	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say "+
-		"who acts "+
-		"with --actor", actor, provider.Name, group, strings.Join(who, ", "))
+		"who acts with --actor", actor, provider.Name, group, strings.Join(who, ", "))
 }
 
 // mine are the consents to an ask that single persons gave, or an administrator for them.

@@ -73,8 +73,7 @@ type Hand struct {
 
 // ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
 var ErrPrivateInside = errors.New("it holds a private key, and is not kept; tell its owner to replace that key, " +
-	"since whoever " +
-	"has the file can sign with it, and to send metadata with the certificate alone")
+	"since whoever has the file can sign with it, and to send metadata with the certificate alone")
 
 // ReadEntity reads one entity out of raw metadata and verifies its signature with the certificate, if one is given.
 func ReadEntity(raw []byte, entity string, signedBy *x509.Certificate) (*saml.Entity, error) {
@@ -144,7 +143,8 @@ func readFromLarge(raw []byte, entity string, signedBy *x509.Certificate) (*saml
 	case n == 0:
 		return nil, entityHint(ids, entity, fmt.Errorf("%w: %q is not in the document", saml.ErrNoSuchEntity, entity))
 	case n > 1 && entity == "":
-		return nil, entityHint(ids, entity, fmt.Errorf("%w: the document holds %d; say which with --entity", saml.ErrManyEntities, n))
+		return nil, entityHint(ids, entity, fmt.Errorf("%w: the document holds %d; say which with --entity",
+			saml.ErrManyEntities, n))
 	case n > 1:
 		return nil, fmt.Errorf("%w: %s stands in the document more than once", saml.ErrDuplicate, entity)
 	}
@@ -306,7 +306,8 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 	for _, use := range uses {
 		kind := in.KeyKind
 		switch {
-		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == federation.ForTokens && !strings.HasPrefix(kind, "rsa"):
+		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == federation.ForTokens && !strings.HasPrefix(kind,
+			"rsa"):
 			kind = "rsa-2048"
 		case use == federation.ForTokens: // RS256 is what every client can verify, and this is quick to sign with
 			kind = "ecdsa-p256"

@@ -78,8 +78,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 }
 
 // federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled
-// in, both sides
-// are compared. Errors: *UnknownError, store.ErrExists.
+// in, both sides are compared. Errors: *UnknownError, store.ErrExists.
 func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
 	if clientID != "" {
 		return nil, nil, ErrClientID

@@ -1,6 +1,5 @@
 // Package dossier makes the report: one page about everything that is federated, or about one trust, to be read,
-// printed
-// and handed over. It draws the map of trusts and the time line of what runs out.
+// printed and handed over. It draws the map of trusts and the time line of what runs out.
 package dossier
 
 import (

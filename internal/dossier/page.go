@@ -82,8 +82,7 @@ func (d *Data) weighty() []check.Item {
 }
 
 // HTML writes the report as one page that needs nothing beside it. mask is what others who read it may not see; nil
-// masks
-// nothing.
+// masks nothing.
 func (d *Data) HTML(w io.Writer) error {
 	items := d.weighty()
 	level := map[finding.Level]int{}
@@ -162,12 +161,14 @@ func (o *One) Blocks() []view.Block {
 func (d *Data) Blocks() []view.Block {
 	head := view.Block{Title: d.Org + ": what is federated", Lines: []string{"As the ledger has it on " +
 		d.At.Format("2 January 2006, 15:04 UTC") + "."}}
-	trusts := view.Block{Title: "Trusts", Head: []string{"Trust", "Over", "Standing", "Rests on", "Health", "Why"}, Noun: "trust"}
+	trusts := view.Block{Title: "Trusts", Head: []string{"Trust", "Over", "Standing", "Rests on", "Health", "Why"},
+		Noun: "trust"}
 	for _, e := range d.Edges {
 		trusts.Rows = append(trusts.Rows, []string{e.Trust, e.Over, e.Standing, string(e.Proof.Kind) + " since " +
 			e.Proof.At.UTC().Format("2006-01-02"), e.Health, e.Why})
 	}
-	runs := view.Block{Title: "What runs out", Head: []string{"Date", "About", "What"}, Noun: "date", Empty: "Nothing within 400 days."}
+	runs := view.Block{Title: "What runs out", Head: []string{"Date", "About", "What"}, Noun: "date",
+		Empty: "Nothing within 400 days."}
 	for _, x := range d.Due[:min(len(d.Due), mostDue)] {
 		runs.Rows = append(runs.Rows, []string{x.At.Format("2006-01-02"), x.About, x.What})
 	}
@@ -178,13 +179,15 @@ func (d *Data) Blocks() []view.Block {
 			who.Rows = append(who.Rows, []string{r.Trust, c, r.Cells[c].Held})
 		}
 	}
-	found := view.Block{Title: "Findings, by weight", Head: []string{"Weight", "About", "What was seen", "What to do"}, Noun: "finding",
+	found := view.Block{Title: "Findings, by weight", Head: []string{"Weight", "About", "What was seen", "What to do"},
+		Noun:  "finding",
 		Empty: "Nothing is wanting that a check without a network can see."}
 	items := d.weighty()
 	for _, x := range items[:min(len(items), mostFindings)] {
 		found.Rows = append(found.Rows, []string{string(x.Level), x.About, x.Check + ": " + x.Saw, view.Remedy(x.Fix)})
 	}
-	changed := view.Block{Title: "What changed", Head: []string{"Entry", "When", "Who", "What", "About", "Fields"}, Noun: "change",
+	changed := view.Block{Title: "What changed", Head: []string{"Entry", "When", "Who", "What", "About", "Fields"},
+		Noun:  "change",
 		Empty: "Nothing since the last report."}
 	if d.Since.IsZero() {
 		changed.Empty = "This is the first report: the next one says what changed since."
@@ -192,7 +195,8 @@ func (d *Data) Blocks() []view.Block {
 		changed.Title += " since " + d.Since.Format("2 January 2006, 15:04 UTC")
 	}
 	for _, e := range d.Changes[max(0, len(d.Changes)-mostChanges):] {
-		changed.Rows = append(changed.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action,
+		changed.Rows = append(changed.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor,
+			e.Action,
 			e.Party + e.Trust, e.Fields()})
 	}
 	return []view.Block{head, trusts, runs, who, found, changed}

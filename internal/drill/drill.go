@@ -46,8 +46,8 @@ type run struct {
 	before map[string][]string
 }
 
-// Run drills the rollover of an own party's key. The ledger itself is only read. Errors: those of the keyring, and of the
-// copy.
+// Run drills the rollover of an own party's key. The ledger itself is only read. Errors: those of the keyring, and of
+// the copy.
 func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
 	dir, err := os.MkdirTemp("", "tressik-drill-")
 	if err != nil {
@@ -122,7 +122,8 @@ func (x *run) cast() error {
 func (x *run) signIns(what string, expected bool) error {
 	s := Step{What: what, Expected: expected, Accepted: []string{}, Refused: map[string][]string{}}
 	for trust, who := range x.who {
-		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust}, Second: true}, As: who,
+		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust}, Second: true},
+			As:     who,
 			DryRun: true})
 		if err != nil {
 			x.d.NotTried[trust] = err.Error()

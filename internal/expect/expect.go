@@ -130,8 +130,7 @@ type Outcome struct {
 }
 
 // Run runs the expectations of trusts, of all where none is named, several at once. Errors: *book.UnknownError, those
-// of
-// the ledger.
+// of the ledger.
 func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome, error) {
 	var all []federation.Expected
 	if len(trusts) == 0 {

@@ -42,7 +42,8 @@ type Handoff struct {
 	Certificate []byte `json:"-"` // PEM
 	Metadata    []byte `json:"-"`
 
-	Stage   string   `json:"stage,omitempty"`   // address of the stage whose addresses and keys these are; "" is the real ones
+	// address of the stage whose addresses and keys these are; "" is the real ones
+	Stage   string   `json:"stage,omitempty"`
 	Remarks []string `json:"remarks,omitempty"` // what has to be known of them beside
 
 	Example      *Example `json:"example,omitempty"`
@@ -144,9 +145,8 @@ func (d *Maker) TakeBack(old, t *federation.Trust) error {
 	return nil
 }
 
-// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider.
-// Metadata is
-// the party's and not compared here. A state for which no sheet can be made is like no other.
+// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider. Metadata
+// is the party's and not compared here. A state for which no sheet can be made is like no other.
 func (d *Maker) sameSheet(old, t *federation.Trust, side string) (bool, error) {
 	_, app, provider, err := d.Trust(t.Name)
 	if err != nil {

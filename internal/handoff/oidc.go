@@ -176,8 +176,8 @@ func (h *Handoff) AddTo(s *federation.Secret, secret string) {
 
 // AddStageSecret puts on the sheet the secret that the stage takes of a client, which is good nowhere else.
 func (h *Handoff) AddStageSecret(secret string) {
-	h.addSecret(Item{Label: "Client secret, of this stage alone", Value: secret, From: "made by the stage; good until it " +
-		"closes"})
+	h.addSecret(Item{Label: "Client secret, of this stage alone", Value: secret,
+		From: "made by the stage; good until it closes"})
 }
 
 func (h *Handoff) addSecret(item Item) {
@@ -249,7 +249,8 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Who may sign in", t.Admits, "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
-		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home, Start: c.Start,
+		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home,
+		Start:   c.Start,
 		JWKSURI: terms.JWKSURI}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
@@ -296,9 +297,11 @@ type clientMetadata struct {
 func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
 	var out []Todo
 	if err := t.Registered(); err != nil {
-		out = append(out, Todo{Done: false, Step: "the client ID that the owner of " + t.Provider + " issues is in the ledger", Fix: finding.Run("trust", "change", t.Name, "--client-id", "ID")})
+		out = append(out, Todo{Done: false, Step: "the client ID that the owner of " + t.Provider +
+			" issues is in the ledger", Fix: finding.Run("trust", "change", t.Name, "--client-id", "ID")})
 	}
-	out = append(out, Todo{Done: len(terms.Asks) > 0, Step: "it asks for what it needs", Fix: finding.Run("permission", "ask", t.Name,
+	out = append(out, Todo{Done: len(terms.Asks) > 0, Step: "it asks for what it needs", Fix: finding.Run("permission",
+		"ask", t.Name,
 		"API:NAME")})
 	waiting := 0
 	for _, f := range found {

@@ -218,8 +218,7 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 }
 
 // marks are what tie a message to a sign-in: the ID of a SAML request, that which a SAML message answers, or the state
-// of
-// an OAuth message.
+// of an OAuth message.
 func marks(text string) (id, answers, state string) {
 	if c, ok, err := carriedIn(text); ok && err == nil {
 		if doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits()); err == nil {
@@ -346,12 +345,12 @@ func SignIns(list []Recorded) int {
 }
 
 // Redacted writes a copy of an archive that is safe to send to somebody else: each request with its address, and what
-// the
-// messages in it say, without secrets, signatures, names and values of people. Headers, cookies and bodies of answers
-// are
-// left out. It goes entry by entry. Errors: ErrArchive, where what stands before the cut is written all the same.
+// the messages in it say, without secrets, signatures, names and values of people. Headers, cookies and bodies of
+// answers are left out. It goes entry by entry. Errors: ErrArchive, where what stands before the cut is written all the
+// same.
 func Redacted(w io.Writer, r io.Reader, mask *redact.Mask) error {
-	if _, err := io.WriteString(w, `{"log":{"version":"1.2","creator":{"name":"tressik","version":"redacted"},"entries":[`); err != nil {
+	if _, err := io.WriteString(w,
+		`{"log":{"version":"1.2","creator":{"name":"tressik","version":"redacted"},"entries":[`); err != nil {
 		return err
 	}
 	err := entries(r, func(n int, e *entry) error { return e.redacted(w, n-1, mask) })

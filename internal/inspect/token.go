@@ -179,7 +179,8 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if err != nil {
 		return err
 	}
-	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, SignedWith: app.ClientSide().IDTokenAlg, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
+	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, SignedWith: app.ClientSide().IDTokenAlg,
+		Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
 		Now:   in.At,
 		Trust: t.Name, Provider: provider.Name}
 	var j *oidc.TokenJudgement

@@ -466,8 +466,8 @@ func (k *Keeper) Deliver(trust string, r *Ring, to string) error {
 	return &book.UnknownError{What: "trust of " + r.Party.Name, Name: trust, Add: "see `tressik trust list`"}
 }
 
-// Activate puts the announced key of a use in the place of the active one. breaks names the trusts that may break. Errors:
-// ErrPlace, ErrUnseen, book.ErrValue.
+// Activate puts the announced key of a use in the place of the active one. breaks names the trusts that may break.
+// Errors: ErrPlace, ErrUnseen, book.ErrValue.
 func (k *Keeper) Activate(party, use string, breaks []string) (*federation.OwnKey, error) {
 	r, err := k.Ring(party)
 	if err != nil {
@@ -548,14 +548,15 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 		}
 	}
 	if len(waiting) > 0 {
-		return finding.Advise(fmt.Errorf("%w: %s would break with %s; deliver what is published now, or say --break %s", ErrUnseen,
+		return finding.Advise(fmt.Errorf("%w: %s would break with %s; deliver what is published now, or say --break %s",
+			ErrUnseen,
 			strings.Join(waiting, ", "), key.ID, strings.Join(waiting, ",")), fix)
 	}
 	return nil
 }
 
-// Withdraw takes an outgoing key away for good, or an announced one back. early says that it may be before what it signed
-// is over. Errors: ErrPlace, ErrEarly, ErrUnseen.
+// Withdraw takes an outgoing key away for good, or an announced one back. early says that it may be before what it
+// signed is over. Errors: ErrPlace, ErrEarly, ErrUnseen.
 func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, error) {
 	r, err := k.Ring(party)
 	if err != nil {

@@ -32,8 +32,8 @@ var (
 )
 
 // Load replaces what is known of the accounts inside an app with those of its export. An export in which no account has
-// the field by which the app finds one is another's, and what was known stays. Errors: those of accounts.Read, ErrField,
-// *book.UnknownError. The findings name accounts that the app itself could not tell apart.
+// the field by which the app finds one is another's, and what was known stays. Errors: those of accounts.Read,
+// ErrField, *book.UnknownError. The findings name accounts that the app itself could not tell apart.
 func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List, error) {
 	p, err := m.Party(federation.App, app)
 	if err != nil {

@@ -29,12 +29,13 @@ type Follow struct {
 // Following is how a watched trust is played.
 type Following struct {
 	Trust    string   `json:"trust"`
-	Link     string   `json:"link"`               // starts the sign-in; "" where only the app knows it
-	Real     []string `json:"real"`               // parties that are not played
-	Played   []string `json:"played"`             // parties that are
-	StandIns []string `json:"standIns"`           // played ones that are foreign
-	Silent   bool     `json:"silent"`             // whether the app took the sign-in is not seen here
-	AtReal   []string `json:"register,omitempty"` // addresses here that the real party must know, and the ledger does not have
+	Link     string   `json:"link"`     // starts the sign-in; "" where only the app knows it
+	Real     []string `json:"real"`     // parties that are not played
+	Played   []string `json:"played"`   // parties that are
+	StandIns []string `json:"standIns"` // played ones that are foreign
+	Silent   bool     `json:"silent"`   // whether the app took the sign-in is not seen here
+	// addresses here that the real party must know, and the ledger does not have
+	AtReal []string `json:"register,omitempty"`
 }
 
 // ErrBothForeign means that nothing of a trust can be played here: both its parties are foreign and elsewhere.

@@ -101,8 +101,7 @@ func (d *Player) KeepRun(r *federation.Run, action string) error {
 }
 
 // keepRehearsals keeps rehearsals with their trusts. What a rehearsal proves is that the ledger's values fit each
-// other,
-// not that keys which were played are those of the real party.
+// other, not that keys which were played are those of the real party.
 func (d *Player) keepRehearsals(list []federation.Rehearsal, messages *Messages) error {
 	for i := range list {
 		r := &federation.Run{Kind: federation.ByRehearsal, Rehearsal: list[i], Messages: messages.Of(list[i].Trust)}

@@ -17,8 +17,7 @@ import (
 )
 
 // Many rehearses one trust many times, on several stages at once that share a cast, and keeps nothing. persons are
-// those
-// whom the scripts name; each script is of the trust alone. The results are in the order of the scripts.
+// those whom the scripts name; each script is of the trust alone. The results are in the order of the scripts.
 func (d *Player) Many(ctx context.Context, trust string, scripts []rehearse.Script, persons []people.Person) (
 	[]federation.Rehearsal, error) {
 	c, err := d.castOf([]string{trust}, cast.Options{Secret: d.stageSecrets(map[string]string{})}, persons,

@@ -48,9 +48,8 @@ func (o *overOIDC) isRequest(at *url.URL, form url.Values) bool {
 }
 
 // knows sends an authorization request with prompt=none: a provider that knows the client and its redirect URI, and
-// where
-// nobody is signed in, leads back with an error that says so (OpenID Connect Core, section 3.1.2.6); one that does not
-// must not (RFC 6749, section 4.1.2.1).
+// where nobody is signed in, leads back with an error that says so (OpenID Connect Core, section 3.1.2.6); one that
+// does not must not (RFC 6749, section 4.1.2.1).
 func (o *overOIDC) knows(ctx context.Context, j *job) {
 	doc, c := j.provider.OpenIDOf(), j.app.ClientSide()
 	if j.provider.Own || doc == nil || c == nil || !c.Kind.Redirects() || len(c.Redirects) == 0 {

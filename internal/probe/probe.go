@@ -1,7 +1,6 @@
 // Package probe asks the real parties of trusts without anyone signing in: whether they are there, whether they still
-// say
-// what the ledger holds, and whether they know each other. It sends no credentials of people, and claims no more than
-// the answers prove.
+// say what the ledger holds, and whether they know each other. It sends no credentials of people, and claims no more
+// than the answers prove.
 package probe
 
 import (
@@ -279,8 +278,7 @@ const (
 )
 
 // Ready probes until nothing is wrong any more, or a time is over: it can take minutes until a change is in effect.
-// wait
-// is told of each try that found something, and how long it waits until the next.
+// wait is told of each try that found something, and how long it waits until the next.
 func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(tries int, left time.Duration,
 	list []Result)) (
 	[]Result, error) {

@@ -9,8 +9,7 @@ import (
 )
 
 // records finds the records in a JSON answer, each with a name and the rest in a line: the list itself, or the first
-// list
-// that a member holds.
+// list that a member holds.
 func records(raw []byte) [][2]string {
 	var v any
 	if json.Unmarshal(raw, &v) != nil {

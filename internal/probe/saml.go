@@ -82,8 +82,7 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	own := j.request
 	if o.terms.SignsRequests && !j.app.Own && own.at == "" {
 		j.skip(check, "its requests are signed with a key that only "+j.app.Name+" has; with its start link in the "+
-			"ledger its own "+
-			"request can be shown to the provider")
+			"ledger its own request can be shown to the provider")
 		return
 	}
 	if own.at == "" {

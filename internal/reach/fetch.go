@@ -226,8 +226,7 @@ func explain(source string, o Options, err error) error {
 			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
 		}
 		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with "+
-			"--ca FILE; "+
-			"if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
+			"--ca FILE; if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,

@@ -106,7 +106,8 @@ func TestPlainHTTPIsForLoopback(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Post("http://192.0.2.1/token", "text/plain", strings.NewReader("secret")); !errors.Is(err, ErrPlainHTTP) {
+	if _, err := c.Post("http://192.0.2.1/token", "text/plain", strings.NewReader("secret")); !errors.Is(err,
+		ErrPlainHTTP) {
 		t.Errorf("a secret in the clear: %v", err)
 	}
 	if r, err := c.Get(s.URL + "/md"); err != nil || r.StatusCode != 200 {

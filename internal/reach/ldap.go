@@ -39,8 +39,9 @@ const (
 
 // personFilter and groupFilter are what is looked for where a source says nothing else.
 const (
-	personFilter = "(|(objectClass=inetOrgPerson)(objectClass=organizationalPerson)(objectClass=person)(objectClass=posixAccount))"
-	groupFilter  = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
+	personFilter = "(|(objectClass=inetOrgPerson)(objectClass=organizationalPerson)(objectClass=person)" +
+		"(objectClass=posixAccount))"
+	groupFilter = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
 )
 
 // dial connects with TLS, by ldaps: or StartTLS (RFC 4513, section 3), and binds with the source's name. The connection

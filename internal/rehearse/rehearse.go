@@ -226,8 +226,7 @@ func (x *run) browser(i int, signedIn *bool) {
 }
 
 // stays says, at the end of a rehearsal, at which apps somebody is still signed in after signing out at the last one,
-// and
-// by what both sides published who is told of it.
+// and by what both sides published who is told of it.
 func (x *run) stays(i int) {
 	if i != len(x.parts)-1 {
 		return

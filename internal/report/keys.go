@@ -68,12 +68,15 @@ func Key(r *keyring.Ring, k *federation.OwnKey, now time.Time) view.Page {
 		federation.Active: "in use", federation.Outgoing: "signs no more; what it signed is still accepted",
 		federation.Unpublished: "nobody else knows of it; it waits to be announced"}[k.Place]
 	if k.Use == federation.ForEncryption {
-		words = map[string]string{federation.Announced: "decrypts already, and is not published yet", federation.Active: "in use",
+		words = map[string]string{federation.Announced: "decrypts already, and is not published yet",
+			federation.Active:   "in use",
 			federation.Outgoing: "published no more; it still decrypts", federation.Unpublished: "it waits to be " +
 				"announced"}[k.Place]
 	}
-	b := view.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since", since},
-		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", view.When(x.From, now)}, {"valid until", view.When(x.Until, now)},
+	b := view.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since",
+		since},
+		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", view.When(x.From, now)}, {"valid until", view.When(x.Until,
+			now)},
 		{"certificate, SHA-256", x.SHA256}}}
 	for _, c := range k.Chain {
 		b.Fields = append(b.Fields, [2]string{"below the authority", c.Subject.String() + ", until " + view.When(c.NotAfter,
@@ -167,7 +170,8 @@ func Drill(d *drill.Drill) view.Page {
 		}
 		blocks = append(blocks, n)
 	}
-	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were played by stand-ins."
+	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were played " +
+		"by stand-ins."
 	if !d.Holds {
 		end = "It does not hold: see what was refused."
 	}

@@ -221,7 +221,8 @@ func People(list []people.Person) view.Block {
 // Sources are where people come from.
 func Sources(list []people.Source, now time.Time) view.Page {
 	b := view.Block{Head: []string{"Source", "At", "People", "Last read"}, Noun: "source",
-		Empty: "There is none. Add the first with `tressik people source add NAME FILE`, or load a file once with `tressik people load FILE`."}
+		Empty: "There is none. Add the first with `tressik people source add NAME FILE`, or load a file once with " +
+			"`tressik people load FILE`."}
 	type data struct {
 		people.Source
 		Read   time.Time `json:"lastRead"`

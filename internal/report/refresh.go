@@ -65,10 +65,12 @@ func Refreshed(list []refresh.Result, how refresh.How) view.Page {
 			}
 		}
 	}
-	sum := fmt.Sprintf("%d waiting, %d failed, %d taken, %d by hand, %d unchanged", count[refresh.Waits], count[refresh.Failed],
+	sum := fmt.Sprintf("%d waiting, %d failed, %d taken, %d by hand, %d unchanged", count[refresh.Waits],
+		count[refresh.Failed],
 		count[refresh.Taken], count[refresh.ByHand], count[refresh.Unchanged])
 	if len(list) == 0 {
-		sum = fmt.Sprintf("There is no foreign %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind, kind)
+		sum = fmt.Sprintf("There is no foreign %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind,
+			kind)
 	}
 	return view.Page{Data: list, Blocks: []view.Block{b, {Lines: []string{sum}}}}
 }

@@ -63,7 +63,8 @@ func (k *Keeper) Source(name string) (*people.Source, error) {
 		}
 		names = append(names, all[i].Name)
 	}
-	return nil, &book.UnknownError{What: "source of people", Name: name, Near: names, Add: "see `tressik people source list`"}
+	return nil, &book.UnknownError{What: "source of people", Name: name, Near: names,
+		Add: "see `tressik people source list`"}
 }
 
 // Read reads a source again. People who are in it no longer go. Errors: *book.UnknownError, store.ErrExists for

@@ -155,8 +155,7 @@ func TestSignedOutPageOfTheApp(t *testing.T) {
 }
 
 // TestLogoutReachesFrames has a sign-out that began at an app over SAML reach a client over OpenID Connect in a frame
-// of the
-// browser, and then lead back to the app.
+// of the browser, and then lead back to the app.
 func TestLogoutReachesFrames(t *testing.T) {
 	x := newSet(t, func(l *cast.Ledger) {
 		beside(true)(l)
@@ -178,9 +177,8 @@ func TestLogoutReachesFrames(t *testing.T) {
 	}
 }
 
-// TestLogoutPagesLeadOn holds that the form of a logout page may lead to whoever is next, for browsers hold its
-// policy for
-// the redirects behind it too.
+// TestLogoutPagesLeadOn holds that the form of a logout page may lead to whoever is next, for browsers hold its policy
+// for the redirects behind it too.
 func TestLogoutPagesLeadOn(t *testing.T) {
 	x := newSet(t, func(l *cast.Ledger) {
 		beside(true)(l)

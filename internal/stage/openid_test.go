@@ -532,7 +532,8 @@ func TestRequestsAreNotedOnce(t *testing.T) {
 			page.Fields.Set("person", "mira")
 			q, page = o.went(o.client.PostForm(page.Action, page.Fields))
 		}
-		if q != nil || page.status != http.StatusForbidden || !slices.Contains(page.Decisions, "back") || !slices.Contains(page.Decisions, "without") {
+		if q != nil || page.status != http.StatusForbidden || !slices.Contains(page.Decisions, "back") ||
+			!slices.Contains(page.Decisions, "without") {
 			t.Fatalf("%v %s", q, page.text)
 		}
 	}

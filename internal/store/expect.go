@@ -98,8 +98,7 @@ func LastSeq(l *Ledger) (n int64, err error) {
 // keep what was seen are left out.
 func JournalAfter(l *Ledger, seq int64, t *federation.Trust) ([]Entry, error) {
 	return entries(l, everyEntry+" WHERE seq > ? AND (trust = ? OR party IN (?, ?) OR action LIKE 'people.%') AND "+
-		"action NOT IN "+
-		"('trust.rehearse', 'trust.probe', 'trust.watch', 'expect.add', 'expect.remove') ORDER BY "+
+		"action NOT IN ('trust.rehearse', 'trust.probe', 'trust.watch', 'expect.add', 'expect.remove') ORDER BY "+
 		"seq", seq, t.Name, t.App, t.Provider)
 }
 

@@ -102,7 +102,8 @@ func (tx *Tx) Recertify(party string, k *federation.OwnKey, cert *x509.Certifica
 	if err != nil {
 		return err
 	}
-	return tx.note("key.certify", party, "", map[string]string{"key": k.ID, "certificate": keys.Fingerprint(k.Certificate)},
+	return tx.note("key.certify", party, "", map[string]string{"key": k.ID,
+		"certificate": keys.Fingerprint(k.Certificate)},
 		map[string]string{"key": k.ID, "certificate": keys.Fingerprint(cert)})
 }
 

@@ -56,7 +56,8 @@ func (l *Ledger) KeepReadings(list map[string]federation.Reading) error {
 			if !r.Pinned.IsZero() {
 				pinned = text(r.Pinned)
 			}
-			_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, ?, ?, ?, ?, ?)
+			_, err := tx.tx.Exec(`INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, ?, ?, ?,`+
+				` ?, ?)
 				ON CONFLICT (party) DO UPDATE SET since = CASE WHEN outcome = excluded.outcome THEN since ELSE excluded.since END,
 					outcome = excluded.outcome, why = excluded.why, at = excluded.at, again = excluded.again,
 					pinned = CASE WHEN excluded.pinned = '' THEN pinned ELSE excluded.pinned END`,

@@ -38,7 +38,8 @@ func (l *Ledger) Versions(party string) ([]federation.Version, error) {
 // Errors: ErrNotFound.
 func (l *Ledger) VersionRaw(party string, number int) ([]byte, error) {
 	var raw []byte
-	err := l.db.QueryRow("SELECT raw FROM versions WHERE party = ? ORDER BY id LIMIT 1 OFFSET ?", party, number-1).Scan(&raw)
+	err := l.db.QueryRow("SELECT raw FROM versions WHERE party = ? ORDER BY id LIMIT 1 OFFSET ?", party,
+		number-1).Scan(&raw)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}

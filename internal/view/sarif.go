@@ -15,8 +15,7 @@ type Result struct {
 }
 
 // SARIF writes findings in the format that code hosts and CI systems read (SARIF 2.1.0). What they are about is a
-// logical
-// location: a ledger has no lines.
+// logical location: a ledger has no lines.
 func SARIF(w io.Writer, version string, list []Result) error {
 	type text struct {
 		Text string `json:"text"`

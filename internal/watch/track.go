@@ -188,8 +188,7 @@ func (t *Track) UntilSignedOut() {
 }
 
 // leaves takes what happens after a sign-in: the watch is over once a party has judged a sign-out, or the app's page
-// for
-// it was shown.
+// for it was shown.
 func (t *Track) leaves(e server.Event) {
 	if !strings.Contains(e.What, "logout") && !strings.Contains(e.What, "sign-out") && !strings.Contains(e.What,
 		"signed-out") {

@@ -111,7 +111,8 @@ func TestTrack(t *testing.T) {
 // TestPage writes what parties say as words alone.
 func TestPage(t *testing.T) {
 	x := track(play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, Link: "javascript:alert(1)"})
-	x.Event(server.Event{By: `<b onclick="x">`, What: "response", Findings: finding.List{{ID: "a", Level: finding.Error, Check: "<i>", Saw: "<script>"}}})
+	x.Event(server.Event{By: `<b onclick="x">`, What: "response", Findings: finding.List{{ID: "a", Level: finding.Error,
+		Check: "<i>", Saw: "<script>"}}})
 	p := &Page{Track: x, Token: "t", Remedy: func(finding.Remedy) template.HTML { return "" },
 		Side:  func(finding.Side) string { return "" },
 		Tally: func(finding.List) string { return "" }}

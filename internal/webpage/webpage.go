@@ -1,5 +1,5 @@
-// Package webpage reads what counts of an HTML page for whoever goes through a sign-in without a browser: its title, its
-// first words, its first form, and where it leads by itself.
+// Package webpage reads what counts of an HTML page for whoever goes through a sign-in without a browser: its title,
+// its first words, its first form, and where it leads by itself.
 package webpage
 
 import (

@@ -17,9 +17,10 @@ func TestReadsExports(t *testing.T) {
 		"an empty cell":   {"name,mail\nmira,\n", "2 name=mira"},
 		"a line in quotes": {"name,note\nmira,\"two\nlines\"\npetra,x\n",
 			"2 name=mira note=two\nlines;4 name=petra note=x"},
-		"a JSON list":          {`[{"name":"mira","n":5,"on":true,"none":null}]`, "1 n=5 name=mira on=true"},
-		"JSON lines":           {"{\"name\":\"mira\"}\n{\"name\":\"petra\"}\n", "1 name=mira;2 name=petra"},
-		"SCIM":                 {`{"Resources":[{"userName":"mira","emails":[{"value":"a"},{"value":"b"}]}]}`, "1 emails.value=a|b userName=mira"},
+		"a JSON list": {`[{"name":"mira","n":5,"on":true,"none":null}]`, "1 n=5 name=mira on=true"},
+		"JSON lines":  {"{\"name\":\"mira\"}\n{\"name\":\"petra\"}\n", "1 name=mira;2 name=petra"},
+		"SCIM": {`{"Resources":[{"userName":"mira","emails":[{"value":"a"},{"value":"b"}]}]}`,
+			"1 emails.value=a|b userName=mira"},
 		"LDIF":                 {"dn: uid=mira,dc=x\nuid: mira\nuserPassword: secret\n", "1 dn=uid=mira,dc=x uid=mira"},
 		"LDIF, base64, folded": {"version: 1\n\ndn: uid=mira\ncn:: TcO8bG\n xlcg==\n", "3 cn=Müller dn=uid=mira"},
 	} {
@@ -67,7 +68,8 @@ func TestReadsExports(t *testing.T) {
 
 func TestMatch(t *testing.T) {
 	t.Parallel()
-	list, err := Read([]byte("user\na@x.example\nB@x.example\nc@old.example\nd@x.example\nd@x.example\nshared@x.example\ngone@x.example\n"))
+	list, err := Read([]byte("user\na@x.example\nB@x.example\nc@old.example\nd@x.example\nd@x.example\n" +
+		"shared@x.example\ngone@x.example\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,7 +98,8 @@ func TestMatch(t *testing.T) {
 
 // FuzzRead reads any bytes as an export: an error or accounts, and no panic.
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{"name,mail\nmira,x\n", `[{"a":[{"b":1}]}]`, "dn: uid=x\ncn: y\n", "{}", "\"", "a;b\n\"c\";d"} {
+	for _, s := range []string{"name,mail\nmira,x\n", `[{"a":[{"b":1}]}]`, "dn: uid=x\ncn: y\n", "{}", "\"",
+		"a;b\n\"c\";d"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

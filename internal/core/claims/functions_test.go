@@ -23,13 +23,15 @@ func TestFunctions(t *testing.T) {
 	}
 	for expr, want := range map[string]string{
 		`lower(person.mail)`: "mira.solano@kestrelridge.example", `upper(person.uid)`: "MIRA",
-		`scope(person.uid, "southmere.example")`: "Mira@southmere.example", `scope(person.mail, "x.example")`: "Mira.Solano@x.example",
-		`default(person.title, "none")`: "Observer", `default(person.phone, "none")`: "none",
+		`scope(person.uid, "southmere.example")`: "Mira@southmere.example",
+		`scope(person.mail, "x.example")`:        "Mira.Solano@x.example",
+		`default(person.title, "none")`:          "Observer", `default(person.phone, "none")`: "none",
 		`replacePattern(person.mail, "@.*$", "")`: "Mira.Solano", `replacePattern("a-b-c", "([a-z])-", "$1.")`: "a.b.c",
 		`hashed("mira", "salt")`:     "e3e5cdf8eed6cd1c4a0e7c3ea2d4d0f1",
 		`time(person.since, "date")`: "2029-05-01", `time(person.since, "rfc3339")`: "2029-05-01T08:30:00Z",
 		`time("2029-05-01", "seconds")`:  "1872288000",
-		`person.uid.lowerAscii().trim()`: "mira", `all(person.mail).join(" ")`: "Mira.Solano@kestrelridge.example mira@kestrelridge.example",
+		`person.uid.lowerAscii().trim()`: "mira", `all(person.mail).join(" ")`: "Mira.Solano@kestrelridge.example " +
+			"mira@kestrelridge.example",
 	} {
 		p, err := e.Compile(expr)
 		if err != nil {
@@ -50,8 +52,9 @@ func TestFunctions(t *testing.T) {
 		}
 	}
 	for expr, want := range map[string]string{
-		`replacePattern(person.uid, "(", "")`: "missing closing", `time(person.uid, "date")`: "no time such as", `time(person.since, "x")`: "no form",
-		`lower(person.none)`: "no such attribute", `lower(1)`: "is no text",
+		`replacePattern(person.uid, "(", "")`: "missing closing", `time(person.uid, "date")`: "no time such as",
+		`time(person.since, "x")`: "no form",
+		`lower(person.none)`:      "no such attribute", `lower(1)`: "is no text",
 		`person.mail + "x"`: "an attribute with several values is a list",
 		`[1,2,3,4,5,6,7,8,9].map(a, [1,2,3,4,5,6,7,8,9].map(b, [1,2,3,4,5,6,7,8,9].map(c, [1,2,3,4,5,6,7,8,9].map(d,
 			[1,2,3,4,5,6,7,8,9].map(e, string(a+b+c+d+e))))))`: "cost limit",
@@ -104,7 +107,8 @@ func TestRolesAndConditions(t *testing.T) {
 		}
 	}
 	r, err := e.Prepare([]Rule{{Claim: "a", Expression: "person.uid", When: `"observers" in groups`},
-		{Claim: "b", Expression: "person.uid", When: `"directors" in groups`}, {Claim: "c", Expression: "person.mail", Single: true},
+		{Claim: "b", Expression: "person.uid", When: `"directors" in groups`}, {Claim: "c", Expression: "person.mail",
+			Single: true},
 		{Claim: "d", Expression: "person.uid", When: "person.nobody == 1"}})
 	if err != nil {
 		t.Fatal(err)
@@ -134,7 +138,8 @@ func TestExplain(t *testing.T) {
 	for _, s := range steps {
 		parts = append(parts, s.Part+" = "+strings.Join(s.Values, "|")+s.Wrong)
 	}
-	for _, want := range []string{`"observers" in groups = true`, "person.mail = Mira.Solano@kestrelridge.example|mira@kestrelridge.example",
+	for _, want := range []string{`"observers" in groups = true`,
+		"person.mail = Mira.Solano@kestrelridge.example|mira@kestrelridge.example",
 		"first(person.mail) = Mira.Solano@kestrelridge.example"} {
 		if !slices.Contains(parts, want) {
 			t.Errorf("%q is not among %q", want, parts)

@@ -26,8 +26,7 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 						"before the rule, or not by it: sign in again, and look at that response", r.Claim, r.Expression))
 				}
 				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so enter the "+
-					"value "+
-					"where people are kept, and load them again; or the message was made without it", r.Claim, r.Expression)).
+					"value where people are kept, and load them again; or the message was made without it", r.Claim, r.Expression)).
 					Then(finding.Run("people", "load", "FILE"))
 			}
 			if r.Name == w.Name { // under another NameFormat: setting it anew takes the app's
@@ -49,8 +48,7 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 }
 
 // adviseForeign is the advice about a foreign provider: what no rule of the trust and no attribute of the ledger's
-// people
-// speaks of is for its owner to release.
+// people speaks of is for its owner to release.
 func adviseForeign(t *Trust, provider, app *Party, persons []people.Person, rest func(saml.Wanted) finding.Remedy) func(
 	saml.Wanted) finding.Remedy {
 	have := people.Counts(persons)

@@ -113,7 +113,8 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 		return nil, "", found
 	}
 	if unverified(in.Claims) { // apps find accounts by addresses
-		refuse("unverified", "address", mail+", which the provider does not call verified", "a verified address for somebody new",
+		refuse("unverified", "address", mail+", which the provider does not call verified",
+			"a verified address for somebody new",
 			finding.Do("have it verified at the provider"))
 		return nil, "", found
 	}

@@ -150,8 +150,8 @@ func (p *Party) OpenIDOf() *oidc.Discovery {
 	return &p.OpenID.Discovery
 }
 
-// TokenSigners are the public keys with which an own party signs tokens: those that sign its messages, and those that sign
-// tokens alone.
+// TokenSigners are the public keys with which an own party signs tokens: those that sign its messages, and those that
+// sign tokens alone.
 func (p *Party) TokenSigners() []crypto.PublicKey {
 	var out []crypto.PublicKey
 	if r := p.Role(); r != nil {
@@ -220,9 +220,8 @@ func (p *Party) Identifier() string {
 	return ""
 }
 
-// Ask is a permission that a client asks for; API is "" for OpenID's own scopes, and at a foreign provider for a
-// scope of
-// that one's that the ledger knows by name alone.
+// Ask is a permission that a client asks for; API is "" for OpenID's own scopes, and at a foreign provider for a scope
+// of that one's that the ledger knows by name alone.
 type Ask struct {
 	API  string    `json:"api,omitempty"`
 	Name string    `json:"permission"`

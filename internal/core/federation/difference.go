@@ -113,7 +113,8 @@ func contactsOf(e *saml.Entity) []string {
 	return out
 }
 
-// until compares ends: one that comes sooner, or that came from nowhere, touches trust less than one that was taken away.
+// until compares ends: one that comes sooner, or that came from nowhere, touches trust less than one that was taken
+// away.
 func (c *comparing) until(what string, was, now *time.Time) {
 	words := func(t *time.Time) string {
 		if t == nil {

@@ -12,8 +12,7 @@ import (
 )
 
 // Expected is a kept statement about a trust, which can be run again at any time: somebody gets in with these claims,
-// or
-// is refused by this rule; a machine's calls are answered or refused.
+// or is refused by this rule; a machine's calls are answered or refused.
 type Expected struct {
 	ID       int64               `json:"id"`
 	Trust    string              `json:"trust"`

@@ -241,7 +241,8 @@ func TestExpectation(t *testing.T) {
 		!e.WantAssertionsSigned || e.AllowSHA1 || e.AllowUnsolicited {
 		t.Errorf("%+v", e)
 	}
-	if l := provider.LaunchLink(app); l != "https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog.kestrelridge.example%2Fmetadata" {
+	want := "https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog.kestrelridge.example%2Fmetadata"
+	if l := provider.LaunchLink(app); l != want {
 		t.Error(l)
 	}
 }

@@ -98,8 +98,7 @@ func ScopesOf(terms *OIDCTerms) []string {
 }
 
 // ClaimTexts is what is released for a person over OpenID Connect with scopes, each claim as texts; own asks for what
-// is
-// in an ID token alone.
+// is in an ID token alone.
 func (r *Releaser) ClaimTexts(p *people.Person, scopes []string, own bool) map[string][]string {
 	out := map[string][]string{}
 	for name, v := range r.Claims(p, scopes, own) {

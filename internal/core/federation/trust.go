@@ -58,21 +58,22 @@ type Record struct {
 // one set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that
 // change what it rests on.
 type Trust struct {
-	Name          string               `json:"name"` // app@provider
-	App           string               `json:"app"`
-	Provider      string               `json:"provider"`
-	Standing      Standing             `json:"standing"`
-	Admits        string               `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
-	Strength      string               `json:"strength"` // any, mfa or an authentication context class
-	SubjectFormat string               `json:"subjectFormat"`
-	Owner         string               `json:"owner,omitempty"`   // whom to ask about it
-	Subject       string               `json:"subject,omitempty"` // CEL; "" takes what fits the format
-	Rules         []claims.Rule        `json:"claims"`
-	Terms         Held                 `json:"terms"`
-	Arrival       *Arrival             `json:"arrival,omitempty"`  // whose app is an own provider: what happens to somebody who comes in
-	Handed        map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
-	HandedTo      map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
-	Prepared      map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
+	Name          string        `json:"name"` // app@provider
+	App           string        `json:"app"`
+	Provider      string        `json:"provider"`
+	Standing      Standing      `json:"standing"`
+	Admits        string        `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
+	Strength      string        `json:"strength"` // any, mfa or an authentication context class
+	SubjectFormat string        `json:"subjectFormat"`
+	Owner         string        `json:"owner,omitempty"`   // whom to ask about it
+	Subject       string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
+	Rules         []claims.Rule `json:"claims"`
+	Terms         Held          `json:"terms"`
+	// whose app is an own provider: what happens to somebody who comes in
+	Arrival  *Arrival             `json:"arrival,omitempty"`
+	Handed   map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs
+	HandedTo map[string]string    `json:"handedTo,omitempty"` // app, provider: who was given it
+	Prepared map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
 	// app, provider: IDs of the signing keys of the other side that it was given; a side that is missing has all
 	KeysSeen map[string][]string `json:"keysSeen,omitempty"`
 	Last     *Rehearsal          `json:"lastRehearsal,omitempty"`

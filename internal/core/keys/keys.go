@@ -242,7 +242,8 @@ func unlock(der, password []byte) (crypto.Signer, error) {
 		return nil, ErrLocked
 	}
 	if !outer.Algorithm.Algorithm.Equal(pbes2) {
-		return nil, fmt.Errorf("%w: encrypted with the scheme %s, which is not PBES2; write it anew with `openssl pkcs8 -topk8`",
+		return nil, fmt.Errorf("%w: encrypted with the scheme %s, which is not PBES2; write it anew with `openssl pkcs8 "+
+			"-topk8`",
 			ErrNoPrivateKey, outer.Algorithm.Algorithm)
 	}
 	if n := iterations(outer.Algorithm.Parameters.FullBytes); n > maxIterations {

@@ -56,8 +56,9 @@ func FuzzTokenRequest(f *testing.F) {
 		"")
 	f.Add("grant_type=refresh_token", "dome.1", "%zz")
 	r := fuzzed()
-	e := TokenExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil), Now: time.Unix(1930381200,
-		0)}
+	e := TokenExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil),
+		Now: time.Unix(1930381200,
+			0)}
 	f.Fuzz(func(t *testing.T, form, id, secret string) {
 		q, err := url.ParseQuery(form)
 		if err != nil {

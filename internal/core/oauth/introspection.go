@@ -19,8 +19,9 @@ type IntrospectExpect struct {
 	Now              time.Time
 }
 
-// JudgeIntrospection judges what a provider says of an access token that it has just issued to the client that asks; status
-// is that of its answer (RFC 7662, section 2.2). What a provider does not tell this client is no fault: it may tell it to APIs alone.
+// JudgeIntrospection judges what a provider says of an access token that it has just issued to the client that asks;
+// status is that of its answer (RFC 7662, section 2.2). What a provider does not tell this client is no fault: it may
+// tell it to APIs alone.
 func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out finding.List) {
 	const check, ref = "introspection", "RFC 7662 2.2"
 	silent := func(saw string) finding.List {

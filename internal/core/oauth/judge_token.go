@@ -275,8 +275,7 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 	for i := range r.Secrets {
 		if r.Secrets[i].ID == secret {
 			return oidc.Fail(oidc.InvalidClient, secret+" is the ID of a secret, not the secret itself, which was shown once "+
-				"when it "+
-				"was made")
+				"when it was made")
 		}
 	}
 	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+r.Trust.Name)

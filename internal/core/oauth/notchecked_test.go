@@ -10,8 +10,7 @@ import (
 )
 
 // TestWhatAnEndpointCannotKnow takes one thing at a time from what the judge of a request or an answer knows: it says
-// so,
-// and of nothing else.
+// so, and of nothing else.
 func TestWhatAnEndpointCannotKnow(t *testing.T) {
 	d := newDesk(t)
 	d.r.Terms.Policy.SignInFrom = []string{"192.0.2.0/24"}

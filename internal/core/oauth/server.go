@@ -318,7 +318,8 @@ func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tok
 	}
 	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(b.asks)}
 	var err error
-	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject, "aud": aud,
+	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject,
+		"aud": aud,
 		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": f.ID + "." + s.Random()[:22],
 		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context,
 		"sid": f.Session}); err != nil {

@@ -133,7 +133,8 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 			"take the id_token of the token response", "RFC 9068 4")
 	}
 	if e.SignedWith != "" && j.Alg != e.SignedWith {
-		j.fail("registered-alg", "algorithm of the ID token", j.Alg, e.SignedWith+", which the client registered", finding.Provider,
+		j.fail("registered-alg", "algorithm of the ID token", j.Alg, e.SignedWith+", which the client registered",
+			finding.Provider,
 			"have the provider sign this client's ID tokens with it (id_token_signed_response_alg)",
 			"OpenID Connect Core 3.1.3.7 (7)")
 	}
@@ -300,8 +301,8 @@ func (j *judging) nonce() {
 	}
 }
 
-// AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6). It is empty
-// for an algorithm that is not known.
+// AccessHash is at_hash: the left half of the hash of an access token (OpenID Connect Core, section 3.1.3.6). It is
+// empty for an algorithm that is not known.
 func AccessHash(alg, token string) string {
 	hash := hashOf(alg)
 	if hash == 0 {

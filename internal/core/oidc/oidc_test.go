@@ -117,14 +117,20 @@ func TestStandardsOwnExamples(t *testing.T) {
 	}
 	// RFC 7638, section 3.1.
 	var k jose.JSONWebKey
-	if err := k.UnmarshalJSON([]byte(`{"kty":"RSA","n":"0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw","e":"AQAB"}`)); err != nil {
+	if err := k.UnmarshalJSON([]byte(`{"kty":"RSA",` +
+		`"n":"0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJE` +
+		`CPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2Q` +
+		`vzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6` +
+		`WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw","e":"AQAB"}`)); err != nil {
 		t.Fatal(err)
 	}
 	if id, err := KeyID(k.Key); err != nil || id != "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs" {
 		t.Errorf("thumbprint %s %v", id, err)
 	}
 	// RFC 8414, section 3.1.
-	if w := WellKnown("https://example.com/issuer1"); w[0] != "https://example.com/issuer1/.well-known/openid-configuration" || w[1] != "https://example.com/.well-known/oauth-authorization-server/issuer1" {
+	w := WellKnown("https://example.com/issuer1")
+	if w[0] != "https://example.com/issuer1/.well-known/openid-configuration" ||
+		w[1] != "https://example.com/.well-known/oauth-authorization-server/issuer1" {
 		t.Error(w)
 	}
 }
@@ -211,7 +217,8 @@ func TestJudgeIDToken(t *testing.T) {
 		{"right, several audiences", "", map[string]any{"aud": []string{"dome.1", "x"}, "azp": "dome.1"}, "", nil},
 		{"right, clocks apart", "", map[string]any{"exp": now.Unix() - 59, "iat": now.Unix() + 59}, "", nil},
 		{"registered algorithm", "", nil, "", func(e *Expect) { e.SignedWith = "ES256" }},
-		{"another than the registered algorithm", "token.registered-alg", nil, "", func(e *Expect) { e.SignedWith = "RS256" }},
+		{"another than the registered algorithm", "token.registered-alg", nil, "",
+			func(e *Expect) { e.SignedWith = "RS256" }},
 		{"issuer", "token.issuer", map[string]any{"iss": "https://login.kestrelridge.example/"}, "", nil},
 		{"audience", "token.audience", map[string]any{"aud": "sky.1"}, "", nil},
 		{"several audiences without azp", "token.azp", map[string]any{"aud": []string{"dome.1", "x"}}, "", nil},
@@ -545,7 +552,8 @@ func TestJudgeDiscovery(t *testing.T) {
 }
 
 func FuzzReadKeys(f *testing.F) {
-	f.Add([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},{"kty":"XX"}]}`))
+	f.Add([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},` +
+		`{"kty":"XX"}]}`))
 	f.Add([]byte(`{"keys":[{"kty":"EC","crv":"P-256","x":"AA","y":"AA"}]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		list, _, err := ReadKeys(b, finding.Provider)

@@ -25,8 +25,8 @@ func (s Signers) ForID(alg string) (signer *Signer, ok bool) {
 	return s[0], alg == ""
 }
 
-// ForAccess is the signer of access tokens, which APIs verify by their kid: an elliptic one where there is one, for that
-// signs a dozen times as fast as RSA.
+// ForAccess is the signer of access tokens, which APIs verify by their kid: an elliptic one where there is one, for
+// that signs a dozen times as fast as RSA.
 func (s Signers) ForAccess() *Signer {
 	for _, x := range s {
 		if _, slow := x.Key.Public().(*rsa.PublicKey); !slow {

@@ -135,14 +135,14 @@ func TestOddValues(t *testing.T) {
 		a["mail"][0] != "" {
 		t.Errorf("%q %q, %d", a["cn"], a["jpegPhoto"], len(a["mobile"]))
 	}
-	d, err = Read([]byte(`{"Resources":[{"uid":"mira","mail":["a@x.example","b@x.example"],"groups":["night","observers"],"level":3}]}`))
+	d, err = Read([]byte(`{"Resources":[{"uid":"mira","mail":["a@x.example","b@x.example"],"groups":["night",` +
+		`"observers"],"level":3}]}`))
 	if err != nil || len(d.Persons[0].Attributes["mail"]) != 2 || len(d.Persons[0].Groups) != 2 ||
 		d.Persons[0].Attributes["level"][0] != "3" {
 		t.Errorf("%+v %v", d, err)
 	}
 	nested := "dn: uid=a\nuid: a\n\ndn: cn=inner\nobjectClass: groupOfNames\ncn: inner\nmember: uid=a\nmember: " +
-		"cn=outer\n\n" +
-		"dn: cn=outer\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner\n"
+		"cn=outer\n\ndn: cn=outer\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner\n"
 	if d, err = Read([]byte(nested)); err != nil || strings.Join(d.Persons[0].Groups, " ") != "inner outer" {
 		t.Errorf("groups in a circle: %+v %v", d, err)
 	}

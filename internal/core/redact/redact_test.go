@@ -32,7 +32,8 @@ func TestText(t *testing.T) {
 func TestMessage(t *testing.T) {
 	m := New()
 	m.Know("person", "mira")
-	token := "eyJhbGciOiJSUzI1NiIsImtpZCI6ImsxIn0.eyJpc3MiOiJodHRwczovL2lkcC5leGFtcGxlIiwic3ViIjoiYWJjIiwiZW1haWwiOiJtaXJhQGV4YW1wbGUub3JnIiwiZXhwIjoxfQ.AAAA"
+	token := "eyJhbGciOiJSUzI1NiIsImtpZCI6ImsxIn0." +
+		"eyJpc3MiOiJodHRwczovL2lkcC5leGFtcGxlIiwic3ViIjoiYWJjIiwiZW1haWwiOiJtaXJhQGV4YW1wbGUub3JnIiwiZXhwIjoxfQ.AAAA"
 	got := m.Message(token)
 	for _, w := range []string{`"kid": "k1"`, `"iss": "https://idp.example"`, `"sub": "sub-1"`, `"email": "mail-`} {
 		if !strings.Contains(got, w) {
@@ -46,8 +47,10 @@ func TestMessage(t *testing.T) {
 	if got != "https://app.example/callback\ncode=code-1\niss=https://idp.example\nstate=state-1" {
 		t.Errorf("%q", got)
 	}
-	xml := m.XML([]byte(`<a:Assertion xmlns:a="urn:oasis:names:tc:SAML:2.0:assertion"><a:Subject><a:NameID>who</a:NameID></a:Subject>` +
-		`<a:AttributeStatement><a:Attribute Name="n"><a:AttributeValue>mira</a:AttributeValue></a:Attribute></a:AttributeStatement></a:Assertion>`))
+	xml := m.XML([]byte(`<a:Assertion xmlns:a="urn:oasis:names:tc:SAML:2.0:assertion"><a:Subject><a:NameID>` +
+		`who</a:NameID></a:Subject>` +
+		`<a:AttributeStatement><a:Attribute Name="n"><a:AttributeValue>mira</a:AttributeValue></a:Attribute>` +
+		`</a:AttributeStatement></a:Assertion>`))
 	if !strings.Contains(xml, ">name-id-1<") || !strings.Contains(xml, ">person-1<") {
 		t.Errorf("%s", xml)
 	}

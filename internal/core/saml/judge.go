@@ -301,8 +301,8 @@ func (j *judging) responseSignature() bool {
 	return true
 }
 
-// badSignature tells of a signature that does not verify. Where the provider is Tressik's own, it is the app that has not
-// been given the key which signs now.
+// badSignature tells of a signature that does not verify. Where the provider is Tressik's own, it is the app that has
+// not been given the key which signs now.
 func (j *judging) badSignature(check string, err error) {
 	f := signatureFinding("saml.signature", check, err, finding.Provider, j.ProviderName)
 	var se *xmlsec.SignatureError
@@ -310,7 +310,8 @@ func (j *judging) badSignature(check string, err error) {
 	if j.OwnProvider && lacks && j.Trust != "" {
 		f.Side, f.Expected = finding.App, "a signature with one of the keys that the app was given"
 		f.Fix = finding.Run("handoff", j.Trust, "--for", "app").
-			Then(finding.Do("give it to the app's owner: the app has not got the key that " + j.ProviderName + " signs with now"))
+			Then(finding.Do("give it to the app's owner: the app has not got the key that " + j.ProviderName +
+				" signs with now"))
 	}
 	j.Findings.Add(f)
 }
@@ -386,8 +387,7 @@ func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool)
 		return inside, true
 	}
 	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that nothing " +
-		"changes " +
-		"the message on its way"
+		"changes the message on its way"
 	side, saw := finding.Provider, err.Error()
 	switch {
 	case errors.Is(err, xmlsec.ErrNoRecipientKey):

@@ -48,8 +48,7 @@ func hasElements(el *etree.Element) bool {
 }
 
 // spaces notes a value with white space at an end: it is kept as it came, and it is hardly ever meant. What the value
-// is
-// is said in words and a name.
+// is is said in words and a name.
 func (j *judging) spaces(what, name, value string) {
 	if len(value) != len(strings.TrimSpace(value)) {
 		j.spaced = append(j.spaced, what+name)

@@ -287,7 +287,11 @@ func signSHA1(t *testing.T, el *etree.Element, key *rsa.PrivateKey) {
 		t.Fatal(err)
 	}
 	sum := sha1.Sum(octets)
-	text := fmt.Sprintf(`<ds:Signature xmlns:ds="%s"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="%s"></ds:CanonicalizationMethod><ds:SignatureMethod Algorithm="%s"></ds:SignatureMethod><ds:Reference URI="#%s"><ds:Transforms><ds:Transform Algorithm="%senveloped-signature"></ds:Transform><ds:Transform Algorithm="%s"></ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="%ssha1"></ds:DigestMethod><ds:DigestValue>%s</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>VALUE</ds:SignatureValue></ds:Signature>`,
+	text := fmt.Sprintf(`<ds:Signature xmlns:ds="%s"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="%s">`+
+		`</ds:CanonicalizationMethod><ds:SignatureMethod Algorithm="%s"></ds:SignatureMethod><ds:Reference URI="#%s">`+
+		`<ds:Transforms><ds:Transform Algorithm="%senveloped-signature"></ds:Transform><ds:Transform Algorithm="%s">`+
+		`</ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="%ssha1"></ds:DigestMethod><ds:DigestValue>`+
+		`%s</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>VALUE</ds:SignatureValue></ds:Signature>`,
 		xmlsec.NS, xmlsec.ExcC14N, xmlsec.RSASHA1, xmlsec.Attr(el, "ID"), xmlsec.NS, xmlsec.ExcC14N, xmlsec.NS,
 		base64.StdEncoding.EncodeToString(sum[:]))
 	sig, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits())

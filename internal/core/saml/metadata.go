@@ -42,15 +42,16 @@ type Entity struct {
 
 // Role is an IDPSSODescriptor or SPSSODescriptor (sections 2.4.3 and 2.4.4).
 type Role struct {
-	Protocols             []string   `json:"protocols,omitempty"`
-	Keys                  []Key      `json:"keys,omitempty"`
-	NameIDFormats         []string   `json:"nameIDFormats,omitempty"`
-	SSO                   []Endpoint `json:"singleSignOn,omitempty"`
-	SLO                   []Endpoint `json:"singleLogout,omitempty"`
-	ACS                   []Endpoint `json:"assertionConsumer,omitempty"`
-	Wanted                []Wanted   `json:"wantedAttributes,omitempty"`
-	DisplayName           string     `json:"displayName,omitempty"`
-	Start                 string     `json:"startURL,omitempty"`     // request initiation (SSO Request Initiation Protocol)
+	Protocols     []string   `json:"protocols,omitempty"`
+	Keys          []Key      `json:"keys,omitempty"`
+	NameIDFormats []string   `json:"nameIDFormats,omitempty"`
+	SSO           []Endpoint `json:"singleSignOn,omitempty"`
+	SLO           []Endpoint `json:"singleLogout,omitempty"`
+	ACS           []Endpoint `json:"assertionConsumer,omitempty"`
+	Wanted        []Wanted   `json:"wantedAttributes,omitempty"`
+	DisplayName   string     `json:"displayName,omitempty"`
+	// request initiation (SSO Request Initiation Protocol)
+	Start                 string     `json:"startURL,omitempty"`
 	SignedOut             string     `json:"signedOutURL,omitempty"` // app: where it sends people once they are signed out
 	WantRequestsSigned    bool       `json:"wantAuthnRequestsSigned"`
 	RequestsSigned        bool       `json:"authnRequestsSigned"`
@@ -69,7 +70,8 @@ type Key struct {
 	Problem     string   `json:"problem,omitempty"` // why the certificate cannot be read
 }
 
-// EncryptionMethods are the algorithms that own parties publish for assertions that are encrypted to them, the best first.
+// EncryptionMethods are the algorithms that own parties publish for assertions that are encrypted to them, the best
+// first.
 func EncryptionMethods() []string {
 	return []string{xmlsec.AES256GCM, xmlsec.AES128GCM, xmlsec.RSAOAEP}
 }

@@ -67,8 +67,7 @@ func JudgeEntityID(out *finding.List, id string, side finding.Side) {
 		f.Fix = finding.Do("take the white space off; it counts when entity IDs are compared")
 	case err != nil || u.Scheme == "":
 		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing this one " +
-			"is work " +
-			"on every other side")
+			"is work on every other side")
 	case u.User != nil:
 		f.Level, f.Saw = finding.Error, u.Redacted()
 		f.Fix = finding.Do("take the user name out of it: entity IDs are published")

@@ -80,8 +80,7 @@ func adviceOn(s Status) statusAdvice {
 			"request"}
 	case StatusNoPassive:
 		return statusAdvice{finding.Person, "nobody is signed in at the provider, and the app asked for no page to be " +
-			"shown: " +
-			"sign in there first, or have the app ask without IsPassive"}
+			"shown: sign in there first, or have the app ask without IsPassive"}
 	case StatusPartialLogout:
 		return statusAdvice{finding.Both, "the session is over here, and at least one app could not be told: sign out " +
 			"there too"}
@@ -102,12 +101,10 @@ func adviceOn(s Status) statusAdvice {
 		return statusAdvice{finding.App, "the app asks for attributes in a profile that the provider does not know"}
 	case StatusUnknownPrincipal:
 		return statusAdvice{finding.Person, "the provider does not know the person whom the request is about, or somebody " +
-			"else " +
-			"is signed in there: sign out at the provider and sign in as that person"}
+			"else is signed in there: sign out at the provider and sign in as that person"}
 	case StatusUnsupportedBinding:
 		return statusAdvice{finding.App, "the app asks for the answer by a binding that the provider does not serve: have " +
-			"it ask " +
-			"for HTTP-POST, or for none"}
+			"it ask for HTTP-POST, or for none"}
 	}
 	switch s.Top {
 	case StatusRequester:
@@ -115,8 +112,7 @@ func adviceOn(s Status) statusAdvice {
 			"metadata and with this trust"}
 	case StatusResponder:
 		return statusAdvice{finding.Provider, "the provider failed on its own side and gives no reason: look in its log at " +
-			"the " +
-			"time of this message"}
+			"the time of this message"}
 	case StatusVersionMismatch:
 		return statusAdvice{finding.Both, "the sides speak different versions of SAML: set both to 2.0"}
 	}

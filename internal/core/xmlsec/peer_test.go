@@ -79,7 +79,8 @@ func TestXMLSecVerifiesWhatWeSign(t *testing.T) {
 	for name, key := range map[string]crypto.Signer{"rsa": rsaKey(t), "ecdsa": p256} {
 		t.Run(name, func(t *testing.T) {
 			id := newIdentity(t, key)
-			doc, err := Parse([]byte(`<x:a xmlns:x="urn:x" xmlns:unused="urn:y" ID="_1"><x:b c="d&#10;e">text &amp; more</x:b></x:a>`), small)
+			doc, err := Parse([]byte(`<x:a xmlns:x="urn:x" xmlns:unused="urn:y" ID="_1"><x:b c="d&#10;e">text &amp; `+
+				`more</x:b></x:a>`), small)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -100,9 +101,11 @@ func TestXMLSecVerifiesWhatWeSign(t *testing.T) {
 	}
 }
 
-const template = `<x:a xmlns:x="urn:x" xmlns:in="urn:inherited" ID="_1"><x:b>text<!-- note --></x:b><Signature xmlns="http://www.w3.org/2000/09/xmldsig#">
+const template = `<x:a xmlns:x="urn:x" xmlns:in="urn:inherited" ID="_1"><x:b>text<!-- note --></x:b><Signature ` +
+	`xmlns="http://www.w3.org/2000/09/xmldsig#">
 <SignedInfo><CanonicalizationMethod Algorithm="C14N"/><SignatureMethod Algorithm="METHOD"/>
-<Reference URI="#_1"><Transforms><Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/><Transform Algorithm="C14N">PREFIXES</Transform></Transforms>
+<Reference URI="#_1"><Transforms><Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/>` +
+	`<Transform Algorithm="C14N">PREFIXES</Transform></Transforms>
 <DigestMethod Algorithm="DIGEST"/><DigestValue/></Reference></SignedInfo><SignatureValue/></Signature></x:a>`
 
 func TestWeVerifyWhatXMLSecSigns(t *testing.T) {
@@ -226,8 +229,10 @@ func theirs(t *testing.T, xmlsec1 string, id identity, alg string) {
 	tmpl, plain, out := filepath.Join(dir, "t.xml"), filepath.Join(dir, "p.xml"), filepath.Join(dir, "o.xml")
 	write(t, plain, []byte(`<x:a xmlns:x="urn:x"><x:secret>the plate of 1932</x:secret></x:a>`))
 	write(t, tmpl,
-		[]byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element"><EncryptionMethod Algorithm="`+alg+`"/>
-<KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="`+RSAOAEP+`"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo>
+		[]byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element">`+
+			`<EncryptionMethod Algorithm="`+alg+`"/>
+<KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#">`+
+			`<EncryptionMethod Algorithm="`+RSAOAEP+`"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo>
 <CipherData><CipherValue/></CipherData></EncryptedData>`))
 	session := "aes-128"
 	if strings.Contains(alg, "256") {

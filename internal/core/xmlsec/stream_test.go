@@ -116,7 +116,8 @@ func documents() []string {
 	return []string{
 		"", " ", "<", "<a", "<a>", "<a/>", "<a></a>", "<a/><b/>", "<a/>text", "text<a/>", "</a>", "<?xml version='1.0'?>",
 		"<?xml version='1.0'?>\r\n<!-- x --><?pi?><a>\r\n</a>\r\n<!-- y -->\n<?pi?>", "<!DOCTYPE a><a/>", "<html></html>",
-		"\xEF\xBB\xBF<a>\xC3\xA4</a>", "<a>\xFF</a>", "<a>\xEF\xBF\xBE</a>", "<a>&#1;</a>", "<a>&#65;&amp;&lt;</a>", "<a>&nope;</a>",
+		"\xEF\xBB\xBF<a>\xC3\xA4</a>", "<a>\xFF</a>", "<a>\xEF\xBF\xBE</a>", "<a>&#1;</a>", "<a>&#65;&amp;&lt;</a>",
+		"<a>&nope;</a>",
 		"\xFF\xFE<\x00a\x00/\x00>\x00", "<?xml version='1.0' encoding='ISO-8859-1'?><a>\xE4</a>", "<a>]]></a>",
 		group(""), group(" "), `<EntitiesDescriptor xmlns="` + nsMD + `"/>`, group("<md:EntityDescriptor/>"),
 		group("<!-- remark --> <md:EntityDescriptor><![CDATA[<x>&]]>y</md:EntityDescriptor> \n text"),
@@ -145,7 +146,8 @@ func TestStreamReadsAsParse(t *testing.T) {
 // TestStreamGivesBackTheBytes: the parts are the document from the document element on, each where it says.
 func TestStreamGivesBackTheBytes(t *testing.T) {
 	t.Parallel()
-	doc := `<md:EntitiesDescriptor xmlns:md="` + nsMD + "\">\n <a/>\n\n <md:EntitiesDescriptor><b>x</b></md:EntitiesDescriptor>" +
+	doc := `<md:EntitiesDescriptor xmlns:md="` + nsMD +
+		"\">\n <a/>\n\n <md:EntitiesDescriptor><b>x</b></md:EntitiesDescriptor>" +
 		"<!-- y --><md:EntitiesDescriptor/>\n</md:EntitiesDescriptor>"
 	for _, window := range []int{1, 5, 1 << 20} {
 		s := streamOf([]byte("<?xml version='1.0'?>\n"+doc), window)
@@ -228,8 +230,7 @@ func signedGroup(t testing.TB, id identity, in string) []byte {
 const twoEntities = "\n  <!-- one --><md:EntityDescriptor ID=\"_1\" entityID=\"https://a.example\"><md:Extensions " +
 	"xml:lang='en'>" +
 	"a &amp; b</md:Extensions></md:EntityDescriptor>\n  <md:EntitiesDescriptor ID=\"_n\"><md:EntityDescriptor " +
-	"entityID=\"b\"/>" +
-	"</md:EntitiesDescriptor>\n"
+	"entityID=\"b\"/></md:EntitiesDescriptor>\n"
 
 // TestPeersAgreeOnStreams: what a stream signs xmlsec1 and the XML signature module verify, and what xmlsec1 signs, in
 // each canonicalization, a stream verifies; whichever octet of the content is changed, each refuses.
@@ -302,10 +303,13 @@ func signedByPeer(t *testing.T, xmlsec1 string, id identity, alg, prefixes strin
 	if prefixes != "" {
 		list = `<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="` + prefixes + `"/>`
 	}
-	template := `<md:EntitiesDescriptor xmlns:md="` + nsMD + `" xmlns:u="urn:unused" xmlns="urn:default" ID="_g" Name="all">
+	template := `<md:EntitiesDescriptor xmlns:md="` + nsMD +
+		`" xmlns:u="urn:unused" xmlns="urn:default" ID="_g" Name="all">
 <ds:Signature xmlns:ds="` + NS + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + alg + `"/>
-<ds:SignatureMethod Algorithm="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"/><ds:Reference URI="#_g"><ds:Transforms>
-<ds:Transform Algorithm="` + enveloped + `"/><ds:Transform Algorithm="` + alg + `">` + list + `</ds:Transform></ds:Transforms>
+<ds:SignatureMethod Algorithm="http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"/><ds:Reference URI="#_g">` +
+		`<ds:Transforms>
+<ds:Transform Algorithm="` + enveloped + `"/><ds:Transform Algorithm="` + alg + `">` + list +
+		`</ds:Transform></ds:Transforms>
 <ds:DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/><ds:DigestValue/></ds:Reference></ds:SignedInfo>
 <ds:SignatureValue/></ds:Signature>` + twoEntities + `<x><y xmlns=""/></x></md:EntitiesDescriptor>`
 	in, out := filepath.Join(t.TempDir(), "in.xml"), filepath.Join(t.TempDir(), "out.xml")
@@ -355,25 +359,30 @@ func TestStreamRefusesWrappings(t *testing.T) {
 		"the same, the genuine one in Object": {around("_e", object+evil), BadReference},
 		"Object, and the ID copied":           {around("_g", object+evil), ""},
 		"the same, the genuine one behind":    {around("_e", sig+evil+bare), BadReference},
-		"ID under another attribute name":     {in(around("_e", sig+evil+bare), ` ID="_e"`, ` Id="_e" ID="_e2"`), BadReference},
-		"xml:id in place of ID":               {in(around("_e", sig+evil), ` ID="_e"`, ` xml:id="_g"`), BadReference},
+		"ID under another attribute name": {in(around("_e", sig+evil+bare), ` ID="_e"`, ` Id="_e" ID="_e2"`),
+			BadReference},
+		"xml:id in place of ID": {in(around("_e", sig+evil), ` ID="_e"`, ` xml:id="_g"`), BadReference},
 		"an entity added": {in(genuine, "</md:EntitiesDescriptor>\n</md",
 			evil+"</md:EntitiesDescriptor>\n</md"), Changed},
 		"an entity added in front": {in(genuine, sig, evil+sig), BadShape},
 		"inside its own signature": {in(genuine, "</ds:Signature>",
 			"<ds:Object>"+evil+"</ds:Object></ds:Signature>"), BadReference},
 		"inside the signature, of another kind": {in(genuine, "</ds:Signature>", evil+"</ds:Signature>"), BadShape},
-		"an encrypted element with it":          {around("_e", `<xenc:EncryptedData xmlns:xenc="`+EncNS+`">`+genuine+`</xenc:EncryptedData>`+evil), NoSignature},
+		"an encrypted element with it": {around("_e",
+			`<xenc:EncryptedData xmlns:xenc="`+EncNS+`">`+genuine+`</xenc:EncryptedData>`+evil), NoSignature},
 		"two signatures": {in(genuine, sig, sig+in(sig, "<ds:SignedInfo>", "<ds:SignedInfo> ")),
 			BadShape},
 		"a second one behind": {in(genuine, "\n</md:EntitiesDescriptor>",
 			"\n"+sig+"</md:EntitiesDescriptor>"), BadShape},
-		"several references":               {in(genuine, "</ds:Reference>", `</ds:Reference><ds:Reference URI="#_1"></ds:Reference>`), BadReference},
-		"an empty reference":               {in(genuine, `URI="#_g"`, `URI=""`), BadReference},
-		"a reference without URI":          {in(genuine, ` URI="#_g"`, ``), BadReference},
-		"another transform":                {in(genuine, `<ds:Transform Algorithm="`+ExcC14N+`">`, `<ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116">`), BadAlgorithm},
-		"no enveloped-signature transform": {in(genuine, `<ds:Transform Algorithm="`+enveloped+`"></ds:Transform>`, ``), BadReference},
-		"another digest method":            {in(genuine, "xmlenc#sha256", "xmldsig-more#md5"), BadAlgorithm},
+		"several references": {in(genuine, "</ds:Reference>",
+			`</ds:Reference><ds:Reference URI="#_1"></ds:Reference>`), BadReference},
+		"an empty reference":      {in(genuine, `URI="#_g"`, `URI=""`), BadReference},
+		"a reference without URI": {in(genuine, ` URI="#_g"`, ``), BadReference},
+		"another transform": {in(genuine, `<ds:Transform Algorithm="`+ExcC14N+`">`,
+			`<ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116">`), BadAlgorithm},
+		"no enveloped-signature transform": {in(genuine, `<ds:Transform Algorithm="`+enveloped+`"></ds:Transform>`, ``),
+			BadReference},
+		"another digest method": {in(genuine, "xmlenc#sha256", "xmldsig-more#md5"), BadAlgorithm},
 		"an HMAC": {in(genuine, "xmldsig-more#rsa-sha256", "xmldsig-more#hmac-sha256"),
 			BadAlgorithm},
 		"the ID twice": {in(genuine, `ID="_1"`, `ID="_g"`), ""},

@@ -31,8 +31,8 @@ import (
 type Keys interface {
 	// SAML returns the key that signs messages and metadata, with its certificate.
 	SAML() (*xmlsec.Signer, error)
-	// Decrypt returns the keys that open what is encrypted here, and the certificate to which it is encrypted; nil if there
-	// is none.
+	// Decrypt returns the keys that open what is encrypted here, and the certificate to which it is encrypted; nil if
+	// there is none.
 	Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error)
 	// JOSE returns the signers of tokens.
 	JOSE() (oidc.Signers, error)
@@ -84,7 +84,8 @@ func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append([]crypto.PublicKey{s.Certificate.PublicKey}, p.beside(p.messageSigners(), s.Certificate.PublicKey)...), nil
+	return append([]crypto.PublicKey{s.Certificate.PublicKey}, p.beside(p.messageSigners(), s.Certificate.PublicKey)...),
+		nil
 }
 
 // messageSigners are the keys in the party's SAML metadata.
@@ -97,8 +98,8 @@ func (p *Player) messageSigners() []crypto.PublicKey {
 	return list
 }
 
-// beside are those of the keys that a party with keys of its own publishes which it does not sign with now: announced and
-// outgoing ones.
+// beside are those of the keys that a party with keys of its own publishes which it does not sign with now: announced
+// and outgoing ones.
 func (p *Player) beside(published []crypto.PublicKey, have ...crypto.PublicKey) []crypto.PublicKey {
 	if p.StandIn || !p.Party.Own {
 		return nil

@@ -160,7 +160,8 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
 			return
 		}
-		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: d.Trust.Known("provider", keys), Format: d.Trust.SubjectFormat,
+		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: d.Trust.Known("provider", keys),
+			Format:   d.Trust.SubjectFormat,
 			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
 			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
 			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
@@ -269,7 +270,8 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	deny := func(sub, why string) {
 		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
 			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust", Saw: why,
-				Expected: "a sign-in that the trust allows", Side: finding.Ledger, Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(finding.Run("trust",
+				Expected: "a sign-in that the trust allows", Side: finding.Ledger,
+				Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(finding.Run("trust",
 					"show", x.trust))}}})
 		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
 	}
@@ -380,8 +382,7 @@ func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
 }
 
 // Post sends the browser on with a message (SAML Bindings, section 3.5.4). Origins are those to which the form may
-// lead: its
-// location's, and those of redirects behind it.
+// lead: its location's, and those of redirects behind it.
 func Post(w http.ResponseWriter, location, parameter string, xml []byte, relay, origins string) {
 	if server.Origins(location) == "" {
 		http.Error(w, "the location to post to is no URL", http.StatusInternalServerError)

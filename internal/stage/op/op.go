@@ -84,7 +84,8 @@ func (p *Part) Serves(pl *cast.Player, d *cast.OIDC) (*oauth.Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &oauth.Server{Doc: &doc, Signers: signers, Published: published, State: p.State, Key: p.Key, Person: p.Cast().People.Find,
+	return &oauth.Server{Doc: &doc, Signers: signers, Published: published, State: p.State, Key: p.Key,
+		Person: p.Cast().People.Find,
 		Random: p.Random, Now: p.Now, Devices: p.devices,
 		Issued: func(trust string, asks []federation.Ask) { p.Notes.Issued(trust, asks, p.Now()) }}, nil
 }

@@ -257,8 +257,8 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 	done(w, r, nil)
 }
 
-// leaving reads whose sign-out is asked for, and of which session; why says why that cannot be (OpenID Connect RP-Initiated
-// Logout, section 2).
+// leaving reads whose sign-out is asked for, and of which session; why says why that cannot be (OpenID Connect
+// RP-Initiated Logout, section 2).
 func (x *played) leaving(s *oauth.Server, q url.Values) (d *cast.OIDC, sid, why string) {
 	clientID := q.Get("client_id")
 	if h := q.Get("id_token_hint"); h != "" {
@@ -274,7 +274,8 @@ func (x *played) leaving(s *oauth.Server, q url.Values) (d *cast.OIDC, sid, why 
 	case clientID != "" && d == nil:
 		return nil, "", "No client with this ID is registered here."
 	case back != "" && d == nil:
-		return nil, "", "post_logout_redirect_uri needs an id_token_hint or client_id, so that it can be compared. Nothing was done."
+		return nil, "", "post_logout_redirect_uri needs an id_token_hint or client_id, so that it can be compared. " +
+			"Nothing was done."
 	case back != "" && !oidc.MatchRedirect(d.Client.Kind, d.Client.AfterSignOut, back):
 		return nil, "", "post_logout_redirect_uri is not registered for " + d.Deal.App.Title() + ": " +
 			oidc.ExplainRedirect(d.Client.AfterSignOut, back) + ". Nothing was done."
@@ -336,8 +337,7 @@ func (x *played) signOut(s *oauth.Server, by *cast.OIDC, sid string) (whole bool
 }
 
 // EndedElsewhere ends what rests on a session that another protocol ended: tokens, and played clients' guests. It
-// returns
-// the addresses that the browser has to open in frames.
+// returns the addresses that the browser has to open in frames.
 func (p *Part) EndedElsewhere(provider, session string) (frames []string) {
 	c := p.Cast()
 	for _, pl := range c.Players {

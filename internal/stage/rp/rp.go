@@ -495,8 +495,8 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 	found.Pass("userinfo.subject", "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
 }
 
-// introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played one
-// would say is known.
+// introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played
+// one would say is known.
 func (p *Part) introspect(d *cast.OIDC, g *guest, found *finding.List) {
 	at := d.Deal.Provider.OpenID.IntrospectionEndpoint
 	if at == "" || !d.Deal.Provider.Real || d.Client.Kind.Public() {

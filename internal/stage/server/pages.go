@@ -185,8 +185,7 @@ func (s *Server) remedy(r finding.Remedy) string {
 }
 
 // Nobody is the page of an app at which nobody is signed in. Before cutover it offers the app's own sign-in beside that
-// of
-// the provider; afterwards, where own is false, it sends people to the provider straight away.
+// of the provider; afterwards, where own is false, it sends people to the provider straight away.
 func (s *Server) Nobody(w http.ResponseWriter, r *http.Request, title, start, home string, own bool) {
 	if !own {
 		http.Redirect(w, r, start, http.StatusSeeOther)

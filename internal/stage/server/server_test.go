@@ -5,9 +5,8 @@ import (
 	"testing"
 )
 
-// TestLongestAddressWins lays out addresses below one another: what lies below several goes to the nearest, and a
-// name that
-// only begins alike is below none.
+// TestLongestAddressWins lays out addresses below one another: what lies below several goes to the nearest, and a name
+// that only begins alike is below none.
 func TestLongestAddressWins(t *testing.T) {
 	l := NewLayout()
 	got := ""

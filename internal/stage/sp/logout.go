@@ -29,8 +29,8 @@ func (p *Part) layOutLogout(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), pl.Party.Entity.SP.SignedOut, p.chosen(pl))
 }
 
-// chosen is the app's own page for people who signed out. It says what the app was told of the sign-out that the browser
-// comes from, once.
+// chosen is the app's own page for people who signed out. It says what the app was told of the sign-out that the
+// browser comes from, once.
 func (p *Part) chosen(pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		lead, ok := p.farewells.Take(r.URL.Query().Get("from"))
