@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"tressik.example/internal/peer"
+	"tressik.example/internal/view"
 )
 
 func TestMetadataOverHTTPS(t *testing.T) {
@@ -224,7 +225,10 @@ func TestExamplesRun(t *testing.T) {
 		text = strings.ReplaceAll(text, "\\\n", " ")
 		for i, line := range strings.Split(text, "\n") {
 			line, _, _ = strings.Cut(line, " > ")
-			args := words(t, line)
+			args, err := view.Split(line)
+			if err != nil {
+				t.Fatalf("%s: %v", line, err)
+			}
 			if len(args) == 0 || args[0] != "tressik" {
 				t.Errorf("the example %q does not start with tressik", line)
 				continue
@@ -235,37 +239,6 @@ func TestExamplesRun(t *testing.T) {
 			}
 		}
 	}
-}
-
-// words splits a command line as a shell does, single and double quotes only.
-func words(t *testing.T, line string) []string {
-	t.Helper()
-	var out []string
-	var cur strings.Builder
-	in, quote := false, rune(0)
-	for _, c := range strings.TrimSpace(line) {
-		switch {
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote != 0:
-			cur.WriteRune(c)
-		case c == '\'' || c == '"':
-			quote, in = c, true
-		case c == ' ':
-			if in {
-				out = append(out, cur.String())
-				cur.Reset()
-				in = false
-			}
-		default:
-			cur.WriteRune(c)
-			in = true
-		}
-	}
-	if in {
-		out = append(out, cur.String())
-	}
-	return out
 }
 
 func TestClockAndJournalTimes(t *testing.T) {

@@ -226,7 +226,7 @@ func (a *App) writeJUnit(path string, d *desk.Desk, cases []view.Case) error {
 
 // beforeChange carries a command out on a copy of the ledger, and runs the expectations there.
 func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trusts []string) ([]expect.Outcome, error) {
-	words, err := splitWords(change)
+	words, err := view.Split(change)
 	if err != nil {
 		return nil, usageError{fmt.Errorf("--before-change: %w", err)}
 	}
@@ -260,42 +260,4 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 			"tressik: "))
 	}
 	return k.Run(cmd.Context(), trusts, false)
-}
-
-// splitWords splits a command line as a shell does, with single and double quotes and backslashes, and nothing more.
-func splitWords(line string) ([]string, error) {
-	var out []string
-	var cur strings.Builder
-	in, quote, escaped := false, rune(0), false
-	for _, c := range line {
-		switch {
-		case escaped:
-			cur.WriteRune(c)
-			escaped = false
-		case c == '\\' && quote != '\'':
-			escaped, in = true, true
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote != 0:
-			cur.WriteRune(c)
-		case c == '\'' || c == '"':
-			quote, in = c, true
-		case c == ' ' || c == '\t' || c == '\n':
-			if in {
-				out = append(out, cur.String())
-				cur.Reset()
-				in = false
-			}
-		default:
-			cur.WriteRune(c)
-			in = true
-		}
-	}
-	if quote != 0 || escaped {
-		return nil, errors.New("a quote is not closed")
-	}
-	if in {
-		out = append(out, cur.String())
-	}
-	return out, nil
 }

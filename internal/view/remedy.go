@@ -1,6 +1,7 @@
 package view
 
 import (
+	"errors"
 	"html/template"
 	"strings"
 
@@ -38,6 +39,48 @@ func Words(args []string) string {
 		}
 	}
 	return strings.Join(out, " ")
+}
+
+// ErrQuote means that a quote of a command line is not closed.
+var ErrQuote = errors.New("a quote is not closed")
+
+// Split splits a command line into words as a shell does, with single and double quotes and backslashes, and nothing
+// more; it reads what Words writes. Errors: ErrQuote.
+func Split(line string) ([]string, error) {
+	var out []string
+	var cur strings.Builder
+	in, quote, escaped := false, rune(0), false
+	for _, c := range line {
+		switch {
+		case escaped:
+			cur.WriteRune(c)
+			escaped = false
+		case c == '\\' && quote != '\'':
+			escaped, in = true, true
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote != 0:
+			cur.WriteRune(c)
+		case c == '\'' || c == '"':
+			quote, in = c, true
+		case c == ' ' || c == '\t' || c == '\n':
+			if in {
+				out = append(out, cur.String())
+				cur.Reset()
+				in = false
+			}
+		default:
+			cur.WriteRune(c)
+			in = true
+		}
+	}
+	if quote != 0 || escaped {
+		return nil, ErrQuote
+	}
+	if in {
+		out = append(out, cur.String())
+	}
+	return out, nil
 }
 
 // RemedyHTML writes a remedy for a page, with its commands set off.
