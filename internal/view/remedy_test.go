@@ -8,8 +8,8 @@ import (
 
 // TestSplit reads what Words writes, whatever stands in the words, and a shell's other ways to write them.
 func TestSplit(t *testing.T) {
-	for _, words := range [][]string{{"a"}, {"trust", "change", "x@y", "--admits", "group:night crew"}, {""}, {"it's", `"q"`,
-		`back\slash`, "$HOME", "a\nb", "\t", "*"}, nil} {
+	for _, words := range [][]string{{"a"}, {"trust", "change", "x@y", "--admits", "group:night crew"}, {""},
+		{"it's", `"q"`, `back\slash`, "$HOME", "a\nb", "\t", "*"}, nil} {
 		got, err := Split(Words(words))
 		if err != nil || !slices.Equal(got, words) {
 			t.Errorf("%q became %q: %v", words, got, err)
