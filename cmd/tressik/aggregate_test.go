@@ -13,7 +13,7 @@ import (
 	"tressik.example/internal/core/keys"
 	md "tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // signer makes a key and its certificate as files NAME.key and NAME.pem.

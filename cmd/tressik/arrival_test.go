@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // visitors is the demo where people of southmere.example sign in at southmere, whose stand-in knows two people.

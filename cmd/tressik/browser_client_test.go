@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // TestBrowserConsents has a real browser sign in to the dome scheduler: stopped where an administrator must agree, as a

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"testing"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // foreign is a provider that exists only in this test: its key comes from openssl, its messages are signed by xmlsec1.

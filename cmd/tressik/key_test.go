@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // ringKey is what key list tells of a key.

@@ -9,7 +9,7 @@ import (
 	"runtime/debug"
 	"syscall"
 
-	"tressik.example/internal/cli"
+	"tressik.example/internal/face/command"
 )
 
 // version and commit are set by the linker; an empty commit is looked for in the build's own record.
@@ -19,7 +19,7 @@ var (
 )
 
 func main() {
-	b := cli.Build{Version: version, Commit: commit, Go: runtime.Version()}
+	b := command.Build{Version: version, Commit: commit, Go: runtime.Version()}
 	if info, ok := debug.ReadBuildInfo(); ok && b.Commit == "" {
 		b.Commit = "unknown"
 		for _, s := range info.Settings {
@@ -29,6 +29,6 @@ func main() {
 		}
 	}
 	signal.Ignore(syscall.SIGPIPE) // a closed output is reported as an error, with an exit status
-	a := &cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Build: b}
+	a := &command.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Build: b}
 	os.Exit(a.Run(context.Background(), os.Args[1:]))
 }

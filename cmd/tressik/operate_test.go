@@ -14,7 +14,7 @@ import (
 
 	ics "github.com/emersion/go-ical"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 type outcome struct {

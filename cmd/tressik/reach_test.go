@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
-	"tressik.example/internal/view"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/testkit/peer"
 )
 
 func TestMetadataOverHTTPS(t *testing.T) {
@@ -225,7 +225,7 @@ func TestExamplesRun(t *testing.T) {
 		text = strings.ReplaceAll(text, "\\\n", " ")
 		for i, line := range strings.Split(text, "\n") {
 			line, _, _ = strings.Cut(line, " > ")
-			args, err := view.Split(line)
+			args, err := format.Split(line)
 			if err != nil {
 				t.Fatalf("%s: %v", line, err)
 			}

@@ -23,7 +23,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // authority makes a private authority, and a certificate of it for 127.0.0.1.
@@ -150,7 +150,7 @@ limits dn.exact="cn=reader,dc=kestrelridge,dc=example" size.pr=20 size.prtotal=u
 // observatoryLDIF is the demo's LDIF with a password for everybody, a nested group, and one more entry.
 func observatoryLDIF(t testing.TB) string {
 	t.Helper()
-	b, err := os.ReadFile("../../internal/cli/demodata/observatory.ldif")
+	b, err := os.ReadFile("../../internal/face/command/demodata/observatory.ldif")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,7 +19,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 type place struct {

@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/view"
+	"tressik.example/internal/face/format"
 )
 
 func TestTokenForScripts(t *testing.T) {
@@ -421,7 +421,7 @@ func TestUseOfPermissions(t *testing.T) {
 	var unused []string
 	for _, f := range v.Findings {
 		if f.ID == "privilege.unused" {
-			unused = append(unused, view.Remedy(f.Fix))
+			unused = append(unused, format.Remedy(f.Fix))
 		}
 	}
 	if len(unused) != 1 || !strings.Contains(unused[0], "frames.write") {

@@ -24,7 +24,7 @@ import (
 
 	"golang.org/x/oauth2"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // TestTracker drives the page of a watch in a real browser: it moves by itself from waiting over under way to signed

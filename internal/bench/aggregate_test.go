@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/saml"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // BenchmarkAggregate verifies a signed aggregate, RSA-2048 over its root, as a whole process, beside xmlsec1 on the
@@ -35,7 +35,7 @@ func benchAggregate(b *testing.B, n int) {
 		return at
 	}
 	tressik, maker := build("tressik", "tressik.example/cmd/tressik"), build("maker",
-		"tressik.example/internal/fixture/aggregate")
+		"tressik.example/internal/testkit/fixture/aggregate")
 	file := filepath.Join(dir, "federation.xml")
 	cert := file + ".signer.pem"
 	if o, err := exec.Command(maker, "-n", strconv.Itoa(n), "-out", file).CombinedOutput(); err != nil {

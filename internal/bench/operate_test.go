@@ -10,24 +10,23 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/check"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/saml"
-	"tressik.example/internal/desk"
-	"tressik.example/internal/dossier"
-	"tressik.example/internal/due"
-	"tressik.example/internal/expect"
-	"tressik.example/internal/keyring"
-	"tressik.example/internal/mapping"
-	"tressik.example/internal/play"
-	"tressik.example/internal/probe"
+	"tressik.example/internal/face/report"
+	"tressik.example/internal/model"
 	"tressik.example/internal/stage"
-	"tressik.example/internal/store"
+	"tressik.example/internal/work/check"
+	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/due"
+	"tressik.example/internal/work/expect"
+	"tressik.example/internal/work/keyring"
+	"tressik.example/internal/work/mapping"
+	"tressik.example/internal/work/probe"
 )
 
 func checker(d *desk.Desk) *check.Checker {
-	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: &keyring.Keeper{Book: d.Book, Rand: d.Rand},
-		Mapper: &mapping.Mapper{Book: d.Book, Rand: d.Rand}, Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
+	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: &keyring.Keeper{Book: d.Book},
+		Mapper: &mapping.Mapper{Book: d.Book}, Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
 }
 
 // BenchmarkCheck checks so many trusts, with their parties.
@@ -52,8 +51,7 @@ func BenchmarkReport(b *testing.B) {
 	for _, n := range []int{5, 500} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			d := bigLedger(b, n)
-			m := &dossier.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book,
-				Rand: d.Rand}}}
+			m := &report.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book}}}
 			for b.Loop() {
 				data, err := m.Gather(context.Background(), time.Time{})
 				if err == nil {
@@ -74,11 +72,11 @@ func BenchmarkExpect(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent))
 	d := ledgerOf(b, 2, "rsa-2048")
 	_, prepare, signIn, _ := signingIn(b)
-	k := &expect.Keeper{Player: &play.Player{Book: d.Book, Rand: d.Rand}}
+	k := &expect.Keeper{Player: player(d)}
 	const n = 1000
-	err := d.L.Change(func(tx *store.Tx) error {
+	err := d.Change(func(tx *model.Edit) error {
 		for range n {
-			if err := store.AddExpected(tx, &federation.Expected{Trust: "app0000@ridge", As: person().ID}); err != nil {
+			if err := tx.AddExpected(&federation.Expected{Trust: "app0000@ridge", As: person().ID}); err != nil {
 				return err
 			}
 		}
@@ -111,11 +109,11 @@ func BenchmarkExpect(b *testing.B) {
 func BenchmarkProbe(b *testing.B) {
 	const n, pause = 200, 100 * time.Millisecond
 	d := bigLedger(b, 0)
-	provider, err := d.L.Party("ridge")
+	provider, err := d.View.Party("ridge")
 	if err != nil {
 		b.Fatal(err)
 	}
-	err = d.L.Change(func(tx *store.Tx) error {
+	err = d.Change(func(tx *model.Edit) error {
 		provider.At = "" // nothing of it is published here
 		for i := range n {
 			s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -141,7 +139,7 @@ func BenchmarkProbe(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		list, err := (&probe.Prober{Player: &play.Player{Book: d.Book, Rand: d.Rand}, In: probe.Input{Dry: true}}).Trusts(
+		list, err := (&probe.Prober{Player: player(d), In: probe.Input{Dry: true}}).Trusts(
 			context.Background())
 		if err != nil || len(list) != n || len(list[0].Asked) != 1 {
 			b.Fatalf("%d %v %+v", len(list), err, list[0])

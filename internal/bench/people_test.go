@@ -13,7 +13,9 @@ import (
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/people"
-	"tressik.example/internal/store"
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/model"
 )
 
 // crowd is a CSV of people, and one of accounts: one in six has none, and one in three accounts is nobody's.
@@ -149,16 +151,18 @@ func BenchmarkLoad(b *testing.B) {
 			}
 			var took time.Duration
 			for i := 0; b.Loop(); i++ {
-				l, err := store.Create(filepath.Join(b.TempDir(), fmt.Sprintf("%d.ledger", i)), "Kestrel Ridge Observatory",
-					store.Options{Actor: "aiyana", Now: time.Now})
+				l, err := sqlite.Create(b.Context(), filepath.Join(b.TempDir(), fmt.Sprintf("%d.ledger", i)),
+					"Kestrel Ridge Observatory", options())
 				if err != nil {
 					b.Fatal(err)
 				}
 				start := time.Now()
 				for _, replace := range []bool{false, true} {
-					err := l.Change(func(tx *store.Tx) error {
-						_, _, _, err := tx.PutPersons(dir.Persons, replace, "people.csv")
-						return err
+					err := ledger.Updater(l.Update).Do(b.Context(), l.Env(), func(d *model.Book) error {
+						return d.Change(func(tx *model.Edit) error {
+							_, _, _, err := tx.PutPersons(dir.Persons, replace, "people.csv")
+							return err
+						})
 					})
 					if err != nil {
 						b.Fatal(err)

@@ -1,12 +1,14 @@
 package bench
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
 	"net/http/httptest"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -14,10 +16,12 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
-	"tressik.example/internal/desk"
-	"tressik.example/internal/play"
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/model"
 	"tressik.example/internal/stage"
-	"tressik.example/internal/store"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/work/desk"
 )
 
 // bigLedger has an own provider and so many trusts, half of them over SAML with foreign apps, half over OpenID Connect.
@@ -30,21 +34,54 @@ func bigLedger(b *testing.B, trusts int) *desk.Desk {
 func ledgerOf(b *testing.B, trusts int, kind string) *desk.Desk {
 	b.Helper()
 	dir := b.TempDir()
-	o := store.Options{Actor: "bench", Now: time.Now}
-	l, err := store.Create(filepath.Join(dir, "tressik.ledger"), "Kestrel Ridge Observatory", o)
+	l, err := sqlite.Create(b.Context(), filepath.Join(dir, "tressik.ledger"), "Kestrel Ridge Observatory", options())
 	if err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { l.Close() })
-	d := desk.New(l, time.Now, rand.Reader)
+	live := desk.New(model.Open(l.Now(context.Background()), l.Env()))
+	opened.Store(live.Book, l)
+	err = ledger.Updater(l.Update).Do(b.Context(), l.Env(), func(book *model.Book) error {
+		return fill(b, desk.New(book), trusts, kind)
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	return live
+}
+
+// opened are the ledgers that desks work on.
+var opened sync.Map
+
+// options are those of a ledger of a benchmark.
+func options() ledger.Options {
+	return ledger.Options{Env: model.Env{Actor: "bench", Now: time.Now, Rand: rand.Reader}}
+}
+
+// player plays what a desk has, and keeps what it sees in its ledger.
+func player(d *desk.Desk) *play.Player {
+	l, _ := opened.Load(d.Book)
+	return &play.Player{Book: d.Book, Keep: func(f func(*model.Book) error) error {
+		return ledger.Updater(l.(ledger.Ledger).Update).Do(context.Background(), d.Env, f)
+	}}
+}
+
+// stageOf opens a stage of a desk's ledger.
+func stageOf(d *desk.Desk, in play.StageInput) (*stage.Stage, *play.Keeper, error) {
+	l, _ := opened.Load(d.Book)
+	in.Context, in.Ledger = context.Background(), l.(ledger.Ledger)
+	return player(d).Stage(in)
+}
+
+func fill(b *testing.B, d *desk.Desk, trusts int, kind string) error {
 	provider, _, err := d.AddParty(desk.PartyInput{Kind: federation.Provider, Name: "ridge", Own: true,
 		At:      "https://login.kestrelridge.example",
 		KeyKind: kind})
 	if err != nil {
-		b.Fatal(err)
+		return err
 	}
 	cert := base64.StdEncoding.EncodeToString(signer(b).Certificate.Raw)
-	err = l.Change(func(tx *store.Tx) error {
+	return d.Change(func(tx *model.Edit) error {
 		api := &federation.Party{Name: "telescope-api", Kind: federation.App,
 			API: &federation.API{Audience: "https://telescope.kestrelridge.example",
 				Permissions: []federation.Permission{{Name: "frames.read", As: []string{"self"}, Says: "read frames"}}}}
@@ -91,10 +128,6 @@ func ledgerOf(b *testing.B, trusts int, kind string) *desk.Desk {
 		}
 		return nil
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
-	return d
 }
 
 // BenchmarkStageStart opens a stage on a ledger with so many trusts, until it can answer.
@@ -103,7 +136,7 @@ func BenchmarkStageStart(b *testing.B) {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			d := bigLedger(b, n)
 			for b.Loop() {
-				_, k, err := (&play.Player{Book: d.Book, Rand: d.Rand}).Stage(play.StageInput{Base: "http://127.0.0.1:9"})
+				_, k, err := stageOf(d, play.StageInput{Base: "http://127.0.0.1:9"})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -123,7 +156,7 @@ func BenchmarkTokenOnLargeStage(b *testing.B) {
 			d := bigLedger(b, n)
 			srv := httptest.NewUnstartedServer(nil)
 			base := "http://" + srv.Listener.Addr().String()
-			s, k, err := (&play.Player{Book: d.Book, Rand: d.Rand}).Stage(play.StageInput{Base: base, Options: stage.Options{}})
+			s, k, err := stageOf(d, play.StageInput{Base: base, Options: stage.Options{}})
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -21,9 +21,9 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/outside/webpage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
-	"tressik.example/internal/webpage"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)

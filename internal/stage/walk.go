@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/outside/webpage"
 	"tressik.example/internal/stage/server"
-	"tressik.example/internal/webpage"
 )
 
 // Walker signs in on a stage as a browser would: redirects, cookies, forms.

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)

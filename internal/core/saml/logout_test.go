@@ -14,7 +14,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 const sloURL = "https://login.kestrelridge.example/slo"

@@ -17,7 +17,7 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 func entity() *Entity {

@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/keys"
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 // identity is a key with its certificate, in memory and as files.

@@ -19,7 +19,7 @@ import (
 	"github.com/beevik/etree"
 	dsig "github.com/russellhaering/goxmldsig"
 
-	"tressik.example/internal/peer"
+	"tressik.example/internal/testkit/peer"
 )
 
 const nsMD = "urn:oasis:names:tc:SAML:2.0:metadata"

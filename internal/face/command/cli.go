@@ -1,0 +1,437 @@
+// Package command holds the commands: flags in, a view out. It decides nothing.
+package command
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"golang.org/x/term"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/redact"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/desk"
+)
+
+// Exit statuses.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitFound  = 3
+)
+
+// ErrFound means that the command did its work and something was found wanting. It is not printed.
+var ErrFound = errors.New("something was found wanting")
+
+// usageError is for a command line that is wrong.
+type usageError struct{ err error }
+
+func (e usageError) Error() string { return e.err.Error() }
+func (e usageError) Unwrap() error { return e.err }
+
+// App carries what the commands share.
+type App struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(string) string
+	Build    Build
+
+	ledger, actor, format string
+	yes, every, force     bool
+	redact                bool
+	mask                  *redact.Mask
+	color                 bool
+	run                   context.Context // of the command that runs
+	opened                ledger.Ledger
+	// what stands in the ledger, at the moment when the command began or last changed it
+	book  *model.Book
+	end   func() error // of that moment
+	trial bool         // the book is tried on, and nothing of it is kept
+}
+
+// Build says what program this is.
+type Build struct{ Version, Commit, Go string }
+
+// Run runs the program and returns its exit status.
+func (a *App) Run(ctx context.Context, args []string) int {
+	out := &output{w: a.Out}
+	a.Out, a.run = out, ctx
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	err := root.ExecuteContext(ctx)
+	for _, w := range []io.Writer{a.Out, a.Err} {
+		if m, ok := w.(*masked); ok {
+			m.flush()
+		}
+	}
+	if cerr := a.close(); err == nil && cerr != nil {
+		err = cerr
+	}
+	if out.err != nil && (err == nil || errors.Is(err, ErrFound)) {
+		err = out.err
+	}
+	var usage usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, ErrFound):
+		return exitFound
+	case errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
+		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
+		return exitFailed
+	case errors.As(err, &usage), isCobraUsage(err):
+		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(explain(err)))
+		return exitUsage
+	}
+	fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(explain(err)))
+	return exitFailed
+}
+
+// output remembers that standard output could not be written, so that no command can end as if all had been said.
+type output struct {
+	w   io.Writer
+	err error
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	n, err := o.w.Write(b)
+	if err != nil && o.err == nil {
+		o.err = err
+	}
+	return n, err
+}
+
+// flagError says of a flag's value what would do, in place of how it was parsed.
+func flagError(_ *cobra.Command, err error) error {
+	var bad *pflag.InvalidValueError
+	if errors.As(err, &bad) {
+		f := bad.GetFlag()
+		want := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a time such as 10m"}
+		if w := want[f.Value.Type()]; w != "" {
+			return usageError{fmt.Errorf("--%s %q is no value for it: write %s (%s)", f.Name, bad.GetValue(), w, f.Usage)}
+		}
+	}
+	return usageError{err}
+}
+
+// isCobraUsage tells errors of the command line that cobra makes itself.
+func isCobraUsage(err error) bool {
+	s := err.Error()
+	for _, p := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument",
+		"invalid argument",
+		"required flag", "accepts ", "requires at least", "if any flags in the group", "at least one of the flags"} {
+		if strings.HasPrefix(s, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func explain(err error) string {
+	s := err.Error()
+	var advised *finding.Advised
+	if errors.As(err, &advised) {
+		s += "; " + format.Remedy(advised.Fix)
+	}
+	switch {
+	case errors.Is(err, ledger.ErrNoLedger):
+		s += "; make one with `tressik init --org NAME`, or name one with --ledger or TRESSIK_LEDGER"
+	case errors.Is(err, ledger.ErrNewer):
+		s += "; use a newer Tressik"
+	case errors.Is(err, syscall.ENOSPC):
+		s += "; make room and run the command again; the ledger is as it was"
+	case errors.Is(err, os.ErrPermission):
+		s += "; change the permissions or choose another place"
+	}
+	return s
+}
+
+func (a *App) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // in the order of the work, not of the alphabet
+	c := &cobra.Command{
+		Use:   "tressik",
+		Short: "Federate apps with identity providers, and prove each sign-in before people depend on it",
+		Long: `Tressik keeps both sides of every federation in one ledger, carries metadata, certificates,
+claims and client registrations between them, compares both sides before anyone signs in, and rehearses
+the sign-in end to end.
+
+Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or with ` + "`tressik init`" + `.`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			for _, f := range format.Formats() {
+				if a.format == f {
+					return a.redacted()
+				}
+			}
+			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(format.Formats(),
+				", "))}
+		},
+	}
+	c.SetFlagErrorFunc(flagError)
+	f := c.PersistentFlags()
+	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
+	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
+	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(format.Formats(), ", "))
+	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
+	f.BoolVar(&a.redact, "redact", false, "show no secrets, tokens, names and addresses of people: words stand for them")
+	f.BoolVar(&a.force, "force", false, "write over files that are there already")
+	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
+	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(format.Formats(),
+		cobra.ShellCompDirectiveNoFileComp)))
+	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
+	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(),
+		a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
+		a.nextCmd(),
+		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.stageCmd()} {
+		j.GroupID = "journeys"
+		c.AddCommand(j)
+	}
+	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(), a.secretCmd(),
+		a.permissionCmd(),
+		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(),
+		a.proofCmd(), a.expectCmd(),
+		a.metadataCmd(), a.journalCmd()} {
+		r.GroupID = "records"
+		c.AddCommand(r)
+	}
+	c.AddCommand(a.versionCmd())
+	strict(c)
+	return c
+}
+
+// takesNames marks a command that has verbs below it, and takes names beside them.
+const takesNames = "takes names"
+
+// strict makes a noun without a known verb a usage error with near verbs.
+func strict(c *cobra.Command) {
+	for _, s := range c.Commands() {
+		if s.HasSubCommands() && s.RunE != nil && s.Annotations[takesNames] == "" {
+			inner := s.RunE
+			s.Args = cobra.ArbitraryArgs
+			s.RunE = func(cmd *cobra.Command, args []string) error {
+				if len(args) > 0 {
+					return unknownVerb(cmd, args[0])
+				}
+				return inner(cmd, args)
+			}
+		} else if s.HasSubCommands() && s.RunE == nil {
+			s.Args = cobra.ArbitraryArgs
+			s.RunE = func(cmd *cobra.Command, args []string) error {
+				if len(args) == 0 {
+					return cmd.Help()
+				}
+				return unknownVerb(cmd, args[0])
+			}
+			s.SuggestionsMinimumDistance = 2
+		}
+		strict(s)
+	}
+}
+
+func unknownVerb(cmd *cobra.Command, verb string) error {
+	msg := fmt.Sprintf("unknown command %q for %q", verb, cmd.CommandPath())
+	if n := cmd.SuggestionsFor(verb); len(n) > 0 {
+		msg += "; did you mean " + strings.Join(n, " or ") + "?"
+	}
+	return usageError{errors.New(msg)}
+}
+
+func must(err error) {
+	if err != nil {
+		panic(err) // a mistake in this package: a flag of another name
+	}
+}
+
+// args checks the number of arguments and says what they are.
+func args(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, got []string) error {
+		need, many := 0, false
+		for _, n := range names {
+			if !strings.HasPrefix(n, "[") {
+				need++
+			}
+			many = many || strings.HasSuffix(strings.TrimSuffix(n, "]"), "…")
+		}
+		if len(got) < need {
+			return usageError{fmt.Errorf("%s is missing; write: %s", names[len(got)], cmd.UseLine())}
+		}
+		if len(got) > len(names) && !many {
+			return usageError{fmt.Errorf("%q is one argument too many; write: %s", got[len(names)], cmd.UseLine())}
+		}
+		return nil
+	}
+}
+
+func (a *App) now() (func() time.Time, error) {
+	v := a.Env("TRESSIK_NOW")
+	if v == "" {
+		return func() time.Time { return time.Now().UTC() }, nil
+	}
+	t, err := time.Parse(time.RFC3339, v)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("TRESSIK_NOW %q is no time; write it as 2031-03-04T09:00:00Z", v)}
+	}
+	return func() time.Time { return t.UTC() }, nil
+}
+
+func (a *App) ledgerPath() string {
+	switch {
+	case a.ledger != "":
+		return a.ledger
+	case a.Env("TRESSIK_LEDGER") != "":
+		return a.Env("TRESSIK_LEDGER")
+	}
+	return "tressik.ledger"
+}
+
+func (a *App) options() (ledger.Options, error) {
+	now, err := a.now()
+	if err != nil {
+		return ledger.Options{}, err
+	}
+	actor := a.actor
+	if actor == "" {
+		actor = a.Env("TRESSIK_ACTOR")
+	}
+	if actor == "" {
+		if u, err := user.Current(); err == nil {
+			actor = u.Username
+		} else {
+			actor = "unknown"
+		}
+	}
+	return ledger.Options{Env: model.Env{Actor: actor, Now: now, Rand: rand.Reader},
+		SealKey: a.Env("TRESSIK_SEAL_KEY")}, nil
+}
+
+// with makes a command's function out of one that works on the ledger.
+func (a *App) with(f func(d *desk.Desk, args []string) error) func(*cobra.Command, []string) error {
+	return func(_ *cobra.Command, args []string) error {
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		return f(d, args)
+	}
+}
+
+// print writes a page to standard output.
+// withPeople opens the ledger for a command that looks at people: directories are asked again where that is due.
+func (a *App) withPeople(f func(d *desk.Desk, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, got []string) error {
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		a.freshen(cmd.Context(), d)
+		return f(d, got)
+	}
+}
+
+func (a *App) print(p format.Page) error { return a.printer().Print(p) }
+
+func (a *App) printer() *format.Printer {
+	return &format.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every}
+}
+
+func (a *App) colored(w io.Writer) bool {
+	if a.color {
+		return true
+	}
+	return a.Env("NO_COLOR") == "" && a.terminal(w)
+}
+
+// terminal reports whether what is written is looked at as it comes.
+func (a *App) terminal(w io.Writer) bool {
+	for {
+		if o, wrapped := w.(*output); wrapped {
+			w = o.w
+			continue
+		}
+		if m, wrapped := w.(*masked); wrapped {
+			w = m.w
+			continue
+		}
+		break
+	}
+	f, ok := w.(*os.File)
+	return ok && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+}
+
+// say writes a message to standard error.
+func (a *App) say(words string, args ...any) {
+	fmt.Fprintln(a.Err, format.Safe(fmt.Sprintf(words, args...)))
+}
+
+// found returns ErrFound if a finding is an error.
+func found(l finding.List) error {
+	if l.Failed() {
+		return ErrFound
+	}
+	return nil
+}
+
+// confirm asks a question on the terminal; --yes answers it, and without a terminal it must be given.
+func (a *App) confirm(question string) error {
+	if a.yes {
+		return nil
+	}
+	f, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return usageError{fmt.Errorf("%s Say --yes to go on without being asked", question)}
+	}
+	fmt.Fprintf(a.Err, "%s [y/N] ", format.Safe(question))
+	var answer string
+	fmt.Fscanln(f, &answer)
+	if answer != "y" && answer != "yes" {
+		return errors.New("nothing was done")
+	}
+	return nil
+}
+
+// names completes names out of the ledger; which says of what kinds.
+func (a *App) names(which string, max int) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if max > 0 && len(got) >= max {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		d, err := a.desk()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		if which == "person" {
+			all, _ := d.Persons()
+			out := make([]string, len(all))
+			for i := range all {
+				out[i] = all[i].ID
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		}
+		providers, apps, trusts, _ := d.Names()
+		switch which {
+		case "provider":
+			return providers, cobra.ShellCompDirectiveNoFileComp
+		case "app":
+			return apps, cobra.ShellCompDirectiveNoFileComp
+		case "trust":
+			return trusts, cobra.ShellCompDirectiveNoFileComp
+		}
+		return append(providers, apps...), cobra.ShellCompDirectiveNoFileComp
+	}
+}

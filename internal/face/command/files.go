@@ -1,0 +1,143 @@
+package command
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"tressik.example/internal/ledger/seal"
+	"tressik.example/internal/ledger/sqlite"
+)
+
+// output writes bytes to a file, whole or not at all, or to standard output.
+func (a *App) output(path string, b []byte) error {
+	if path == "" || path == "-" {
+		_, err := a.Out.Write(b)
+		return err
+	}
+	if err := a.mayReplace(path); err != nil {
+		return err
+	}
+	if err := writeWhole(path, b); err != nil {
+		return err
+	}
+	a.say("wrote %s", path)
+	return nil
+}
+
+// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless
+// --force or the answer to a question says so, over any file.
+func (a *App) mayReplace(path string) error {
+	fi, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case err != nil:
+		return fmt.Errorf("writing %s: %w", path, err)
+	case !fi.Mode().IsRegular():
+		return fmt.Errorf("%s is no regular file and is not written over; choose another name", path)
+	}
+	for _, own := range a.ownFiles() {
+		if o, err := os.Stat(own); err == nil && os.SameFile(fi, o) {
+			return fmt.Errorf("%s belongs to the ledger and is not written over; choose another name", path)
+		}
+	}
+	if a.force {
+		return nil
+	}
+	return a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path))
+}
+
+// ownFiles are the ledger's file, those that SQLite keeps beside it, and the seal key.
+func (a *App) ownFiles() []string {
+	return sqlite.Files(a.ledgerPath(), a.Env("TRESSIK_SEAL_KEY"))
+}
+
+// outputBy writes what a function writes to a file, whole or not at all, or to standard output.
+func (a *App) outputBy(path string, f func(io.Writer) error) error {
+	if path == "" || path == "-" {
+		return f(a.Out)
+	}
+	if err := a.mayReplace(path); err != nil {
+		return err
+	}
+	if err := writeBy(path, 0o644, f); err != nil {
+		return err
+	}
+	a.say("wrote %s", path)
+	return nil
+}
+
+// writeWhole writes a file by way of a temporary one beside it, so that a half-written file is never seen.
+func writeWhole(path string, b []byte) error { return writeWith(path, b, 0o644) }
+
+func writeWith(path string, b []byte, mode os.FileMode) error {
+	return writeBy(path, mode, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+}
+
+func writeBy(path string, mode os.FileMode, write func(io.Writer) error) error {
+	seal.Sweep(path)
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	werr := write(f)
+	if werr == nil {
+		werr = f.Sync()
+	}
+	if err := errors.Join(werr, f.Close()); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	if err := os.Rename(tmp, path); err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}
+
+// secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret
+// is made that cannot be written.
+type secretFile struct {
+	path string
+	f    *os.File
+}
+
+func newSecretFile(path string) (*secretFile, error) {
+	if path == "" {
+		return &secretFile{}, nil
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("--out: %s is there already; a secret is never written over a file, choose another name", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--out: %w", err)
+	}
+	return &secretFile{path, f}, nil
+}
+
+func (s *secretFile) keep(secret string) error {
+	if s.f == nil {
+		return nil
+	}
+	_, err := s.f.WriteString(secret + "\n")
+	if err := errors.Join(err, s.f.Sync(), s.f.Close()); err != nil {
+		os.Remove(s.path)
+		return fmt.Errorf("writing %s: %w", s.path, err)
+	}
+	return nil
+}
+
+// discard takes the empty file away.
+func (s *secretFile) discard() {
+	if s.f != nil {
+		s.f.Close()
+		os.Remove(s.path)
+	}
+}

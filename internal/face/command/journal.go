@@ -1,0 +1,110 @@
+package command
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/desk"
+)
+
+func (a *App) journalCmd() *cobra.Command {
+	c := &cobra.Command{Use: "journal", Short: "Read and verify the record of every change"}
+	list := a.journalList()
+	c.AddCommand(list, a.journalVerify())
+	// `tressik journal` alone lists.
+	c.Args, c.Example = args(), list.Example
+	c.RunE = list.RunE
+	c.Flags().AddFlagSet(list.Flags())
+	return c
+}
+
+func (a *App) journalList() *cobra.Command {
+	var f model.Filter
+	var since, until string
+	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after", Args: args(),
+		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 2031-03-01 --last 20",
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			if f.Last < 0 {
+				return usageError{fmt.Errorf("--last %d is no count: write 0 or more; 0 lists all", f.Last)}
+			}
+			if f.Actor == "" {
+				f.Actor = a.actor // reading changes nothing: here --actor says whose changes
+			}
+			var err error
+			if f.Since, err = moment("--since", since); err != nil {
+				return err
+			}
+			if f.Until, err = moment("--until", until); err != nil {
+				return err
+			}
+			list, err := d.Journal(f)
+			if err != nil {
+				return err
+			}
+			b := format.Block{Noun: "entry", Head: []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"},
+				Empty: "No entry fits."}
+			for _, e := range list {
+				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action,
+					e.Party + e.Trust, e.Fields()})
+			}
+			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+		})}
+	fl := c.Flags()
+	fl.StringVar(&f.Party, "party", "", "only changes of this provider or app")
+	fl.StringVar(&f.Trust, "trust", "", "only changes of this trust")
+	fl.StringVar(&f.Actor, "by", "", "only changes by this actor (--actor does the same here)")
+	fl.StringVar(&since, "since", "", "only changes from this time on: 2031-03-04 or 2031-03-04T09:00:00Z")
+	fl.StringVar(&until, "until", "", "only changes before this time")
+	fl.IntVar(&f.Last, "last", 0, "only the newest so many")
+	must(c.RegisterFlagCompletionFunc("party", a.names("", 0)))
+	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
+	return c
+}
+
+func moment(flag, v string) (time.Time, error) {
+	if v == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.Parse(layout, v); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, usageError{fmt.Errorf("%s %q is no time; write 2031-03-04 or 2031-03-04T09:00:00Z", flag, v)}
+}
+
+func (a *App) journalVerify() *cobra.Command {
+	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with",
+		Args:    args(),
+		Example: "  tressik journal verify",
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			n, breaks, err := d.VerifyJournal()
+			if err != nil {
+				return err
+			}
+			if breaks == nil {
+				breaks = []model.Break{}
+			}
+			b := format.Block{Lines: []string{fmt.Sprintf("%s: the chain of hashes is whole", format.Count(n, "entry"))}}
+			if len(breaks) > 0 {
+				b.Lines = []string{fmt.Sprintf("%s: the journal is NOT what was written", format.Count(n, "entry"))}
+				for _, x := range breaks {
+					b.Lines = append(b.Lines, fmt.Sprintf("  entry %d: %s", x.Seq, x.Reason))
+				}
+				b.Lines = append(b.Lines,
+					"Compare with a copy of the ledger from before, and find out who could write to the file.")
+			}
+			if err := a.print(format.Page{Data: map[string]any{"entries": n, "breaks": breaks},
+				Blocks: []format.Block{b}}); err != nil {
+				return err
+			}
+			if len(breaks) > 0 {
+				return ErrFound
+			}
+			return nil
+		})}
+}

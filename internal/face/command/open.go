@@ -1,0 +1,135 @@
+package command
+
+import (
+	"context"
+	"errors"
+
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/model"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/work/desk"
+)
+
+// openLedger opens the ledger that the command line names.
+func (a *App) openLedger() (ledger.Ledger, error) {
+	if a.opened != nil {
+		return a.opened, nil
+	}
+	o, err := a.options()
+	if err != nil {
+		return nil, err
+	}
+	l, err := sqlite.Open(a.run, a.ledgerPath(), o)
+	if err != nil {
+		return nil, err
+	}
+	a.opened = l
+	return l, nil
+}
+
+// desk opens the ledger at one moment, which stays what it is until the command changes something.
+func (a *App) desk() (*desk.Desk, error) {
+	if a.book != nil {
+		return desk.New(a.book), nil
+	}
+	l, err := a.openLedger()
+	if err != nil {
+		return nil, err
+	}
+	v, end, err := l.Snapshot(a.run)
+	if err != nil {
+		return nil, err
+	}
+	a.book, a.end = model.Open(v, l.Env()), end
+	return desk.New(a.book), nil
+}
+
+// live is a desk for what runs for long: what it reads is what stands at that moment.
+func (a *App) live() (*desk.Desk, error) {
+	d, err := a.desk()
+	if err != nil || a.end == nil {
+		return d, err
+	}
+	end := a.end
+	a.end = nil
+	a.book.Turn(a.opened.Now(a.run))
+	return d, end()
+}
+
+// change has use cases change the ledger, all of them in one change, and shows what stands afterwards. They are run
+// again where somebody else was faster: f does nothing but call them.
+func (a *App) change(d *desk.Desk, f func() error) error {
+	if a.trial || d.Changing() {
+		return f()
+	}
+	err := a.opened.Update(a.run, func(v model.View) (model.Changes, error) { return d.Work(v, f) })
+	if err != nil || a.end == nil {
+		return err
+	}
+	v, end, err := a.opened.Snapshot(a.run)
+	if err != nil {
+		return err
+	}
+	was := a.end
+	a.end = end
+	d.Turn(v)
+	return was()
+}
+
+// try runs another command line on what this one sees, and returns the Book that it leaves behind. Nothing of it is
+// kept.
+func (a *App) try(ctx context.Context, d *desk.Desk, other *App, words []string) (*model.Book, int) {
+	b := d.Try()
+	other.book, other.opened, other.trial = b, a.opened, true
+	return b, other.Run(ctx, words)
+}
+
+// close ends what the command opened.
+func (a *App) close() error {
+	var errs []error
+	if a.end != nil {
+		errs = append(errs, a.end())
+	}
+	if a.opened != nil && !a.trial {
+		errs = append(errs, a.opened.Close())
+	}
+	a.end, a.opened, a.book = nil, nil, nil
+	return errors.Join(errs...)
+}
+
+// changed is change for a use case with a result.
+func changed[T any](a *App, d *desk.Desk, f func() (T, error)) (out T, err error) {
+	err = a.change(d, func() (err error) {
+		out, err = f()
+		return err
+	})
+	return out, err
+}
+
+// changed2 is change for a use case with two results.
+func changed2[T, U any](a *App, d *desk.Desk, f func() (T, U, error)) (one T, two U, err error) {
+	err = a.change(d, func() (err error) {
+		one, two, err = f()
+		return err
+	})
+	return one, two, err
+}
+
+// changed3 is change for a use case with three results.
+func changed3[T, U, V any](a *App, d *desk.Desk, f func() (T, U, V, error)) (one T, two U, three V, err error) {
+	err = a.change(d, func() (err error) {
+		one, two, three, err = f()
+		return err
+	})
+	return one, two, three, err
+}
+
+// livePlayer is a player for what runs for long beside this command, such as a stage: what it reads is what stands at
+// that moment, and what it keeps is a change of its own.
+func (a *App) livePlayer() *play.Player {
+	l := a.opened
+	return &play.Player{Book: model.Open(l.Now(a.run), l.Env()), Keep: func(f func(*model.Book) error) error {
+		return ledger.Updater(l.Update).Do(a.run, l.Env(), f)
+	}}
+}

@@ -1,0 +1,106 @@
+package command
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/outside/reach"
+	"tressik.example/internal/work/desk"
+)
+
+// policyFlags are the terms that only trusts over OpenID Connect have.
+type policyFlags struct {
+	clientID                           string
+	signInFrom, refreshFrom            string
+	session, access, id, refresh, idle string
+	singleSignOut, offline, pkce       string
+	asItself, auth, device, pushed     string
+	keyFile, keysAt, keysCA, keysPin   string
+}
+
+func (p *policyFlags) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&p.clientID, "client-id", "",
+		"OpenID, at a foreign provider: the client ID that its owner issued; it may be entered when it is known")
+	f.StringVar(&p.signInFrom, "sign-in-from", "",
+		"OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
+	f.StringVar(&p.refreshFrom, "refresh-from", "", "OpenID: networks from which tokens may be refreshed, or anywhere")
+	f.StringVar(&p.session, "session", "", "OpenID: how old a sign-in at the provider may be, such as 8h")
+	f.StringVar(&p.access, "access-token", "", "OpenID: how long access tokens last, such as 15m")
+	f.StringVar(&p.id, "id-token", "", "OpenID: how long ID tokens last, such as 10m")
+	f.StringVar(&p.refresh, "refresh", "",
+		"OpenID: how long tokens may be refreshed after a sign-in, such as 30d, or none")
+	f.StringVar(&p.idle, "refresh-idle", "", "OpenID: how long a refresh token may lie unused, such as 7d")
+	f.StringVar(&p.singleSignOut, "single-sign-out", "",
+		"OpenID: whether signing out here signs out everywhere, and the other way round: on or off")
+	f.StringVar(&p.offline, "offline-ends", "",
+		"OpenID: whether a sign-out ends refresh tokens with offline access too: on or off")
+	f.StringVar(&p.pkce, "pkce", "",
+		"OpenID: off lets a web client with a secret do without PKCE, with a warning each time; else on")
+	f.StringVar(&p.device, "device", "",
+		"OpenID: whether the client may have a person sign in on another device, by a code (RFC 8628): on or off")
+	f.StringVar(&p.pushed, "pushed-requests", "",
+		"OpenID: whether authorization requests must be pushed first (RFC 9126): on or off")
+	f.StringVar(&p.asItself, "as-itself", "", "OpenID: whether a web client may act as itself too: on or off")
+	f.StringVar(&p.auth, "client-auth", "",
+		"OpenID: the one way in which the client authenticates: basic, post or key; any takes the pin away")
+	f.StringVar(&p.keyFile, "client-key", "",
+		"OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
+	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
+	f.StringVar(&p.keysCA, "ca", "", "certificate file of the authority to trust for --client-keys, now and later")
+	f.StringVar(&p.keysPin, "tls-pin", "",
+		"SHA-256 of the server's own certificate for --client-keys, in place of an authority or with --ca")
+}
+
+// terms reads the flags; what they point at is fetched.
+func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, err error) {
+	x = desk.PolicyTerms{ClientID: p.clientID, SignInFrom: p.signInFrom, RefreshFrom: p.refreshFrom, Session: p.session,
+		AccessToken: p.access,
+		IDToken:     p.id, Refresh: p.refresh, RefreshIdle: p.idle}
+	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
+		return x, err
+	}
+	x.Auth = p.auth
+	for _, b := range []struct {
+		flag, v string
+		to      **bool
+	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE}, {"--as-itself", p.asItself, &x.AsItself},
+		{"--device", p.device, &x.Device}, {"--pushed-requests", p.pushed, &x.Pushed}} {
+		if *b.to, err = onOff(b.flag, b.v); err != nil {
+			return x, err
+		}
+	}
+	switch {
+	case p.keyFile != "" && p.keysAt != "":
+		return x,
+			usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file or from a URL")}
+	case p.keyFile == "none" || p.keysAt == "none":
+		x.ClientKeys = "none"
+	case p.keyFile != "" || p.keysAt != "":
+		var ca []byte
+		if ca, err = a.readFile("--ca", p.keysCA); err != nil {
+			return x, err
+		}
+		source := p.keyFile + p.keysAt
+		if reach.Shown(p.keysAt) != p.keysAt {
+			return x, usageError{fmt.Errorf("--client-keys %s is fetched again and again, and so kept, and shown to the "+
+				"provider: give an address without a user, a password or a query", reach.Shown(p.keysAt))}
+		}
+		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys,
+			Accept: "application/jwk-set+json, application/json", Stdin: a.In})
+		if err != nil {
+			return x, err
+		}
+		if x.ClientKeys, err = desk.ClientKeys(b); err != nil {
+			return x, fmt.Errorf("%s: %w", source, err)
+		}
+		if p.keysAt != "" {
+			x.ClientKeysAt, x.ClientKeysTLS = p.keysAt, federation.Server{CA: string(ca), Pin: p.keysPin}
+		}
+	}
+	return x, nil
+}

@@ -1,0 +1,256 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/face/layout"
+	"tressik.example/internal/model"
+	"tressik.example/internal/stage/cast"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/stage/rehearse"
+	"tressik.example/internal/stage/server"
+	"tressik.example/internal/work/desk"
+)
+
+func (a *App) rehearseCmd() *cobra.Command {
+	var in play.RehearseInput
+	var factors, keep, secretFile string
+	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
+		Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
+		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
+arrive. URLs, destinations and recipients are those of the ledger. Foreign parties are played by
+stand-ins. With several trusts of one provider, the later ones go on in the same browser session.
+
+Over OpenID Connect it is discovery, authorize, sign-in, consent, code, tokens, userinfo, the API of --call,
+refresh and sign-out. A machine client needs no --as: it gets a token as itself and calls its API. Consents given
+in a rehearsal are not kept. The stage's client authenticates with a secret of its own; with --secret-file the
+real one is tried.
+
+Where the app's accounts are known (accounts load), it says which one the person would be taken for; with
+--expect-account the sign-in is refused where that is another.
+
+Where both sides have single logout, a rehearsal over SAML ends with it.
+
+--suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID, clock=+10m,
+force-authn=on and is-passive=on are the app's, key=other is the provider's; over OpenID Connect redirect=URI,
+client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.`,
+		Example: `  tressik rehearse nightlog@ridge --as mira
+  tressik rehearse nightlog@ridge plate-archive@ridge --as mira
+  tressik rehearse nightlog@ridge --as mira --keep messages
+  tressik rehearse nightlog@ridge --as mira --suppose clock=+10m
+  tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
+  tressik rehearse frame-courier@ridge`,
+		ValidArgsFunction: a.names("trust", 0),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			switch factors {
+			case "password":
+			case "both":
+				in.Second = true
+			default:
+				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
+			}
+			if in.From != "app" && in.From != "provider" {
+				return usageError{fmt.Errorf("--from %q is not known; write app or provider", in.From)}
+			}
+			if cmd.Flags().Changed("expect-account") && in.Account == "" {
+				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts match` names it")}
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			in.Trusts = got
+			if secretFile != "" {
+				if in.Secret, err = a.secretFrom(secretFile); err != nil {
+					return err
+				}
+			}
+			var kept keeper
+			if keep != "" {
+				if err := os.MkdirAll(keep, 0o700); err != nil {
+					return fmt.Errorf("--keep: %w", err)
+				}
+				kept.dir, kept.may = keep, a.mayReplace
+				in.Hear.Message = kept.message
+			}
+			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
+				if errors.Is(err, play.ErrNobody) {
+					err = usageError{err}
+				}
+				return err
+			}
+			return kept.err
+		}}
+	f := c.Flags()
+	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
+	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
+	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
+	f.StringArrayVar(&in.Suppose, "suppose", nil,
+		"a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
+	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
+	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
+	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
+	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
+	f.StringVar(&in.Account, "expect-account", "", "the account that the app has to take the person for, of those loaded")
+	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
+	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
+	return c
+}
+
+// keeper writes the messages of a rehearsal into a folder, numbered as they came.
+type keeper struct {
+	dir string
+	may func(path string) error
+	n   int
+	err error
+}
+
+func (k *keeper) message(trust, kind, text string) {
+	k.n++
+	if k.err == nil {
+		// messages carry what was said of a person
+		path := filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind))
+		if k.err = k.may(path); k.err == nil {
+			k.err = writeWith(path, []byte(text+"\n"), 0o600)
+		}
+	}
+}
+
+// rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
+func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
+	var live *layout.Live
+	if a.format == "table" {
+		live = &layout.Live{P: a.printer(), W: a.Out, Every: a.every}
+		who := in.As
+		if who == "" {
+			who = "itself"
+		}
+		in.OnCast = func(c *cast.Cast) {
+			for _, l := range rehearse.Unproven(c) {
+				fmt.Fprintln(a.Out, live.P.Loud("!! "+l))
+			}
+			for _, s := range in.Suppose {
+				fmt.Fprintln(a.Out, live.P.Loud("!! supposed, not in the ledger: "+s))
+			}
+		}
+		in.Hear.Start = func(trust string) { live.Start(trust, who) }
+		in.Hear.Event = live.Event
+	}
+	list, err := a.player(d).Rehearse(in)
+	if err != nil {
+		return err
+	}
+	if live != nil {
+		live.End(list)
+	} else if err := a.print(format.Page{Data: list, Blocks: layout.Rehearsals(list)}); err != nil {
+		return err
+	}
+	for _, r := range list {
+		if r.Verdict != judge.Accepted {
+			return ErrFound
+		}
+	}
+	return nil
+}
+
+func (a *App) stageCmd() *cobra.Command {
+	var in stageFlags
+	c := &cobra.Command{Use: "stage", Short: "Start the stand-ins and leave them running for a browser", Args: args(),
+		Long: `Start the stage on this machine's loopback address and leave it running, for a real browser and for
+apps under test, until Ctrl-C. Every party of every trust is played at http://127.0.0.1:PORT/NAME/ and
+serves its metadata there. A foreign app whose assertion consumer service lies on this machine plays itself.
+Providers are OpenID providers too, with their issuer at http://127.0.0.1:PORT/NAME, and APIs answer with
+made-up records. Every change in the ledger holds here within a second. Parties sign with keys of the stage, which
+the ledger keeps; with --with-real-keys own ones sign with their own. Consents that people give here are kept.
+
+With --tls-cert and --tls-key it is served over HTTPS, as the other side of a real trust asks for: addresses are then
+https://, with the name or address that the certificate is for. While a trust is watched (tressik watch), its foreign
+party is not played: the real one is spoken to.`,
+		Example: `  tressik stage --port 8321
+  tressik stage --port 8443 --tls-cert stage.pem --tls-key stage.key`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := in.check(); err != nil {
+				return err
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			return a.stage(cmd.Context(), d, &in)
+		}}
+	in.add(c)
+	return c
+}
+
+// notices are what every page of the stage says.
+func (a *App) notices(real bool) []string {
+	var out []string
+	if v := a.Env("TRESSIK_NOW"); v != "" {
+		out = append(out, "its clock is set to "+v+" (TRESSIK_NOW)")
+	}
+	if real {
+		out = append(out, "own parties sign with their REAL KEYS: what they sign passes at the real other side")
+	}
+	return out
+}
+
+func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	var mu sync.Mutex
+	open, err := a.openStage(ctx, d, in, func(e server.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		if !e.Sent {
+			a.say("%s  %s", d.Now().UTC().Format("15:04:05"), layout.Event(e))
+		}
+	})
+	if err != nil {
+		return err
+	}
+	defer open.close()
+	base, places := open.base, open.stage.Places()
+	blocks := []format.Block{{Lines: []string{"The stage is open at " + base + "; Ctrl-C ends it."}}}
+	for _, n := range a.notices(in.real) {
+		blocks[0].Lines = append(blocks[0].Lines, "Note: "+n+".")
+	}
+	for _, x := range places {
+		fs := [][2]string{{"played", x.Played}}
+		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS},
+			{"metadata", x.Metadata},
+			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect},
+			{"audience", x.Audience}, {"address", x.Address}} {
+			if f[1] != "" {
+				fs = append(fs, f)
+			}
+		}
+		blocks = append(blocks, format.Block{Title: x.Kind + " " + x.Name, Fields: fs})
+	}
+	if err := a.print(format.Page{Data: map[string]any{"base": base, "parties": places}, Blocks: blocks}); err != nil {
+		return err
+	}
+	select {
+	case err := <-open.ended:
+		return fmt.Errorf("the stage ended: %w", err)
+	case <-ctx.Done():
+	}
+	a.say("The stage is closed.")
+	return nil
+}
+
+func (a *App) player(d *desk.Desk) *play.Player {
+	return &play.Player{Book: d.Book, Keep: func(f func(*model.Book) error) error {
+		return a.change(d, func() error { return f(d.Book) })
+	}}
+}

@@ -1,0 +1,196 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/face/layout"
+	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/sources"
+)
+
+func (a *App) sources(d *desk.Desk) *sources.Keeper { return &sources.Keeper{Book: d.Book, Env: a.Env} }
+
+// freshen reads directories again whose people were read too long ago. One that cannot be read is said, and what was
+// read before is used.
+func (a *App) freshen(ctx context.Context, d *desk.Desk) {
+	stale, err := a.sources(d).Stale()
+	if err != nil {
+		a.say("note: %v", err)
+	}
+	for i := range stale {
+		s := &stale[i]
+		if _, err := a.renewSource(ctx, d, s, (*sources.Keeper).Renew); err != nil {
+			a.say("note: people of %s are those of %s: %v", s.Name, s.Read.UTC().Format("2006-01-02 15:04 UTC"), err)
+		}
+	}
+}
+
+// renewSource reads the people of a source, and keeps them.
+func (a *App) renewSource(ctx context.Context, d *desk.Desk, s *people.Source,
+	keep func(*sources.Keeper, *people.Source, *people.Directory) (*sources.Outcome, error)) (*sources.Outcome, error) {
+	k := a.sources(d)
+	dir, err := k.Fetch(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return changed(a, d, func() (*sources.Outcome, error) { return keep(k, s, dir) })
+}
+
+func (a *App) peopleSource() *cobra.Command {
+	c := &cobra.Command{Use: "source", Short: "Say where people come from: files and directory servers"}
+	c.AddCommand(a.sourceAdd(), a.sourceList(), a.sourceRead(), a.sourceRemove())
+	return c
+}
+
+func (a *App) sourceAdd() *cobra.Command {
+	var s people.Source
+	var word, env, ca string
+	var timeout, cache time.Duration
+	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST",
+		Short: "Read people from a file or a directory server, now and again",
+		Args:  args("NAME", "SOURCE"),
+		Long: `Keep where people come from, and read them. A file (LDIF or CSV) is read when people source read says so. A
+directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever read, its referrals are
+not followed, and its people are read again when they are needed and older than --cache. On a running stage its
+people sign in with their password, which the directory checks. The password of --bind-dn stays where it is, and is
+read from there each time.`,
+		Example: "  tressik people source add staff ldaps://directory.kestrelridge.example --base " +
+			"dc=kestrelridge,dc=example \\\n" +
+			"      --bind-dn cn=tressik,dc=kestrelridge,dc=example --password-file bind.password --ca directory-ca.pem",
+		RunE: func(cmd *cobra.Command, got []string) error {
+			s.Name, s.At = got[0], got[1]
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			pem, err := a.readFile("--ca", ca)
+			if err != nil {
+				return err
+			}
+			s.CA, s.Timeout, s.Cache = string(pem), int(timeout/time.Second), int(cache/time.Second)
+			switch {
+			case word != "" && env != "":
+				return usageError{errors.New("--password-file and --password-env name one password each; choose one")}
+			case word != "":
+				if word, err = filepath.Abs(word); err != nil {
+					return err
+				}
+				s.Password = "file:" + word
+			case env != "":
+				s.Password = "env:" + env
+			}
+			if !s.Directory() && !strings.Contains(s.At, "://") {
+				if s.At, err = filepath.Abs(s.At); err != nil {
+					return err
+				}
+			}
+			o, err := a.renewSource(cmd.Context(), d, &s, (*sources.Keeper).Add)
+			if errors.Is(err, people.ErrSource) {
+				return usageError{err}
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(readWords(o))
+		}}
+	f := c.Flags()
+	f.StringVar(&s.Base, "base", "", "DN under which people and groups are looked for")
+	f.StringVar(&s.Filter, "filter", "", "filter of people (RFC 4515); else those of the usual classes")
+	f.StringVar(&s.BindDN, "bind-dn", "", "name to bind with; else nobody's")
+	f.StringVar(&word, "password-file", "", "file whose first line is the password of --bind-dn")
+	f.StringVar(&env, "password-env", "", "environment variable with the password of --bind-dn")
+	f.StringVar(&s.ID, "id", "", "attribute that names people; else uid, then mail")
+	f.StringSliceVar(&s.Wanted, "attributes", nil, "attributes that are read; else all")
+	f.StringVar(&ca, "ca", "", "certificate file of the authority to trust")
+	f.StringVar(&s.Pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority or with --ca")
+	f.IntVar(&s.Page, "page", 0, "entries asked for at a time (default 500)")
+	f.IntVar(&s.Most, "most", 0, "entries that are read at the most (default 1000000)")
+	f.DurationVar(&timeout, "timeout", 15*time.Second, "for how long each answer is waited for")
+	f.DurationVar(&cache, "cache", 5*time.Minute, "for how long what was read is not read again")
+	return c
+}
+
+func readWords(o *sources.Outcome) format.Page {
+	skipped := ""
+	if o.Skipped > 0 {
+		skipped = fmt.Sprintf(", %d entries skipped", o.Skipped)
+	}
+	return format.Page{Data: o, Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d "+
+		"changed, %d removed%s",
+		format.Count(o.Read, "person"), o.Source, o.Added, o.Changed, o.Removed, skipped)}}}}
+}
+
+func (a *App) sourceNames(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+	d, err := a.desk()
+	if err != nil || len(got) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	all, _ := a.sources(d).List() // nothing is completed where it cannot be read
+	var out []string
+	for _, s := range all {
+		out = append(out, s.Name)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *App) sourceList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the sources of people", Args: args(),
+		Example: "  tressik people source list",
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			all, err := a.sources(d).List()
+			if err != nil {
+				return err
+			}
+			return a.print(layout.Sources(all, d.Now()))
+		})}
+}
+
+func (a *App) sourceRead() *cobra.Command {
+	return &cobra.Command{Use: "read NAME", Short: "Read a source of people again, now", Args: args("NAME"),
+		Example: "  tressik people source read staff", ValidArgsFunction: a.sourceNames,
+		RunE: func(cmd *cobra.Command, got []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			s, err := a.sources(d).Source(got[0])
+			if err != nil {
+				return err
+			}
+			o, err := a.renewSource(cmd.Context(), d, s, (*sources.Keeper).Renew)
+			if err != nil {
+				return err
+			}
+			return a.print(readWords(o))
+		}}
+}
+
+func (a *App) sourceRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Forget a source, and the people who came from it",
+		Args:    args("NAME"),
+		Example: "  tressik people source remove staff --yes", ValidArgsFunction: a.sourceNames,
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			s, err := a.sources(d).Source(got[0])
+			if err != nil {
+				return err
+			}
+			if err := a.confirm(fmt.Sprintf("Forget %s, and the %s who came from it?", s.Name, format.Count(s.People,
+				"person"))); err != nil {
+				return err
+			}
+			if err := a.change(d, func() error { return a.sources(d).Remove(got[0]) }); err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: s, Blocks: []format.Block{{Lines: []string{"source " + got[0] +
+				" is gone, and so are its people"}}}})
+		})}
+}

@@ -1,0 +1,64 @@
+package command
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger/sqlite"
+)
+
+func (a *App) versionCmd() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Name the version, the commit and the Go that built it", Args: args(),
+		Example: "  tressik version",
+		RunE: func(*cobra.Command, []string) error {
+			b := a.Build
+			return a.print(format.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit, b.Go)}}}})
+		}}
+}
+
+func (a *App) initCmd() *cobra.Command {
+	var org string
+	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its seal key", Args: args(),
+		Long: `Make the ledger, in which everything is kept, and the seal key, with which private keys are encrypted
+in it. Both are files that only you can read. Keep a copy of the seal key apart from copies of the
+ledger: without it the private keys are lost.`,
+		Example: `  tressik init --org "Kestrel Ridge Observatory"`,
+		RunE: func(*cobra.Command, []string) error {
+			if org == "" {
+				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as --org "Kestrel Ridge Observatory"`)}
+			}
+			o, err := a.options()
+			if err != nil {
+				return err
+			}
+			l, err := sqlite.Create(a.run, a.ledgerPath(), org, o)
+			if err != nil {
+				return err
+			}
+			a.opened = l
+			path, _ := filepath.Abs(l.Place())
+			key, _ := filepath.Abs(l.SealKey())
+			return a.print(format.Page{Data: map[string]string{"ledger": path, "sealKey": key, "organisation": org},
+				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key}, {"organisation", org}}},
+					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata SOURCE`,",
+						"or make one of your own with `tressik provider add NAME --own --at https://…`."}}}})
+		}}
+	c.Flags().StringVar(&org, "org", "", "name of the organisation")
+	return c
+}
+
+func (a *App) readFile(flag, path string) ([]byte, error) {
+	if path == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", flag, err)
+	}
+	return b, nil
+}

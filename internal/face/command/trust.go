@@ -1,0 +1,344 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/face/layout"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/desk"
+)
+
+// termFlags are the terms of a trust.
+type termFlags struct {
+	admits, strength, signs, encrypt, requests, unsolicited, sha1,
+	force, passive, owner string
+	policy policyFlags
+}
+
+func (t *termFlags) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&t.admits, "admits", "",
+		"who may sign in: everyone, or group:NAME and person:ID (several with commas); over OpenID Connect also consented")
+	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class "+
+		"of the provider's own")
+	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
+	f.StringVar(&t.encrypt, "encrypt", "",
+		"SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")
+	f.StringVar(&t.requests, "sign-requests", "", "SAML: whether the app's requests must be signed: on or off")
+	f.StringVar(&t.unsolicited, "unsolicited", "",
+		"SAML: whether the app takes a response it did not ask for: allow or refuse")
+	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
+	f.StringVar(&t.force, "force-authn", "", "SAML: whether the app asks for a fresh sign-in each time: on or off")
+	f.StringVar(&t.passive, "is-passive", "", "SAML: whether the app asks for no sign-in page to be shown: on or off")
+	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
+	t.policy.add(c)
+	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
+		cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("signs", cobra.FixedCompletions([]string{"assertion", "response", "both"},
+		cobra.ShellCompDirectiveNoFileComp)))
+}
+
+func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
+	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner}
+	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
+		return x, err
+	}
+	encrypt, required := t.encrypt, t.encrypt == "required"
+	if required {
+		encrypt = "on"
+	}
+	if encrypt != "" {
+		x.PlainRefused = &required
+	}
+	for _, b := range []struct {
+		flag, v string
+		to      **bool
+	}{{"--encrypt", encrypt, &x.Encrypts}, {"--sign-requests", t.requests, &x.SignsRequests},
+		{"--unsolicited", t.unsolicited, &x.Unsolicited}, {"--sha1", t.sha1, &x.AllowSHA1},
+		{"--force-authn", t.force, &x.ForceAuthn}, {"--is-passive", t.passive, &x.IsPassive}} {
+		if *b.to, err = onOff(b.flag, b.v); err != nil {
+			return x, err
+		}
+	}
+	return x, nil
+}
+
+func (a *App) federateCmd() *cobra.Command {
+	var with, over string
+	var tf termFlags
+	protocols := strings.Join(federation.Protocols(), " or ")
+	c := &cobra.Command{Use: "federate APP --with PROVIDER",
+		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
+		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled in. Over
+OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give the
+client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
+		Example: `  tressik federate nightlog --with ridge --admits group:observers
+  tressik federate dome-scheduler --with ridge --over oidc
+  tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
+		ValidArgsFunction: a.names("", 1),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			if with == "" {
+				return usageError{errors.New("--with PROVIDER is missing")}
+			}
+			if !slices.Contains(federation.Protocols(), over) {
+				return usageError{fmt.Errorf("--over %q is not known; write %s", over, protocols)}
+			}
+			x, err := tf.terms(cmd.Context(), a)
+			if err != nil {
+				return err
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			t, fs, err := changed2(a, d, func() (*federation.Trust, finding.List, error) {
+				return d.Federate(over, got[0], with, tf.policy.clientID, x)
+			})
+			if errors.Is(err, desk.ErrClientID) {
+				return usageError{err}
+			}
+			if err != nil {
+				return err
+			}
+			terms, err := layout.Terms(d, t)
+			if err != nil {
+				return err
+			}
+			blocks := []format.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
+				{Title: "Both sides compared", Findings: fs, Passed: true}}
+			blocks = append(blocks, terms...)
+			blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
+			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+				return err
+			}
+			return found(fs)
+		}}
+	c.Flags().StringVar(&with, "with", "", "the provider")
+	c.Flags().StringVar(&over, "over", "saml", "the protocol: "+protocols)
+	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions(federation.Protocols(),
+		cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
+	tf.add(c)
+	return c
+}
+
+func (a *App) trustCmd() *cobra.Command {
+	c := &cobra.Command{Use: "trust", Short: "List, show, change, end and remove trusts"}
+	c.AddCommand(a.trustList(), a.trustShow(), a.trustChange(), a.trustEnd(), a.trustRemove())
+	return c
+}
+
+func (a *App) trustList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the trusts with their standing", Args: args(),
+		Example: "  tressik trust list",
+		RunE: a.with(func(d *desk.Desk, _ []string) error {
+			list, err := d.Trusts()
+			if err != nil {
+				return err
+			}
+			b := format.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Rests on"}, Noun: "trust",
+				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
+			for _, t := range list {
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(),
+					layout.ProofShort(&t, d.Now())})
+			}
+			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+		})}
+}
+
+func (a *App) trustShow() *cobra.Command {
+	return &cobra.Command{Use: "show TRUST", Short: "Show a trust: terms, claims, both sides compared, last rehearsal",
+		Args:    args("TRUST"),
+		Example: "  tressik trust show nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			t, app, provider, fs, err := d.Sides().Compared(got[0])
+			if err != nil {
+				return err
+			}
+			page, err := layout.Trust(d, t, app, provider, fs)
+			if err != nil {
+				return err
+			}
+			return a.print(page)
+		})}
+}
+
+func (a *App) trustChange() *cobra.Command {
+	var tf termFlags
+	c := &cobra.Command{Use: "change TRUST", Short: "Change the terms of a trust", Args: args("TRUST"),
+		Long: `Change what a trust allows. Over OpenID Connect each policy is enforced at the provider's endpoints, and a
+refusal names the policy that refused: who is admitted, from which networks, how strongly, how long a session
+and its tokens last.`,
+		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
+  tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
+  tressik trust change frame-courier@ridge --client-key courier.pem
+  tressik trust change ridge@southmere --client-id kestrel-ridge-8b21`,
+		ValidArgsFunction: a.names("trust", 1),
+		RunE: func(cmd *cobra.Command, got []string) error {
+			if tf == (termFlags{}) {
+				return usageError{errors.New("nothing to change; give one of the terms (see --help)")}
+			}
+			x, err := tf.terms(cmd.Context(), a)
+			if err != nil {
+				return err
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			if _, err := changed(a, d, func() (*federation.Trust, error) { return d.ChangeTrust(got[0], x) }); err != nil {
+				return err
+			}
+			t, _, _, fs, err := d.Sides().Compared(got[0])
+			if err != nil {
+				return err
+			}
+			terms, err := layout.Terms(d, t)
+			if err != nil {
+				return err
+			}
+			blocks := append([]format.Block{{Lines: []string{"trust " + t.Name + " changed"}}}, terms...)
+			if open := fs.Without(finding.Pass); len(open) > 0 {
+				blocks = append(blocks, format.Block{Title: "Findings", Findings: open})
+			}
+			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+				return err
+			}
+			return found(fs)
+		}}
+	tf.add(c)
+	return c
+}
+
+func (a *App) trustEnd() *cobra.Command {
+	return &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
+		Example: "  tressik trust end nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if _, _, _, err := d.Trust(got[0]); err != nil {
+				return err
+			}
+			if err := a.confirm(fmt.Sprintf("End the trust %s? It cannot be taken up again.", got[0])); err != nil {
+				return err
+			}
+			t, err := changed(a, d, func() (*federation.Trust, error) { return d.EndTrust(got[0]) })
+			if err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: t, Blocks: []format.Block{{Lines: []string{"trust " + t.Name + " ended",
+				"Tell both sides to take each other out: the other side's settings are not Tressik's to change."}}}})
+		})}
+}
+
+func (a *App) trustRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was",
+		Args:    args("TRUST"),
+		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if _, _, _, err := d.Trust(got[0]); err != nil {
+				return err
+			}
+			if err := a.confirm(fmt.Sprintf("Remove the trust %s?", got[0])); err != nil {
+				return err
+			}
+			if err := a.change(d, func() error { return d.RemoveTrust(got[0]) }); err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: map[string]string{"removed": got[0]},
+				Blocks: []format.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
+		})}
+}
+
+func (a *App) nextCmd() *cobra.Command {
+	var done, waive int
+	var reason string
+	c := &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
+		Args: args("[TRUST]"),
+		Long: `Show what is done and what is left for a trust, with the command for each step; for all trusts, what is
+left. A step that was done elsewhere can be ticked by its number (--done), and one that need not be done waived
+(--waive), each with the reason.`,
+		Example: `  tressik next nightlog@ridge
+  tressik next nightlog@ridge --waive 9 --reason "the app has no test account"`,
+		ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if done != 0 || waive != 0 {
+				if err := a.settleStep(d, got, done, waive, reason); err != nil {
+					return err
+				}
+			}
+			if len(got) == 0 {
+				return a.nextAll(d)
+			}
+			t, todos, err := d.Sides().Next(got[0])
+			if err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
+				Blocks: []format.Block{layout.Next(t, todos, d.Now())}})
+		})}
+	c.Flags().IntVar(&done, "done", 0, "number of a step that was done elsewhere")
+	c.Flags().IntVar(&waive, "waive", 0, "number of a step that need not be done")
+	c.Flags().StringVar(&reason, "reason", "", "why it is settled by hand")
+	return c
+}
+
+// settleStep ticks or waives a step of a trust by its number.
+func (a *App) settleStep(d *desk.Desk, got []string, done, waive int, reason string) error {
+	switch {
+	case len(got) == 0:
+		return usageError{errors.New("name the TRUST whose step it is")}
+	case done != 0 && waive != 0:
+		return usageError{errors.New("say one of --done and --waive")}
+	case strings.TrimSpace(reason) == "":
+		return usageError{errors.New("--reason is missing: say why the step is settled by hand")}
+	}
+	t, todos, err := d.Sides().Next(got[0])
+	if err != nil {
+		return err
+	}
+	n := done + waive
+	if n < 1 || n > len(todos) {
+		return usageError{fmt.Errorf("there is no step %d of %s; see `tressik next %s`", n, t.Name, t.Name)}
+	}
+	if x := todos[n-1]; x.Done {
+		return usageError{fmt.Errorf("step %d of %s is done already: %s", n, t.Name, x.Step)}
+	}
+	s := &model.Settled{Step: todos[n-1].Step, Waived: waive != 0, Reason: reason}
+	return a.change(d, func() error { return desk.SettleStep(d, t.Name, s) })
+}
+
+func (a *App) nextAll(d *desk.Desk) error {
+	providers, apps, trusts, err := d.Names()
+	if err != nil {
+		return err
+	}
+	data := []map[string]any{}
+	var blocks []format.Block
+	for _, n := range trusts {
+		t, todos, err := d.Sides().Next(n)
+		if err != nil {
+			return err
+		}
+		data = append(data, map[string]any{"trust": n, "standing": t.Standing, "steps": todos})
+		blocks = append(blocks, layout.NextOpen(t, todos, d.Now()))
+	}
+	if len(trusts) == 0 {
+		steps := []string{"  open  make a trust", "          tressik federate APP --with PROVIDER"}
+		if len(apps) == 0 {
+			steps = append([]string{"  open  add an app", "          tressik app add NAME --metadata SOURCE"}, steps...)
+		}
+		if len(providers) == 0 {
+			steps = append([]string{"  open  add a provider", "          tressik provider add NAME --metadata SOURCE"}, steps...)
+		}
+		blocks = append(blocks, format.Block{Title: "To begin with", Lines: steps})
+	}
+	return a.print(format.Page{Data: data, Blocks: blocks})
+}

@@ -1,0 +1,577 @@
+// Package format turns results into what people and programs read: tables, sheets, JSON, YAML, CSV, Markdown.
+package format
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"tressik.example/internal/core/finding"
+)
+
+// Width is how many columns a table may have before it folds.
+const Width = 100
+
+// Formats lists the output formats.
+func Formats() []string { return []string{"table", "json", "yaml", "csv", "markdown"} }
+
+// ErrFormat is for a format that is none of Formats.
+var ErrFormat = errors.New("unknown format")
+
+// Block is one part of a page: fields, a table, findings, or lines of text.
+type Block struct {
+	Title    string
+	Mark     string // a judgement beside the title
+	Good     bool   // whether the mark is good news
+	Fields   [][2]string
+	Head     []string
+	Rows     [][]string
+	Findings finding.List
+	Passed   bool // show passed checks as well
+	Lines    []string
+	Tone     Tone   // of the lines
+	Empty    string // said where a table has no rows
+	Noun     string // what a table's rows are, for the count, such as "trust"
+}
+
+// Tone is how lines are marked on a terminal.
+type Tone int
+
+// The tones: none, good news, what nobody should miss, bad news.
+const (
+	Plain Tone = iota
+	Good
+	Loud
+	Bad
+)
+
+// Page is a result: Data for programs, Blocks for people.
+type Page struct {
+	Data   any
+	Blocks []Block
+}
+
+// Printer writes pages.
+type Printer struct {
+	W      io.Writer
+	Format string
+	Color  bool
+	Every  bool // passed checks are listed where a block has them, not only counted
+}
+
+// Print writes a page in the printer's format. Errors: ErrFormat and those of writing.
+func (p *Printer) Print(g Page) error {
+	g.Blocks = slices.Clone(g.Blocks)
+	for i, b := range g.Blocks {
+		g.Blocks[i] = b.safe()
+	}
+	switch p.Format {
+	case "json":
+		e := json.NewEncoder(p.W)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(g.Data)
+	case "yaml":
+		b, err := json.Marshal(g.Data)
+		if err != nil {
+			return err
+		}
+		y, err := yaml.JSONToYAML(b)
+		if err != nil {
+			return err
+		}
+		_, err = p.W.Write(y)
+		return err
+	case "csv":
+		return p.csv(g)
+	case "markdown":
+		return p.markdown(g)
+	case "", "table":
+		return p.text(g)
+	}
+	return fmt.Errorf("%w %q; choose one of %s", ErrFormat, p.Format, strings.Join(Formats(), ", "))
+}
+
+// cells turns any block into a heading and rows.
+func (b Block) cells() (head []string, rows [][]string) {
+	switch {
+	case b.Head != nil:
+		return b.Head, b.Rows
+	case b.Fields != nil:
+		for _, f := range b.Fields {
+			rows = append(rows, []string{f[0], f[1]})
+		}
+		return []string{"field", "value"}, rows
+	case b.Findings != nil:
+		for _, f := range b.Findings {
+			if f.Level != finding.Pass || b.Passed {
+				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side), Remedy(f.Fix)})
+			}
+		}
+		return []string{"level", "id", "check", "saw", "expected", "side", "fix"}, rows
+	}
+	for _, l := range b.Lines {
+		rows = append(rows, []string{l})
+	}
+	return []string{"line"}, rows
+}
+
+func (p *Printer) csv(g Page) error {
+	w := csv.NewWriter(p.W)
+	for i, b := range g.Blocks {
+		head, rows := b.cells()
+		if i > 0 {
+			if len(rows) == 0 {
+				continue
+			}
+			w.Flush()
+			fmt.Fprintln(p.W)
+		}
+		w.Write(lower(head))
+		for _, r := range rows {
+			for j, c := range r {
+				r[j] = plainCell(c)
+			}
+			w.Write(r)
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func lower(head []string) []string {
+	out := make([]string, len(head))
+	for i, h := range head {
+		out[i] = strings.ReplaceAll(strings.ToLower(h), " ", "_")
+	}
+	return out
+}
+
+func (p *Printer) markdown(g Page) error {
+	for _, b := range g.Blocks {
+		head, rows := b.cells()
+		if b.Title != "" {
+			fmt.Fprintf(p.W, "\n## %s\n\n", plainMarkdown(strings.TrimSpace(b.Title+"  "+b.Mark)))
+		}
+		if b.Lines != nil && b.Head == nil {
+			for _, l := range b.Lines {
+				fmt.Fprintln(p.W, plainMarkdown(l))
+			}
+			continue
+		}
+		if len(rows) == 0 {
+			fmt.Fprintln(p.W, plainMarkdown(b.empty()))
+			continue
+		}
+		t := table.NewWriter()
+		t.AppendHeader(row(head))
+		for _, r := range rows {
+			for j, c := range r {
+				r[j] = plainMarkdown(c)
+			}
+			t.AppendRow(row(r))
+		}
+		if _, err := fmt.Fprintln(p.W, t.RenderMarkdown()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func row(cells []string) table.Row {
+	out := make(table.Row, len(cells))
+	for i, c := range cells {
+		out[i] = c
+	}
+	return out
+}
+
+func (b Block) empty() string {
+	if b.Empty != "" {
+		return b.Empty
+	}
+	return "none"
+}
+
+func (p *Printer) text(g Page) error {
+	var out strings.Builder
+	for i, b := range g.Blocks {
+		if i > 0 {
+			out.WriteByte('\n')
+		}
+		if b.Title != "" {
+			out.WriteString(p.Bold(b.Title))
+			if b.Mark != "" {
+				out.WriteString("  " + map[bool]string{true: p.Good(b.Mark), false: p.Bad(b.Mark)}[b.Good])
+			}
+			out.WriteByte('\n')
+		}
+		p.block(&out, b)
+	}
+	_, err := io.WriteString(p.W, out.String())
+	return err
+}
+
+func (p *Printer) block(out *strings.Builder, b Block) {
+	switch {
+	case b.Head != nil:
+		p.table(out, b)
+	case b.Fields != nil:
+		p.fields(out, b.Fields, "  ")
+	case b.Findings != nil:
+		for _, f := range b.Findings {
+			if f.Level != finding.Pass || b.Passed && p.Every {
+				out.WriteString(p.Finding(f))
+			}
+		}
+		if s := Tally(b.Findings); s != "" {
+			if b.Passed && !p.Every && b.Findings.Count(finding.Pass) > 0 {
+				s += p.dim(" (--every-check shows them)")
+			}
+			out.WriteString("  " + s + "\n")
+		}
+	}
+	for _, l := range b.Lines {
+		out.WriteString(p.tone(b.Tone, l) + "\n")
+	}
+}
+
+func (p *Printer) table(out *strings.Builder, b Block) {
+	if len(b.Rows) == 0 {
+		out.WriteString("  " + b.empty() + "\n")
+		return
+	}
+	lines, wide := grid(b.Head, b.Rows)
+	if wide > Width { // the last column may have room for fewer words a line
+		if narrow, ok := wrapLast(b.Rows, wide); ok {
+			lines, wide = grid(b.Head, narrow)
+		}
+	}
+	if wide > Width {
+		for i, r := range b.Rows {
+			if i > 0 {
+				out.WriteByte('\n')
+			}
+			var fs [][2]string
+			for j, c := range r {
+				if c != "" {
+					fs = append(fs, [2]string{b.Head[j], c})
+				}
+			}
+			p.fields(out, fs, "  ")
+		}
+	} else {
+		for i, l := range lines {
+			if i == 0 {
+				l = p.Bold(l)
+			}
+			out.WriteString("  " + strings.TrimRight(p.tint(l), " ") + "\n")
+		}
+	}
+	if b.Noun != "" {
+		out.WriteString("\n  " + Count(len(b.Rows), b.Noun) + "\n")
+	}
+}
+
+// tone marks a line as a whole.
+func (p *Printer) tone(t Tone, l string) string {
+	switch t {
+	case Good:
+		return p.Good(l)
+	case Loud:
+		return p.Loud(l)
+	case Bad:
+		return p.Bad(l)
+	}
+	return p.step(l)
+}
+
+// step colours the word at the start of a line that says how far a step is.
+func (p *Printer) step(l string) string {
+	if rest, ok := strings.CutPrefix(l, "  done  "); ok {
+		return "  " + p.Good("done") + "  " + rest
+	}
+	if rest, ok := strings.CutPrefix(l, "  open  "); ok {
+		return "  " + p.Loud("open") + "  " + rest
+	}
+	return l
+}
+
+// grid lays rows out in columns; wide is how many columns of text the widest line takes.
+func grid(head []string, rows [][]string) (lines []string, wide int) {
+	t := table.NewWriter()
+	s := table.StyleDefault
+	s.Name = "tressik"
+	s.Options = table.Options{SeparateHeader: true}
+	s.Box.MiddleHorizontal = "-"
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
+	s.Format.Header = text.FormatDefault
+	t.SetStyle(s)
+	t.SuppressTrailingSpaces()
+	t.AppendHeader(row(head))
+	for _, r := range rows {
+		t.AppendRow(row(r))
+	}
+	lines = strings.Split(t.Render(), "\n")
+	for _, l := range lines {
+		wide = max(wide, utf8.RuneCountInString(strings.TrimRight(l, " -"))+2)
+	}
+	return lines, wide
+}
+
+// wrapLast breaks the last cells of rows at spaces so that a table of a width fits; ok is false where a word is too
+// long.
+func wrapLast(rows [][]string, wide int) (out [][]string, ok bool) {
+	longest := 0
+	for _, r := range rows {
+		for _, l := range strings.Split(r[len(r)-1], "\n") {
+			longest = max(longest, utf8.RuneCountInString(l))
+		}
+	}
+	room := longest - (wide - Width)
+	if room < 20 {
+		return nil, false
+	}
+	for _, r := range rows {
+		lines := wrap(r[len(r)-1], room)
+		for _, l := range lines {
+			if utf8.RuneCountInString(l) > room {
+				return nil, false
+			}
+		}
+		out = append(out, append(append([]string{}, r[:len(r)-1]...), strings.Join(lines, "\n")))
+	}
+	return out, true
+}
+
+// tint colours the words that carry a judgement, where they stand alone in a cell.
+func (p *Printer) tint(line string) string {
+	if !p.Color {
+		return line
+	}
+	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green},
+		{" rehearsed", green},
+		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim},
+		{" consented", green}, {" waiting", yellow}, {" withdrawn", red}, {" requested", yellow}} {
+		if strings.HasSuffix(line, w.word) || strings.Contains(line, w.word+"  ") {
+			line = strings.Replace(line, w.word, w.code+w.word+reset, 1)
+		}
+	}
+	return line
+}
+
+// Count writes a number with its noun.
+func Count(n int, noun string) string { return fmt.Sprintf("%d %s", n, Plural(n, noun)) }
+
+// Plural is the noun for a number of things.
+func Plural(n int, noun string) string {
+	switch {
+	case n == 1:
+		return noun
+	case strings.HasSuffix(noun, "person"):
+		return strings.TrimSuffix(noun, "person") + "people"
+	case strings.HasSuffix(noun, "ry"), strings.HasSuffix(noun, "ty"):
+		return strings.TrimSuffix(noun, "y") + "ies"
+	}
+	return noun + "s"
+}
+
+func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
+	wide := 0
+	for _, f := range fs {
+		wide = max(wide, utf8.RuneCountInString(f[0]))
+	}
+	wide = min(wide, 36)
+	for i, f := range fs {
+		label := f[0]
+		if i > 0 && fs[i-1][0] == label {
+			label = ""
+		}
+		pad := strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(label)))
+		lines := wrap(f[1], Width-len(indent)-wide-2)
+		fmt.Fprintf(out, "%s%s%s  %s\n", indent, p.dim(label), pad, lines[0])
+		for _, l := range lines[1:] {
+			fmt.Fprintf(out, "%s%s  %s\n", indent, strings.Repeat(" ", wide), l)
+		}
+	}
+}
+
+// wrap breaks at spaces and line ends; a word that is too long is kept whole, so that it can be copied.
+func wrap(s string, width int) []string {
+	var out []string
+	for _, para := range strings.Split(s, "\n") {
+		line := ""
+		for _, w := range copied(para) {
+			switch {
+			case line == "":
+				line = w
+			case utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > width:
+				out = append(out, line)
+				line = w
+			default:
+				line += " " + w
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// copied splits text at spaces, and keeps what stands between backquotes whole, so that a command can be copied.
+func copied(s string) []string {
+	var out []string
+	open := ""
+	for _, w := range strings.Fields(s) {
+		switch odd := strings.Count(w, "`")%2 == 1; {
+		case open != "" && odd:
+			out, open = append(out, open+" "+w), ""
+		case open != "":
+			open += " " + w
+		case odd:
+			open = w
+		default:
+			out = append(out, w)
+		}
+	}
+	if open != "" {
+		out = append(out, strings.Fields(open)...)
+	}
+	return out
+}
+
+// Indented wraps text at the width of a page, each line behind the indent.
+func Indented(indent, s string) string {
+	return indent + strings.Join(wrap(Safe(s), Width-utf8.RuneCountInString(indent)), "\n"+indent)
+}
+
+// Finding writes a finding in a few lines: a passed one in a single line.
+func (p *Printer) Finding(f finding.Finding) string {
+	word := map[finding.Level]string{finding.Pass: "pass", finding.Note: "note", finding.Warning: "warn",
+		finding.Error: "ERROR"}[f.Level]
+	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow,
+		finding.Error: red}[f.Level]
+	f = safeFinding(f)
+	head := "  " + p.color(code, fmt.Sprintf("%-5s", word)) + "  " + f.Check
+	if f.Party != "" {
+		head += " of " + f.Party
+	}
+	var out strings.Builder
+	if f.Level == finding.Pass {
+		lines := wrap(f.Saw, Width-11-utf8.RuneCountInString(f.Check))
+		fmt.Fprintf(&out, "%s: %s\n", head, strings.Join(lines, "\n         "))
+		return out.String()
+	}
+	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
+	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
+		{"fix", Remedy(f.Fix)}}, "         ")
+	return out.String()
+}
+
+// SideWords says whom a side is, in words.
+func SideWords(s finding.Side) string {
+	switch s {
+	case finding.App, finding.Provider, finding.Sender, finding.Ledger, finding.Person:
+		return "the " + string(s)
+	case finding.Both:
+		return "both sides"
+	case finding.Clock:
+		return "the clocks"
+	}
+	return string(s)
+}
+
+// Tally counts findings by level; "" where there are none.
+func Tally(l finding.List) string {
+	var parts []string
+	for _, lv := range []struct {
+		level finding.Level
+		noun  string
+	}{{finding.Error, "error"}, {finding.Warning, "warning"}, {finding.Note, "note"}} {
+		if n := l.Count(lv.level); n > 0 {
+			parts = append(parts, Count(n, lv.noun))
+		}
+	}
+	if n := l.Count(finding.Pass); n > 0 {
+		parts = append(parts, fmt.Sprintf("%d passed", n))
+	}
+	return strings.Join(parts, ", ")
+}
+
+const (
+	red    = "\x1b[1;31m"
+	green  = "\x1b[32m"
+	yellow = "\x1b[33m"
+	cyan   = "\x1b[36m"
+	dim    = "\x1b[2m"
+	bold   = "\x1b[1m"
+	reset  = "\x1b[0m"
+)
+
+func (p *Printer) color(code, s string) string {
+	s = Safe(s)
+	if !p.Color || s == "" {
+		return s
+	}
+	return code + s + reset
+}
+
+func (p *Printer) dim(s string) string { return p.color(dim, s) }
+
+// Bold, Good and Bad mark text on a terminal.
+func (p *Printer) Bold(s string) string { return p.color(bold, s) }
+
+// Good marks good news.
+func (p *Printer) Good(s string) string { return p.color("\x1b[1;32m", s) }
+
+// Bad marks bad news.
+func (p *Printer) Bad(s string) string { return p.color(red, s) }
+
+// Loud marks a line that nobody should miss.
+func (p *Printer) Loud(s string) string { return p.color("\x1b[1;33m", s) }
+
+// Dim marks what matters less.
+func (p *Printer) Dim(s string) string { return p.dim(s) }
+
+// When writes a time in UTC with a hint how far away it is.
+func When(t, now time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC") + " (" + Away(t, now) + ")"
+}
+
+// Away says how far a time is from now, in words.
+func Away(t, now time.Time) string {
+	d := t.Sub(now)
+	future := d > 0
+	if future { // times are kept in whole seconds: what lasts 90 days has 90 left when it was just made
+		d = (d + time.Second - 1).Truncate(time.Second)
+	} else {
+		d = -d
+	}
+	var s string
+	switch {
+	case d < time.Minute:
+		return "now"
+	case d < 2*time.Hour:
+		s = Count(int(d.Minutes()), "minute")
+	case d < 48*time.Hour:
+		s = Count(int(d.Hours()), "hour")
+	default:
+		s = Count(int(d.Hours()/24), "day")
+	}
+	if future {
+		return "in " + s
+	}
+	return s + " ago"
+}

@@ -1,0 +1,59 @@
+package layout
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/desk"
+)
+
+// Matrix is the matrix of consent: permission, how, who must agree, standing.
+func Matrix(v *desk.ConsentView) format.Block {
+	b := format.Block{Head: []string{"Permission", "As", "Who agrees", "Standing", ""}, Noun: "permission",
+		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.",
+			v.Trust)}
+	for _, r := range v.Rows {
+		who := "person"
+		if r.Admin {
+			who = "administrator"
+		}
+		b.Rows = append(b.Rows, []string{r.Label, r.How, who, r.Standing, r.Detail})
+	}
+	b.Tone = format.Good
+	switch {
+	case !v.Works:
+		b.Tone = format.Bad
+	case !v.Whole:
+		b.Tone = format.Loud
+	}
+	b.Lines = append([]string{""}, strings.Split(format.Indented("  ", v.Line), "\n")...)
+	return b
+}
+
+// Consents lists the consents of one trust.
+func Consents(list []federation.Consent) format.Block {
+	b := format.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"},
+		Noun: "entry"}
+	var asked []string
+	for _, c := range list {
+		who, by := c.For, c.By
+		if who == "" {
+			who = "everyone"
+		} else if c.Admin {
+			by += " (administrator)"
+		}
+		label := federation.Ask{API: c.API, Name: c.Name}.Label()
+		b.Rows = append(b.Rows, []string{label, c.As, who, c.Standing, by, c.At.UTC().Format("2006-01-02 15:04")})
+		line := "  asked for: `tressik consent give " + c.Trust + " " + label + " --for everyone`"
+		if c.Standing == federation.Requested && !slices.Contains(asked, line) {
+			asked = append(asked, line)
+		}
+	}
+	if asked != nil {
+		b.Lines = append([]string{""}, asked...)
+	}
+	return b
+}

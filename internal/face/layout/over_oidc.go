@@ -1,0 +1,66 @@
+package layout
+
+import (
+	"fmt"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/desk"
+)
+
+// overOIDC lays out a trust over OpenID Connect.
+type overOIDC struct{ t *federation.Trust }
+
+func (r overOIDC) terms(d *desk.Desk) ([]format.Block, error) {
+	_, app, provider, err := d.Trust(r.t.Name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.Clients(r.t)
+	if err != nil {
+		return nil, err
+	}
+	c := app.ClientSide()
+	kind := oidc.Web
+	if c != nil {
+		kind = c.Kind
+	}
+	return []format.Block{registrationBlock(r.t, c, provider, s.Secrets, d.Now()), policyBlock(r.t, kind, provider)}, nil
+}
+
+func (r overOIDC) head(app, provider *federation.Party) trustHead {
+	who := app.Name
+	if app.Kind == federation.Provider {
+		who += ", an own provider that is the client here: its people sign in at " + provider.Name + " upstream"
+	}
+	return trustHead{before: [][2]string{{"over", "OpenID Connect"}, {"app", who}, {"provider", provider.Name + "  " +
+		issuerOf(provider)}}}
+}
+
+func (r overOIDC) more(d *desk.Desk, data *TrustData) ([]format.Block, error) {
+	v, err := d.ConsentShow(r.t.Name)
+	if err != nil {
+		return nil, err
+	}
+	data.Consent = v
+	if data.Secrets, err = d.Secrets(r.t.Name); err != nil {
+		return nil, err
+	}
+	b := Matrix(v)
+	b.Title = "Permissions and consent"
+	if len(r.t.Rules) > 0 {
+		return []format.Block{b, r.rules()}, nil
+	}
+	return []format.Block{b}, nil
+}
+
+func (r overOIDC) rules() format.Block {
+	b := format.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
+		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.",
+			r.t.Name)}
+	for _, x := range r.t.Rules {
+		b.Rows = append(b.Rows, []string{x.Claim, ruleWords(x)})
+	}
+	return b
+}

@@ -1,0 +1,62 @@
+package layout
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/face/format"
+)
+
+// Runs lists the runs that were kept of a trust.
+func Runs(trust string, list []federation.Run, now time.Time) format.Page {
+	b := format.Block{Head: []string{"Run", "Kind", "When", "As", "Verdict", "Checks"}, Noun: "run",
+		Empty: "Nothing was kept of " + trust + " yet. The first comes with `tressik rehearse " + trust + " --as PERSON`."}
+	for _, r := range list {
+		who := r.Person
+		if who == "" {
+			who = "nobody"
+		}
+		b.Rows = append(b.Rows, []string{strconv.FormatInt(r.Number, 10), string(r.Kind), format.When(r.At, now), who,
+			string(r.Verdict), format.Tally(r.Findings)})
+	}
+	return format.Page{Data: list, Blocks: []format.Block{b}}
+}
+
+// Run lays out one run with its messages.
+func Run(r *federation.Run, now time.Time) format.Page {
+	head := [][2]string{{"verdict", string(r.Verdict)}, {"when", format.When(r.At, now)}, {"as", r.Person},
+		{"played", strings.Join(r.StandIns, ", ")}, {"subject", r.Subject}, {"account", r.Account},
+		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(r.Proves, ", ")}}
+	out := []format.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: Filled(head)}}
+	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
+		out = append(out, format.Block{Title: "Wanting", Findings: open})
+	}
+	out = append(out, format.Block{Title: "Checks", Findings: passes(r.Findings), Passed: true})
+	for i, m := range r.Messages {
+		b := format.Block{Title: fmt.Sprintf("Message %d of %d: %s", i+1, len(r.Messages), m.Kind)}
+		for _, l := range strings.Split(m.Text, "\n") {
+			b.Lines = append(b.Lines, "  "+l)
+		}
+		out = append(out, b)
+	}
+	if len(r.Messages) > 0 {
+		out = append(out, format.Block{Lines: []string{"Secrets, signatures and what names a person are left out of the " +
+			"messages."}})
+	}
+	return format.Page{Data: r, Blocks: out}
+}
+
+// Filled are the fields that have a value.
+func Filled(list [][2]string) [][2]string {
+	var out [][2]string
+	for _, f := range list {
+		if f[1] != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}

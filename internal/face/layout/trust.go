@@ -1,0 +1,185 @@
+package layout
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/handoff"
+)
+
+// TrustData is a trust as data, with what its protocol has besides.
+type TrustData struct {
+	federation.Trust
+	Findings finding.List        `json:"findings"`
+	Consent  *desk.ConsentView   `json:"consent,omitempty"` // over OpenID Connect
+	Secrets  []federation.Secret `json:"secrets,omitempty"`
+	Proof    federation.Proof    `json:"proof,omitzero"`
+	Rests    []federation.Fact   `json:"restsOn,omitempty"` // value by value
+}
+
+// Trust lays out a trust: terms, claims, both sides compared, and the last rehearsal.
+func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, fs finding.List) (format.Page, error) {
+	data := TrustData{Trust: *t, Findings: fs, Proof: t.Proof()}
+	over := protocolOf(t)
+	terms, err := over.terms(d)
+	if err != nil {
+		return format.Page{}, err
+	}
+	more, err := over.more(d, &data)
+	if err != nil {
+		return format.Page{}, err
+	}
+	_, todos, err := d.Sides().Next(t.Name)
+	if err != nil {
+		return format.Page{}, err
+	}
+	sides, now := over.head(app, provider), d.Now()
+	head := Filled([][2]string{{"standing", string(t.Standing)}, {"owner", t.Owner}, {"rests on", ProofWords(t, now)}})
+	blocks := []format.Block{{Title: "trust " + t.Name, Fields: head}}
+	if open := fs.Without(finding.Pass); len(open) > 0 {
+		blocks = append(blocks, format.Block{Title: "Wanting", Findings: open})
+	}
+	blocks = append(blocks, nextBlock(t, todos))
+	fields := append([][2]string{}, sides.before...)
+	for _, side := range []string{"app", "provider"} {
+		fields = append(fields, [2]string{"handoff to the " + side, handedWords(t, side, now)})
+	}
+	blocks = append(blocks, format.Block{Title: "Sides", Fields: append(fields, sides.after...)})
+	blocks = append(append(blocks, terms...), more...)
+	data.Rests = federation.FactsOf(t, app, provider)
+	blocks = append(blocks, factsBlock(t, app, provider, now), lastBlock(t, now),
+		format.Block{Title: "Both sides compared",
+			Findings: passes(fs),
+			Passed:   true})
+	return format.Page{Data: data, Blocks: blocks}, nil
+}
+
+// passes are the checks that passed; what did not is told elsewhere.
+func passes(fs finding.List) finding.List {
+	var out finding.List
+	for _, f := range fs {
+		if f.Level == finding.Pass {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// nextBlock is the first step that is open, with its command.
+func nextBlock(t *federation.Trust, todos []handoff.Todo) format.Block {
+	b := format.Block{Title: "Next"}
+	for _, x := range todos {
+		if !x.Done {
+			b.Lines = []string{"  open  " + x.Step, "        " + todoWords(x.Fix)}
+			return b
+		}
+	}
+	b.Lines = []string{"  nothing is open that Tressik can see"}
+	if t.Standing == federation.Ended {
+		b.Lines = []string{"  nothing: the trust has ended"}
+	}
+	return b
+}
+
+// handedWords says how far the handoff to a side is.
+func handedWords(t *federation.Trust, side string, now time.Time) string {
+	at, given := t.Handed[side]
+	written, prepared := t.Prepared[side]
+	switch to := t.HandedTo[side]; {
+	case given && to != "":
+		return "has what it needs: delivered to " + to + ", " + format.When(at, now)
+	case given:
+		return "has what it needs since " + format.When(at, now)
+	case t.Shown(side):
+		return "has what it needs: a real sign-in showed it, " + format.When(t.Witnessed.At, now)
+	case prepared:
+		return "its handoff was prepared " + format.When(written, now) + ", and not said to be delivered"
+	}
+	return "not yet given what it needs"
+}
+
+// ProofWords says what a trust rests on, and since when: never more than was proven.
+func ProofWords(t *federation.Trust, now time.Time) string {
+	p := t.Proof()
+	since := p.At.UTC().Format("2006-01-02 15:04 UTC") + ", " + format.Away(p.At, now)
+	if p.Run > 0 {
+		since += fmt.Sprintf(", run %d", p.Run)
+	}
+	played := ""
+	if len(p.StandIns) > 0 {
+		played = ", with a stand-in for " + strings.Join(p.StandIns, " and ")
+	}
+	switch p.Kind {
+	case federation.WitnessProof:
+		return "a real sign-in that was watched (witnessed" + played + "; " + since + ")"
+	case federation.ProbedProof:
+		return "what the real parties answered (probed, " + since + "); no real sign-in was watched as it is now"
+	case federation.ByRehearsal:
+		if played == "" {
+			return "a rehearsal between own parties (" + since + ")"
+		}
+		return "a rehearsal with stand-ins for " + strings.Join(p.StandIns, " and ") + " (" + since +
+			"); the real ones were not asked"
+	}
+	return "what both sides published or was entered (asserted, " + since + "); no sign-in has proven it as it is now"
+}
+
+// ProofShort is what a trust rests on, for a column.
+func ProofShort(t *federation.Trust, now time.Time) string {
+	p := t.Proof()
+	s := string(p.Kind) + ", " + format.Away(p.At, now)
+	if t.Last != nil && t.Last.Verdict == judge.Refused && !t.Last.At.Before(p.At) && len(t.Last.Suppose) == 0 {
+		s += "; a rehearsal was refused " + format.Away(t.Last.At, now)
+	}
+	return s
+}
+
+// factsBlock lists what a trust rests on, value by value.
+func factsBlock(t *federation.Trust, app, provider *federation.Party, now time.Time) format.Block {
+	b := format.Block{Title: "What each fact rests on"}
+	for _, f := range federation.FactsOf(t, app, provider) {
+		rests := string(f.Rests)
+		if f.Rests != federation.Asserted {
+			rests = fmt.Sprintf("%s %s, run %d", f.Rests, format.Away(f.At, now), f.Run)
+		}
+		b.Fields = append(b.Fields, [2]string{f.Name, rests + ": " + cmp.Or(f.Value, "none")})
+	}
+	return b
+}
+
+func issuerOf(p *federation.Party) string {
+	if doc := p.OpenIDOf(); doc != nil {
+		return doc.Issuer
+	}
+	return ""
+}
+
+func lastBlock(t *federation.Trust, now time.Time) format.Block {
+	r := t.Last
+	if r == nil {
+		return format.Block{Title: "Last rehearsal", Lines: []string{"  none; see `tressik next " + t.Name + "`"}}
+	}
+	who := r.Person
+	if who == "" {
+		who = "itself"
+	}
+	f := [][2]string{{"verdict", string(r.Verdict) + ", as " + who + ", " + format.When(r.At, now)}}
+	if r.Subject != "" {
+		f = append(f, [2]string{"subject", r.Subject})
+	}
+	if len(r.Suppose) > 0 {
+		f = append(f, [2]string{"supposed", strings.Join(r.Suppose, ", ")})
+	}
+	f = append(f, [2]string{"checks", format.Tally(r.Findings)})
+	if r.Verdict == judge.Accepted && len(r.Suppose) == 0 && !t.Holds {
+		f = append(f, [2]string{"note", "the trust was changed since; rehearse it again"})
+	}
+	return format.Block{Title: "Last rehearsal", Fields: f}
+}

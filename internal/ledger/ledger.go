@@ -1,0 +1,80 @@
+// Package ledger is what keeps a ledger: an engine behind View, Update and Watch. What stands in it, and what would
+// change, is package model's; nothing outside an engine knows how it is kept.
+package ledger
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"tressik.example/internal/model"
+)
+
+// Errors that callers test for, whatever keeps the ledger.
+var (
+	ErrNoLedger  = errors.New("there is no ledger")
+	ErrNotLedger = errors.New("this is not a ledger")
+	ErrNewer     = errors.New("the ledger is from a newer version of Tressik")
+	ErrThere     = errors.New("there is a file already")
+	ErrReadOnly  = errors.New("the ledger cannot be written")
+	ErrFull      = errors.New("the disk is full")
+	ErrBusy      = errors.New("another process holds the ledger")
+	ErrDisk      = errors.New("the disk cannot be read or written")
+	ErrMoved     = errors.New("the ledger is not where it was")
+)
+
+// Ledger is an open ledger.
+type Ledger interface {
+	// View has a function read one moment of the ledger. The View is good until the function returns.
+	View(ctx context.Context, f func(model.View) error) error
+	// Snapshot opens a View that stays what it is until end is called.
+	Snapshot(ctx context.Context) (v model.View, end func() error, err error)
+	// Now is a View for what runs for long: each question is answered by what stands at its own moment.
+	Now(ctx context.Context) model.View
+	// Update makes the changes that a function wants, with their entries in the journal, in one transaction: all of
+	// them or nothing. The function is run again where somebody else changed the ledger meanwhile, so it must do
+	// nothing but work out changes. Errors: those of the function, ErrReadOnly, ErrBusy, ErrFull, ErrDisk.
+	Update(ctx context.Context, f func(model.View) (model.Changes, error)) error
+	// Watch follows what others change. Close it afterwards.
+	Watch(ctx context.Context) (Watch, error)
+	// Env is what use cases on this ledger are handed.
+	Env() model.Env
+	// Place is where it lies, in words.
+	Place() string
+	// Files are the files that belong to it, those that may appear included.
+	Files() []string
+	// SealKey is where its ledger key lies.
+	SealKey() string
+	Close() error
+}
+
+// Watch follows a ledger while others change it.
+type Watch interface {
+	// Version changes whenever somebody else has changed the ledger. Errors: ErrMoved.
+	Version(ctx context.Context) (int64, error)
+	// Update is that of the ledger; it waits for others for a moment alone, so that whoever calls it is not held up.
+	Update(ctx context.Context, f func(model.View) (model.Changes, error)) error
+	Close() error
+}
+
+// Updater is Update of a ledger or of a watch.
+type Updater func(ctx context.Context, f func(model.View) (model.Changes, error)) error
+
+// Do runs a use case on a ledger and makes the changes that it wants.
+func (u Updater) Do(ctx context.Context, env model.Env, f func(*model.Book) error) error {
+	return u(ctx, func(v model.View) (model.Changes, error) {
+		b, e := model.Begin(v, env)
+		if err := f(b); err != nil {
+			return model.Changes{}, err
+		}
+		return e.Changes(), nil
+	})
+}
+
+// Options are what a ledger needs from outside.
+type Options struct {
+	Env     model.Env // without the vault
+	SealKey string    // path of the ledger key; "" is beside the ledger
+	// Patience is how long a change waits for others; zero is 15 seconds
+	Patience time.Duration
+}

@@ -1,0 +1,403 @@
+// Package ledgertest is what every engine of a ledger has to stand.
+package ledgertest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/model"
+	"tressik.example/internal/testkit"
+)
+
+// Make makes a new ledger with an environment, and opens the same one again.
+type Make func(t *testing.T, env model.Env) (l ledger.Ledger, again func() ledger.Ledger)
+
+// Suite runs all tests of an engine.
+func Suite(t *testing.T, made Make) {
+	for _, c := range []struct {
+		name string
+		run  func(*testing.T, Make)
+	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
+		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
+		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			c.run(t, made)
+		})
+	}
+}
+
+func do(t *testing.T, l ledger.Ledger, f func(*model.Book) error) {
+	t.Helper()
+	if err := ledger.Updater(l.Update).Do(t.Context(), l.Env(), f); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func dump(t *testing.T, v model.View, now time.Time) string {
+	t.Helper()
+	var b bytes.Buffer
+	if err := testkit.Dump(&b, v, now); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// different shows the first lines in which two dumps differ.
+func different(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	for i := range max(len(x), len(y)) {
+		var p, q string
+		if i < len(x) {
+			p = x[i]
+		}
+		if i < len(y) {
+			q = y[i]
+		}
+		if p != q {
+			return p + "\nand not\n" + q
+		}
+	}
+	return ""
+}
+
+// answersAsAnOverlay: what an engine says after each change is what an overlay said before it was made.
+func answersAsAnOverlay(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(7)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	var before string
+	for i := range 250 {
+		do(t, l, func(b *model.Book) error {
+			if err := h.Do(b); err != nil {
+				return err
+			}
+			if i%5 == 0 { // several things in one change
+				if err := h.Do(b); err != nil {
+					return err
+				}
+			}
+			before = dump(t, b.View, b.Now())
+			return nil
+		})
+		err := l.View(t.Context(), func(v model.View) error {
+			if after := dump(t, v, h.Env.Now()); after != before {
+				return fmt.Errorf("after %q (%d):\n%s", h.Last(), i, different(after, before))
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	err = l.View(t.Context(), func(v model.View) error {
+		n, breaks, err := v.VerifyJournal()
+		if n < 150 || len(breaks) > 0 {
+			t.Errorf("%d entries, %v", n, breaks)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// indexes: each record is found by each value under which it says it is, and by no other.
+func indexes(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(11)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	for range 120 {
+		do(t, l, h.Do)
+	}
+	found := 0
+	err = l.View(t.Context(), func(v model.View) error {
+		for _, k := range model.Kinds() {
+			for r, err := range v.Find(model.Query{Kind: k}) {
+				if err != nil {
+					return err
+				}
+				one, err := v.Get(r.Key())
+				if err != nil || one.Key() != r.Key() {
+					t.Errorf("%v by its key: %v, %v", r.Key(), one, err)
+				}
+				for _, by := range []model.Index{model.ByKind, model.ByEntity, model.ByAudience, model.ByIssuer, model.ByApp,
+					model.ByProvider, model.ByParty, model.ByTrust, model.ByAbout, model.BySource, model.BySubject, model.ByUUID} {
+					for _, value := range r.Under(by) {
+						q := model.Query{Kind: k, By: by, Value: value, Newest: found%2 == 0}
+						if !holds(t, v, q, r.Key()) {
+							t.Errorf("%v is not found by %s %q", r.Key(), by, value)
+						}
+						found++
+					}
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil || found < 50 {
+		t.Errorf("%d, %v", found, err)
+	}
+}
+
+func holds(t *testing.T, v model.View, q model.Query, k model.Key) (there bool) {
+	for r, err := range v.Find(q) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !slices.Contains(r.Under(q.By), q.Value) {
+			t.Errorf("%v is found by %s %q", r.Key(), q.By, q.Value)
+		}
+		there = there || r.Key() == k
+	}
+	return there
+}
+
+func allOrNothing(t *testing.T, made Make) {
+	l, _ := made(t, testkit.Env(1))
+	before := dump(t, l.Now(t.Context()), testkit.Noon())
+	boom := errors.New("boom")
+	err := ledger.Updater(l.Update).Do(t.Context(), l.Env(), func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			if err := e.AddParty(&federation.Party{Name: "nightlog", Kind: federation.App}, nil); err != nil {
+				return err
+			}
+			return boom
+		})
+	})
+	if !errors.Is(err, boom) {
+		t.Fatal(err)
+	}
+	// What breaks a rule of the engine itself, behind those of the model, leaves nothing either.
+	err = l.Update(t.Context(), func(model.View) (model.Changes, error) {
+		return model.Changes{Records: []model.Change{
+			{Key: model.Key{Kind: model.Parties, ID: "a"}, After: &model.Party{Party: federation.Party{Name: "a",
+				Kind: federation.App}}},
+			{Key: model.Key{Kind: model.Secrets, ID: "s"}, After: &model.Secret{Secret: federation.Secret{ID: "s",
+				Trust: "nobody@nowhere"}}}}}, nil
+	})
+	if err == nil {
+		t.Error("a secret of a trust that is not there was kept")
+	}
+	if after := dump(t, l.Now(t.Context()), testkit.Noon()); after != before {
+		t.Errorf("something was kept: %s", different(after, before))
+	}
+}
+
+// makeTrust makes a trust and what it needs.
+func makeTrust(b *model.Book) error {
+	return b.Change(func(e *model.Edit) error {
+		app := &federation.Party{Name: "nightlog", Kind: federation.App, Own: true}
+		provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true}
+		t := federation.NewTrust(app, provider, "", &federation.SAMLTerms{}, e.Now())
+		return errors.Join(e.AddParty(app, nil), e.AddParty(provider, nil), e.AddTrust(t,
+			federation.SubjectKey{Salt: []byte("x")}))
+	})
+}
+
+// writers: many write one trust at the same time, each on a ledger of its own; all changes land, and none is lost.
+func writers(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	do(t, l, makeTrust)
+	const many, each = 16, 3
+	var wg sync.WaitGroup
+	errs := make(chan error, many*each)
+	for w := range many {
+		other := again()
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for i := range each {
+				errs <- ledger.Updater(other.Update).Do(context.Background(), other.Env(), func(b *model.Book) error {
+					old, _, _, err := b.Trust("nightlog@ridge")
+					if err != nil {
+						return err
+					}
+					x := old.Clone()
+					x.Owner += fmt.Sprintf(" %d.%d", w, i)
+					return b.Change(func(e *model.Edit) error { return e.PutTrust(old, x, "trust.change") })
+				})
+			}
+		}()
+	}
+	wg.Wait()
+	close(errs)
+	for err := range errs {
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	x, err := l.Now(t.Context()).Trust("nightlog@ridge")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := len(strings.Fields(x.Owner)); n != many*each || x.Version != many*each+1 {
+		t.Errorf("%d of %d changes are there, at version %d", n, many*each, x.Version)
+	}
+	if _, breaks, err := l.Now(t.Context()).VerifyJournal(); err != nil || len(breaks) > 0 {
+		t.Errorf("%v %v", breaks, err)
+	}
+}
+
+// overtaken: a change is worked out again where somebody else was faster, and sees what they did.
+func overtaken(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	do(t, l, makeTrust)
+	other := again()
+	runs := 0
+	do(t, l, func(b *model.Book) error {
+		runs++
+		old, _, _, err := b.Trust("nightlog@ridge")
+		if err != nil {
+			return err
+		}
+		if runs == 1 {
+			do(t, other, func(b *model.Book) error {
+				x := old.Clone()
+				x.Owner = "other"
+				return b.Change(func(e *model.Edit) error { return e.PutTrust(old, x, "trust.change") })
+			})
+		}
+		x := old.Clone()
+		x.Owner += " mine"
+		return b.Change(func(e *model.Edit) error { return e.PutTrust(old, x, "trust.change") })
+	})
+	if x, err := l.Now(t.Context()).Trust("nightlog@ridge"); err != nil || x.Owner != "other mine" || runs != 2 {
+		t.Errorf("%q after %d runs, %v", x.Owner, runs, err)
+	}
+}
+
+// oneMoment: a View stays what it is while others write.
+func oneMoment(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	do(t, l, makeTrust)
+	v, end, err := l.Snapshot(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := dump(t, v, testkit.Noon())
+	do(t, again(), func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			return e.AddParty(&federation.Party{Name: "plates", Kind: federation.App}, nil)
+		})
+	})
+	if after := dump(t, v, testkit.Noon()); after != before {
+		t.Errorf("a moment moved: %s", different(after, before))
+	}
+	if err := end(); err != nil {
+		t.Error(err)
+	}
+	if _, err := l.Now(t.Context()).Party("plates"); err != nil {
+		t.Errorf("afterwards: %v", err)
+	}
+}
+
+func journal(t *testing.T, made Make) {
+	env := testkit.Env(1)
+	at := testkit.Noon()
+	env.Now = func() time.Time { at = at.Add(time.Minute); return at }
+	l, _ := made(t, env)
+	for i := range 5 {
+		env := l.Env()
+		env.Actor = []string{"mira", "tobias"}[i%2]
+		err := ledger.Updater(l.Update).Do(t.Context(), env, func(b *model.Book) error {
+			return b.Change(func(e *model.Edit) error {
+				return e.AddParty(&federation.Party{Name: fmt.Sprintf("app%d", i), Kind: federation.App}, nil)
+			})
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	v := l.Now(t.Context())
+	all, err := v.Journal(model.Filter{})
+	if err != nil || len(all) != 6 {
+		t.Fatalf("%d entries, %v", len(all), err)
+	}
+	for name, c := range map[string]struct {
+		model.Filter
+		want int
+	}{"actor": {model.Filter{Actor: "mira"}, 3}, "party": {model.Filter{Party: "app3"}, 1},
+		"last":  {model.Filter{Last: 2}, 2},
+		"trust": {model.Filter{Trust: "x"}, 0}, "since": {model.Filter{Since: all[1].At}, 5},
+		"until": {model.Filter{Until: all[1].At}, 1}, "after": {model.Filter{After: 4}, 2},
+		"last of an actor": {model.Filter{Actor: "tobias", Last: 1}, 1}} {
+		got, err := v.Journal(c.Filter)
+		if err != nil || len(got) != c.want {
+			t.Errorf("%s: %d entries, want %d; %v", name, len(got), c.want, err)
+		}
+		if !slices.IsSortedFunc(got, func(a, b model.Entry) int { return int(a.Seq - b.Seq) }) {
+			t.Errorf("%s: not the oldest first", name)
+		}
+	}
+}
+
+func watch(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	w, err := l.Watch(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	first, err := w.Version(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	do(t, again(), makeTrust)
+	second, err := w.Version(t.Context())
+	if err != nil || second == first {
+		t.Errorf("a change went by: %d, %d, %v", first, second, err)
+	}
+	err = ledger.Updater(w.Update).Do(t.Context(), l.Env(), func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			return e.Saw(model.Sightings{Uses: []federation.Use{{Trust: "nightlog@ridge", API: "a", Name: "n", As: "user"}}})
+		})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if uses, err := l.Now(t.Context()).Uses("nightlog@ridge"); err != nil || len(uses) != 1 {
+		t.Errorf("%v %v", uses, err)
+	}
+}
+
+func openedAgain(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, again := made(t, h.Env)
+	for range 40 {
+		do(t, l, h.Do)
+	}
+	a, b := dump(t, l.Now(t.Context()), h.Env.Now()), dump(t, again().Now(t.Context()), h.Env.Now())
+	if a != b {
+		t.Errorf("it says something else when it is opened again: %s", different(b, a))
+	}
+}
+
+func cancelled(t *testing.T, made Make) {
+	l, _ := made(t, testkit.Env(1))
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := l.View(ctx, func(model.View) error { return nil }); !errors.Is(err, context.Canceled) {
+		t.Errorf("a view: %v", err)
+	}
+	if err := ledger.Updater(l.Update).Do(ctx, l.Env(), makeTrust); !errors.Is(err, context.Canceled) {
+		t.Errorf("a change: %v", err)
+	}
+	do(t, l, makeTrust) // and it is none the worse for it
+}

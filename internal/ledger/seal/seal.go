@@ -1,0 +1,182 @@
+// Package seal keeps the ledger key: an age identity in a file of its own, with which the private keys in a ledger are
+// sealed.
+package seal
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"filippo.io/age"
+
+	"tressik.example/internal/model"
+)
+
+// ErrSealKey means that the seal key is lost, unreadable, or belongs to another ledger.
+var ErrSealKey = model.ErrSealKey
+
+var errEmpty = errors.New("empty")
+
+// Ensure makes a seal key, or takes the one that lies there, and returns its public part.
+func Ensure(path string) (recipient string, made bool, err error) {
+	if id, err := read(path); err == nil {
+		return id.Recipient().String(), false, nil
+	} else if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errEmpty) {
+		return "", false, err
+	}
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return "", false, fmt.Errorf("making the seal key: %w", err)
+	}
+	if fi, err := os.Lstat(path); err == nil && fi.Mode().IsRegular() && fi.Size() == 0 {
+		os.Remove(path) // nothing was written into it
+	}
+	Sweep(path)
+	tmp := fmt.Sprintf("%s.new-%d", path,
+		os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", false, fmt.Errorf("making the seal key: %w", err)
+	}
+	defer os.Remove(tmp)
+	_, werr := fmt.Fprintf(f,
+		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
+	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+		return "", false, fmt.Errorf("writing the seal key: %w", err)
+	}
+	switch err := PutNew(tmp, path); {
+	case errors.Is(err, fs.ErrExist): // another command made it meanwhile
+		id, err := read(path)
+		if err != nil {
+			return "", false, err
+		}
+		return id.Recipient().String(), false, nil
+	case err != nil:
+		return "", false, fmt.Errorf("putting the seal key in its place: %w", err)
+	}
+	return id.Recipient().String(), true, nil
+}
+
+// PutNew gives a whole file its name, unless a file has it already. Error: fs.ErrExist.
+func PutNew(tmp, path string) error {
+	err := os.Link(tmp, path)
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return os.Rename(tmp, path) // file systems without links
+}
+
+// Sweep takes away what killed commands left half-written of a file: their names end in .new- and the process, and
+// what a database adds.
+func Sweep(path string) {
+	left, _ := filepath.Glob(path + ".new-*")
+	for _, f := range left {
+		process, _, _ := strings.Cut(strings.TrimPrefix(f, path+".new-"), "-")
+		pid, err := strconv.Atoi(process)
+		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+			os.Remove(f)
+		}
+	}
+}
+
+// ErrExposed means that a file with secrets can be read by others than its owner.
+var ErrExposed = errors.New("others can read it")
+
+// Exposed refuses a file that others can read, and says how to mend it.
+func Exposed(f *os.File, path string) error {
+	fi, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if mode := fi.Mode().Perm(); mode&0o077 != 0 && os.PathSeparator == '/' {
+		return fmt.Errorf("%s is not used: %w (mode %04o); mend it with `chmod 600 %s`", path, ErrExposed, mode, path)
+	}
+	return nil
+}
+
+func read(path string) (*age.X25519Identity, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if err := Exposed(f, path); err != nil {
+		return nil, err
+	}
+	b, err := io.ReadAll(io.LimitReader(f, 64<<10))
+	if err != nil {
+		return nil, err
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		if line = strings.TrimSpace(line); strings.HasPrefix(line, "AGE-SECRET-KEY-") {
+			id, err := age.ParseX25519Identity(line)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %s holds a damaged age identity", ErrSealKey, path)
+			}
+			return id, nil
+		}
+	}
+	if len(b) == 0 {
+		return nil, fmt.Errorf("%w: %s is %w", ErrSealKey, path, errEmpty)
+	}
+	return nil, fmt.Errorf("%w: %s holds no age identity", ErrSealKey, path)
+}
+
+// Vault seals for a ledger key, and opens with the file that holds it. It is read when it is first needed.
+type Vault struct {
+	Path      string
+	Recipient func() (string, error) // public part of the key, as the ledger has it
+}
+
+// Seal encrypts something for the ledger key.
+func (v *Vault) Seal(secret []byte) ([]byte, error) {
+	text, err := v.Recipient()
+	if err != nil {
+		return nil, err
+	}
+	to, err := age.ParseX25519Recipient(text)
+	if err != nil {
+		return nil, fmt.Errorf("the seal key's public part in the ledger: %w", err)
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(secret); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// Open opens what was sealed. Errors: ErrSealKey.
+func (v *Vault) Open(sealed []byte) ([]byte, error) {
+	id, err := read(v.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY",
+			ErrSealKey, v.Path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), id)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey,
+			v.Path)
+	}
+	secret, err := io.ReadAll(r)
+	if err != nil {
+		return nil, fmt.Errorf("%w: a stored key is damaged: %v", ErrSealKey, err)
+	}
+	return secret, nil
+}

@@ -1,0 +1,477 @@
+// Package sqlite keeps a ledger in one SQLite file.
+//
+// Readers see one moment each: a View is a read transaction (WAL), and others write meanwhile. A change is worked out
+// on such a View and written in the same transaction. Where somebody else was faster SQLite refuses the first write,
+// since the View is out of date by then; the change is then worked out again with the lock in hand, so that it cannot
+// be overtaken a second time. Whoever waits for the lock waits for seconds, and is told so when it is over.
+package sqlite
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite" // the driver and its error type
+
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/seal"
+	"tressik.example/internal/model"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
+const (
+	schema        = 11
+	applicationID = 0x5472736b
+)
+
+// Ledger is an open ledger in a file.
+type Ledger struct {
+	db       *sql.DB
+	path     string
+	readOnly bool
+	options  ledger.Options
+	env      model.Env
+}
+
+// Place is the path of the file.
+func (l *Ledger) Place() string { return l.path }
+
+// Close closes the ledger.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+// patience is how long a change waits for others who write.
+const patience = 15 * time.Second
+
+func dsn(path string) string {
+	return "file:" + (&url.URL{Path: path}).EscapedPath() +
+		fmt.Sprintf("?_pragma=busy_timeout(%d)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)", patience.Milliseconds())
+}
+
+// made is a Ledger on an open database.
+func made(db *sql.DB, path string, o ledger.Options, readOnly bool) *Ledger {
+	l := &Ledger{db: db, path: path, options: o, readOnly: readOnly, env: o.Env}
+	l.env.Vault = &seal.Vault{Path: SealKeyFile(path, o.SealKey), Recipient: func() (text string, err error) {
+		// the driver waits for nobody to read
+		err = db.QueryRowContext(context.Background(), "SELECT value FROM ledger WHERE key = ?",
+			model.SettingSeal).Scan(&text)
+		return text, translated(err)
+	}}
+	return l
+}
+
+// Env is what use cases on this ledger are handed.
+func (l *Ledger) Env() model.Env { return l.env }
+
+// Create makes a ledger and its seal key. Nothing is left behind if it fails. Errors: ErrThere.
+func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, error) {
+	if _, err := os.Lstat(path); err == nil {
+		return nil, fmt.Errorf("%w at %s", ledger.ErrThere, path)
+	}
+	if dir := filepath.Dir(path); dir != "" {
+		if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
+			return nil, fmt.Errorf("the folder %s is not there; make it first", dir)
+		}
+	}
+	keyPath := SealKeyFile(path, o.SealKey)
+	recipient, made, err := seal.Ensure(keyPath)
+	if err != nil {
+		return nil, err
+	}
+	seal.Sweep(path)
+	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	cleanup := func() {
+		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
+			os.Remove(tmp + s)
+		}
+		if made {
+			os.Remove(keyPath)
+		}
+	}
+	if err := build(ctx, tmp, org, recipient, o); err != nil {
+		cleanup()
+		return nil, err
+	}
+	switch err := seal.PutNew(tmp, path); {
+	case errors.Is(err, fs.ErrExist):
+		cleanup()
+		return nil, fmt.Errorf("%w at %s", ledger.ErrThere, path)
+	case err != nil:
+		cleanup()
+		return nil, fmt.Errorf("putting the ledger in its place: %w", err)
+	}
+	os.Remove(tmp)
+	return Open(ctx, path, o)
+}
+
+// build makes a whole ledger at a temporary path.
+func build(ctx context.Context, tmp, org, recipient string, o ledger.Options) error {
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("making the ledger: %w", err)
+	}
+	f.Close()
+	db, err := sql.Open("sqlite", dsn(tmp))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, q := range []string{"PRAGMA journal_mode = WAL", fmt.Sprintf("PRAGMA application_id = %d", applicationID)} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("making the ledger: %w", translated(err))
+		}
+	}
+	if err := migrate(ctx, db); err != nil {
+		return err
+	}
+	l := made(db, tmp, o, false)
+	return ledger.Updater(l.Update).Do(ctx, l.env, func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
+	})
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return fmt.Errorf("reading the migrations: %w", err)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("migrating the ledger: %w", translated(err))
+	}
+	return nil
+}
+
+// Open opens a ledger and migrates it if it is from an older version. Errors: ledger.ErrNoLedger,
+// ledger.ErrNotLedger, ErrNewer.
+func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
+	fi, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%w at %s", ledger.ErrNoLedger, path)
+	case err != nil:
+		return nil, fmt.Errorf("opening the ledger: %w", err)
+	case fi.IsDir():
+		return nil, fmt.Errorf("%w: %s is a folder", ledger.ErrNotLedger, path)
+	}
+	if err := sniff(path); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", dsn(path))
+	if err != nil {
+		return nil, fmt.Errorf("opening the ledger: %w", err)
+	}
+	version, err := schemaOf(ctx, db)
+	readOnly := false
+	if errors.Is(translated(err), ledger.ErrReadOnly) && quiet(path) {
+		// A folder that cannot be written: reading goes on without the files that writers share.
+		db.Close()
+		if db, err = sql.Open("sqlite", dsn(path)+"&mode=ro&immutable=1"); err != nil {
+			return nil, fmt.Errorf("opening the ledger: %w", err)
+		}
+		version, err = schemaOf(ctx, db)
+		readOnly = true
+	}
+	switch {
+	case err != nil:
+		db.Close()
+		e := translated(err)
+		for _, known := range []error{ledger.ErrReadOnly, ledger.ErrBusy, ledger.ErrFull, ledger.ErrDisk,
+			ledger.ErrNotLedger} {
+			if errors.Is(e, known) {
+				return nil, fmt.Errorf("%s: %w", path, e)
+			}
+		}
+		return nil, fmt.Errorf("%w: %s (%v)", ledger.ErrNotLedger, path, err)
+	case version > schema:
+		db.Close()
+		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ledger.ErrNewer, path, version, schema)
+	case version < schema && readOnly:
+		db.Close()
+		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", ledger.ErrReadOnly, path)
+	case version < schema:
+		if err := errors.Join(migrate(ctx, db), takeOldSealKey(path, o.SealKey)); err != nil {
+			db.Close()
+			return nil, err
+		}
+	}
+	return made(db, path, o, readOnly), nil
+}
+
+func schemaOf(ctx context.Context, db *sql.DB) (version int, err error) {
+	err = db.QueryRowContext(ctx, "SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&version)
+	return version, err
+}
+
+// quiet reports whether no writer left changes beside the ledger.
+func quiet(path string) bool {
+	fi, err := os.Stat(path + "-wal")
+	return err != nil || fi.Size() == 0
+}
+
+// sniff looks at the header of a SQLite file before the driver does, so that a wrong file gets a clear word.
+func sniff(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("opening the ledger: %w", err)
+	}
+	defer f.Close()
+	if err := seal.Exposed(f, path); err != nil {
+		return err
+	}
+	head := make([]byte, 72)
+	n, _ := f.Read(head)
+	if n < 72 || !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {
+		return fmt.Errorf("%w: %s", ledger.ErrNotLedger, path)
+	}
+	if id := uint32(head[68])<<24 | uint32(head[69])<<16 | uint32(head[70])<<8 | uint32(head[71]); id != applicationID {
+		return fmt.Errorf("%w: %s is another SQLite database", ledger.ErrNotLedger, path)
+	}
+	return nil
+}
+
+// translated turns the driver's errors into ours where there is something to say.
+func translated(err error) error {
+	var se *sqlite.Error
+	if !errors.As(err, &se) {
+		return err
+	}
+	switch se.Code() & 0xff {
+	case 5, 6:
+		return fmt.Errorf("%w and did not let go in 15 seconds; try again", ledger.ErrBusy)
+	case 8, 14:
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+			ledger.ErrReadOnly)
+	case 13:
+		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
+	case 11, 26:
+		return fmt.Errorf("%w, or it is damaged: %v", ledger.ErrNotLedger, err)
+	case 10:
+		if se.Code() == 4874 { // SQLITE_IOERR_SHMSIZE: no room for the file that processes share
+			return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
+		}
+		return fmt.Errorf("%w (%v); nothing was changed; look after the disk", ledger.ErrDisk, err)
+	}
+	return err
+}
+
+// snapshot is a View on a connection of its own, and what ends it.
+func (l *Ledger) snapshot(ctx context.Context) (*sql.Conn, error) {
+	conn, err := l.db.Conn(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the ledger: %w", translated(err))
+	}
+	if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
+		return nil, errors.Join(fmt.Errorf("reading the ledger: %w", translated(err)), conn.Close())
+	}
+	return conn, nil
+}
+
+// release ends the transaction of a connection without keeping what was written, and gives the connection back. It does
+// so even where the context is over.
+func release(ctx context.Context, conn *sql.Conn) error {
+	_, err := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+	return errors.Join(translated(err), conn.Close())
+}
+
+// View has a function read one moment of the ledger.
+func (l *Ledger) View(ctx context.Context, f func(model.View) error) error {
+	conn, err := l.snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f(model.View{Reader: &reader{ctx, conn}}), release(ctx, conn))
+}
+
+// Snapshot opens a View that stays what it is until end is called.
+func (l *Ledger) Snapshot(ctx context.Context) (model.View, func() error, error) {
+	conn, err := l.snapshot(ctx)
+	if err != nil {
+		return model.View{}, nil, err
+	}
+	return model.View{Reader: &reader{ctx, conn}}, func() error { return release(ctx, conn) }, nil
+}
+
+// Now is a View in which each question is answered at its own moment.
+func (l *Ledger) Now(ctx context.Context) model.View { return model.View{Reader: &reader{ctx, l.db}} }
+
+// Files are the file, those that SQLite keeps beside it, and the ledger key.
+func (l *Ledger) Files() []string { return Files(l.path, l.options.SealKey) }
+
+// Files are the files that belong to a ledger at a path.
+func Files(path, sealKey string) []string {
+	return []string{path, path + "-wal", path + "-shm", SealKeyFile(path, sealKey)}
+}
+
+// SealKey is where the ledger key is looked for.
+func (l *Ledger) SealKey() string { return SealKeyFile(l.path, l.options.SealKey) }
+
+// Update makes the changes that a function wants.
+func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, error)) error {
+	if l.readOnly {
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+			ledger.ErrReadOnly)
+	}
+	conn, err := l.db.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("starting a change: %w", translated(err))
+	}
+	return errors.Join(update(ctx, conn, f), conn.Close())
+}
+
+// update runs a change on a View, and again with the lock in hand where somebody else was faster.
+func update(ctx context.Context, conn *sql.Conn, f func(model.View) (model.Changes, error)) error {
+	err := once(ctx, conn, "BEGIN", f)
+	if overtaken(err) {
+		err = once(ctx, conn, "BEGIN IMMEDIATE", f)
+	}
+	return translated(err)
+}
+
+func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) (model.Changes, error)) (err error) {
+	if _, err := conn.ExecContext(ctx, begin); err != nil {
+		return fmt.Errorf("starting a change: %w", err)
+	}
+	kept := false
+	defer func() {
+		if !kept {
+			_, rollback := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+			if err == nil {
+				err = rollback
+			}
+		}
+	}()
+	r := &reader{ctx, conn}
+	c, err := f(model.View{Reader: r})
+	if err != nil || c.Empty() {
+		return err
+	}
+	if err := r.write(c); err != nil {
+		return err
+	}
+	if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return fmt.Errorf("keeping the change: %w", err)
+	}
+	kept = true
+	return nil
+}
+
+// overtaken reports whether a change could not be written because somebody else wrote since its View was opened
+// (SQLITE_BUSY_SNAPSHOT), or writes now: whoever reads already cannot wait for a writer (SQLITE_BUSY).
+func overtaken(err error) bool {
+	var se *sqlite.Error
+	return errors.As(err, &se) && se.Code()&0xff == 5
+}
+
+// constrained says of a broken constraint that something is there already: use cases look before they write, and this
+// is behind them.
+func constrained(err error) error {
+	if isConstraint(err) {
+		return fmt.Errorf("%w: %v", model.ErrExists, err)
+	}
+	return err
+}
+
+func isConstraint(err error) bool {
+	var se *sqlite.Error
+	return errors.As(err, &se) && se.Code()&0xff == 19
+}
+
+// SealKeyFile is where the ledger key of a ledger lies: where it is said, else beside the ledger.
+func SealKeyFile(path, said string) string {
+	if said != "" {
+		return said
+	}
+	return strings.TrimSuffix(path, filepath.Ext(path)) + ".seal-key"
+}
+
+// takeOldSealKey renames the key that lies beside a ledger under the name it had in older versions.
+func takeOldSealKey(path, said string) error {
+	now := SealKeyFile(path, said)
+	old := strings.TrimSuffix(now, ".seal-key") + ".vault-key"
+	if said != "" {
+		return nil
+	}
+	if _, err := os.Lstat(now); !errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	err := os.Rename(old, now)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("renaming the seal key %s to %s: %w", old, now, err)
+	}
+	return nil
+}
+
+// watch is a connection of its own to the ledger: it tells when another one changed something, and writes without
+// waiting long for others.
+type watch struct {
+	l    *Ledger
+	conn *sql.Conn
+	file os.FileInfo
+}
+
+// shortly is how long a watch waits for others who write.
+const shortly = 300 * time.Millisecond
+
+// Watch follows what others change.
+func (l *Ledger) Watch(ctx context.Context) (ledger.Watch, error) {
+	w := &watch{l: l}
+	var err error
+	if w.file, err = os.Stat(l.path); err != nil {
+		return nil, err
+	}
+	if l.readOnly {
+		return w, nil
+	}
+	if w.conn, err = l.db.Conn(ctx); err != nil {
+		return nil, fmt.Errorf("watching the ledger: %w", translated(err))
+	}
+	if _, err := w.conn.ExecContext(ctx, fmt.Sprintf("PRAGMA busy_timeout = %d", shortly.Milliseconds())); err != nil {
+		return nil, errors.Join(translated(err), w.conn.Close())
+	}
+	return w, nil
+}
+
+// Version changes whenever another connection has changed the ledger. Errors: ledger.ErrMoved.
+func (w *watch) Version(ctx context.Context) (v int64, err error) {
+	now, err := os.Stat(w.l.path)
+	if err != nil || !os.SameFile(w.file, now) {
+		return 0, fmt.Errorf("%w, at %s", ledger.ErrMoved, w.l.path)
+	}
+	if w.conn == nil {
+		return 0, nil
+	}
+	err = w.conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&v)
+	return v, translated(err)
+}
+
+// Update makes the changes that a function wants, on this connection. Errors: ledger.ErrBusy after a moment.
+func (w *watch) Update(ctx context.Context, f func(model.View) (model.Changes, error)) error {
+	if w.conn == nil {
+		return ledger.ErrReadOnly
+	}
+	return update(ctx, w.conn, f)
+}
+
+// Close ends the watch.
+func (w *watch) Close() error {
+	if w.conn == nil {
+		return nil
+	}
+	return w.conn.Close()
+}

@@ -1,0 +1,182 @@
+package model
+
+import (
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+)
+
+// Changes are what a use case wants done: all of it, or nothing.
+type Changes struct {
+	Records []Change
+	Entries []Words
+	// Over is the time before which what stages kept is over and can be forgotten; zero forgets nothing.
+	Over time.Time
+}
+
+// Empty reports whether nothing is to be done.
+func (c *Changes) Empty() bool { return len(c.Records) == 0 && len(c.Entries) == 0 && c.Over.IsZero() }
+
+// Change is a record that is put or taken away.
+type Change struct {
+	Key    Key
+	Before Record // as it was; nil: it was not there
+	After  Record // as it is to be; nil: it is taken away
+	// Document is what lies beside the record from now on; nil leaves what is there.
+	Document *Document
+	// Forgotten says that there is an After which is not known.
+	Forgotten bool
+}
+
+// Document is the bytes that lie beside a record; nil bytes are none.
+type Document struct{ Bytes []byte }
+
+// Words are an entry of the journal in the making: what was done, to whom, and the fields that it changed.
+type Words struct {
+	Action string // such as provider.add
+	Party  string
+	Trust  string
+	Before json.RawMessage
+	After  json.RawMessage
+	// Upto is how many of the Records stand behind this entry and those before it.
+	Upto int
+
+	at    time.Time
+	actor string
+}
+
+func (w *Words) entry() Entry {
+	return Entry{At: w.at, Actor: w.actor, Action: w.Action, Party: w.Party, Trust: w.Trust, Before: w.Before,
+		After: w.After}
+}
+
+// Of returns the records that stand behind the entry of an index, of kinds that the journal has. Those behind no entry
+// are counted to the last one.
+func (c *Changes) Of(i int) []Change {
+	from, to := 0, c.Entries[i].Upto
+	if i > 0 {
+		from = c.Entries[i-1].Upto
+	}
+	if i == len(c.Entries)-1 {
+		to = len(c.Records)
+	}
+	return slices.DeleteFunc(slices.Clone(c.Records[from:to]), func(x Change) bool { return !x.Key.Kind.Journaled() })
+}
+
+// recorded is a record as the journal keeps it: of a rehearsal its outcome, not the person's attributes; of a secret
+// and of a key nothing that opens anything.
+func recorded(r Record) Record {
+	switch x := r.(type) {
+	case *Trust:
+		c := *x
+		c.Trust = *recordedTrust(&x.Trust)
+		return &c
+	case *Secret:
+		c := *x
+		c.Hash = ""
+		return &c
+	case *OwnKey:
+		c := *x
+		c.Sealed = nil
+		return &c
+	case *Expectation:
+		return &Expectation{*recordedExpected(&x.Expected)}
+	}
+	return r
+}
+
+// recordedTrust is a trust as the journal keeps it.
+func recordedTrust(t *federation.Trust) *federation.Trust {
+	if t == nil || t.Last == nil {
+		return t
+	}
+	c, r := *t, *t.Last
+	r.Claims, r.Subject, r.Findings = nil, "", r.Findings.Without(finding.Pass)
+	c.Last = &r
+	return &c
+}
+
+// recordedExpected is an expectation as the journal keeps it: which claims, not the person's values.
+func recordedExpected(e *federation.Expected) *federation.Expected {
+	c := *e
+	c.Claims, c.Subject, c.Account = nil, "", ""
+	for name := range e.Claims {
+		if c.Claims == nil {
+			c.Claims = map[string][]string{}
+		}
+		c.Claims[name] = nil
+	}
+	return &c
+}
+
+// worded writes the fields in which two values differ, as JSON objects; an empty one is nil.
+func worded(before, after any) (b, a json.RawMessage, err error) {
+	x, err := fields(before)
+	if err != nil {
+		return nil, nil, err
+	}
+	y, err := fields(after)
+	if err != nil {
+		return nil, nil, err
+	}
+	differ(x, y)
+	text := func(m map[string]any) json.RawMessage {
+		if len(m) == 0 {
+			return nil
+		}
+		t, _ := json.Marshal(m) // it was JSON before
+		return t
+	}
+	return text(x), text(y), nil
+}
+
+// differ leaves in both maps what differs. Of the parts of a trust or party over OpenID Connect each is told by itself,
+// under a name such as oidc.policy.session.
+func differ(b, a map[string]any) {
+	for k, v := range b {
+		w, ok := a[k]
+		if !ok {
+			continue
+		}
+		old, isMap := v.(map[string]any)
+		now, alsoMap := w.(map[string]any)
+		switch {
+		case reflect.DeepEqual(v, w):
+		case isMap && alsoMap && k == "terms": // of the protocol of the trust, which never changes
+			differ(old, now)
+			maps.Copy(b, old)
+			maps.Copy(a, now)
+		case isMap && alsoMap && (slices.Contains(federation.Protocols(), k) || strings.HasSuffix(k, "policy") ||
+			k == "client" || k == "api"):
+			differ(old, now)
+			for sub, x := range old {
+				b[k+"."+sub] = x
+			}
+			for sub, x := range now {
+				a[k+"."+sub] = x
+			}
+		default:
+			continue
+		}
+		delete(b, k)
+		delete(a, k)
+	}
+}
+
+func fields(v any) (map[string]any, error) {
+	if v == nil || reflect.ValueOf(v).Kind() == reflect.Pointer && reflect.ValueOf(v).IsNil() {
+		return nil, nil
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]any{}
+	return m, json.Unmarshal(b, &m)
+}

@@ -1,0 +1,562 @@
+package model
+
+import (
+	"cmp"
+	"crypto"
+	"crypto/x509"
+	"errors"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/accounts"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oauth"
+	"tressik.example/internal/core/people"
+)
+
+// View answers what stands in a ledger at one moment. The zero View answers nothing; make one of a Reader.
+type View struct{ Reader }
+
+// get returns a record of a type. Errors: ErrNotFound.
+func get[R Record](v View, k Key) (R, error) {
+	r, err := v.Get(k)
+	if err != nil {
+		var none R
+		return none, err
+	}
+	return r.(R), nil
+}
+
+// find returns the records of a type that a query finds.
+func find[R Record](v View, q Query) iter.Seq2[R, error] {
+	return func(yield func(R, error) bool) {
+		for r, err := range v.Find(q) {
+			if err != nil {
+				var none R
+				yield(none, err)
+				return
+			}
+			if !yield(r.(R), nil) {
+				return
+			}
+		}
+	}
+}
+
+// list gathers what a function makes of the records that a query finds; it is never nil.
+func list[R Record, T any](v View, q Query, make func(R) T) ([]T, error) {
+	out := []T{}
+	for r, err := range find[R](v, q) {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, make(r))
+	}
+	return out, nil
+}
+
+// each makes a sequence of what a function makes of the records that a query finds.
+func each[R Record, T any](v View, q Query, make func(R) T) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for r, err := range find[R](v, q) {
+			if err != nil {
+				var none T
+				yield(none, err)
+				return
+			}
+			if !yield(make(r), nil) {
+				return
+			}
+		}
+	}
+}
+
+// ofTrust asks for what belongs to a trust; "" asks for what belongs to any.
+func ofTrust(k Kind, trust string) Query {
+	if trust == "" {
+		return Query{Kind: k}
+	}
+	return Query{Kind: k, By: ByTrust, Value: trust}
+}
+
+// Value returns a setting of the ledger itself; "" where there is none.
+func (v View) Value(name string) (string, error) {
+	r, err := get[*Setting](v, Key{Settings, name})
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	return r.Value, nil
+}
+
+// Org returns the name of the organisation whose ledger it is; "" where it cannot be read.
+func (v View) Org() string {
+	s, _ := v.Value(SettingOrg)
+	return s
+}
+
+func partyOf(r *Party) federation.Party {
+	p := r.Party
+	p.Version = r.Version
+	return p
+}
+
+// Party returns a party by name. Errors: ErrNotFound.
+func (v View) Party(name string) (*federation.Party, error) {
+	r, err := get[*Party](v, Key{Parties, name})
+	if err != nil {
+		return nil, err
+	}
+	p := partyOf(r)
+	return &p, nil
+}
+
+// ofKind asks for parties of a kind; "" asks for both.
+func ofKind(kind federation.Kind) Query {
+	if kind == "" {
+		return Query{Kind: Parties}
+	}
+	return Query{Kind: Parties, By: ByKind, Value: string(kind)}
+}
+
+// Parties lists the parties of a kind by name; "" lists both kinds.
+func (v View) Parties(kind federation.Kind) ([]federation.Party, error) {
+	return list(v, ofKind(kind), partyOf)
+}
+
+// EachParty goes through the parties of a kind by name; "" through both kinds.
+func (v View) EachParty(kind federation.Kind) iter.Seq2[federation.Party, error] {
+	return each(v, ofKind(kind), partyOf)
+}
+
+// PartyBy returns the party that an identifier belongs to: ByEntity, ByAudience or ByIssuer. Errors: ErrNotFound.
+func (v View) PartyBy(by Index, kind federation.Kind, identifier string) (*federation.Party, error) {
+	for r, err := range find[*Party](v, Query{Kind: Parties, By: by, Value: PartyValue(kind, identifier)}) {
+		if err != nil {
+			return nil, err
+		}
+		p := partyOf(r)
+		return &p, nil
+	}
+	return nil, ErrNotFound
+}
+
+// Raw returns the metadata of a party as it was received; nil if there is none. Errors: ErrNotFound.
+func (v View) Raw(name string) ([]byte, error) { return v.Document(Key{Parties, name}) }
+
+// APIs lists the apps that have an api side, by name.
+func (v View) APIs() (map[string]*federation.Party, error) {
+	out := map[string]*federation.Party{}
+	for r, err := range find[*Party](v, Query{Kind: Parties, By: ByAudience}) {
+		if err != nil {
+			return nil, err
+		}
+		if p := partyOf(r); p.Kind == federation.App {
+			out[p.Name] = &p
+		}
+	}
+	return out, nil
+}
+
+// Names lists the names of all parties and trusts, for hints and completion.
+func (v View) Names() (providers, apps, trusts []string, err error) {
+	for p, err := range v.EachParty("") {
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		if p.Kind == federation.Provider {
+			providers = append(providers, p.Name)
+		} else {
+			apps = append(apps, p.Name)
+		}
+	}
+	for t, err := range v.EachTrust() {
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		trusts = append(trusts, t.Name)
+	}
+	return providers, apps, trusts, nil
+}
+
+// Versions lists what a foreign party published over time, oldest first; the party of each is as it was then.
+func (v View) Versions(party string) ([]federation.Version, error) {
+	n := 0
+	return list(v, Query{Kind: Versions, By: ByParty, Value: party}, func(r *Version) federation.Version {
+		n++
+		return federation.Version{Number: n, At: r.At, Party: r.Party}
+	})
+}
+
+// VersionRaw returns the metadata of a version as it was received, by its number among those of the party; nil where it
+// had none, or was too large to keep. Errors: ErrNotFound.
+func (v View) VersionRaw(party string, number int) ([]byte, error) {
+	n := 0
+	for r, err := range find[*Version](v, Query{Kind: Versions, By: ByParty, Value: party}) {
+		if err != nil {
+			return nil, err
+		}
+		if n++; n == number {
+			return v.Document(r.Key())
+		}
+	}
+	return nil, ErrNotFound
+}
+
+func trustOf(r *Trust) federation.Trust {
+	t := r.Trust
+	t.Version = r.Version
+	return t
+}
+
+// Trust returns a trust by name. Errors: ErrNotFound.
+func (v View) Trust(name string) (*federation.Trust, error) {
+	r, err := get[*Trust](v, Key{Trusts, name})
+	if err != nil {
+		return nil, err
+	}
+	t := trustOf(r)
+	return &t, nil
+}
+
+// Trusts lists all trusts by name.
+func (v View) Trusts() ([]federation.Trust, error) { return list(v, Query{Kind: Trusts}, trustOf) }
+
+// EachTrust goes through all trusts by name.
+func (v View) EachTrust() iter.Seq2[federation.Trust, error] {
+	return each(v, Query{Kind: Trusts}, trustOf)
+}
+
+// TrustsOf lists the trusts of a party by name, those that have ended included.
+func (v View) TrustsOf(party string) ([]federation.Trust, error) {
+	out, err := list(v, Query{Kind: Trusts, By: ByApp, Value: party}, trustOf)
+	if err != nil {
+		return nil, err
+	}
+	as, err := list(v, Query{Kind: Trusts, By: ByProvider, Value: party}, trustOf)
+	for _, t := range as {
+		if t.App != party {
+			out = append(out, t)
+		}
+	}
+	slices.SortFunc(out, func(a, b federation.Trust) int { return strings.Compare(a.Name, b.Name) })
+	return out, err
+}
+
+// SubjectKey returns what a trust's pseudonyms are made from. Errors: ErrNotFound.
+func (v View) SubjectKey(trust string) (federation.SubjectKey, error) {
+	r, err := get[*Trust](v, Key{Trusts, trust})
+	if err != nil {
+		return federation.SubjectKey{}, err
+	}
+	return r.Subject, nil
+}
+
+// SubjectKeys returns what the pseudonyms of all trusts are made from, by trust.
+func (v View) SubjectKeys() (map[string]federation.SubjectKey, error) {
+	out := map[string]federation.SubjectKey{}
+	for r, err := range find[*Trust](v, Query{Kind: Trusts}) {
+		if err != nil {
+			return nil, err
+		}
+		out[r.Trust.Name] = r.Subject
+	}
+	return out, nil
+}
+
+func personOf(r *Person) people.Person {
+	p := r.Person
+	p.Key = r.Pseudo
+	return p
+}
+
+// Person returns a person by ID, letter case not counting. Errors: ErrNotFound.
+func (v View) Person(id string) (*people.Person, error) {
+	r, err := get[*Person](v, PersonKey(id))
+	if err != nil {
+		return nil, err
+	}
+	p := personOf(r)
+	return &p, nil
+}
+
+// Persons lists all persons by ID.
+func (v View) Persons() ([]people.Person, error) { return list(v, Query{Kind: People}, personOf) }
+
+// EachPerson goes through all persons by ID.
+func (v View) EachPerson() iter.Seq2[people.Person, error] {
+	return each(v, Query{Kind: People}, personOf)
+}
+
+// Keys lists the keys of an own party without their private halves, in the order in which they were made.
+func (v View) Keys(party string) ([]federation.OwnKey, error) {
+	out := []federation.OwnKey{}
+	for r, err := range find[*OwnKey](v, Query{Kind: OwnKeys, By: ByParty, Value: party}) {
+		if err != nil {
+			return nil, err
+		}
+		k, err := r.open()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+// ownKey returns the record of a key of a party that a function picks. Errors: ErrNotFound.
+func (v View) ownKey(party string, pick func(*OwnKey) bool) (*OwnKey, error) {
+	for r, err := range find[*OwnKey](v, Query{Kind: OwnKeys, By: ByParty, Value: party}) {
+		if err != nil {
+			return nil, err
+		}
+		if pick(r) {
+			return r, nil
+		}
+	}
+	return nil, ErrNotFound
+}
+
+// Opened is a private key with its certificate.
+type Opened struct {
+	Key         crypto.Signer
+	Certificate *x509.Certificate
+}
+
+func opened(vault Vault, certificate, sealed []byte) (o Opened, err error) {
+	if o.Certificate, err = x509.ParseCertificate(certificate); err != nil {
+		return o, err
+	}
+	pem, err := vault.Open(sealed)
+	if err != nil {
+		return o, err
+	}
+	o.Key, err = keys.ParsePrivate(pem)
+	return o, err
+}
+
+// ActiveKey opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
+func (v View) ActiveKey(vault Vault, party, use string) (Opened, error) {
+	r, err := v.ownKey(party, func(k *OwnKey) bool { return k.Use == use && k.Place == federation.Active })
+	if err != nil {
+		return Opened{}, err
+	}
+	return opened(vault, r.Certificate, r.Sealed)
+}
+
+// PrivateKey opens one key of an own party. Errors: ErrNotFound, ErrSealKey.
+func (v View) PrivateKey(vault Vault, party string, k *federation.OwnKey) (crypto.Signer, error) {
+	r, err := v.ownKey(party, func(x *OwnKey) bool { return string(x.Certificate) == string(k.Certificate.Raw) })
+	if err != nil {
+		return nil, err
+	}
+	o, err := opened(vault, r.Certificate, r.Sealed)
+	return o.Key, err
+}
+
+// KeyOnStage opens the key of a kind with which a party is played on a stage. Errors: ErrNotFound, ErrSealKey.
+func (v View) KeyOnStage(vault Vault, party, kind string) (Opened, error) {
+	r, err := get[*StageKey](v, (&StageKey{Party: party, Kind: kind}).Key())
+	if err != nil {
+		return Opened{}, err
+	}
+	return opened(vault, r.Certificate, r.Sealed)
+}
+
+// CertificateOnStage is that of the key of a kind with which a party is played on a stage. Errors: ErrNotFound.
+func (v View) CertificateOnStage(party, kind string) (*x509.Certificate, error) {
+	r, err := get[*StageKey](v, (&StageKey{Party: party, Kind: kind}).Key())
+	if err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(r.Certificate)
+}
+
+// refreshTokens is the kind of the key with which the refresh tokens of stages are made. It belongs to no party.
+const refreshTokens = "refresh tokens"
+
+// RefreshKey opens the key with which the refresh tokens of stages are made. Errors: ErrNotFound, ErrSealKey.
+func (v View) RefreshKey(vault Vault) ([]byte, error) {
+	r, err := get[*StageKey](v, (&StageKey{Kind: refreshTokens}).Key())
+	if err != nil {
+		return nil, err
+	}
+	return vault.Open(r.Sealed)
+}
+
+// StageState returns what stages told to keep and what is not over at a time.
+func (v View) StageState(now time.Time) ([]oauth.Kept, error) {
+	var out []oauth.Kept
+	for r, err := range find[*Kept](v, Query{Kind: StageKept}) {
+		if err != nil {
+			return nil, err
+		}
+		if !r.Until.Before(now) {
+			out = append(out, r.Kept)
+		}
+	}
+	return out, nil
+}
+
+func secretOf(r *Secret) federation.Secret {
+	s := r.Secret
+	s.Hash = r.Hash
+	return s
+}
+
+// Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
+func (v View) Secrets(trust string) ([]federation.Secret, error) {
+	out, err := list(v, ofTrust(Secrets, trust), secretOf)
+	slices.SortStableFunc(out, func(a, b federation.Secret) int { return a.Added.Compare(b.Added) })
+	return out, err
+}
+
+// Consents lists the consents of a trust; "" lists those of all trusts.
+func (v View) Consents(trust string) ([]federation.Consent, error) {
+	return list(v, ofTrust(Consents, trust), func(r *Consent) federation.Consent { return r.Consent })
+}
+
+// Uses lists what was seen of the permissions of a trust; "" lists those of all trusts.
+func (v View) Uses(trust string) ([]federation.Use, error) {
+	return list(v, ofTrust(Uses, trust), func(r *Use) federation.Use { return r.Use })
+}
+
+// Sources lists the sources of people by name.
+func (v View) Sources() ([]people.Source, error) {
+	return list(v, Query{Kind: Sources}, func(r *Source) people.Source {
+		s := r.Source
+		s.Read, s.People = r.Read, r.People
+		return s
+	})
+}
+
+// Arrivals lists the routes by domain, and who came in from upstream.
+func (v View) Arrivals() (routes []federation.Route, came []Arrival, err error) {
+	routes, err = list(v, Query{Kind: Routes}, func(r *Route) federation.Route { return r.Route })
+	if err != nil {
+		return nil, nil, err
+	}
+	came, err = list(v, Query{Kind: Arrived}, func(r *Arrival) Arrival { return *r })
+	return routes, came, err
+}
+
+// Accounts lists the accounts of an app in the order of its export.
+func (v View) Accounts(app string) ([]accounts.Account, error) {
+	r, err := get[*Export](v, Key{Exports, app})
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r.Accounts, nil
+}
+
+// Expectations lists those of a trust in the order in which they were added; "" lists those of all trusts, by trust.
+func (v View) Expectations(trust string) ([]federation.Expected, error) {
+	out, err := list(v, ofTrust(Expectations, trust), func(r *Expectation) federation.Expected { return r.Expected })
+	slices.SortStableFunc(out, func(a, b federation.Expected) int {
+		return cmp.Or(strings.Compare(a.Trust, b.Trust), cmp.Compare(a.ID, b.ID))
+	})
+	return out, err
+}
+
+// Readings lists how reading foreign parties again ended last, by the name of the party. One whose entry was changed
+// since has none.
+func (v View) Readings() (map[string]federation.Reading, error) {
+	out := map[string]federation.Reading{}
+	for r, err := range find[*Reading](v, Query{Kind: Readings}) {
+		if err != nil {
+			return nil, err
+		}
+		out[r.Party] = r.Reading
+	}
+	return out, nil
+}
+
+// Told lists what `due --since-last` has said already.
+func (v View) Told() (map[string]bool, error) {
+	out := map[string]bool{}
+	for r, err := range find[*Item](v, Query{Kind: Told}) {
+		if err != nil {
+			return nil, err
+		}
+		out[r.Item] = true
+	}
+	return out, nil
+}
+
+// Acceptances lists the findings that are let be, whether their time is over or not.
+func (v View) Acceptances() ([]Let, error) {
+	out := []Let{}
+	for r, err := range find[*Acceptance](v, Query{Kind: Accepted}) {
+		if err != nil {
+			return nil, err
+		}
+		if r.Let != nil {
+			out = append(out, *r.Let)
+		}
+	}
+	return out, nil
+}
+
+// LetBe reports which findings about a trust or a party are accepted at a time: by the finding's ID, what was looked
+// at.
+func (v View) LetBe(about string, now time.Time) (map[string][]string, error) {
+	out := map[string][]string{}
+	for r, err := range find[*Acceptance](v, Query{Kind: Accepted, By: ByAbout, Value: about}) {
+		if err != nil {
+			return nil, err
+		}
+		if a := r.Let; a != nil && a.Until.After(now) {
+			out[a.Finding] = append(out[a.Finding], a.Checks...)
+		}
+	}
+	return out, nil
+}
+
+// SettledSteps lists the steps of a trust that were settled by hand.
+func (v View) SettledSteps(trust string) ([]Settled, error) {
+	out := []Settled{}
+	for r, err := range find[*Acceptance](v, Query{Kind: Accepted, By: ByAbout, Value: trust}) {
+		if err != nil {
+			return nil, err
+		}
+		if r.Settled != nil {
+			out = append(out, *r.Settled)
+		}
+	}
+	return out, nil
+}
+
+// Runs lists what was kept of the runs of a trust, the newest first, at most n; 0 is all.
+func (v View) Runs(trust string, n int) ([]federation.Run, error) {
+	out := []federation.Run{}
+	for r, err := range find[*Run](v, Query{Kind: Runs, By: ByTrust, Value: trust, Newest: true}) {
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r.Run)
+		if len(out) == n {
+			break
+		}
+	}
+	return out, nil
+}
+
+// RunOf returns one run of a trust. Errors: ErrNotFound.
+func (v View) RunOf(trust string, n int64) (*federation.Run, error) {
+	r, err := get[*Run](v, Key{Runs, number(n)})
+	if err != nil {
+		return nil, err
+	}
+	if r.Trust != trust {
+		return nil, ErrNotFound
+	}
+	return &r.Run, nil
+}

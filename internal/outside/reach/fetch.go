@@ -1,0 +1,270 @@
+// Package reach talks to the outside world: files, standard input and metadata over HTTPS.
+package reach
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/judge"
+)
+
+// Errors that callers test for.
+var (
+	ErrTooLarge    = errors.New("too large")
+	ErrPlainHTTP   = errors.New("http: is for loopback only")
+	ErrTLS         = errors.New("the server's certificate is not trusted")
+	ErrPin         = errors.New("the server's certificate is not the pinned one")
+	ErrStatus      = errors.New("the server did not answer with the document")
+	ErrSlow        = errors.New("no whole answer")
+	ErrNotModified = errors.New("the document is as it was")
+	ErrInward      = errors.New("a redirect from a public host to a private one is not followed")
+)
+
+// Options bound and secure a fetch.
+type Options struct {
+	CA      []byte // PEM of the authorities to trust instead of the system's
+	Pin     string // SHA-256 of the server's certificate, hex with or without colons
+	Timeout time.Duration
+	Max     int64 // bytes
+	Accept  string
+	Stdin   io.Reader
+	// ETag and Modified are by what the server knows the state of the document that is there already; a fetch with
+	// either may end in ErrNotModified.
+	ETag, Modified string
+}
+
+// Answer is a document from a server, with by what the server knows its state and for how long it may be kept.
+type Answer struct {
+	Source         string // where it was read, without what may be a secret
+	Bytes          []byte
+	ETag, Modified string
+	MaxAge         time.Duration // of Cache-Control; 0 where nothing is said
+	ServerUntil    time.Time     // when the certificate of the server ends; zero without TLS
+}
+
+// Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
+func Read(ctx context.Context, source string, o Options) ([]byte, error) {
+	switch {
+	case source == "-":
+		return limited(o.Stdin, o.Max, "standard input")
+	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
+		a, err := Fetch(ctx, source, o)
+		if err != nil {
+			return nil, err
+		}
+		return a.Bytes, nil
+	case strings.Contains(source, "://"):
+		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
+	}
+	fi, err := os.Stat(source)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("there is no file %s", source)
+		}
+		return nil, err
+	}
+	if fi.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name a file in it", source)
+	}
+	if fi.Mode().IsRegular() && fi.Size() > o.Max {
+		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, fi.Size()>>20, o.Max>>20)
+	}
+	f, err := os.Open(source)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if !fi.Mode().IsRegular() {
+		return limited(f, o.Max, source)
+	}
+	b := bytes.NewBuffer(make([]byte, 0, fi.Size()+bytes.MinRead))
+	if _, err := b.ReadFrom(io.LimitReader(f, o.Max+1)); err != nil {
+		return nil, fmt.Errorf("reading %s: %w", source, err)
+	}
+	return within(b.Bytes(), o.Max, source)
+}
+
+func limited(r io.Reader, max int64, what string) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r, max+1))
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", what, err)
+	}
+	return within(b, max, what)
+}
+
+// within refuses what is larger than is read.
+func within(b []byte, max int64, what string) ([]byte, error) {
+	if int64(len(b)) > max {
+		return nil, fmt.Errorf("%s is %w: at most %d MB are read", what, ErrTooLarge, max>>20)
+	}
+	return b, nil
+}
+
+// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge,
+// ErrPlainHTTP, ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
+func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
+	if err := checkURL(source); err != nil {
+		return nil, err
+	}
+	cfg, err := o.tls()
+	if err != nil {
+		return nil, err
+	}
+	if o.Timeout == 0 {
+		o.Timeout = 20 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
+	defer cancel()
+	way := &way{}
+	client := &http.Client{Transport: way.transport(cfg), CheckRedirect: way.redirect}
+	defer client.CloseIdleConnections()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
+	if err != nil {
+		return nil, err
+	}
+	if o.Accept == "" {
+		o.Accept = "application/samlmetadata+xml, application/xml;q=0.9"
+	}
+	req.Header.Set("Accept", o.Accept+", */*;q=0.5")
+	if o.ETag != "" {
+		req.Header.Set("If-None-Match", o.ETag)
+	}
+	if o.Modified != "" {
+		req.Header.Set("If-Modified-Since", o.Modified)
+	}
+	resp, err := client.Do(req)
+	source = Shown(source)
+	if err != nil {
+		return nil, explain(source, o, err)
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusNotModified && (o.ETag != "" || o.Modified != ""):
+		return nil, fmt.Errorf("%s: %w", source, ErrNotModified)
+	case resp.StatusCode != http.StatusOK:
+		return nil, fmt.Errorf("%s: %w: status %s", source, ErrStatus, resp.Status)
+	case resp.ContentLength > o.Max:
+		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, resp.ContentLength>>20,
+			o.Max>>20)
+	}
+	b, err := limited(resp.Body, o.Max, source)
+	if late := ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
+		return nil, explain(source, o, late)
+	}
+	if err != nil {
+		return nil, err
+	}
+	answer := &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")),
+		Modified: short(resp.Header.Get("Last-Modified")),
+		MaxAge:   maxAge(resp.Header)}
+	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
+		answer.ServerUntil = resp.TLS.PeerCertificates[0].NotAfter.UTC()
+	}
+	return answer, nil
+}
+
+// short drops a header that nobody would send.
+func short(s string) string {
+	if len(s) > 512 {
+		return ""
+	}
+	return s
+}
+
+// maxAge is for how long a document may be kept (RFC 9111, section 5.2.2).
+func maxAge(h http.Header) time.Duration {
+	for _, d := range strings.Split(h.Get("Cache-Control"), ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(d), "=")
+		if n, err := strconv.Atoi(strings.Trim(value, `"`)); strings.EqualFold(name, "max-age") && err == nil && n >= 0 {
+			return time.Duration(min(n, 365*86400)) * time.Second
+		}
+	}
+	return 0
+}
+
+func checkURL(s string) error {
+	u, err := url.Parse(s)
+	if err != nil {
+		return errors.New("the address is no URL that can be read; see to its host, its port and its percent signs")
+	}
+	if u.Scheme == "https" && u.Host != "" || u.Scheme == "http" && judge.IsLoopback(u.Hostname()) {
+		return nil
+	}
+	if u.Scheme != "http" && u.Scheme != "https" {
+		return fmt.Errorf("%q is no https: URL", Shown(s))
+	}
+	return fmt.Errorf("%s: %w; use https:", Shown(s), ErrPlainHTTP)
+}
+
+func explain(source string, o Options, err error) error {
+	if errors.Is(err, ErrPin) || errors.Is(err, ErrPlainHTTP) || errors.Is(err, ErrInward) {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err // its words hold the whole address
+		}
+		return fmt.Errorf("%s: %w", source, err)
+	}
+	var cert *tls.CertificateVerificationError
+	if errors.As(err, &cert) {
+		seen := ""
+		if len(cert.UnverifiedCertificates) > 0 {
+			sum := sha256.Sum256(cert.UnverifiedCertificates[0].Raw)
+			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
+		}
+		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with "+
+			"--ca FILE; if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,
+			o.Timeout)
+	}
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	return fmt.Errorf("%s: %w", source, err)
+}
+
+// tls sets up checking: by the system's authorities, by the given ones, by one server certificate, or by the given ones
+// and the certificate, where both are given. There is no way to switch it off.
+func (o Options) tls() (*tls.Config, error) {
+	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
+	if len(o.CA) > 0 {
+		cfg.RootCAs = x509.NewCertPool()
+		if !cfg.RootCAs.AppendCertsFromPEM(o.CA) {
+			return nil, errors.New("--ca: the file holds no certificate in PEM")
+		}
+	}
+	if o.Pin == "" {
+		return cfg, nil
+	}
+	pin, err := hex.DecodeString(strings.ReplaceAll(o.Pin, ":", ""))
+	if err != nil || len(pin) != sha256.Size {
+		return nil, errors.New("--tls-pin: a SHA-256 fingerprint has 64 hexadecimal digits, with or without colons")
+	}
+	// Without authorities the chain is not built; the one certificate is compared, byte for byte by its hash, on every
+	// handshake.
+	cfg.InsecureSkipVerify = len(o.CA) == 0
+	cfg.VerifyConnection = func(cs tls.ConnectionState) error {
+		got := sha256.Sum256(cs.PeerCertificates[0].Raw)
+		if !bytes.Equal(got[:], pin) {
+			return fmt.Errorf("%w: it is %s", ErrPin, hex.EncodeToString(got[:]))
+		}
+		return nil
+	}
+	return cfg, nil
+}

@@ -1,0 +1,347 @@
+// Package watch follows one real sign-in live: it turns what the parties on the stage tell into where the sign-in is,
+// shows that on a page that moves by itself, and lets a running stage be watched from another process.
+package watch
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/redact"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/stage/server"
+)
+
+// State is where a sign-in is.
+type State string
+
+// The states of a watched sign-in. The last four end it.
+const (
+	Waiting   State = "waiting"
+	UnderWay  State = "under way"
+	SignedIn  State = "signed in"
+	SignedOut State = "signed out" // where the watch goes on until then
+	Refused   State = "refused"
+	Abandoned State = "abandoned"   // it began and did not end in time
+	NobodyWas State = "nobody came" // it did not begin in time
+)
+
+// Over reports whether a state ends the watch.
+func (s State) Over() bool { return s != Waiting && s != UnderWay }
+
+// Step is something that happened, in the order in which it did.
+type Step struct {
+	N        int          `json:"n"`
+	At       time.Time    `json:"at"`
+	By       string       `json:"by,omitempty"`
+	What     string       `json:"what"`
+	Sent     bool         `json:"sent"`               // it left; nothing was judged
+	Refused  bool         `json:"refused"`            // a check of it failed
+	Findings finding.List `json:"findings,omitempty"` // what was judged
+	Messages []string     `json:"messages,omitempty"` // redacted
+}
+
+// View is what is known of a watched sign-in at one time.
+type View struct {
+	Trust   string              `json:"trust"`
+	State   State               `json:"state"`
+	Began   time.Time           `json:"began"`
+	Until   time.Time           `json:"until"` // the watch waits no longer
+	Cast    play.Following      `json:"cast"`
+	Steps   []Step              `json:"steps"`
+	Person  string              `json:"person,omitempty"` // ID, where a played provider said it
+	Subject string              `json:"subject,omitempty"`
+	Claims  map[string][]string `json:"claims,omitempty"`
+	Account string              `json:"account,omitempty"`
+	Asks    bool                `json:"asks"` // whoever signs in has to say whether the app let them in
+	Said    bool                `json:"said"` // they did
+	Again   int                 `json:"again,omitempty"`
+	Out     bool                `json:"untilSignedOut,omitempty"` // the watch goes on until somebody signed out
+}
+
+// Over reports whether the watch is over.
+func (v *View) Over() bool { return v.State.Over() && !(v.Out && v.State == SignedIn) }
+
+// Findings are those of all steps, in order.
+func (v *View) Findings() finding.List {
+	var out finding.List
+	for _, s := range v.Steps {
+		out = append(out, s.Findings...)
+	}
+	return out
+}
+
+// Stopped is the step in which the sign-in was refused, nil where it was not.
+func (v *View) Stopped() *Step {
+	for i := range v.Steps {
+		if v.Steps[i].Refused {
+			return &v.Steps[i]
+		}
+	}
+	return nil
+}
+
+// Track follows one sign-in. Its methods may be called at once from several goroutines.
+type Track struct {
+	// Arrived judges what an app learned; it may be nil.
+	Arrived func(got federation.Learned, person string) (account string, l finding.List)
+	// SignOut says what signing out ends, and what stays signed in; nil says nothing.
+	SignOut func() finding.List
+	// Expected is the ID of the person who is going to sign in; "" is anybody.
+	Expected string
+
+	mu    sync.Mutex
+	v     View
+	raw   []federation.Message
+	mask  *redact.Mask
+	last  time.Time
+	now   func() time.Time
+	moved chan struct{} // closed at each change, and made anew
+}
+
+// NewTrack begins to follow a sign-in that is waited for until a time.
+func NewTrack(how play.Following, now func() time.Time, until time.Time, mask *redact.Mask) *Track {
+	return &Track{v: View{Trust: how.Trust, State: Waiting, Began: now().UTC(), Until: until.UTC(), Cast: how,
+		Steps: []Step{}},
+		now: now, mask: mask, moved: make(chan struct{})}
+}
+
+// View returns what is known now, and a channel that is closed once there is more.
+func (t *Track) View() (View, <-chan struct{}) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	v := t.v
+	v.Steps = slices.Clone(t.v.Steps)
+	return v, t.moved
+}
+
+// Messages are the messages that passed, redacted.
+func (t *Track) Messages() []federation.Message {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.Clone(t.raw)
+}
+
+func (t *Track) change() {
+	close(t.moved)
+	t.moved = make(chan struct{})
+}
+
+// Event takes what happened on the stage.
+func (t *Track) Event(e server.Event) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	defer t.change()
+	if t.v.Out && t.v.State == SignedIn {
+		t.leaves(e)
+		return
+	}
+	if t.v.State.Over() {
+		if begins(e) {
+			t.v.Again++ // somebody does it a second time; the verdict is of the first
+		}
+		return
+	}
+	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: e.By, What: e.What, Sent: e.Sent, Findings: e.Findings,
+		Refused: e.Findings.Failed()}
+	for _, m := range e.Kept {
+		text := t.mask.Message(m[1])
+		s.Messages = append(s.Messages, text)
+		t.raw = append(t.raw, federation.Message{Kind: m[0], Text: text})
+	}
+	t.v.State, t.last = UnderWay, t.now()
+	if e.Person != "" {
+		t.v.Person = e.Person
+		if t.Expected != "" && t.Expected != e.Person {
+			s.Findings.Add(finding.Finding{ID: "watch.person", Level: finding.Error, Check: "who signs in", Saw: e.Person,
+				Expected: t.Expected, Side: finding.Person,
+				Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " +
+					t.Expected)})
+			s.Refused = true
+		}
+	}
+	if o := e.Outcome; o != nil {
+		t.v.Subject, t.v.Claims = o.Subject, o.Claims
+	}
+	t.v.Steps = append(t.v.Steps, s)
+	switch {
+	case s.Refused:
+		t.v.State = Refused
+	case e.SignedIn:
+		t.arrived()
+	case e.What == "token request" && !t.plays(false): // a real app redeemed its code
+		t.v.State = SignedIn
+	case e.What == "response" && e.Sent && t.v.Cast.Silent:
+		t.v.Asks = true
+	}
+}
+
+// UntilSignedOut has the watch go on until somebody signed out.
+func (t *Track) UntilSignedOut() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.v.Out = true
+}
+
+// leaves takes what happens after a sign-in: the watch is over once a party has judged a sign-out, or the app's page
+// for it was shown.
+func (t *Track) leaves(e server.Event) {
+	if !strings.Contains(e.What, "logout") && !strings.Contains(e.What, "sign-out") && !strings.Contains(e.What,
+		"signed-out") {
+		return
+	}
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: e.By, What: e.What, Sent: e.Sent,
+		Findings: e.Findings, Refused: e.Findings.Failed()})
+	switch {
+	case e.Findings.Failed():
+		t.v.State = Refused
+	case !e.Sent:
+		t.v.State = SignedOut
+		t.told()
+	}
+}
+
+// told adds what signing out ends, and what stays.
+func (t *Track) told() {
+	if t.SignOut == nil {
+		return
+	}
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "what the sign-out ends",
+		Findings: t.SignOut()})
+}
+
+// begins reports whether an event is the beginning of a sign-in.
+func begins(e server.Event) bool {
+	return e.Sent && (e.What == "request" || e.What == "authorization request") || e.What == "authorization request"
+}
+
+// plays reports whether the app is played here.
+func (t *Track) plays(provider bool) bool {
+	app, idp, _ := cut(t.v.Trust)
+	name := app
+	if provider {
+		name = idp
+	}
+	return slices.Contains(t.v.Cast.Played, name)
+}
+
+func cut(trust string) (app, provider string, ok bool) {
+	for i := range trust {
+		if trust[i] == '@' {
+			return trust[:i], trust[i+1:], true
+		}
+	}
+	return trust, "", false
+}
+
+// arrived ends a sign-in that the played app took, with what is to be said of what it learned.
+func (t *Track) arrived() {
+	t.v.State = SignedIn
+	if t.Arrived == nil {
+		return
+	}
+	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims}, t.v.Person)
+	t.v.Account = account
+	app, _, _ := cut(t.v.Trust)
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "claims and account",
+		Findings: l, Refused: l.Failed()})
+	if l.Failed() {
+		t.v.State = Refused
+	}
+}
+
+// Say takes what whoever signed in says of a real app that cannot be seen: whether it let them in.
+func (t *Track) Say(in bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if !t.v.Asks || t.v.State.Over() {
+		return
+	}
+	defer t.change()
+	app, _, _ := cut(t.v.Trust)
+	t.v.Asks, t.v.Said = false, true
+	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "answer, as whoever signed in says"}
+	if in {
+		t.v.State = SignedIn
+		s.Findings.Pass("watch.said", "signed in at "+app, "as whoever signed in says")
+	} else {
+		t.v.State, s.Refused = Refused, true
+		s.Findings.Add(finding.Finding{ID: "watch.said", Level: finding.Error, Check: "signed in at " + app,
+			Saw: "refused, as whoever signed in says", Expected: "the app's page", Side: finding.App,
+			Fix: finding.Do("see in the app's log why it refused, or read the response that the browser carried with " +
+				"tressik inspect")})
+	}
+	t.v.Steps = append(t.v.Steps, s)
+}
+
+// Late ends a sign-in that did not come to an end in time.
+func (t *Track) Late() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.v.Over() {
+		return
+	}
+	defer t.change()
+	if t.v.State == SignedIn {
+		t.v.Out = false
+		t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait",
+			Findings: finding.List{{ID: "watch.signed-in", Level: finding.Warning, Check: "the sign-out",
+				Saw:      "nobody signed out",
+				Expected: "a sign-out before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
+				Fix: finding.Do("sign out at the app while the watch goes on")}}})
+		return
+	}
+	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait", Refused: true}
+	f := finding.Finding{ID: "watch.abandoned", Level: finding.Error, Check: "the sign-in",
+		Saw: "it began and did not end", Expected: "an answer before " +
+			t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
+		Fix: finding.Do("open the link again in a new private window and sign in to the end")}
+	switch {
+	case t.v.State == Waiting:
+		t.v.State = NobodyWas
+		f.ID, f.Saw = "watch.nobody", "nobody opened the link, or the party there does not lead here"
+		f.Fix = finding.Do("open the link; where that was done, see that the party's settings name the addresses of " +
+			"this stage")
+	case t.v.Asks:
+		t.v.State = Abandoned
+		f.Saw = "a response was sent, and nobody said whether the app let them in"
+		f.Fix = finding.Do("sign in once more, and press the button on the page of the watch")
+	default:
+		t.v.State = Abandoned
+		if n := len(t.v.Steps); n > 0 {
+			f.Saw += "; the last that was seen is the " + t.v.Steps[n-1].What + " of " + t.v.Steps[n-1].By
+		}
+	}
+	s.Findings = finding.List{f}
+	t.v.Steps = append(t.v.Steps, s)
+}
+
+// Run is what is kept of the watch. Nothing is proven where a watched party was played, or nobody signed in; facts are
+// those of the trust as it is now.
+func (t *Track) Run(facts []federation.Fact) *federation.Run {
+	v, _ := t.View()
+	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
+		Rehearsal: federation.Rehearsal{At: v.Began,
+			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims, Account: v.Account,
+			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
+	if len(v.Cast.Real) == 0 {
+		r.Kind = federation.ByRehearsal // both were played
+		r.StandIns = v.Cast.Played
+	}
+	if v.State != SignedIn && v.State != SignedOut {
+		return r
+	}
+	r.Verdict = judge.Accepted
+	app, _, _ := cut(v.Trust)
+	for _, f := range facts {
+		ofPlayed := f.OfSide == "app" && slices.Contains(v.Cast.StandIns, app)
+		if !ofPlayed {
+			r.Proves = append(r.Proves, f.Name)
+		}
+	}
+	return r
+}

@@ -1,0 +1,344 @@
+// Package cutover makes trusts live: it says what has to be true before people depend on one, makes it live now or at a
+// time, for a group first or for everyone, and takes it back.
+package cutover
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/check"
+	"tressik.example/internal/work/expect"
+)
+
+// Planner makes trusts of a ledger live.
+type Planner struct {
+	*expect.Keeper
+	Checker *check.Checker
+}
+
+// Errors that callers test for.
+var (
+	ErrWanting = errors.New("not everything that has to be true is")
+	ErrPast    = errors.New("is in the past")
+	ErrFar     = errors.New("is more than a year away")
+)
+
+// Readiness is what has to be true of a trust before it is made live.
+type Readiness struct {
+	Trust    string             `json:"trust"`
+	Standing string             `json:"standing"`
+	Plan     federation.Cutover `json:"plan"`
+	Findings finding.List       `json:"findings"`
+}
+
+// Ready reports whether nothing is wanting.
+func (r *Readiness) Ready() bool { return !r.Findings.Failed() }
+
+// Ready says of a trust what has to be true, and what of it is. Errors: *model.UnknownError.
+func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutover) (*Readiness, error) {
+	t, app, provider, err := p.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	r := &Readiness{Trust: name, Standing: string(t.Standing), Plan: plan, Findings: finding.List{}}
+	if plan.Group != "" {
+		n, err := p.inGroup(plan.Group)
+		if err != nil {
+			return nil, err
+		}
+		if n == 0 {
+			r.Findings.Add(finding.Finding{ID: "cutover.pilot", Level: finding.Error, Check: "the pilot",
+				Saw: "the group " + plan.Group + ", in which nobody is", Expected: "a group with people", Side: finding.Ledger,
+				Fix: finding.Run("people", "list")})
+		} else {
+			r.Findings.Pass("cutover.pilot", "the pilot", fmt.Sprintf("%d people in the group %s", n, plan.Group))
+		}
+	}
+	p.proof(r, t, app, provider)
+	if err := p.expectations(ctx, r); err != nil {
+		return nil, err
+	}
+	rep, err := p.Checker.Run(ctx, []string{name})
+	if err != nil {
+		return nil, err
+	}
+	p.checked(r, rep)
+	p.words(r, t, app)
+	r.Findings = append(r.Findings, t.Terms.SignOut(app, provider)...)
+	return r, nil
+}
+
+func (p *Planner) inGroup(group string) (int, error) {
+	persons, err := p.Persons()
+	n := 0
+	for i := range persons {
+		if persons[i].In(group) {
+			n++
+		}
+	}
+	return n, err
+}
+
+// proof says what the trust rests on: a sign-in that was watched; of a machine client, whom nobody can watch, that the
+// real provider was asked; between own parties a rehearsal.
+func (p *Planner) proof(r *Readiness, t *federation.Trust, app, provider *federation.Party) {
+	have := t.Proof()
+	want, fix := federation.WitnessProof, finding.Run("watch", t.Name)
+	c := app.ClientSide()
+	switch machine := t.ClientID() != "" && c != nil && !c.Kind.Redirects(); {
+	case app.Own && provider.Own:
+		want, fix = federation.ByRehearsal, finding.Run("next", t.Name)
+	case machine && provider.Own:
+		want, fix = federation.ByRehearsal, finding.Run("rehearse", t.Name)
+	case machine:
+		want, fix = federation.ProbedProof, finding.Run("probe", t.Name)
+	}
+	if want.Stronger(have.Kind) {
+		r.Findings.Add(finding.Finding{ID: "cutover.proof", Level: finding.Error, Check: "proof", Saw: string(have.Kind),
+			Expected: string(want) + ", as the trust is now", Side: finding.Ledger, Fix: fix})
+		return
+	}
+	r.Findings.Pass("cutover.proof", "proof", string(have.Kind)+" on "+have.At.UTC().Format("2006-01-02"))
+}
+
+// expectations says whether there are any, and whether they hold.
+func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
+	list, err := p.List(r.Trust)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Warning, Check: "expectations",
+			Saw:      "none",
+			Expected: "who gets in and who does not, to be run again afterwards", Side: finding.Ledger,
+			Fix: finding.Run("expect", "record", r.Trust)})
+		return nil
+	}
+	out, err := p.Run(ctx, []string{r.Trust}, true)
+	if err != nil {
+		return err
+	}
+	holds := 0
+	for _, x := range out {
+		if x.Holds {
+			holds++
+		}
+	}
+	if holds < len(out) {
+		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Error, Check: "expectations",
+			Saw: fmt.Sprintf("%d of %d hold", holds, len(out)), Expected: "all of them", Side: finding.Ledger,
+			Fix: finding.Run("expect", "run", r.Trust)})
+		return nil
+	}
+	r.Findings.Pass("cutover.expectations", "expectations", fmt.Sprintf("all %d hold", len(out)))
+	return nil
+}
+
+// checked takes over the errors of the check, and what it says of accounts.
+func (p *Planner) checked(r *Readiness, rep *check.Report) {
+	n := 0
+	accounts := false
+	for _, x := range rep.Open() {
+		if strings.HasPrefix(x.ID, "account.") {
+			accounts = true
+			f := x.Finding
+			r.Findings.Add(f)
+			continue
+		}
+		if x.Level == finding.Error {
+			n++
+			r.Findings.Add(x.Finding)
+		}
+	}
+	if !accounts {
+		r.Findings.Pass("cutover.accounts", "accounts",
+			"nobody whom the trust admits is a stranger, as far as the app's accounts "+
+				"are known")
+	}
+	if n == 0 {
+		r.Findings.Pass("cutover.check", "check", fmt.Sprintf("no error; %d passed", rep.Passed))
+	}
+}
+
+// words says whether it is known whom to tell, and what people use where it has to be taken back.
+func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party) {
+	if t.Owner == "" {
+		r.Findings.Add(finding.Finding{ID: "cutover.owner", Level: finding.Error, Check: "whom to ask", Saw: "nobody",
+			Expected: "an owner of the trust", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner",
+				"MAIL")})
+	} else {
+		r.Findings.Pass("cutover.owner", "whom to ask", t.Owner)
+	}
+	if m := app.ContactMail(); !app.Own && (m == "" || m == "WHOM") {
+		r.Findings.Add(finding.Finding{ID: "cutover.contact", Level: finding.Warning, Check: "contact of " + app.Name,
+			Saw:      "none",
+			Expected: "whom to call at the app when nobody can sign in", Side: finding.App,
+			Fix: finding.Do("ask its owner for one")})
+	}
+	if strings.TrimSpace(r.Plan.Back) == "" {
+		r.Findings.Add(finding.Finding{ID: "cutover.way-back", Level: finding.Error, Check: "a way back",
+			Saw:      "none is said",
+			Expected: "what people use where it has to be taken back, such as the app's own sign-in", Side: finding.Ledger,
+			Fix: finding.Run("cutover", t.Name, "--way-back", "TEXT")})
+		return
+	}
+	r.Findings.Pass("cutover.way-back", "a way back", r.Plan.Back)
+}
+
+// Input says when and how a trust is made live.
+type Input struct {
+	Plan federation.Cutover
+	Now  bool // at once; else at the plan's time
+}
+
+// Cut makes a trust live, or keeps the plan for later. Where something is wanting it is refused, unless the plan says
+// despite what. Errors: ErrWanting, ErrPast, ErrFar, federation.ErrLive.
+func (p *Planner) Cut(r *Readiness, in Input) (*federation.Trust, error) {
+	if !r.Ready() && in.Plan.Despite == "" {
+		return nil, fmt.Errorf("%s: %w", r.Trust, ErrWanting)
+	}
+	now := p.Now()
+	if !in.Now {
+		switch {
+		case in.Plan.From.Before(now):
+			return nil, fmt.Errorf("%s %w", in.Plan.From.UTC().Format("2006-01-02 15:04 UTC"), ErrPast)
+		case in.Plan.From.After(now.AddDate(1, 0, 0)):
+			return nil, fmt.Errorf("%s %w", in.Plan.From.UTC().Format("2006-01-02 15:04 UTC"), ErrFar)
+		}
+	}
+	action := "trust.plan-cutover"
+	return p.change(r.Trust, func(t *federation.Trust) (string, error) {
+		if err := t.PlanCutover(in.Plan); err != nil {
+			return "", err
+		}
+		if in.Now {
+			t.GoLive(now)
+			action = "trust.cutover"
+		}
+		return action, nil
+	})
+}
+
+// change changes the standing of a trust under an action of the journal.
+func (p *Planner) change(name string, f func(*federation.Trust) (action string, err error)) (*federation.Trust, error) {
+	old, _, _, err := p.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Standing == federation.Ended {
+		return nil, fmt.Errorf("%s has ended", name)
+	}
+	t := old.Clone()
+	action, err := f(t)
+	if err != nil {
+		return nil, err
+	}
+	return t, p.Change(func(tx *model.Edit) error { return tx.PutTrust(old, t, action) })
+}
+
+// Back takes a cutover, or the plan of one, back. Errors: federation.ErrNotLive.
+func (p *Planner) Back(name string) (*federation.Trust, error) {
+	return p.change(name, func(t *federation.Trust) (string, error) { return "trust.cutover-back", t.GoBack() })
+}
+
+// Pause switches a live trust off for a while, or on again. Errors: federation.ErrNotLive.
+func (p *Planner) Pause(name string, off bool) (*federation.Trust, error) {
+	return p.change(name, func(t *federation.Trust) (string, error) {
+		return map[bool]string{true: "trust.pause", false: "trust.resume"}[off], t.Pause(off)
+	})
+}
+
+// Due is what became of a plan whose time has come.
+type Due struct {
+	Trust string `json:"trust"`
+	Done  bool   `json:"done"`
+	Why   string `json:"why,omitempty"` // why it was not done
+}
+
+// Due carries the plans out whose time has come: each is looked at anew, and one of which something is wanting by now,
+// or whose window is over, is not.
+func (p *Planner) Due(ctx context.Context) ([]Due, error) {
+	all, err := p.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	out := []Due{}
+	now := p.Now()
+	for i := range all {
+		plan := all[i].Plan
+		if plan == nil || plan.From.After(now) {
+			continue
+		}
+		d := Due{Trust: all[i].Name}
+		r, err := p.Ready(ctx, d.Trust, *plan)
+		switch {
+		case err != nil:
+			return out, err
+		case !plan.Until.IsZero() && !now.Before(plan.Until):
+			d.Why = "its window was over on " + plan.Until.UTC().Format("2006-01-02 15:04 UTC") + "; plan it anew"
+		case !r.Ready() && plan.Despite == "":
+			d.Why = "something is wanting by now: " + strings.Join(r.Findings.IDs(finding.Error), ", ")
+		default:
+			err = p.Keep(func(*model.Book) error {
+				_, err := p.change(d.Trust, func(t *federation.Trust) (string, error) {
+					t.GoLive(now)
+					return "trust.cutover", nil
+				})
+				return err
+			})
+			if err != nil {
+				return out, err
+			}
+			d.Done = true
+		}
+		out = append(out, d)
+	}
+	slices.SortFunc(out, func(a, b Due) int { return strings.Compare(a.Trust, b.Trust) })
+	return out, nil
+}
+
+// Note is what the administrator sends to the people concerned, in Markdown: what changes when, where it begins, whom
+// to ask, and what to do where it does not work.
+func Note(t *federation.Trust, app, provider *federation.Party, plan *federation.Cutover) string {
+	when := "now"
+	if !plan.Done {
+		when = "on " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04 UTC")
+		if !plan.Until.IsZero() {
+			when = "between " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04") + " and " +
+				plan.Until.UTC().Format("15:04 UTC")
+		}
+	}
+	start := app.StartLink()
+	if c := app.ClientSide(); start == "" && c != nil {
+		start = c.Start
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Signing in to %s changes\n\n", app.Label())
+	switch plan.Way {
+	case federation.Pilot:
+		fmt.Fprintf(&b, "From then, %s, everyone in the group %s signs in to %s with %s. For everybody else nothing "+
+			"changes yet.\n\n",
+			when, plan.Group, app.Label(), provider.Label())
+	case federation.Beside:
+		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know stays.\n\n", when,
+			app.Label(), provider.Label())
+	default:
+		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when,
+			app.Label(),
+			provider.Label())
+	}
+	if start != "" {
+		fmt.Fprintf(&b, "It begins at <%s>.\n\n", start)
+	}
+	fmt.Fprintf(&b, "If you cannot sign in: %s\n\n", plan.Back)
+	if t.Owner != "" {
+		fmt.Fprintf(&b, "Questions go to %s.\n", t.Owner)
+	}
+	return b.String()
+}

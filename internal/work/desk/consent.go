@@ -1,0 +1,175 @@
+package desk
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/model"
+)
+
+// ConsentInput says who agrees to what. No labels means all that fits.
+type ConsentInput struct {
+	Trust    string
+	Labels   []string
+	For      string // everyone, or a person
+	As       string
+	Standing string // federation.Consented or federation.Withdrawn
+}
+
+// Consent records an administrator's consent or its withdrawal: for everyone, or for one person.
+func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
+	t, _, provider, err := d.OIDCTrust(in.Trust)
+	if err != nil {
+		return nil, err
+	}
+	persons, err := d.View.Persons()
+	if err != nil {
+		return nil, err
+	}
+	if err := mayConsent(d.Actor, provider, persons, in); err != nil {
+		return nil, err
+	}
+	if t.Standing == federation.Ended && in.Standing == federation.Consented {
+		return nil, fmt.Errorf("%s %w: there is nothing to agree to", in.Trust, ErrEnded)
+	}
+	person := ""
+	if in.For != "everyone" {
+		p, err := d.Person(in.For)
+		if err != nil {
+			return nil, err
+		}
+		person = p.ID
+	}
+	had, err := d.View.Consents(in.Trust)
+	if err != nil {
+		return nil, err
+	}
+	holds := func(a federation.Ask) bool {
+		return slices.ContainsFunc(had, func(c federation.Consent) bool {
+			return c.Of(a) && c.Standing == federation.Consented && strings.EqualFold(c.For, person) &&
+				(c.Admin || in.Standing == federation.Withdrawn)
+		})
+	}
+	var picked []federation.Ask
+	var list []federation.Consent
+	seen := map[string]bool{}
+	var have []string
+	for _, a := range t.OIDCTerms().Asks {
+		have = append(have, a.Label())
+		if len(in.Labels) > 0 && !slices.Contains(in.Labels, a.Label()) || in.As != "" && a.As != in.As {
+			continue
+		}
+		seen[a.Label()] = true
+		if in.Standing == federation.Withdrawn && person == "" { // nobody's consent is left
+			own := mine(had, a)
+			list = append(list, own...)
+			if holds(a) || len(own) > 0 {
+				picked = append(picked, a)
+			}
+			continue
+		}
+		switch {
+		case person != "" && a.As == federation.AsSelf:
+			if len(in.Labels) > 0 {
+				return nil, fmt.Errorf("%s is asked for as itself: it is consented to for everyone, not for one person", a.Label())
+			}
+		case holds(a) == (in.Standing == federation.Consented):
+		default:
+			picked = append(picked, a)
+		}
+	}
+	for _, l := range in.Labels {
+		if !seen[l] {
+			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l, Near: near.Names(l, have),
+				Add: "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
+		}
+	}
+	for i := range list {
+		list[i].Standing, list[i].By, list[i].Admin, list[i].At = in.Standing, d.Actor, true, d.Now().UTC()
+	}
+	for _, a := range picked {
+		list = append(list, federation.Consent{Trust: in.Trust, API: a.API, Name: a.Name, As: a.As, For: person,
+			Standing: in.Standing, By: d.Actor, Admin: true, At: d.Now().UTC()})
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return list, d.Change(func(tx *model.Edit) error { return tx.Consented(list) })
+}
+
+// mayConsent refuses a consent for everyone by somebody who is none of the provider's administrators.
+func mayConsent(actor string, provider *federation.Party, persons []people.Person, in ConsentInput) error {
+	group, set := strings.CutPrefix(provider.Admins, "group:")
+	if !set || !provider.Own || in.For != "everyone" || in.Standing != federation.Consented || len(persons) == 0 {
+		return nil
+	}
+	var who []string
+	for i := range persons {
+		if !persons[i].In(group) {
+			continue
+		}
+		if strings.EqualFold(persons[i].ID, actor) {
+			return nil
+		}
+		who = append(who, persons[i].ID)
+	}
+	if len(who) == 0 {
+		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for everyone at %s", group,
+			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
+	}
+	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say "+
+		"who acts with --actor", actor, provider.Name, group, strings.Join(who, ", "))
+}
+
+// mine are the consents to an ask that single persons gave, or an administrator for them.
+func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
+	var out []federation.Consent
+	for _, c := range had {
+		if c.Of(a) && c.For != "" && c.Standing == federation.Consented {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// ConsentView is what consent show and permission list --trust show.
+type ConsentView struct {
+	Trust    string                `json:"trust"`
+	Kind     oidc.Kind             `json:"client"`
+	Works    bool                  `json:"works"`
+	Whole    bool                  `json:"worksWhole"` // with all that it asks for
+	Line     string                `json:"summary"`
+	Rows     []federation.AskState `json:"permissions"`
+	Findings finding.List          `json:"findings"`
+}
+
+// ConsentShow is the matrix of consent of a trust, with advice on least privilege.
+func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
+	t, app, _, err := d.OIDCTrust(name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.Clients(t)
+	if err != nil {
+		return nil, err
+	}
+	v := &ConsentView{Trust: name, Rows: federation.Matrix(t.OIDCTerms(), s.APIs, s.Consents),
+		Findings: federation.Advise(t, t.OIDCTerms(), app, s.APIs, s.Consents, s.Uses, d.Now())}
+	if c := app.ClientSide(); c != nil {
+		v.Kind = c.Kind
+	}
+	if v.Rows == nil {
+		v.Rows = []federation.AskState{}
+	}
+	if v.Findings == nil {
+		v.Findings = finding.List{}
+	}
+	v.Works, v.Whole, v.Line = federation.Summarize(v.Kind, v.Rows)
+	return v, nil
+}

@@ -1,0 +1,86 @@
+package desk
+
+import (
+	"maps"
+	"slices"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// Preview is what a trust would send for a person.
+type Preview struct {
+	Trust      string           `json:"trust"`
+	Person     string           `json:"person"`
+	Admitted   bool             `json:"admitted"`
+	Why        string           `json:"why,omitempty"` // why the person is not admitted
+	Subject    saml.Subject     `json:"subject"`
+	Attributes []saml.Attribute `json:"attributes"`
+	Tokens     []TokenClaim     `json:"tokenClaims,omitempty"` // over OpenID Connect
+	Gaps       []claims.Gap     `json:"gaps"`
+	Findings   finding.List     `json:"findings"`
+}
+
+// PreviewClaims works out what a trust would send for a person, without sending it.
+func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
+	t, app, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := d.Person(who)
+	if err != nil {
+		return nil, err
+	}
+	r, err := d.releaser(t)
+	if err != nil {
+		return nil, err
+	}
+	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{}}
+	consents, err := d.View.Consents(name)
+	if err != nil {
+		return nil, err
+	}
+	v.Admitted, v.Why = t.AdmitsPerson(p, consents)
+	subject, err := r.Subject(p)
+	if err != nil {
+		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(),
+			Expected: "one value",
+			Side:     finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
+	}
+	v.Subject = subject
+	all, err := d.View.Persons()
+	if err != nil {
+		return nil, err
+	}
+	over(t).preview(v, t, app, r, p, all)
+	return v, nil
+}
+
+// TokenClaim is a claim that a trust over OpenID Connect would release.
+type TokenClaim struct {
+	Name   string `json:"claim"`
+	Value  any    `json:"value"`
+	Scope  string `json:"scope,omitempty"` // the scope that asks for it; "" is a rule of the trust alone
+	Tokens bool   `json:"inIDToken"`       // in the ID token as well; all are at userinfo
+}
+
+// tokenClaims works out the claims for all scopes that a trust asks for.
+func tokenClaims(t *federation.Trust, r *federation.Releaser, p *people.Person) []TokenClaim {
+	var scopes []string
+	for _, a := range t.Asks() {
+		if a.API == "" {
+			scopes = append(scopes, a.Name)
+		}
+	}
+	all, own := r.Claims(p, scopes, false), r.Claims(p, scopes, true)
+	var out []TokenClaim
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		_, in := own[name]
+		out = append(out, TokenClaim{name, all[name], oidc.ScopeOfClaim(name), in})
+	}
+	return out
+}

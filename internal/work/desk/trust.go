@@ -1,0 +1,418 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/handoff"
+)
+
+// Terms are what can be said about a trust. Nil and empty leave things as they are or as they follow from the metadata.
+type Terms struct {
+	Admits        string
+	Strength      string
+	Signs         string
+	Encrypts      *bool
+	PlainRefused  *bool
+	SignsRequests *bool
+	Unsolicited   *bool
+	AllowSHA1     *bool
+	ForceAuthn    *bool
+	IsPassive     *bool
+	Owner         string // whom to ask about it; none takes it away
+	Policy        PolicyTerms
+}
+
+func (d *Desk) apply(t *federation.Trust, x Terms) error {
+	if x.Admits != "" {
+		if err := federation.CheckAdmits(x.Admits); err != nil {
+			return err
+		}
+		t.Admits = x.Admits
+	}
+	switch {
+	case x.Owner == "none":
+		t.Owner = ""
+	case x.Owner != "":
+		if !strings.Contains(x.Owner, "@") {
+			return fmt.Errorf("--owner %q is %w: write a mail address, or none", x.Owner, ErrValue)
+		}
+		t.Owner = x.Owner
+	}
+	if x.Strength != "" {
+		if err := federation.CheckStrength(x.Strength); err != nil {
+			return err
+		}
+		t.Strength = x.Strength
+	}
+	if err := over(t).apply(t, x); err != nil {
+		return err
+	}
+	if id := x.Policy.ClientID; id != "" {
+		provider, err := d.AnyParty(t.Provider)
+		if err != nil {
+			return err
+		}
+		if provider.Own {
+			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
+		}
+	}
+	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" ||
+		p.Auth == "any") {
+		return nil
+	}
+	app, err := d.View.Party(t.App)
+	if err != nil {
+		return err
+	}
+	return fitsClient(t, app, x.Policy)
+}
+
+// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled
+// in, both sides are compared. Errors: *UnknownError, model.ErrExists.
+func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	if clientID != "" {
+		return nil, nil, ErrClientID
+	}
+	app, err := d.Party(federation.App, appName)
+	if err != nil {
+		return nil, nil, err
+	}
+	provider, err := d.Party(federation.Provider, providerName)
+	if err != nil {
+		return nil, nil, err
+	}
+	if app.Entity.SP == nil || provider.Entity.IDP == nil {
+		return nil, nil, noSAML(app, provider)
+	}
+	sp, idp := app.Entity.SP, provider.Entity.IDP
+	format, _ := federation.PickFormat(sp, idp)
+	terms := &federation.SAMLTerms{Signs: "assertion", SignsRequests: sp.RequestsSigned || idp.WantRequestsSigned}
+	for _, k := range sp.Keys {
+		terms.Encrypts = terms.Encrypts || k.Use == "encryption"
+	}
+	t := federation.NewTrust(app, provider, format, terms, d.Now())
+	if err := d.apply(t, x); err != nil {
+		return nil, nil, err
+	}
+	if err := d.makeTrust(t); err != nil {
+		return nil, nil, err
+	}
+	found, err := d.Sides().Compare(t, app, provider)
+	return t, found, err
+}
+
+// noSAML says which side has no SAML role, and what to do instead.
+func noSAML(app, provider *federation.Party) error {
+	p := app
+	if app.Entity.SP != nil {
+		p = provider
+	}
+	s := fmt.Sprintf("%s has no SAML side; read its metadata with `tressik %s change %s --metadata SOURCE`", p.Name,
+		p.Kind, p.Name)
+	if app.Client != nil {
+		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name, provider.Name)
+	}
+	return errors.New(s)
+}
+
+// change loads a trust, changes a copy and stores it.
+func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*federation.Trust, error) {
+	old, _, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Standing == federation.Ended && action != "trust.remove" {
+		return nil, fmt.Errorf("%s %w; remove it and federate anew", name, ErrEnded)
+	}
+	t := old.Clone()
+	if err := t.Change(d.Now(), f); err != nil {
+		return nil, err
+	}
+	if err := d.Sides().TakeBack(old, t); err != nil {
+		return nil, err
+	}
+	return t, d.Change(func(tx *model.Edit) error { return tx.PutTrust(old, t, action) })
+}
+
+// ChangeTrust changes the terms of a trust.
+func (d *Desk) ChangeTrust(name string, x Terms) (*federation.Trust, error) {
+	return d.change(name, "trust.change", func(t *federation.Trust) error { return d.apply(t, x) })
+}
+
+// EndTrust ends a trust: it stays on record and can no longer be used.
+func (d *Desk) EndTrust(name string) (*federation.Trust, error) {
+	return d.change(name, "trust.end", func(t *federation.Trust) error {
+		t.End()
+		return nil
+	})
+}
+
+// SettleStep keeps that a step of the work on a trust was settled by hand.
+func SettleStep(d *Desk, trust string, s *model.Settled) error {
+	return d.Change(func(tx *model.Edit) error { return tx.Settle(trust, s) })
+}
+
+// RemoveTrust takes a trust out of the ledger.
+func (d *Desk) RemoveTrust(name string) error {
+	t, _, _, err := d.Trust(name)
+	if err != nil {
+		return err
+	}
+	return d.Change(func(tx *model.Edit) error { return tx.RemoveTrust(t) })
+}
+
+// ClaimInput is what claims set is told.
+type ClaimInput struct {
+	Assign        []string // CLAIM=EXPRESSION
+	Name          string   // SAML attribute name, for a single assignment
+	NameFormat    string
+	Subject       *string
+	SubjectFormat string
+	When          string        // condition, for a single assignment; none takes it away
+	Single        bool          // one value alone, for a single assignment
+	Roles         *claims.Roles // the table that the single assignment is made of
+}
+
+// SetClaims sets rules and the subject of a trust. Expressions that do not compile are refused with a
+// *claims.CompileError. The second result has hints on attributes that nobody in the ledger has.
+func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding.List, error) {
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return nil, nil, err
+	}
+	if (in.Name != "" || in.NameFormat != "" || in.When != "" || in.Single) && len(in.Assign) != 1 {
+		return nil, nil, fmt.Errorf("--name, --name-format, --when and --single are %w with %d assignments; set that "+
+			"claim by itself", ErrValue,
+			len(in.Assign))
+	}
+	old, app, _, err := d.Trust(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	protocol := over(old)
+	if err := protocol.sends(in); err != nil {
+		return nil, nil, err
+	}
+	var hints finding.List
+	rules := []claims.Rule{}
+	for _, a := range in.Assign {
+		claim, expr, ok := strings.Cut(a, "=")
+		claim, expr = strings.TrimSpace(claim), strings.TrimSpace(expr)
+		if !ok || claim == "" {
+			return nil, nil, fmt.Errorf("%q is %w: write CLAIM=EXPRESSION, such as mail=person.mail", a, ErrValue)
+		}
+		prg, err := engine.Compile(expr)
+		if err != nil {
+			return nil, nil, fmt.Errorf("claim %s: %w", claim, err)
+		}
+		if err := d.hintReads(&hints, claim, prg); err != nil {
+			return nil, nil, err
+		}
+		r := claims.Rule{Claim: claim, Expression: expr, Single: in.Single, Roles: in.Roles, When: in.When}
+		if r.When != "" {
+			if prg, err = engine.Condition(r.When); err != nil {
+				return nil, nil, fmt.Errorf("--when: %w", err)
+			}
+			if err := d.hintReads(&hints, claim, prg); err != nil {
+				return nil, nil, err
+			}
+		}
+		r.Name, r.NameFormat = protocol.name(claim, in, app)
+		rules = append(rules, r)
+	}
+	format := ""
+	if in.SubjectFormat != "" {
+		var ok bool
+		if format, ok = saml.FormatByWord(in.SubjectFormat); !ok {
+			return nil, nil,
+				fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
+					in.SubjectFormat, ErrValue)
+		}
+		if err := protocol.subject(format); err != nil {
+			return nil, nil, err
+		}
+	}
+	if in.Subject != nil && *in.Subject != "" {
+		prg, err := engine.Compile(*in.Subject)
+		if err != nil {
+			return nil, nil, fmt.Errorf("subject: %w", err)
+		}
+		if err := d.hintReads(&hints, "subject", prg); err != nil {
+			return nil, nil, err
+		}
+	}
+	t, err := d.change(name, "claims.set", func(t *federation.Trust) error {
+		for _, r := range rules {
+			t.Rules = claims.Set(t.Rules, r)
+		}
+		if format != "" {
+			t.SubjectFormat = format
+		}
+		if in.Subject != nil {
+			t.Subject = *in.Subject
+		}
+		return nil
+	})
+	return t, hints, err
+}
+
+// hintReads warns of attributes that nobody in the ledger has.
+func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) error {
+	all, err := d.View.Persons()
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	have := map[string]bool{}
+	var names []string
+	for _, p := range all {
+		for a := range p.Attributes {
+			if !have[a] {
+				have[a] = true
+				names = append(names, a)
+			}
+		}
+	}
+	for _, r := range prg.Reads() {
+		if have[r] {
+			continue
+		}
+		fix := finding.Run("people", "show", all[0].ID)
+		if n := near.Names(r, names); len(n) > 0 {
+			fix = finding.Do("read person." + strings.Join(n, " or person.") + " in its place")
+		}
+		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim,
+			Saw:      "person." + r + ", which nobody has",
+			Expected: "an attribute that people in the ledger have", Side: finding.Ledger, Fix: fix})
+	}
+	return nil
+}
+
+// DropClaims takes rules away. Unknown ones are an *UnknownError.
+func (d *Desk) DropClaims(name string, drop []string) (*federation.Trust, error) {
+	return d.change(name, "claims.drop", func(t *federation.Trust) error {
+		for _, c := range drop {
+			kept := []claims.Rule{}
+			var have []string
+			for _, r := range t.Rules {
+				have = append(have, r.Claim)
+				if r.Claim != c {
+					kept = append(kept, r)
+				}
+			}
+			if len(kept) == len(t.Rules) {
+				return &UnknownError{What: "claim in " + name, Name: c, Near: near.Names(c, have),
+					Add: "see `tressik claims list " + name + "`"}
+			}
+			t.Rules = kept
+		}
+		return nil
+	})
+}
+
+func (d *Desk) releaser(t *federation.Trust) (*federation.Releaser, error) {
+	return d.Releaser(t, d.Rand)
+}
+
+// RenamePerson gives a person another ID. Errors: *UnknownError, model.ErrExists, ErrValue.
+func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
+	p, err := d.Person(name)
+	if err != nil {
+		return nil, err
+	}
+	if now == "" || len(now) > 255 || strings.ContainsFunc(now, func(r rune) bool {
+		return unicode.IsSpace(r) ||
+			unicode.In(r, unicode.Cc, unicode.Cf)
+	}) {
+		return nil, fmt.Errorf("the user name %q is %w: write it without spaces and invisible characters", now, ErrValue)
+	}
+	if err := d.Change(func(tx *model.Edit) error { return tx.RenamePerson(p.ID, now) }); err != nil {
+		return nil, err
+	}
+	return d.Person(now)
+}
+
+// Loading says how people are loaded.
+type Loading struct {
+	Replace bool   // those who are not among them are taken away
+	Dry     bool   // nothing is kept
+	Home    string // name of the provider at which alone they sign in; "" is any
+}
+
+// Loaded is what came of loading people.
+type Loaded struct {
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+	Read    int `json:"read"`
+	Removed int `json:"removed"`
+}
+
+// LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
+// nothing is kept.
+func (d *Desk) LoadPeople(raw []byte, source string, how Loading) (*Loaded, error) {
+	dir, err := people.Read(raw)
+	if err != nil {
+		return nil, fmt.Errorf("people from %s: %w", source, err)
+	}
+	if how.Home != "" {
+		if _, err := d.Party(federation.Provider, how.Home); err != nil {
+			return nil, err
+		}
+	}
+	for i := range dir.Persons {
+		dir.Persons[i].Home = how.Home
+	}
+	n, in := &Loaded{Read: len(dir.Persons)}, d.Book
+	if how.Dry {
+		in = d.Try()
+	}
+	return n, in.Change(func(tx *model.Edit) (err error) {
+		n.Added, n.Changed, n.Removed, err = tx.PutPersons(dir.Persons, how.Replace, source)
+		return err
+	})
+}
+
+// Sides works on what both sides of trusts say and need.
+func (d *Desk) Sides() *handoff.Maker { return handoff.New(d.Book) }
+
+// Prepared notes that what a side of a trust needs was written for it; side is app or provider.
+func (d *Desk) Prepared(name, side string) error {
+	t, _, _, err := d.Trust(name)
+	if err != nil || t.Standing == federation.Ended {
+		return err
+	}
+	if _, had := t.Handed[side]; had {
+		return nil
+	}
+	_, err = d.change(name, "trust.prepare", func(t *federation.Trust) error {
+		t.Prepare(d.Now(), side)
+		return nil
+	})
+	return err
+}
+
+// HandOver notes that a side of a trust was given what it needs, and to whom; side is app or provider. Errors:
+// ErrEnded.
+func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
+	return d.change(name, "trust.handoff", func(t *federation.Trust) error {
+		other := t.Provider
+		if side == "provider" {
+			other = t.App
+		}
+		p, err := d.View.Party(other)
+		if err != nil {
+			return err
+		}
+		t.HandOver(d.Now(), side, to, p)
+		return nil
+	})
+}

@@ -1,0 +1,230 @@
+// Package drill tries the rollover of a key on an overlay of the ledger, with a rehearsal of every trust after each
+// step.
+package drill
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/stage/rehearse"
+	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/keyring"
+)
+
+// Drill is what came of one.
+type Drill struct {
+	Party string `json:"party"`
+	Use   string `json:"use"`
+	Steps []Step `json:"steps"`
+	// NotTried are the trusts of which no sign-in could be tried, and why
+	NotTried map[string]string `json:"notTried"`
+	Holds    bool              `json:"holds"` // nothing broke in the rollover that waits
+}
+
+// Step is the state after one step: which sign-ins were accepted, and which were not.
+type Step struct {
+	What     string              `json:"what"`
+	Expected bool                `json:"expected"` // that something breaks is what the step is to show
+	Accepted []string            `json:"accepted"`
+	Refused  map[string][]string `json:"refused"` // by trust: the IDs of the errors
+}
+
+// run is a drill under way on a Book of its own.
+type run struct {
+	d      *Drill
+	desk   *desk.Desk
+	keeper *keyring.Keeper
+	player *play.Player
+	who    map[string]string // by trust: who signs in; "" is nobody, a machine
+	before map[string][]string
+}
+
+// Run drills the rollover of an own party's key. Each way of it is tried on a Book of its own, with the use cases that
+// the commands run; of what they change nothing is kept. Errors: those of the keyring.
+func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
+	d := &Drill{Party: party, Use: use, Steps: []Step{}, NotTried: map[string]string{}, Holds: true}
+	if err := d.waiting(k); err != nil {
+		return nil, err
+	}
+	return d, d.atOnce(k)
+}
+
+// on begins to try something on what the ledger says.
+func (d *Drill) on(k *keyring.Keeper) (*run, error) {
+	b := k.Try()
+	x := &run{d: d, desk: desk.New(b), keeper: &keyring.Keeper{Book: b}, player: play.On(b), who: map[string]string{}}
+	return x, x.cast()
+}
+
+// cast finds who signs in at each trust of the party.
+func (x *run) cast() error {
+	all, err := x.keeper.View.Trusts()
+	if err != nil {
+		return err
+	}
+	persons, err := x.keeper.View.Persons()
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		t := &all[i]
+		if t.App != x.d.Party && t.Provider != x.d.Party || t.Standing == federation.Ended {
+			continue
+		}
+		if err := t.Registered(); err != nil {
+			x.d.NotTried[t.Name] = err.Error()
+			continue
+		}
+		app, err := x.keeper.View.Party(t.App)
+		if err != nil {
+			return err
+		}
+		if c := app.ClientSide(); t.ClientID() != "" && c != nil && !c.Kind.Redirects() {
+			x.who[t.Name] = ""
+			continue
+		}
+		consents, err := x.keeper.View.Consents(t.Name)
+		if err != nil {
+			return err
+		}
+		j := slices.IndexFunc(persons, func(p people.Person) bool { ok, _ := t.AdmitsPerson(&p, consents); return ok })
+		if j < 0 {
+			x.d.NotTried[t.Name] = "nobody in the ledger is admitted"
+			continue
+		}
+		x.who[t.Name] = persons[j].ID
+	}
+	return nil
+}
+
+// signIns rehearses all trusts, and notes the step.
+func (x *run) signIns(what string, expected bool) error {
+	s := Step{What: what, Expected: expected, Accepted: []string{}, Refused: map[string][]string{}}
+	for trust, who := range x.who {
+		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust}, Second: true},
+			As:     who,
+			DryRun: true})
+		if err != nil {
+			x.d.NotTried[trust] = err.Error()
+			delete(x.who, trust)
+			continue
+		}
+		if list[0].Verdict == judge.Accepted {
+			s.Accepted = append(s.Accepted, trust)
+			continue
+		}
+		s.Refused[trust] = list[0].Findings.IDs(finding.Error)
+	}
+	if x.before == nil {
+		x.before = s.Refused
+		for trust := range s.Refused { // they fail already, and say nothing of the keys
+			x.d.NotTried[trust] = "it is refused as it is: " + strings.Join(s.Refused[trust], ", ")
+			delete(x.who, trust)
+		}
+		s.Refused = map[string][]string{}
+	}
+	x.d.Holds = x.d.Holds && (expected || len(s.Refused) == 0)
+	x.d.Steps = append(x.d.Steps, s)
+	return nil
+}
+
+// announce announces a key where none is.
+func (x *run) announce() (*keyring.Ring, *federation.OwnKey, error) {
+	r, err := x.keeper.Ring(x.d.Party)
+	if err != nil {
+		return nil, nil, err
+	}
+	if last := r.At(x.d.Use, federation.Outgoing); last != nil {
+		if _, err := x.keeper.Withdraw(x.d.Party, last.ID, true); err != nil {
+			return nil, nil, err
+		}
+	}
+	if r.At(x.d.Use, federation.Announced) == nil {
+		if _, err := x.keeper.Announce(x.d.Party, keyring.Coming{Use: x.d.Use}); err != nil {
+			return nil, nil, err
+		}
+	}
+	if r, err = x.keeper.Ring(x.d.Party); err != nil {
+		return nil, nil, err
+	}
+	return r, r.At(x.d.Use, federation.Announced), nil
+}
+
+// waiting is the rollover as it should be.
+func (d *Drill) waiting(k *keyring.Keeper) error {
+	x, err := d.on(k)
+	if err != nil {
+		return err
+	}
+	if err := x.signIns("as it is", false); err != nil {
+		return err
+	}
+	r, key, err := x.announce()
+	if err != nil {
+		return err
+	}
+	if err := x.signIns("announced "+key.ID, false); err != nil {
+		return err
+	}
+	sights, err := x.keeper.Sights(r, key)
+	if err != nil {
+		return err
+	}
+	for _, s := range sights {
+		if s.Seen {
+			continue
+		}
+		if _, err := x.desk.HandOver(s.Trust, s.Side, "drill"); err != nil {
+			return err
+		}
+	}
+	if _, err := x.keeper.Activate(d.Party, d.Use, nil); err != nil {
+		return err
+	}
+	if err := x.signIns("activated, once everybody had it", false); err != nil {
+		return err
+	}
+	if _, err := x.keeper.Withdraw(d.Party, "", true); err != nil {
+		return err
+	}
+	return x.signIns("withdrew the old one", false)
+}
+
+// atOnce is the rollover without waiting for those who have not seen the key, where there are any.
+func (d *Drill) atOnce(k *keyring.Keeper) error {
+	x, err := d.on(k)
+	if err != nil {
+		return err
+	}
+	r, key, err := x.announce()
+	if err != nil {
+		return err
+	}
+	sights, err := x.keeper.Sights(r, key)
+	if err != nil {
+		return err
+	}
+	var breaks []string
+	for _, s := range sights {
+		if !s.Seen && d.Use != federation.ForEncryption {
+			breaks = append(breaks, s.Trust)
+		}
+	}
+	for trust := range d.NotTried {
+		delete(x.who, trust)
+	}
+	if len(breaks) == 0 {
+		return nil
+	}
+	x.before = map[string][]string{}
+	if _, err := x.keeper.Activate(d.Party, d.Use, breaks); err != nil {
+		return fmt.Errorf("activating at once: %w", err)
+	}
+	return x.signIns("activated at once, without waiting for "+strings.Join(breaks, ", "), true)
+}

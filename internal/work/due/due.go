@@ -1,0 +1,305 @@
+// Package due finds what runs out: certificates, metadata, secrets, keys that wait for their next place, consents that
+// people wait for.
+package due
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/keyring"
+)
+
+// The kinds of what runs out.
+const (
+	Certificate = "certificate" // of an own or a foreign party
+	Metadata    = "metadata"    // its validUntil
+	Secret      = "secret"      // the last of a client that is valid
+	Key         = "key"         // an own one that waits to be activated or withdrawn
+	Consent     = "consent"     // a person was stopped and waits
+	Pin         = "pin"         // the certificate of a server that is known by it alone
+	People      = "people"      // a file of people was not read for long
+	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
+)
+
+// Item is one thing that runs out, or that somebody waits for.
+type Item struct {
+	ID      string         `json:"id"` // stays from run to run
+	Kind    string         `json:"kind"`
+	About   string         `json:"about"` // the party or the trust
+	What    string         `json:"what"`
+	At      time.Time      `json:"at"`
+	Overdue bool           `json:"overdue"`
+	Tell    []string       `json:"tell"` // mail addresses from metadata
+	Fix     finding.Remedy `json:"fix"`
+}
+
+// Finder reads a ledger.
+type Finder struct {
+	*model.Book
+	Keeper *keyring.Keeper
+	read   map[string]federation.Reading
+	// of all trusts, by name, and all parties
+	secrets  map[string][]federation.Secret
+	consents map[string][]federation.Consent
+	parties  map[string]*federation.Party
+	out      []Item
+}
+
+// Within returns what runs out in a time from now, what is overdue included, the soonest first.
+func (f *Finder) Within(span time.Duration) ([]Item, error) {
+	f.out = []Item{}
+	parties, err := f.View.Parties("")
+	if err != nil {
+		return nil, err
+	}
+	if f.read, err = f.View.Readings(); err != nil {
+		return nil, err
+	}
+	for i := range parties {
+		f.party(&parties[i])
+		if !parties[i].Own {
+			continue
+		}
+		if err := f.keys(&parties[i]); err != nil {
+			return nil, err
+		}
+	}
+	if err := f.sources(); err != nil {
+		return nil, err
+	}
+	trusts, err := f.View.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	if err := f.clients(parties); err != nil {
+		return nil, err
+	}
+	for i := range trusts {
+		if trusts[i].Standing == federation.Ended {
+			continue
+		}
+		f.trust(&trusts[i])
+	}
+	end := f.Now().Add(span)
+	f.out = slices.DeleteFunc(f.out, func(x Item) bool { return x.At.After(end) })
+	slices.SortStableFunc(f.out, func(a, b Item) int { return a.At.Compare(b.At) })
+	return f.out, nil
+}
+
+// add notes an item. what it is about and the words for it make its ID, so that it stays while only the time moves.
+func (f *Finder) add(kind, about, what string, at time.Time, tell string, fix finding.Remedy, id ...string) {
+	sum := sha256.Sum256([]byte(kind + "\x00" + about + "\x00" + strings.Join(id, "\x00")))
+	x := Item{ID: hex.EncodeToString(sum[:8]), Kind: kind, About: about, What: what, At: at.UTC(), Tell: []string{},
+		Fix:     fix,
+		Overdue: kind != Key && kind != Consent && at.Before(f.Now())} // these wait, and nothing has run out
+	if tell != "" && tell != "WHOM" {
+		x.Tell = append(x.Tell, tell)
+	}
+	f.out = append(f.out, x)
+}
+
+// patience is how long a foreign party may be unreadable before that is overdue.
+const patience = 3 * 24 * time.Hour
+
+// reading notes that a foreign party could not be read again, or that what it publishes now waits.
+func (f *Finder) reading(p *federation.Party) {
+	if r := f.read[p.Name]; !r.Pinned.IsZero() {
+		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.ContactMail(),
+			finding.Do("ask its owner for the SHA-256 of the next one, and give it as --tls-pin").
+				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"), "--tls-pin",
+					"SHA256")))
+	}
+	switch r := f.read[p.Name]; r.Outcome {
+	case federation.ReadFailed:
+		f.add(Reading, p.Name, fmt.Sprintf("it cannot be read since %s: %s", r.Since.Format(time.DateOnly), r.Why),
+			r.Since.Add(patience), p.ContactMail(),
+			finding.Do("ask its owner whether the address still holds").
+				Then(finding.Run(string(p.Kind), "refresh", p.Name)), r.Outcome)
+	case federation.ReadWaits:
+		f.add(Reading, p.Name, "what it publishes now touches trust, and waits for your word", r.Since, p.ContactMail(),
+			federation.AcceptDifferences(p.Kind, p.Name), r.Outcome)
+		f.out[len(f.out)-1].Overdue = false // it waits
+	}
+}
+
+// stale is how old what was read of a file of people may be.
+const stale = 30 * 24 * time.Hour
+
+// sources notes files of people that were not read for long; directories are read when they are needed.
+func (f *Finder) sources() error {
+	list, err := f.View.Sources()
+	if err != nil {
+		return err
+	}
+	for _, s := range list {
+		if s.Directory() {
+			continue
+		}
+		days := int(f.Now().Sub(s.Read).Hours() / 24)
+		f.add(People, s.Name, fmt.Sprintf("its file of people was last read %d days ago", days), s.Read.Add(stale), "",
+			finding.Run("people", "source", "read", s.Name))
+	}
+	return nil
+}
+
+// party notes the certificates and the validity of a foreign party's metadata.
+func (f *Finder) party(p *federation.Party) {
+	f.reading(p)
+	r := p.Role()
+	if r == nil || p.Own {
+		return
+	}
+	again := finding.Run(string(p.Kind), "change", p.Name, "--metadata", "SOURCE")
+	if strings.HasPrefix(p.Source, "https://") || strings.HasPrefix(p.Source, "http://") {
+		again = finding.Run(string(p.Kind), "change", p.Name, "--metadata", p.Source)
+	}
+	if end := p.Entity.Until(r); end != nil {
+		f.add(Metadata, p.Name, "its metadata ends (validUntil)", *end, p.ContactMail(), again)
+	}
+	ends := lastOf(r)
+	for _, use := range slices.Sorted(maps.Keys(ends)) {
+		f.add(Certificate, p.Name, "its last "+use+" certificate ends", ends[use], p.ContactMail(),
+			finding.Do("ask its owner for metadata with the next one").Then(again), use)
+	}
+}
+
+// lastOf is when the last certificate of each use ends: one that ends before another is no trouble.
+func lastOf(r *saml.Role) map[string]time.Time {
+	out := map[string]time.Time{}
+	for _, k := range r.Keys {
+		c, err := k.X509()
+		if err != nil {
+			continue
+		}
+		uses := []string{k.Use}
+		if k.Use == "" {
+			uses = []string{federation.ForSigning, federation.ForEncryption}
+		}
+		for _, u := range uses {
+			if c.NotAfter.After(out[u]) {
+				out[u] = c.NotAfter
+			}
+		}
+	}
+	return out
+}
+
+// keys notes the ends of an own party's certificates, and keys that wait for their next place.
+func (f *Finder) keys(p *federation.Party) error {
+	plan, err := f.Keeper.Plan(p.Name)
+	if err != nil {
+		return err
+	}
+	ring, err := f.Keeper.Ring(p.Name)
+	if err != nil {
+		return err
+	}
+	for _, u := range plan.Uses {
+		active, next := ring.At(u.Use, federation.Active), ring.At(u.Use, federation.Announced)
+		if active != nil && next == nil && u.Use != federation.ForTokens { // a key of a JWKS has no end of its own
+			f.add(Certificate, p.Name, "the "+u.Use+" certificate of "+active.ID+" ends",
+				active.Certificate.NotAfter, p.ContactMail(), finding.Run("key", "announce", p.Name, "--use",
+					u.Use), u.Use)
+		}
+		for _, s := range u.Steps {
+			switch {
+			case s.Done || s.Fix.IsZero() || !s.By.IsZero():
+			case len(s.Waits) > 0:
+				since := f.Now() // an outgoing key
+				if next != nil {
+					since = next.Announced
+				}
+				f.add(Key, p.Name, s.What+": waits for "+strings.Join(s.Waits, ", "), since, p.ContactMail(),
+					finding.Run("key", "plan", p.Name), u.Use, s.What)
+			default:
+				at := s.When
+				if at.IsZero() {
+					at = next.Announced
+				}
+				f.add(Key, p.Name, s.What+": safe from then on", at, p.ContactMail(), s.Fix, u.Use, s.What)
+			}
+		}
+	}
+	return nil
+}
+
+// trust notes the last secret of a client, and people who wait for a consent.
+func (f *Finder) trust(t *federation.Trust) {
+	secrets, app := f.secrets[t.Name], f.parties[t.App]
+	if app == nil {
+		return
+	}
+	var last *federation.Secret
+	for i := range secrets {
+		s := &secrets[i]
+		if s.Retired == nil && (last == nil || s.Expires.After(last.Expires)) {
+			last = s
+		}
+	}
+	if last != nil {
+		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
+			app.ContactMail(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
+	}
+	for _, c := range f.consents[t.Name] {
+		if c.Standing != federation.Requested {
+			continue
+		}
+		label := federation.Ask{API: c.API, Name: c.Name}.Label()
+		f.add(Consent, t.Name, c.For+" was stopped and waits for consent to "+label, c.At, "",
+			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
+	}
+}
+
+// clients reads what belongs to clients, of all trusts at once.
+func (f *Finder) clients(parties []federation.Party) error {
+	f.secrets, f.consents = map[string][]federation.Secret{}, map[string][]federation.Consent{}
+	f.parties = map[string]*federation.Party{}
+	for i := range parties {
+		f.parties[parties[i].Name] = &parties[i]
+	}
+	secrets, err := f.View.Secrets("")
+	if err != nil {
+		return err
+	}
+	for _, s := range secrets {
+		f.secrets[s.Trust] = append(f.secrets[s.Trust], s)
+	}
+	consents, err := f.View.Consents("")
+	for _, c := range consents {
+		f.consents[c.Trust] = append(f.consents[c.Trust], c)
+	}
+	return err
+}
+
+// Fresh leaves of a list what Told did not note before, or what has become overdue since.
+func (f *Finder) Fresh(list []Item) ([]Item, error) {
+	told, err := f.View.Told()
+	return slices.DeleteFunc(slices.Clone(list), func(x Item) bool { return told[x.mark()] }), err
+}
+
+// Told notes that a list was said, whole.
+func (f *Finder) Told(list []Item) error {
+	marks := make([]string, len(list))
+	for i := range list {
+		marks[i] = list[i].mark()
+	}
+	return f.Change(func(tx *model.Edit) error { return tx.Tell(marks) })
+}
+
+// mark tells what was said of an item.
+func (x *Item) mark() string {
+	if x.Overdue {
+		return x.ID + " overdue"
+	}
+	return x.ID
+}

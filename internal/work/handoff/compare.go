@@ -1,0 +1,194 @@
+package handoff
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// judgeGroup warns of an admitted group that nobody in the ledger is in.
+func (d *Maker) judgeGroup(out *finding.List, t *federation.Trust) {
+	groups, persons := federation.Admitted(t.Admits)
+	for _, g := range groups {
+		d.judgeOneGroup(out, t, g)
+	}
+	for _, id := range persons {
+		if _, err := d.Person(id); err != nil {
+			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: id +
+				", who is not in the ledger",
+				Expected: "people of the ledger", Side: finding.Ledger,
+				Fix: finding.Do("load people who have that name").Or(finding.Run("trust", "change", t.Name, "--admits",
+					"group:NAME"))})
+			continue
+		}
+		out.Pass("trust.admits", "who may sign in", id)
+	}
+}
+
+func (d *Maker) judgeOneGroup(out *finding.List, t *federation.Trust, group string) {
+	persons, err := d.View.Persons()
+	if err != nil || len(persons) == 0 {
+		return // nothing to compare with
+	}
+	n := 0
+	for i := range persons {
+		if persons[i].In(group) {
+			n++
+		}
+	}
+	if n > 0 {
+		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
+		return
+	}
+	fix := finding.Do("load people with that group").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))
+	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
+		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
+	}
+	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " +
+		group + ", in which nobody is",
+		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
+}
+
+// Compare puts both sides of a trust beside each other, and what the claims release.
+func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (finding.List, error) {
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, err
+	}
+	out := Of(t).Compare(v)
+	d.judgeGroup(&out, t)
+	return out, d.judgeSubjects(&out, v)
+}
+
+// judgeSubjects finds the admitted people who have no value for the subject: they would be turned away at the sign-in.
+func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
+	t := v.Trust
+	expr := t.SubjectExpression()
+	if expr == "" || t.Standing == federation.Ended {
+		return nil
+	}
+	rel, err := d.Releaser(t, d.Rand)
+	var broken *claims.CompileError
+	switch {
+	case errors.As(err, &broken):
+		return nil // that is told where the expression is set
+	case err != nil:
+		return err
+	}
+	admitted := 0
+	var without []string
+	for i := range v.People {
+		if ok, _ := t.AdmitsPerson(&v.People[i], v.Consents); !ok {
+			continue
+		}
+		admitted++
+		if _, err := rel.Subject(&v.People[i]); err != nil {
+			without = append(without, v.People[i].ID)
+		}
+	}
+	switch {
+	case admitted == 0:
+	case len(without) == 0:
+		out.Pass("claims.subject", "subject", fmt.Sprintf("%s has a value for each of %d", expr, admitted))
+	default:
+		pseudonym := []string{"claims", "set", t.Name, "--subject-format", "persistent"}
+		if t.Subject != "" {
+			pseudonym = append(pseudonym, "--subject", "")
+		}
+		who := strings.Join(without[:min(3, len(without))], ", ")
+		if len(without) > 3 {
+			who += fmt.Sprintf(" and %d more", len(without)-3)
+		}
+		out.Add(finding.Finding{ID: "claims.subject", Level: finding.Warning, Check: "subject",
+			Saw:      fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted, expr, who),
+			Expected: "one value for everybody who may sign in", Side: finding.Ledger, Ref: "SAML Core 8.3",
+			Fix: finding.Do("enter the value where people are kept, and load them again").
+				Or(finding.Run(pseudonym...))})
+	}
+	return nil
+}
+
+// Compared returns a trust, its parties, and both sides compared.
+func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List,
+	err error) {
+	t, app, provider, err = d.Trust(name)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	found, err = d.Compare(t, app, provider)
+	return t, app, provider, found, err
+}
+
+// Writing says how metadata is written.
+type Writing struct {
+	Sign  bool
+	Life  time.Duration // until validUntil; 0 is until the first certificate in it ends, at most 400 days
+	Cache string        // xs:duration of cacheDuration; "" is a day
+}
+
+// until is the end of the validity of metadata that is written now.
+func (d *Maker) until(p *federation.Party, life time.Duration) *time.Time {
+	until := d.Now().Add(life).UTC()
+	if life > 0 {
+		return &until
+	}
+	until = d.Now().AddDate(0, 0, 400).UTC()
+	for _, k := range p.Role().Keys {
+		if c, err := k.X509(); err == nil && c.NotAfter.Before(until) && c.NotAfter.After(d.Now()) {
+			until = c.NotAfter.UTC()
+		}
+	}
+	return &until
+}
+
+// Metadata returns the metadata of a party: of an own one written anew, signed if asked for; of a foreign one the bytes
+// as received; of one entered by hand written from its values.
+func (d *Maker) Metadata(p *federation.Party, how Writing) ([]byte, error) {
+	sign := how.Sign
+	if p.Role() == nil {
+		return nil,
+			fmt.Errorf("%s has no SAML side, and so no SAML metadata; for what the other side of a trust needs see "+
+				"`tressik handoff TRUST --for app|provider`", p.Name)
+	}
+	if !p.Own {
+		raw, err := d.View.Raw(p.Name)
+		if err != nil {
+			return nil, err
+		}
+		if raw != nil {
+			if sign {
+				return nil, fmt.Errorf("%s is foreign: only its owner signs its metadata", p.Name)
+			}
+			return raw, nil
+		}
+		if sign {
+			return nil, fmt.Errorf("%s is foreign: Tressik has no key of it to sign with", p.Name)
+		}
+	}
+	id, err := federation.RandomID(d.Rand)
+	if err != nil {
+		return nil, err
+	}
+	o := saml.WriteOptions{ID: id, ValidUntil: d.until(p, how.Life)}
+	e := p.Entity
+	if e.CacheDuration = how.Cache; e.CacheDuration == "" {
+		e.CacheDuration = "P1D"
+	}
+	if sign {
+		k, err := d.Key(p.Name, federation.ForSigning)
+		if err != nil {
+			return nil, fmt.Errorf("the signing key of %s: %w", p.Name, err)
+		}
+		o.Signer = &xmlsec.Signer{Key: k.Key, Certificate: k.Certificate, Rand: d.Rand}
+	}
+	return saml.WriteMetadata(&e, o)
+}

@@ -1,0 +1,343 @@
+// Package handoff works out what each side of a trust must be given, how both sides compare, and what is left to do.
+package handoff
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/model"
+	"tressik.example/internal/stage/play"
+)
+
+// Maker works on what can be read of a ledger.
+type Maker struct {
+	*model.Book
+}
+
+// New makes a maker.
+func New(b *model.Book) *Maker { return &Maker{b} }
+
+// Item is one value of a handoff.
+type Item struct {
+	Label    string `json:"label"`         // the standard's name of it
+	Value    string `json:"value"`         // exactly as the other side must enter it
+	Metadata string `json:"metadata"`      // what it is called in metadata
+	From     string `json:"from"`          // where the value comes from
+	Env      string `json:"env,omitempty"` // name in an app's environment
+}
+
+// Handoff is what one side of a trust must be given.
+type Handoff struct {
+	Trust       string `json:"trust"`
+	For         string `json:"for"`   // app or provider: who is given it
+	About       string `json:"about"` // the party it describes
+	Items       []Item `json:"values"`
+	Attributes  []Item `json:"attributes,omitempty"`
+	Certificate []byte `json:"-"` // PEM
+	Metadata    []byte `json:"-"`
+
+	// address of the stage whose addresses and keys these are; "" is the real ones
+	Stage   string   `json:"stage,omitempty"`
+	Remarks []string `json:"remarks,omitempty"` // what has to be known of them beside
+
+	Example      *Example `json:"example,omitempty"`
+	Registration []byte   `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
+	secret       bool
+}
+
+// Mode is how files of the handoff are protected: one with a secret, or about a person, is for its owner alone.
+func (h *Handoff) Mode() os.FileMode {
+	if h.secret || h.Example != nil {
+		return 0o600
+	}
+	return 0o644
+}
+
+// Handoff collects what a side needs. side is app or provider.
+func (d *Maker) Handoff(name, side string) (*Handoff, error) {
+	t, app, provider, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, err
+	}
+	return sheet(v, side)
+}
+
+// OnStage collects what a side needs to try the trust with the other one as a running stage plays it.
+func (d *Maker) OnStage(name, side string, on *play.Played) (*Handoff, error) {
+	t, _, _, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	v, err := d.view(t, &on.App, &on.Provider)
+	if err != nil {
+		return nil, err
+	}
+	v.Staged = true
+	v.Metadata = func(*federation.Party) ([]byte, error) { return on.Metadata, nil }
+	h, err := sheet(v, side)
+	if err != nil {
+		return nil, err
+	}
+	h.Stage, h.Remarks = on.Base, on.Remarks
+	for i := range h.Items {
+		if from := &h.Items[i].From; strings.Contains(*from, h.About) || h.Items[i].Label == "Metadata address" {
+			*from = "the stage at " + on.Base
+		}
+	}
+	for _, api := range on.APIs {
+		h.Items = append(h.Items, Item{Label: "Address of " + api.Name, Value: api.At, From: "the stage at " + on.Base})
+	}
+	if on.Secret != "" {
+		h.AddStageSecret(on.Secret)
+	}
+	return h, nil
+}
+
+func sheet(v *View, side string) (*Handoff, error) {
+	h := &Handoff{Trust: v.Trust.Name, For: side}
+	switch {
+	case side == "app":
+		h.About = v.Provider.Name
+	case side == "provider":
+		h.About = v.App.Name
+	default:
+		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, model.ErrValue)
+	}
+	if err := Of(v.Trust).Sheet(v, h); err != nil {
+		return nil, err
+	}
+	return h, nil
+}
+
+// TakeBack takes back what was given to a foreign side of a trust, where a change means that it needs something else.
+func (d *Maker) TakeBack(old, t *federation.Trust) error {
+	for _, side := range []string{"app", "provider"} {
+		_, given := old.Handed[side]
+		_, written := old.Prepared[side]
+		if !given && !written {
+			continue
+		}
+		name := t.App
+		if side == "provider" {
+			name = t.Provider
+		}
+		if p, err := d.View.Party(name); err != nil || p.Own {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		same, err := d.sameSheet(old, t, side)
+		if err != nil {
+			return err
+		}
+		if !same {
+			t.Outdate(side)
+		}
+	}
+	return nil
+}
+
+// sameSheet reports whether a side needs the same values by two states of one trust; side is app or provider. Metadata
+// is the party's and not compared here. A state for which no sheet can be made is like no other.
+func (d *Maker) sameSheet(old, t *federation.Trust, side string) (bool, error) {
+	_, app, provider, err := d.Trust(t.Name)
+	if err != nil {
+		return false, err
+	}
+	var sheets [2]*Handoff
+	for i, state := range []*federation.Trust{old, t} {
+		v, err := d.view(state, app, provider)
+		if err != nil {
+			return false, err
+		}
+		h := &Handoff{Trust: t.Name, For: side}
+		if Of(state).Sheet(v, h) != nil {
+			return false, nil
+		}
+		sheets[i] = h
+	}
+	a, b := sheets[0], sheets[1]
+	return slices.Equal(a.Items, b.Items) && slices.Equal(a.Attributes, b.Attributes) &&
+		bytes.Equal(a.Registration, b.Registration), nil
+}
+
+func source(p *federation.Party) string {
+	switch {
+	case p.Own:
+		return p.Name + ", an own party"
+	case p.Source == "entered by hand":
+		return p.Name + ", " + p.Source
+	case p.Source != "":
+		return "metadata of " + p.Name + " (" + p.Source + ")"
+	}
+	return "metadata of " + p.Name
+}
+
+func (h *Handoff) add(label, value, metadata, from string) {
+	if value != "" {
+		h.Items = append(h.Items, Item{Label: label, Value: value, Metadata: metadata, From: from})
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Todo is one step of the work on a trust.
+type Todo struct {
+	Done bool           `json:"done"`
+	Step string         `json:"step"`
+	Fix  finding.Remedy `json:"fix,omitzero"`   // how to do it, if it is open
+	Said string         `json:"said,omitempty"` // by whom it was settled by hand, and why
+}
+
+// Next lists what is done and what is left for a trust.
+func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
+	t, app, provider, found, err := d.Compared(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	persons, err := d.View.Persons()
+	if err != nil {
+		return nil, nil, err
+	}
+	if t.Standing == federation.Ended {
+		return t, []Todo{{Done: true, Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
+	}
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, nil, err
+	}
+	over := Of(t)
+	machine := over.Machine(v)
+	out := []Todo{{Done: true, Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
+		{Done: true, Step: "the trust is made"}}
+	out[1].Step = over.Made(v)
+	for _, side := range []string{"app", "provider"} {
+		p, about := app, provider.Name
+		if side == "provider" {
+			p, about = provider, app.Name
+		}
+		_, given := t.Handed[side]
+		step := fmt.Sprintf("%s %s has what it needs of %s", side, p.Name, about)
+		fix := finding.Run("handoff", name, "--for", side)
+		if at, written := t.Prepared[side]; written && !t.Has(side) {
+			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
+			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
+				p.ContactMail()))
+		}
+		if p.Own {
+			step += " (it is Tressik's own)"
+		} else if to := t.HandedTo[side]; to != "" {
+			step += ": delivered to " + to
+		} else if !given && t.Shown(side) {
+			step += ": a real sign-in showed it on " + t.Witnessed.At.Format("2006-01-02")
+		}
+		out = append(out, Todo{Done: t.Has(side), Step: step, Fix: fix})
+	}
+	if !machine {
+		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people",
+			"load", "FILE")})
+	}
+	out = append(out, over.Open(v, found)...)
+	let, err := d.LetBe(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range found {
+		if slices.Contains(let[f.ID], f.Check) {
+			continue // it was accepted
+		}
+		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
+			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
+		}
+	}
+	who := "PERSON"
+	for i := range persons {
+		if ok, _ := t.AdmitsPerson(&persons[i], v.Consents); ok {
+			who = persons[i].ID
+			break
+		}
+	}
+	rehearsed := t.Holds || t.Witnessed != nil
+	step := "a rehearsal succeeded"
+	if !t.Holds && t.Witnessed != nil {
+		step = "a rehearsal is not needed: a real sign-in was watched"
+	} else if t.Last != nil && !rehearsed {
+		step = "a rehearsal succeeded since the last change"
+	}
+	command := finding.Run("rehearse", name, "--as", who)
+	if machine {
+		command = finding.Run("rehearse", name)
+	}
+	out = append(out, Todo{Done: rehearsed, Step: step, Fix: command})
+	out = append(out, d.proven(v, machine)...)
+	if err := d.settled(name, out); err != nil {
+		return nil, nil, err
+	}
+	for i := range out {
+		if out[i].Done {
+			out[i].Fix = finding.Remedy{}
+		}
+	}
+	return t, out, nil
+}
+
+// proven are the steps that prove a trust at the real other side, and make it live. An own pair is proven by rehearsal.
+func (d *Maker) proven(v *View, machine bool) []Todo {
+	t := v.Trust
+	if v.App.Own && v.Provider.Own {
+		return nil
+	}
+	who := "the real " + v.Provider.Name
+	if v.Provider.Own {
+		who = "the real " + v.App.Name
+	}
+	kind := t.Proof().Kind
+	out := []Todo{{Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)",
+		Fix: finding.Run("probe", t.Name)}}
+	if !machine {
+		out = append(out, Todo{Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
+			Fix: finding.Run("watch", t.Name)})
+	}
+	return append(out, Todo{Done: t.Standing == federation.Live || t.Standing == federation.Paused, Step: "it is live",
+		Fix: finding.Run("cutover", t.Name)})
+}
+
+// settled marks the steps that somebody settled by hand.
+func (d *Maker) settled(name string, list []Todo) error {
+	all, err := d.SettledSteps(name)
+	if err != nil {
+		return err
+	}
+	by := map[string]model.Settled{}
+	for _, s := range all {
+		by[s.Step] = s
+	}
+	for i := range list {
+		s, ok := by[list[i].Step]
+		if !ok || list[i].Done {
+			continue
+		}
+		how := "done"
+		if s.Waived {
+			how = "waived"
+		}
+		list[i].Done = true
+		list[i].Said = fmt.Sprintf("%s, says %s on %s: %s", how, s.By, s.At.Format("2006-01-02"), s.Reason)
+	}
+	return nil
+}

@@ -1,0 +1,75 @@
+package handoff
+
+import (
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/model"
+)
+
+// View is a trust with all that its sides say, as the ledger has it.
+type View struct {
+	Trust         *federation.Trust
+	App, Provider *federation.Party
+	model.ClientState
+	People   []people.Person
+	Now      time.Time
+	Staged   bool // the parties are as a stage plays them
+	Metadata func(p *federation.Party) ([]byte, error)
+}
+
+// Protocol is what differs between trusts over one protocol and over another. Each implementation lies in a file of its
+// own.
+type Protocol interface {
+	// Compare puts both sides beside each other before anyone signs in.
+	Compare(v *View) finding.List
+	// Sheet fills in what the side that the handoff is for must be given.
+	Sheet(v *View, h *Handoff) error
+	// Recipe lists what the app checks of a sign-in, in the order in which it checks it.
+	Recipe(v *View) ([]Verify, error)
+	// Open lists what is done and what is left to do of the protocol's own work.
+	Open(v *View, found finding.List) []Todo
+	// Thrift says how the trust could do with fewer permissions.
+	Thrift(v *View) finding.List
+	// Made says in words that the trust is made.
+	Made(v *View) string
+	// Machine reports whether nobody signs in over the trust.
+	Machine(v *View) bool
+}
+
+// Of is the protocol of a trust: the one place where it is chosen.
+func Of(t *federation.Trust) Protocol {
+	switch terms := t.Terms.Terms.(type) {
+	case *federation.OIDCTerms:
+		return overOIDC{terms}
+	case *federation.SAMLTerms:
+		return overSAML{terms}
+	}
+	return overNothing{}
+}
+
+func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*View, error) {
+	s, err := d.Clients(t)
+	if err != nil {
+		return nil, err
+	}
+	persons, err := d.View.Persons()
+	return &View{Trust: t, App: app, Provider: provider, ClientState: s, People: persons, Now: d.Now(),
+		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}, err
+}
+
+// overNothing is a trust over a protocol that this version does not know.
+type overNothing struct{}
+
+func (overNothing) Compare(v *View) finding.List {
+	return finding.List{{ID: "trust.protocol", Level: finding.Error, Check: "protocol", Saw: v.Trust.Over(),
+		Expected: "a protocol that is known",
+		Side:     finding.Ledger, Fix: finding.Do("use a newer version")}}
+}
+func (overNothing) Thrift(*View) finding.List       { return nil }
+func (overNothing) Sheet(*View, *Handoff) error     { return federation.ErrTerms }
+func (overNothing) Open(*View, finding.List) []Todo { return nil }
+func (overNothing) Made(*View) string               { return "the trust is made" }
+func (overNothing) Machine(*View) bool              { return false }

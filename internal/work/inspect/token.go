@@ -1,0 +1,292 @@
+package inspect
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+)
+
+// inspectJWT explains a JWT. With a ledger it says which provider's key verifies it and what it may do; with a trust it
+// judges it as the client (an ID token) or the API (an access token) would.
+func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
+	head, body, err := oidc.Peek(text)
+	if err != nil {
+		return nil, fmt.Errorf("%w: it looks like a JWT: %v", ErrUnrecognised, err)
+	}
+	v := &Inspection{Kind: "JWT", Trust: in.Trust}
+	switch {
+	case accessType(head):
+		v.Kind = "JWT, an access token"
+	case body["nonce"] != nil || body["at_hash"] != nil:
+		v.Kind = "JWT, an ID token"
+	}
+	for _, f := range [][3]string{{"header alg", head.Alg, "algorithm of the signature"}, {"header kid", head.Kid,
+		"which key signed it"}, {"header typ", head.Typ, "what kind of token it is"},
+		{"header jku", head.JKU, "where the sender says its keys are: never followed"}, {"header x5u", head.X5U,
+			"where the sender says its certificate is: never followed"}} {
+		if f[1] != "" {
+			v.Explained = append(v.Explained, f)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(body)) {
+		val, meaning := claimWords(k, body[k], in.At)
+		v.Explained = append(v.Explained, [3]string{k, val, meaning})
+	}
+	if d.Known() {
+		if err := d.mayDo(v, body); err != nil {
+			return nil, err
+		}
+	}
+	if in.Trust != "" {
+		return v, d.judgeToken(v, in, text, head, body)
+	}
+	if strings.EqualFold(head.Alg, "none") {
+		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none",
+			Expected: "a signature",
+			Side:     finding.Sender, Fix: finding.Do("refuse it"), Ref: "RFC 8725 3.1"})
+	}
+	if exp, ok := oidc.Moment(body, "exp"); ok && in.At.After(exp) {
+		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(exp),
+			Expected: "a time to come", Side: finding.Clock, Fix: finding.Do("get a fresh one"), Ref: "RFC 7519 4.1.4"})
+	}
+	return v, d.verifiedBy(v, text, head, body)
+}
+
+func accessType(h oidc.Header) bool {
+	t := strings.ToLower(h.Typ)
+	return t == "at+jwt" || t == "application/at+jwt"
+}
+
+// verifiedBy says which key of the ledger verifies a token, if one does.
+func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, body map[string]any) error {
+	note := finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
+		Expected: "a key of the issuer", Side: finding.Ledger, Fix: finding.Do("trust nothing of it on this showing")}
+	iss := oidc.Text(body, "iss")
+	p, keys, err := d.issuer(iss)
+	if err != nil {
+		return err
+	}
+	if p == nil {
+		if d.Known() && iss != "" {
+			note.Saw = "not verified: no provider in the ledger has the issuer " + iss
+		}
+		v.Findings.Add(note)
+		return nil
+	}
+	for _, f := range oidc.Verify(text, keys) {
+		if f.Level != finding.Pass {
+			v.Findings.Add(f)
+			continue
+		}
+		v.Findings.Pass(f.ID, f.Check, f.Saw+" of "+p.Name)
+		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+			Saw: "the signature alone was verified", Expected: "a trust to judge by",
+			Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@"+p.Name)})
+	}
+	return nil
+}
+
+// issuer finds the provider of an issuer, and its keys.
+func (d *Inspector) issuer(iss string) (*federation.Party, []oidc.Key, error) {
+	if !d.Known() || iss == "" {
+		return nil, nil, nil
+	}
+	all, err := d.View.Parties(federation.Provider)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range all {
+		if doc := all[i].OpenIDOf(); doc != nil && doc.Issuer == iss {
+			keys, err := tokenKeys(&all[i])
+			return &all[i], keys, err
+		}
+	}
+	return nil, nil, nil
+}
+
+// tokenKeys are the keys with which a provider's tokens are verified: those of its signing certificates where it is
+// own, else those that it published.
+func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
+	if !p.Own {
+		if p.OpenID == nil {
+			return nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
+				p.Name, p.Name)
+		}
+		list, _, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider)
+		return list, err
+	}
+	var out []oidc.Key
+	for _, pub := range p.TokenSigners() {
+		id, err := oidc.KeyID(pub)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, oidc.Key{ID: id, Alg: oidc.Algorithm(pub), Public: pub})
+	}
+	return out, nil
+}
+
+// mayDo says in words what the scopes of a token let its bearer do.
+func (d *Inspector) mayDo(v *Inspection, body map[string]any) error {
+	apis, err := d.View.APIs()
+	if err != nil {
+		return err
+	}
+	names, _ := oidc.Scope(oidc.Text(body, "scope"))
+	for _, n := range names {
+		if s, ok := oidc.Standard(n); ok {
+			v.fact("May", n+": "+s.Says)
+			continue
+		}
+		says := "a permission that no API in the ledger publishes"
+		for _, name := range slices.Sorted(maps.Keys(apis)) {
+			if x := apis[name].API.Find(n); x != nil && slices.Contains(oidc.Texts(body, "aud"), apis[name].API.Audience) {
+				says = x.Says + " (" + name + ")"
+			}
+		}
+		v.fact("May", n+": "+says)
+	}
+	if id := oidc.Text(body, "client_id"); id != "" && id == oidc.Text(body, "sub") {
+		v.fact("Acts", "as itself: sub is the client ID")
+	} else if len(names) > 0 {
+		v.fact("Acts", "on behalf of the user in sub")
+	}
+	return nil
+}
+
+// judgeToken judges a token as the receiving side of a trust would.
+func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.Header, body map[string]any) error {
+	t, app, provider, err := d.Trust(in.Trust)
+	if err != nil {
+		return err
+	}
+	terms, over := t.OIDC()
+	if !over {
+		return otherProtocol(t, "a token")
+	}
+	if err := t.Registered(); err != nil {
+		return err
+	}
+	keys, err := tokenKeys(provider)
+	if err != nil {
+		return err
+	}
+	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, SignedWith: app.ClientSide().IDTokenAlg,
+		Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
+		Now:   in.At,
+		Trust: t.Name, Provider: provider.Name}
+	var j *oidc.TokenJudgement
+	if accessType(head) {
+		var who string
+		if e.Audience, who, err = d.audienceOf(t, body, e.Issuer); err != nil {
+			return err
+		}
+		v.fact("Judged as", who+" would")
+		e.ClientID = terms.ClientID
+		j = oidc.JudgeAccessToken(text, e)
+	} else {
+		v.fact("Judged as", "the client "+app.Name+" would")
+		j = oidc.JudgeIDToken(text, e)
+		j.Tell()
+		err = d.promised(in, &j.Judgement, j.Claims, func(r *federation.Releaser, p *people.Person) map[string][]string {
+			return r.ClaimTexts(p, federation.ScopesOf(terms), true)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	v.Verdict, v.Findings, v.Subject, v.NotChecked = j.Verdict, j.Findings, j.Subject, j.NotChecked
+	v.Claims = map[string][]string{}
+	for k, x := range j.Body {
+		v.Claims[k] = oidc.Words(x)
+	}
+	return nil
+}
+
+// audienceOf is the audience that an access token of a trust is judged for: that of the API which it names, of those
+// that the trust asks for, else the first of them, else the provider itself.
+func (d *Inspector) audienceOf(t *federation.Trust, body map[string]any, issuer string) (audience, who string,
+	err error) {
+	apis, err := d.View.APIs()
+	if err != nil {
+		return "", "", err
+	}
+	audience, who = issuer, "the userinfo endpoint of "+t.Provider
+	first := true
+	for _, a := range t.OIDCTerms().Asks {
+		p := apis[a.API]
+		if p == nil {
+			continue
+		}
+		if slices.Contains(oidc.Texts(body, "aud"), p.API.Audience) {
+			return p.API.Audience, "the API " + p.Name, nil
+		}
+		if first && !slices.Contains(oidc.Texts(body, "aud"), issuer) {
+			audience, who, first = p.API.Audience, "the API "+p.Name, false
+		}
+	}
+	return audience, who, nil
+}
+
+// claimWords writes a claim's value, times in words, and what the claim means (RFC 7519, section 4.1; OpenID Connect
+// Core, sections 2 and 5.1; RFC 9068, section 2.2).
+func claimWords(name string, v any, now time.Time) (value, meaning string) {
+	meanings := map[string]string{"iss": "who issued it", "sub": "whom it is about",
+		"aud": "whom it is for: others refuse it", "exp": "it expires", "iat": "it was issued",
+		"nbf": "not valid before", "jti": "its own ID", "nonce": "ties it to the request",
+		"azp": "the client it was issued to", "acr": "how strongly the person was authenticated",
+		"amr": "by which methods", "auth_time": "the person signed in", "at_hash": "ties it to its access token",
+		"c_hash": "ties it to its code", "sid": "the session at the provider",
+		"client_id": "the client it was issued to", "scope": "what it may do", "name": "full name",
+		"family_name": "family name", "given_name": "given name",
+		"preferred_username": "user name", "email": "mail address", "email_verified": "whether the provider verified it",
+		"phone_number": "telephone number",
+		"address":      "postal address", "locale": "language", "zoneinfo": "time zone",
+		"cnf": "the key that its bearer must prove"}
+	meaning = meanings[name]
+	switch name {
+	case "exp", "iat", "nbf", "auth_time", "updated_at":
+		if t, ok := oidc.Moment(map[string]any{name: v}, name); ok {
+			return when(t) + ", " + ago(t, now), meaning
+		}
+		meaning += "; it should be a number of seconds"
+	}
+	switch x := v.(type) {
+	case string:
+		return x, meaning
+	case []any:
+		return strings.Join(oidc.Words(x), ", "), meaning
+	}
+	b, _ := json.Marshal(v) // it came out of JSON
+	return string(b), meaning
+}
+
+func ago(t, now time.Time) string {
+	d := t.Sub(now).Round(time.Second)
+	word := func(d time.Duration) string {
+		switch {
+		case d < 2*time.Minute:
+			return fmt.Sprintf("%d seconds", int(d.Seconds()))
+		case d < 2*time.Hour:
+			return fmt.Sprintf("%d minutes", int(d.Minutes()))
+		case d < 48*time.Hour:
+			return fmt.Sprintf("%d hours", int(d.Hours()))
+		}
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
+	}
+	switch {
+	case d == 0:
+		return "now"
+	case d > 0:
+		return "in " + word(d)
+	}
+	return word(-d) + " ago"
+}

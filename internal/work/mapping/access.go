@@ -1,0 +1,238 @@
+package mapping
+
+import (
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+)
+
+// Access is one app that a person gets into, or does not.
+type Access struct {
+	Trust    string              `json:"trust"`
+	App      string              `json:"app"`
+	Standing federation.Standing `json:"standing"`
+	Admitted bool                `json:"admitted"`
+	Why      string              `json:"why"` // by which policy
+	Role     []string            `json:"role"`
+	Account  string              `json:"account,omitempty"` // whom the app would take them for
+	How      string              `json:"how,omitempty"`     // what is known of that
+}
+
+// Access says of every trust whether a person gets in, with which role and account. Errors: *model.UnknownError.
+func (m *Mapper) Access(person string) ([]Access, error) {
+	p, err := m.Person(person)
+	if err != nil {
+		return nil, err
+	}
+	all, err := m.View.Trusts()
+	if err != nil {
+		return nil, err
+	}
+	out := []Access{}
+	for i := range all {
+		if all[i].Standing == federation.Ended {
+			continue
+		}
+		t, app, _, err := m.Trust(all[i].Name)
+		if err != nil {
+			return nil, err
+		}
+		consents, err := m.View.Consents(t.Name)
+		if err != nil {
+			return nil, err
+		}
+		a := Access{Trust: t.Name, App: app.Name, Standing: t.Standing, Role: []string{}}
+		if app.Client != nil && app.Client.Kind == oidc.Machine {
+			continue
+		}
+		if a.Admitted, a.Why = t.AdmitsPerson(p, consents); a.Admitted {
+			a.Why = admittedBy(t, p)
+		} else if t.Admits != "consented" {
+			a.Why = "it admits " + t.Admits
+		}
+		if !a.Admitted {
+			out = append(out, a)
+			continue
+		}
+		r, err := m.Releaser(t, m.Rand)
+		if err != nil {
+			return nil, err
+		}
+		got := r.Receive(p)
+		if app.Reads != nil {
+			a.Role = append(a.Role, got.Of(app.Reads.From(app.Reads.Role))...)
+			list, err := m.View.Accounts(app.Name)
+			if err != nil {
+				return nil, err
+			}
+			a.Account, a.How = app.Reads.TakenFor(list, got.Of(app.Reads.From(app.Reads.Key)))
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// admittedBy says by what a trust admits somebody.
+func admittedBy(t *federation.Trust, p *people.Person) string {
+	list, persons := federation.Admitted(t.Admits)
+	switch {
+	case len(list)+len(persons) == 0:
+		return t.Admits
+	case slices.ContainsFunc(persons, func(id string) bool { return strings.EqualFold(id, p.ID) }):
+		return "by name"
+	}
+	var by []string
+	for _, g := range list {
+		if p.In(g) {
+			by = append(by, g)
+		}
+	}
+	return "group " + strings.Join(by, ", ")
+}
+
+// Beside is a claim of two trusts, or of two people, side by side.
+type Beside struct {
+	Claim string   `json:"claim"`
+	RuleA string   `json:"ruleA,omitempty"`
+	RuleB string   `json:"ruleB,omitempty"`
+	A     []string `json:"a"`
+	B     []string `json:"b"`
+	Same  bool     `json:"same"`
+}
+
+// CompareTrusts compares what two trusts release; with a person also what each would release for them. Errors:
+// *model.UnknownError.
+func (m *Mapper) CompareTrusts(a, b, person string) ([]Beside, error) {
+	ta, _, _, err := m.Trust(a)
+	if err != nil {
+		return nil, err
+	}
+	tb, _, _, err := m.Trust(b)
+	if err != nil {
+		return nil, err
+	}
+	ga, gb := &federation.Received{}, &federation.Received{}
+	if person != "" {
+		if ga, err = m.received(ta, person); err != nil {
+			return nil, err
+		}
+		if gb, err = m.received(tb, person); err != nil {
+			return nil, err
+		}
+	}
+	out := []Beside{{Claim: federation.Subject, RuleA: ta.SubjectWords(), RuleB: tb.SubjectWords(),
+		A: ga.Of(federation.Subject),
+		B: gb.Of(federation.Subject)}}
+	for _, claim := range both(ta.Rules, tb.Rules) {
+		_, ra, _ := ta.RuleFor(claim)
+		_, rb, _ := tb.RuleFor(claim)
+		out = append(out, Beside{Claim: claim, RuleA: ra, RuleB: rb, A: ga.Of(claim), B: gb.Of(claim)})
+	}
+	for i := range out {
+		x := &out[i]
+		if x.Same = x.RuleA == x.RuleB; person != "" {
+			x.Same = slices.Equal(x.A, x.B)
+		}
+	}
+	return out, nil
+}
+
+// ComparePeople compares what a trust would release for two people. Errors: *model.UnknownError.
+func (m *Mapper) ComparePeople(trust, a, b string) ([]Beside, error) {
+	t, _, _, err := m.Trust(trust)
+	if err != nil {
+		return nil, err
+	}
+	ga, err := m.received(t, a)
+	if err != nil {
+		return nil, err
+	}
+	gb, err := m.received(t, b)
+	if err != nil {
+		return nil, err
+	}
+	out := []Beside{{Claim: federation.Subject, RuleA: t.SubjectWords(), A: ga.Of(federation.Subject),
+		B: gb.Of(federation.Subject)}}
+	for _, r := range t.Rules {
+		out = append(out, Beside{Claim: r.Claim, RuleA: r.Expression, A: ga.Of(r.Claim), B: gb.Of(r.Claim)})
+	}
+	for i := range out {
+		out[i].Same = slices.Equal(out[i].A, out[i].B)
+	}
+	return out, nil
+}
+
+func (m *Mapper) received(t *federation.Trust, person string) (*federation.Received, error) {
+	p, err := m.Person(person)
+	if err != nil {
+		return nil, err
+	}
+	r, err := m.Releaser(t, m.Rand)
+	if err != nil {
+		return nil, err
+	}
+	return r.Receive(p), nil
+}
+
+func both(a, b []claims.Rule) []string {
+	var out []string
+	for _, r := range slices.Concat(a, b) {
+		if !slices.Contains(out, r.Claim) {
+			out = append(out, r.Claim)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Explained is a rule with what each part of it yields for a person, and what the app does with it.
+type Explained struct {
+	Claim string        `json:"claim"`
+	Name  string        `json:"name"` // on the wire
+	When  []claims.Step `json:"when,omitempty"`
+	Steps []claims.Step `json:"steps"`
+	Fills []string      `json:"fills"` // fields of the app's accounts
+}
+
+// Explain says how each rule of a trust comes to what it yields for a person. Errors: *model.UnknownError,
+// *claims.CompileError.
+func (m *Mapper) Explain(trust, person string) ([]Explained, error) {
+	t, app, _, err := m.Trust(trust)
+	if err != nil {
+		return nil, err
+	}
+	p, err := m.Person(person)
+	if err != nil {
+		return nil, err
+	}
+	e, err := claims.NewEngine()
+	if err != nil {
+		return nil, err
+	}
+	out := []Explained{}
+	if x := t.SubjectExpression(); x != "" {
+		steps, err := e.Explain(x, p)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Explained{Claim: federation.Subject, Name: federation.Subject, Steps: steps,
+			Fills: app.Reads.Filling(federation.Subject)})
+	}
+	for _, r := range t.Rules {
+		x := Explained{Claim: r.Claim, Name: r.Name, Fills: app.Reads.Filling(r.Claim)}
+		if x.Steps, err = e.Explain(r.Expression, p); err != nil {
+			return nil, err
+		}
+		if r.When != "" {
+			if x.When, err = e.Explain(r.When, p); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}

@@ -1,0 +1,303 @@
+// Package mapping looks at what people's attributes become at an app, over everybody: what is missing, whom the app
+// would know, and what would serve more people. It changes nothing but the accounts that are loaded.
+package mapping
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/core/accounts"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/model"
+)
+
+// Mapper works on a ledger.
+type Mapper struct {
+	*model.Book
+}
+
+// Errors that callers test for.
+var (
+	ErrNoAccounts = errors.New("the accounts of the app are not known")
+	ErrField      = errors.New("no account in it has the field by which the app finds one")
+	ErrNoKey      = errors.New("nobody said by which field the app finds an account")
+)
+
+// Load replaces what is known of the accounts inside an app with those of its export. An export in which no account has
+// the field by which the app finds one is another's, and what was known stays. Errors: those of accounts.Read,
+// ErrField, *model.UnknownError. The findings name accounts that the app itself could not tell apart.
+func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List, error) {
+	p, err := m.Party(federation.App, app)
+	if err != nil {
+		return 0, nil, err
+	}
+	list, err := accounts.Read(raw)
+	if err != nil {
+		return 0, nil, fmt.Errorf("accounts from %s: %w", source, err)
+	}
+	var out finding.List
+	if p.Reads != nil && p.Reads.Key != "" {
+		key := p.Reads.Key
+		if !slices.ContainsFunc(list, func(a accounts.Account) bool { return len(a.Fields[key]) > 0 }) {
+			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was loaded", source,
+				ErrField, key, strings.Join(accounts.Sorted(list[0].Fields), ", ")),
+				finding.Run("app", "change", app, "--reads", "FIELD=NAME", "--account-key", "FIELD"))
+		}
+		out = twice(list, p.Reads.Key, source)
+	}
+	return len(list), out, m.Change(func(tx *model.Edit) error { return tx.PutAccounts(app, source, list) })
+}
+
+// twice names accounts with the same value of the field by which they are found, and those with none.
+func twice(list []accounts.Account, key, source string) finding.List {
+	var out finding.List
+	first, without := map[string]int{}, 0
+	for i := range list {
+		if len(list[i].Fields[key]) == 0 {
+			without++
+		}
+		for _, v := range list[i].Fields[key] {
+			if line, ok := first[v]; ok {
+				out.Add(finding.Finding{ID: "accounts.twice", Level: finding.Warning, Check: key,
+					Saw:      fmt.Sprintf("%s in line %d and in line %d of %s", v, line, list[i].Line, source),
+					Expected: "one account for each value of the field by which the app finds them", Side: finding.App,
+					Fix: finding.Do("ask the app's owner which of them is in use, and have the other one closed")})
+				continue
+			}
+			first[v] = list[i].Line
+		}
+	}
+	if without > 0 {
+		out.Add(finding.Finding{ID: "accounts.no-key", Level: finding.Warning, Check: key,
+			Saw:      fmt.Sprintf("%d of %d accounts have no %s", without, len(list), key),
+			Expected: "a value in each, since the app finds accounts by it", Side: finding.App,
+			Fix: finding.Do("ask the app's owner whether the export is whole, and by which field accounts are found")})
+	}
+	return out
+}
+
+// those are the people whom a trust admits, with what the app receives of each.
+type those struct {
+	trust    *federation.Trust
+	app      *federation.Party
+	releaser *federation.Releaser
+	all      []people.Person // whom the trust admits
+}
+
+// admitted works out whom a trust admits; group narrows it, "" does not.
+func (m *Mapper) admitted(trust, group string) (*those, error) {
+	t, app, _, err := m.Trust(trust)
+	if err != nil {
+		return nil, err
+	}
+	r, err := m.Releaser(t, m.Rand)
+	if err != nil {
+		return nil, err
+	}
+	all, err := m.View.Persons()
+	if err != nil {
+		return nil, err
+	}
+	consents, err := m.View.Consents(trust)
+	if err != nil {
+		return nil, err
+	}
+	if group != "" && !slices.Contains((&people.Directory{Persons: all}).GroupNames(), group) {
+		return nil, fmt.Errorf("there is no group %q; see `tressik people list`: %w", group, model.ErrValue)
+	}
+	kept := all[:0]
+	for i := range all {
+		if ok, _ := t.AdmitsPerson(&all[i], consents); ok && (group == "" || all[i].In(group)) {
+			kept = append(kept, all[i])
+		}
+	}
+	return &those{t, app, r, kept}, nil
+}
+
+// Match is whom of those whom a trust admits its app would know.
+type Match struct {
+	Trust      string `json:"trust"`
+	App        string `json:"app"`
+	Field      string `json:"field"`                // by which the app finds an account
+	From       string `json:"from"`                 // the received name that fills it
+	Expression string `json:"expression,omitempty"` // the rule behind it
+	Admitted   int    `json:"admitted"`
+	Accounts   int    `json:"accounts"`
+	Strange    string `json:"strangersAre,omitempty"` // created or refused
+	*accounts.Matching
+	Better []Better `json:"better"` // rules that would find more
+}
+
+// Better is a rule that would find more accounts.
+type Better struct {
+	Expression string         `json:"expression"`
+	Found      int            `json:"found"`
+	Fix        finding.Remedy `json:"fix"`
+}
+
+// Match says for everyone whom a trust admits which account of the app they would be taken for. Errors: ErrNoAccounts,
+// ErrNoKey, *model.UnknownError.
+func (m *Mapper) Match(trust string) (*Match, error) {
+	who, err := m.admitted(trust, "")
+	if err != nil {
+		return nil, err
+	}
+	list, err := m.View.Accounts(who.app.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoAccounts, who.app.Name), finding.Run("accounts", "load",
+			who.app.Name, "FILE"))
+	}
+	reads := who.app.Reads
+	if reads == nil || reads.Key == "" {
+		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, who.app.Name), finding.Run("app", "change", who.app.Name,
+			"--reads", "FIELD=NameID", "--account-key", "FIELD"))
+	}
+	out := &Match{Trust: trust, App: who.app.Name, Field: reads.Key, From: reads.From(reads.Key), Admitted: len(who.all),
+		Accounts: len(list), Strange: reads.Strangers, Better: []Better{}}
+	if out.From == federation.Subject {
+		out.Expression = who.trust.SubjectExpression()
+	} else {
+		_, out.Expression, _ = who.trust.RuleFor(out.From)
+	}
+	arrivals := make([]accounts.Arrival, len(who.all))
+	for i := range who.all {
+		arrivals[i] = accounts.Arrival{Person: who.all[i].ID, Key: who.releaser.Receive(&who.all[i]).Of(out.From)}
+	}
+	index := accounts.NewIndex(list, reads.Key)
+	out.Matching = index.Match(arrivals)
+	out.Better = who.better(index, out)
+	return out, nil
+}
+
+// better looks for rules that would find more accounts, the best first.
+func (t *those) better(x *accounts.Index, now *Match) []Better {
+	domain, most := "", 0
+	for d, n := range x.Domains {
+		if n > most || n == most && d < domain {
+			domain, most = d, n
+		}
+	}
+	out := []Better{}
+	for _, c := range candidates(t.all, domain) {
+		hits := map[string]int{}
+		for i := range t.all {
+			if v := c.of(&t.all[i]); v != "" && x.Alone(v) {
+				hits[v]++
+			}
+		}
+		b := Better{Expression: c.expression}
+		for _, n := range hits {
+			if n == 1 { // two people for one account are no gain
+				b.Found++
+			}
+		}
+		if b.Found <= len(now.Found) {
+			continue
+		}
+		if now.From == federation.Subject {
+			b.Fix = finding.Run("claims", "set", now.Trust, "--subject", c.expression, "--subject-format", "unspecified")
+		} else {
+			claim := now.From
+			if name, _, ok := t.trust.RuleFor(now.From); ok {
+				claim = name
+			}
+			b.Fix = finding.Run("claims", "set", now.Trust, claim+"="+c.expression)
+		}
+		out = append(out, b)
+	}
+	slices.SortStableFunc(out, func(a, b Better) int {
+		return cmp.Or(cmp.Compare(b.Found, a.Found), cmp.Compare(len(a.Expression), len(b.Expression)))
+	})
+	return out[:min(len(out), 3)]
+}
+
+// candidate is a way to make a value out of a person's attributes: as an expression, and as what it yields.
+type candidate struct {
+	expression string
+	of         func(*people.Person) string // "" where it yields nothing
+}
+
+// Expr reads an attribute of a person in CEL.
+func expr(attr string) string {
+	if strings.ContainsAny(attr, ":/.-; ") {
+		return fmt.Sprintf("first(person[%q])", attr)
+	}
+	return "first(person." + attr + ")"
+}
+
+func firstOf(p *people.Person, attr string) string {
+	if v := p.Attributes[attr]; len(v) > 0 {
+		return v[0]
+	}
+	return ""
+}
+
+// candidates are the ways to make an identifier out of the attributes that people have: an attribute as it is, in lower
+// case, what stands in front of its @, and that with another domain; and a name in parts.
+func candidates(all []people.Person, domain string) []candidate {
+	have := people.Counts(all)
+	var attrs []string
+	for a := range have {
+		if a != "objectClass" && a != "entryUUID" && a != "jpegPhoto" {
+			attrs = append(attrs, a)
+		}
+	}
+	slices.Sort(attrs)
+	local := func(v string) string { v, _, _ = strings.Cut(v, "@"); return v }
+	var out []candidate
+	add := func(expression string, of func(*people.Person) string) { out = append(out, candidate{expression, of}) }
+	for _, a := range attrs {
+		add(expr(a), func(p *people.Person) string { return firstOf(p, a) })
+		add(expr(a)+".lowerAscii()", func(p *people.Person) string { return strings.ToLower(firstOf(p, a)) })
+		add(expr(a)+`.split("@")[0]`, func(p *people.Person) string { return local(firstOf(p, a)) })
+		if domain != "" {
+			add(fmt.Sprintf(`%s.split("@")[0].lowerAscii() + "@%s"`, expr(a), domain), func(p *people.Person) string {
+				if v := firstOf(p, a); v != "" && !strings.Contains(v, " ") {
+					return strings.ToLower(local(v)) + "@" + domain
+				}
+				return ""
+			})
+		}
+	}
+	for _, a := range attrs {
+		if a == "mail" || have["mail"] == 0 {
+			continue
+		}
+		add(fmt.Sprintf(`scope(%s, first(person.mail).split("@")[1])`, expr(a)), func(p *people.Person) string {
+			v := firstOf(p, a)
+			_, at, ok := strings.Cut(firstOf(p, "mail"), "@")
+			if v == "" || !ok {
+				return ""
+			}
+			return local(v) + "@" + at
+		})
+	}
+	names := func(p *people.Person) (given, sn string, ok bool) {
+		given, sn = firstOf(p, "givenName"), firstOf(p, "sn")
+		return given, sn, given != "" && sn != ""
+	}
+	const both = `first(person.givenName) + "%s" + first(person.sn)`
+	add(fmt.Sprintf(both, " "), func(p *people.Person) string {
+		if g, s, ok := names(p); ok {
+			return g + " " + s
+		}
+		return ""
+	})
+	if domain != "" {
+		add("("+fmt.Sprintf(both, ".")+`).lowerAscii() + "@`+domain+`"`, func(p *people.Person) string {
+			if g, s, ok := names(p); ok {
+				return strings.ToLower(g + "." + s + "@" + domain)
+			}
+			return ""
+		})
+	}
+	return out
+}

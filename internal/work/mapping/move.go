@@ -1,0 +1,143 @@
+package mapping
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"tressik.example/internal/core/accounts"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/model"
+)
+
+// Move is what moving an app from one provider to another does to one person there.
+type Move struct {
+	Person  string   `json:"person"`
+	Before  string   `json:"before"` // value that the app finds an account by; "" where they do not get in
+	After   string   `json:"after"`
+	Account string   `json:"account,omitempty"` // before
+	Then    string   `json:"then,omitempty"`    // after
+	Lost    []string `json:"lost"`              // roles
+	Gained  []string `json:"gained"`
+	What    string   `json:"what"` // same, stranger, other, found, out, in
+}
+
+// Moving is what moving an app to another provider does.
+type Moving struct {
+	App   string         `json:"app"`
+	From  string         `json:"from"` // trusts
+	To    string         `json:"to"`
+	Count map[string]int `json:"count"` // of each What
+	Moves []Move         `json:"moves"` // of all who are concerned, those of whom nothing changes included
+}
+
+// Move says for everyone whom an app has got through one provider, or would get through another, what becomes of them.
+// Errors: *model.UnknownError, ErrNoAccounts, ErrNoKey.
+func (m *Mapper) Move(app, from, to string) (*Moving, error) {
+	ways, err := m.ways(app, from, to)
+	if err != nil {
+		return nil, err
+	}
+	before, err := m.Match(ways[0])
+	if err != nil {
+		return nil, err
+	}
+	list, err := m.View.Accounts(app)
+	if err != nil {
+		return nil, err
+	}
+	index := accounts.NewIndex(list, before.Field)
+	out := &Moving{App: app, From: ways[0], To: ways[1], Count: map[string]int{}, Moves: []Move{}}
+	there := map[string]*Move{}
+	for i, way := range ways {
+		who, err := m.admitted(way, "")
+		if err != nil {
+			return nil, err
+		}
+		for j := range who.all {
+			p := &who.all[j]
+			x := there[p.ID]
+			if x == nil {
+				x = &Move{Person: p.ID, Lost: []string{}, Gained: []string{}}
+				there[p.ID] = x
+			}
+			x.side(i, who, p, index, before.From)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(there)) {
+		x := there[id]
+		x.judge()
+		out.Count[x.What]++
+		out.Moves = append(out.Moves, *x)
+	}
+	return out, nil
+}
+
+// side notes what one provider gives of somebody.
+func (x *Move) side(i int, who *those, p *people.Person, index *accounts.Index, from string) {
+	got := who.releaser.Receive(p)
+	value, account := "", ""
+	if v := got.Of(from); len(v) > 0 {
+		value = v[0]
+	}
+	if f := index.Match([]accounts.Arrival{{Person: p.ID, Key: got.Of(from)}}).Found; len(f) == 1 {
+		account = f[0].Account
+	}
+	roles := got.Of(who.app.Reads.From(who.app.Reads.Role))
+	if i == 0 {
+		x.Before, x.Account, x.Lost = value, account, roles
+		return
+	}
+	x.After, x.Then = value, account
+	x.Gained = slices.DeleteFunc(slices.Clone(roles), func(r string) bool { return slices.Contains(x.Lost, r) })
+	x.Lost = slices.DeleteFunc(slices.Clone(x.Lost), func(r string) bool { return slices.Contains(roles, r) })
+}
+
+// judge says what becomes of somebody.
+func (x *Move) judge() {
+	switch {
+	case x.Before == "" && x.After != "":
+		x.What = "in"
+	case x.Before != "" && x.After == "":
+		x.What = "out"
+	case x.Account == x.Then && x.Account != "":
+		x.What = "same"
+	case x.Account != "" && x.Then == "":
+		x.What = "stranger"
+	case x.Account == "" && x.Then != "":
+		x.What = "found"
+	case x.Account != x.Then:
+		x.What = "other"
+	default:
+		x.What = "unknown" // to the app, before and after
+	}
+}
+
+// ways are the trusts of an app with two providers.
+func (m *Mapper) ways(app, from, to string) ([2]string, error) {
+	var out [2]string
+	if _, err := m.Party(federation.App, app); err != nil {
+		return out, err
+	}
+	all, err := m.View.Trusts()
+	if err != nil {
+		return out, err
+	}
+	for i, provider := range []string{from, to} {
+		if _, err := m.Party(federation.Provider, provider); err != nil {
+			return out, err
+		}
+		for j := range all {
+			if all[j].App == app && all[j].Provider == provider && all[j].Standing != federation.Ended {
+				out[i] = all[j].Name
+			}
+		}
+		if out[i] == "" {
+			return out, fmt.Errorf("%s has no trust with %s; make it first with `tressik federate %s --with %s`: %w", app,
+				provider, app,
+				provider, model.ErrValue)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,233 @@
+package mapping
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/model"
+	"tressik.example/internal/work/handoff"
+)
+
+// Document is a trust's rules as they are written into a file and read from one.
+type Document struct {
+	Subject *SubjectDocument `yaml:"subject,omitempty"`
+	Claims  []ClaimDocument  `yaml:"claims"`
+}
+
+// SubjectDocument is what an app knows people by.
+type SubjectDocument struct {
+	Format     string `yaml:"format,omitempty"` // persistent, transient, email, unspecified, or a whole identifier
+	Expression string `yaml:"expression,omitempty"`
+}
+
+// ClaimDocument is one rule: an expression, or a table of roles.
+type ClaimDocument struct {
+	Claim      string         `yaml:"claim"`
+	Expression string         `yaml:"expression,omitempty"`
+	Name       string         `yaml:"name,omitempty"`
+	NameFormat string         `yaml:"nameFormat,omitempty"`
+	When       string         `yaml:"when,omitempty"`
+	Single     bool           `yaml:"single,omitempty"`
+	Roles      *RolesDocument `yaml:"roles,omitempty"`
+}
+
+// RolesDocument is a table of roles, in the order in which it counts.
+type RolesDocument struct {
+	Of      []RoleDocument `yaml:"of"`
+	Default string         `yaml:"default,omitempty"`
+	Several string         `yaml:"several,omitempty"`
+}
+
+// RoleDocument is one row of a table.
+type RoleDocument struct {
+	Group string `yaml:"group"`
+	Role  string `yaml:"role"`
+}
+
+// ErrDocument means that a file holds no rules that can be used; a *DocumentError says where.
+var ErrDocument = errors.New("no rules that can be used")
+
+// DocumentError says where a file of rules is wrong. Line and Column count from 1.
+type DocumentError struct {
+	Line, Column int
+	Detail       string
+}
+
+func (e *DocumentError) Error() string {
+	return fmt.Sprintf("%v: line %d, column %d: %s", ErrDocument, e.Line, e.Column, e.Detail)
+}
+
+func (e *DocumentError) Unwrap() error { return ErrDocument }
+
+// Export writes the rules of a trust as YAML. Errors: *model.UnknownError.
+func (m *Mapper) Export(trust string) ([]byte, error) {
+	t, _, _, err := m.Trust(trust)
+	if err != nil {
+		return nil, err
+	}
+	d := Document{Subject: &SubjectDocument{Format: t.SubjectFormat, Expression: t.Subject}, Claims: []ClaimDocument{}}
+	for _, r := range t.Rules {
+		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat, When: r.When,
+			Single: r.Single}
+		if r.Roles != nil {
+			c.Expression, c.Roles = "", &RolesDocument{Default: r.Roles.Default, Several: r.Roles.Several}
+			for _, x := range r.Roles.Of {
+				c.Roles.Of = append(c.Roles.Of, RoleDocument(x))
+			}
+		}
+		d.Claims = append(d.Claims, c)
+	}
+	return yaml.MarshalWithOptions(d, yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+}
+
+// Import replaces the rules of a trust by those of a file, whole or not at all. It returns the trust as it was and as
+// it is; dry keeps nothing. Errors: a *DocumentError, *model.UnknownError.
+func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federation.Trust, err error) {
+	was, _, _, err = m.Trust(trust)
+	if err != nil {
+		return nil, nil, err
+	}
+	if was.Standing == federation.Ended {
+		return nil, nil, fmt.Errorf("%s %w", trust, model.ErrEnded)
+	}
+	file, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return nil, nil, documentError(err)
+	}
+	var d Document
+	if err := yaml.UnmarshalWithOptions(text, &d, yaml.Strict()); err != nil {
+		return nil, nil, documentError(err)
+	}
+	rules, err := d.rules(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	now = was.Clone()
+	err = now.Change(m.Now(), func(t *federation.Trust) error {
+		t.Rules = rules
+		if d.Subject == nil {
+			return nil
+		}
+		t.Subject = d.Subject.Expression
+		if d.Subject.Format != "" {
+			format, ok := saml.FormatByWord(d.Subject.Format)
+			if !ok {
+				return at(file, "$.subject.format",
+					"%q is no format; write persistent, transient, email, unspecified or a whole identifier",
+					d.Subject.Format)
+			}
+			t.SubjectFormat = format
+		}
+		return nil
+	})
+	if err != nil || dry {
+		return was, now, err
+	}
+	if err := handoff.New(m.Book).TakeBack(was, now); err != nil {
+		return nil, nil, err
+	}
+	return was, now, m.Change(func(tx *model.Edit) error { return tx.PutTrust(was, now, "claims.import") })
+}
+
+// rules compiles what a document says.
+func (d *Document) rules(file *ast.File) ([]claims.Rule, error) {
+	engine, err := claims.NewEngine()
+	if err != nil {
+		return nil, err
+	}
+	if d.Subject != nil && d.Subject.Expression != "" {
+		if _, err := engine.Compile(d.Subject.Expression); err != nil {
+			return nil, at(file, "$.subject.expression", "%s", reason(err))
+		}
+	}
+	out := []claims.Rule{}
+	for i, c := range d.Claims {
+		where := fmt.Sprintf("$.claims[%d]", i)
+		r := claims.Rule{Claim: c.Claim, Expression: c.Expression, Name: c.Name, NameFormat: c.NameFormat, When: c.When,
+			Single: c.Single}
+		if r.Name == "" {
+			r.Name = c.Claim
+		}
+		switch {
+		case c.Claim == "":
+			return nil, at(file, where, "the claim has no name (claim:)")
+		case len(claims.Set(out, r)) == len(out):
+			return nil, at(file, where+".claim", "%s is there twice", c.Claim)
+		case (c.Expression == "") == (c.Roles == nil):
+			return nil, at(file, where+".claim", "%s needs an expression or a table of roles, and not both", c.Claim)
+		case c.Roles != nil:
+			if r.Roles, err = c.Roles.roles(file, where+".roles"); err != nil {
+				return nil, err
+			}
+			r.Expression = r.Roles.Expression()
+		}
+		if _, err := engine.Compile(r.Expression); err != nil {
+			return nil, at(file, where+".expression", "%s", reason(err))
+		}
+		if r.When != "" {
+			if _, err := engine.Condition(r.When); err != nil {
+				return nil, at(file, where+".when", "%s", reason(err))
+			}
+		}
+		out = claims.Set(out, r)
+	}
+	return out, nil
+}
+
+func (d *RolesDocument) roles(file *ast.File, where string) (*claims.Roles, error) {
+	out := &claims.Roles{Default: d.Default, Several: d.Several}
+	if out.Several == "" {
+		out.Several = "first"
+	}
+	if out.Several != "first" && out.Several != "all" {
+		return nil, at(file, where+".several", "%q: write first or all", d.Several)
+	}
+	for i, x := range d.Of {
+		if x.Group == "" || x.Role == "" {
+			return nil, at(file, fmt.Sprintf("%s.of[%d]", where, i), "a row has a group and a role")
+		}
+		out.Of = append(out.Of, claims.RoleOf(x))
+	}
+	if len(out.Of) == 0 {
+		return nil, at(file, where, "the table is empty")
+	}
+	return out, nil
+}
+
+// reason is what is wrong with an expression, and where in it.
+func reason(err error) string {
+	var c *claims.CompileError
+	if errors.As(err, &c) {
+		return fmt.Sprintf("%s, at column %d of the expression %s", c.Reason, c.Column, c.Expression)
+	}
+	return err.Error()
+}
+
+// at says where in a file a part of it stands.
+func at(file *ast.File, path, format string, args ...any) error {
+	e := &DocumentError{Line: 1, Column: 1, Detail: fmt.Sprintf(format, args...)}
+	if p, err := yaml.PathString(path); err == nil {
+		if node, err := p.FilterFile(file); err == nil && node != nil && node.GetToken() != nil {
+			e.Line, e.Column = node.GetToken().Position.Line, node.GetToken().Position.Column
+		}
+	}
+	return e
+}
+
+// documentError takes what the reader of YAML says.
+func documentError(err error) error {
+	var y yaml.Error
+	if errors.As(err, &y) && y.GetToken() != nil {
+		return &DocumentError{y.GetToken().Position.Line, y.GetToken().Position.Column, y.GetMessage()}
+	}
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return &DocumentError{1, 1, line}
+}
