@@ -120,7 +120,7 @@ func (d *Book) Party(kind federation.Kind, name string) (*federation.Party, erro
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
-	providers, apps, _, err := d.View.Names()
+	providers, apps, _, err := d.AllNames()
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +154,7 @@ func (d *Book) AnyParty(name string) (*federation.Party, error) {
 	if !errors.Is(err, ErrNotFound) {
 		return p, err
 	}
-	providers, apps, _, err := d.View.Names()
+	providers, apps, _, err := d.AllNames()
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +166,7 @@ func (d *Book) AnyParty(name string) (*federation.Party, error) {
 func (d *Book) Trust(name string) (*federation.Trust, *federation.Party, *federation.Party, error) {
 	t, err := d.View.Trust(name)
 	if errors.Is(err, ErrNotFound) {
-		_, _, trusts, err := d.View.Names()
+		_, _, trusts, err := d.AllNames()
 		if err != nil {
 			return nil, nil, nil, err
 		}

@@ -57,6 +57,13 @@ func (e *Edit) putWith(r Record, doc *Document) error {
 	return nil
 }
 
+// known puts a record whose own it becomes in place of one that is known to stand there; nil is none.
+func (e *Edit) known(before, r Record) {
+	if !same(before, r) {
+		e.tell(Change{Key: r.Key(), Before: before, After: r})
+	}
+}
+
 // take takes a record away; it reports whether one was there.
 func (e *Edit) take(k Key) (bool, error) {
 	before, err := e.Get(k)

@@ -9,78 +9,148 @@ import (
 	"tressik.example/internal/core/people"
 )
 
-// keepSubject sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by
-// their UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free
-// again is somebody new. It returns the key.
-func (e *Edit) keepSubject(p *people.Person) (string, error) {
-	now := p.UUID()
-	had, err := get[*Subject](e.View, Key{Subjects, Folded(p.ID)})
-	switch {
-	case err == nil && (had.UUID == now || had.UUID == "" || now == ""):
-		if had.UUID == "" && now != "" {
-			had.UUID = now
-			err = e.put(had)
+// subjects finds what pseudonyms are made from. Where many people are loaded it has read all of them once.
+type subjects struct {
+	e      *Edit
+	all    bool
+	byName map[string]*Subject
+	byUUID map[string]*Subject
+	byKey  map[string]*Subject
+}
+
+// subjectsOf finds subjects for so many people.
+func (e *Edit) subjectsOf(people int) (*subjects, error) {
+	s := &subjects{e: e, all: people > many, byName: map[string]*Subject{}, byUUID: map[string]*Subject{},
+		byKey: map[string]*Subject{}}
+	if !s.all {
+		return s, nil
+	}
+	for r, err := range find[*Subject](e.View, Query{Kind: Subjects}) {
+		if err != nil {
+			return nil, err
 		}
-		return had.Pseudo, err
-	case err != nil && !errors.Is(err, ErrNotFound):
+		s.note(r)
+	}
+	return s, nil
+}
+
+// many is the number of people from which all are read at once, not each by itself.
+const many = 50
+
+func (s *subjects) note(r *Subject) {
+	s.byName[r.Key().ID], s.byKey[r.Pseudo] = r, r
+	if r.UUID != "" {
+		s.byUUID[r.UUID] = r
+	}
+}
+
+// named returns the subject of a name; nil where there is none.
+func (s *subjects) named(id string) (*Subject, error) {
+	if s.all {
+		return s.byName[Folded(id)], nil
+	}
+	r, err := get[*Subject](s.e.View, Key{Subjects, Folded(id)})
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return r, err
+}
+
+// under returns a subject by an index; nil where there is none.
+func (s *subjects) under(by Index, value string) (*Subject, error) {
+	if s.all {
+		return map[Index]map[string]*Subject{ByUUID: s.byUUID, BySubject: s.byKey}[by][value], nil
+	}
+	for r, err := range find[*Subject](s.e.View, Query{Kind: Subjects, By: by, Value: value}) {
+		return r, err
+	}
+	return nil, nil
+}
+
+// keep sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by their
+// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again is
+// somebody new. It returns the key.
+func (s *subjects) keep(p *people.Person) (string, error) {
+	now := p.UUID()
+	had, err := s.named(p.ID)
+	switch {
+	case err != nil:
 		return "", err
+	case had != nil && (had.UUID == now || had.UUID == "" || now == ""):
+		if had.UUID == "" && now != "" {
+			c := *had
+			c.UUID = now
+			s.e.known(had, &c)
+			s.note(&c)
+		}
+		return had.Pseudo, nil
 	case now != "":
-		for r, err := range find[*Subject](e.View, Query{Kind: Subjects, By: ByUUID, Value: now}) {
-			if err != nil {
-				return "", err
-			}
-			return r.Pseudo, e.putSubject(&Subject{Person: p.ID, Pseudo: r.Pseudo, UUID: now})
+		r, err := s.under(ByUUID, now)
+		if err != nil {
+			return "", err
+		}
+		if r != nil {
+			return r.Pseudo, s.put(had, &Subject{Person: p.ID, Pseudo: r.Pseudo, UUID: now})
 		}
 	}
-	key, err := e.random(16)
+	key, err := s.e.random(16)
 	if err != nil {
 		return "", err
 	}
-	return key, e.putSubject(&Subject{Person: p.ID, Pseudo: key, UUID: now})
+	return key, s.put(had, &Subject{Person: p.ID, Pseudo: key, UUID: now})
 }
 
-// putSubject gives a key to a name, and to that name alone.
-func (e *Edit) putSubject(s *Subject) error {
-	var others []*Subject
-	for r, err := range find[*Subject](e.View, Query{Kind: Subjects, By: BySubject, Value: s.Pseudo}) {
-		if err != nil {
-			return err
-		}
-		if r.Key() != s.Key() {
-			others = append(others, r)
-		}
-	}
-	for _, o := range others {
-		if _, err := e.take(o.Key()); err != nil {
-			return err
-		}
-		r, err := get[*Person](e.View, PersonKey(o.Person))
-		if errors.Is(err, ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		r.Pseudo = ""
-		if err := e.put(r); err != nil {
-			return err
-		}
-	}
-	return e.put(s)
-}
-
-// putPerson puts a person with the key that their pseudonyms are made from.
-func (e *Edit) putPerson(p *people.Person) error {
-	key, err := e.keepSubject(p)
+// put gives a key to a name, and to that name alone. had is what the name had; nil is nothing.
+func (s *subjects) put(had, now *Subject) error {
+	other, err := s.under(BySubject, now.Pseudo)
 	if err != nil {
 		return err
 	}
-	return e.put(&Person{Person: *p, Pseudo: key})
+	if other != nil && other.Key() != now.Key() {
+		s.e.tell(Change{Key: other.Key(), Before: other})
+		delete(s.byName, other.Key().ID)
+		r, err := get[*Person](s.e.View, PersonKey(other.Person))
+		if err == nil {
+			c := *r
+			c.Pseudo = ""
+			s.e.known(r, &c)
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
+	}
+	if had == nil {
+		s.e.known(nil, now)
+	} else {
+		s.e.known(had, now)
+	}
+	s.note(now)
+	return nil
+}
+
+// putSubject gives a key to a name, and to that name alone.
+func (e *Edit) putSubject(now *Subject) error {
+	s, err := e.subjectsOf(1)
+	if err != nil {
+		return err
+	}
+	had, err := s.named(now.Person)
+	if err != nil {
+		return err
+	}
+	return s.put(had, now)
 }
 
 // PutPerson stores one person, and returns them with their key for pseudonyms.
 func (e *Edit) PutPerson(p *people.Person) (*people.Person, error) {
-	if err := e.putPerson(p); err != nil {
+	s, err := e.subjectsOf(1)
+	if err != nil {
+		return nil, err
+	}
+	key, err := s.keep(p)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.put(&Person{Person: *p, Pseudo: key}); err != nil {
 		return nil, err
 	}
 	return e.Person(p.ID)
@@ -155,44 +225,74 @@ func (e *Edit) PutPersonsOf(of string, list []people.Person) (added, changed, re
 // putPersons stores people who come from a source; replace takes away the others of that source alone.
 func (e *Edit) putPersons(list []people.Person, replace bool, source, of string) (added, changed, removed int,
 	err error) {
-	was := map[string]Record{}
-	if replace {
-		for r, err := range e.Find(Query{Kind: People, By: BySource, Value: of}) {
-			if err != nil {
-				return 0, 0, 0, err
-			}
-			was[r.Key().ID] = r
-		}
+	subjects, err := e.subjectsOf(len(list))
+	if err != nil {
+		return 0, 0, 0, err
 	}
+	there, err := e.peopleThere(list, replace)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	listed := map[string]bool{}
 	for i := range list {
 		p := &list[i]
-		k := PersonKey(p.ID)
-		r, err := get[*Person](e.View, k)
+		id := Folded(p.ID)
+		r := there[id]
 		switch {
-		case errors.Is(err, ErrNotFound):
+		case r == nil:
 			added++
-		case err != nil:
-			return 0, 0, 0, err
 		case r.Person.Source != of:
 			return 0, 0, 0, cameFromElsewhere(&r.Person)
-		default:
-			delete(was, k.ID)
-			if c := *p; !same(&Person{Person: r.Person}, &Person{Person: c}) {
-				changed++
-			}
+		case !same(&Person{Person: r.Person}, &Person{Person: *p}):
+			changed++
 		}
-		if err := e.putPerson(p); err != nil {
+		now := &Person{Person: *p}
+		if now.Pseudo, err = subjects.keep(p); err != nil {
 			return 0, 0, 0, err
 		}
+		if r == nil {
+			e.known(nil, now)
+		} else {
+			e.known(r, now)
+		}
+		there[id], listed[id] = now, true
 	}
-	removed = len(was)
-	for _, id := range slices.Sorted(maps.Keys(was)) {
-		if _, err := e.take(Key{People, id}); err != nil {
-			return 0, 0, 0, err
+	if replace {
+		for _, id := range slices.Sorted(maps.Keys(there)) {
+			if r := there[id]; !listed[id] && r.Person.Source == of {
+				e.tell(Change{Key: Key{People, id}, Before: r})
+				removed++
+			}
 		}
 	}
 	return added, changed, removed, e.note("people.load", "", "", nil, map[string]any{"source": source,
 		"read": len(list), "added": added, "changed": changed, "removed": removed})
+}
+
+// peopleThere returns the people of a list who are there already, by folded ID; all people where there are many of them,
+// or all are wanted.
+func (e *Edit) peopleThere(list []people.Person, all bool) (map[string]*Person, error) {
+	out := map[string]*Person{}
+	if all || len(list) > many {
+		for r, err := range find[*Person](e.View, Query{Kind: People}) {
+			if err != nil {
+				return nil, err
+			}
+			out[r.Key().ID] = r
+		}
+		return out, nil
+	}
+	for i := range list {
+		r, err := get[*Person](e.View, PersonKey(list[i].ID))
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out[r.Key().ID] = r
+	}
+	return out, nil
 }
 
 // cameFromElsewhere refuses somebody who is there already and came from elsewhere.

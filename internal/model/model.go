@@ -168,6 +168,8 @@ type Reader interface {
 	Get(Key) (Record, error)
 	// Find returns records in the order of their kind: by name, or as they were made.
 	Find(Query) iter.Seq2[Record, error]
+	// Names returns the IDs alone of what Find finds, in its order.
+	Names(Query) iter.Seq2[string, error]
 	// Document returns the bytes that lie beside a record as they were received; nil where none do. Errors:
 	// ErrNotFound.
 	Document(Key) ([]byte, error)

@@ -291,6 +291,28 @@ func (o *overlay) byName(l *layer, q Query, yield func(Record, error) bool) {
 	before("", true)
 }
 
+func (o *overlay) Names(q Query) iter.Seq2[string, error] {
+	if o.kinds[q.Kind] == nil {
+		return o.base.Names(q)
+	}
+	return namesOf(o.Find(q))
+}
+
+// namesOf are the IDs of records.
+func namesOf(records iter.Seq2[Record, error]) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		for r, err := range records {
+			if err != nil {
+				yield("", err)
+				return
+			}
+			if !yield(r.Key().ID, nil) {
+				return
+			}
+		}
+	}
+}
+
 func (o *overlay) Entries(f Filter) iter.Seq2[Entry, error] {
 	if len(o.entries) == 0 {
 		return o.base.Entries(f)
@@ -347,6 +369,9 @@ func (empty) Document(Key) ([]byte, error) { return nil, ErrNotFound }
 func (empty) Last(Kind) (int64, error)     { return 0, nil }
 func (empty) Find(Query) iter.Seq2[Record, error] {
 	return func(func(Record, error) bool) {}
+}
+func (empty) Names(Query) iter.Seq2[string, error] {
+	return func(func(string, error) bool) {}
 }
 func (empty) Entries(Filter) iter.Seq2[Entry, error] {
 	return func(func(Entry, error) bool) {}

@@ -220,6 +220,13 @@ func (p *past) Find(q Query) iter.Seq2[Record, error] {
 	}
 }
 
+func (p *past) Names(q Query) iter.Seq2[string, error] {
+	if !q.Kind.Personal() {
+		return p.overlay.Names(q)
+	}
+	return namesOf(p.Find(q))
+}
+
 func (p *past) Entries(f Filter) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		bare := f

@@ -163,23 +163,18 @@ func (v View) APIs() (map[string]*federation.Party, error) {
 	return out, nil
 }
 
-// Names lists the names of all parties and trusts, for hints and completion.
-func (v View) Names() (providers, apps, trusts []string, err error) {
-	for p, err := range v.EachParty("") {
-		if err != nil {
-			return nil, nil, nil, err
+// AllNames lists the names of all parties and trusts, for hints and completion.
+func (v View) AllNames() (providers, apps, trusts []string, err error) {
+	for _, x := range []struct {
+		q  Query
+		to *[]string
+	}{{ofKind(federation.Provider), &providers}, {ofKind(federation.App), &apps}, {Query{Kind: Trusts}, &trusts}} {
+		for n, err := range v.Names(x.q) {
+			if err != nil {
+				return nil, nil, nil, err
+			}
+			*x.to = append(*x.to, n)
 		}
-		if p.Kind == federation.Provider {
-			providers = append(providers, p.Name)
-		} else {
-			apps = append(apps, p.Name)
-		}
-	}
-	for t, err := range v.EachTrust() {
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		trusts = append(trusts, t.Name)
 	}
 	return providers, apps, trusts, nil
 }
@@ -257,16 +252,14 @@ func (v View) SubjectKey(trust string) (federation.SubjectKey, error) {
 	return r.Subject, nil
 }
 
-// SubjectKeys returns what the pseudonyms of all trusts are made from, by trust.
-func (v View) SubjectKeys() (map[string]federation.SubjectKey, error) {
-	out := map[string]federation.SubjectKey{}
-	for r, err := range find[*Trust](v, Query{Kind: Trusts}) {
-		if err != nil {
-			return nil, err
-		}
-		out[r.Trust.Name] = r.Subject
-	}
-	return out, nil
+// Agreed lists the trusts by name, and what the pseudonyms of each are made from.
+func (v View) Agreed() ([]federation.Trust, map[string]federation.SubjectKey, error) {
+	keys := map[string]federation.SubjectKey{}
+	out, err := list(v, Query{Kind: Trusts}, func(r *Trust) federation.Trust {
+		keys[r.Trust.Name] = r.Subject
+		return trustOf(r)
+	})
+	return out, keys, err
 }
 
 func personOf(r *Person) people.Person {

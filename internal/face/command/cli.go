@@ -423,7 +423,7 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
-		providers, apps, trusts, _ := d.Names()
+		providers, apps, trusts, _ := d.AllNames()
 		switch which {
 		case "provider":
 			return providers, cobra.ShellCompDirectiveNoFileComp

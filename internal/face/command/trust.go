@@ -316,7 +316,7 @@ func (a *App) settleStep(d *desk.Desk, got []string, done, waive int, reason str
 }
 
 func (a *App) nextAll(d *desk.Desk) error {
-	providers, apps, trusts, err := d.Names()
+	providers, apps, trusts, err := d.AllNames()
 	if err != nil {
 		return err
 	}

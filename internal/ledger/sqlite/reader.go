@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tressik.example/internal/model"
@@ -23,9 +24,75 @@ type querier interface {
 
 // reader is what stands in the ledger as a transaction sees it.
 type reader struct {
-	ctx context.Context // of the transaction: a View has one, and it ends with it
-	q   querier
+	ctx  context.Context // of the transaction: a View has one, and it ends with it
+	q    querier
+	made *statements // of a connection of its own; nil prepares each query by itself
 }
+
+// statements keeps the statements of a connection that were prepared, for queries that come again and again. It is for
+// one transaction, and may be asked by several goroutines.
+type statements struct {
+	conn *sql.Conn
+	mu   sync.Mutex
+	all  map[string]*sql.Stmt
+}
+
+// on is a reader on a connection. Its end closes what was prepared.
+func on(ctx context.Context, conn *sql.Conn) *reader {
+	return &reader{ctx, conn, &statements{conn: conn, all: map[string]*sql.Stmt{}}}
+}
+
+func (r *reader) end() error {
+	var errs []error
+	for _, s := range r.made.all {
+		errs = append(errs, s.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// prepared is the statement of a query.
+func (r *reader) prepared(query string) (*sql.Stmt, error) {
+	r.made.mu.Lock()
+	defer r.made.mu.Unlock()
+	if s := r.made.all[query]; s != nil {
+		return s, nil
+	}
+	s, err := r.made.conn.PrepareContext(r.ctx, query)
+	if err == nil {
+		r.made.all[query] = s
+	}
+	return s, err
+}
+
+// row reads one row.
+func (r *reader) row(query string, args ...any) scanner {
+	if r.made == nil {
+		return r.q.QueryRowContext(r.ctx, query, args...)
+	}
+	s, err := r.prepared(query)
+	if err != nil {
+		return failed{err}
+	}
+	return s.QueryRowContext(r.ctx, args...)
+}
+
+// exec writes.
+func (r *reader) exec(query string, args ...any) error {
+	if r.made == nil {
+		_, err := r.q.ExecContext(r.ctx, query, args...)
+		return err
+	}
+	s, err := r.prepared(query)
+	if err == nil {
+		_, err = s.ExecContext(r.ctx, args...)
+	}
+	return err
+}
+
+// failed is a row that cannot be read.
+type failed struct{ error }
+
+func (f failed) Scan(...any) error { return f.error }
 
 type scanner interface{ Scan(...any) error }
 
@@ -52,6 +119,26 @@ func (r *reader) Find(q model.Query) iter.Seq2[model.Record, error] {
 			return
 		}
 		t.find(r, q, yield)
+	}
+}
+
+func (r *reader) Names(q model.Query) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		t, err := tableOf(q.Kind)
+		if err != nil {
+			yield("", err)
+			return
+		}
+		if named, ok := t.(*rows); ok && named.name != "" {
+			named.names(r, q, yield)
+			return
+		}
+		t.find(r, q, func(x model.Record, err error) bool {
+			if err != nil {
+				return yield("", err)
+			}
+			return yield(x.Key().ID, nil)
+		})
 	}
 }
 

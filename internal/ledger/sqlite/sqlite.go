@@ -295,7 +295,8 @@ func (l *Ledger) View(ctx context.Context, f func(model.View) error) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(f(model.View{Reader: &reader{ctx, conn}}), release(ctx, conn))
+	r := on(ctx, conn)
+	return errors.Join(f(model.View{Reader: r}), r.end(), release(ctx, conn))
 }
 
 // Snapshot opens a View that stays what it is until end is called.
@@ -304,11 +305,14 @@ func (l *Ledger) Snapshot(ctx context.Context) (model.View, func() error, error)
 	if err != nil {
 		return model.View{}, nil, err
 	}
-	return model.View{Reader: &reader{ctx, conn}}, func() error { return release(ctx, conn) }, nil
+	r := on(ctx, conn)
+	return model.View{Reader: r}, func() error { return errors.Join(r.end(), release(ctx, conn)) }, nil
 }
 
 // Now is a View in which each question is answered at its own moment.
-func (l *Ledger) Now(ctx context.Context) model.View { return model.View{Reader: &reader{ctx, l.db}} }
+func (l *Ledger) Now(ctx context.Context) model.View {
+	return model.View{Reader: &reader{ctx: ctx, q: l.db}}
+}
 
 // Files are the file, those that SQLite keeps beside it, and the ledger key.
 func (l *Ledger) Files() []string { return Files(l.path, l.options.SealKey) }
@@ -356,7 +360,8 @@ func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) 
 			}
 		}
 	}()
-	r := &reader{ctx, conn}
+	r := on(ctx, conn)
+	defer r.end() // what a statement has to say was said when it was run
 	c, err := f(model.View{Reader: r})
 	if err != nil || c.Empty() {
 		return err

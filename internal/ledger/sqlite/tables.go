@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -27,6 +28,7 @@ type rows struct {
 	scan    func(scanner) (model.Record, error)           // reads a row
 	write   func(r *reader, c model.Change) error         // puts a record
 	delete  string                                        // DELETE FROM …, without its condition
+	name    string                                        // SELECT of the names alone; "" reads whole records for them
 	every   string                                        // condition that holds for all of the kind
 	empty   map[model.Index]func(v string) (string, bool) // condition of its own for a value
 }
@@ -43,7 +45,7 @@ func (t *rows) parts(k model.Key) []any {
 }
 
 func (t *rows) get(r *reader, k model.Key) (model.Record, error) {
-	x, err := t.scan(r.q.QueryRowContext(r.ctx, t.selects+" WHERE "+t.key, t.parts(k)...))
+	x, err := t.scan(r.row(t.selects+" WHERE "+t.key, t.parts(k)...))
 	if err != nil {
 		return nil, notFound(err)
 	}
@@ -74,24 +76,27 @@ func (t *rows) where(q model.Query) (string, []any, error) {
 	return c, args, nil
 }
 
-func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bool) {
+// selected asks for what a query finds, by a SELECT.
+func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, error) {
 	where, args, err := t.where(q)
 	if err != nil {
-		yield(nil, err)
-		return
+		return nil, err
 	}
-	s := t.selects
 	if where != "" {
-		s += " WHERE " + where
+		selects += " WHERE " + where
 	}
 	direction := ""
 	if q.Newest {
 		direction = " DESC"
 	}
-	s += " ORDER BY " + strings.Join(t.order, direction+", ") + direction
-	list, err := r.q.QueryContext(r.ctx, s, args...)
+	list, err := r.q.QueryContext(r.ctx, selects+" ORDER BY "+strings.Join(t.order, direction+", ")+direction, args...)
+	return list, translated(err)
+}
+
+func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bool) {
+	list, err := t.selected(r, t.selects, q)
 	if err != nil {
-		yield(nil, translated(err))
+		yield(nil, err)
 		return
 	}
 	defer list.Close()
@@ -110,17 +115,38 @@ func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bo
 	}
 }
 
+// names gives the names alone of what a query finds.
+func (t *rows) names(r *reader, q model.Query, yield func(string, error) bool) {
+	list, err := t.selected(r, t.name, q)
+	if err != nil {
+		yield("", err)
+		return
+	}
+	defer list.Close()
+	for list.Next() {
+		var name string
+		if err := list.Scan(&name); err != nil {
+			yield("", translated(err))
+			return
+		}
+		if !yield(name, nil) {
+			return
+		}
+	}
+	if err := list.Err(); err != nil {
+		yield("", translated(err))
+	}
+}
+
 func (t *rows) put(r *reader, c model.Change) error { return t.write(r, c) }
 
 func (t *rows) take(r *reader, k model.Key) error {
-	_, err := r.q.ExecContext(r.ctx, t.delete+" WHERE "+t.key, t.parts(k)...)
-	return err
+	return r.exec(t.delete+" WHERE "+t.key, t.parts(k)...)
 }
 
 // put writes a row.
 func put(r *reader, query string, args ...any) error {
-	_, err := r.q.ExecContext(r.ctx, query, args...)
-	return err
+	return r.exec(query, args...)
 }
 
 // written is a document as it is kept in a column.
@@ -237,7 +263,7 @@ func parties() *rows {
 				raw = CASE WHEN ? THEN excluded.raw ELSE raw END`, x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc,
 				raw, x.Version, c.Document != nil)
 		},
-		delete: "DELETE FROM parties"}
+		delete: "DELETE FROM parties", name: "SELECT name FROM parties"}
 }
 
 func versions() *rows {
@@ -287,7 +313,7 @@ func trusts() *rows {
 				ON CONFLICT (name) DO UPDATE SET doc = excluded.doc, version = excluded.version`, x.Trust.Name, x.Trust.App,
 				x.Trust.Provider, doc, x.Subject.Salt, x.Subject.Anchor, x.Version)
 		},
-		delete: "DELETE FROM trusts"}
+		delete: "DELETE FROM trusts", name: "SELECT name FROM trusts"}
 }
 
 func ownKeys() *rows {

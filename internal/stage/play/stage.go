@@ -186,7 +186,8 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 func readAll(v model.View) (*cast.Ledger, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Secrets: map[string][]federation.Secret{},
 		Consents: map[string][]federation.Consent{}}
-	trusts, err := v.Trusts()
+	trusts, keys, err := v.Agreed()
+	led.Subjects = keys
 	if err != nil {
 		return nil, err
 	}
@@ -216,9 +217,6 @@ func readAll(v model.View) (*cast.Ledger, error) {
 	}
 	for _, c := range consents {
 		led.Consents[c.Trust] = append(led.Consents[c.Trust], c)
-	}
-	if led.Subjects, err = v.SubjectKeys(); err != nil {
-		return nil, err
 	}
 	routes, came, err := v.Arrivals()
 	if err != nil {
