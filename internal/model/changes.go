@@ -79,14 +79,16 @@ func recorded(r Record) Record {
 		return &c
 	case *Secret:
 		c := *x
-		c.Hash = ""
+		c.Hash, c.Secret.Used = "", nil
 		return &c
 	case *OwnKey:
 		c := *x
 		c.Sealed = nil
 		return &c
 	case *Expectation:
-		return &Expectation{*recordedExpected(&x.Expected)}
+		c := *recordedExpected(&x.Expected)
+		c.Held, c.HeldSeq = time.Time{}, 0
+		return &Expectation{c}
 	}
 	return r
 }

@@ -70,8 +70,8 @@ type Filter struct {
 	Whole               bool  // with the records of each, by which alone its hash can be checked
 }
 
-// picks reports whether an entry is among those that are wanted; Last is not looked at.
-func (f *Filter) picks(e *Entry) bool {
+// Picks reports whether an entry is among those that are wanted; Last is not looked at.
+func (f *Filter) Picks(e *Entry) bool {
 	return (f.Party == "" || f.Party == e.Party) && (f.Trust == "" || f.Trust == e.Trust) &&
 		(f.Actor == "" || f.Actor == e.Actor) && (f.Since.IsZero() || !e.At.Before(f.Since)) &&
 		(f.Until.IsZero() || e.At.Before(f.Until)) && e.Seq > f.After

@@ -5,13 +5,15 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // overlay is a Reader of another one with changes on top.
 type overlay struct {
 	base    Reader
 	kinds   map[Kind]*layer
-	entries []Entry // of the changes, numbered on from the base's
+	entries []Entry               // of the changes, numbered on from the base's
+	after   func() (int64, error) // number of the last entry of the base
 }
 
 // layer is what changes made of the records of one kind.
@@ -43,7 +45,10 @@ func Overlay(v View, c Changes) View {
 	return View{o}
 }
 
-func newOverlay(base Reader) *overlay { return &overlay{base: base, kinds: map[Kind]*layer{}} }
+func newOverlay(base Reader) *overlay {
+	return &overlay{base: base, kinds: map[Kind]*layer{},
+		after: sync.OnceValues(func() (int64, error) { return lastSeq(base) })}
+}
 
 // at returns what the changes made of a record; nil for one that they leave alone.
 func (o *overlay) at(k Key) *laid {
@@ -328,14 +333,14 @@ func (o *overlay) Entries(f Filter) iter.Seq2[Entry, error] {
 			}
 			all = append(all, e)
 		}
-		seq, err := lastSeq(o.base)
+		seq, err := o.after()
 		if err != nil {
 			yield(Entry{}, err)
 			return
 		}
 		for i, e := range o.entries {
 			e.Seq = seq + int64(i) + 1
-			if f.picks(&e) {
+			if f.Picks(&e) {
 				all = append(all, e)
 			}
 		}

@@ -134,18 +134,6 @@ func (v View) EachParty(kind federation.Kind) iter.Seq2[federation.Party, error]
 	return each(v, ofKind(kind), partyOf)
 }
 
-// PartyBy returns the party that an identifier belongs to: ByEntity, ByAudience or ByIssuer. Errors: ErrNotFound.
-func (v View) PartyBy(by Index, kind federation.Kind, identifier string) (*federation.Party, error) {
-	for r, err := range find[*Party](v, Query{Kind: Parties, By: by, Value: PartyValue(kind, identifier)}) {
-		if err != nil {
-			return nil, err
-		}
-		p := partyOf(r)
-		return &p, nil
-	}
-	return nil, ErrNotFound
-}
-
 // Raw returns the metadata of a party as it was received; nil if there is none. Errors: ErrNotFound.
 func (v View) Raw(name string) ([]byte, error) { return v.Document(Key{Parties, name}) }
 
