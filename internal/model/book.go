@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
@@ -22,16 +23,19 @@ import (
 type Book struct {
 	View
 	Env
-	edit *Edit
+	edit   *Edit
+	engine func() (*claims.Engine, error) // made when it is first needed, and shared
 }
 
 // Open returns a Book for reading alone.
-func Open(v View, env Env) *Book { return &Book{View: v, Env: env} }
+func Open(v View, env Env) *Book {
+	return &Book{View: v, Env: env, engine: sync.OnceValues(claims.NewEngine)}
+}
 
 // Begin returns a Book for changing, and the Edit that gathers what is changed. It shows what was changed already.
 func Begin(v View, env Env) (*Book, *Edit) {
 	e := NewEdit(v, env)
-	return &Book{View: e.View, Env: env, edit: e}, e
+	return &Book{View: e.View, Env: env, edit: e, engine: sync.OnceValues(claims.NewEngine)}, e
 }
 
 // Try returns a Book on which everything can be tried: it begins with what stands in this one, and nobody keeps what is
@@ -370,7 +374,7 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 
 // Releaser works out what a trust sends for a person. Errors: *claims.CompileError, ErrNotFound.
 func (d *Book) Releaser(t *federation.Trust, rand io.Reader) (*federation.Releaser, error) {
-	engine, err := claims.NewEngine()
+	engine, err := d.engine()
 	if err != nil {
 		return nil, err
 	}

@@ -68,8 +68,8 @@ func (s *subjects) under(by Index, value string) (*Subject, error) {
 }
 
 // keep sees to it that a person has a key for pseudonyms: the one they had, under this name or, known again by their
-// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free again is
-// somebody new. It returns the key.
+// UUID, under another; somebody new gets a random one. A person of another UUID who is given a name that is free
+// again is somebody new. It returns the key.
 func (s *subjects) keep(p *people.Person) (string, error) {
 	now := p.UUID()
 	had, err := s.named(p.ID)
@@ -269,8 +269,8 @@ func (e *Edit) putPersons(list []people.Person, replace bool, source, of string)
 		"read": len(list), "added": added, "changed": changed, "removed": removed})
 }
 
-// peopleThere returns the people of a list who are there already, by folded ID; all people where there are many of them,
-// or all are wanted.
+// peopleThere returns the people of a list who are there already, by folded ID; all people where there are many of
+// them, or all are wanted.
 func (e *Edit) peopleThere(list []people.Person, all bool) (map[string]*Person, error) {
 	out := map[string]*Person{}
 	if all || len(list) > many {

@@ -147,8 +147,8 @@ func TestPast(t *testing.T) {
 	}
 }
 
-// TestBack holds, over histories at random in which two people take turns, that taking back what one did leaves what the
-// other did, and that what one did alone is as it was.
+// TestBack holds, over histories at random in which two people take turns, that taking back what one did leaves what
+// the other did, and that what one did alone is as it was.
 func TestBack(t *testing.T) {
 	for seed := range int64(12) {
 		h, m := history(t, 200+seed)
@@ -297,7 +297,8 @@ func house(b *model.Book) error {
 	return b.Change(func(e *model.Edit) error {
 		ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, Entity: saml.Entity{ID: "urn:ridge",
 			IDP: &saml.Role{}}}
-		night := &federation.Party{Name: "nightlog", Kind: federation.App, Entity: saml.Entity{ID: "urn:night", SP: &saml.Role{}}}
+		night := &federation.Party{Name: "nightlog", Kind: federation.App, Entity: saml.Entity{ID: "urn:night",
+			SP: &saml.Role{}}}
 		api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{
 			Audience:    "https://telescope.kestrelridge.example",
 			Permissions: []federation.Permission{{Name: "frames.read", As: []string{"user"}, Says: "read frames"}}}}
@@ -552,9 +553,10 @@ func TestVerify(t *testing.T) {
 		edit func([]model.Entry) []model.Entry
 		want string
 	}{
-		"whole":         {func(l []model.Entry) []model.Entry { return l }, ""},
-		"an actor":      {func(l []model.Entry) []model.Entry { l[2].Actor = "x"; return l }, "not what was written"},
-		"its records":   {func(l []model.Entry) []model.Entry { l[2].Records = []byte("[]"); return l }, "not what was written"},
+		"whole":    {func(l []model.Entry) []model.Entry { return l }, ""},
+		"an actor": {func(l []model.Entry) []model.Entry { l[2].Actor = "x"; return l }, "not what was written"},
+		"its records": {func(l []model.Entry) []model.Entry { l[2].Records = []byte("[]"); return l },
+			"not what was written"},
 		"one is gone":   {func(l []model.Entry) []model.Entry { return slices.Delete(l, 2, 3) }, "missing"},
 		"the last gone": {func(l []model.Entry) []model.Entry { return l[:len(l)-1] }, "ended with entry"},
 		"another chain": {func(l []model.Entry) []model.Entry { l[2].Prev = "x"; return l }, "does not follow"},
@@ -573,13 +575,15 @@ func TestVerify(t *testing.T) {
 // TestFields names what entries changed, for people.
 func TestFields(t *testing.T) {
 	for want, e := range map[string]model.Entry{
-		"admits":                      {Action: "trust.change", Before: []byte(`{"admits":"a"}`), After: []byte(`{"admits":"b","changed":1}`)},
-		"new":                         {Action: "app.add", After: []byte(`{"a":1,"b":2,"c":3,"d":4,"e":5}`)},
-		"gone":                        {Action: "app.remove", Before: []byte(`{"a":1,"b":2,"c":3,"d":4,"e":5}`)},
-		"api:read for everyone":       {Action: "consent.give", After: []byte(`{"api":"api","permission":"read"}`)},
-		"openid for mira":             {Action: "consent.give", After: []byte(`{"permission":"openid","for":"mira"}`)},
-		"s1, ends in abcd":            {Action: "secret.add", After: []byte(`{"id":"s1","endsIn":"abcd"}`)},
-		"is no longer there, the new": {Action: "x", Before: []byte(`{"is no longer there":1}`), After: []byte(`{"the new":1}`)},
+		"admits": {Action: "trust.change", Before: []byte(`{"admits":"a"}`),
+			After: []byte(`{"admits":"b","changed":1}`)},
+		"new":                   {Action: "app.add", After: []byte(`{"a":1,"b":2,"c":3,"d":4,"e":5}`)},
+		"gone":                  {Action: "app.remove", Before: []byte(`{"a":1,"b":2,"c":3,"d":4,"e":5}`)},
+		"api:read for everyone": {Action: "consent.give", After: []byte(`{"api":"api","permission":"read"}`)},
+		"openid for mira":       {Action: "consent.give", After: []byte(`{"permission":"openid","for":"mira"}`)},
+		"s1, ends in abcd":      {Action: "secret.add", After: []byte(`{"id":"s1","endsIn":"abcd"}`)},
+		"is no longer there, the new": {Action: "x", Before: []byte(`{"is no longer there":1}`),
+			After: []byte(`{"the new":1}`)},
 	} {
 		if got := e.Fields(); got != want {
 			t.Errorf("%q, want %q", got, want)

@@ -33,7 +33,8 @@ func TestView(t *testing.T) {
 	night, _ := b.View.Party("nightlog")
 	changed := *night
 	changed.Entity.ID = "urn:night:2"
-	err = errors.Join(err, e.PutSource(&people.Source{Name: "southmere", At: "/visitors.csv"}), e.SourceRead("southmere", 60),
+	err = errors.Join(err, e.PutSource(&people.Source{Name: "southmere", At: "/visitors.csv"}),
+		e.SourceRead("southmere", 60),
 		e.PutParty(night, &changed, []byte("<second/>"), false), e.PutRoute(federation.Route{Domain: "southmere.example",
 			Trust: trust}), e.Bind(model.Arrival{Trust: trust, Subject: "s", Person: "mira"}, "made"),
 		e.PutAccounts("nightlog", "accounts.csv", []accounts.Account{{Line: 2}}),
@@ -42,8 +43,10 @@ func TestView(t *testing.T) {
 		e.KeepReadings(map[string]federation.Reading{"nightlog": {Outcome: "failed", Why: "gone", Pinned: now}}),
 		e.KeepReadings(map[string]federation.Reading{"nightlog": {Outcome: "failed", Why: "still"}}), e.Tell([]string{"x"}),
 		e.SetValue("report", "1"), e.AddRefreshKey([]byte("k")), e.AddRefreshKey([]byte("another")),
-		e.Saw(model.Sightings{Uses: []federation.Use{{Trust: "dome-scheduler@ridge", API: "a", Name: "n", As: "user", Issued: now}}}),
-		e.KeepState([]oauth.Kept{{Revoked: "jti", Until: now.Add(time.Minute)}, {Revoked: "over", Until: now.Add(-time.Hour)}}),
+		e.Saw(model.Sightings{Uses: []federation.Use{{Trust: "dome-scheduler@ridge", API: "a", Name: "n", As: "user",
+			Issued: now}}}),
+		e.KeepState([]oauth.Kept{{Revoked: "jti", Until: now.Add(time.Minute)}, {Revoked: "over",
+			Until: now.Add(-time.Hour)}}),
 		e.AddRun(&federation.Run{Kind: federation.ByRehearsal, Rehearsal: federation.Rehearsal{Trust: trust, At: now}}),
 		e.AddRun(&federation.Run{Kind: federation.ProbedProof, Rehearsal: federation.Rehearsal{Trust: trust, At: now}}))
 	if err != nil {

@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"iter"
 	"slices"
 	"strings"
 )
@@ -27,6 +28,67 @@ type Stranger struct {
 	How    string `json:"how,omitempty"` // in what the nearest account differs: case, domain
 }
 
+// Swap is a person who would be taken for somebody else.
+type Swap struct {
+	Pair
+	Whose string `json:"whose"` // the person to whom the account belongs, by what else it says
+	Field string `json:"field"` // of the account, which says so
+}
+
+// Owners says to whom accounts belong by what they say beside the field by which they are found: values that one person
+// alone has.
+type Owners struct{ by map[string]string }
+
+// NewOwners reads what values name one person alone; values are those of each person by ID.
+func NewOwners(people iter.Seq2[string, []string]) *Owners {
+	o := &Owners{by: map[string]string{}}
+	for id, values := range people {
+		for _, v := range values {
+			v = strings.ToLower(strings.TrimSpace(v))
+			if had, there := o.by[v]; there && had != id {
+				o.by[v] = "" // several
+				continue
+			}
+			o.by[v] = id
+		}
+	}
+	return o
+}
+
+// swapped says whose an account is that somebody would be taken for, where it is not theirs: it names another person,
+// and nothing in it but the value that found it names this one. field is the one by which accounts are found.
+func (o *Owners) swapped(p Pair, a *Account, field string) (Swap, bool) {
+	whose, by := "", ""
+	for _, f := range Sorted(a.Fields) {
+		for _, v := range a.Fields[f] {
+			id := o.by[strings.ToLower(strings.TrimSpace(v))]
+			switch {
+			case id == "":
+			case id == p.Person && (f != field || v != p.Value):
+				return Swap{}, false // it names them
+			case id != p.Person && whose == "":
+				whose, by = id, f
+			}
+		}
+	}
+	return Swap{p, whose, by}, whose != ""
+}
+
+// Tell finds among those who were found the people who would be taken for somebody else.
+func (x *Index) Tell(m *Matching, o *Owners) {
+	m.Found = slices.DeleteFunc(m.Found, func(p Pair) bool {
+		at := x.exact[p.Value]
+		if len(at) != 1 {
+			return false
+		}
+		s, ok := o.swapped(p, &x.list[at[0]], x.field)
+		if ok {
+			m.Swapped = append(m.Swapped, s)
+		}
+		return ok
+	})
+}
+
 // Collision is two people for one account, or two accounts for one person.
 type Collision struct {
 	People   []string `json:"people"`
@@ -39,6 +101,7 @@ type Matching struct {
 	Found      []Pair      `json:"found"`
 	Strangers  []Stranger  `json:"strangers"`
 	Collisions []Collision `json:"collisions"`
+	Swapped    []Swap      `json:"swapped"` // taken for somebody else: the account says that it is theirs
 	Orphans    []Pair      `json:"orphans"` // accounts for which nobody would come; of a pair, without a person
 }
 
@@ -95,7 +158,8 @@ func (x *Index) near(value string) (account, how string) {
 // Match says for each arrival which account it would be taken for, and what goes wrong. It takes time linear in the
 // number of both.
 func (x *Index) Match(arrivals []Arrival) *Matching {
-	m := &Matching{Found: []Pair{}, Strangers: []Stranger{}, Collisions: []Collision{}, Orphans: []Pair{}}
+	m := &Matching{Found: []Pair{}, Strangers: []Stranger{}, Collisions: []Collision{}, Swapped: []Swap{},
+		Orphans: []Pair{}}
 	came := make(map[int][]string, len(arrivals)) // to an account, who
 	for _, a := range arrivals {
 		var at []int

@@ -511,18 +511,6 @@ func CheckPermission(name string) error {
 	return nil
 }
 
-// AdmitsBy reports whether a trust over OpenID Connect admits a person, and why not: by groups, or by consents that
-// administrators gave.
-func (t *Trust) admitsBy(id string, consents []Consent) (bool, string) {
-	if slices.ContainsFunc(consents, func(c Consent) bool {
-		return c.Standing == Consented && c.Admin && c.As == AsUser && (c.For == "" || strings.EqualFold(c.For, id))
-	}) {
-		return true, ""
-	}
-	return false, fmt.Sprintf("%s admits those alone for whom an administrator consented, and nobody did for %s", t.Name,
-		id)
-}
-
 // SpanWords writes a duration in its largest whole units.
 func SpanWords(d time.Duration) string {
 	unit := func(n int, word string) string {

@@ -303,13 +303,12 @@ func use(uses []Use, a Ask) Use {
 	return Use{}
 }
 
-// AdmitsPerson reports whether the trust admits a person: everyone, a group of several, or those consented for by an
-// administrator. The reason names the policy.
+// AdmitsPerson reports whether the trust admits a person, and why not; see Admission.
 func (t *Trust) AdmitsPerson(p *people.Person, consents []Consent) (bool, string) {
-	if t.Admits == "consented" {
-		return t.admitsBy(p.ID, consents)
+	if r := t.Admission().Refuses(p, consents); r != nil {
+		return false, r.Why
 	}
-	return t.Admission(p)
+	return true, ""
 }
 
 // CheckNetworks refuses what is no CIDR block (RFC 4632, RFC 4291).

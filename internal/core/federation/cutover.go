@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"tressik.example/internal/core/people"
 )
 
 // The ways in which a trust is made live.
@@ -26,8 +24,10 @@ type Cutover struct {
 	Back    string    `json:"wayBack"`         // what people use where it has to be taken back, in words
 	By      string    `json:"by"`
 	Despite string    `json:"despite,omitempty"` // why it was done although something was wanting
-	Done    bool      `json:"done"`
-	Before  Standing  `json:"before,omitempty"` // what taking it back returns to
+	// Wanting are the findings that it was allowed despite, each by its ID and what was looked at; another one stops it
+	Wanting []string `json:"wanting,omitempty"`
+	Done    bool     `json:"done"`
+	Before  Standing `json:"before,omitempty"` // what taking it back returns to
 }
 
 // Errors of a cutover that callers test for.
@@ -84,17 +84,6 @@ func (t *Trust) Pause(off bool) error {
 	}
 	t.Standing = to
 	return nil
-}
-
-// Stopped reports that the standing of a trust lets somebody not in, and why; a nil person is a machine client.
-func (t *Trust) Stopped(p *people.Person) (why string, stopped bool) {
-	switch {
-	case t.Standing == Paused:
-		return t.Name + " is paused: nobody signs in through it until it is resumed", true
-	case t.Standing == Live && t.Cutover != nil && t.Cutover.Way == Pilot && p != nil && !p.In(t.Cutover.Group):
-		return t.Name + " is live for the group " + t.Cutover.Group + " alone, and " + p.ID + " is not in it", true
-	}
-	return "", false
 }
 
 // SendsAway reports whether an app sends people to the provider straight away: a trust that is live as a whole.

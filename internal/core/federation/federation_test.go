@@ -155,14 +155,14 @@ func TestNamesAndAdmission(t *testing.T) {
 	}
 	tr := trust()
 	mira := &people.Person{ID: "mira", Groups: []string{"Observers"}}
-	if ok, _ := tr.Admission(mira); !ok {
+	if ok, _ := tr.AdmitsPerson(mira, nil); !ok {
 		t.Error("everyone does not admit mira")
 	}
 	tr.Admits = "group:observers"
-	if ok, _ := tr.Admission(mira); !ok {
+	if ok, _ := tr.AdmitsPerson(mira, nil); !ok {
 		t.Error("her group does not admit mira")
 	}
-	ok, why := tr.Admission(&people.Person{ID: "petra"})
+	ok, why := tr.AdmitsPerson(&people.Person{ID: "petra"}, nil)
 	if ok || !strings.Contains(why, "petra is in no group") || !strings.Contains(why, "observers") {
 		t.Errorf("petra: %v, %q", ok, why)
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"slices"
 	"time"
+	"tressik.example/internal/core/finding"
 
 	"tressik.example/internal/core/saml"
 )
@@ -126,16 +127,24 @@ func (t *Trust) Known(side string, list []crypto.PublicKey) []crypto.PublicKey {
 	return out
 }
 
-// ContactMail is the mail address of whoever is to be told of what concerns a party: that in its metadata, else its
-// client's; WHOM where the ledger has none.
-func (p *Party) ContactMail() string {
+// Contact is the mail address of whoever is to be told of what concerns a party: that in its metadata, else its
+// client's; "" where the ledger has none.
+func (p *Party) Contact() string {
 	for _, c := range p.Entity.Contacts {
 		if len(c.Email) > 0 {
 			return c.Email[0]
 		}
 	}
-	if c := p.ClientSide(); c != nil && c.Contact != "" {
+	if c := p.ClientSide(); c != nil {
 		return c.Contact
 	}
-	return "WHOM"
+	return ""
+}
+
+// ContactOrBlank is Contact in a command: where the ledger has none, somebody has to fill it in.
+func (p *Party) ContactOrBlank() string {
+	if m := p.Contact(); m != "" {
+		return m
+	}
+	return finding.BlankMail
 }

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
 
@@ -91,59 +90,6 @@ func CheckName(name string) error {
 		return fmt.Errorf("%w: %q; use up to 63 lower-case letters, digits, '-', '.' and '_'", ErrName, name)
 	}
 	return nil
-}
-
-// CheckAdmits refuses what is none of everyone, consented, and a list of group:NAME and person:ID.
-func CheckAdmits(v string) error {
-	if v == "everyone" || v == "consented" {
-		return nil
-	}
-	groups, persons := Admitted(v)
-	if len(groups)+len(persons) > 0 && !slices.Contains(groups, "") && !slices.Contains(persons, "") {
-		return nil
-	}
-	return fmt.Errorf("%w: %q; write everyone, group:NAME or person:ID, several with commas; over OpenID Connect also "+
-		"consented", ErrAdmits, v)
-}
-
-// Admitted lists the groups and the persons of a rule of admission, such as group:observers,visitors,person:ilse; none
-// if it goes by neither. What has no word in front is of the kind of what stands before it.
-func Admitted(v string) (groups, persons []string) {
-	to := (*[]string)(nil)
-	for _, part := range strings.Split(v, ",") {
-		part = strings.TrimSpace(part)
-		if g, ok := strings.CutPrefix(part, "group:"); ok {
-			part, to = g, &groups
-		} else if p, ok := strings.CutPrefix(part, "person:"); ok {
-			part, to = p, &persons
-		}
-		if to == nil {
-			return nil, nil
-		}
-		*to = append(*to, part)
-	}
-	return groups, persons
-}
-
-// Admission reports whether the trust admits a person, and why not in words.
-func (t *Trust) Admission(p *people.Person) (bool, string) {
-	groups, persons := Admitted(t.Admits)
-	if len(groups)+len(persons) == 0 || slices.ContainsFunc(groups, p.In) ||
-		slices.ContainsFunc(persons, func(id string) bool { return strings.EqualFold(id, p.ID) }) {
-		return true, ""
-	}
-	in := "no group"
-	if len(p.Groups) > 0 {
-		in = strings.Join(p.Groups, ", ")
-	}
-	var whom []string
-	if len(groups) > 0 {
-		whom = append(whom, "the group "+strings.Join(groups, " or "))
-	}
-	if len(persons) > 0 {
-		whom = append(whom, strings.Join(persons, " or "))
-	}
-	return false, fmt.Sprintf("%s is in %s; %s admits %s", p.ID, in, t.Name, strings.Join(whom, ", or "))
 }
 
 // StartLink is the link that starts sign-in at the app; "" if none is known.

@@ -134,17 +134,17 @@ func TestCutover(t *testing.T) {
 	}
 	x.GoLive(now)
 	mira, ilse := &people.Person{ID: "mira", Groups: []string{"observers"}}, &people.Person{ID: "ilse"}
-	if _, stopped := x.Stopped(mira); stopped || x.SendsAway() {
+	if x.Refuses(mira, nil) != nil || x.SendsAway() {
 		t.Error("a pilot stops its own group, or sends everybody away")
 	}
-	if _, stopped := x.Stopped(ilse); !stopped {
+	if x.Refuses(ilse, nil) == nil {
 		t.Error("a pilot lets others in")
 	}
 	if err := x.PlanCutover(Cutover{Way: Whole}); err != nil { // from the pilot to everyone
 		t.Fatal(err)
 	}
 	x.GoLive(now)
-	if _, stopped := x.Stopped(ilse); stopped || !x.SendsAway() {
+	if x.Refuses(ilse, nil) != nil || !x.SendsAway() {
 		t.Error("live as a whole it stops somebody")
 	}
 	if err := x.PlanCutover(Cutover{Way: Whole}); !errors.Is(err, ErrLive) {
@@ -153,7 +153,7 @@ func TestCutover(t *testing.T) {
 	if err := x.Pause(true); err != nil {
 		t.Fatal(err)
 	}
-	if _, stopped := x.Stopped(mira); !stopped {
+	if x.Refuses(mira, nil) == nil {
 		t.Error("paused it lets somebody in")
 	}
 	if err := x.GoBack(); err != nil || x.Standing != Drafted || x.Cutover != nil {

@@ -110,6 +110,9 @@ type Terms interface {
 	values(r *Releaser, t *Trust, p *people.Person) map[string][]string
 	// Life is how long what is signed for the trust is good, at the longest.
 	Life() time.Duration
+	// Machine reports whether nobody signs in over such a trust: its client acts as itself alone (RFC 6749, section
+	// 4.4).
+	Machine(app *Party) bool
 	// Complete tells whether all is known that the other side has to give before a message can be sent.
 	Complete() bool
 	// facts are the values of the protocol that a trust rests on.
@@ -195,6 +198,21 @@ func (*SAMLTerms) Rereads() string { return "" }
 
 // Life is that of an assertion.
 func (*SAMLTerms) Life() time.Duration { return 10 * time.Minute }
+
+// Machine is false: over SAML people sign in.
+func (*SAMLTerms) Machine(*Party) bool { return false }
+
+// Machine tells whether the app's client has no redirects, and so no people.
+func (*OIDCTerms) Machine(app *Party) bool {
+	c := app.ClientSide()
+	return c != nil && !c.Kind.Redirects()
+}
+
+// ActsAsItself reports whether a client may get tokens for itself: a machine client does nothing else, a web client
+// where its trust says so.
+func (t *OIDCTerms) ActsAsItself(c *Client) bool {
+	return slices.Contains(t.Policy.Grants(c.Kind), "client_credentials")
+}
 
 // Complete is always true.
 func (*SAMLTerms) Complete() bool { return true }

@@ -56,6 +56,15 @@ func (r Remedy) Commands() [][]string {
 	return out
 }
 
+// MarshalJSON writes the remedy with its blanks.
+func (r Remedy) MarshalJSON() ([]byte, error) {
+	type plain Remedy
+	return json.Marshal(struct {
+		plain
+		Blanks []Blank `json:"blanks,omitempty"`
+	}{plain(r), r.Blanks()})
+}
+
 // UnmarshalJSON also reads the text that findings of older ledgers have in place of a remedy.
 func (r *Remedy) UnmarshalJSON(b []byte) error {
 	if bytes.HasPrefix(b, []byte(`"`)) {

@@ -113,11 +113,8 @@ type SignedIn struct {
 // Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
 // whom id_token_hint named, a subject, a context.
 func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
-	if why, stopped := r.Trust.Stopped(who.Person); stopped {
-		return oidc.Fail(oidc.AccessDenied, "policy standing: "+why)
-	}
-	if ok, why := r.Trust.AdmitsPerson(who.Person, r.Consents); !ok {
-		return oidc.Fail(oidc.AccessDenied, "policy admits: "+why)
+	if x := r.Trust.Refuses(who.Person, r.Consents); x != nil {
+		return oidc.Fail(oidc.AccessDenied, "policy "+x.Policy+": "+x.Why)
 	}
 	if _, strong := judge.Asserted(who.Context, r.Trust.Contexts()); !strong {
 		return oidc.Fail(oidc.AccessDenied, "policy strength of "+r.Trust.Name+
@@ -199,8 +196,8 @@ func GrantOf(r *Registered, a *Authorization, who SignedIn) Grant {
 
 // Exchange answers a token request that was judged and accepted. from is where it came from.
 func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
-	if why, stopped := r.Trust.Stopped(nil); stopped {
-		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy standing: "+why)
+	if x := r.Trust.Refuses(nil, nil); x != nil {
+		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy "+x.Policy+": "+x.Why)
 	}
 	switch form.Get("grant_type") {
 	case "authorization_code":
@@ -299,8 +296,8 @@ func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource
 	if who == nil {
 		return nil, oidc.Fail(oidc.InvalidGrant, "the person is not in the ledger any more")
 	}
-	if ok, why := r.Trust.AdmitsPerson(who, r.Consents); !ok {
-		return nil, oidc.Fail(oidc.InvalidGrant, "policy admits: "+why)
+	if x := r.Trust.Refuses(who, r.Consents); x != nil {
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy "+x.Policy+": "+x.Why)
 	}
 	sub, err := r.Releaser.SubjectOf(who)
 	if err != nil {

@@ -209,7 +209,14 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 		if k.Use != "encryption" {
 			signing++
 		}
-		*out = append(*out, keys.Judge(c, use, side, now)...)
+		for _, f := range keys.Judge(c, use, side, now) {
+			if f.ID == "certificate.expired" && role.others(use, now) {
+				f.ID, f.Level = "certificate.superseded", finding.Note
+				f.Expected = "the one alone that is in force"
+				f.Fix = finding.Do("take it out of the metadata: another " + use + " certificate is in force")
+			}
+			out.Add(f)
+		}
 	}
 	if side == finding.Provider && signing == 0 {
 		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Error, Check: "signing certificate",

@@ -36,8 +36,8 @@ const (
 // Part is a piece of a document, in the order in which they stand.
 type Part struct {
 	Kind PartKind
-	// Element is that of a GroupStart or GroupEnd, without children, or of a Whole. It stands inside copies of the groups
-	// around it, which have no other children.
+	// Element is that of a GroupStart or GroupEnd, without children, or of a Whole. It stands inside copies of the
+	// groups around it, which have no other children.
 	Element *etree.Element
 	Text    string // of Chars, its references resolved; of a Remark, what stands in it
 	Raw     string // the part as it stands in the document, line ends as XML has them

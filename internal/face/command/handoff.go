@@ -161,7 +161,8 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	} else if f.out != "" && a.format == "table" {
 		page.Blocks = []format.Block{{Lines: []string{
 			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:",
-				f.out, f.side), "  " + format.Command([]string{"handoff", trust, "--for", f.side, "--delivered", "WHOM"})}}}
+				f.out, f.side), "  " + format.Command([]string{"handoff", trust, "--for", f.side, "--delivered",
+				finding.BlankMail})}}}
 	}
 	return a.lost(d, trust, made, a.print(page))
 }

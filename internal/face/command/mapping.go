@@ -75,7 +75,7 @@ status 3 when somebody collides, or is a stranger.`,
 			if err := a.print(layout.Match(m)); err != nil {
 				return err
 			}
-			if len(m.Collisions)+len(m.Strangers) > 0 {
+			if len(m.Collisions)+len(m.Strangers)+len(m.Swapped) > 0 {
 				return ErrFound
 			}
 			return nil

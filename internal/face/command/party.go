@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
@@ -370,12 +371,7 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 					own = "own"
 				}
 				if r := p.Role(); r != nil {
-					if _, certs := r.SigningKeys(); len(certs) > 0 {
-						until = certs[0].NotAfter.UTC().Format("2006-01-02")
-						if !certs[0].NotAfter.After(d.Now()) {
-							until = "expired"
-						}
-					}
+					until = endWords(r.Ends(d.Now()))
 				}
 				known := p.Identifier()
 				if known == "" {
@@ -385,6 +381,22 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 			}
 			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
 		})}
+}
+
+// endWords says when the signing certificates of a role end.
+func endWords(ends []saml.Ends) string {
+	for _, e := range ends {
+		switch {
+		case e.Use != "signing":
+		case e.Over():
+			return "expired"
+		case e.Ended > 0:
+			return fmt.Sprintf("%s (%d of %d expired)", e.Until.UTC().Format("2006-01-02"), e.Ended, e.Of)
+		default:
+			return e.Until.UTC().Format("2006-01-02")
+		}
+	}
+	return ""
 }
 
 func (a *App) partyShow(kind federation.Kind) *cobra.Command {
@@ -398,7 +410,11 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fs := d.Judge(p)
+			persons, err := d.Persons()
+			if err != nil {
+				return err
+			}
+			fs := p.Judge(federation.NewCrowd(persons), d.Now())
 			trusts, err := d.Trusts()
 			if err != nil {
 				return err

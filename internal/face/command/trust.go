@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -15,6 +16,7 @@ import (
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/handoff"
 )
 
 // termFlags are the terms of a trust.
@@ -148,7 +150,7 @@ func (a *App) trustList() *cobra.Command {
 			b := format.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admits, t.Strength, t.Over(),
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength, t.Over(),
 					layout.ProofShort(&t, d.Now())})
 			}
 			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
@@ -223,11 +225,15 @@ func (a *App) trustEnd() *cobra.Command {
 	return &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
 		Example: "  tressik trust end nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if _, _, _, err := d.Trust(got[0]); err != nil {
+			only, err := d.OnlyWay(got[0])
+			if err != nil {
 				return err
 			}
-			if err := a.confirm(fmt.Sprintf("End the trust %s? It cannot be taken up again.", got[0])); err != nil {
+			if err := a.confirm(fmt.Sprintf("%sEnd the trust %s? It cannot be taken up again.", only, got[0])); err != nil {
 				return err
+			}
+			if only != "" {
+				a.say("note: %s", strings.TrimSpace(only))
 			}
 			t, err := changed(a, d, func() (*federation.Trust, error) { return d.EndTrust(got[0]) })
 			if err != nil {
@@ -243,11 +249,15 @@ func (a *App) trustRemove() *cobra.Command {
 		Args:    args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if _, _, _, err := d.Trust(got[0]); err != nil {
+			only, err := d.OnlyWay(got[0])
+			if err != nil {
 				return err
 			}
-			if err := a.confirm(fmt.Sprintf("Remove the trust %s?", got[0])); err != nil {
+			if err := a.confirm(fmt.Sprintf("%sRemove the trust %s?", only, got[0])); err != nil {
 				return err
+			}
+			if only != "" {
+				a.say("note: %s", strings.TrimSpace(only))
 			}
 			if err := a.change(d, func() error { return d.RemoveTrust(got[0]) }); err != nil {
 				return err
@@ -258,7 +268,7 @@ func (a *App) trustRemove() *cobra.Command {
 }
 
 func (a *App) nextCmd() *cobra.Command {
-	var done, waive int
+	var done, waive string
 	var reason string
 	c := &cobra.Command{Use: "next [TRUST]", Short: "What is done, what is left, and the command for the next step",
 		Args: args("[TRUST]"),
@@ -269,7 +279,7 @@ left. A step that was done elsewhere can be ticked by its number (--done), and o
   tressik next nightlog@ridge --waive 9 --reason "the app has no test account"`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if done != 0 || waive != 0 {
+			if done != "" || waive != "" {
 				if err := a.settleStep(d, got, done, waive, reason); err != nil {
 					return err
 				}
@@ -284,18 +294,18 @@ left. A step that was done elsewhere can be ticked by its number (--done), and o
 			return a.print(format.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
 				Blocks: []format.Block{layout.Next(t, todos, d.Now())}})
 		})}
-	c.Flags().IntVar(&done, "done", 0, "number of a step that was done elsewhere")
-	c.Flags().IntVar(&waive, "waive", 0, "number of a step that need not be done")
+	c.Flags().StringVar(&done, "done", "", "number or ID of a step that was done elsewhere")
+	c.Flags().StringVar(&waive, "waive", "", "number or ID of a step that need not be done")
 	c.Flags().StringVar(&reason, "reason", "", "why it is settled by hand")
 	return c
 }
 
 // settleStep ticks or waives a step of a trust by its number.
-func (a *App) settleStep(d *desk.Desk, got []string, done, waive int, reason string) error {
+func (a *App) settleStep(d *desk.Desk, got []string, done, waive string, reason string) error {
 	switch {
 	case len(got) == 0:
 		return usageError{errors.New("name the TRUST whose step it is")}
-	case done != 0 && waive != 0:
+	case done != "" && waive != "":
 		return usageError{errors.New("say one of --done and --waive")}
 	case strings.TrimSpace(reason) == "":
 		return usageError{errors.New("--reason is missing: say why the step is settled by hand")}
@@ -304,14 +314,19 @@ func (a *App) settleStep(d *desk.Desk, got []string, done, waive int, reason str
 	if err != nil {
 		return err
 	}
-	n := done + waive
-	if n < 1 || n > len(todos) {
-		return usageError{fmt.Errorf("there is no step %d of %s; see `tressik next %s`", n, t.Name, t.Name)}
+	word := done + waive
+	at := slices.IndexFunc(todos, func(x handoff.Todo) bool { return x.ID == word })
+	if n, err := strconv.Atoi(word); err == nil {
+		at = n - 1
 	}
-	if x := todos[n-1]; x.Done {
-		return usageError{fmt.Errorf("step %d of %s is done already: %s", n, t.Name, x.Step)}
+	if at < 0 || at >= len(todos) {
+		return usageError{fmt.Errorf("there is no step %s of %s; see `tressik next %s`", word, t.Name, t.Name)}
 	}
-	s := &model.Settled{Step: todos[n-1].Step, Waived: waive != 0, Reason: reason}
+	x := todos[at]
+	if x.Done {
+		return usageError{fmt.Errorf("step %s of %s is done already: %s", word, t.Name, x.Step)}
+	}
+	s := &model.Settled{ID: x.ID, Step: x.Step, Waived: waive != "", Reason: reason}
 	return a.change(d, func() error { return desk.SettleStep(d, t.Name, s) })
 }
 

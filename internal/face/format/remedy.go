@@ -26,6 +26,15 @@ func Remedy(r finding.Remedy) string {
 	return s
 }
 
+// blankWords says of each blank of a remedy where one finds what belongs there; "" where it has none.
+func blankWords(r finding.Remedy) string {
+	var out []string
+	for _, b := range r.Blanks() {
+		out = append(out, b.Name+" is "+b.Where)
+	}
+	return strings.Join(out, "; ")
+}
+
 // Command writes a command line as it is typed at a shell: the program's name and its arguments, quoted where needed.
 func Command(args []string) string { return Safe(Program + " " + Words(args)) }
 

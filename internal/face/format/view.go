@@ -473,7 +473,7 @@ func (p *Printer) Finding(f finding.Finding) string {
 	}
 	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
 	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
-		{"fix", Remedy(f.Fix)}}, "         ")
+		{"fix", Remedy(f.Fix)}, {"where", blankWords(f.Fix)}}, "         ")
 	return out.String()
 }
 

@@ -25,7 +25,8 @@ func Match(m *mapping.Match) format.Page {
 	f := [][2]string{{"admitted", format.Count(m.Admitted, "person")}, {"accounts", fmt.Sprint(m.Accounts)},
 		{"found by", m.Field + ", filled from " + from},
 		{"found", fmt.Sprint(len(m.Found))}, {"strangers", fmt.Sprint(len(m.Strangers)) + strange(m)},
-		{"collisions", fmt.Sprint(len(m.Collisions))}, {"orphaned", fmt.Sprint(len(m.Orphans))}}
+		{"collisions", fmt.Sprint(len(m.Collisions))}, {"swapped", fmt.Sprint(len(m.Swapped))}, {"orphaned",
+			fmt.Sprint(len(m.Orphans))}}
 	blocks := []format.Block{{Title: "Whom " + m.App + " would know through " + m.Trust, Fields: f}}
 	if len(m.Collisions) > 0 {
 		b := format.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts",
@@ -37,6 +38,14 @@ func Match(m *mapping.Match) format.Page {
 			}
 			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "), strings.Join(lines,
 				", ")})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(m.Swapped) > 0 {
+		b := format.Block{Title: "Taken for somebody else: the account says whose it is", Head: []string{"Person",
+			"Account", "Whose it is", "By its field"}}
+		for _, s := range first(&b, m.Swapped) {
+			b.Rows = append(b.Rows, []string{s.Person, s.Account, s.Whose, s.Field})
 		}
 		blocks = append(blocks, b)
 	}

@@ -19,7 +19,7 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 	span := func(s int) string { return federation.SpanWords(federation.Span(s)) }
 	var f [][2]string
 	if kind.Redirects() {
-		f = append(f, [2]string{"who is admitted", admitWords(t.Admits)}, [2]string{"strength", strengthWords(t)},
+		f = append(f, [2]string{"who is admitted", t.Admission().Words()}, [2]string{"strength", strengthWords(t)},
 			[2]string{"sign-in from", networkWords(p.SignInFrom)},
 			[2]string{"session", "a sign-in holds for " + span(p.Session)})
 	}
@@ -62,21 +62,6 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 		title = "Policies on the stage: the real ones, and consent, are up to the owner of " + provider.Name
 	}
 	return format.Block{Title: title, Fields: f}
-}
-
-func admitWords(v string) string {
-	switch {
-	case v == "everyone":
-		return "everyone"
-	case v == "consented":
-		return "those alone for whom an administrator consented"
-	}
-	groups, persons := federation.Admitted(v)
-	var out []string
-	if len(groups) > 0 {
-		out = append(out, "the "+format.Plural(len(groups), "group")+" "+strings.Join(groups, ", "))
-	}
-	return strings.Join(append(out, persons...), ", and ")
 }
 
 func strengthWords(t *federation.Trust) string {

@@ -80,7 +80,7 @@ func (o *One) summary(app, provider *federation.Party) Section {
 		{"provider", provider.Label() + " (" + provider.Name + ")"}, {"over", federation.ProtocolTitle(t.Over())},
 		{"standing", string(t.Standing)}, {"rests on", string(p.Kind) + " since " +
 			p.At.UTC().Format("2006-01-02 15:04 UTC")},
-		{"who is admitted", t.Admits}, {"strength", t.Strength}, {"subject", t.SubjectWords()}}}
+		{"who is admitted", t.Admission().Words()}, {"strength", t.Strength}, {"subject", t.SubjectWords()}}}
 	for _, f := range [][2]string{{"owner", t.Owner}, {"contact of the app", mailOf(app)}, {"contact of the provider",
 		mailOf(provider)}} {
 		if f[1] != "" {
@@ -101,7 +101,7 @@ func (o *One) summary(app, provider *federation.Party) Section {
 }
 
 func mailOf(p *federation.Party) string {
-	if m := p.ContactMail(); m != "WHOM" {
+	if m := p.Contact(); m != "" {
 		return m
 	}
 	return ""

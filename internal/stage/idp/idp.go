@@ -280,12 +280,8 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		deny(saml.StatusRequestDenied, ses.Person+" is not in the ledger any more")
 		return
 	}
-	if why, stopped := d.Trust.Stopped(who); stopped {
-		deny(saml.StatusRequestDenied, why)
-		return
-	}
-	if ok, why := d.Trust.Admission(who); !ok {
-		deny(saml.StatusRequestDenied, why)
+	if r := d.Trust.Refuses(who, nil); r != nil { // nothing is consented to over SAML
+		deny(saml.StatusRequestDenied, r.Why)
 		return
 	}
 	want, _ := saml.Acceptable(d.Trust.Contexts(), x.context())

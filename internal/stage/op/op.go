@@ -44,8 +44,8 @@ type Part struct {
 	// SignedOut is told which trusts and sessions a sign-out ended, for played clients; it may be nil.
 	SignedOut func(ended func(trust, session string) bool)
 
-	// Elsewhere has parts of other protocols end a session, then goes on with done; it reports whether there are any. It
-	// may be nil.
+	// Elsewhere has parts of other protocols end a session, then goes on with done; it reports whether there are any.
+	// It may be nil.
 	Elsewhere func(w http.ResponseWriter, r *http.Request, provider, session string,
 		done func(w http.ResponseWriter, r *http.Request, failed []string)) bool
 

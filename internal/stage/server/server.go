@@ -163,8 +163,8 @@ type Server struct {
 	// Routed returns the trust through which people of an address sign in at a provider; any reports whether there are
 	// routes at all, and the address is asked for first.
 	Routed func(provider, address string) (trust string, any bool)
-	// Upstream sends a browser to the upstream provider of a trust; done is told who came in, and how strongly they were
-	// authenticated.
+	// Upstream sends a browser to the upstream provider of a trust; done is told who came in, and how strongly they
+	// were authenticated.
 	Upstream func(w http.ResponseWriter, r *http.Request, trust, address string,
 		done func(w http.ResponseWriter, r *http.Request, who *people.Person, context string))
 	Record bool // rehearsals: remember the calls from server to server, for the steps of a walk

@@ -4,14 +4,15 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/due"
 	"tressik.example/internal/work/handoff"
@@ -67,10 +68,9 @@ type state struct {
 	secrets  map[string][]federation.Secret
 	consents map[string][]federation.Consent
 	uses     map[string][]federation.Use
-	people   []people.Person
-	groups   map[string]int
-	ids      map[string]bool
+	crowd    *federation.Crowd
 	expected map[string]int
+	due      map[string]bool // by party and kind: what runs out and is told as that
 }
 
 // Run checks what is named: parties and trusts; all where nothing is. Errors: *model.UnknownError, those of the ledger.
@@ -79,7 +79,8 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	about := func(string) bool { return true }
+	c.Mapper.Crowd = s.crowd
+	about, sides := func(string) bool { return true }, map[string]bool{}
 	if len(names) > 0 {
 		wanted := map[string]bool{}
 		for _, n := range names {
@@ -94,9 +95,14 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 			}
 			wanted[n] = true
 		}
+		for n := range wanted { // what is wrong with its parties is wrong with a trust
+			if t, err := c.View.Trust(n); err == nil {
+				sides[t.App], sides[t.Provider] = true, true
+			}
+		}
 		about = func(n string) bool {
 			app, provider, _ := strings.Cut(n, "@")
-			return wanted[n] || wanted[app] || wanted[provider]
+			return wanted[n] || wanted[app] || wanted[provider] || sides[n]
 		}
 	}
 	r := &Report{Items: []Item{}}
@@ -109,10 +115,14 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 			r.Items = append(r.Items, Item{About: name, Kind: kind, Finding: f})
 		}
 	}
+	running, err := c.runsOut(about, s)
+	if err != nil {
+		return nil, err
+	}
 	for name, p := range s.parties {
 		if about(name) {
 			r.Parties++
-			add(string(p.Kind), name, c.party(p))
+			add(string(p.Kind), name, c.party(s, p))
 		}
 	}
 	for i := range s.trusts {
@@ -130,9 +140,7 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 		}
 		add("trust", t.Name, l)
 	}
-	if err := c.runsOut(r, about, s); err != nil {
-		return nil, err
-	}
+	r.Items = append(r.Items, running...)
 	if err := c.accepted(r); err != nil {
 		return nil, err
 	}
@@ -156,8 +164,8 @@ func order(list []Item) {
 
 func (c *Checker) read() (*state, error) {
 	s := &state{parties: map[string]*federation.Party{}, secrets: map[string][]federation.Secret{},
-		consents: map[string][]federation.Consent{}, uses: map[string][]federation.Use{}, groups: map[string]int{},
-		ids: map[string]bool{}, expected: map[string]int{}}
+		consents: map[string][]federation.Consent{}, uses: map[string][]federation.Use{}, expected: map[string]int{},
+		due: map[string]bool{}}
 	var err error
 	if s.trusts, err = c.View.Trusts(); err != nil {
 		return nil, err
@@ -194,15 +202,11 @@ func (c *Checker) read() (*state, error) {
 	for _, x := range uses {
 		s.uses[x.Trust] = append(s.uses[x.Trust], x)
 	}
-	if s.people, err = c.View.Persons(); err != nil {
+	persons, err := c.View.Persons()
+	if err != nil {
 		return nil, err
 	}
-	for i := range s.people {
-		s.ids[strings.ToLower(s.people[i].ID)] = true
-		for _, g := range s.people[i].Groups {
-			s.groups[g]++
-		}
-	}
+	s.crowd = federation.NewCrowd(persons)
 	list, err := c.Expectations("")
 	for _, e := range list {
 		s.expected[e.Trust]++
@@ -210,25 +214,22 @@ func (c *Checker) read() (*state, error) {
 	return s, err
 }
 
-// party judges what a party is by itself.
-func (c *Checker) party(p *federation.Party) finding.List {
-	var out finding.List
-	if p.Client != nil {
-		out = append(out, p.Client.Judge()...)
-	}
-	if p.Own || p.ContactMail() != "WHOM" && p.ContactMail() != "" {
-		return out
-	}
-	fix := finding.Do("ask its owner to name one in its metadata, and read that again")
-	if p.Client != nil {
-		fix = finding.Run("app", "change", p.Name, "--contact", "MAIL")
-	}
-	out.Add(finding.Finding{ID: "party.contact", Level: finding.Note, Check: "contact of " + p.Name, Saw: "none",
-		Expected: "whom to write to when something changes", Side: p.Kind.Side(), Fix: fix})
-	return out
+// party judges what a party is by itself. What runs out of it is told as that, once.
+func (c *Checker) party(s *state, p *federation.Party) finding.List {
+	out := append(p.Judge(s.crowd, c.Now()), p.JudgeContact()...)
+	return slices.DeleteFunc(out, func(f finding.Finding) bool {
+		switch f.ID {
+		case "certificate.expired", "certificate.expiring":
+			return s.due[p.Name+" "+due.Certificate]
+		case "metadata.expired", "metadata.expiring":
+			return s.due[p.Name+" "+due.Metadata]
+		}
+		return false
+	})
 }
 
-// trust judges a trust.
+// trust judges a trust: all that is to be said of it as it stands, who answers for it, what it rests on, and what the
+// app's accounts make of those who may sign in.
 func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	app, provider := s.parties[t.App], s.parties[t.Provider]
 	if app == nil || provider == nil {
@@ -236,41 +237,24 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 			Saw:      "one is not in the ledger",
 			Expected: "both", Side: finding.Ledger, Fix: finding.Run("journal", "verify")}}, nil
 	}
-	v := &handoff.View{Trust: t, App: app, Provider: provider, People: s.people, Now: c.Now(),
-		ClientState: model.ClientState{APIs: s.apis, Secrets: s.secrets[t.Name], Consents: s.consents[t.Name],
-			Uses: s.uses[t.Name]},
-		Metadata: func(p *federation.Party) ([]byte, error) { return c.Sides.Metadata(p, handoff.Writing{}) }}
-	over := handoff.Of(t)
-	out := over.Compare(v)
-	out = append(out, over.Thrift(v)...)
-	c.admission(s, t, &out)
+	v := c.Sides.ViewOf(t, app, provider, model.ClientState{APIs: s.apis, Secrets: s.secrets[t.Name],
+		Consents: s.consents[t.Name], Uses: s.uses[t.Name]}, s.crowd)
+	out, err := c.Sides.Judge(v)
+	if err != nil {
+		return nil, err
+	}
+	out = slices.DeleteFunc(out, func(f finding.Finding) bool { return f.Party != "" }) // told of the party itself
+	out = append(out, handoff.Of(t).Thrift(v)...)
+	for _, f := range t.Terms.SignOut(app, provider) {
+		if !slices.ContainsFunc(out, func(x finding.Finding) bool { return x.ID == f.ID && x.Check == f.Check }) {
+			out.Add(f)
+		}
+	}
 	c.owned(s, t, &out)
-	if app.Reads == nil || app.Reads.Key == "" || over.Machine(v) {
+	if t.Terms.Machine(app) {
 		return out, nil
 	}
-	return out, c.strangers(t, app, &out)
-}
-
-// admission judges whom a trust admits against the people of the ledger.
-func (c *Checker) admission(s *state, t *federation.Trust, out *finding.List) {
-	if len(s.people) == 0 {
-		return
-	}
-	groups, persons := federation.Admitted(t.Admits)
-	fix := finding.Run("trust", "change", t.Name, "--admits", "group:NAME")
-	for _, g := range groups {
-		if s.groups[g] == 0 {
-			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in",
-				Saw: "the group " + g + ", in which nobody is", Expected: "a group that people in the ledger are in",
-				Side: finding.Ledger, Fix: fix})
-		}
-	}
-	for _, p := range persons {
-		if !s.ids[strings.ToLower(p)] {
-			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in",
-				Saw: p + ", who is not in the ledger", Expected: "people of the ledger", Side: finding.Ledger, Fix: fix})
-		}
-	}
+	return out, c.received(t, app, provider, &out)
 }
 
 // owned judges who answers for a trust, what it rests on, and its secrets.
@@ -318,41 +302,51 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	}
 }
 
-// strangers judges what the app's accounts make of those who may sign in.
-func (c *Checker) strangers(t *federation.Trust, app *federation.Party, out *finding.List) error {
-	list, err := c.View.Accounts(app.Name)
-	if err != nil || len(list) == 0 {
-		return err
+// received judges what the app receives of those who may sign in, and which of its accounts it would take them for.
+// What is missing of one attribute is told once: as the gap of the claim, where there is one.
+func (c *Checker) received(t *federation.Trust, app, provider *federation.Party, out *finding.List) error {
+	if !provider.Own && app.Reads == nil { // what a foreign provider sends is not known
+		return nil
 	}
 	g, err := c.Mapper.Gaps(t.Name, "")
+	var broken *claims.CompileError
+	if errors.As(err, &broken) {
+		return nil // that is told where the expression is set
+	}
 	if err != nil {
 		return err
 	}
-	*out = append(*out, g.Findings...)
+	for _, f := range g.Findings {
+		if f.ID == "claims.gap" && f.Check == federation.Subject &&
+			slices.ContainsFunc(*out,
+				func(x finding.Finding) bool { return x.ID == "claims.subject" && x.Level != finding.Pass }) {
+			continue
+		}
+		if f.ID == "claims.lacking" && slices.ContainsFunc(*out, func(x finding.Finding) bool {
+			return x.ID == "claims.required" || x.ID == "claims.wanted"
+		}) {
+			continue
+		}
+		out.Add(f)
+	}
 	m, err := c.Mapper.Match(t.Name)
+	if errors.Is(err, mapping.ErrNoAccounts) || errors.Is(err, mapping.ErrNoKey) {
+		return nil // what is not known is neither wrong nor right
+	}
 	if err != nil {
 		return err
 	}
-	if n := len(m.Strangers); n > 0 && m.Strange != "created" {
-		out.Add(finding.Finding{ID: "account.strangers", Level: finding.Warning, Check: "accounts of " + app.Name,
-			Saw: fmt.Sprintf("%d of %d who may sign in have none", n, m.Admitted), Expected: "an account for each",
-			Side: finding.Both, Fix: finding.Run("accounts", "match", t.Name)})
-	}
-	if n := len(m.Collisions); n > 0 {
-		out.Add(finding.Finding{ID: "account.collisions", Level: finding.Error, Check: "accounts of " + app.Name,
-			Saw: fmt.Sprintf("%d collisions of people and accounts",
-				n), Expected: "one account for each person, and one person for each",
-			Side: finding.Both, Fix: finding.Run("accounts", "match", t.Name)})
-	}
+	*out = append(*out, m.Judge()...)
 	return nil
 }
 
-// runsOut adds what runs out.
-func (c *Checker) runsOut(r *Report, about func(string) bool, s *state) error {
+// runsOut lists what runs out, and notes what is told so.
+func (c *Checker) runsOut(about func(string) bool, s *state) ([]Item, error) {
 	list, err := (&due.Finder{Book: c.Book, Keeper: c.Keeper}).Within(c.Within)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	var out []Item
 	for _, x := range list {
 		if !about(x.About) {
 			continue
@@ -361,6 +355,7 @@ func (c *Checker) runsOut(r *Report, about func(string) bool, s *state) error {
 		if p := s.parties[x.About]; p != nil {
 			kind = string(p.Kind)
 		}
+		s.due[x.About+" "+x.Kind] = true
 		f := finding.Finding{ID: "due." + x.Kind, Level: finding.Warning, Check: x.What,
 			Saw: x.At.UTC().Format("2006-01-02"), Expected: "later than in " +
 				federation.SpanWords(c.Within), Side: finding.Ledger,
@@ -368,7 +363,7 @@ func (c *Checker) runsOut(r *Report, about func(string) bool, s *state) error {
 		if x.Overdue {
 			f.Level = finding.Error
 		}
-		r.Items = append(r.Items, Item{About: x.About, Kind: kind, Finding: f})
+		out = append(out, Item{About: x.About, Kind: kind, Finding: f})
 	}
-	return nil
+	return out, nil
 }

@@ -14,6 +14,7 @@ import (
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/check"
 	"tressik.example/internal/work/expect"
+	"tressik.example/internal/work/mapping"
 )
 
 // Planner makes trusts of a ledger live.
@@ -39,6 +40,24 @@ type Readiness struct {
 
 // Ready reports whether nothing is wanting.
 func (r *Readiness) Ready() bool { return !r.Findings.Failed() }
+
+// wanting names what is wanting: each finding by its ID and what was looked at.
+func (r *Readiness) wanting() []string {
+	var out []string
+	for _, f := range r.Findings {
+		if f.Level == finding.Error {
+			out = append(out, f.ID+"/"+f.Check)
+		}
+	}
+	return out
+}
+
+// beyond names what is wanting and was not when the plan was allowed despite it.
+func (r *Readiness) beyond(plan *federation.Cutover) []string {
+	return slices.DeleteFunc(r.wanting(), func(s string) bool {
+		return plan.Despite != "" && slices.Contains(plan.Wanting, s)
+	})
+}
 
 // Ready says of a trust what has to be true, and what of it is. Errors: *model.UnknownError.
 func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutover) (*Readiness, error) {
@@ -69,6 +88,9 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 		return nil, err
 	}
 	p.checked(r, rep)
+	if err := p.accounts(r, t, app); err != nil {
+		return nil, err
+	}
 	p.words(r, t, app)
 	r.Findings = append(r.Findings, t.Terms.SignOut(app, provider)...)
 	return r, nil
@@ -90,8 +112,7 @@ func (p *Planner) inGroup(group string) (int, error) {
 func (p *Planner) proof(r *Readiness, t *federation.Trust, app, provider *federation.Party) {
 	have := t.Proof()
 	want, fix := federation.WitnessProof, finding.Run("watch", t.Name)
-	c := app.ClientSide()
-	switch machine := t.ClientID() != "" && c != nil && !c.Kind.Redirects(); {
+	switch machine := t.Terms.Machine(app); {
 	case app.Own && provider.Own:
 		want, fix = federation.ByRehearsal, finding.Run("next", t.Name)
 	case machine && provider.Own:
@@ -143,27 +164,44 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 // checked takes over the errors of the check, and what it says of accounts.
 func (p *Planner) checked(r *Readiness, rep *check.Report) {
 	n := 0
-	accounts := false
 	for _, x := range rep.Open() {
-		if strings.HasPrefix(x.ID, "account.") {
-			accounts = true
-			f := x.Finding
-			r.Findings.Add(f)
-			continue
-		}
-		if x.Level == finding.Error {
+		switch {
+		case strings.HasPrefix(x.ID, "account."):
+			r.Findings.Add(x.Finding)
+		case x.Level == finding.Error && x.ID != "proof.none": // what a live trust lacks; here it is asked for above
 			n++
 			r.Findings.Add(x.Finding)
 		}
 	}
-	if !accounts {
-		r.Findings.Pass("cutover.accounts", "accounts",
-			"nobody whom the trust admits is a stranger, as far as the app's accounts "+
-				"are known")
-	}
 	if n == 0 {
 		r.Findings.Pass("cutover.check", "check", fmt.Sprintf("no error; %d passed", rep.Passed))
 	}
+}
+
+// accounts says whom the app would know, where that is known; where it is not, nothing is claimed.
+func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Party) error {
+	if t.Terms.Machine(app) {
+		return nil
+	}
+	m, err := p.Checker.Mapper.Match(t.Name)
+	switch {
+	case errors.Is(err, mapping.ErrNoAccounts), errors.Is(err, mapping.ErrNoKey):
+		fix := finding.Run("accounts", "load", app.Name, finding.BlankFile)
+		if app.Reads == nil || app.Reads.Key == "" {
+			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=NAME", "--account-key", "FIELD")
+		}
+		r.Findings.Add(finding.Finding{ID: "cutover.accounts", Level: finding.Note, Check: "accounts of " + app.Name,
+			Saw: "not known", Expected: "whom the app would know, from its own export", Side: finding.Ledger, Fix: fix})
+		return nil
+	case err != nil:
+		return err
+	}
+	for _, f := range m.Judge() {
+		if f.Level == finding.Pass {
+			r.Findings = append(r.Findings, f)
+		}
+	}
+	return nil
 }
 
 // words says whether it is known whom to tell, and what people use where it has to be taken back.
@@ -175,7 +213,7 @@ func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party
 	} else {
 		r.Findings.Pass("cutover.owner", "whom to ask", t.Owner)
 	}
-	if m := app.ContactMail(); !app.Own && (m == "" || m == "WHOM") {
+	if !app.Own && app.Contact() == "" {
 		r.Findings.Add(finding.Finding{ID: "cutover.contact", Level: finding.Warning, Check: "contact of " + app.Name,
 			Saw:      "none",
 			Expected: "whom to call at the app when nobody can sign in", Side: finding.App,
@@ -204,6 +242,9 @@ func (p *Planner) Cut(r *Readiness, in Input) (*federation.Trust, error) {
 		return nil, fmt.Errorf("%s: %w", r.Trust, ErrWanting)
 	}
 	now := p.Now()
+	if in.Plan.Despite != "" {
+		in.Plan.Wanting = r.wanting()
+	}
 	if !in.Now {
 		switch {
 		case in.Plan.From.Before(now):
@@ -282,8 +323,8 @@ func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 			return out, err
 		case !plan.Until.IsZero() && !now.Before(plan.Until):
 			d.Why = "its window was over on " + plan.Until.UTC().Format("2006-01-02 15:04 UTC") + "; plan it anew"
-		case !r.Ready() && plan.Despite == "":
-			d.Why = "something is wanting by now: " + strings.Join(r.Findings.IDs(finding.Error), ", ")
+		case len(r.beyond(plan)) > 0:
+			d.Why = "something is wanting by now: " + strings.Join(r.beyond(plan), ", ")
 		default:
 			err = p.Keep(func(*model.Book) error {
 				_, err := p.change(d.Trust, func(t *federation.Trust) (string, error) {

@@ -19,7 +19,6 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/model"
 )
@@ -98,61 +97,16 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		if in.Admins != "none" && (!ok || g == "" || strings.Contains(g, ",")) {
 			return nil, fmt.Errorf("--administrators %q is %w; write group:NAME, or none", in.Admins, ErrValue)
 		}
-		p.Admins = strings.TrimSuffix(in.Admins, "none")
+		if p.Admins = in.Admins; p.Admins == "none" {
+			p.Admins = ""
+		}
 		persons, err := d.View.Persons()
 		if err != nil {
 			return nil, err
 		}
-		if f := judgeAdmins(p.Name, g, persons); g != "" && len(persons) > 0 && f != nil {
-			found.Add(*f)
-		}
+		found = append(found, p.JudgeAdmins(federation.NewCrowd(persons))...)
 	}
 	return found, nil
-}
-
-// judgeAdmins warns of a group of administrators in which nobody is; nil where somebody is.
-func judgeAdmins(provider, group string, persons []people.Person) *finding.Finding {
-	for i := range persons {
-		if persons[i].In(group) {
-			return nil
-		}
-	}
-	fix := finding.Do("load people with that group")
-	if n := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(n) > 0 {
-		fix = finding.Run("provider", "change", provider, "--administrators", "group:"+n[0])
-	}
-	return &finding.Finding{ID: "provider.administrators", Level: finding.Warning,
-		Check: "who may consent for everyone",
-		Saw:   "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
-		Side: finding.Ledger, Fix: fix}
-}
-
-// Judge judges all sides of a party as they are in the ledger.
-func (d *Desk) Judge(p *federation.Party) finding.List {
-	var out finding.List
-	if p.Role() != nil || len(p.Sides()) == 0 {
-		out = saml.JudgeEntity(&p.Entity, p.Kind.Side(), d.Now())
-	}
-	if p.Client != nil {
-		out = append(out, p.Client.Judge()...)
-	}
-	if p.API != nil {
-		out.Pass("api.audience", "audience", p.API.Audience)
-	}
-	if p.OpenID != nil {
-		out = append(out, oidc.JudgeDiscovery(&p.OpenID.Discovery, "")...)
-		if _, found, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider); err == nil {
-			out = append(out, found...)
-		}
-	}
-	if p.Admins != "" {
-		persons, err := d.View.Persons()
-		if f := judgeAdmins(p.Name, strings.TrimPrefix(p.Admins, "group:"),
-			persons); err == nil && len(persons) > 0 && f != nil {
-			out.Add(*f)
-		}
-	}
-	return out
 }
 
 // refusal turns the errors among findings into an error that names each.
@@ -329,7 +283,7 @@ func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 	case k == oidc.Machine && as == federation.AsUser:
 		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
 			federation.ErrFit)
-	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().Policy.AsItself:
+	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().ActsAsItself(&federation.Client{Kind: k}):
 		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could "+
 			"never use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:

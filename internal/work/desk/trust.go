@@ -34,10 +34,10 @@ type Terms struct {
 
 func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	if x.Admits != "" {
-		if err := federation.CheckAdmits(x.Admits); err != nil {
+		var err error
+		if t.Admits, err = d.admits(x.Admits); err != nil {
 			return err
 		}
-		t.Admits = x.Admits
 	}
 	switch {
 	case x.Owner == "none":
@@ -111,6 +111,27 @@ func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*f
 	return t, found, err
 }
 
+// admits reads a rule of admission. Somebody who is named by their mail address is admitted by the name that the ledger
+// has of them: who signs in is known by that alone. Errors: federation.ErrAdmits.
+func (d *Desk) admits(rule string) (string, error) {
+	a, err := federation.ReadAdmission(rule)
+	if err != nil {
+		return "", err
+	}
+	for _, id := range a.Persons {
+		p, err := d.Person(id)
+		var unknown *UnknownError
+		switch {
+		case errors.As(err, &unknown): // they may come with the next people that are loaded
+		case err != nil:
+			return "", err
+		case !strings.EqualFold(p.ID, id):
+			rule = strings.ReplaceAll(rule, id, p.ID)
+		}
+	}
+	return rule, nil
+}
+
 // noSAML says which side has no SAML role, and what to do instead.
 func noSAML(app, provider *federation.Party) error {
 	p := app
@@ -147,6 +168,29 @@ func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*fe
 // ChangeTrust changes the terms of a trust.
 func (d *Desk) ChangeTrust(name string, x Terms) (*federation.Trust, error) {
 	return d.change(name, "trust.change", func(t *federation.Trust) error { return d.apply(t, x) })
+}
+
+// OnlyWay says of a live trust that it is the only one by which people get into its app, as a sentence with a space
+// behind it; "" where it is not live, or not the only one. Errors: *UnknownError.
+func (d *Desk) OnlyWay(name string) (string, error) {
+	t, app, _, err := d.Trust(name)
+	if err != nil || t.Standing != federation.Live {
+		return "", err
+	}
+	all, err := d.TrustsOf(app.Name)
+	if err != nil {
+		return "", err
+	}
+	for _, o := range all {
+		if o.App == app.Name && o.Name != name && o.Standing == federation.Live {
+			return "", nil
+		}
+	}
+	if t.Terms.Machine(app) {
+		return app.Name + " gets its tokens through " + name + " alone: afterwards it gets none. ", nil
+	}
+	return name + " is the only live way into " + app.Name + ": afterwards nobody signs in there through Tressik's trusts. ",
+		nil
 }
 
 // EndTrust ends a trust: it stays on record and can no longer be used.

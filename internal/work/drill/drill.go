@@ -85,7 +85,7 @@ func (x *run) cast() error {
 		if err != nil {
 			return err
 		}
-		if c := app.ClientSide(); t.ClientID() != "" && c != nil && !c.Kind.Redirects() {
+		if t.Terms.Machine(app) {
 			x.who[t.Name] = ""
 			continue
 		}

@@ -7,14 +7,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/saml"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/keyring"
 )
@@ -102,7 +100,7 @@ func (f *Finder) add(kind, about, what string, at time.Time, tell string, fix fi
 	x := Item{ID: hex.EncodeToString(sum[:8]), Kind: kind, About: about, What: what, At: at.UTC(), Tell: []string{},
 		Fix:     fix,
 		Overdue: kind != Key && kind != Consent && at.Before(f.Now())} // these wait, and nothing has run out
-	if tell != "" && tell != "WHOM" {
+	if tell != "" {
 		x.Tell = append(x.Tell, tell)
 	}
 	f.out = append(f.out, x)
@@ -114,7 +112,7 @@ const patience = 3 * 24 * time.Hour
 // reading notes that a foreign party could not be read again, or that what it publishes now waits.
 func (f *Finder) reading(p *federation.Party) {
 	if r := f.read[p.Name]; !r.Pinned.IsZero() {
-		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.ContactMail(),
+		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.Contact(),
 			finding.Do("ask its owner for the SHA-256 of the next one, and give it as --tls-pin").
 				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"), "--tls-pin",
 					"SHA256")))
@@ -122,11 +120,11 @@ func (f *Finder) reading(p *federation.Party) {
 	switch r := f.read[p.Name]; r.Outcome {
 	case federation.ReadFailed:
 		f.add(Reading, p.Name, fmt.Sprintf("it cannot be read since %s: %s", r.Since.Format(time.DateOnly), r.Why),
-			r.Since.Add(patience), p.ContactMail(),
+			r.Since.Add(patience), p.Contact(),
 			finding.Do("ask its owner whether the address still holds").
 				Then(finding.Run(string(p.Kind), "refresh", p.Name)), r.Outcome)
 	case federation.ReadWaits:
-		f.add(Reading, p.Name, "what it publishes now touches trust, and waits for your word", r.Since, p.ContactMail(),
+		f.add(Reading, p.Name, "what it publishes now touches trust, and waits for your word", r.Since, p.Contact(),
 			federation.AcceptDifferences(p.Kind, p.Name), r.Outcome)
 		f.out[len(f.out)-1].Overdue = false // it waits
 	}
@@ -164,34 +162,12 @@ func (f *Finder) party(p *federation.Party) {
 		again = finding.Run(string(p.Kind), "change", p.Name, "--metadata", p.Source)
 	}
 	if end := p.Entity.Until(r); end != nil {
-		f.add(Metadata, p.Name, "its metadata ends (validUntil)", *end, p.ContactMail(), again)
+		f.add(Metadata, p.Name, "its metadata ends (validUntil)", *end, p.Contact(), again)
 	}
-	ends := lastOf(r)
-	for _, use := range slices.Sorted(maps.Keys(ends)) {
-		f.add(Certificate, p.Name, "its last "+use+" certificate ends", ends[use], p.ContactMail(),
-			finding.Do("ask its owner for metadata with the next one").Then(again), use)
+	for _, e := range r.Ends(f.Now()) {
+		f.add(Certificate, p.Name, "its last "+e.Use+" certificate ends", e.Until, p.Contact(),
+			finding.Do("ask its owner for metadata with the next one").Then(again), e.Use)
 	}
-}
-
-// lastOf is when the last certificate of each use ends: one that ends before another is no trouble.
-func lastOf(r *saml.Role) map[string]time.Time {
-	out := map[string]time.Time{}
-	for _, k := range r.Keys {
-		c, err := k.X509()
-		if err != nil {
-			continue
-		}
-		uses := []string{k.Use}
-		if k.Use == "" {
-			uses = []string{federation.ForSigning, federation.ForEncryption}
-		}
-		for _, u := range uses {
-			if c.NotAfter.After(out[u]) {
-				out[u] = c.NotAfter
-			}
-		}
-	}
-	return out
 }
 
 // keys notes the ends of an own party's certificates, and keys that wait for their next place.
@@ -208,7 +184,7 @@ func (f *Finder) keys(p *federation.Party) error {
 		active, next := ring.At(u.Use, federation.Active), ring.At(u.Use, federation.Announced)
 		if active != nil && next == nil && u.Use != federation.ForTokens { // a key of a JWKS has no end of its own
 			f.add(Certificate, p.Name, "the "+u.Use+" certificate of "+active.ID+" ends",
-				active.Certificate.NotAfter, p.ContactMail(), finding.Run("key", "announce", p.Name, "--use",
+				active.Certificate.NotAfter, p.Contact(), finding.Run("key", "announce", p.Name, "--use",
 					u.Use), u.Use)
 		}
 		for _, s := range u.Steps {
@@ -219,14 +195,14 @@ func (f *Finder) keys(p *federation.Party) error {
 				if next != nil {
 					since = next.Announced
 				}
-				f.add(Key, p.Name, s.What+": waits for "+strings.Join(s.Waits, ", "), since, p.ContactMail(),
+				f.add(Key, p.Name, s.What+": waits for "+strings.Join(s.Waits, ", "), since, p.Contact(),
 					finding.Run("key", "plan", p.Name), u.Use, s.What)
 			default:
 				at := s.When
 				if at.IsZero() {
 					at = next.Announced
 				}
-				f.add(Key, p.Name, s.What+": safe from then on", at, p.ContactMail(), s.Fix, u.Use, s.What)
+				f.add(Key, p.Name, s.What+": safe from then on", at, p.Contact(), s.Fix, u.Use, s.What)
 			}
 		}
 	}
@@ -248,7 +224,7 @@ func (f *Finder) trust(t *federation.Trust) {
 	}
 	if last != nil {
 		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
-			app.ContactMail(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
+			app.Contact(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
 	}
 	for _, c := range f.consents[t.Name] {
 		if c.Standing != federation.Requested {

@@ -47,7 +47,7 @@ func (k *Keeper) Add(e *federation.Expected) error {
 		}
 		e.As = p.ID
 	}
-	machine := t.ClientID() != "" && app.ClientSide() != nil && !app.ClientSide().Kind.Redirects()
+	machine := t.Terms.Machine(app)
 	switch {
 	case machine && e.As != "":
 		return fmt.Errorf("%w: %s is a machine client's, and nobody signs in there; leave --as out", ErrFit, t.Name)

@@ -9,54 +9,9 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/near"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 )
-
-// judgeGroup warns of an admitted group that nobody in the ledger is in.
-func (d *Maker) judgeGroup(out *finding.List, t *federation.Trust) {
-	groups, persons := federation.Admitted(t.Admits)
-	for _, g := range groups {
-		d.judgeOneGroup(out, t, g)
-	}
-	for _, id := range persons {
-		if _, err := d.Person(id); err != nil {
-			out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: id +
-				", who is not in the ledger",
-				Expected: "people of the ledger", Side: finding.Ledger,
-				Fix: finding.Do("load people who have that name").Or(finding.Run("trust", "change", t.Name, "--admits",
-					"group:NAME"))})
-			continue
-		}
-		out.Pass("trust.admits", "who may sign in", id)
-	}
-}
-
-func (d *Maker) judgeOneGroup(out *finding.List, t *federation.Trust, group string) {
-	persons, err := d.View.Persons()
-	if err != nil || len(persons) == 0 {
-		return // nothing to compare with
-	}
-	n := 0
-	for i := range persons {
-		if persons[i].In(group) {
-			n++
-		}
-	}
-	if n > 0 {
-		out.Pass("trust.admits", "who may sign in", fmt.Sprintf("the group %s, %d in the ledger", group, n))
-		return
-	}
-	fix := finding.Do("load people with that group").Or(finding.Run("trust", "change", t.Name, "--admits", "group:NAME"))
-	if names := near.Names(group, (&people.Directory{Persons: persons}).GroupNames()); len(names) > 0 {
-		fix = finding.Run("trust", "change", t.Name, "--admits", "group:"+names[0])
-	}
-	out.Add(finding.Finding{ID: "trust.admits", Level: finding.Warning, Check: "who may sign in", Saw: "the group " +
-		group + ", in which nobody is",
-		Expected: "a group that people in the ledger are in", Side: finding.Ledger, Fix: fix})
-}
 
 // Compare puts both sides of a trust beside each other, and what the claims release.
 func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (finding.List, error) {
@@ -64,8 +19,14 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 	if err != nil {
 		return nil, err
 	}
-	out := Of(t).Compare(v)
-	d.judgeGroup(&out, t)
+	return d.Judge(v)
+}
+
+// Judge is all that there is to say of a trust as it stands: both sides beside each other, whom it admits, and who of
+// them would be turned away for want of a subject. Every command that judges a trust asks it.
+func (d *Maker) Judge(v *View) (finding.List, error) {
+	out := Of(v.Trust).Compare(v)
+	out = append(out, v.Trust.Admission().Judge(v.Crowd)...)
 	return out, d.judgeSubjects(&out, v)
 }
 
@@ -73,7 +34,7 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
 	t := v.Trust
 	expr := t.SubjectExpression()
-	if expr == "" || t.Standing == federation.Ended {
+	if expr == "" || t.Standing == federation.Ended || t.Terms.Machine(v.App) {
 		return nil
 	}
 	rel, err := d.Releaser(t, d.Rand)
@@ -84,15 +45,16 @@ func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
 	case err != nil:
 		return err
 	}
-	admitted := 0
+	admitted, who := 0, t.Admission()
 	var without []string
-	for i := range v.People {
-		if ok, _ := t.AdmitsPerson(&v.People[i], v.Consents); !ok {
+	for i := range v.Crowd.People {
+		p := &v.Crowd.People[i]
+		if who.Refuses(p, v.Consents) != nil {
 			continue
 		}
 		admitted++
-		if _, err := rel.Subject(&v.People[i]); err != nil {
-			without = append(without, v.People[i].ID)
+		if _, err := rel.Subject(p); err != nil {
+			without = append(without, p.ID)
 		}
 	}
 	switch {

@@ -3,6 +3,7 @@ package handoff
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"os"
 	"slices"
@@ -198,10 +199,16 @@ func yes(b bool) string {
 
 // Todo is one step of the work on a trust.
 type Todo struct {
+	ID   string         `json:"id"` // stays, whatever the words are
 	Done bool           `json:"done"`
 	Step string         `json:"step"`
 	Fix  finding.Remedy `json:"fix,omitzero"`   // how to do it, if it is open
 	Said string         `json:"said,omitempty"` // by whom it was settled by hand, and why
+}
+
+// todoOf is the step of mending a finding. It is known by the finding and what was looked at.
+func todoOf(f finding.Finding) Todo {
+	return Todo{ID: f.ID + "/" + f.Check, Step: f.Check + ": " + f.Saw, Fix: f.Fix}
 }
 
 // Next lists what is done and what is left for a trust.
@@ -215,16 +222,17 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		return nil, nil, err
 	}
 	if t.Standing == federation.Ended {
-		return t, []Todo{{Done: true, Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
+		return t, []Todo{{ID: "ended", Done: true,
+			Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
 	}
 	v, err := d.view(t, app, provider)
 	if err != nil {
 		return nil, nil, err
 	}
 	over := Of(t)
-	machine := over.Machine(v)
-	out := []Todo{{Done: true, Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
-		{Done: true, Step: "the trust is made"}}
+	machine := t.Terms.Machine(app)
+	out := []Todo{{ID: "parties", Done: true, Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
+		{ID: "made", Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
@@ -237,7 +245,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		if at, written := t.Prepared[side]; written && !t.Has(side) {
 			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
 			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
-				p.ContactMail()))
+				p.ContactOrBlank()))
 		}
 		if p.Own {
 			step += " (it is Tressik's own)"
@@ -246,11 +254,12 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		} else if !given && t.Shown(side) {
 			step += ": a real sign-in showed it on " + t.Witnessed.At.Format("2006-01-02")
 		}
-		out = append(out, Todo{Done: t.Has(side), Step: step, Fix: fix})
+		out = append(out, Todo{ID: "handoff." + side, Done: t.Has(side), Step: step, Fix: fix})
 	}
 	if !machine {
-		out = append(out, Todo{Done: len(persons) > 0, Step: "there are people to try it on", Fix: finding.Run("people",
-			"load", "FILE")})
+		out = append(out, Todo{ID: "people", Done: len(persons) > 0, Step: "there are people to try it on",
+			Fix: finding.Run("people",
+				"load", "FILE")})
 	}
 	out = append(out, over.Open(v, found)...)
 	let, err := d.LetBe(name)
@@ -262,7 +271,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 			continue // it was accepted
 		}
 		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
-			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
+			out = append(out, todoOf(f))
 		}
 	}
 	who := "PERSON"
@@ -283,7 +292,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	if machine {
 		command = finding.Run("rehearse", name)
 	}
-	out = append(out, Todo{Done: rehearsed, Step: step, Fix: command})
+	out = append(out, Todo{ID: "rehearsed", Done: rehearsed, Step: step, Fix: command})
 	out = append(out, d.proven(v, machine)...)
 	if err := d.settled(name, out); err != nil {
 		return nil, nil, err
@@ -307,14 +316,15 @@ func (d *Maker) proven(v *View, machine bool) []Todo {
 		who = "the real " + v.App.Name
 	}
 	kind := t.Proof().Kind
-	out := []Todo{{Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)",
+	out := []Todo{{ID: "probed", Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)",
 		Fix: finding.Run("probe", t.Name)}}
 	if !machine {
-		out = append(out, Todo{Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
+		out = append(out, Todo{ID: "watched", Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
 			Fix: finding.Run("watch", t.Name)})
 	}
-	return append(out, Todo{Done: t.Standing == federation.Live || t.Standing == federation.Paused, Step: "it is live",
-		Fix: finding.Run("cutover", t.Name)})
+	return append(out, Todo{ID: "live", Done: t.Standing == federation.Live || t.Standing == federation.Paused,
+		Step: "it is live",
+		Fix:  finding.Run("cutover", t.Name)})
 }
 
 // settled marks the steps that somebody settled by hand.
@@ -325,10 +335,13 @@ func (d *Maker) settled(name string, list []Todo) error {
 	}
 	by := map[string]model.Settled{}
 	for _, s := range all {
-		by[s.Step] = s
+		by[cmp.Or(s.ID, s.Step)] = s // ledgers of older versions know a step by its words
 	}
 	for i := range list {
-		s, ok := by[list[i].Step]
+		s, ok := by[list[i].ID]
+		if !ok {
+			s, ok = by[list[i].Step]
+		}
 		if !ok || list[i].Done {
 			continue
 		}

@@ -246,7 +246,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	h.env("", "Client ID at "+provider.Name, terms.ClientID, "client_id", "this trust")
 	h.env("", "Home page", c.Home, "client_uri", from)
 	h.env("", "Contact", c.Contact, "contacts", from)
-	h.env("", "Who may sign in", t.Admits, "", "this trust")
+	h.env("", "Who may sign in", t.Admission().Short(), "", "this trust")
 	m := clientMetadata{Name: app.Label(), Type: kind, Redirects: c.Redirects, AfterSignOut: c.AfterSignOut,
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
 		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home,
@@ -297,24 +297,25 @@ type clientMetadata struct {
 func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
 	var out []Todo
 	if err := t.Registered(); err != nil {
-		out = append(out, Todo{Done: false, Step: "the client ID that the owner of " + t.Provider +
+		out = append(out, Todo{ID: "client-id", Step: "the client ID that the owner of " + t.Provider +
 			" issues is in the ledger", Fix: finding.Run("trust", "change", t.Name, "--client-id", "ID")})
 	}
-	out = append(out, Todo{Done: len(terms.Asks) > 0, Step: "it asks for what it needs", Fix: finding.Run("permission",
-		"ask", t.Name,
-		"API:NAME")})
+	out = append(out, Todo{ID: "asks", Done: len(terms.Asks) > 0, Step: "it asks for what it needs",
+		Fix: finding.Run("permission",
+			"ask", t.Name,
+			"API:NAME")})
 	waiting := 0
 	for _, f := range found {
 		if f.ID == "client.no-redirect" {
-			out = append(out, Todo{Done: false, Step: "a redirect URI of the client is registered", Fix: f.Fix})
+			out = append(out, Todo{ID: "redirect", Step: "a redirect URI of the client is registered", Fix: f.Fix})
 		}
 		if f.ID == "consent.waiting" {
 			waiting++
-			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
+			out = append(out, todoOf(f))
 		}
 	}
 	if waiting == 0 && len(terms.Asks) > 0 {
-		out = append(out, Todo{Done: true, Step: "no permission waits for an administrator"})
+		out = append(out, Todo{ID: "consents", Done: true, Step: "no permission waits for an administrator"})
 	}
 	return out
 }
@@ -351,10 +352,4 @@ func (p overOIDC) Made(*View) string {
 		return "the trust is made; its client has no client ID yet"
 	}
 	return "the client is registered, with the client ID " + p.terms.ClientID
-}
-
-// Machine reports whether the client acts as itself alone.
-func (p overOIDC) Machine(v *View) bool {
-	c := v.App.ClientSide()
-	return c != nil && !c.Kind.Redirects()
 }

@@ -5,7 +5,6 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 )
 
@@ -14,7 +13,7 @@ type View struct {
 	Trust         *federation.Trust
 	App, Provider *federation.Party
 	model.ClientState
-	People   []people.Person
+	Crowd    *federation.Crowd // all people of the ledger
 	Now      time.Time
 	Staged   bool // the parties are as a stage plays them
 	Metadata func(p *federation.Party) ([]byte, error)
@@ -35,8 +34,6 @@ type Protocol interface {
 	Thrift(v *View) finding.List
 	// Made says in words that the trust is made.
 	Made(v *View) string
-	// Machine reports whether nobody signs in over the trust.
-	Machine(v *View) bool
 }
 
 // Of is the protocol of a trust: the one place where it is chosen.
@@ -56,8 +53,17 @@ func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*Vie
 		return nil, err
 	}
 	persons, err := d.View.Persons()
-	return &View{Trust: t, App: app, Provider: provider, ClientState: s, People: persons, Now: d.Now(),
-		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}, err
+	if err != nil {
+		return nil, err
+	}
+	return d.ViewOf(t, app, provider, s, federation.NewCrowd(persons)), nil
+}
+
+// ViewOf is a trust with what was read of it and of everybody before, for whoever judges many.
+func (d *Maker) ViewOf(t *federation.Trust, app, provider *federation.Party, s model.ClientState,
+	crowd *federation.Crowd) *View {
+	return &View{Trust: t, App: app, Provider: provider, ClientState: s, Crowd: crowd, Now: d.Now(),
+		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}
 }
 
 // overNothing is a trust over a protocol that this version does not know.
@@ -72,4 +78,3 @@ func (overNothing) Thrift(*View) finding.List       { return nil }
 func (overNothing) Sheet(*View, *Handoff) error     { return federation.ErrTerms }
 func (overNothing) Open(*View, finding.List) []Todo { return nil }
 func (overNothing) Made(*View) string               { return "the trust is made" }
-func (overNothing) Machine(*View) bool              { return false }

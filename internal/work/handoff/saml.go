@@ -23,7 +23,7 @@ func (p overSAML) Compare(v *View) finding.List {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
 			Values: []string{r.Expression}})
 	}
-	for _, f := range federation.JudgeClaims(t, app, promised, v.People) {
+	for _, f := range federation.JudgeClaims(t, app, promised, v.Crowd.People) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw
@@ -62,9 +62,6 @@ func (overSAML) Thrift(*View) finding.List { return nil }
 
 // Made says that the trust is made.
 func (overSAML) Made(*View) string { return "the trust is made" }
-
-// Machine is false: over SAML people sign in.
-func (overSAML) Machine(*View) bool { return false }
 
 func (h *Handoff) keys(r *saml.Role, from string) {
 	_, certs := r.SigningKeys()
@@ -158,7 +155,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 			h.Certificate = append(h.Certificate, pem...)
 		}
 	}
-	h.add("Who may sign in", t.Admits, "", "this trust")
+	h.add("Who may sign in", t.Admission().Short(), "", "this trust")
 	if c := t.Contexts(); len(c) > 0 {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
@@ -186,12 +183,13 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	var out []Todo
 	for _, f := range found {
 		if f.ID == "claims.required" {
-			out = append(out, Todo{Done: false, Step: f.Check + ": " + f.Saw, Fix: f.Fix})
+			out = append(out, todoOf(f))
 		}
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
-		out = append(out, Todo{Done: done, Step: "claims are released", Fix: finding.Run("claims", "set", t.Name,
+		out = append(out, Todo{ID: "claims", Done: done, Step: "claims are released", Fix: finding.Run("claims",
+			"set", t.Name,
 			"mail=person.mail")})
 	}
 	return out

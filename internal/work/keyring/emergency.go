@@ -65,9 +65,7 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 		if gone.Use == federation.ForEncryption {
 			t.Why = "until it has what is published now, whoever has the lost key reads what it sends"
 		}
-		if m := o.party.ContactMail(); m != "WHOM" {
-			t.Mail = m
-		}
+		t.Mail = o.party.Contact()
 		e.Tell = append(e.Tell, t)
 	}
 	urgent := []federation.Standing{federation.Live, federation.Paused, federation.Rehearsed, federation.Exchanged}

@@ -428,7 +428,7 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 			s.How = "assumed: " + o.trust.Terms.Rereads()
 		default:
 			s.Seen, s.How = false, "unknown: nobody said that it was delivered"
-			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactMail())
+			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank())
 		}
 		out = append(out, s)
 	}

@@ -2,12 +2,9 @@ package mapping
 
 import (
 	"slices"
-	"strings"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
-	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
 )
 
 // Access is one app that a person gets into, or does not.
@@ -46,18 +43,18 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			return nil, err
 		}
 		a := Access{Trust: t.Name, App: app.Name, Standing: t.Standing, Role: []string{}}
-		if app.Client != nil && app.Client.Kind == oidc.Machine {
+		if t.Terms.Machine(app) {
 			continue
 		}
-		if a.Admitted, a.Why = t.AdmitsPerson(p, consents); a.Admitted {
-			a.Why = admittedBy(t, p)
-		} else if t.Admits != "consented" {
-			a.Why = "it admits " + t.Admits
-		}
-		if !a.Admitted {
+		who := t.Admission()
+		if r := t.Refuses(p, consents); r != nil {
+			if a.Why = r.Why; r.Policy == "admits" && !who.Consented && !who.Broken {
+				a.Why = "it admits " + t.Admits
+			}
 			out = append(out, a)
 			continue
 		}
+		a.Admitted, a.Why = true, who.By(p, consents)
 		r, err := m.Releaser(t, m.Rand)
 		if err != nil {
 			return nil, err
@@ -74,24 +71,6 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 		out = append(out, a)
 	}
 	return out, nil
-}
-
-// admittedBy says by what a trust admits somebody.
-func admittedBy(t *federation.Trust, p *people.Person) string {
-	list, persons := federation.Admitted(t.Admits)
-	switch {
-	case len(list)+len(persons) == 0:
-		return t.Admits
-	case slices.ContainsFunc(persons, func(id string) bool { return strings.EqualFold(id, p.ID) }):
-		return "by name"
-	}
-	var by []string
-	for _, g := range list {
-		if p.In(g) {
-			by = append(by, g)
-		}
-	}
-	return "group " + strings.Join(by, ", ")
 }
 
 // Beside is a claim of two trusts, or of two people, side by side.

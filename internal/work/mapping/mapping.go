@@ -19,6 +19,15 @@ import (
 // Mapper works on a ledger.
 type Mapper struct {
 	*model.Book
+	Crowd *federation.Crowd // all people, where they were read before; nil reads them
+}
+
+// persons are all people of the ledger.
+func (m *Mapper) persons() ([]people.Person, error) {
+	if m.Crowd != nil {
+		return slices.Clone(m.Crowd.People), nil
+	}
+	return m.View.Persons()
 }
 
 // Errors that callers test for.
@@ -99,7 +108,7 @@ func (m *Mapper) admitted(trust, group string) (*those, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := m.View.Persons()
+	all, err := m.persons()
 	if err != nil {
 		return nil, err
 	}
@@ -110,9 +119,9 @@ func (m *Mapper) admitted(trust, group string) (*those, error) {
 	if group != "" && !slices.Contains((&people.Directory{Persons: all}).GroupNames(), group) {
 		return nil, fmt.Errorf("there is no group %q; see `tressik people list`: %w", group, model.ErrValue)
 	}
-	kept := all[:0]
+	kept, may := all[:0], t.Admission()
 	for i := range all {
-		if ok, _ := t.AdmitsPerson(&all[i], consents); ok && (group == "" || all[i].In(group)) {
+		if may.Refuses(&all[i], consents) == nil && (group == "" || all[i].In(group)) {
 			kept = append(kept, all[i])
 		}
 	}
@@ -173,8 +182,60 @@ func (m *Mapper) Match(trust string) (*Match, error) {
 	}
 	index := accounts.NewIndex(list, reads.Key)
 	out.Matching = index.Match(arrivals)
+	everybody, err := m.persons()
+	if err != nil {
+		return nil, err
+	}
+	index.Tell(out.Matching, owners(everybody))
 	out.Better = who.better(index, out)
 	return out, nil
+}
+
+// owners says to whom accounts belong, by all that is known of people.
+func owners(all []people.Person) *accounts.Owners {
+	return accounts.NewOwners(func(yield func(string, []string) bool) {
+		for i := range all {
+			values := []string{all[i].ID}
+			for name, v := range all[i].Attributes {
+				if name != "objectClass" {
+					values = append(values, v...)
+				}
+			}
+			if !yield(all[i].ID, values) {
+				return
+			}
+		}
+	})
+}
+
+// Judge says what is wrong with whom the app takes people for, for every command that asks.
+func (m *Match) Judge() finding.List {
+	var out finding.List
+	check, fix := "accounts of "+m.App, finding.Run("accounts", "match", m.Trust)
+	add := func(id string, level finding.Level, saw, expected string) {
+		out.Add(finding.Finding{ID: id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Both,
+			Fix: fix})
+	}
+	if n := len(m.Strangers); n > 0 {
+		saw := fmt.Sprintf("%d of %d who may sign in have none", n, m.Admitted)
+		if m.Strange == "created" {
+			saw += ": the app makes each of them a new, empty one"
+		}
+		add("account.strangers", finding.Warning, saw, "an account for each")
+	}
+	if n := len(m.Collisions); n > 0 {
+		add("account.collisions", finding.Error, fmt.Sprintf("%d collisions of people and accounts", n),
+			"one account for each person, and one person for each")
+	}
+	if n := len(m.Swapped); n > 0 {
+		s := m.Swapped[0]
+		add("account.swapped", finding.Error, fmt.Sprintf("%d would be taken for somebody else, such as %s for %s (%s)", n,
+			s.Person, s.Whose, s.Account), "each person their own account")
+	}
+	if len(out) == 0 && m.Admitted > 0 {
+		out.Pass("account.known", check, fmt.Sprintf("each of %d who may sign in is known", m.Admitted))
+	}
+	return out
 }
 
 // better looks for rules that would find more accounts, the best first.

@@ -18,6 +18,7 @@ type Move struct {
 	After   string   `json:"after"`
 	Account string   `json:"account,omitempty"` // before
 	Then    string   `json:"then,omitempty"`    // after
+	Whose   string   `json:"whose,omitempty"`   // the account after is that of somebody else, who is named
 	Lost    []string `json:"lost"`              // roles
 	Gained  []string `json:"gained"`
 	What    string   `json:"what"` // same, stranger, other, found, out, in
@@ -30,6 +31,13 @@ type Moving struct {
 	To    string         `json:"to"`
 	Count map[string]int `json:"count"` // of each What
 	Moves []Move         `json:"moves"` // of all who are concerned, those of whom nothing changes included
+}
+
+// telling is how the app finds accounts, and whose they are.
+type telling struct {
+	index *accounts.Index
+	whose *accounts.Owners
+	from  string // the received name by which it finds them
 }
 
 // Move says for everyone whom an app has got through one provider, or would get through another, what becomes of them.
@@ -47,7 +55,11 @@ func (m *Mapper) Move(app, from, to string) (*Moving, error) {
 	if err != nil {
 		return nil, err
 	}
-	index := accounts.NewIndex(list, before.Field)
+	everybody, err := m.persons()
+	if err != nil {
+		return nil, err
+	}
+	index, whose := accounts.NewIndex(list, before.Field), owners(everybody)
 	out := &Moving{App: app, From: ways[0], To: ways[1], Count: map[string]int{}, Moves: []Move{}}
 	there := map[string]*Move{}
 	for i, way := range ways {
@@ -62,7 +74,7 @@ func (m *Mapper) Move(app, from, to string) (*Moving, error) {
 				x = &Move{Person: p.ID, Lost: []string{}, Gained: []string{}}
 				there[p.ID] = x
 			}
-			x.side(i, who, p, index, before.From)
+			x.side(i, who, p, &telling{index, whose, before.From})
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(there)) {
@@ -75,21 +87,27 @@ func (m *Mapper) Move(app, from, to string) (*Moving, error) {
 }
 
 // side notes what one provider gives of somebody.
-func (x *Move) side(i int, who *those, p *people.Person, index *accounts.Index, from string) {
+func (x *Move) side(i int, who *those, p *people.Person, in *telling) {
 	got := who.releaser.Receive(p)
 	value, account := "", ""
-	if v := got.Of(from); len(v) > 0 {
+	if v := got.Of(in.from); len(v) > 0 {
 		value = v[0]
 	}
-	if f := index.Match([]accounts.Arrival{{Person: p.ID, Key: got.Of(from)}}).Found; len(f) == 1 {
-		account = f[0].Account
+	m := in.index.Match([]accounts.Arrival{{Person: p.ID, Key: got.Of(in.from)}})
+	in.index.Tell(m, in.whose)
+	if len(m.Found) == 1 {
+		account = m.Found[0].Account
+	}
+	taken := ""
+	if len(m.Swapped) == 1 {
+		account, taken = m.Swapped[0].Account, m.Swapped[0].Whose
 	}
 	roles := got.Of(who.app.Reads.From(who.app.Reads.Role))
 	if i == 0 {
 		x.Before, x.Account, x.Lost = value, account, roles
 		return
 	}
-	x.After, x.Then = value, account
+	x.After, x.Then, x.Whose = value, account, taken
 	x.Gained = slices.DeleteFunc(slices.Clone(roles), func(r string) bool { return slices.Contains(x.Lost, r) })
 	x.Lost = slices.DeleteFunc(slices.Clone(x.Lost), func(r string) bool { return slices.Contains(roles, r) })
 }
@@ -101,6 +119,8 @@ func (x *Move) judge() {
 		x.What = "in"
 	case x.Before != "" && x.After == "":
 		x.What = "out"
+	case x.Whose != "" && x.Account != x.Then:
+		x.What = "other"
 	case x.Account == x.Then && x.Account != "":
 		x.What = "same"
 	case x.Account != "" && x.Then == "":

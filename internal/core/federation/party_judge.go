@@ -1,0 +1,61 @@
+package federation
+
+import (
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// Judge judges all sides of a party as they are in the ledger.
+func (p *Party) Judge(c *Crowd, now time.Time) finding.List {
+	var out finding.List
+	if p.Role() != nil || len(p.Sides()) == 0 {
+		out = saml.JudgeEntity(&p.Entity, p.Kind.Side(), now)
+	}
+	if p.Client != nil {
+		out = append(out, p.Client.Judge()...)
+	}
+	if p.API != nil {
+		out.Pass("api.audience", "audience", p.API.Audience)
+	}
+	if p.OpenID != nil {
+		out = append(out, oidc.JudgeDiscovery(&p.OpenID.Discovery, "")...)
+		if _, found, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider); err == nil {
+			out = append(out, found...)
+		}
+	}
+	return append(out, p.JudgeAdmins(c)...)
+}
+
+// JudgeAdmins warns of a group of administrators in which nobody of the ledger is.
+func (p *Party) JudgeAdmins(c *Crowd) finding.List {
+	group := strings.TrimPrefix(p.Admins, "group:")
+	if group == "" || len(c.People) == 0 || c.In(group) > 0 {
+		return nil
+	}
+	fix := finding.Do("load people with that group")
+	if n := near.Names(group, (&people.Directory{Persons: c.People}).GroupNames()); len(n) > 0 {
+		fix = finding.Run("provider", "change", p.Name, "--administrators", "group:"+n[0])
+	}
+	return finding.List{{ID: "provider.administrators", Level: finding.Warning, Check: "who may consent for everyone",
+		Saw: "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
+		Side: finding.Ledger, Fix: fix}}
+}
+
+// JudgeContact says where nobody is known to write to when something changes at a foreign party.
+func (p *Party) JudgeContact() finding.List {
+	if p.Own || p.Contact() != "" {
+		return nil
+	}
+	fix := finding.Do("ask its owner to name one in its metadata, and read that again")
+	if p.Client != nil {
+		fix = finding.Run("app", "change", p.Name, "--contact", "MAIL")
+	}
+	return finding.List{{ID: "party.contact", Level: finding.Note, Check: "contact of " + p.Name, Saw: "none",
+		Expected: "whom to write to when something changes", Side: p.Kind.Side(), Fix: fix}}
+}
