@@ -304,6 +304,8 @@ func TestEveryRemedyIsTried(t *testing.T) {
 		"secret.many":              "its command lists them",
 		"account.strangers":        "its command shows them",
 		"account.collisions":       "its command shows them",
+		"cutover.accounts":         "its command names a file that only the app's owner has",
+		"account.swapped":          "its command shows them",
 		"cutover.pilot":            "its command shows who is there",
 		"cutover.proof":            "its command waits for a sign-in",
 		"cutover.expectations":     "TestExpectations runs its commands",
@@ -353,6 +355,9 @@ func TestEveryRemedyIsTried(t *testing.T) {
 // withCommand is the ID of a finding that is written with a command as remedy, "" for all else.
 func withCommand(lit *ast.CompositeLit) (id string) {
 	runs := false
+	if named, ok := lit.Type.(*ast.Ident); ok && named.Name == "Todo" { // a step, not a finding
+		return ""
+	}
 	for _, el := range lit.Elts {
 		kv, ok := el.(*ast.KeyValueExpr)
 		if !ok {
@@ -360,6 +365,8 @@ func withCommand(lit *ast.CompositeLit) (id string) {
 		}
 		switch k, _ := kv.Key.(*ast.Ident); {
 		case k == nil:
+		case k.Name == "Done": // a step, not a finding
+			return ""
 		case k.Name == "ID":
 			if b, ok := kv.Value.(*ast.BasicLit); ok {
 				id, _ = strconv.Unquote(b.Value)

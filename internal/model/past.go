@@ -22,15 +22,18 @@ type Recorded struct {
 	After  json.RawMessage `json:"after,omitempty"`
 }
 
-// Recording writes changes as the journal keeps them.
+// Recording writes changes as the journal keeps them. A record in which only something that was seen is different,
+// such as when a secret was used, is not among them.
 func Recording(list []Change, peopleKey string) (json.RawMessage, error) {
-	out := make([]Recorded, len(list))
-	for i, c := range list {
+	out := []Recorded{}
+	for _, c := range list {
 		r, err := recordedOf(c, peopleKey)
 		if err != nil {
 			return nil, err
 		}
-		out[i] = r
+		if r.Before == nil || !bytes.Equal(r.Before, r.After) {
+			out = append(out, r)
+		}
 	}
 	return json.Marshal(out)
 }

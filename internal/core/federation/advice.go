@@ -2,6 +2,7 @@ package federation
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -70,12 +71,11 @@ func NearestAttribute(w saml.Wanted, have map[string]int) (string, int) {
 			return name, have[name]
 		}
 	}
-	var names []string
-	for a, n := range have {
-		names = append(names, a)
+	names := slices.Sorted(maps.Keys(have)) // in one order, so that the advice is the same each time
+	for _, a := range names {
 		for _, name := range wanted {
 			if strings.EqualFold(a, name) {
-				return a, n
+				return a, have[a]
 			}
 		}
 	}

@@ -141,7 +141,11 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 		return a.print(format.Page{Data: map[string]any{"readiness": r, "trust": t}, Blocks: blocks})
 	}
 	if in.dry || !r.Ready() && in.despite == "" {
-		if err := show(nil, "Nothing was changed."); err != nil {
+		t, _, _, err := d.Trust(name)
+		if err != nil {
+			return err
+		}
+		if err := show(t, "Nothing was changed."); err != nil {
 			return err
 		}
 		if !r.Ready() {

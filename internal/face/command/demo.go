@@ -26,14 +26,15 @@ var demoAccounts []byte
 
 func (a *App) demoCmd() *cobra.Command {
 	var dir string
-	var full bool
+	var full, files bool
 	c := &cobra.Command{Use: "demo", Short: "Build the demo organisation and run the full example", Args: args(),
 		Long: `Make the ledger of a made-up observatory in a folder of its own and go through the whole work on it: get to
 know the parties, federate, hand over, map claims, rehearse, and see a sign-in fail with the remedy.
 It is told in short, each command as you would type it; --full shows all that they say, and goes on with two
 organisations that federate with each other over HTTPS on this machine, probe and watch each other. The ledger stays
-for you to play on.`,
-		Example: "  tressik demo --dir tressik-demo",
+for you to play on. With --files only the files are made that the examples of the manual read: people, accounts, and
+what the other sides publish; the ledger is yours to make.`,
+		Example: "  tressik demo --dir tressik-demo\n  tressik demo --files --dir walk",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := os.Mkdir(dir, 0o755); err != nil {
 				if errors.Is(err, os.ErrExist) {
@@ -49,8 +50,14 @@ for you to play on.`,
 				os.RemoveAll(dir) // made just now, by this command
 				return err
 			}
+			if files {
+				return a.print(format.Page{Data: map[string]string{"folder": dir}, Blocks: []format.Block{{Lines: []string{
+					"the files of the demo organisation are in " + dir,
+					"Go there, and begin with `tressik init --org \"Kestrel Ridge Observatory\"`."}}}})
+			}
 			return a.demo(cmd.Context(), dir, full)
 		}}
+	c.Flags().BoolVar(&files, "files", false, "make the files alone, without a ledger")
 	c.Flags().BoolVar(&full, "full", false, "tell all: each command with everything it says")
 	c.Flags().StringVar(&dir, "dir", "tressik-demo", "folder to make")
 	return c

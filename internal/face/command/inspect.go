@@ -20,6 +20,7 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
+	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/stage"
@@ -130,6 +131,9 @@ func (a *App) inspector(trust string) (*inspect.Inspector, error) {
 	if trust != "" {
 		return nil, err
 	}
+	if !errors.Is(err, ledger.ErrNoLedger) { // without one a message can be looked at; one that cannot be used is said
+		a.say("note: judged without the ledger, which cannot be used: %s", explain(err))
+	}
 	now, err := a.now()
 	if err != nil {
 		return nil, err
@@ -224,7 +228,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 	mask := a.mask
 	if mask == nil {
 		mask = play.MaskOf()
-		if d.Book != nil {
+		if d.Known() {
 			list, err := d.Persons()
 			if err != nil {
 				return err

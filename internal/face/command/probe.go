@@ -64,7 +64,9 @@ itself, ready to install.`,
 			p := &probe.Prober{Player: a.player(d), In: in, Ended: a.probed(got)}
 			var list []probe.Result
 			if ready > 0 {
-				list, err = p.Ready(cmd.Context(), ready, a.notReady)
+				list, err = p.Ready(cmd.Context(), ready, func(tries int, left time.Duration, list []probe.Result) {
+					a.notReady(d.Now(), tries, left, list)
+				})
 			} else {
 				list, err = p.Trusts(cmd.Context())
 			}
@@ -112,7 +114,7 @@ func (a *App) probed(names []string) func(probe.Result) {
 }
 
 // notReady says what a try found, and how long it goes on.
-func (a *App) notReady(tries int, left time.Duration, list []probe.Result) {
+func (a *App) notReady(now time.Time, tries int, left time.Duration, list []probe.Result) {
 	var wrong []string
 	for _, r := range list {
 		for _, f := range r.Findings {
@@ -121,6 +123,6 @@ func (a *App) notReady(tries int, left time.Duration, list []probe.Result) {
 			}
 		}
 	}
-	a.say("not ready yet (try %d, until %s at the latest): %s", tries, time.Now().Add(left).UTC().Format("15:04:05 UTC"),
+	a.say("not ready yet (try %d, until %s at the latest): %s", tries, now.Add(left).UTC().Format("15:04:05 UTC"),
 		strings.Join(wrong[:min(1, len(wrong))], ""))
 }

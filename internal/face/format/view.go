@@ -472,8 +472,12 @@ func (p *Printer) Finding(f finding.Finding) string {
 		return out.String()
 	}
 	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
-	p.fields(&out, [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
-		{"fix", Remedy(f.Fix)}, {"where", blankWords(f.Fix)}}, "         ")
+	fields := [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
+		{"fix", Remedy(f.Fix)}}
+	if s := blankWords(f.Fix); s != "" {
+		fields = append(fields, [2]string{"where", s})
+	}
+	p.fields(&out, fields, "         ")
 	return out.String()
 }
 

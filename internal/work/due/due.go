@@ -199,8 +199,12 @@ func (f *Finder) keys(p *federation.Party) error {
 					finding.Run("key", "plan", p.Name), u.Use, s.What)
 			default:
 				at := s.When
-				if at.IsZero() {
+				switch {
+				case !at.IsZero():
+				case next != nil:
 					at = next.Announced
+				default: // nothing is in use, and nothing is to come
+					at = f.Now()
 				}
 				f.add(Key, p.Name, s.What+": safe from then on", at, p.Contact(), s.Fix, u.Use, s.What)
 			}

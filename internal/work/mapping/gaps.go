@@ -60,7 +60,7 @@ func (m *Mapper) Gaps(trust, group string) (*Gaps, error) {
 	}
 	g := &Gaps{Trust: trust, Group: group, People: len(who.all), Rules: []RuleGap{}, Lacking: []string{},
 		Unasked: []string{},
-		Same:    []Same{}, Forbidden: []Forbidden{}}
+		Same:    []Same{}, Forbidden: []Forbidden{}, Findings: finding.List{}}
 	empty, subjects := map[string]*RuleGap{}, map[string][]string{}
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]

@@ -260,7 +260,7 @@ func (t *those) better(x *accounts.Index, now *Match) []Better {
 				b.Found++
 			}
 		}
-		if b.Found <= len(now.Found) {
+		if b.Found <= len(now.Found)+len(now.Swapped) {
 			continue
 		}
 		if now.From == federation.Subject {

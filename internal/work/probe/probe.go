@@ -282,7 +282,8 @@ const (
 func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(tries int, left time.Duration,
 	list []Result)) (
 	[]Result, error) {
-	end := time.Now().Add(within)
+	until, cancel := context.WithTimeout(ctx, within) // the machine's own time: it is waited for, whatever the clock says
+	defer cancel()
 	pause, dry := 2*time.Second, p.In.Dry
 	for tries := 1; ; tries++ {
 		p.In.Dry = true
@@ -291,7 +292,7 @@ func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(trie
 			return nil, err
 		}
 		ready := !slices.ContainsFunc(list, func(r Result) bool { return r.Findings.Failed() })
-		left := time.Until(end)
+		left := leftOf(until)
 		if ready || left <= 0 {
 			if p.In.Dry = dry; !dry {
 				err = p.keep(list)
@@ -302,10 +303,18 @@ func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(trie
 			wait(tries, left, list)
 		}
 		select {
-		case <-time.After(min(pause, left)):
-		case <-ctx.Done():
-			return nil, ctx.Err()
+		case <-time.After(pause):
+		case <-until.Done(): // one last try
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
 		}
 		pause = min(pause*2, 30*time.Second)
 	}
+}
+
+// leftOf is how long a context lasts from now on.
+func leftOf(ctx context.Context) time.Duration {
+	end, _ := ctx.Deadline()
+	return time.Until(end)
 }
