@@ -290,7 +290,8 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 	out := bufio.NewWriterSize(a.Out, 64<<10)
 	lines := json.NewEncoder(out)
 	lines.SetEscapeHTML(false)
-	b := format.Block{Head: []string{"Message", "Kind", "Verdict", third, "What is wrong"}, Noun: "message"}
+	b := format.Block{Verdicts: []int{2}, Head: []string{"Message", "Kind", "Verdict", third, "What is wrong"},
+		Noun: "message"}
 	count := map[judge.Verdict]int{}
 	var failed error
 	var first []string

@@ -147,7 +147,8 @@ func (a *App) trustList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := format.Block{Head: []string{"Trust", "Standing", "Admits", "Strength", "Over", "Rests on"}, Noun: "trust",
+			b := format.Block{Verdicts: []int{1}, Head: []string{"Trust", "Standing", "Admits", "Strength", "Over",
+				"Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
 				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength, t.Over(),

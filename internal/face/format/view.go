@@ -42,6 +42,9 @@ type Block struct {
 	Tone     Tone   // of the lines
 	Empty    string // said where a table has no rows
 	Noun     string // what a table's rows are, for the count, such as "trust"
+	// Verdicts are the columns of a table whose cells are a judgement or a standing. They alone are coloured: what
+	// stands in any other cell is somebody's word, whatever it is.
+	Verdicts []int
 }
 
 // Tone is how lines are marked on a terminal.
@@ -251,10 +254,12 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 		out.WriteString("  " + b.empty() + "\n")
 		return
 	}
-	lines, wide := grid(b.Head, b.Rows)
+	rows := b.Rows
+	lines, wide := grid(b.Head, rows)
 	if wide > Width { // the last column may have room for fewer words a line
-		if narrow, ok := wrapLast(b.Rows, wide); ok {
-			lines, wide = grid(b.Head, narrow)
+		if narrow, ok := wrapLast(rows, wide); ok {
+			rows = narrow
+			lines, wide = grid(b.Head, rows)
 		}
 	}
 	if wide > Width {
@@ -271,11 +276,14 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 			p.fields(out, fs, "  ")
 		}
 	} else {
+		if p.Color && len(b.Verdicts) > 0 {
+			lines, _ = grid(b.Head, p.tinted(b, rows))
+		}
 		for i, l := range lines {
 			if i == 0 {
 				l = p.Bold(l)
 			}
-			out.WriteString("  " + strings.TrimRight(p.tint(l), " ") + "\n")
+			out.WriteString("  " + strings.TrimRight(l, " ") + "\n")
 		}
 	}
 	if b.Noun != "" {
@@ -354,20 +362,25 @@ func wrapLast(rows [][]string, wide int) (out [][]string, ok bool) {
 	return out, true
 }
 
-// tint colours the words that carry a judgement, where they stand alone in a cell.
-func (p *Printer) tint(line string) string {
-	if !p.Color {
-		return line
-	}
-	for _, w := range []struct{ word, code string }{{" refused", red}, {" accepted", green}, {" live", green},
-		{" rehearsed", green},
-		{" drafted", yellow}, {" exchanged", yellow}, {" ended", dim},
-		{" consented", green}, {" waiting", yellow}, {" withdrawn", red}, {" requested", yellow}} {
-		if strings.HasSuffix(line, w.word) || strings.Contains(line, w.word+"  ") {
-			line = strings.Replace(line, w.word, w.code+w.word+reset, 1)
+// tinted colours the cells of the columns that carry a judgement.
+func (p *Printer) tinted(b Block, rows [][]string) [][]string {
+	out := make([][]string, len(rows))
+	for i, r := range rows {
+		out[i] = slices.Clone(r)
+		for _, j := range b.Verdicts {
+			if j < len(r) {
+				out[i][j] = p.color(verdictColor(r[j]), r[j])
+			}
 		}
 	}
-	return line
+	return out
+}
+
+// verdictColor is the colour of a judgement or a standing; "" for one that has none.
+func verdictColor(v string) string {
+	return map[string]string{"refused": red, "accepted": green, "live": green, "rehearsed": green, "drafted": yellow,
+		"exchanged": yellow, "paused": yellow, "ended": dim, "consented": green, "waiting": yellow, "withdrawn": red,
+		"requested": yellow}[v]
 }
 
 // Count writes a number with its noun.
@@ -523,7 +536,7 @@ const (
 
 func (p *Printer) color(code, s string) string {
 	s = Safe(s)
-	if !p.Color || s == "" {
+	if !p.Color || s == "" || code == "" {
 		return s
 	}
 	return code + s + reset

@@ -1,6 +1,7 @@
 package format
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -157,6 +158,26 @@ func TestTimesInWords(t *testing.T) {
 		"trust": "2 trusts"} {
 		if got := Count(2, noun); got != want {
 			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+// TestOnlyVerdictsAreColoured: a cell is coloured for what it is, never for a word in it.
+func TestOnlyVerdictsAreColoured(t *testing.T) {
+	var b bytes.Buffer
+	p := Printer{W: &b, Color: true}
+	if err := p.Print(Page{Blocks: []Block{{Head: []string{"Person", "Standing"}, Verdicts: []int{1},
+		Rows: [][]string{{"Long live", "live"}, {"accepted", "refused"}, {"was refused", "unknown"}}}}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{green + "live" + reset, red + "refused" + reset} {
+		if strings.Count(b.String(), want) != 1 {
+			t.Errorf("%q is not there once: %q", want, b.String())
+		}
+	}
+	for _, not := range []string{green + " live", green + "accepted", red + " refused"} {
+		if strings.Contains(b.String(), not) {
+			t.Errorf("%q: a person's name is coloured: %q", not, b.String())
 		}
 	}
 }

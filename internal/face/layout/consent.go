@@ -12,7 +12,8 @@ import (
 
 // Matrix is the matrix of consent: permission, how, who must agree, standing.
 func Matrix(v *desk.ConsentView) format.Block {
-	b := format.Block{Head: []string{"Permission", "As", "Who agrees", "Standing", ""}, Noun: "permission",
+	b := format.Block{Verdicts: []int{3}, Head: []string{"Permission", "As", "Who agrees", "Standing", ""},
+		Noun: "permission",
 		Empty: fmt.Sprintf("It asks for no permission. Ask for the first with `tressik permission ask %s API:NAME`.",
 			v.Trust)}
 	for _, r := range v.Rows {
@@ -35,7 +36,8 @@ func Matrix(v *desk.ConsentView) format.Block {
 
 // Consents lists the consents of one trust.
 func Consents(list []federation.Consent) format.Block {
-	b := format.Block{Title: list[0].Trust, Head: []string{"Permission", "As", "For", "Standing", "By", "When (UTC)"},
+	b := format.Block{Title: list[0].Trust, Verdicts: []int{3}, Head: []string{"Permission", "As", "For", "Standing",
+		"By", "When (UTC)"},
 		Noun: "entry"}
 	var asked []string
 	for _, c := range list {

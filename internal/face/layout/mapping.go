@@ -174,7 +174,8 @@ func Compare(a, b string, list []mapping.Beside, values bool) format.Page {
 
 // Access is every app that a person gets into.
 func Access(person string, list []mapping.Access) format.Page {
-	b := format.Block{Title: "Where " + person + " gets in", Head: []string{"Trust", "Standing", "Gets in",
+	b := format.Block{Title: "Where " + person + " gets in", Verdicts: []int{1}, Head: []string{"Trust", "Standing",
+		"Gets in",
 		"Account there"},
 		Noun: "trust", Empty: "There is no trust that anybody signs in by."}
 	for _, x := range list {

@@ -15,7 +15,8 @@ func Probes(list []probe.Result) format.Page {
 	if len(list) == 1 {
 		return format.Page{Data: list, Blocks: probed(&list[0])}
 	}
-	b := format.Block{Head: []string{"Trust", "Verdict", "Provider knows it", "Asked", "Checks"}, Noun: "trust",
+	b := format.Block{Verdicts: []int{1}, Head: []string{"Trust", "Verdict", "Provider knows it", "Asked", "Checks"},
+		Noun:  "trust",
 		Empty: "There is no trust to probe. Make the first with `tressik federate APP --with PROVIDER`."}
 	blocks := []format.Block{}
 	for i := range list {

@@ -13,7 +13,7 @@ import (
 
 // Runs lists the runs that were kept of a trust.
 func Runs(trust string, list []federation.Run, now time.Time) format.Page {
-	b := format.Block{Head: []string{"Run", "Kind", "When", "As", "Verdict", "Checks"}, Noun: "run",
+	b := format.Block{Verdicts: []int{4}, Head: []string{"Run", "Kind", "When", "As", "Verdict", "Checks"}, Noun: "run",
 		Empty: "Nothing was kept of " + trust + " yet. The first comes with `tressik rehearse " + trust + " --as PERSON`."}
 	for _, r := range list {
 		who := r.Person

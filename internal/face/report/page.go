@@ -161,7 +161,8 @@ func (o *One) Blocks() []format.Block {
 func (d *Data) Blocks() []format.Block {
 	head := format.Block{Title: d.Org + ": what is federated", Lines: []string{"As the ledger has it on " +
 		d.At.Format("2 January 2006, 15:04 UTC") + "."}}
-	trusts := format.Block{Title: "Trusts", Head: []string{"Trust", "Over", "Standing", "Rests on", "Health", "Why"},
+	trusts := format.Block{Title: "Trusts", Verdicts: []int{2}, Head: []string{"Trust", "Over", "Standing",
+		"Rests on", "Health", "Why"},
 		Noun: "trust"}
 	for _, e := range d.Edges {
 		trusts.Rows = append(trusts.Rows, []string{e.Trust, e.Over, e.Standing, string(e.Proof.Kind) + " since " +

@@ -189,8 +189,8 @@ func (d *Desk) OnlyWay(name string) (string, error) {
 	if t.Terms.Machine(app) {
 		return app.Name + " gets its tokens through " + name + " alone: afterwards it gets none. ", nil
 	}
-	return name + " is the only live way into " + app.Name + ": afterwards nobody signs in there through Tressik's trusts. ",
-		nil
+	return name + " is the only live way into " + app.Name + ": afterwards nobody signs in there through Tressik's " +
+		"trusts. ", nil
 }
 
 // EndTrust ends a trust: it stays on record and can no longer be used.

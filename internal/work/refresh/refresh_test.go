@@ -1,0 +1,97 @@
+package refresh
+
+import (
+	"errors"
+	"testing"
+
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/testkit/fixture"
+)
+
+const metadata = `<md:EntityDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" ` +
+	`entityID="https://nightlog.kestrelridge.example/saml"><md:SPSSODescriptor ` +
+	`protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><md:AssertionConsumerService index="1" ` +
+	`isDefault="true" Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="LOCATION"/>` +
+	`</md:SPSSODescriptor></md:EntityDescriptor>`
+
+func raw(location string) []byte {
+	return []byte(string(metadata[:0]) + replace(metadata, location))
+}
+
+func replace(s, location string) string {
+	const word = "LOCATION"
+	for i := 0; i+len(word) <= len(s); i++ {
+		if s[i:i+len(word)] == word {
+			return s[:i] + location + s[i+len(word):]
+		}
+	}
+	return s
+}
+
+// TestTake: what touches no trust is taken, what does waits for a word, and what cannot be read leaves everything as it
+// was; each is kept as how reading ended.
+func TestTake(t *testing.T) {
+	for name, c := range map[string]struct {
+		got    fetched
+		accept bool
+		want   string
+		acs    string
+	}{
+		"the same host": {fetched{raw: raw("https://nightlog.kestrelridge.example/saml/acs2")}, false, Taken,
+			"https://nightlog.kestrelridge.example/saml/acs2"},
+		"another host": {fetched{raw: raw("https://elsewhere.example/acs")}, false, Waits,
+			"https://nightlog.kestrelridge.example/saml/acs/"},
+		"another host, by word": {fetched{raw: raw("https://elsewhere.example/acs")}, true, Taken,
+			"https://elsewhere.example/acs"},
+		"no answer": {fetched{err: errors.New("no answer")}, false, Failed,
+			"https://nightlog.kestrelridge.example/saml/acs/"},
+		"garbage":   {fetched{raw: []byte("<html>")}, false, Failed, "https://nightlog.kestrelridge.example/saml/acs/"},
+		"unchanged": {fetched{as: true}, false, Unchanged, "https://nightlog.kestrelridge.example/saml/acs/"},
+		"by hand":   {fetched{}, false, ByHand, "https://nightlog.kestrelridge.example/saml/acs/"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h := fixture.New(t)
+			p, err := h.AnyParty("nightlog")
+			if err != nil {
+				t.Fatal(err)
+			}
+			a := &Answers{[]federation.Party{*p}, []fetched{c.got}}
+			list, err := a.Take(h.Desk, c.accept)
+			if err != nil || len(list) != 1 || list[0].Outcome != c.want {
+				t.Fatalf("%+v %v", list, err)
+			}
+			if p, err = h.AnyParty("nightlog"); err != nil || p.Entity.SP.ACS[0].Location != c.acs {
+				t.Errorf("%+v %v", p.Entity.SP.ACS, err)
+			}
+			readings, err := h.Readings()
+			if err != nil || (readings["nightlog"].Outcome == c.want) == (c.want == ByHand) {
+				t.Errorf("%+v %v", readings, err)
+			}
+		})
+	}
+}
+
+// TestVersions: what a party published before comes back as it was.
+func TestVersions(t *testing.T) {
+	h := fixture.New(t)
+	p, err := h.AnyParty("nightlog")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := &Answers{[]federation.Party{*p}, []fetched{{raw: raw("https://elsewhere.example/acs")}}}
+	if _, err := a.Take(h.Desk, true); err != nil {
+		t.Fatal(err)
+	}
+	diff, stale, err := Restore(h.Desk, "nightlog", 1)
+	if err != nil || len(diff) == 0 || len(stale) != 1 {
+		t.Fatalf("%v %v %v", diff, stale, err)
+	}
+	if p,
+		err = h.AnyParty("nightlog"); err != nil || p.Entity.SP.ACS[0].Location != "https://nightlog.kestrelridge.example/saml/acs/" {
+		t.Errorf("%+v %v", p.Entity.SP.ACS, err)
+	}
+	var none *NoVersionError
+	if _, _, err := Restore(h.Desk, "nightlog", 9); !errors.As(err, &none) {
+		t.Errorf("%v", err)
+	}
+}
