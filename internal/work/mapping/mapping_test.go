@@ -57,7 +57,8 @@ func TestMatch(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(x.Found) != c.found || len(x.Strangers) != c.strangers || len(x.Swapped) != c.swapped || len(x.Orphans) != c.orphans {
+		got := [4]int{len(x.Found), len(x.Strangers), len(x.Swapped), len(x.Orphans)}
+		if got != [4]int{c.found, c.strangers, c.swapped, c.orphans} {
 			t.Errorf("%s: %+v", name, x.Matching)
 		}
 		told := x.Judge()
@@ -86,7 +87,8 @@ func has(l finding.List, id string) bool {
 func TestGaps(t *testing.T) {
 	_, m := house(t)
 	g, err := m.Gaps(fixture.OverSAML, "")
-	if err != nil || g.People != 3 || len(g.Rules) != 1 || g.Rules[0].Empty != 1 || g.Rules[0].Who[0] != "ilse" || !g.Rules[0].Required {
+	if err != nil || g.People != 3 || len(g.Rules) != 1 || g.Rules[0].Empty != 1 || g.Rules[0].Who[0] != "ilse" ||
+		!g.Rules[0].Required {
 		t.Fatalf("%+v %v", g, err)
 	}
 	if len(g.Lacking) != 1 || g.Lacking[0] != "displayName" {

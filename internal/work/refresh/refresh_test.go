@@ -2,6 +2,7 @@ package refresh
 
 import (
 	"errors"
+	"strings"
 	"testing"
 
 	"tressik.example/internal/core/federation"
@@ -14,19 +15,7 @@ const metadata = `<md:EntityDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:met
 	`isDefault="true" Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" Location="LOCATION"/>` +
 	`</md:SPSSODescriptor></md:EntityDescriptor>`
 
-func raw(location string) []byte {
-	return []byte(string(metadata[:0]) + replace(metadata, location))
-}
-
-func replace(s, location string) string {
-	const word = "LOCATION"
-	for i := 0; i+len(word) <= len(s); i++ {
-		if s[i:i+len(word)] == word {
-			return s[:i] + location + s[i+len(word):]
-		}
-	}
-	return s
-}
+func raw(location string) []byte { return []byte(strings.Replace(metadata, "LOCATION", location, 1)) }
 
 // TestTake: what touches no trust is taken, what does waits for a word, and what cannot be read leaves everything as it
 // was; each is kept as how reading ended.
@@ -86,8 +75,8 @@ func TestVersions(t *testing.T) {
 	if err != nil || len(diff) == 0 || len(stale) != 1 {
 		t.Fatalf("%v %v %v", diff, stale, err)
 	}
-	if p,
-		err = h.AnyParty("nightlog"); err != nil || p.Entity.SP.ACS[0].Location != "https://nightlog.kestrelridge.example/saml/acs/" {
+	const first = "https://nightlog.kestrelridge.example/saml/acs/"
+	if p, err = h.AnyParty("nightlog"); err != nil || p.Entity.SP.ACS[0].Location != first {
 		t.Errorf("%+v %v", p.Entity.SP.ACS, err)
 	}
 	var none *NoVersionError
