@@ -66,6 +66,9 @@ func TestMatch(t *testing.T) {
 			t.Errorf("%s: %+v", name, told)
 		}
 	}
+	if _, _, err := m.Load("nightlog", []byte("login\nmira.solano@kestrelridge.example\n"), "accounts.csv"); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := h.ChangeTrust(fixture.OverSAML, desk.Terms{Admits: "person:mira"}); err != nil {
 		t.Fatal(err)
 	}

@@ -13,8 +13,8 @@ import (
 	"tressik.example/internal/work/probe"
 )
 
-// TestNobodyThere: a real party that does not answer proves nothing, and the trust is as it was; what was kept of it
-// says that it failed.
+// TestNobodyThere: a real party that does not answer proves nothing, and the trust is as it was; a run in which nobody
+// was asked is not kept.
 func TestNobodyThere(t *testing.T) {
 	h := fixture.New(t)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
