@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
@@ -146,10 +147,6 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 				pl.Name(), issuer), nil)
 			return
 		}
-		var at []string
-		for _, e := range pl.Party.Entity.IDP.SSO {
-			at = append(at, e.Location)
-		}
 		app, err := d.App.Entity()
 		if err != nil {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
@@ -160,11 +157,12 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			page(http.StatusInternalServerError, "The app's keys cannot be opened", err.Error(), nil)
 			return
 		}
-		j := saml.JudgeRequest(m, root, saml.RequestExpect{SSO: at, App: app, Keys: d.Trust.Known("provider", keys),
-			Format:   d.Trust.SubjectFormat,
-			Contexts: d.Trust.Contexts(), WantSigned: d.Terms.SignsRequests,
-			AllowSHA1: d.Terms.AllowSHA1, Trust: d.Trust.Name, AppName: d.App.Name(), Now: p.Now(), Skew: judge.Skew,
-			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }})
+		e := federation.RequestExpectation(d.Trust, d.Terms, app, &d.App.Party, &pl.Party, p.Now())
+		if e.Keys = keys; !d.App.StandIn { // which keys the provider was given is known of the real ones
+			e.Keys = d.Trust.Known("provider", keys)
+		}
+		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
+		j := saml.JudgeRequest(m, root, e)
 		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings}
 		if p.Followed(d.Trust.Name) {
 			text := r.URL.RawQuery

@@ -9,6 +9,7 @@ import (
 
 	"github.com/beevik/etree"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
@@ -130,10 +131,10 @@ func LogoutMessage(r *http.Request) (*saml.Carried, *etree.Element, error) {
 // expect is what the provider expects of a logout message of an app.
 func (p *Part) expect(d *cast.SAML) (saml.LogoutExpect, error) {
 	keys, err := d.App.SigningKeys()
-	return saml.LogoutExpect{From: d.AppID(), Side: finding.App, Name: d.App.Name(), Keys: keys,
-		At: d.Provider.Party.Entity.IDP.LogoutLocations(), Until: d.App.Party.Entity.Until(d.App.Party.Entity.SP),
-		AllowSHA1: d.Terms.AllowSHA1, Now: p.Now(), Skew: judge.Skew,
-		Seen: func(id string) bool { return !p.seen.Once(d.Provider.Name()+" "+id, true) }}, err
+	e := federation.LogoutExpectation(d.Terms, &d.App.Party, &d.Provider.Party, p.Now())
+	e.From, e.Keys = d.AppID(), keys
+	e.Seen = func(id string) bool { return !p.seen.Once(d.Provider.Name()+" "+id, true) }
+	return e, err
 }
 
 // asked ends the sessions that an app's request is about, tells the other apps, and answers.

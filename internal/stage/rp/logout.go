@@ -3,6 +3,7 @@ package rp
 import (
 	"net/http"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
@@ -47,9 +48,8 @@ func (p *Part) backChannel(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			refuse(err.Error())
 			return
 		}
-		j := oidc.JudgeLogoutToken(token, oidc.Expect{Issuer: d.Deal.Provider.OpenID.Issuer, Audience: d.Terms.ClientID,
-			Keys: published,
-			Now:  p.Now().Add(d.Suppose.Clock), Trust: d.Of().Name, Provider: d.Deal.Provider.Name()},
+		j := oidc.JudgeLogoutToken(token, federation.TokenExpectation(d.Of(), d.Terms, nil, d.Deal.Provider.OpenID.Issuer,
+			d.Deal.Provider.Name(), published, p.Now().Add(d.Suppose.Clock)),
 			func(jti string) bool { return !p.seen.Once(pl.Name()+" "+jti, true) })
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "logout token", Findings: j.Findings})
 		if j.Verdict != judge.Accepted {

@@ -426,13 +426,10 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 			Fix:  finding.Do("bring the seal key back")})
 		return nil, nil
 	}
-	j := oidc.JudgeIDToken(t.IDToken, oidc.Expect{Issuer: doc.Issuer, Audience: d.Terms.ClientID, CheckNonce: true,
-		Nonce:       a.nonce,
-		Keys:        published,
-		SignedWith:  d.Client.IDTokenAlg,
-		AccessToken: t.AccessToken, ACR: d.Of().Contexts(), MaxAge: federation.Span(d.Client.MaxAge),
-		Now: p.Now().Add(d.Suppose.Clock), Trust: a.trust,
-		Provider: d.Deal.Provider.Name()})
+	x := federation.TokenExpectation(d.Of(), d.Terms, d.Client, doc.Issuer, d.Deal.Provider.Name(), published,
+		p.Now().Add(d.Suppose.Clock))
+	x.CheckNonce, x.Nonce, x.AccessToken = true, a.nonce, t.AccessToken
+	j := oidc.JudgeIDToken(t.IDToken, x)
 	*found = append(*found, j.Findings...)
 	g.judged, g.sid = j, oidc.Text(j.Body, "sid")
 	if j.Verdict == judge.Accepted {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
@@ -114,11 +115,9 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			refuse(http.StatusInternalServerError, err.Error()+".", nil)
 			return
 		}
-		e := saml.LogoutExpect{From: issuer, Side: finding.Provider, Name: d.Provider.Name(), Keys: keys,
-			At:        pl.Party.Entity.SP.LogoutLocations(),
-			Until:     d.Provider.Party.Entity.Until(d.Provider.Party.Entity.IDP),
-			AllowSHA1: d.Terms.AllowSHA1, Now: p.Now().Add(d.Suppose.Clock), Skew: judge.Skew,
-			Seen: func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }}
+		e := federation.LogoutExpectation(d.Terms, &d.Provider.Party, &pl.Party, p.Now().Add(d.Suppose.Clock))
+		e.From, e.Keys = issuer, keys
+		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
 		if answer, err := saml.ReadLogoutResponse(root); err == nil {
 			e.CheckRequest = true
 			a, ok := p.left.Take(answer.InResponseTo)

@@ -339,13 +339,7 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	if err != nil {
 		return nil, err
 	}
-	var locs []string
-	for _, e := range provider.Entity.IDP.SSO {
-		locs = append(locs, e.Location)
-	}
-	j := saml.JudgeRequest(c, root, saml.RequestExpect{SSO: locs, App: &app.Entity, Format: t.SubjectFormat,
-		Contexts: t.Contexts(), WantSigned: terms.SignsRequests,
-		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: in.At, Skew: judge.Skew})
+	j := saml.JudgeRequest(c, root, federation.RequestExpectation(t, terms, &app.Entity, app, provider, in.At))
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
 	if j.Answer != nil {
 		v.fact("Answered by", j.Answer.Words())

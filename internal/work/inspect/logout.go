@@ -6,8 +6,8 @@ import (
 
 	"github.com/beevik/etree"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 )
 
@@ -48,10 +48,8 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 	if issuer == provider.Entity.ID {
 		from, to = provider, app
 	}
-	e := saml.LogoutExpect{From: from.Entity.ID, Side: from.Kind.Side(), Name: from.Name, At: to.Role().LogoutLocations(),
-		Until: from.Entity.Until(from.Role()), AllowSHA1: terms.AllowSHA1, Now: in.At, Skew: judge.Skew,
-		CheckRequest: in.Request != "", RequestID: in.Request}
-	e.Keys, _ = from.Role().SigningKeys()
+	e := federation.LogoutExpectation(terms, from, to, in.At)
+	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	j := saml.JudgeLogout(c, root, e)
 	d.byStandIn(j.Findings, from, func(keys []crypto.PublicKey) finding.List {
 		e.Keys = keys

@@ -179,10 +179,9 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if err != nil {
 		return err
 	}
-	e := oidc.Expect{Issuer: provider.OpenIDOf().Issuer, SignedWith: app.ClientSide().IDTokenAlg,
-		Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(),
-		Now:   in.At,
-		Trust: t.Name, Provider: provider.Name}
+	client := *app.ClientSide()
+	client.MaxAge = 0 // whether this sign-in was asked for with one cannot be known from the token
+	e := federation.TokenExpectation(t, terms, &client, provider.OpenIDOf().Issuer, provider.Name, keys, in.At)
 	var j *oidc.TokenJudgement
 	if accessType(head) {
 		var who string
