@@ -20,13 +20,12 @@ import (
 	"tressik.example/internal/work/due"
 	"tressik.example/internal/work/expect"
 	"tressik.example/internal/work/keyring"
-	"tressik.example/internal/work/mapping"
 	"tressik.example/internal/work/probe"
 )
 
 func checker(d *desk.Desk) *check.Checker {
 	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: &keyring.Keeper{Book: d.Book},
-		Mapper: &mapping.Mapper{Book: d.Book}, Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
+		Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
 }
 
 // BenchmarkCheck checks so many trusts, with their parties.

@@ -374,11 +374,17 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 
 // Releaser works out what a trust sends for a person. Errors: *claims.CompileError, ErrNotFound.
 func (d *Book) Releaser(t *federation.Trust, rand io.Reader) (*federation.Releaser, error) {
-	engine, err := d.engine()
+	key, err := d.View.SubjectKey(t.Name)
 	if err != nil {
 		return nil, err
 	}
-	key, err := d.View.SubjectKey(t.Name)
+	return d.ReleaserWith(t, key, rand)
+}
+
+// ReleaserWith is Releaser, for whoever has read what the trust's pseudonyms are made from.
+func (d *Book) ReleaserWith(t *federation.Trust, key federation.SubjectKey, rand io.Reader) (*federation.Releaser,
+	error) {
+	engine, err := d.engine()
 	if err != nil {
 		return nil, err
 	}

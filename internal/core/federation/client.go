@@ -141,8 +141,17 @@ func (c *Client) Judge() finding.List {
 // OpenIDOf is the discovery document of a provider: of an own one made from its address, of a foreign one as it was
 // read; nil if there is none.
 func (p *Party) OpenIDOf() *oidc.Discovery {
+	doc := p.openIDFrame()
+	if doc != nil && p.Own {
+		doc.IDTokenAlgorithms = oidc.AlgorithmsOf(p.TokenSigners())
+	}
+	return doc
+}
+
+// openIDFrame is OpenIDOf without what depends on the keys of an own provider, which are dear to read.
+func (p *Party) openIDFrame() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
-		return oidc.OwnDiscovery(p.At, oidc.AlgorithmsOf(p.TokenSigners()), nil)
+		return oidc.OwnDiscovery(p.At, nil, nil)
 	}
 	if p.OpenID == nil {
 		return nil
@@ -368,7 +377,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 		out.Add(f)
 	}
-	if doc := provider.OpenIDOf(); doc == nil {
+	if doc := provider.openIDFrame(); doc == nil {
 		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none",
 			Expected: "the discovery document of " + provider.Name,
 			Side:     finding.Provider, Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL")})
@@ -421,8 +430,11 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 
 // compareIDTokenAlg finds where a client registers an algorithm in which its provider signs nothing.
 func compareIDTokenAlg(out *finding.List, c *Client, app, provider *Party) {
+	if c.IDTokenAlg == "" {
+		return
+	}
 	doc := provider.OpenIDOf()
-	if doc == nil || c.IDTokenAlg == "" {
+	if doc == nil {
 		return
 	}
 	algs := doc.IDTokenAlgorithms

@@ -42,7 +42,7 @@ func stays(out *finding.List, id, check, saw, expected string, who *Party, fix f
 // SignOut says what signing out ends over a trust: see that of SAML.
 func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	var out finding.List
-	doc, c := provider.OpenIDOf(), app.ClientSide()
+	doc, c := provider.openIDFrame(), app.ClientSide()
 	if doc == nil || c == nil || !c.Kind.Redirects() {
 		return out
 	}

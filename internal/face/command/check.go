@@ -17,8 +17,7 @@ import (
 )
 
 func (a *App) checker(d *desk.Desk, within, old time.Duration) *check.Checker {
-	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: keyKeeper(d), Within: within, Old: old,
-		Mapper: mapper(d)}
+	return &check.Checker{Book: d.Book, Sides: d.Sides(), Keeper: keyKeeper(d), Within: within, Old: old}
 }
 
 func (a *App) checkCmd() *cobra.Command {

@@ -25,7 +25,6 @@ type Checker struct {
 	*model.Book
 	Sides  *handoff.Maker
 	Keeper *keyring.Keeper
-	Mapper *mapping.Mapper
 	Within time.Duration // what runs out so soon is said
 	Old    time.Duration // proof of a live trust that is older is said
 }
@@ -62,11 +61,9 @@ func (r *Report) Open() []Item {
 
 // state is what a check reads of the ledger, once.
 type state struct {
-	trusts   []federation.Trust
+	*due.Ledger
 	parties  map[string]*federation.Party
 	apis     map[string]*federation.Party
-	secrets  map[string][]federation.Secret
-	consents map[string][]federation.Consent
 	uses     map[string][]federation.Use
 	crowd    *federation.Crowd
 	expected map[string]int
@@ -79,7 +76,6 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.Mapper.Crowd = s.crowd
 	about, sides := func(string) bool { return true }, map[string]bool{}
 	if len(names) > 0 {
 		wanted := map[string]bool{}
@@ -125,8 +121,8 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 			add(string(p.Kind), name, c.party(s, p))
 		}
 	}
-	for i := range s.trusts {
-		t := &s.trusts[i]
+	for i := range s.Trusts {
+		t := &s.Trusts[i]
 		if !about(t.Name) || t.Standing == federation.Ended {
 			continue
 		}
@@ -163,37 +159,18 @@ func order(list []Item) {
 }
 
 func (c *Checker) read() (*state, error) {
-	s := &state{parties: map[string]*federation.Party{}, secrets: map[string][]federation.Secret{},
-		consents: map[string][]federation.Consent{}, uses: map[string][]federation.Use{}, expected: map[string]int{},
-		due: map[string]bool{}}
-	var err error
-	if s.trusts, err = c.View.Trusts(); err != nil {
-		return nil, err
-	}
-	parties, err := c.View.Parties("")
+	l, err := due.Read(c.View)
 	if err != nil {
 		return nil, err
 	}
-	s.apis = map[string]*federation.Party{}
-	for i := range parties {
-		s.parties[parties[i].Name] = &parties[i]
-		if parties[i].API != nil {
-			s.apis[parties[i].Name] = &parties[i]
+	s := &state{Ledger: l, parties: map[string]*federation.Party{}, apis: map[string]*federation.Party{},
+		uses: map[string][]federation.Use{}, expected: map[string]int{}, due: map[string]bool{}}
+	for i := range l.Parties {
+		p := &l.Parties[i]
+		s.parties[p.Name] = p
+		if p.API != nil {
+			s.apis[p.Name] = p
 		}
-	}
-	secrets, err := c.View.Secrets("")
-	if err != nil {
-		return nil, err
-	}
-	for _, x := range secrets {
-		s.secrets[x.Trust] = append(s.secrets[x.Trust], x)
-	}
-	consents, err := c.View.Consents("")
-	if err != nil {
-		return nil, err
-	}
-	for _, x := range consents {
-		s.consents[x.Trust] = append(s.consents[x.Trust], x)
 	}
 	uses, err := c.View.Uses("")
 	if err != nil {
@@ -237,8 +214,9 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 			Saw:      "one is not in the ledger",
 			Expected: "both", Side: finding.Ledger, Fix: finding.Run("journal", "verify")}}, nil
 	}
-	v := c.Sides.ViewOf(t, app, provider, model.ClientState{APIs: s.apis, Secrets: s.secrets[t.Name],
-		Consents: s.consents[t.Name], Uses: s.uses[t.Name]}, s.crowd)
+	v := c.Sides.ViewOf(t, app, provider, model.ClientState{APIs: s.apis, Secrets: s.Secrets[t.Name],
+		Consents: s.Consents[t.Name], Uses: s.uses[t.Name]}, s.crowd,
+		func() (*federation.Releaser, error) { return c.ReleaserWith(t, s.Subjects[t.Name], c.Rand) })
 	out, err := c.Sides.Judge(v)
 	if err != nil {
 		return nil, err
@@ -254,7 +232,7 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	if t.Terms.Machine(app) {
 		return out, nil
 	}
-	return out, c.received(t, app, provider, &out)
+	return out, c.received(v, &out)
 }
 
 // owned judges who answers for a trust, what it rests on, and its secrets.
@@ -283,7 +261,7 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 			Expected: "one at least of a live trust", Side: finding.Ledger, Fix: finding.Run("expect", "record", t.Name)})
 	}
 	valid := 0
-	for _, x := range s.secrets[t.Name] {
+	for _, x := range s.Secrets[t.Name] {
 		if x.Standing(now) != "valid" {
 			continue
 		}
@@ -304,11 +282,12 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 
 // received judges what the app receives of those who may sign in, and which of its accounts it would take them for.
 // What is missing of one attribute is told once: as the gap of the claim, where there is one.
-func (c *Checker) received(t *federation.Trust, app, provider *federation.Party, out *finding.List) error {
-	if !provider.Own && app.Reads == nil { // what a foreign provider sends is not known
+func (c *Checker) received(v *handoff.View, out *finding.List) error {
+	app := v.App
+	if !v.Provider.Own && app.Reads == nil { // what a foreign provider sends is not known
 		return nil
 	}
-	g, err := c.Mapper.Gaps(t.Name, "")
+	rel, err := v.Releaser()
 	var broken *claims.CompileError
 	if errors.As(err, &broken) {
 		return nil // that is told where the expression is set
@@ -316,7 +295,8 @@ func (c *Checker) received(t *federation.Trust, app, provider *federation.Party,
 	if err != nil {
 		return err
 	}
-	for _, f := range g.Findings {
+	who := mapping.Admitted(v.Trust, app, rel, v.Consents, v.Crowd.People)
+	for _, f := range who.Gaps().Findings {
 		if f.ID == "claims.gap" && f.Check == federation.Subject &&
 			slices.ContainsFunc(*out,
 				func(x finding.Finding) bool { return x.ID == "claims.subject" && x.Level != finding.Pass }) {
@@ -329,9 +309,16 @@ func (c *Checker) received(t *federation.Trust, app, provider *federation.Party,
 		}
 		out.Add(f)
 	}
-	m, err := c.Mapper.Match(t.Name)
-	if errors.Is(err, mapping.ErrNoAccounts) || errors.Is(err, mapping.ErrNoKey) {
+	if app.Reads == nil || app.Reads.Key == "" {
 		return nil // what is not known is neither wrong nor right
+	}
+	list, err := c.View.Accounts(app.Name)
+	if err != nil {
+		return err
+	}
+	m, err := who.Match(list)
+	if errors.Is(err, mapping.ErrNoAccounts) {
+		return nil
 	}
 	if err != nil {
 		return err
@@ -342,7 +329,7 @@ func (c *Checker) received(t *federation.Trust, app, provider *federation.Party,
 
 // runsOut lists what runs out, and notes what is told so.
 func (c *Checker) runsOut(about func(string) bool, s *state) ([]Item, error) {
-	list, err := (&due.Finder{Book: c.Book, Keeper: c.Keeper}).Within(c.Within)
+	list, err := (&due.Finder{Book: c.Book, Keeper: c.Keeper}).Of(s.Ledger, c.Within)
 	if err != nil {
 		return nil, err
 	}

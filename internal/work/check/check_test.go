@@ -12,12 +12,11 @@ import (
 	"tressik.example/internal/work/check"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/keyring"
-	"tressik.example/internal/work/mapping"
 )
 
 func checker(h *fixture.House) *check.Checker {
 	return &check.Checker{Book: h.Book, Sides: h.Sides(), Keeper: &keyring.Keeper{Book: h.Book},
-		Mapper: &mapping.Mapper{Book: h.Book}, Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
+		Within: 30 * 24 * time.Hour, Old: 90 * 24 * time.Hour}
 }
 
 // TestCheckSaysWhatTheOthersSay: whatever the view of a trust finds wanting is in the check, once.

@@ -183,7 +183,7 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 	if t.Terms.Machine(app) {
 		return nil
 	}
-	m, err := p.Checker.Mapper.Match(t.Name)
+	m, err := (&mapping.Mapper{Book: p.Checker.Book}).Match(t.Name)
 	switch {
 	case errors.Is(err, mapping.ErrNoAccounts), errors.Is(err, mapping.ErrNoKey):
 		fix := finding.Run("accounts", "load", app.Name, finding.BlankFile)

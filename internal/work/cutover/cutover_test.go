@@ -15,13 +15,12 @@ import (
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/expect"
 	"tressik.example/internal/work/keyring"
-	"tressik.example/internal/work/mapping"
 )
 
 func planner(h *fixture.House) *cutover.Planner {
 	return &cutover.Planner{Keeper: &expect.Keeper{Player: h.Player()}, Checker: &check.Checker{Book: h.Book,
 		Sides:  h.Sides(),
-		Keeper: &keyring.Keeper{Book: h.Book}, Mapper: &mapping.Mapper{Book: h.Book}, Old: 90 * 24 * time.Hour}}
+		Keeper: &keyring.Keeper{Book: h.Book}, Old: 90 * 24 * time.Hour}}
 }
 
 // TestCutover: nothing goes live while something is wanting, unless it is said despite what; another finding stops the

@@ -46,47 +46,79 @@ type Finder struct {
 	*model.Book
 	Keeper *keyring.Keeper
 	read   map[string]federation.Reading
-	// of all trusts, by name, and all parties
-	secrets  map[string][]federation.Secret
-	consents map[string][]federation.Consent
-	parties  map[string]*federation.Party
-	out      []Item
+	out    []Item
+}
+
+// Ledger is what is read of a ledger, for whoever asks several questions of all of it: its parties, its trusts, and
+// what belongs to clients, by trust.
+type Ledger struct {
+	Parties  []federation.Party
+	Trusts   []federation.Trust
+	Subjects map[string]federation.SubjectKey
+	Secrets  map[string][]federation.Secret
+	Consents map[string][]federation.Consent
+}
+
+// Read reads a ledger. Errors: those of the ledger.
+func Read(v model.View) (*Ledger, error) {
+	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}}
+	var err error
+	if l.Parties, err = v.Parties(""); err != nil {
+		return nil, err
+	}
+	if l.Trusts, l.Subjects, err = v.Agreed(); err != nil {
+		return nil, err
+	}
+	secrets, err := v.Secrets("")
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range secrets {
+		l.Secrets[s.Trust] = append(l.Secrets[s.Trust], s)
+	}
+	consents, err := v.Consents("")
+	for _, c := range consents {
+		l.Consents[c.Trust] = append(l.Consents[c.Trust], c)
+	}
+	return l, err
 }
 
 // Within returns what runs out in a time from now, what is overdue included, the soonest first.
 func (f *Finder) Within(span time.Duration) ([]Item, error) {
-	f.out = []Item{}
-	parties, err := f.View.Parties("")
+	l, err := Read(f.View)
 	if err != nil {
 		return nil, err
 	}
+	return f.Of(l, span)
+}
+
+// Of is Within, for whoever has read the ledger.
+func (f *Finder) Of(l *Ledger, span time.Duration) ([]Item, error) {
+	f.out = []Item{}
+	var err error
 	if f.read, err = f.View.Readings(); err != nil {
 		return nil, err
 	}
-	for i := range parties {
-		f.party(&parties[i])
-		if !parties[i].Own {
+	parties := map[string]*federation.Party{}
+	for i := range l.Parties {
+		p := &l.Parties[i]
+		parties[p.Name] = p
+		f.party(p)
+		if !p.Own {
 			continue
 		}
-		if err := f.keys(&parties[i]); err != nil {
+		if err := f.keys(p); err != nil {
 			return nil, err
 		}
 	}
 	if err := f.sources(); err != nil {
 		return nil, err
 	}
-	trusts, err := f.View.Trusts()
-	if err != nil {
-		return nil, err
-	}
-	if err := f.clients(parties); err != nil {
-		return nil, err
-	}
-	for i := range trusts {
-		if trusts[i].Standing == federation.Ended {
-			continue
+	for i := range l.Trusts {
+		t := &l.Trusts[i]
+		if app := parties[t.App]; app != nil && t.Standing != federation.Ended {
+			f.trust(t, app, l.Secrets[t.Name], l.Consents[t.Name])
 		}
-		f.trust(&trusts[i])
 	}
 	end := f.Now().Add(span)
 	f.out = slices.DeleteFunc(f.out, func(x Item) bool { return x.At.After(end) })
@@ -214,11 +246,8 @@ func (f *Finder) keys(p *federation.Party) error {
 }
 
 // trust notes the last secret of a client, and people who wait for a consent.
-func (f *Finder) trust(t *federation.Trust) {
-	secrets, app := f.secrets[t.Name], f.parties[t.App]
-	if app == nil {
-		return
-	}
+func (f *Finder) trust(t *federation.Trust, app *federation.Party, secrets []federation.Secret,
+	consents []federation.Consent) {
 	var last *federation.Secret
 	for i := range secrets {
 		s := &secrets[i]
@@ -230,7 +259,7 @@ func (f *Finder) trust(t *federation.Trust) {
 		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
 			app.Contact(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
 	}
-	for _, c := range f.consents[t.Name] {
+	for _, c := range consents {
 		if c.Standing != federation.Requested {
 			continue
 		}
@@ -238,27 +267,6 @@ func (f *Finder) trust(t *federation.Trust) {
 		f.add(Consent, t.Name, c.For+" was stopped and waits for consent to "+label, c.At, "",
 			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
 	}
-}
-
-// clients reads what belongs to clients, of all trusts at once.
-func (f *Finder) clients(parties []federation.Party) error {
-	f.secrets, f.consents = map[string][]federation.Secret{}, map[string][]federation.Consent{}
-	f.parties = map[string]*federation.Party{}
-	for i := range parties {
-		f.parties[parties[i].Name] = &parties[i]
-	}
-	secrets, err := f.View.Secrets("")
-	if err != nil {
-		return err
-	}
-	for _, s := range secrets {
-		f.secrets[s.Trust] = append(f.secrets[s.Trust], s)
-	}
-	consents, err := f.View.Consents("")
-	for _, c := range consents {
-		f.consents[c.Trust] = append(f.consents[c.Trust], c)
-	}
-	return err
 }
 
 // Fresh leaves of a list what Told did not note before, or what has become overdue since.

@@ -27,17 +27,17 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 func (d *Maker) Judge(v *View) (finding.List, error) {
 	out := Of(v.Trust).Compare(v)
 	out = append(out, v.Trust.Admission().Judge(v.Crowd)...)
-	return out, d.judgeSubjects(&out, v)
+	return out, judgeSubjects(&out, v)
 }
 
 // judgeSubjects finds the admitted people who have no value for the subject: they would be turned away at the sign-in.
-func (d *Maker) judgeSubjects(out *finding.List, v *View) error {
+func judgeSubjects(out *finding.List, v *View) error {
 	t := v.Trust
 	expr := t.SubjectExpression()
 	if expr == "" || t.Standing == federation.Ended || t.Terms.Machine(v.App) {
 		return nil
 	}
-	rel, err := d.Releaser(t, d.Rand)
+	rel, err := v.Releaser()
 	var broken *claims.CompileError
 	switch {
 	case errors.As(err, &broken):

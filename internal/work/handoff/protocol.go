@@ -1,6 +1,7 @@
 package handoff
 
 import (
+	"sync"
 	"time"
 
 	"tressik.example/internal/core/federation"
@@ -17,6 +18,8 @@ type View struct {
 	Now      time.Time
 	Staged   bool // the parties are as a stage plays them
 	Metadata func(p *federation.Party) ([]byte, error)
+	// Releaser works out what the trust sends for people, the first time that it is asked for.
+	Releaser func() (*federation.Releaser, error)
 }
 
 // Protocol is what differs between trusts over one protocol and over another. Each implementation lies in a file of its
@@ -56,14 +59,18 @@ func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*Vie
 	if err != nil {
 		return nil, err
 	}
-	return d.ViewOf(t, app, provider, s, federation.NewCrowd(persons)), nil
+	return d.ViewOf(t, app, provider, s, federation.NewCrowd(persons), func() (*federation.Releaser, error) {
+		return d.Book.Releaser(t, d.Rand)
+	}), nil
 }
 
-// ViewOf is a trust with what was read of it and of everybody before, for whoever judges many.
+// ViewOf is a trust with what was read of it and of everybody before, for whoever judges many. rel makes its releaser,
+// and is asked once at most.
 func (d *Maker) ViewOf(t *federation.Trust, app, provider *federation.Party, s model.ClientState,
-	crowd *federation.Crowd) *View {
+	crowd *federation.Crowd, rel func() (*federation.Releaser, error)) *View {
 	return &View{Trust: t, App: app, Provider: provider, ClientState: s, Crowd: crowd, Now: d.Now(),
-		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) }}
+		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) },
+		Releaser: sync.OnceValues(rel)}
 }
 
 // overNothing is a trust over a protocol that this version does not know.

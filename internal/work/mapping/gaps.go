@@ -58,41 +58,48 @@ func (m *Mapper) Gaps(trust, group string) (*Gaps, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &Gaps{Trust: trust, Group: group, People: len(who.all), Rules: []RuleGap{}, Lacking: []string{},
+	g := who.Gaps()
+	g.Group = group
+	return g, nil
+}
+
+// Gaps looks at what the app receives of each of them.
+func (t *Those) Gaps() *Gaps {
+	g := &Gaps{Trust: t.trust.Name, People: len(t.all), Rules: []RuleGap{}, Lacking: []string{},
 		Unasked: []string{},
 		Same:    []Same{}, Forbidden: []Forbidden{}, Findings: finding.List{}}
 	empty, subjects := map[string]*RuleGap{}, map[string][]string{}
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]
 		if x == nil {
-			x = &RuleGap{Claim: claim, Expression: expression, Required: who.needs(claim), Why: why, Who: []string{}}
+			x = &RuleGap{Claim: claim, Expression: expression, Required: t.needs(claim), Why: why, Who: []string{}}
 			empty[claim] = x
 		}
 		x.Empty++
 		x.Who = append(x.Who, person)
 	}
-	for i := range who.all {
-		p := &who.all[i]
-		got := who.releaser.Receive(p)
+	for i := range t.all {
+		p := &t.all[i]
+		got := t.releaser.Receive(p)
 		if got.NoWhy != nil {
-			note(federation.Subject, who.trust.SubjectWords(), p.ID, got.NoWhy.Error())
+			note(federation.Subject, t.trust.SubjectWords(), p.ID, got.NoWhy.Error())
 		} else {
 			subjects[got.Subject] = append(subjects[got.Subject], p.ID)
-			if why := forbiddenSubject(who.trust.SubjectFormat, got.Subject); why != "" {
+			if why := forbiddenSubject(t.trust.SubjectFormat, got.Subject); why != "" {
 				g.Forbidden = append(g.Forbidden, Forbidden{federation.Subject, p.ID, got.Subject, why})
 			}
 		}
-		_, gaps := who.releaser.Attributes(p)
+		_, gaps := t.releaser.Attributes(p)
 		for _, x := range gaps {
-			_, expression, _ := who.trust.RuleFor(x.Claim)
+			_, expression, _ := t.trust.RuleFor(x.Claim)
 			note(x.Claim, expression, p.ID, x.Reason)
 		}
-		for _, name := range who.unruled() {
+		for _, name := range t.unruled() {
 			if len(got.Of(name)) == 0 {
 				note(name, "the standard claim", p.ID, "the person has no attribute for it")
 			}
 		}
-		for _, r := range who.trust.Rules {
+		for _, r := range t.trust.Rules {
 			for _, v := range got.Of(r.Claim) {
 				if why := forbidden(r.Claim, v); why != "" {
 					g.Forbidden = append(g.Forbidden, Forbidden{r.Claim, p.ID, v, why})
@@ -101,7 +108,7 @@ func (m *Mapper) Gaps(trust, group string) (*Gaps, error) {
 		}
 	}
 	for _, claim := range slices.Sorted(maps.Keys(empty)) {
-		if _, _, ruled := who.trust.RuleFor(claim); ruled || claim == federation.Subject || empty[claim].Empty < g.People {
+		if _, _, ruled := t.trust.RuleFor(claim); ruled || claim == federation.Subject || empty[claim].Empty < g.People {
 			g.Rules = append(g.Rules, *empty[claim])
 		}
 	}
@@ -110,13 +117,13 @@ func (m *Mapper) Gaps(trust, group string) (*Gaps, error) {
 			g.Same = append(g.Same, Same{s, subjects[s]})
 		}
 	}
-	who.asked(g)
+	t.asked(g)
 	g.judge()
-	return g, nil
+	return g
 }
 
 // unruled are the names that the app reads and that no rule releases: standard claims, or nothing.
-func (t *those) unruled() []string {
+func (t *Those) unruled() []string {
 	var out []string
 	if t.app.Reads == nil {
 		return nil
@@ -130,7 +137,7 @@ func (t *those) unruled() []string {
 }
 
 // needs reports whether the app cannot do without a claim.
-func (t *those) needs(claim string) bool {
+func (t *Those) needs(claim string) bool {
 	if claim == federation.Subject {
 		return true
 	}
@@ -145,7 +152,7 @@ func (t *those) needs(claim string) bool {
 }
 
 // asked compares what is released with what the app wants or reads.
-func (t *those) asked(g *Gaps) {
+func (t *Those) asked(g *Gaps) {
 	said := false
 	asks := map[string]bool{}
 	for _, w := range t.trust.Terms.Wants(t.app) {
@@ -177,7 +184,7 @@ func (t *those) asked(g *Gaps) {
 }
 
 // arrives reports whether a name arrives for anybody without a rule of its own, as standard claims do.
-func (t *those) arrives(name string) bool {
+func (t *Those) arrives(name string) bool {
 	for i := range t.all {
 		if len(t.releaser.Receive(&t.all[i]).Of(name)) > 0 {
 			return true
@@ -291,14 +298,11 @@ type Suggestions struct {
 // Suggest proposes rules for what the app of a trust wants or reads, from the attributes that people really have. It
 // changes nothing. Errors: those of Gaps.
 func (m *Mapper) Suggest(trust string) (*Suggestions, error) {
-	g, err := m.Gaps(trust, "")
-	if err != nil {
-		return nil, err
-	}
 	who, err := m.admitted(trust, "")
 	if err != nil {
 		return nil, err
 	}
+	g := who.Gaps()
 	out := &Suggestions{Trust: trust, People: len(who.all), List: []Suggestion{}, Without: []string{}}
 	look := func(claim, now string, empty int) {
 		s, ok := who.suggest(claim, now)
@@ -323,7 +327,7 @@ func (m *Mapper) Suggest(trust string) (*Suggestions, error) {
 
 // suggest finds an expression for a claim: the attribute of the same name or meaning, and for those who lack it what
 // agrees with it wherever people have both.
-func (t *those) suggest(claim, now string) (Suggestion, bool) {
+func (t *Those) suggest(claim, now string) (Suggestion, bool) {
 	s := Suggestion{Claim: claim, Now: now}
 	attr := t.attributeOf(claim, now)
 	if attr == "" {
@@ -375,7 +379,7 @@ func has(attr string) string {
 }
 
 // domainOf is the domain that most values of an attribute have.
-func (t *those) domainOf(attr string) string {
+func (t *Those) domainOf(attr string) string {
 	n := map[string]int{}
 	for i := range t.all {
 		if _, d, ok := strings.Cut(firstOf(&t.all[i], attr), "@"); ok {
@@ -393,7 +397,7 @@ func (t *those) domainOf(attr string) string {
 
 // attributeOf is the attribute of people that a claim is about: what its rule reads, else the one of its name or of the
 // standard's name for it.
-func (t *those) attributeOf(claim, now string) string {
+func (t *Those) attributeOf(claim, now string) string {
 	have := people.Counts(t.all)
 	for _, form := range []string{"person.", "first(person.", "all(person."} {
 		if a, ok := strings.CutPrefix(now, form); ok {

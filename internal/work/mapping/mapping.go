@@ -19,15 +19,6 @@ import (
 // Mapper works on a ledger.
 type Mapper struct {
 	*model.Book
-	Crowd *federation.Crowd // all people, where they were read before; nil reads them
-}
-
-// persons are all people of the ledger.
-func (m *Mapper) persons() ([]people.Person, error) {
-	if m.Crowd != nil {
-		return slices.Clone(m.Crowd.People), nil
-	}
-	return m.View.Persons()
 }
 
 // Errors that callers test for.
@@ -90,25 +81,35 @@ func twice(list []accounts.Account, key, source string) finding.List {
 	return out
 }
 
-// those are the people whom a trust admits, with what the app receives of each.
-type those struct {
-	trust    *federation.Trust
-	app      *federation.Party
-	releaser *federation.Releaser
-	all      []people.Person // whom the trust admits
+// Those are the people whom a trust admits, with what the app receives of each.
+type Those struct {
+	trust     *federation.Trust
+	app       *federation.Party
+	releaser  *federation.Releaser
+	all       []people.Person // whom the trust admits
+	everybody []people.Person
 }
 
-// admitted works out whom a trust admits; group narrows it, "" does not.
-func (m *Mapper) admitted(trust, group string) (*those, error) {
+// Admitted are those of everybody whom a trust to an app admits, with the consents given to it, for whoever has read
+// all of them.
+func Admitted(t *federation.Trust, app *federation.Party, releaser *federation.Releaser,
+	consents []federation.Consent, everybody []people.Person) *Those {
+	out, may := &Those{trust: t, app: app, releaser: releaser, everybody: everybody}, t.Admission()
+	for i := range everybody {
+		if may.Refuses(&everybody[i], consents) == nil {
+			out.all = append(out.all, everybody[i])
+		}
+	}
+	return out
+}
+
+// admitted reads whom a trust admits; group narrows it, "" does not.
+func (m *Mapper) admitted(trust, group string) (*Those, error) {
 	t, app, _, err := m.Trust(trust)
 	if err != nil {
 		return nil, err
 	}
-	r, err := m.Releaser(t, m.Rand)
-	if err != nil {
-		return nil, err
-	}
-	all, err := m.persons()
+	everybody, err := m.View.Persons()
 	if err != nil {
 		return nil, err
 	}
@@ -116,16 +117,19 @@ func (m *Mapper) admitted(trust, group string) (*those, error) {
 	if err != nil {
 		return nil, err
 	}
-	if group != "" && !slices.Contains((&people.Directory{Persons: all}).GroupNames(), group) {
+	r, err := m.Releaser(t, m.Rand)
+	if err != nil {
+		return nil, err
+	}
+	who := Admitted(t, app, r, consents, everybody)
+	if group == "" {
+		return who, nil
+	}
+	if !slices.Contains((&people.Directory{Persons: everybody}).GroupNames(), group) {
 		return nil, fmt.Errorf("there is no group %q; see `tressik people list`: %w", group, model.ErrValue)
 	}
-	kept, may := all[:0], t.Admission()
-	for i := range all {
-		if may.Refuses(&all[i], consents) == nil && (group == "" || all[i].In(group)) {
-			kept = append(kept, all[i])
-		}
-	}
-	return &those{t, app, r, kept}, nil
+	who.all = slices.DeleteFunc(who.all, func(p people.Person) bool { return !p.In(group) })
+	return who, nil
 }
 
 // Match is whom of those whom a trust admits its app would know.
@@ -160,34 +164,35 @@ func (m *Mapper) Match(trust string) (*Match, error) {
 	if err != nil {
 		return nil, err
 	}
+	return who.Match(list)
+}
+
+// Match says of each of them which account of the app's list they would be taken for. Errors: ErrNoAccounts, ErrNoKey.
+func (t *Those) Match(list []accounts.Account) (*Match, error) {
 	if len(list) == 0 {
-		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoAccounts, who.app.Name), finding.Run("accounts", "load",
-			who.app.Name, "FILE"))
+		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoAccounts, t.app.Name), finding.Run("accounts", "load",
+			t.app.Name, "FILE"))
 	}
-	reads := who.app.Reads
+	reads := t.app.Reads
 	if reads == nil || reads.Key == "" {
-		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, who.app.Name), finding.Run("app", "change", who.app.Name,
+		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, t.app.Name), finding.Run("app", "change", t.app.Name,
 			"--reads", "FIELD=NameID", "--account-key", "FIELD"))
 	}
-	out := &Match{Trust: trust, App: who.app.Name, Field: reads.Key, From: reads.From(reads.Key), Admitted: len(who.all),
+	out := &Match{Trust: t.trust.Name, App: t.app.Name, Field: reads.Key, From: reads.From(reads.Key), Admitted: len(t.all),
 		Accounts: len(list), Strange: reads.Strangers, Better: []Better{}}
 	if out.From == federation.Subject {
-		out.Expression = who.trust.SubjectExpression()
+		out.Expression = t.trust.SubjectExpression()
 	} else {
-		_, out.Expression, _ = who.trust.RuleFor(out.From)
+		_, out.Expression, _ = t.trust.RuleFor(out.From)
 	}
-	arrivals := make([]accounts.Arrival, len(who.all))
-	for i := range who.all {
-		arrivals[i] = accounts.Arrival{Person: who.all[i].ID, Key: who.releaser.Receive(&who.all[i]).Of(out.From)}
+	arrivals := make([]accounts.Arrival, len(t.all))
+	for i := range t.all {
+		arrivals[i] = accounts.Arrival{Person: t.all[i].ID, Key: t.releaser.Receive(&t.all[i]).Of(out.From)}
 	}
 	index := accounts.NewIndex(list, reads.Key)
 	out.Matching = index.Match(arrivals)
-	everybody, err := m.persons()
-	if err != nil {
-		return nil, err
-	}
-	index.Tell(out.Matching, owners(everybody))
-	out.Better = who.better(index, out)
+	index.Tell(out.Matching, owners(t.everybody))
+	out.Better = t.better(index, out)
 	return out, nil
 }
 
@@ -239,7 +244,7 @@ func (m *Match) Judge() finding.List {
 }
 
 // better looks for rules that would find more accounts, the best first.
-func (t *those) better(x *accounts.Index, now *Match) []Better {
+func (t *Those) better(x *accounts.Index, now *Match) []Better {
 	domain, most := "", 0
 	for d, n := range x.Domains {
 		if n > most || n == most && d < domain {

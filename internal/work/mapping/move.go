@@ -55,7 +55,7 @@ func (m *Mapper) Move(app, from, to string) (*Moving, error) {
 	if err != nil {
 		return nil, err
 	}
-	everybody, err := m.persons()
+	everybody, err := m.View.Persons()
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (m *Mapper) Move(app, from, to string) (*Moving, error) {
 }
 
 // side notes what one provider gives of somebody.
-func (x *Move) side(i int, who *those, p *people.Person, in *telling) {
+func (x *Move) side(i int, who *Those, p *people.Person, in *telling) {
 	got := who.releaser.Receive(p)
 	value, account := "", ""
 	if v := got.Of(in.from); len(v) > 0 {
