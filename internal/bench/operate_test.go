@@ -45,6 +45,28 @@ func BenchmarkCheck(b *testing.B) {
 	}
 }
 
+// BenchmarkNext lists what is left to do for each of so many trusts.
+func BenchmarkNext(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			d := bigLedger(b, n)
+			_, _, trusts, err := d.AllNames()
+			if err != nil || len(trusts) != n {
+				b.Fatalf("%d trusts, %v", len(trusts), err)
+			}
+			for b.Loop() {
+				for _, name := range trusts {
+					if _, todos, err := d.Sides().Next(name); err != nil || len(todos) == 0 {
+						b.Fatalf("%s: %d steps, %v", name, len(todos), err)
+					}
+				}
+			}
+			b.ReportMetric(b.Elapsed().Seconds()*1000/float64(b.N), "ms-next")
+			b.ReportMetric(b.Elapsed().Seconds()*1e6/float64(b.N)/float64(n), "us/trust")
+		})
+	}
+}
+
 // BenchmarkReport writes the report of so many trusts, from the ledger to the last byte.
 func BenchmarkReport(b *testing.B) {
 	for _, n := range []int{5, 500} {

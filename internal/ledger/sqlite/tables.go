@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/federation"
@@ -52,35 +53,41 @@ func (t *rows) get(r *reader, k model.Key) (model.Record, error) {
 	return x, nil
 }
 
-// where is the condition of a query, with its arguments.
-func (t *rows) where(q model.Query) (string, []any, error) {
+// where is the condition of a query, with its arguments; few says that it picks few of many, by an index.
+func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) {
 	if q.By == model.Every {
-		return t.every, nil, nil
+		return t.every, nil, false, nil
 	}
 	if f := t.empty[q.By]; f != nil {
-		if c, ok := f(q.Value); ok {
-			return c, nil, nil
+		if c, few = f(q.Value); few {
+			return c, nil, few, nil
 		}
 	}
 	c, ok := t.by[q.By]
 	if !ok {
-		return "", nil, fmt.Errorf("records of the kind %s have no index %s", q.Kind, q.By)
+		return "", nil, false, fmt.Errorf("records of the kind %s have no index %s", q.Kind, q.By)
 	}
-	var args []any
 	for _, p := range strings.SplitN(q.Value, "\x00", strings.Count(c, "?")) {
 		args = append(args, p)
 	}
 	if len(args) != strings.Count(c, "?") {
-		return "", nil, fmt.Errorf("%q is no value of the index %s of %s", q.Value, q.By, q.Kind)
+		return "", nil, false, fmt.Errorf("%q is no value of the index %s of %s", q.Value, q.By, q.Kind)
 	}
-	return c, args, nil
+	return c, args, false, nil
 }
 
 // selected asks for what a query finds, by a SELECT.
 func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, error) {
-	where, args, err := t.where(q)
+	where, args, few, err := t.where(q)
 	if err != nil {
 		return nil, err
+	}
+	order := t.order
+	if few { // sorted afterwards: in the order of the key all of them would be looked at
+		order = slices.Clone(order)
+		for i := range order {
+			order[i] = "+" + order[i]
+		}
 	}
 	if where != "" {
 		selects += " WHERE " + where
@@ -89,7 +96,7 @@ func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, er
 	if q.Newest {
 		direction = " DESC"
 	}
-	list, err := r.q.QueryContext(r.ctx, selects+" ORDER BY "+strings.Join(t.order, direction+", ")+direction, args...)
+	list, err := r.q.QueryContext(r.ctx, selects+" ORDER BY "+strings.Join(order, direction+", ")+direction, args...)
 	return list, translated(err)
 }
 

@@ -82,12 +82,25 @@ func judgeSubjects(out *finding.List, v *View) error {
 // Compared returns a trust, its parties, and both sides compared.
 func (d *Maker) Compared(name string) (t *federation.Trust, app, provider *federation.Party, found finding.List,
 	err error) {
-	t, app, provider, err = d.Trust(name)
+	v, found, err := d.judged(name)
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}
-	found, err = d.Compare(t, app, provider)
-	return t, app, provider, found, err
+	return v.Trust, v.App, v.Provider, found, nil
+}
+
+// judged is a trust as the ledger has it, with all that there is to say of it.
+func (d *Maker) judged(name string) (*View, finding.List, error) {
+	t, app, provider, err := d.Trust(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := d.view(t, app, provider)
+	if err != nil {
+		return nil, nil, err
+	}
+	found, err := d.Judge(v)
+	return v, found, err
 }
 
 // Writing says how metadata is written.

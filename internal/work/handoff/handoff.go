@@ -213,21 +213,14 @@ func todoOf(f finding.Finding) Todo {
 
 // Next lists what is done and what is left for a trust.
 func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
-	t, app, provider, found, err := d.Compared(name)
+	v, found, err := d.judged(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	persons, err := d.View.Persons()
-	if err != nil {
-		return nil, nil, err
-	}
+	t, app, provider, persons := v.Trust, v.App, v.Provider, v.Crowd.People
 	if t.Standing == federation.Ended {
 		return t, []Todo{{ID: "ended", Done: true,
 			Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
-	}
-	v, err := d.view(t, app, provider)
-	if err != nil {
-		return nil, nil, err
 	}
 	over := Of(t)
 	machine := t.Terms.Machine(app)
