@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
@@ -117,10 +118,10 @@ func Wanting(t *Trust, app *Party, got Learned) finding.List {
 	var out finding.List
 	came := 0
 	for _, w := range t.Terms.Wants(app) {
-		_, there := got.Claims[w.Label()]
-		if !there {
-			_, there = got.Claims[w.Name]
-		}
+		there := slices.ContainsFunc([]string{w.Label(), w.Name, claims.FriendlyFor(w.Name)}, func(name string) bool {
+			_, came := got.Claims[name]
+			return came
+		})
 		switch {
 		case there:
 			came++

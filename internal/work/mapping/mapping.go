@@ -178,7 +178,8 @@ func (t *Those) Match(list []accounts.Account) (*Match, error) {
 		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, t.app.Name), finding.Run("app", "change", t.app.Name,
 			"--reads", "FIELD=NameID", "--account-key", "FIELD"))
 	}
-	out := &Match{Trust: t.trust.Name, App: t.app.Name, Field: reads.Key, From: reads.From(reads.Key), Admitted: len(t.all),
+	out := &Match{Trust: t.trust.Name, App: t.app.Name, Field: reads.Key, From: reads.From(reads.Key),
+		Admitted: len(t.all),
 		Accounts: len(list), Strange: reads.Strangers, Better: []Better{}}
 	if out.From == federation.Subject {
 		out.Expression = t.trust.SubjectExpression()

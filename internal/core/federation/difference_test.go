@@ -1,0 +1,133 @@
+package federation
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+)
+
+// TestDifferences publishes one thing otherwise each time, and asserts the one difference, and whether it touches
+// trust.
+func TestDifferences(t *testing.T) {
+	later := now.Add(time.Hour)
+	base := func() *Party {
+		_, p := parties()
+		p.Own = false
+		until := now
+		p.Entity.ValidUntil = &until
+		p.Entity.Contacts = []saml.Contact{{Type: "technical", Email: []string{"ops@ridge.example"}}}
+		p.Entity.SP = &saml.Role{Start: "https://ridge.example/start", WantAssertionsSigned: true,
+			Wanted: []saml.Wanted{{Name: "urn:oid:1", Friendly: "mail"}}}
+		doc := oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"RS256"}, nil)
+		doc.IssInResponse = true
+		p.OpenID = &OpenID{Discovery: *doc, JWKS: publishedJWKS(t, p)}
+		return p
+	}
+	if got := Differences(base(), base()); len(got) > 0 {
+		t.Fatalf("nothing changed: %+v", got)
+	}
+	for _, c := range []struct {
+		name   string
+		trust  bool
+		says   string
+		change func(p *Party)
+	}{
+		{"another entity ID", true, "entity ID: ", func(p *Party) { p.Entity.ID = "https://other.example" }},
+		{"a validity that moved on", false, "validity of the metadata: ", func(p *Party) { p.Entity.ValidUntil = &later }},
+		{"a validity that went back", true, "validity of the metadata: ", func(p *Party) {
+			sooner := now.Add(-time.Hour)
+			p.Entity.ValidUntil = &sooner
+		}},
+		{"a validity without end", false, "→ without end", func(p *Party) { p.Entity.ValidUntil = nil }},
+		{"a role that is gone", true, "the role of a SAML app is gone", func(p *Party) { p.Entity.SP = nil }},
+		{"another contact", false, "contact is new: support desk@ridge.example", func(p *Party) {
+			p.Entity.Contacts = append(p.Entity.Contacts, saml.Contact{Type: "support", Email: []string{"desk@ridge.example"}})
+		}},
+		{"an organisation", false, "name of the organisation is new: Ridge", func(p *Party) {
+			p.Entity.Organization = &saml.Organization{DisplayName: "Ridge"}
+		}},
+		{"a certificate that is gone", true, "certificate is gone: signing, RSA 2048", func(p *Party) {
+			p.Entity.IDP.Keys = nil
+		}},
+		{"a certificate with no use of its own", true, "certificate is new: signing and encryption", func(p *Party) {
+			p.Entity.SP.Keys = []saml.Key{{Certificate: certificate()}}
+		}},
+		{"an endpoint at a host of it", false, "endpoint is new: ", func(p *Party) {
+			p.Entity.IDP.SSO = append(p.Entity.IDP.SSO, saml.Endpoint{Binding: saml.BindingPOST,
+				Location: "https://login.kestrelridge.example/more"})
+		}},
+		{"an endpoint elsewhere", true, "endpoint is new: ", func(p *Party) {
+			p.Entity.IDP.SSO = append(p.Entity.IDP.SSO, saml.Endpoint{Binding: saml.BindingPOST,
+				Location: "https://elsewhere.example/sso"})
+		}},
+		{"a demand that was given up", true, "wants assertions signed: yes → no", func(p *Party) {
+			p.Entity.SP.WantAssertionsSigned = false
+		}},
+		{"a new demand", false, "wants requests signed: no → yes", func(p *Party) { p.Entity.IDP.WantRequestsSigned = true }},
+		{"a wanted attribute that is gone", false, "wanted attribute is gone: mail", func(p *Party) {
+			p.Entity.SP.Wanted = nil
+		}},
+		{"a start link elsewhere", true, "start link: ",
+			func(p *Party) { p.Entity.SP.Start = "https://elsewhere.example/x" }},
+		{"a name for people", false, "name for people: Ridge → Summit", func(p *Party) {
+			p.Entity.IDP.DisplayName = "Summit"
+		}},
+		{"no OpenID side any more", true, "the OpenID side is gone", func(p *Party) { p.OpenID = nil }},
+		{"another issuer", true, "issuer: ", func(p *Party) { p.OpenID.Discovery.Issuer = "https://other.example" }},
+		{"a token endpoint at a host of it", false, "token endpoint: ", func(p *Party) {
+			p.OpenID.Discovery.TokenEndpoint += "/2"
+		}},
+		{"a token endpoint elsewhere", true, "token endpoint: ", func(p *Party) {
+			p.OpenID.Discovery.TokenEndpoint = "https://elsewhere.example/token"
+		}},
+		{"no keys", true, "key is gone: ", func(p *Party) { p.OpenID.JWKS = `{"keys":[]}` }},
+		{"another algorithm", true, "algorithm of ID tokens is new: ES256", func(p *Party) {
+			p.OpenID.Discovery.IDTokenAlgorithms = append(p.OpenID.Discovery.IDTokenAlgorithms, "ES256")
+		}},
+		{"no PKCE any more", true, "PKCE method is gone: S256", func(p *Party) { p.OpenID.Discovery.ChallengeMethods = nil }},
+		{"another scope", false, "scope is new: frames", func(p *Party) {
+			p.OpenID.Discovery.ScopesSupported = append(p.OpenID.Discovery.ScopesSupported, "frames")
+		}},
+		{"no iss in answers any more", true, "iss in the answer: yes → no", func(p *Party) {
+			p.OpenID.Discovery.IssInResponse = false
+		}},
+	} {
+		p := base()
+		c.change(p)
+		got := Differences(base(), p)
+		if len(got) != 1 || !strings.Contains(got[0].Words(), c.says) || TouchTrust(got) != c.trust {
+			t.Errorf("%s: %+v, want one that says %q and touches trust: %v", c.name, got, c.says, c.trust)
+		}
+	}
+	// What was not there before touches nothing that anybody relied on.
+	bare := base()
+	bare.OpenID, bare.Entity.SP = nil, nil
+	if got := Differences(bare, base()); len(got) != 2 || TouchTrust(got) {
+		t.Errorf("sides that are new: %+v", got)
+	}
+}
+
+func TestReadAgain(t *testing.T) {
+	const hour, day = time.Hour, 24 * time.Hour
+	until := func(d time.Duration) *time.Time { x := now.Add(d); return &x }
+	for _, c := range []struct {
+		said  []time.Duration
+		until *time.Time
+		want  time.Duration
+	}{
+		{nil, nil, day}, {[]time.Duration{0, 6 * hour, 2 * hour}, nil, 2 * hour}, {nil, until(4 * hour), 3 * hour},
+		{[]time.Duration{time.Second}, nil, 5 * time.Minute}, {[]time.Duration{30 * day}, nil, 7 * day},
+		{[]time.Duration{30 * day}, until(-hour), 5 * time.Minute},
+	} {
+		if got := Again(now, c.said, c.until); got.Sub(now) != c.want {
+			t.Errorf("%v, until %v: in %v, want %v", c.said, c.until, got.Sub(now), c.want)
+		}
+	}
+	if fix := AcceptDifferences(App, "nightlog"); !slices.Contains(flat(fix), "refresh") {
+		t.Errorf("what to do: %v", flat(fix))
+	}
+}
