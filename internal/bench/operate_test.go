@@ -95,7 +95,7 @@ func BenchmarkExpect(b *testing.B) {
 	_, prepare, signIn, _ := signingIn(b)
 	k := &expect.Keeper{Player: player(d)}
 	const n = 1000
-	err := d.Change(func(tx *model.Edit) error {
+	change(b, d, func(tx *model.Edit) error {
 		for range n {
 			if err := tx.AddExpected(&federation.Expected{Trust: "app0000@ridge", As: person().ID}); err != nil {
 				return err
@@ -103,9 +103,6 @@ func BenchmarkExpect(b *testing.B) {
 		}
 		return nil
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
 	var expecting, signing time.Duration
 	for b.Loop() {
 		began := time.Now()
@@ -134,7 +131,7 @@ func BenchmarkProbe(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	err = d.Change(func(tx *model.Edit) error {
+	change(b, d, func(tx *model.Edit) error {
 		provider.At = "" // nothing of it is published here
 		for i := range n {
 			s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -156,9 +153,6 @@ func BenchmarkProbe(b *testing.B) {
 		}
 		return tx.PutParty(provider, provider, nil, true)
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
 	for b.Loop() {
 		list, err := (&probe.Prober{Player: player(d), In: probe.Input{Dry: true}}).Trusts(
 			context.Background())

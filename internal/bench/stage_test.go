@@ -66,6 +66,14 @@ func player(d *desk.Desk) *play.Player {
 	}}
 }
 
+// change changes the ledger of a desk.
+func change(b *testing.B, d *desk.Desk, f func(*model.Edit) error) {
+	b.Helper()
+	if err := player(d).Keep(func(book *model.Book) error { return book.Change(f) }); err != nil {
+		b.Fatal(err)
+	}
+}
+
 // stageOf opens a stage of a desk's ledger.
 func stageOf(d *desk.Desk, in play.StageInput) (*stage.Stage, *play.Keeper, error) {
 	l, _ := opened.Load(d.Book)

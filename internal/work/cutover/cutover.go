@@ -165,11 +165,13 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 func (p *Planner) checked(r *Readiness, rep *check.Report) {
 	n := 0
 	for _, x := range rep.Open() {
-		switch {
-		case strings.HasPrefix(x.ID, "account."):
-			r.Findings.Add(x.Finding)
-		case x.Level == finding.Error && x.ID != "proof.none": // what a live trust lacks; here it is asked for above
+		if x.ID == "proof.none" { // what a live trust lacks; here it is asked for above
+			continue
+		}
+		if x.Level == finding.Error {
 			n++
+		}
+		if x.Level == finding.Error || strings.HasPrefix(x.ID, "account.") {
 			r.Findings.Add(x.Finding)
 		}
 	}
