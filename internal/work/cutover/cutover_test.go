@@ -3,6 +3,7 @@ package cutover_test
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/expect"
 	"tressik.example/internal/work/keyring"
+	"tressik.example/internal/work/mapping"
 )
 
 func planner(h *fixture.House) *cutover.Planner {
@@ -84,5 +86,32 @@ func TestCutover(t *testing.T) {
 	}
 	if s := cutover.Note(h.Trust(t, fixture.OverSAML), app, provider, &plan); !strings.Contains(s, "paper") {
 		t.Errorf("%s", s)
+	}
+}
+
+// TestCheckIsFaultlessOnlyWithoutErrors: what the check says of accounts counts too.
+func TestCheckIsFaultlessOnlyWithoutErrors(t *testing.T) {
+	h := fixture.New(t)
+	if _, _, err := h.SetClaims(fixture.OverSAML, desk.ClaimInput{Assign: []string{"mail=person.mail"}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, _, err := h.ChangeParty(desk.PartyInput{Kind: federation.App, Name: "nightlog",
+		Reads: federation.MappingInput{Reads: []string{"login=mail"}, Key: "login"}}); err != nil {
+		t.Fatal(err)
+	}
+	m := &mapping.Mapper{Book: h.Book}
+	for accounts, faultless := range map[string]bool{"login\nmira.solano@kestrelridge.example\n": true,
+		"login\nmira.solano@kestrelridge.example\nmira.solano@kestrelridge.example\n": false} {
+		if _, _, err := m.Load("nightlog", []byte(accounts), "accounts.csv"); err != nil {
+			t.Fatal(err)
+		}
+		r, err := planner(h).Ready(t.Context(), fixture.OverSAML, federation.Cutover{Way: federation.Whole})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := slices.Contains(r.Findings.IDs(finding.Pass), "cutover.check"); got != faultless ||
+			got == slices.Contains(r.Findings.IDs(finding.Error), "account.collisions") {
+			t.Errorf("%q: the check is faultless: %v; %v", accounts, got, r.Findings.IDs(finding.Error))
+		}
 	}
 }
