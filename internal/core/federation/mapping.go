@@ -183,7 +183,7 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 	if app.Reads == nil || app.Reads.Key == "" || len(list) == 0 {
 		if expected != "" {
 			how := "nobody said by which field " + app.Name + " finds an account"
-			fix := finding.Run("app", "change", app.Name, "--reads", "FIELD=NAME", "--account-key", "FIELD")
+			fix := finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 			if app.Reads != nil && app.Reads.Key != "" {
 				how, fix = "the accounts of "+app.Name+" are not known", finding.Run("accounts", "load", app.Name, "FILE")
 			}

@@ -190,7 +190,7 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 	case errors.Is(err, mapping.ErrNoAccounts), errors.Is(err, mapping.ErrNoKey):
 		fix := finding.Run("accounts", "load", app.Name, finding.BlankFile)
 		if app.Reads == nil || app.Reads.Key == "" {
-			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=NAME", "--account-key", "FIELD")
+			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 		}
 		r.Findings.Add(finding.Finding{ID: "cutover.accounts", Level: finding.Note, Check: "accounts of " + app.Name,
 			Saw: "not known", Expected: "whom the app would know, from its own export", Side: finding.Ledger, Fix: fix})

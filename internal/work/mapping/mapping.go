@@ -46,7 +46,7 @@ func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List,
 		if !slices.ContainsFunc(list, func(a accounts.Account) bool { return len(a.Fields[key]) > 0 }) {
 			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was loaded", source,
 				ErrField, key, strings.Join(accounts.Sorted(list[0].Fields), ", ")),
-				finding.Run("app", "change", app, "--reads", "FIELD=NAME", "--account-key", "FIELD"))
+				finding.Run("app", "change", app, "--reads", "FIELD=CLAIM", "--account-key", "FIELD"))
 		}
 		out = twice(list, p.Reads.Key, source)
 	}
