@@ -1,9 +1,3 @@
-// Package xmlsec reads XML strictly and signs, verifies, encrypts and decrypts it
-// (XML Signature 1.1, Exclusive XML Canonicalization 1.0, XML Encryption 1.1).
-//
-// The reader is deliberately narrower than XML: no document type, no entity beyond the predefined five, no processing
-// instruction inside the document element, bounded size and depth, unique IDs, every prefix bound. What it accepts has
-// one reading only, so that what was signed and what is read cannot differ.
 package xmlsec
 
 import (
