@@ -220,7 +220,7 @@ func (l Learned) under(t *Trust, name string) []string {
 	if isSubject(name) {
 		return []string{l.Subject}
 	}
-	if v, ok := l.Claims[name]; ok {
+	if v, ok := l.of(name); ok {
 		return v
 	}
 	for _, r := range t.Rules {

@@ -177,7 +177,16 @@ func TestWanting(t *testing.T) {
 	if got := Wanting(tr, app, came); len(got) != 1 || got[0].ID != "claims.wanted" {
 		t.Errorf("what is required came by its name on the wire: %+v", got)
 	}
-	came.Claims = nil
+	came.Claims = map[string][]string{"E-Mail": {"x@far.example"}}
+	came.Names = map[string]string{"E-Mail": "urn:oid:0.9.2342.19200300.100.1.3"}
+	if got := Wanting(tr, app, came); len(got) != 1 || got[0].ID != "claims.wanted" {
+		t.Errorf("what is required came under a name of the sender's own for people: %+v", got)
+	}
+	app.Reads = &Mapping{Fields: []Fill{{"mail", "urn:oid:0.9.2342.19200300.100.1.3"}}, Key: "mail"}
+	if account, _ := JudgeAccount(tr, app, []accounts.Account{account("a1", "x@far.example")}, came, ""); account == "" {
+		t.Error("and no account is found by it")
+	}
+	came.Claims, came.Names = nil, nil
 	if got := Wanting(tr, app, came); len(got) != 1 || got[0].ID != "claims.missing" || got[0].Level != finding.Warning {
 		t.Errorf("what is required is missing: %+v", got)
 	}

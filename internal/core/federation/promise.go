@@ -17,6 +17,20 @@ import (
 type Learned struct {
 	Subject, Format string              // Format is the name identifier's, over SAML
 	Claims          map[string][]string // by the name that people know: over SAML the friendly one where there is one
+	Names           map[string]string   // the name in the message of those that people know by another
+}
+
+// of is what came under a name: the one that people know, or that in the message.
+func (l Learned) of(name string) (values []string, ok bool) {
+	if v, ok := l.Claims[name]; ok {
+		return v, true
+	}
+	for known, inMessage := range l.Names {
+		if inMessage == name {
+			return l.Claims[known], true
+		}
+	}
+	return nil, false
 }
 
 // Promised compares what an app learned of a person with what the trust releases for them: the subject, and each claim
@@ -119,7 +133,7 @@ func Wanting(t *Trust, app *Party, got Learned) finding.List {
 	came := 0
 	for _, w := range t.Terms.Wants(app) {
 		there := slices.ContainsFunc([]string{w.Label(), w.Name, claims.FriendlyFor(w.Name)}, func(name string) bool {
-			_, came := got.Claims[name]
+			_, came := got.of(name)
 			return came
 		})
 		switch {

@@ -34,7 +34,8 @@ type Judgement struct {
 	Verdict    Verdict             // of the findings, once all are there
 	Subject    string              // whom the message is about
 	Format     string              // what kind of value the subject is, where the protocol says so
-	Claims     map[string][]string // what it says of the subject, by the name in the message
+	Claims     map[string][]string // what it says of the subject, by the name that people know
+	Names      map[string]string   // the name in the message of those claims that people know by another
 	Findings   finding.List
 	NotChecked []string // what the judge could not know, in words; the verdict does not speak of it
 }

@@ -234,11 +234,12 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 // outcome is a judgement with the claims under the names that people know them by.
 func outcome(j *saml.ResponseJudgement) *judge.Judgement {
 	o := j.Judgement
-	o.Claims = make(map[string][]string, len(j.Attributes))
+	o.Claims, o.Names = make(map[string][]string, len(j.Attributes)), map[string]string{}
 	for _, a := range j.Attributes {
-		name := a.Friendly
-		if name == "" {
-			name = a.Name
+		name := a.Name
+		if a.Friendly != "" { // for people alone: nothing is recognised by it (SAML Core, section 2.7.3.1)
+			name = a.Friendly
+			o.Names[name] = a.Name
 		}
 		o.Claims[name] = a.Values
 	}

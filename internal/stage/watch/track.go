@@ -56,6 +56,7 @@ type View struct {
 	Person  string              `json:"person,omitempty"` // ID, where a played provider said it
 	Subject string              `json:"subject,omitempty"`
 	Claims  map[string][]string `json:"claims,omitempty"`
+	names   map[string]string   // of claims, in the message
 	Account string              `json:"account,omitempty"`
 	Asks    bool                `json:"asks"` // whoever signs in has to say whether the app let them in
 	Said    bool                `json:"said"` // they did
@@ -165,7 +166,7 @@ func (t *Track) Event(e server.Event) {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		t.v.Subject, t.v.Claims = o.Subject, o.Claims
+		t.v.Subject, t.v.Claims, t.v.names = o.Subject, o.Claims, o.Names
 	}
 	t.v.Steps = append(t.v.Steps, s)
 	switch {
@@ -244,7 +245,7 @@ func (t *Track) arrived() {
 	if t.Arrived == nil {
 		return
 	}
-	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims}, t.v.Person)
+	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims, Names: t.v.names}, t.v.Person)
 	t.v.Account = account
 	app, _, _ := cut(t.v.Trust)
 	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "claims and account",
