@@ -18,7 +18,13 @@ import (
 // oldLedger is a copy of a ledger with schema 2, as the demo of that version left it, with its key beside it.
 func oldLedger(t *testing.T) string {
 	t.Helper()
-	f, err := os.Open("testdata/schema2.ledger.gz")
+	return ledgerFrom(t, "testdata/schema2.ledger.gz", "testdata/schema2.vault-key", "tressik.vault-key")
+}
+
+// ledgerFrom is a copy of a ledger of an older schema with its key beside it.
+func ledgerFrom(t *testing.T, packed, keyFile, keyName string) string {
+	t.Helper()
+	f, err := os.Open(packed)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,12 +37,12 @@ func oldLedger(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, err := os.ReadFile("testdata/schema2.vault-key")
+	key, err := os.ReadFile(keyFile)
 	if err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(t.TempDir(), "tressik.ledger")
-	for name, b := range map[string][]byte{path: b, filepath.Join(filepath.Dir(path), "tressik.vault-key"): key} {
+	for name, b := range map[string][]byte{path: b, filepath.Join(filepath.Dir(path), keyName): key} {
 		if err := os.WriteFile(name, b, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -101,6 +107,50 @@ func TestOldLedgerIsMigrated(t *testing.T) {
 	}
 	if _, breaks, err := l.VerifyJournal(); err != nil || len(breaks) > 0 {
 		t.Errorf("the journal: %v %v", breaks, err)
+	}
+}
+
+// TestLastSchemaIsMigrated opens a ledger as the demo of the version before left it: all that stood in it stands in it.
+func TestLastSchemaIsMigrated(t *testing.T) {
+	t.Parallel()
+	b := opened(t, ledgerFrom(t, "testdata/schema10.ledger.gz", "testdata/schema10.seal-key", "tressik.seal-key"))
+	counts := map[model.Kind]int{model.Parties: 8, model.Trusts: 7, model.People: 45, model.OwnKeys: 2, model.Secrets: 2,
+		model.Consents: 7, model.Exports: 1, model.Runs: 9, model.Versions: 8}
+	for kind, want := range counts {
+		n := 0
+		for _, err := range b.Find(model.Query{Kind: kind}) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			n++
+		}
+		if n != want {
+			t.Errorf("%d of the kind %s, want %d", n, kind, want)
+		}
+	}
+	if list, err := b.View.Accounts("nightlog"); err != nil || len(list) != 22 {
+		t.Errorf("%d accounts of nightlog, %v", len(list), err)
+	}
+	if _, err := b.Key("ridge", federation.ForTokens); err != nil {
+		t.Errorf("the key of ridge for tokens: %v", err)
+	}
+	if n, breaks, err := b.VerifyJournal(); err != nil || len(breaks) > 0 || n != 57 {
+		t.Errorf("the journal: %d entries, %v %v", n, breaks, err)
+	}
+	tr, err := b.View.Trust("nightlog@ridge")
+	if err != nil || tr.Standing != federation.Rehearsed || tr.Admits != "group:observers" || tr.Version == 0 {
+		t.Fatalf("%+v, %v", tr, err)
+	}
+	r, err := b.Releaser(tr, rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mira, err := b.View.Person("mira")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s, err := r.SubjectOf(mira); err != nil || s != "aa256ad201e7cae128be60fda1fa831b7e7719be" {
+		t.Errorf("mira is known as %s, %v", s, err)
 	}
 }
 
