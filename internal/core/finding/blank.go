@@ -47,7 +47,7 @@ func AllBlanks() []Blank {
 		{"TRUST", "a name: one of those that `tressik trust list` shows"},
 		{"AUDIENCE", "the address under which the API knows itself; its owner knows"},
 		{"EXPRESSION", "an expression over person and groups; see `tressik claims set --help`"},
-		{"CLAIM", "a name under which a value arrives at the app: NameID, or one that `tressik claims preview` shows"},
+		{"CLAIM", "a name under which a value arrives: NameID, or as in `tressik claims preview`"},
 		{"DIR", "a folder of your choice"},
 		{"API", "a name: an app with an api side, as `tressik permission list` shows"},
 		{"KEY", "an ID of a key, as `tressik key list` shows"},
