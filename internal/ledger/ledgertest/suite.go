@@ -27,7 +27,7 @@ func Suite(t *testing.T, made Make) {
 		name string
 		run  func(*testing.T, Make)
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
-		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
+		{"one moment", oneMoment}, {"readers", readers}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
 		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -400,4 +400,44 @@ func cancelled(t *testing.T, made Make) {
 		t.Errorf("a change: %v", err)
 	}
 	do(t, l, makeTrust) // and it is none the worse for it
+}
+
+// readers has many ask one View the same at the same time: each is answered.
+func readers(t *testing.T, made Make) {
+	l, _ := made(t, testkit.Env(1))
+	do(t, l, func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			for i := range 20 {
+				if err := e.AddParty(&federation.Party{Name: fmt.Sprintf("app%d", i), Kind: federation.App}, nil); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	err := l.View(t.Context(), func(v model.View) error {
+		var all sync.WaitGroup
+		for range 16 {
+			all.Go(func() {
+				for i := range 400 {
+					name := fmt.Sprintf("app%d", i%20)
+					if p, err := v.Party(name); err != nil || p.Name != name {
+						t.Errorf("%s: %+v, %v", name, p, err)
+						return
+					}
+					if i%40 == 0 {
+						if list, err := v.Parties(""); err != nil || len(list) != 20 {
+							t.Errorf("%d parties, %v", len(list), err)
+							return
+						}
+					}
+				}
+			})
+		}
+		all.Wait()
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
 }

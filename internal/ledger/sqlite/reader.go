@@ -50,18 +50,20 @@ func (r *reader) end() error {
 	return errors.Join(errs...)
 }
 
-// prepared is the statement of a query.
-func (r *reader) prepared(query string) (*sql.Stmt, error) {
+// with does something with the prepared statement of a query. A statement is for one at a time: whoever asks at the same
+// time waits.
+func (r *reader) with(query string, f func(*sql.Stmt) error) error {
 	r.made.mu.Lock()
 	defer r.made.mu.Unlock()
-	if s := r.made.all[query]; s != nil {
-		return s, nil
-	}
-	s, err := r.made.conn.PrepareContext(r.ctx, query)
-	if err == nil {
+	s := r.made.all[query]
+	if s == nil {
+		var err error
+		if s, err = r.made.conn.PrepareContext(r.ctx, query); err != nil {
+			return err
+		}
 		r.made.all[query] = s
 	}
-	return s, err
+	return f(s)
 }
 
 // row reads one row.
@@ -69,11 +71,9 @@ func (r *reader) row(query string, args ...any) scanner {
 	if r.made == nil {
 		return r.q.QueryRowContext(r.ctx, query, args...)
 	}
-	s, err := r.prepared(query)
-	if err != nil {
-		return failed{err}
-	}
-	return s.QueryRowContext(r.ctx, args...)
+	return one(func(to ...any) error {
+		return r.with(query, func(s *sql.Stmt) error { return s.QueryRowContext(r.ctx, args...).Scan(to...) })
+	})
 }
 
 // exec writes.
@@ -82,17 +82,16 @@ func (r *reader) exec(query string, args ...any) error {
 		_, err := r.q.ExecContext(r.ctx, query, args...)
 		return err
 	}
-	s, err := r.prepared(query)
-	if err == nil {
-		_, err = s.ExecContext(r.ctx, args...)
-	}
-	return err
+	return r.with(query, func(s *sql.Stmt) error {
+		_, err := s.ExecContext(r.ctx, args...)
+		return err
+	})
 }
 
-// failed is a row that cannot be read.
-type failed struct{ error }
+// one is a row that is asked for when it is scanned.
+type one func(to ...any) error
 
-func (f failed) Scan(...any) error { return f.error }
+func (f one) Scan(to ...any) error { return f(to...) }
 
 type scanner interface{ Scan(...any) error }
 
