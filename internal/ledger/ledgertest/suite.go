@@ -27,7 +27,8 @@ func Suite(t *testing.T, made Make) {
 		name string
 		run  func(*testing.T, Make)
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
-		{"one moment", oneMoment}, {"readers", readers}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
+		{"readers", readers},
+		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
 		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -408,7 +409,8 @@ func readers(t *testing.T, made Make) {
 	do(t, l, func(b *model.Book) error {
 		return b.Change(func(e *model.Edit) error {
 			for i := range 20 {
-				if err := e.AddParty(&federation.Party{Name: fmt.Sprintf("app%d", i), Kind: federation.App}, nil); err != nil {
+				p := &federation.Party{Name: fmt.Sprintf("app%d", i), Kind: federation.App}
+				if err := e.AddParty(p, nil); err != nil {
 					return err
 				}
 			}

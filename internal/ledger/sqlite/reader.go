@@ -50,8 +50,8 @@ func (r *reader) end() error {
 	return errors.Join(errs...)
 }
 
-// with does something with the prepared statement of a query. A statement is for one at a time: whoever asks at the same
-// time waits.
+// with does something with the prepared statement of a query. A statement is for one at a time: whoever asks at the
+// same time waits.
 func (r *reader) with(query string, f func(*sql.Stmt) error) error {
 	r.made.mu.Lock()
 	defer r.made.mu.Unlock()
