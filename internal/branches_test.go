@@ -119,7 +119,8 @@ func TestBranches(t *testing.T) {
 	})
 	for path, n := range seen {
 		if n != choosers[path] {
-			t.Errorf("%s tells protocols apart in %d places, not %d: put what differs behind the interface of its package", path,
+			t.Errorf("%s tells protocols apart in %d places, not %d: put what differs behind the interface of its "+
+				"package", path,
 				n, choosers[path])
 		}
 	}

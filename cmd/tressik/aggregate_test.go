@@ -181,7 +181,8 @@ func TestAggregate(t *testing.T) {
 	d.fails(3, []string{"metadata.signature.key"}, "metadata", "verify", "fed.xml", "--signed-by", "registrar.pem")
 	d.fails(3, []string{"xml.truncated"}, "metadata", "verify", "cut.xml", "--signed-by", "federation.pem")
 	d.at("2031-05-04T09:00:00Z")
-	d.fails(3, []string{"metadata.expired", "refused"}, "metadata", "verify", "fed.xml", "--signed-by", "federation.pem")
+	d.fails(3, []string{"metadata.expired", "refused"}, "metadata", "verify", "fed.xml", "--signed-by",
+		"federation.pem")
 	d.at(clock)
 	_ = r
 }
@@ -206,8 +207,8 @@ func TestFind(t *testing.T) {
 	const one, southmere = firstInGroup, "https://idp.southmere.example/metadata"
 	for range 2 { // read, and out of the index
 		for _, c := range []struct{ args, want string }{
-			{"--entity " + lone, lone}, {"lone", lone}, {"INSTITUT sieben", one}, {"Wanda library", one}, {"Wanda southmere",
-				""},
+			{"--entity " + lone, lone}, {"lone", lone}, {"INSTITUT sieben", one}, {"Wanda library", one},
+			{"Wanda southmere", ""},
 			{"--name partners", one}, {"--domain institute-7.example", one}, {"--domain login-7.example", one},
 			{"--domain any.seven.example", one}, {"--domain seven.example", ""}, {"--domain stitute-7.example", ""},
 			{"--domain southmere.example", southmere}, {"--role provider", one + " " + southmere},
@@ -234,8 +235,8 @@ func TestFind(t *testing.T) {
 	d.fails(1, []string{"holds 1206", "--entity"}, "provider", "add", "x", "--metadata", "fed.xml")
 	d.fails(1, []string{"more than once"}, "app", "add", "x", "--metadata", "fed.xml", "--entity",
 		"https://app-0.example/saml")
-	d.fails(1, []string{"not signed with the key"}, "provider", "add", "x", "--metadata", "fed.xml", "--entity", southmere,
-		"--signed-by", "southmere.pem")
+	d.fails(1, []string{"not signed with the key"}, "provider", "add", "x", "--metadata", "fed.xml", "--entity",
+		southmere, "--signed-by", "southmere.pem")
 	// The index answers while the file looks the same, but for no other signer; a file that has changed is read anew.
 	fi, err := os.Stat(d.path("fed.xml"))
 	if err != nil {
@@ -307,7 +308,8 @@ func TestSplit(t *testing.T) {
 		firstInGroup) {
 		t.Errorf("some of it:\n%s", some)
 	}
-	d.fails(3, []string{"metadata.signature.missing"}, "metadata", "verify", "some.xml", "--signed-by", "federation.pem")
+	d.fails(3, []string{"metadata.signature.missing"}, "metadata", "verify", "some.xml", "--signed-by",
+		"federation.pem")
 	d.signer("ours", "ecdsa-p384")
 	d.ok("metadata", "sign", "fed.xml", "--signed-by", "federation.pem", "--role", "provider", "--key", "ours.key",
 		"--cert", "ours.pem",

@@ -34,8 +34,9 @@ func recorded(t *testing.T, at time.Time, requests [][2]string, params bool) str
 		}
 		list = append(list,
 			map[string]any{"startedDateTime": at.Add(time.Duration(i) * time.Millisecond).Format(time.RFC3339Nano),
-				"request":  req,
-				"response": map[string]any{"status": 200, "content": map[string]any{"encoding": "base64", "text": "AP8A/w=="}}})
+				"request": req,
+				"response": map[string]any{"status": 200,
+					"content": map[string]any{"encoding": "base64", "text": "AP8A/w=="}}})
 	}
 	b, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "pages": []any{}, "entries": list}})
 	if err != nil {
@@ -145,8 +146,8 @@ func TestArchiveOfTwoSignIns(t *testing.T) {
 	}
 	d.ok("rehearse", "skyview@ridge", "--as", "mira", "--keep", d.path("c"), "--dry-run")
 	const request, response = "01-nightlog@ridge-request.txt", "02-nightlog@ridge-response.txt"
-	session := [][2]string{{read("a", request), ""}, {read("b", request), ""}, {acs, read("a", response)}, {acs, read("b",
-		response)}}
+	session := [][2]string{{read("a", request), ""}, {read("b", request), ""}, {acs, read("a", response)},
+		{acs, read("b", response)}}
 	now := time.Date(2031, 3, 4, 9, 0, 1, 0, time.UTC)
 	archive := recorded(t, now, session, false)
 	d.write("two.har", archive)

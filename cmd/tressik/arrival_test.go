@@ -183,7 +183,8 @@ func TestVisitor(t *testing.T) {
 	// Whoever comes with an address of another domain is refused, and so is whoever would take an account over.
 	eve := newSurfer(t)
 	eve.open(log).send("person", "someone@southmere.example").send("person", "eve").onward().
-		says("You cannot come in here", "eve@kestrelridge.example", "route add kestrelridge.example --to ridge@southmere")
+		says("You cannot come in here", "eve@kestrelridge.example",
+			"route add kestrelridge.example --to ridge@southmere")
 	mallory := newSurfer(t)
 	mallory.open(log).send("person", "petra@southmere.example").send("person", "petra2").onward().
 		says("You cannot come in here", "petra.lindqvist@southmere.example is petra of the ledger",
@@ -232,7 +233,8 @@ func TestVisitorInABrowser(t *testing.T) {
 			`"; document.querySelector("form button").click()`)
 	}
 	enter("lena.holm@southmere.example")
-	b.until(`document.body.innerText.includes("Southmere University") && document.querySelector("input[name=person]") ` +
+	b.until(`document.body.innerText.includes("Southmere University") && ` +
+		`document.querySelector("input[name=person]") ` +
 		`!== null`)
 	enter("lena")
 	b.until(`document.body.innerText.includes("every check passed") || document.querySelector("button[value=agree]") ` +
@@ -255,8 +257,8 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 		words []string
 		args  []string
 	}{
-		{1, []string{"no own provider is a client of ridge", "federate OWN-PROVIDER --with ridge"}, []string{"route", "add",
-			"x.example", "--to", "ridge"}},
+		{1, []string{"no own provider is a client of ridge", "federate OWN-PROVIDER --with ridge"},
+			[]string{"route", "add", "x.example", "--to", "ridge"}},
 		{1, []string{"there is no provider"}, []string{"route", "add", "x.example", "--to", "nobody"}},
 		{1, []string{"a domain looks like"}, []string{"route", "add", "south mere", "--to", "southmere"}},
 		{2, []string{"--to PROVIDER"}, []string{"route", "add", "x.example"}},
@@ -266,8 +268,8 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 		{1, []string{"--unknown", "created or refused"}, []string{"arrival", "set", "ridge@southmere", "--unknown",
 			"perhaps"}},
 		{2, []string{"ATTRIBUTE=CLAIM"}, []string{"arrival", "set", "ridge@southmere", "--takes", "mail"}},
-		{1, []string{"people arrive at an own provider"}, []string{"people", "bind", "mira", "--trust", "nightlog@ridge",
-			"--subject", "x"}},
+		{1, []string{"people arrive at an own provider"},
+			[]string{"people", "bind", "mira", "--trust", "nightlog@ridge", "--subject", "x"}},
 		{2, []string{"--trust and --subject"}, []string{"people", "bind", "mira"}},
 		{1, []string{"there is no provider"}, []string{"people", "load", "observatory.ldif", "--home", "nobody"}},
 	} {
@@ -305,8 +307,8 @@ func TestWebFinger(t *testing.T) {
 			"/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
 		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`},
 		{"?resource=acct:nobody@kestrelridge.example", 404, ""},
-		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""}, {"?resource=acct:a@x.example&resource=acct:b@x.example", 400,
-			""},
+		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""},
+		{"?resource=acct:a@x.example&resource=acct:b@x.example", 400, ""},
 	} {
 		code, body, h := get(t, base+"/.well-known/webfinger"+c.query)
 		if code != c.code || !strings.Contains(body, c.says) || code == 200 &&
@@ -317,7 +319,8 @@ func TestWebFinger(t *testing.T) {
 	}
 	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace"}, "people",
 		"leave", "petra")
-	d.ok("consent", "give", "dome-scheduler@ridge", "telescope-api:schedule.write", "--for", "mira", "--actor", "aiyana")
+	d.ok("consent", "give", "dome-scheduler@ridge", "telescope-api:schedule.write", "--for", "mira", "--actor",
+		"aiyana")
 	d.fails(3, []string{"account  nightlog: the account mira.solano@kestrelridge.example",
 		"consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for mira"},
 		"people", "leave", "mira")

@@ -39,7 +39,8 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{1, []string{"no provider \"rigde\"", "did you mean ridge?"}, []string{"provider", "show", "rigde"}},
 		{1, []string{"nightlog is the name of an app"}, []string{"provider", "show", "nightlog"}},
 		{1, []string{"no trust \"nightlog\"", "did you mean nightlog@ridge?"}, []string{"trust", "show", "nightlog"}},
-		{1, []string{"no person \"mirra\"", "did you mean mira?"}, []string{"rehearse", "nightlog@ridge", "--as", "mirra"}},
+		{1, []string{"no person \"mirra\"", "did you mean mira?"},
+			[]string{"rehearse", "nightlog@ridge", "--as", "mirra"}},
 		{2, []string{"unknown command \"shwo\"", "show"}, []string{"provider", "shwo", "ridge"}},
 		{2, []string{"unknown flag: --wiht"}, []string{"federate", "nightlog", "--wiht", "ridge"}},
 		{2, []string{"NAME is missing"}, []string{"provider", "show"}},
@@ -59,10 +60,11 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{1, []string{"too large", "128 MB"}, []string{"provider", "add", "x", "--metadata", "big.xml"}},
 		{1, []string{"only the opposite role", "tressik provider add"}, []string{"app", "add", "x", "--metadata",
 			d.write("other.xml", other)}},
-		{1, []string{"not an xs:dateTime", "2031-03-04T09:00:00Z"}, add("time.xml", strings.Replace(other, ` validUntil="`,
-			` validUntil="tomorrow`, 1))},
+		{1, []string{"not an xs:dateTime", "2031-03-04T09:00:00Z"},
+			add("time.xml", strings.Replace(other, ` validUntil="`, ` validUntil="tomorrow`, 1))},
 		{1, []string{"a private key, and is not kept", "replace that key"}, add("private.xml", strings.Replace(other,
-			"</ds:X509Certificate>", "</ds:X509Certificate><ds:X509SKI>"+strings.Split(privateKey, "\n")[1]+"</ds:X509SKI>",
+			"</ds:X509Certificate>", "</ds:X509Certificate><ds:X509SKI>"+strings.Split(privateKey, "\n")[1]+
+				"</ds:X509SKI>",
 			1))},
 		{2, []string{"--cache", "PT6H"}, []string{"metadata", "write", "ridge", "--cache", "6h"}},
 		{1, []string{"only https:"}, []string{"provider", "add", "x", "--metadata", "ftp://idp.southmere.example/m"}},
@@ -79,18 +81,20 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{2, []string{"--own needs --at"}, []string{"provider", "add", "x", "--own"}},
 		{1, []string{"needs an https: address"}, []string{"provider", "add", "x", "--own", "--at",
 			"login.kestrelridge.example"}},
-		{1, []string{"unknown key kind", "rsa-3072"}, []string{"provider", "add", "x", "--own", "--at", "https://a.example",
-			"--key", "rsa-1024"}},
+		{1, []string{"unknown key kind", "rsa-3072"},
+			[]string{"provider", "add", "x", "--own", "--at", "https://a.example", "--key", "rsa-1024"}},
 		{1, []string{"--acs"}, []string{"app", "add", "x", "--entity-id", "https://a.example"}},
-		{1, []string{"must be an absolute URL"}, []string{"app", "add", "x", "--entity-id", "https://a.example", "--acs",
-			"a.example/acs"}},
+		{1, []string{"must be an absolute URL"},
+			[]string{"app", "add", "x", "--entity-id", "https://a.example", "--acs", "a.example/acs"}},
 		{1, []string{"already in the ledger"}, []string{"federate", "nightlog", "--with", "ridge"}},
-		{1, []string{"group:NAME or person:ID"}, []string{"trust", "change", "nightlog@ridge", "--admits", "observers"}},
+		{1, []string{"group:NAME or person:ID"},
+			[]string{"trust", "change", "nightlog@ridge", "--admits", "observers"}},
 		{1, []string{"any, mfa, or the URI"}, []string{"trust", "change", "nightlog@ridge", "--strength", "strong"}},
 		{1, []string{"CLAIM=EXPRESSION"}, []string{"claims", "set", "nightlog@ridge", "mail"}},
 		{1, []string{"claim mail", "undeclared reference", "column 1", "person.ATTRIBUTE"}, []string{"claims", "set",
 			"nightlog@ridge", "mail=user.mail"}},
-		{1, []string{"claim n", "Syntax error", "column 14"}, []string{"claims", "set", "nightlog@ridge", "n=person.mail +"}},
+		{1, []string{"claim n", "Syntax error", "column 14"},
+			[]string{"claims", "set", "nightlog@ridge", "n=person.mail +"}},
 		{1, []string{"subject:", "column"}, []string{"claims", "set", "nightlog@ridge", "--subject", "person.("}},
 		{1, []string{"no claim in nightlog@ridge \"mial\"", "did you mean mail?"}, []string{"claims", "drop",
 			"nightlog@ridge", "mial"}},
@@ -153,7 +157,8 @@ func TestFullDiskAndClosedOutput(t *testing.T) {
 	c := d.command("trust", "list")
 	var errs strings.Builder
 	c.Stdout, c.Stderr = full, &errs
-	if err := c.Run(); err == nil || c.ProcessState.ExitCode() != 1 || !strings.Contains(errs.String(), "no space left") {
+	if err := c.Run(); err == nil || c.ProcessState.ExitCode() != 1 ||
+		!strings.Contains(errs.String(), "no space left") {
 		t.Errorf("a full disk: %v, %s", err, errs.String())
 	}
 	r, w, err := os.Pipe()
@@ -196,7 +201,8 @@ func TestReadOnlyFolder(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.Chmod(d.dir, 0o755) })
-	for _, c := range [][]string{{"app", "add", "x", "--entity-id", "https://x.example", "--acs", "https://x.example/acs"},
+	for _, c := range [][]string{{"app", "add", "x", "--entity-id", "https://x.example", "--acs",
+		"https://x.example/acs"},
 		{"metadata", "write", "ridge", "--out", "x.xml"},
 		{"init", "--org", "X", "--ledger", "x.ledger"}, {"demo"}} {
 		d.fails(1, []string{"change the permissions or choose another place"}, c...)
@@ -209,7 +215,8 @@ func TestReadOnlyFolder(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=800k", "tmpfs", d.dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=800k", "tmpfs",
+		d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
 	t.Cleanup(func() { exec.Command("umount", d.dir).Run() })

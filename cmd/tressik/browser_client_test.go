@@ -66,8 +66,8 @@ func TestBrowserConsents(t *testing.T) {
 	press("without")
 	b.until(`document.title === "Do you agree?"`)
 	b.shot("stage-consent")
-	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address", "About you",
-		"tobias.renn@kestrelridge.example")
+	says("Dome Scheduler", "Mira Solano", "See who observes when", "On your behalf", "See your mail address",
+		"About you", "tobias.renn@kestrelridge.example")
 	if b.eval(`document.querySelector("button[value=everyone]") !== null ? "button" : "none"`) != "none" {
 		t.Error("a person is shown the administrator's button")
 	}

@@ -53,7 +53,8 @@ func newBrowser(ctx context.Context, t *testing.T, path string, more ...string) 
 	})
 	var port string
 	for s := bufio.NewScanner(errs); s.Scan(); {
-		if m := regexp.MustCompile(`DevTools listening on ws://127\.0\.0\.1:(\d+)/`).FindStringSubmatch(s.Text()); m != nil {
+		if m := regexp.MustCompile(`DevTools listening on ws://127\.0\.0\.1:(\d+)/`).FindStringSubmatch(
+			s.Text()); m != nil {
 			port = m[1]
 			break
 		}
@@ -166,6 +167,6 @@ func (b *browser) until(js string) {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	b.t.Fatalf("waited in vain for %s; the page is %q at %s:\n%s", js, b.eval("document.title"), b.eval("location.href"),
-		b.eval("document.body.innerText"))
+	b.t.Fatalf("waited in vain for %s; the page is %q at %s:\n%s", js, b.eval("document.title"),
+		b.eval("location.href"), b.eval("document.body.innerText"))
 }

@@ -51,7 +51,8 @@ func makeClients(d *desk) {
 	d.ok("app", "add", "telescope-api", "--api", "https://telescope.kestrelridge.example")
 	for _, p := range [][]string{{"frames.read", "user,self", "read the frames of a night"}, {"frames.write", "self",
 		"store frames in the archive"},
-		{"schedule.read", "user", "see who observes when"}, {"schedule.write", "user", "book and move observing time"}} {
+		{"schedule.read", "user", "see who observes when"},
+		{"schedule.write", "user", "book and move observing time"}} {
 		d.ok("permission", "publish", "telescope-api", p[0], "--as", p[1], "--says", p[2])
 	}
 	d.ok("permission", "publish", "telescope-api", "dome.control", "--as", "user", "--says",
@@ -59,7 +60,8 @@ func makeClients(d *desk) {
 	d.ok("app", "add", "dome-scheduler", "--client", "web", "--redirect", domeCallback, "--redirect", loopCallback,
 		"--after-sign-out", "https://dome.kestrelridge.example/bye", "--after-sign-out", loopBye,
 		"--title", "Dome Scheduler", "--contact", "tobias.renn@kestrelridge.example")
-	d.ok("app", "add", "skyview", "--client", "user-agent", "--redirect", "https://skyview.kestrelridge.example/callback",
+	d.ok("app", "add", "skyview", "--client", "user-agent", "--redirect",
+		"https://skyview.kestrelridge.example/callback",
 		"--redirect", "http://127.0.0.1:9/sky")
 	d.ok("app", "add", "frame-courier", "--client", "machine")
 	for _, app := range []string{"dome-scheduler", "skyview", "frame-courier"} {

@@ -44,7 +44,8 @@ func TestClientSideOfAnApp(t *testing.T) {
 	d.fails(1, []string{"--max-age", "12h"}, add("web", "--redirect", "https://x.example/cb", "--max-age", "soon")...)
 	d.fails(1, []string{"--max-age", "does not fit", "machine"}, add("machine", "--max-age", "1h")...)
 	// Some are taken, with a warning.
-	d.fails(0, []string{"redirect.query"}, "app", "add", "w1", "--client", "web", "--redirect", "https://x.example/cb?a=b")
+	d.fails(0, []string{"redirect.query"}, "app", "add", "w1", "--client", "web", "--redirect",
+		"https://x.example/cb?a=b")
 	d.fails(0, []string{"redirect.loopback-name", "127.0.0.1"}, "app", "add", "w2", "--client", "native", "--redirect",
 		"http://localhost/cb")
 	d.fails(0, []string{"redirect.twin", "beside https://x.example/cb"}, "app", "add", "w3", "--client", "web",
@@ -61,7 +62,8 @@ func TestClientSideOfAnApp(t *testing.T) {
 		"--after-sign-out", "none")
 	d.run("federate", "orbit", "--with", "ridge", "--over", "oidc")
 	d.secret("orbit@ridge", "30d")
-	r := d.fails(1, []string{"tressik secret retire orbit@ridge s-"}, "app", "change", "orbit", "--client", "user-agent")
+	r := d.fails(1, []string{"tressik secret retire orbit@ridge s-"}, "app", "change", "orbit", "--client",
+		"user-agent")
 	d.ok("secret", "retire", "orbit@ridge",
 		strings.TrimSuffix(strings.Fields(r.err[strings.Index(r.err, "retire orbit@ridge "):])[2], "`"), "--yes")
 	d.ok("app", "change", "orbit", "--client", "user-agent")
@@ -94,10 +96,10 @@ func TestRegistration(t *testing.T) {
 	if !strings.HasPrefix(v.Terms.OIDC.ClientID, "skyview.") {
 		t.Errorf("client ID %q", v.Terms.OIDC.ClientID)
 	}
-	d.fails(3, []string{"trust.client-auth", "secret add dome-scheduler@ridge"}, "trust", "change", "dome-scheduler@ridge",
-		"--strength", "any")
-	d.fails(1, []string{"issues the client ID itself"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "oidc",
-		"--client-id", "x")
+	d.fails(3, []string{"trust.client-auth", "secret add dome-scheduler@ridge"}, "trust", "change",
+		"dome-scheduler@ridge", "--strength", "any")
+	d.fails(1, []string{"issues the client ID itself"}, "federate", "dome-scheduler", "--with", "ridge",
+		"--over", "oidc", "--client-id", "x")
 	d.fails(1, []string{"has no client side"}, "federate", "telescope-api", "--with", "ridge", "--over", "oidc")
 	d.fails(1, []string{"--over oidc"}, "federate", "dome-scheduler", "--with", "ridge")
 	d.fails(2, []string{"saml or oidc"}, "federate", "dome-scheduler", "--with", "ridge", "--over", "carrier-pigeon")
@@ -141,7 +143,8 @@ func TestRegistration(t *testing.T) {
 	keys = `{"keys":[` + strings.Repeat(" ", 10<<20) + `]}`
 	d.fails(1, []string{"too large", "at most 1 MB"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp")
 	keys = `{"keys":[{"kty":"EC","crv":"P-256","kid":"bad","x":"AAAA","y":"AAAA"},` + good[len(`{"keys":[`):]
-	d.fails(0, []string{"jwks.broken", "bad", "left out"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp")
+	d.fails(0, []string{"jwks.broken", "bad", "left out"}, "provider", "change", "southmere", "--issuer",
+		srv.URL+"/idp")
 	keys = `{"keys":[{"kty":"oct","kid":"sym","k":"c2VjcmV0c2VjcmV0c2VjcmV0c2VjcmV0c2VjcmV0"}]}`
 	d.fails(3, []string{"jwks.symmetric", "jwks.none"}, "provider", "change", "southmere", "--issuer", srv.URL+"/idp",
 		"--accept")
@@ -209,8 +212,8 @@ func TestRegistration(t *testing.T) {
 	// ID tokens are signed as the client registered, and with RS256 where it registered nothing.
 	const web = "dome-scheduler@ridge"
 	d.secret(web, "30d")
-	for alg, args := range map[string][]string{"RS256": nil, "ES256": {"app", "change", "dome-scheduler", "--id-token-alg",
-		"ES256"}} {
+	for alg, args := range map[string][]string{"RS256": nil,
+		"ES256": {"app", "change", "dome-scheduler", "--id-token-alg", "ES256"}} {
 		if args != nil {
 			d.ok(args...)
 			d.fails(0, []string{"ES256"}, "handoff", web, "--for", "provider")
@@ -312,22 +315,28 @@ func TestPermissions(t *testing.T) {
 		{1, []string{"OpenID's own"}, []string{"publish", "telescope-api", "openid", "--as", "user", "--says", "x"}},
 		{1, []string{"--says", "in one line"}, []string{"publish", "telescope-api", "x", "--as", "user"}},
 		{1, []string{"--as is missing"}, []string{"publish", "telescope-api", "x", "--says", "x"}},
-		{1, []string{"no api side", "--api AUDIENCE"}, []string{"publish", "skyview", "x", "--as", "user", "--says", "x"}},
-		{1, []string{"did you mean telescope-api"}, []string{"publish", "telescope-ap", "x", "--as", "user", "--says", "x"}},
-		{1, []string{"in use", trust}, []string{"publish", "telescope-api", "schedule.read", "--as", "self", "--says", "x"}},
+		{1, []string{"no api side", "--api AUDIENCE"},
+			[]string{"publish", "skyview", "x", "--as", "user", "--says", "x"}},
+		{1, []string{"did you mean telescope-api"},
+			[]string{"publish", "telescope-ap", "x", "--as", "user", "--says", "x"}},
+		{1, []string{"in use", trust},
+			[]string{"publish", "telescope-api", "schedule.read", "--as", "self", "--says", "x"}},
 		{1, []string{"in use", trust}, []string{"unpublish", "telescope-api", "schedule.read"}},
 		{0, []string{"no more"}, []string{"unpublish", "telescope-api", "frames.write"}},
 		{1, []string{"did you mean schedule.read"}, []string{"ask", trust, "telescope-api:schedule.reed"}},
 		{1, []string{"telescope-api:schedule.write"}, []string{"ask", trust, "schedule.write"}},
-		{1, []string{"publishes it for use as user"}, []string{"ask", trust, "telescope-api:schedule.write", "--as", "self"}},
-		{1, []string{"acts as itself and has no users"}, []string{"ask", "frame-courier@ridge", "telescope-api:schedule.read",
-			"--as", "user"}},
+		{1, []string{"publishes it for use as user"},
+			[]string{"ask", trust, "telescope-api:schedule.write", "--as", "self"}},
+		{1, []string{"acts as itself and has no users"},
+			[]string{"ask", "frame-courier@ridge", "telescope-api:schedule.read", "--as", "user"}},
 		{1, []string{"keeps no secret"}, []string{"ask", "skyview@ridge", "telescope-api:frames.read", "--as", "self"}},
 		{1, []string{"about the person who signs in"}, []string{"ask", "frame-courier@ridge", "email"}},
 		{1, []string{"user (on behalf of a user) or self"}, []string{"ask", trust, "phone", "--as", "root"}},
 		{0, []string{"waiting", "phone"}, []string{"ask", trust, "phone", "address"}},
-		{0, []string{"privilege.write", "beside schedule.read"}, []string{"ask", trust, "telescope-api:schedule.write"}},
-		{0, []string{"privilege.as-self", "has users"}, []string{"ask", trust, "telescope-api:frames.read", "--as", "self"}},
+		{0, []string{"privilege.write", "beside schedule.read"},
+			[]string{"ask", trust, "telescope-api:schedule.write"}},
+		{0, []string{"privilege.as-self", "has users"},
+			[]string{"ask", trust, "telescope-api:frames.read", "--as", "self"}},
 		{0, []string{"dropped"}, []string{"drop", trust, "telescope-api:frames.read", "--as", "self"}},
 		{0, []string{"privilege.everything", "all 4"}, []string{"ask", trust, "telescope-api:dome.control",
 			"telescope-api:frames.read"}},
@@ -395,7 +404,8 @@ func TestConsent(t *testing.T) {
 	}
 	d.fails(2, []string{"--for is missing"}, "consent", "give", trust)
 	d.fails(1, []string{`no person "nobody"`}, "consent", "give", trust, "--for", "nobody")
-	d.fails(1, []string{"ask for it first"}, "consent", "give", trust, "telescope-api:frames.write", "--for", "everyone")
+	d.fails(1, []string{"ask for it first"}, "consent", "give", trust, "telescope-api:frames.write", "--for",
+		"everyone")
 	d.fails(1, []string{"consented to for everyone, not for one person"}, "consent", "give", "frame-courier@ridge",
 		"telescope-api:frames.read", "--for", "mira")
 	d.ok("consent", "give", trust, dome, "--for", "mira")
@@ -403,7 +413,8 @@ func TestConsent(t *testing.T) {
 		!slices.Equal(v.Permissions[len(v.Permissions)-1].People, []string{"mira"}) {
 		t.Errorf("%+v", v)
 	}
-	d.fails(0, []string{"consented to for everyone"}, "consent", "give", trust, "--for", "everyone", "--actor", "aiyana")
+	d.fails(0, []string{"consented to for everyone"}, "consent", "give", trust, "--for", "everyone", "--actor",
+		"aiyana")
 	if v := show(); !v.WorksWhole || !strings.Contains(v.Summary, "asked nothing") ||
 		!strings.Contains(v.Permissions[0].Detail, "for everyone by aiyana, 2031-03-04") {
 		t.Errorf("%+v", v)
@@ -476,7 +487,8 @@ func TestRehearsalsOfClients(t *testing.T) {
 	}
 	for _, id := range []string{"discovery.issuer", "jwks.key", "oauth.request", "consent.given", "oauth.state",
 		"oauth.iss", "oauth.tokens", "token.signature", "token.issuer", "token.audience", "token.expiry",
-		"token.nonce", "token.at-hash", "userinfo.subject", "token.type", "token.scope", "call.records", "oauth.refresh"} {
+		"token.nonce", "token.at-hash", "userinfo.subject", "token.type", "token.scope", "call.records",
+		"oauth.refresh"} {
 		if !have[id] {
 			t.Errorf("the rehearsal lacks the check %s", id)
 		}
@@ -501,11 +513,12 @@ func TestRehearsalsOfClients(t *testing.T) {
 	}
 	d.fails(2, []string{"--as PERSON is missing"}, "rehearse", trust)
 	d.fails(1, []string{"redirect, client-id, secret"}, "rehearse", trust, "--as", "mira", "--suppose", "moon=full")
-	d.fails(1, []string{"--call", "did you mean telescope-api:schedule.read"}, "rehearse", trust, "--as", "mira", "--call",
-		"schedule.read")
+	d.fails(1, []string{"--call", "did you mean telescope-api:schedule.read"}, "rehearse", trust, "--as", "mira",
+		"--call", "schedule.read")
 	d.fails(1, []string{"--call", "OpenID's own"}, "rehearse", trust, "--as", "mira", "--call", "openid")
 	d.fails(1, []string{`no API "nope"`}, "rehearse", trust, "--as", "mira", "--call", "nope:x")
-	d.fails(1, []string{"secret=other", "--secret-file"}, "rehearse", trust, "--as", "mira", "--suppose", "secret=sesame")
+	d.fails(1, []string{"secret=other", "--secret-file"}, "rehearse", trust, "--as", "mira", "--suppose",
+		"secret=sesame")
 	d.fails(3, []string{"does not ask for frames.write"}, "rehearse", trust, "--as", "mira", "--scope",
 		"openid frames.write")
 	// A native client is opened by its private scheme, and needs no secret.
@@ -517,15 +530,15 @@ func TestRehearsalsOfClients(t *testing.T) {
 	const courier = "frame-courier@ridge"
 	d.fails(3, []string{"tressik secret add " + courier}, "rehearse", courier)
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
-	d.fails(3, []string{"invalid_scope", "tressik consent give " + courier + " telescope-api:frames.read --for everyone"},
-		"rehearse", courier)
+	d.fails(3, []string{"invalid_scope",
+		"tressik consent give " + courier + " telescope-api:frames.read --for everyone"}, "rehearse", courier)
 	d.ok("consent", "give", courier, "--for", "everyone")
 	d.fails(0, []string{"ACCEPTED", "frames-001", "3 records, as itself"}, "rehearse", courier, "--secret-file", "s",
 		"--every-check")
 	// One provider, two protocols: the second sign-in asks for nothing.
 	d.ok("consent", "give", trust, "--for", "everyone")
-	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse", saml(d),
-		trust, "--as", "mira", "--every-check")
+	r := d.fails(0, []string{"no sign-in and no consent was asked for: the session of nightlog held"}, "rehearse",
+		saml(d), trust, "--as", "mira", "--every-check")
 	if strings.Count(r.out, "sign-in page") != 1 || strings.Contains(r.out, "consent page") {
 		t.Errorf("pages came up in between:\n%s", r.out)
 	}
@@ -541,7 +554,8 @@ func TestSeveralAPIs(t *testing.T) {
 	d.ok("app", "add", "weather-api", "--api", "https://weather.kestrelridge.example")
 	d.ok("permission", "publish", "weather-api", "frames.read", "--as", "user,self", "--says", "read the clouds")
 	d.ok("permission", "ask", dome, "weather-api:frames.read")
-	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001", "refresh token was rotated"},
+	d.fails(0, []string{"ACCEPTED", "3 records, as the user", "frames-001", "schedule-001",
+		"refresh token was rotated"},
 		"rehearse", dome, "--as", "mira", "--call", "weather-api:frames.read", "--call", "telescope-api:schedule.read",
 		"--every-check")
 	d.ok("permission", "ask", courier, "weather-api:frames.read")
@@ -601,7 +615,8 @@ func TestHandoffForClients(t *testing.T) {
 	var list []struct{ ID string }
 	d.json(&list, "secret", "list", trust)
 	d.fails(2, []string{"Overwrite"}, "handoff", trust, "--for", "app", "--out", "sheets", "--with-new-secret", "90d")
-	d.fails(2, []string{"exclude each other"}, "handoff", trust, "--for", "app", "--dry-run", "--with-new-secret", "90d")
+	d.fails(2, []string{"exclude each other"}, "handoff", trust, "--for", "app", "--dry-run",
+		"--with-new-secret", "90d")
 	d.fails(2, []string{"--for app"}, "handoff", trust, "--for", "provider", "--with-new-secret", "90d")
 	d.fails(1, []string{"can keep no secret"}, "handoff", "skyview@ridge", "--for", "app", "--with-new-secret", "90d")
 	n := len(list)
@@ -630,7 +645,8 @@ func TestRehearsalAtAnyRedirectURI(t *testing.T) {
 	d := clients(t)
 	var trusts []string
 	for i, uri := range []string{"https://desk.kestrelridge.example", "https://desk.kestrelridge.example/",
-		"http://localhost:8501", "https://desk.kestrelridge.example/start", "https://desk.kestrelridge.example/sign-out",
+		"http://localhost:8501", "https://desk.kestrelridge.example/start",
+		"https://desk.kestrelridge.example/sign-out",
 		"https://desk.kestrelridge.example/.stage/desk6/"} {
 		name := fmt.Sprintf("desk%d", i+1)
 		d.ok("app", "add", name, "--client", "user-agent", "--redirect", uri)

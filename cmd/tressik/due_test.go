@@ -168,7 +168,8 @@ func TestSchedule(t *testing.T) {
 	if len(fields) != 6 || strings.Contains(fields[5], "%") {
 		t.Fatalf("the cron line: %q", cron)
 	}
-	if out, code := sh(fields[5]); code != 3 || !strings.Contains(out, "OVERDUE") || strings.Count(out, "unchanged") != 2 {
+	if out, code := sh(fields[5]); code != 3 || !strings.Contains(out, "OVERDUE") ||
+		strings.Count(out, "unchanged") != 2 {
 		t.Errorf("cron: %d\n%s", code, out)
 	}
 	// systemd: the lines of a oneshot run one after the other, and end with the first that fails, if it has no dash.
@@ -183,7 +184,8 @@ func TestSchedule(t *testing.T) {
 		if code != 0 && !may {
 			failed = code
 		}
-		if strings.Contains(command, "due") && !strings.Contains(out, "Nothing is new") && !strings.Contains(out, "OVERDUE") {
+		if strings.Contains(command, "due") && !strings.Contains(out, "Nothing is new") &&
+			!strings.Contains(out, "OVERDUE") {
 			t.Errorf("%s\n%s", command, out)
 		}
 	}
@@ -191,8 +193,8 @@ func TestSchedule(t *testing.T) {
 	if err != nil {
 		return // its grammar is held where it is at hand
 	}
-	service = strings.NewReplacer("=-tressik", "=-"+built, "=tressik", "="+built, "/srv/tressik", d.dir, "User=tressik\n",
-		"").
+	service = strings.NewReplacer("=-tressik", "=-"+built, "=tressik", "="+built, "/srv/tressik", d.dir,
+		"User=tressik\n", "").
 		Replace(service)
 	if out, err := exec.Command(units, "verify", d.path(d.write("tressik-due.service", service)),
 		d.path(d.write("tressik-due.timer", timer))).CombinedOutput(); err != nil || strings.Contains(string(out),

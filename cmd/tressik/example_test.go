@@ -53,7 +53,7 @@ func TestHandoffExample(t *testing.T) {
 		"--example", "mira")
 	d.fails(2, []string{"--example goes with --for app"}, "handoff", "nightlog@ridge", "--for", "provider", "--example",
 		"mira")
-	d.fails(2, []string{"--env prints the environment alone"}, "handoff", "dome-scheduler@ridge", "--for", "app", "--env",
-		"--example", "mira")
+	d.fails(2, []string{"--env prints the environment alone"}, "handoff", "dome-scheduler@ridge", "--for", "app",
+		"--env", "--example", "mira")
 	d.fails(1, []string{`no person "nobody"`}, "handoff", "nightlog@ridge", "--for", "app", "--example", "nobody")
 }

@@ -95,14 +95,18 @@ func TestStageFollowsTheLedger(t *testing.T) {
 			fresh = d.clientID("probe@ridge")
 		}, func() bool { return strings.Contains(asks(fresh, "http://127.0.0.1:9/probe"), `name="person"`) }},
 		{"a new trust over SAML", func() {
-			d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs", "https://plates.kestrelridge.example/acs")
+			d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs",
+				"https://plates.kestrelridge.example/acs")
 			d.run("federate", "plates", "--with", "ridge")
 		}, func() bool { return strings.Contains(visitor(t, launch+"urn:example:plates", "mira"), "Signed in") }},
 		{"an entity ID", func() {
 			d.run("app", "change", "plates", "--entity-id", "urn:example:plates2", "--acs",
 				"https://plates.kestrelridge.example/acs")
 		}, func() bool { return strings.Contains(visitor(t, launch+"urn:example:plates2", "mira"), "Signed in") }},
-		{"a redirect URI", func() { d.ok("app", "change", "dome-scheduler", "--add-redirect", "http://127.0.0.1:9/second") },
+		{"a redirect URI", func() {
+			d.ok("app", "change", "dome-scheduler", "--add-redirect",
+				"http://127.0.0.1:9/second")
+		},
 			func() bool { return strings.Contains(asks(dome, "http://127.0.0.1:9/second"), `name="person"`) }},
 		{"a redirect URI that goes", func() {
 			d.ok("app", "change", "dome-scheduler", "--drop-redirect",
@@ -115,7 +119,8 @@ func TestStageFollowsTheLedger(t *testing.T) {
 			d.ok("people", "load", d.write("more.ldif", strings.NewReplacer("mira", "tobias", "Mira",
 				"Tobias").Replace(peopleLDIF)))
 		}, func() bool {
-			return strings.Contains(visitor(t, nightlog, "tobias"), "Signed in") && signed("tobias").back.Get("code") != ""
+			return strings.Contains(visitor(t, nightlog, "tobias"), "Signed in") &&
+				signed("tobias").back.Get("code") != ""
 		}},
 		{"claims over SAML", func() { d.ok("claims", "set", "nightlog@ridge", `role="keeper of the dome"`) },
 			func() bool { return strings.Contains(visitor(t, nightlog, "mira"), "keeper of the dome") }},
@@ -189,7 +194,8 @@ func TestBusyLedgerDelaysNoToken(t *testing.T) {
 	e := discover(t, places["ridge"])
 	form := url.Values{"grant_type": {"client_credentials"}}
 	post(t, e.Token, form, id, secret)
-	db, err := sql.Open("sqlite", d.path("tressik.ledger")+"?_pragma=busy_timeout(10000)") // the stage may just be writing
+	// the stage may just be writing
+	db, err := sql.Open("sqlite", d.path("tressik.ledger")+"?_pragma=busy_timeout(10000)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -272,7 +278,8 @@ func TestStageRemembersOverARestart(t *testing.T) {
 	if r := refresh(first.text("refresh_token")); r.status == 200 {
 		t.Error("what came of the code that was used twice lives on")
 	}
-	if r := refresh(second.text("refresh_token")); r.status == 200 || refresh(third.text("refresh_token")).status == 200 {
+	if r := refresh(second.text("refresh_token")); r.status == 200 ||
+		refresh(third.text("refresh_token")).status == 200 {
 		t.Error("a refresh token of before the restart was used twice, and the chain lives on")
 	}
 }
@@ -340,10 +347,12 @@ func TestMessagesOfTheOtherProtocol(t *testing.T) {
 		if trust == "dome-scheduler@ridge" {
 			over = "OpenID Connect"
 		}
-		d.fails(1, []string{"cannot be judged by this trust", trust + " is over " + over}, "inspect", file, "--trust", trust)
+		d.fails(1, []string{"cannot be judged by this trust", trust + " is over " + over}, "inspect", file,
+			"--trust", trust)
 	}
 	// By the trust of its own protocol each is judged.
 	for file, code := range map[string]int{"authorize.txt": 3, "answer.txt": 0, "token.txt": 3} {
-		d.fails(code, []string{"by the rules of dome-scheduler@ridge"}, "inspect", file, "--trust", "dome-scheduler@ridge")
+		d.fails(code, []string{"by the rules of dome-scheduler@ridge"}, "inspect", file, "--trust",
+			"dome-scheduler@ridge")
 	}
 }

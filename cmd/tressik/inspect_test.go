@@ -54,7 +54,8 @@ func (f *foreign) tool(name string, args ...string) {
 }
 
 const foreignResponse = `<saml2p:Response xmlns:saml2p="urn:oasis:names:tc:SAML:2.0:protocol" ` +
-	`xmlns:saml2="urn:oasis:names:tc:SAML:2.0:assertion" ID="_r" Version="2.0" IssueInstant="2031-03-04T08:59:58.123Z" ` +
+	`xmlns:saml2="urn:oasis:names:tc:SAML:2.0:assertion" ID="_r" Version="2.0" ` +
+	`IssueInstant="2031-03-04T08:59:58.123Z" ` +
 	`Destination="https://nightlog.kestrelridge.example/saml/acs" InResponseTo="_q">
  <saml2:Issuer>https://idp.southmere.example/idp</saml2:Issuer>
  <saml2p:Status><saml2p:StatusCode Value="urn:oasis:names:tc:SAML:2.0:status:Success"/></saml2p:Status>
@@ -111,7 +112,8 @@ func TestForeignResponseIsJudged(t *testing.T) {
 		"folded base64": strings.Join(slices.Collect(chunks(b64, 76)), "\r\n"),
 		"URL-encoded":   url.QueryEscape(b64),
 		"form body":     "SAMLResponse=" + url.QueryEscape(b64) + "&RelayState=x",
-		"HTTP capture": "POST /saml/acs HTTP/1.1\r\nHost: nightlog.kestrelridge.example\r\n\r\nRelayState=a&SAMLResponse=" +
+		"HTTP capture": "POST /saml/acs HTTP/1.1\r\nHost: " +
+			"nightlog.kestrelridge.example\r\n\r\nRelayState=a&SAMLResponse=" +
 			url.QueryEscape(b64),
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -203,7 +205,8 @@ func TestInspectRecognises(t *testing.T) {
 			"SAML AuthnRequest", 0, []string{"nightlog.kestrelridge.example/saml"}},
 		{"bare redirect value", d.write("v", q), "SAML AuthnRequest", 0, nil},
 		{"JWKS", d.write("jwks",
-			`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},{"kty":"XX"}]}`),
+			`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo","kid":"a"},`+
+				`{"kty":"XX"}]}`),
 			"JWKS", 0, []string{"Ed25519", "jwk.broken"}},
 		{"JWT", d.write("jwt", jwt), "JWT", 3, []string{"jwt.alg-none", "jwt.expired", "1970-01-01"}},
 		{"entity bomb", d.write("dtd", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`), "XML that is refused", 3,

@@ -75,7 +75,8 @@ func TestNewKeys(t *testing.T) {
 	n, _ := r.Read(plain)
 	d.write("plain.pem", string(plain[:n]))
 	run("pkey", "-in", "plain.pem", "-noout", "-check")
-	for _, bad := range [][]string{{}, {"--to", "nobody"}, {"--to", id.Recipient().String(), "--password-file", "word"}} {
+	for _, bad := range [][]string{{}, {"--to", "nobody"},
+		{"--to", id.Recipient().String(), "--password-file", "word"}} {
 		d.fails(2, []string{"age"}, append([]string{"key", "export", "ridge", made.ID, "--private", "--out", "x"},
 			bad...)...)
 	}

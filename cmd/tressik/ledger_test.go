@@ -17,7 +17,8 @@ func TestJournalNamesWhatWasTamperedWith(t *testing.T) {
 	for _, c := range []struct{ name, sql, want string }{
 		{"a field changed", "UPDATE journal SET actor = 'somebody' WHERE seq = 3", "entry 3: its content"},
 		{"an entry taken out", "DELETE FROM journal WHERE seq = 2", "entries 2 to 2 are missing"},
-		{"the last taken off", "DELETE FROM journal WHERE seq = (SELECT max(seq) FROM journal)", "when it was last written"},
+		{"the last taken off", "DELETE FROM journal WHERE seq = (SELECT max(seq) FROM journal)",
+			"when it was last written"},
 		{"a hash changed with its content", "UPDATE journal SET after = '{}', hash = 'ab' WHERE seq = 3",
 			"entry 4: it does not follow"},
 	} {

@@ -194,7 +194,8 @@ var (
 		d.ok("people", "load", d.write("people.ldif", peopleLDIF))
 		d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
 		d.ok("app", "add", "nightlog", "--entity-id", "https://nightlog.kestrelridge.example/saml", "--acs",
-			"https://nightlog.kestrelridge.example/saml/acs", "--wants", "mail!,displayName", "--nameid-format", "persistent")
+			"https://nightlog.kestrelridge.example/saml/acs", "--wants", "mail!,displayName", "--nameid-format",
+			"persistent")
 	}}
 	federatedFixture = &fixture{make: func(d *desk) {
 		observatoryFixture.copyTo(d)

@@ -76,7 +76,8 @@ func TestDemoIsMatched(t *testing.T) {
 		}
 		d.ok(x.Fix.Run...)
 	}
-	d.ok("claims", "set", "plate-archive@ridge", "--subject", "", "--subject-format", "persistent") // as the finding says
+	// as the finding says
+	d.ok("claims", "set", "plate-archive@ridge", "--subject", "", "--subject-format", "persistent")
 	if r := d.json(&g, "claims", "gaps", "plate-archive@ridge"); r.code != 0 || len(g.Rules)+len(g.SameSubject) != 0 {
 		t.Errorf("afterwards: %d %+v", r.code, g)
 	}
@@ -139,8 +140,8 @@ func TestGapsAreFound(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "room=person.uid + person.groupsOf")
-	r := d.fails(0, []string{"phone", "22 of 22", "claims.unasked", "claims drop nightlog@ridge phone"}, "claims", "gaps",
-		"nightlog@ridge")
+	r := d.fails(0, []string{"phone", "22 of 22", "claims.unasked", "claims drop nightlog@ridge phone"},
+		"claims", "gaps", "nightlog@ridge")
 	d.said(r, 0, []string{"room", "no such attribute: groupsOf"})
 	d.ok("claims", "drop", "nightlog@ridge", "phone", "room")
 	d.ok("claims", "drop", "nightlog@ridge", "mail")
@@ -161,8 +162,8 @@ func TestGapsAreFound(t *testing.T) {
 		"true")
 	d.fails(2, []string{"GROUP=ROLE"}, "claims", "role", "nightlog@ridge", "observers")
 	d.fails(2, []string{"first or all"}, "claims", "role", "nightlog@ridge", "observers=x", "--several", "some")
-	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"}, "claims",
-		"preview",
+	d.fails(3, []string{"How mail comes about", `"directors" in groups`, "false", "the app fills its username"},
+		"claims", "preview",
 		"nightlog@ridge", "--as", "mira", "--explain")
 	d.fails(0, []string{"! subject", "! eduPersonAffiliation", "person.eduPersonAffiliation"}, "claims", "compare",
 		"nightlog@ridge", "plate-archive@ridge")
@@ -179,7 +180,8 @@ func TestRulesAsAFile(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.ok("claims", "role", "nightlog@ridge", "directors=chief", "observers=reader", "--default", "guest")
-	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "--when", `"directors" in groups`, "--single")
+	d.ok("claims", "set", "nightlog@ridge", "phone=person.telephoneNumber", "--when", `"directors" in groups`,
+		"--single")
 	d.ok("claims", "export", "nightlog@ridge", "--out", "rules.yaml")
 	d.fails(0, []string{"nothing: the rules are those that are there"}, "claims", "import", "nightlog@ridge",
 		"rules.yaml")
@@ -219,8 +221,8 @@ func TestRulesAsAFile(t *testing.T) {
 	if d.ok("claims", "export", "plate-archive@ridge") != d.read("rules.yaml") {
 		t.Errorf("imported:\n%s\nof\n%s", d.ok("claims", "export", "plate-archive@ridge"), d.read("rules.yaml"))
 	}
-	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from", "ridge", "--to",
-		"southmere")
+	d.fails(3, []string{"get in no longer              22"}, "accounts", "compare", "nightlog", "--from",
+		"ridge", "--to", "southmere")
 }
 
 // TestSchemas sets the rules of a usual schema, as far as people have its attributes.
@@ -244,8 +246,8 @@ func TestRehearsedAccount(t *testing.T) {
 	d := demoed(t)
 	const night, mine = "nightlog@ridge", "mira.solano@kestrelridge.example"
 	d.fails(0, []string{"account      " + mine}, "rehearse", night, "--as", "mira", "--expect-account", mine)
-	d.fails(3, []string{"REFUSED", "saw        " + mine, "expected   bram", "accounts match " + night}, "rehearse", night,
-		"--as", "mira", "--expect-account", "bram", "--dry-run")
+	d.fails(3, []string{"REFUSED", "saw        " + mine, "expected   bram", "accounts match " + night},
+		"rehearse", night, "--as", "mira", "--expect-account", "bram", "--dry-run")
 	d.fails(0, []string{"ACCEPTED, with 1 warning", "differs in case", "accounts match " + night}, "rehearse", night,
 		"--as", "yara", "--dry-run")
 	d.fails(3, []string{"yara"}, "accounts", "match", night)
@@ -265,7 +267,7 @@ func TestRehearsedAccount(t *testing.T) {
 	d.ok("accounts", "load", "dome-scheduler", d.path("dome.csv"))
 	d.ok("rehearse", "dome-scheduler@ridge", "--as", "mira", "--expect-account", p.Subject.Value, "--dry-run")
 	d.fails(2, []string{"--expect-account is empty"}, "rehearse", night, "--as", "mira", "--expect-account", "")
-	d.fails(1, []string{"--expect-account"}, "rehearse", night, "plate-archive@ridge", "--as", "mira", "--expect-account",
-		mine)
+	d.fails(1, []string{"--expect-account"}, "rehearse", night, "plate-archive@ridge", "--as", "mira",
+		"--expect-account", mine)
 	d.fails(1, []string{"--expect-account"}, "rehearse", "frame-courier@ridge", "--expect-account", mine)
 }

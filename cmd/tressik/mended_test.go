@@ -102,11 +102,13 @@ func TestNoListIsNull(t *testing.T) {
 		}
 	}
 	for _, args := range [][]string{{"trust", "show", "nightlog@ridge"}, {"trust", "show", "dome-scheduler@ridge"},
-		{"key", "list", "ridge"}, {"key", "plan", "ridge"}, {"next", "nightlog@ridge"}, {"claims", "list", "nightlog@ridge"},
+		{"key", "list", "ridge"}, {"key", "plan", "ridge"}, {"next", "nightlog@ridge"},
+		{"claims", "list", "nightlog@ridge"},
 		{"claims", "gaps", "nightlog@ridge"}, {"claims", "preview", "nightlog@ridge", "--as", "mira"},
 		{"claims", "suggest", "nightlog@ridge"}, {"accounts", "match", "nightlog@ridge"}, {"people", "access", "mira"},
 		{"people", "show", "mira"}, {"proof", "list", "nightlog@ridge"}, {"secret", "list", "dome-scheduler@ridge"},
-		{"consent", "show", "dome-scheduler@ridge"}, {"metadata", "history", "southmere"}, {"cutover", "nightlog@ridge"},
+		{"consent", "show", "dome-scheduler@ridge"}, {"metadata", "history", "southmere"},
+		{"cutover", "nightlog@ridge"},
 		{"provider", "show", "ridge"}, {"app", "show", "nightlog"}, {"handoff", "nightlog@ridge", "--for", "app"}} {
 		nulls(t, full, args)
 	}

@@ -107,9 +107,11 @@ func TestStandardClient(t *testing.T) {
 	ctx := context.Background()
 
 	t.Run("web", func(t *testing.T) {
-		cfg := &oauth2.Config{ClientID: d.clientID("dome-scheduler@ridge"), ClientSecret: secret, RedirectURL: loopCallback,
-			Scopes:   []string{"openid", "profile", "email", "schedule.read", "offline_access"},
-			Endpoint: oauth2.Endpoint{AuthURL: e.Authorization, TokenURL: e.Token, AuthStyle: oauth2.AuthStyleInHeader}}
+		cfg := &oauth2.Config{ClientID: d.clientID("dome-scheduler@ridge"), ClientSecret: secret,
+			RedirectURL: loopCallback,
+			Scopes:      []string{"openid", "profile", "email", "schedule.read", "offline_access"},
+			Endpoint: oauth2.Endpoint{AuthURL: e.Authorization, TokenURL: e.Token,
+				AuthStyle: oauth2.AuthStyleInHeader}}
 		verifier := oauth2.GenerateVerifier()
 		who := newAgent(t)
 		x := who.signIn(cfg.AuthCodeURL("state-1", oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("nonce",
@@ -132,11 +134,13 @@ func TestStandardClient(t *testing.T) {
 		}
 		sum := sha256.Sum256([]byte(tok.AccessToken))
 		if id["iss"] != e.Issuer || id["aud"] != cfg.ClientID || id["nonce"] != "nonce-1" ||
-			id["at_hash"] != base64.RawURLEncoding.EncodeToString(sum[:16]) || id["sub"] == "" || id["auth_time"] == nil {
+			id["at_hash"] != base64.RawURLEncoding.EncodeToString(sum[:16]) || id["sub"] == "" ||
+			id["auth_time"] == nil {
 			t.Errorf("ID token: %v", id)
 		}
 		head, access := verified(t, tok.AccessToken, e.JWKS)
-		if head["typ"] != "at+jwt" || head["alg"] != "ES256" || access["client_id"] != cfg.ClientID || access["jti"] == "" ||
+		if head["typ"] != "at+jwt" || head["alg"] != "ES256" || access["client_id"] != cfg.ClientID ||
+			access["jti"] == "" ||
 			!strings.Contains(fmt.Sprint(access["aud"]), "https://telescope.kestrelridge.example") {
 			t.Errorf("access token: %v %v", head, access)
 		}
@@ -155,7 +159,8 @@ func TestStandardClient(t *testing.T) {
 		}
 		// Introspection and refresh, with rotation and the detection of reuse.
 		in := post(t, e.Introspection, url.Values{"token": {tok.AccessToken}}, cfg.ClientID, secret)
-		if in.body["active"] != true || in.body["client_id"] != cfg.ClientID || in.header.Get("Cache-Control") != "no-store" {
+		if in.body["active"] != true || in.body["client_id"] != cfg.ClientID ||
+			in.header.Get("Cache-Control") != "no-store" {
 			t.Errorf("introspection: %v", in)
 		}
 		old := tok.RefreshToken
@@ -178,7 +183,8 @@ func TestStandardClient(t *testing.T) {
 		}
 		// A second sign-in needs no page at all; revocation and sign-out.
 		v2 := oauth2.GenerateVerifier()
-		x = who.get(cfg.AuthCodeURL("state-2", oauth2.S256ChallengeOption(v2), oauth2.SetAuthURLParam("prompt", "none")))
+		x = who.get(cfg.AuthCodeURL("state-2", oauth2.S256ChallengeOption(v2),
+			oauth2.SetAuthURLParam("prompt", "none")))
 		tok, err = cfg.Exchange(ctx, x.back.Get("code"), oauth2.VerifierOption(v2))
 		if err != nil {
 			t.Fatal(err)
@@ -222,7 +228,8 @@ func TestStandardClient(t *testing.T) {
 			"https://elsewhere.example": ""} {
 			req, _ := http.NewRequest("OPTIONS", e.Token, nil)
 			req.Header.Set("Origin", origin)
-			if r := send(t, req); r.header.Get("Access-Control-Allow-Origin") != want || r.status != http.StatusNoContent {
+			if r := send(t, req); r.header.Get("Access-Control-Allow-Origin") != want ||
+				r.status != http.StatusNoContent {
 				t.Errorf("preflight from %s: %d %v", origin, r.status, r.header)
 			}
 		}
@@ -239,8 +246,8 @@ func TestStandardClient(t *testing.T) {
 				t.Fatalf("%s: %v", name, err)
 			}
 			_, c := verified(t, tok.AccessToken, e.JWKS)
-			if c["sub"] != cfg.ClientID || c["aud"] != "https://telescope.kestrelridge.example" || c["scope"] != "frames.read" ||
-				tok.RefreshToken != "" || tok.Extra("id_token") != nil {
+			if c["sub"] != cfg.ClientID || c["aud"] != "https://telescope.kestrelridge.example" ||
+				c["scope"] != "frames.read" || tok.RefreshToken != "" || tok.Extra("id_token") != nil {
 				t.Errorf("%s: %v", name, c)
 			}
 		}
@@ -276,7 +283,8 @@ func TestStandardClient(t *testing.T) {
 			claims)} {
 			claims["jti"] = name
 			if r := post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_assertion": {bad},
-				"client_assertion_type": params("")["client_assertion_type"]}, "", ""); r.text("error") != "invalid_client" ||
+				"client_assertion_type": params("")["client_assertion_type"]}, "",
+				""); r.text("error") != "invalid_client" ||
 				r.status != 401 {
 				t.Errorf("%s: %d %s", name, r.status, r.raw)
 			}
@@ -288,7 +296,8 @@ func TestStandardClient(t *testing.T) {
 			c[claim] = wrong
 			if r := post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_id": {id},
 				"client_assertion":      {assertionOf(t, k, set.Keys[0].Kid, c)},
-				"client_assertion_type": params("")["client_assertion_type"]}, "", ""); r.text("error") != "invalid_client" ||
+				"client_assertion_type": params("")["client_assertion_type"]}, "",
+				""); r.text("error") != "invalid_client" ||
 				r.text("access_token") != "" {
 				t.Errorf("wrong %s: %s", claim, r.raw)
 			}

@@ -87,7 +87,8 @@ func TestAPilotIsSaidEverywhere(t *testing.T) {
 	d := federated(t)
 	d.ok("trust", "change", trust, "--owner", "tobias.renn@kestrelridge.example")
 	d.ok("cutover", trust, "--pilot", "group:observers", "--way-back", "paper", "--despite", "a try", "--yes")
-	for _, args := range [][]string{{"trust", "list"}, {"trust", "show", trust}, {"report", trust, "--out", "page.html"}} {
+	for _, args := range [][]string{{"trust", "list"}, {"trust", "show", trust},
+		{"report", trust, "--out", "page.html"}} {
 		r := d.run(args...)
 		text := r.out
 		if args[0] == "report" {
@@ -120,12 +121,13 @@ func TestCertificatesEndOnce(t *testing.T) {
 			"/CN="+name, "-not_before", from, "-not_after", until)
 		return regexp.MustCompile(`-----[^-]+-----|\s`).ReplaceAllString(d.read(name+".pem"), "")
 	}
-	if out, err := exec.Command("openssl", "req", "-help").CombinedOutput(); err == nil && !strings.Contains(string(out),
-		"-not_before") {
+	if out, err := exec.Command("openssl", "req", "-help").CombinedOutput(); err == nil &&
+		!strings.Contains(string(out), "-not_before") {
 		t.Skip("this openssl makes no certificates of the past")
 	}
 	key := func(c string) string {
-		return `<md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:X509Data>` +
+		return `<md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#">` +
+			`<ds:X509Data>` +
 			`<ds:X509Certificate>` + c + `</ds:X509Certificate></ds:X509Data></ds:KeyInfo></md:KeyDescriptor>`
 	}
 	d.write("southmere.xml", `<md:EntityDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" `+

@@ -132,11 +132,15 @@ func TestExpectationsAreRead(t *testing.T) {
 		args  []string
 	}{
 		{2, "say one of --admitted and --refused", []string{"nightlog@ridge", "--as", "mira"}},
-		{2, "say one of --admitted and --refused", []string{"nightlog@ridge", "--as", "mira", "--admitted", "--refused"}},
-		{2, "who is refused gets nothing", []string{"nightlog@ridge", "--as", "mira", "--refused", "--claim", "mail=x"}},
-		{2, "--by is the rule that refuses", []string{"nightlog@ridge", "--as", "mira", "--admitted", "--by", "policy"}},
+		{2, "say one of --admitted and --refused",
+			[]string{"nightlog@ridge", "--as", "mira", "--admitted", "--refused"}},
+		{2, "who is refused gets nothing",
+			[]string{"nightlog@ridge", "--as", "mira", "--refused", "--claim", "mail=x"}},
+		{2, "--by is the rule that refuses",
+			[]string{"nightlog@ridge", "--as", "mira", "--admitted", "--by", "policy"}},
 		{2, "write NAME=VALUE", []string{"nightlog@ridge", "--as", "mira", "--admitted", "--claim", "mail"}},
-		{2, "write access-token=15m", []string{"skyview@ridge", "--as", "mira", "--admitted", "--at-most", "session=1h"}},
+		{2, "write access-token=15m",
+			[]string{"skyview@ridge", "--as", "mira", "--admitted", "--at-most", "session=1h"}},
 		{1, "who signs in at nightlog@ridge", []string{"nightlog@ridge", "--admitted"}},
 		{1, "nobody signs in there", []string{"frame-courier@ridge", "--as", "mira", "--admitted"}},
 		{1, "has neither calls nor tokens", []string{"nightlog@ridge", "--as", "mira", "--admitted", "--answered",
@@ -192,7 +196,8 @@ func TestCheck(t *testing.T) {
 		"2031-03-01")
 	d.fails(2, []string{"more than 400 days away"}, "check", "accept", trust, "account.collisions", "--reason", "x",
 		"--until", "2040-01-01")
-	d.fails(2, []string{"is no day"}, "check", "accept", trust, "account.collisions", "--reason", "x", "--until", "soon")
+	d.fails(2, []string{"is no day"}, "check", "accept", trust, "account.collisions", "--reason", "x",
+		"--until", "soon")
 	d.fails(1, []string{"there is no such finding now"}, "check", "accept", trust, "saml.nothing", "--reason", "x",
 		"--until", "2031-06-01")
 	d.ok("check", "accept", trust, "account.collisions", "--reason", "two guests share a desk", "--until", "2031-06-01")
@@ -247,8 +252,8 @@ func TestIncludedPermissions(t *testing.T) {
 	d.fails(1, []string{"it includes frames.read itself"}, "permission", "publish", api, "frames.read", "--as",
 		"user,self", "--says", "x",
 		"--includes", "frames.write")
-	d.fails(1, []string{"there is no permission of telescope-api"}, "permission", "publish", api, "frames.write", "--as",
-		"self", "--says",
+	d.fails(1, []string{"there is no permission of telescope-api"}, "permission", "publish", api,
+		"frames.write", "--as", "self", "--says",
 		"x", "--includes", "frames.raed")
 	d.ok("permission", "ask", trust, api+":frames.write")
 	d.ok("consent", "give", trust, api+":frames.write", "--for", "everyone")
@@ -294,8 +299,8 @@ func TestCutover(t *testing.T) {
 		{"its hours cannot be read", []string{"--window", "Sun 2-4"}}, {"is no time zone", []string{"--window",
 			"Sun 02:00-04:00", "--zone", "X"}},
 		{"say one of --at and --window", []string{"--at", "2031-03-09T02:00:00Z", "--window", "Sun 02:00-04:00"}},
-		{"write group:NAME", []string{"--pilot", "observers"}}, {"say one of --pilot and", []string{"--pilot", "group:x",
-			"--side-by-side"}},
+		{"write group:NAME", []string{"--pilot", "observers"}},
+		{"say one of --pilot and", []string{"--pilot", "group:x", "--side-by-side"}},
 		// 30 March 2031: the clocks of central Europe go forward at 02:00
 	} {
 		d.fails(2, []string{c.words}, append(slices.Clone(back), c.args...)...)
@@ -453,7 +458,8 @@ func TestProof(t *testing.T) {
 		}
 		return ""
 	}
-	for fact, want := range map[string]string{"issuer": "rehearsed", "claims": "rehearsed", "signing keys": "asserted"} {
+	for fact, want := range map[string]string{"issuer": "rehearsed", "claims": "rehearsed",
+		"signing keys": "asserted"} {
 		if got := rests(fact); got != want {
 			t.Errorf("%s rests on %s", fact, got)
 		}
@@ -474,7 +480,8 @@ func TestProof(t *testing.T) {
 	}
 	d.ok("rehearse", "skyview@ridge", "--as", "mira")
 	r = d.ok("proof", "show", "skyview@ridge")
-	if tokens := regexp.MustCompile(`eyJ[A-Za-z0-9_-]{20,}`).FindString(r[strings.Index(r, "Message 1"):]); tokens != "" {
+	if tokens := regexp.MustCompile(`eyJ[A-Za-z0-9_-]{20,}`).FindString(r[strings.Index(r,
+		"Message 1"):]); tokens != "" {
 		t.Errorf("a token was kept: %s", tokens)
 	}
 	d.ok("claims", "set", trust, "phone=person.telephoneNumber")
@@ -540,10 +547,12 @@ func TestReportInABrowser(t *testing.T) {
 	for what, js := range map[string]string{
 		"a line for each trust": `document.querySelectorAll("svg g.trust").length === 7`,
 		"nothing sticks out":    `document.documentElement.scrollWidth <= document.documentElement.clientWidth`,
-		"no text leaves the map": `[...document.querySelector("svg").querySelectorAll("text")].every(t => { const r = ` +
+		"no text leaves the map": `[...document.querySelector("svg").querySelectorAll("text")].` +
+			`every(t => { const r = ` +
 			`t.getBBox(); return r.x >= 0 && r.x + r.width <= 1160; })`,
 		"a matrix": `document.querySelectorAll("table.matrix td.mid").length > 3`,
-		"each trust has its word": `[...document.querySelectorAll("svg g.trust title")].every(t => t.textContent.includes` +
+		"each trust has its word": `[...document.querySelectorAll("svg g.trust title")].` +
+			`every(t => t.textContent.includes` +
 			`("@"))`,
 	} {
 		if b.eval(js) != "true" {

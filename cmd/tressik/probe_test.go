@@ -54,8 +54,10 @@ func requestOf(to, issuer, acs string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		xml := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_p1" Version="2.0" ` +
 			`IssueInstant="` +
-			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + to + `" AssertionConsumerServiceURL="` + acs +
-			`"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + issuer + `</saml:Issuer></samlp:AuthnRequest>`
+			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + to +
+			`" AssertionConsumerServiceURL="` + acs +
+			`"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + issuer +
+			`</saml:Issuer></samlp:AuthnRequest>`
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<title>Sending you on</title><form method="post" action="%s"><input type="hidden" `+
 			`name="SAMLRequest" value="%s"></form>`, to,
@@ -88,8 +90,8 @@ func TestProbeByPost(t *testing.T) {
 	d.ok("init", "--org", "Kestrel Ridge Observatory")
 	d.ok("provider", "add", "donor", "--own", "--at", "https://idp.southmere.example")
 	d.ok("key", "export", "donor", "--out", "campus.pem")
-	d.ok("provider", "add", "campus", "--entity-id", "https://idp.southmere.example/saml", "--sso", "post="+f.URL+"/sso",
-		"--signing-cert", "campus.pem")
+	d.ok("provider", "add", "campus", "--entity-id", "https://idp.southmere.example/saml", "--sso",
+		"post="+f.URL+"/sso", "--signing-cert", "campus.pem")
 	d.ok("app", "add", "log", "--entity-id", app, "--acs", f.URL+"/acs")
 	d.run("federate", "log", "--with", "campus")
 	for _, c := range []struct {
@@ -97,7 +99,8 @@ func TestProbeByPost(t *testing.T) {
 		want          string
 	}{{says(200, loginPage), says(403, "<title>Unknown application</title>"), "known"},
 		{says(200, loginPage), says(200, loginPage), "cannot tell"},
-		{says(403, "<title>Unknown application</title>"), says(403, "<title>Unknown application</title>"), "not known"}} {
+		{says(403, "<title>Unknown application</title>"), says(403, "<title>Unknown application</title>"),
+			"not known"}} {
 		f.sso = byPost(app, c.known, c.others)
 		if r := d.probe(t, trust, "--timeout", "2s", "--dry-run"); r.Known != c.want {
 			t.Errorf("%s, want %s: %+v", r.Known, c.want, r.Findings)
@@ -160,30 +163,30 @@ func TestProbeBadInput(t *testing.T) {
 			"probe.start",
 			`the page "Error"`, "warning", ""},
 		{"not found", says(404, "<title>Gone</title>"), says(200, loginPage), "probe.start", "status 404", "error", ""},
-		{"a sign-in of its own", says(200, loginPage), says(200, loginPage), "probe.start", "asks for a sign-in of its own",
-			"warning", ""},
+		{"a sign-in of its own", says(200, loginPage), says(200, loginPage), "probe.start",
+			"asks for a sign-in of its own", "warning", ""},
 		{"a robot check", says(200, "<title>Just a moment</title>Verify you are human"), says(200, loginPage),
 			"probe.robot",
 			"whether a person is there", "warning", ""},
 		{"too many requests", says(429, "<title>Slow down</title>"), says(200, loginPage), "probe.robot", "status 429",
 			"warning", ""},
 		{"slow", slow, says(200, loginPage), "probe.slow", "no whole answer within", "error", ""},
-		{"another entity ID", requestOf(f.URL+"/sso", app+"/", f.URL+"/acs"), says(200, loginPage), "request.issuer", app +
-			"/", "error", ""},
-		{"another ACS", requestOf(f.URL+"/sso", app, f.URL+"/old"), says(200, loginPage), "request.acs", "/old", "error",
-			""},
-		{"another provider", requestOf(elsewhere.URL+"/sso", app, f.URL+"/acs"), says(200, loginPage), "probe.elsewhere",
-			elsewhere.URL, "error", ""},
+		{"another entity ID", requestOf(f.URL+"/sso", app+"/", f.URL+"/acs"), says(200, loginPage),
+			"request.issuer", app + "/", "error", ""},
+		{"another ACS", requestOf(f.URL+"/sso", app, f.URL+"/old"), says(200, loginPage), "request.acs", "/old",
+			"error", ""},
+		{"another provider", requestOf(elsewhere.URL+"/sso", app, f.URL+"/acs"), says(200, loginPage),
+			"probe.elsewhere", elsewhere.URL, "error", ""},
 		{"plain HTTP", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://192.0.2.1/login", http.StatusFound)
 		}, says(200, loginPage), "probe.redirect", "http: is for loopback only", "error", ""},
-		{"the provider is in trouble", good, says(503, "<title>Maintenance</title>"), "probe.down", "status 503", "error",
-			""},
+		{"the provider is in trouble", good, says(503, "<title>Maintenance</title>"), "probe.down", "status 503",
+			"error", ""},
 		{"its endpoint is gone", good, says(410, "<title>Gone</title>"), "probe.gone", "status 410", "error", ""},
 		{"the same page for all", good, says(200, loginPage), "probe.unsure",
 			"an app that nobody knows gets the same answer", "note", "cannot tell"},
-		{"a robot check at the provider", good, says(200, "<title>Are you human?</title>"), "probe.unsure", "cannot tell",
-			"note", "cannot tell"},
+		{"a robot check at the provider", good, says(200, "<title>Are you human?</title>"), "probe.unsure",
+			"cannot tell", "note", "cannot tell"},
 		{"an error page with 200 at the provider", good, says(200, "<title>Application not registered</title>"),
 			"probe.unknown", "not known", "error", "not known"},
 		{"refused", good, says(403, "<title>Unknown application</title>"), "probe.unknown", "status 403", "error",
@@ -284,7 +287,8 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	d.ok("provider", "add", "ridge", "--issuer", places["ridge"].Issuer)
 	d.ok("app", "add", "courier", "--client", "machine")
 	const trust = "courier@ridge"
-	d.run("federate", "courier", "--with", "ridge", "--over", "oidc", "--client-id", here.clientID("frame-courier@ridge"))
+	d.run("federate", "courier", "--with", "ridge", "--over", "oidc", "--client-id",
+		here.clientID("frame-courier@ridge"))
 	d.ok("permission", "ask", trust, "frames.read", "--as", "self")
 	d.write("courier.secret", secret)
 	call := places["telescope-api"].Address + "/frames.read"
@@ -347,6 +351,7 @@ func TestProbeMany(t *testing.T) {
 	d.json(&out, "probe", "--dry-run")
 	one, all := pause, time.Since(began)
 	if len(out) != len(list) || all > time.Duration(len(list))*one/2 {
-		t.Errorf("%d trusts took %s, one after the other they would take %s", len(out), all, time.Duration(len(list))*one)
+		t.Errorf("%d trusts took %s, one after the other they would take %s", len(out), all,
+			time.Duration(len(list))*one)
 	}
 }

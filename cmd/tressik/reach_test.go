@@ -61,7 +61,8 @@ func TestCredentialsInAURLAreNotKept(t *testing.T) {
 	at := strings.Replace(srv.URL, "://", "://harvest:pa55word@", 1) + "/md?token=5ecret"
 	said := d.ok("provider", "add", "southmere", "--metadata", at)
 	said += d.ok("provider", "change", "southmere", "--metadata", at)
-	said += d.ok("provider", "show", "southmere") + d.ok("journal", "list") + d.ok("journal", "list", "--format", "json")
+	said += d.ok("provider", "show", "southmere") + d.ok("journal", "list") +
+		d.ok("journal", "list", "--format", "json")
 	if len(asked) != 2 || asked[1] != "harvest pa55word token=5ecret" {
 		t.Fatalf("asked with %q", asked)
 	}
@@ -82,7 +83,8 @@ func TestCredentialsInAURLAreNotKept(t *testing.T) {
 			t.Errorf("%q was kept or shown", secret)
 		}
 	}
-	d.fails(2, []string{"without a user, a password or a query"}, "trust", "change", "nightlog@ridge", "--client-keys", at)
+	d.fails(2, []string{"without a user, a password or a query"}, "trust", "change", "nightlog@ridge",
+		"--client-keys", at)
 	d.fails(1, []string{"--discovery"}, "provider", "change", "southmere", "--issuer", at)
 }
 
@@ -192,7 +194,8 @@ func TestExamplesRun(t *testing.T) {
 		args []string
 		code []int
 	}{
-		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}}, {[]string{"provider", "show"}, []int{0}},
+		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}},
+		{[]string{"provider", "show"}, []int{0}},
 		{[]string{"app", "show"}, []int{0}},
 		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"},
 			[]int{0}}, {[]string{"claims", "list"}, []int{0}},
@@ -206,12 +209,12 @@ func TestExamplesRun(t *testing.T) {
 			[]int{0}},
 		{[]string{"report"}, []int{0}}, {[]string{"probe"}, []int{3, 3, 0}}, {[]string{"watch"}, []int{3, 1}},
 		{[]string{"cutover"}, []int{3, 0, 0, 0}},
-		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}}, {[]string{"people", "show"},
-			[]int{0}}, {[]string{"people", "load"}, []int{0}},
-		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}}, {[]string{"journal", "list"},
-			[]int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3, 0, 0, 3}}, {[]string{"trust", "change"}, []int{0}}, {[]string{"claims", "drop"},
-			[]int{0}}, {[]string{"trust", "end"}, []int{0}},
+		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}},
+		{[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
+		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}},
+		{[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
+		{[]string{"inspect"}, []int{0, 3, 0, 0, 3}}, {[]string{"trust", "change"}, []int{0}},
+		{[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
 		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}},
 		{[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},
 		{[]string{"secret", "add"}, []int{0}}, {[]string{"secret", "list"}, []int{0}},

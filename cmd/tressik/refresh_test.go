@@ -244,7 +244,8 @@ func TestHistory(t *testing.T) {
 	}
 	history := func() (list []version) { d.json(&list, "metadata", "history", "southmere"); return list }
 	list := history()
-	if len(list) != 2 || len(list[0].Differences) != 0 || len(list[1].Differences) == 0 || !list[1].Differences[0].Trust {
+	if len(list) != 2 || len(list[0].Differences) != 0 || len(list[1].Differences) == 0 ||
+		!list[1].Differences[0].Trust {
 		t.Fatalf("%+v", list)
 	}
 	d.fails(0, []string{"southmere:1  since 20", " UTC", "southmere:2", "as it is now", "! ", "sso.southmere.test"},

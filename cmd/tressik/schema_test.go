@@ -39,7 +39,8 @@ func models() map[string]elementModel {
 			`+|md:AffiliationDescriptor )(md:Organization )?` +
 			`(md:ContactPerson )*(md:AdditionalMetadataLocation )*`, "entityID! validUntil cacheDuration ID"}, // 2.3.2
 		// 2.3.2.1
-		"md:Organization": {`(md:Extensions )?(md:OrganizationName )+(md:OrganizationDisplayName )+(md:OrganizationURL )+`,
+		"md:Organization": {`(md:Extensions )?(md:OrganizationName )+(md:OrganizationDisplayName )+` +
+			`(md:OrganizationURL )+`,
 			""},
 		"md:ContactPerson": {`(md:Extensions )?(md:Company )?(md:GivenName )?(md:SurName )?(md:EmailAddress )*` +
 			`(md:TelephoneNumber )*`,
@@ -189,7 +190,8 @@ func TestMetadataKeepsTheSchema(t *testing.T) {
 		"--logout", "https://glass.kestrelridge.example/out", "--logout", "post=https://glass.kestrelridge.example/out",
 		"--nameid-format", "persistent,transient", "--start", "https://glass.kestrelridge.example/start", "--title",
 		"Glass & <Log>")
-	d.ok("app", "add", "bare", "--entity-id", "urn:x-bare:app", "--acs", "https://bare.kestrelridge.example/acs", "--acs",
+	d.ok("app", "add", "bare", "--entity-id", "urn:x-bare:app", "--acs", "https://bare.kestrelridge.example/acs",
+		"--acs",
 		"https://bare.kestrelridge.example/acs2")
 	d.fails(3, []string{"hand added"}, "provider", "add", "hand", "--entity-id", "https://hand.kestrelridge.example",
 		"--sso", "https://hand.kestrelridge.example/sso",
@@ -250,8 +252,10 @@ func TestSchemaCheckSees(t *testing.T) {
 	for _, edit := range [][2]string{
 		{`entityID=`, `entity=`}, {`<md:Organization>`, `<md:Organization><md:Extensions/>`}, {`md:SingleSignOnService`,
 			`md:ArtifactResolutionService`},
-		{`use="signing"`, `use="sealing"`}, {`Z"`, `"`}, {`WantAuthnRequestsSigned="false"`, `WantAuthnRequestsSigned="no"`},
-		{`</md:IDPSSODescriptor>`, `<md:NameIDFormat>x</md:NameIDFormat></md:IDPSSODescriptor>`}, {` xml:lang="en"`, ``},
+		{`use="signing"`, `use="sealing"`}, {`Z"`, `"`},
+		{`WantAuthnRequestsSigned="false"`, `WantAuthnRequestsSigned="no"`},
+		{`</md:IDPSSODescriptor>`, `<md:NameIDFormat>x</md:NameIDFormat></md:IDPSSODescriptor>`},
+		{` xml:lang="en"`, ``},
 		{`</md:EntityDescriptor>`, `<md:Surprise/></md:EntityDescriptor>`}, {`</md:EntityDescriptor>`,
 			`<md:ContactPerson/></md:EntityDescriptor>`},
 	} {

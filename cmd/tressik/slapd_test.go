@@ -39,7 +39,8 @@ func (d *desk) authority() {
 		return &x509.Certificate{SerialNumber: big.NewInt(from.UnixNano() + int64(len(name))),
 			Subject:   pkix.Name{CommonName: name},
 			NotBefore: from, NotAfter: from.AddDate(20, 0, 0), IsCA: ca, BasicConstraintsValid: true,
-			KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+			KeyUsage:    x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+			IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	}
 	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	must(err)
@@ -114,8 +115,8 @@ access to * by * read
 limits dn.exact="cn=reader,dc=kestrelridge,dc=example" size.pr=20 size.prtotal=unlimited
 `, d.dir))
 	// A part that lies on another server, which nobody follows there.
-	ldif += "\ndn: ou=elsewhere,dc=kestrelridge,dc=example\nobjectClass: referral\nobjectClass: extensibleObject\nou: " +
-		"elsewhere\nref: ldap://192.0.2.9/ou=elsewhere,dc=kestrelridge,dc=example\n"
+	ldif += "\ndn: ou=elsewhere,dc=kestrelridge,dc=example\nobjectClass: referral\nobjectClass: " +
+		"extensibleObject\nou: elsewhere\nref: ldap://192.0.2.9/ou=elsewhere,dc=kestrelridge,dc=example\n"
 	ldif += "\ndn: cn=reader,dc=kestrelridge,dc=example\nobjectClass: organizationalRole\nobjectClass: " +
 		"simpleSecurityObject\ncn: reader\n" +
 		"userPassword: reads everything\n"
@@ -177,8 +178,8 @@ func TestDirectory(t *testing.T) {
 			}
 			d.write("bind.password", "reads everything\n")
 			d.write("one.csv", "uid,mail\nzz,zz@kestrelridge.example\n")
-			source := []string{"people", "source", "add", "staff", at, "--base", "dc=kestrelridge,dc=example", "--bind-dn",
-				"cn=reader,dc=kestrelridge,dc=example", "--password-file", "bind.password", "--page", "7"}
+			source := []string{"people", "source", "add", "staff", at, "--base", "dc=kestrelridge,dc=example",
+				"--bind-dn", "cn=reader,dc=kestrelridge,dc=example", "--password-file", "bind.password", "--page", "7"}
 			d.fails(1, []string{"not trusted", "--ca"}, source...)
 			source = append(source, "--ca", "ca.pem")
 			d.fails(1, []string{"was loaded by hand", "--replace"}, source...)
@@ -191,7 +192,8 @@ func TestDirectory(t *testing.T) {
 				strings.Contains(out, "reads everything") {
 				t.Error("a password is kept")
 			}
-			d.fails(0, []string{"mira.solano@kestrelridge.example"}, "claims", "preview", "nightlog@ridge", "--as", "mira")
+			d.fails(0, []string{"mira.solano@kestrelridge.example"}, "claims", "preview", "nightlog@ridge",
+				"--as", "mira")
 			d.fails(3, []string{"quinn, rosa", "ugo"}, "claims", "gaps", "plate-archive@ridge")
 			d.fails(3, []string{"strangers   5", "collisions  2"}, "accounts", "match", "nightlog@ridge")
 			d.ok("rehearse", "nightlog@ridge", "--as", "mira")
@@ -200,7 +202,8 @@ func TestDirectory(t *testing.T) {
 			// On the stage people sign in with the password that the directory knows.
 			places, _ := openStage(t, d)
 			for _, c := range []struct{ person, password, says string }{
-				{"mira", "", "name or the password is wrong"}, {"mira", "secret-of-tobias", "name or the password is wrong"},
+				{"mira", "", "name or the password is wrong"},
+				{"mira", "secret-of-tobias", "name or the password is wrong"},
 				{"mira", "secret-of-mira", "Night Log"}, {"zz", "", "nightlog@ridge admits the group observers"},
 			} {
 				jar, _ := cookiejar.New(nil)
@@ -221,7 +224,8 @@ func TestDirectory(t *testing.T) {
 				}
 				page = fetch(t, client, action.String(), url.Values{"form_token": {token[1]}, "person": {c.person},
 					"password": {c.password}})
-				if form = regexp.MustCompile(`(?s)<form method="post" action="([^"]+)".*?name="SAMLResponse" value="([^"]+)"`).
+				if form = regexp.MustCompile(`(?s)<form method="post" action="([^"]+)".*?` +
+					`name="SAMLResponse" value="([^"]+)"`).
 					FindStringSubmatch(page); form != nil {
 					relay := regexp.MustCompile(`name="RelayState" value="([^"]*)"`).FindStringSubmatch(page)
 					v := url.Values{"SAMLResponse": {form[2]}}
@@ -239,8 +243,8 @@ func TestDirectory(t *testing.T) {
 			s.stop()
 			d.fails(0, []string{"mira.solano"}, "claims", "preview", "nightlog@ridge", "--as", "mira") // still fresh
 			d.at("2031-03-04T09:06:00Z")
-			r := d.fails(0, []string{"mira.solano", "people of staff are those of 2031-03-04 09:00 UTC"}, "claims", "preview",
-				"nightlog@ridge", "--as", "mira")
+			r := d.fails(0, []string{"mira.solano", "people of staff are those of 2031-03-04 09:00 UTC"}, "claims",
+				"preview", "nightlog@ridge", "--as", "mira")
 			if strings.Contains(r.out, "people of staff") {
 				t.Error("the note stands in the result")
 			}
@@ -297,17 +301,19 @@ func TestDirectoryRefuses(t *testing.T) {
 		{2, []string{"--base is missing"}, []string{s.tls}},
 		{2, []string{"starts TLS"}, []string{"http://directory.kestrelridge.example"}},
 		{2, []string{"a file has no base"}, []string{"people.ldif", "--base", "dc=x"}},
-		{1, []string{"there is nothing at the base"}, []string{s.tls, "--base", "dc=nowhere,dc=example", "--ca", "ca.pem"}},
-		{1, []string{"refers to another server"}, []string{s.tls, "--base", "ou=elsewhere,dc=kestrelridge,dc=example", "--ca",
-			"ca.pem"}},
+		{1, []string{"there is nothing at the base"},
+			[]string{s.tls, "--base", "dc=nowhere,dc=example", "--ca", "ca.pem"}},
+		{1, []string{"refers to another server"},
+			[]string{s.tls, "--base", "ou=elsewhere,dc=kestrelridge,dc=example", "--ca", "ca.pem"}},
 		{1, []string{"nobody who fits"}, append([]string{s.tls}, base...)}, // without a name nothing is seen
-		{1, []string{"filter", "RFC 4515"}, append([]string{s.tls, "--filter", "(uid=", "--password-file", "bind.password"},
-			append(base, as...)...)},
+		{1, []string{"filter", "RFC 4515"},
+			append([]string{s.tls, "--filter", "(uid=", "--password-file", "bind.password"}, append(base, as...)...)},
 		{1, []string{"more entries than are read", "(10)", "--most"}, append([]string{s.tls, "--most", "10",
 			"--password-file", "bind.password"}, append(base, as...)...)},
 		{1, []string{"not the pinned one"}, append([]string{s.tls, "--tls-pin", strings.Repeat("0", 64)}, base...)},
 		{1, []string{"not trusted"}, []string{s.tls, "--base", "dc=kestrelridge,dc=example"}},
-		{1, []string{"connection refused"}, append([]string{fmt.Sprintf("ldaps://127.0.0.1:%d", freePort(t))}, base...)},
+		{1, []string{"connection refused"},
+			append([]string{fmt.Sprintf("ldaps://127.0.0.1:%d", freePort(t))}, base...)},
 		{1, []string{"127.0.0.1"}, append([]string{"ldap://" + silent.Addr().String(), "--timeout", "1s"}, base...)},
 		{1, []string{"there is no file"}, []string{"none.ldif"}},
 	} {

@@ -82,7 +82,8 @@ func TestStageServesAndEnds(t *testing.T) {
 		t.Errorf("metadata: %d %v", code, h)
 	}
 	// What it serves is metadata that can be read over loopback.
-	d.ok("provider", "add", "mirror", "--metadata", ridge.Metadata, "--entity-id", "https://mirror.kestrelridge.example")
+	d.ok("provider", "add", "mirror", "--metadata", ridge.Metadata, "--entity-id",
+		"https://mirror.kestrelridge.example")
 	code, page, h := get(t, nightlog.Start)
 	if code != 200 || !strings.Contains(page, "Sign in") || !strings.Contains(page, `name="form_token"`) {
 		t.Errorf("start: %d %s", code, page)

@@ -41,7 +41,8 @@ func TestDemoRunsItsStory(t *testing.T) {
 		t.Errorf("the demo tells its story in %d lines; nobody reads more than 200", n)
 	}
 	for _, w := range []string{"REFUSED  nightlog@southmere", "it lacks the",
-		"tressik claims set nightlog@southmere mail=person.mail", "ACCEPTED  plate-archive@ridge", "played by a STAND-IN",
+		"tressik claims set nightlog@southmere mail=person.mail", "ACCEPTED  plate-archive@ridge",
+		"played by a STAND-IN",
 		"insufficient_scope", "ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "--full"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the demo does not show %q", w)
@@ -121,7 +122,8 @@ func TestStory(t *testing.T) {
 		t.Errorf("a handoff that was only written makes it %s", trust.Standing)
 	}
 	d.fails(0, []string{"nobody said that it was delivered", "--delivered"}, "next", "nightlog@ridge")
-	d.fails(2, []string{"--delivered only says"}, "handoff", "nightlog@ridge", "--for", "app", "--delivered", "x", "--env")
+	d.fails(2, []string{"--delivered only says"}, "handoff", "nightlog@ridge", "--for", "app", "--delivered", "x",
+		"--env")
 	d.fails(0, []string{"delivered to tobias.renn@kestrelridge.example"}, "handoff", "nightlog@ridge", "--for", "app",
 		"--delivered", "tobias.renn@kestrelridge.example")
 	d.json(&trust, "trust", "show", "nightlog@ridge")
@@ -155,8 +157,8 @@ func TestStory(t *testing.T) {
 	d.fails(0, []string{"waived, says aiyana on 2031-03-04: no test account"}, "next", "nightlog@ridge", "--waive", "9",
 		"--reason",
 		"no test account")
-	d.fails(2, []string{"step 9 of nightlog@ridge is done already"}, "next", "nightlog@ridge", "--done", "9", "--reason",
-		"x")
+	d.fails(2, []string{"step 9 of nightlog@ridge is done already"}, "next", "nightlog@ridge", "--done", "9",
+		"--reason", "x")
 	d.fails(1, []string{"in use by nightlog@ridge"}, "app", "remove", "nightlog", "--yes")
 	d.fails(2, []string{"--yes"}, "trust", "end", "nightlog@ridge")
 	d.ok("trust", "end", "nightlog@ridge", "--yes")
@@ -194,11 +196,12 @@ func TestRehearsalsThatFail(t *testing.T) {
 		{"weaker than asked for", [][]string{{"trust", "change", "nightlog@ridge", "--admits", "everyone", "--strength",
 			"mfa"}},
 			[]string{"--as", "mira", "--factors", "password"}, []string{"saml.strength"}},
-		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}}, []string{"--as", "mira",
-			"--suppose", "clock=+9m"},
+		{"app's clock ahead", [][]string{{"trust", "change", "nightlog@ridge", "--strength", "any"}},
+			[]string{"--as", "mira", "--suppose", "clock=+9m"},
 			[]string{"request.time", "saml.time.late"}},
 		{"no page may be shown", nil, []string{"--as", "mira", "--suppose", "is-passive=on"}, []string{"saml.status"}},
-		{"provider's key unknown", nil, []string{"--as", "mira", "--suppose", "key=other"}, []string{"saml.signature.key"}},
+		{"provider's key unknown", nil, []string{"--as", "mira", "--suppose", "key=other"},
+			[]string{"saml.signature.key"}},
 		{"app's entity ID differs", nil, []string{"--as", "mira", "--suppose",
 			"entity-id=https://nightlog.kestrelridge.example/saml/"},
 			[]string{"request.issuer", "saml.audience"}},
@@ -221,8 +224,8 @@ func TestRehearsalsThatFail(t *testing.T) {
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
-	d.fails(1, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose",
-		"moon=full")
+	d.fails(1, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
+		"--suppose", "moon=full")
 }
 
 func TestOwnAppSignsAndDecrypts(t *testing.T) {
@@ -282,8 +285,8 @@ func TestMetadataIsKeptAndWritten(t *testing.T) {
 	d.ok("metadata", "verify", "ridge.xml", "--signed-by", "ridge.pem")
 	d.write("changed.xml", strings.Replace(d.read("ridge.xml"), "/sso", "/s50", 1))
 	d.fails(3, []string{"metadata.signature.changed"}, "metadata", "verify", "changed.xml", "--signed-by", "ridge.pem")
-	d.fails(1, []string{"not signed with the key"}, "provider", "add", "copy", "--metadata", "changed.xml", "--signed-by",
-		"ridge.pem")
+	d.fails(1, []string{"not signed with the key"}, "provider", "add", "copy", "--metadata", "changed.xml",
+		"--signed-by", "ridge.pem")
 
 	// As received: odd but legal bytes come back unchanged.
 	odd := strings.Replace(d.read("ridge.xml"), "<md:EntityDescriptor", "<!-- kept -->\r\n<md:EntityDescriptor", 1)
@@ -296,7 +299,8 @@ func TestMetadataIsKeptAndWritten(t *testing.T) {
 	if got := d.ok("metadata", "received", "southmere"); got != odd {
 		t.Errorf("the bytes changed: %s and %s", sum(got), sum(odd))
 	}
-	d.fails(1, []string{"already in the ledger", "southmere has it"}, "provider", "add", "again", "--metadata", "odd.xml")
+	d.fails(1, []string{"already in the ledger", "southmere has it"}, "provider", "add", "again", "--metadata",
+		"odd.xml")
 	d.fails(1, []string{"own: its metadata is written here"}, "provider", "change", "ridge", "--metadata", "odd.xml")
 	d.ok("provider", "change", "southmere", "--title", "Southmere University")
 	if got := d.ok("metadata", "received", "southmere"); got != odd {
@@ -341,8 +345,8 @@ func TestFormatsAndCompletion(t *testing.T) {
 			}
 		}
 	}
-	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""}, "ridge": {"federate", "nightlog",
-		"--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
+	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""},
+		"ridge": {"federate", "nightlog", "--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
 		if out := d.ok(append([]string{"__complete"}, args...)...); !strings.Contains(out, want+"\n") {
 			t.Errorf("completing %v: %s", args, out)
 		}
@@ -447,8 +451,8 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 			return
 		}
 		for _, line := range strings.Split(list, "\n") {
-			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' && f[0] != "help" &&
-				f[0] != "completion" && f[0] != "tressik" {
+			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' &&
+				f[0] != "help" && f[0] != "completion" && f[0] != "tressik" {
 				walk(append(slices.Clone(args), f[0]))
 			}
 		}

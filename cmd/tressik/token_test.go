@@ -25,7 +25,8 @@ func TestTokenForScripts(t *testing.T) {
 	const courier = "frame-courier@ridge"
 	d.ok("permission", "ask", courier, "telescope-api:frames.write")
 	d.ok("secret", "add", courier, "--lasts", "30d", "--out", "s")
-	d.fails(1, []string{"invalid_scope", "has not consented yet to telescope-api:frames.read, telescope-api:frames.write",
+	d.fails(1, []string{"invalid_scope",
+		"has not consented yet to telescope-api:frames.read, telescope-api:frames.write",
 		"tressik consent give " + courier}, "token", "get", courier, "--secret-file", "s")
 	d.ok("consent", "give", courier, "--for", "everyone")
 	secret := strings.TrimSpace(d.read("s"))
@@ -44,8 +45,8 @@ func TestTokenForScripts(t *testing.T) {
 		Expires     time.Time
 	}
 	d.env = append(d.env, "TRESSIK_CLIENT_SECRET="+secret)
-	if r := d.json(&got, "token", "get", courier, "--scope", "frames.read"); r.code != 0 || got.Scope != "frames.read" ||
-		got.Expires.Format(time.RFC3339) != "2031-03-04T09:15:00Z" {
+	if r := d.json(&got, "token", "get", courier, "--scope", "frames.read"); r.code != 0 ||
+		got.Scope != "frames.read" || got.Expires.Format(time.RFC3339) != "2031-03-04T09:15:00Z" {
 		t.Errorf("%+v", got)
 	}
 	d.env = d.env[:len(d.env)-1]
@@ -59,12 +60,12 @@ func TestTokenForScripts(t *testing.T) {
 		d.write("wrong", "wrong\n"))
 	d.fails(1, []string{"one line"}, "token", "get", courier, "--secret-file", d.write("two", "a\nb\n"))
 	d.fails(1, []string{"no such file"}, "token", "get", courier, "--secret-file", "missing")
-	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier, "--secret-file", "s",
-		"--scope", "dome.control")
+	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier,
+		"--secret-file", "s", "--scope", "dome.control")
 	d.fails(1, []string{"invalid_target"}, "token", "get", courier, "--secret-file", "s", "--resource",
 		"https://elsewhere.example")
-	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s", "--stage",
-		"nonsense")
+	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s",
+		"--stage", "nonsense")
 	d.fails(1, []string{"connection refused", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier,
 		"--secret-file", "s", "--stage", "http://127.0.0.1:1")
 	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get",
@@ -88,7 +89,8 @@ func TestTokenForScripts(t *testing.T) {
 		"another client's": {[]string{"jwt", "--trust", "skyview@ridge"}, "token.client"},
 		"changed":          {[]string{d.write("changed", changed(token)), "--trust", courier}, "token.signature"},
 		"alg none": {[]string{d.write("none",
-			base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"at+jwt"}`))+"."+strings.Split(token, ".")[1]+"."),
+			base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"at+jwt"}`))+"."+
+				strings.Split(token, ".")[1]+"."),
 			"--trust", courier}, "token.alg-none"},
 		"changed, alone": {[]string{"changed"}, "token.signature"},
 	} {
@@ -98,7 +100,8 @@ func TestTokenForScripts(t *testing.T) {
 			t.Errorf("%s: %d %v", name, r.code, v.Findings.errors())
 		}
 	}
-	d.fails(0, []string{"an access token", "ACCEPTED"}, "inspect", d.write("header", "Bearer "+token), "--trust", courier)
+	d.fails(0, []string{"an access token", "ACCEPTED"}, "inspect", d.write("header", "Bearer "+token), "--trust",
+		courier)
 	d.fails(0, []string{"an access token"}, "inspect", d.write("answer.json",
 		`{"access_token":"`+token+`","token_type":"Bearer"}`))
 	d.fails(1, []string{"over SAML"}, "inspect", "jwt", "--trust", saml(d))
@@ -181,7 +184,8 @@ func TestTokenAtForeignProvider(t *testing.T) {
 		"--secret-file", "s")
 	answer, status = `<html>`, 502
 	d.fails(1, []string{"status 502"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
-	d.fails(1, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s", "--stage",
+	d.fails(1, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s",
+		"--stage",
 		"http://127.0.0.1:1")
 	srv.CloseClientConnections()
 	srv.Close()
@@ -199,7 +203,8 @@ func TestInspectOpenID(t *testing.T) {
 	d.fails(0, []string{"discovery document", "Token endpoint", e.Token, "code flow with PKCE"}, "inspect",
 		d.write("doc.json", doc), "--every-check")
 	d.fails(3, []string{"jwks_uri", "nothing works without it"}, "inspect",
-		d.write("bad.json", `{"issuer":"https://idp.southmere.example","token_endpoint":"https://idp.southmere.example/t"}`))
+		d.write("bad.json", `{"issuer":"https://idp.southmere.example",`+
+			`"token_endpoint":"https://idp.southmere.example/t"}`))
 	q, verifier := request(e, id, loopCallback, "openid email")
 	x := newAgent(t).signIn(e.Authorization+"?"+q.Encode(), "mira")
 	r := post(t, e.Token, url.Values{"grant_type": {"authorization_code"}, "code": {x.back.Get("code")},
@@ -273,7 +278,8 @@ func TestInspectOAuth(t *testing.T) {
 	judge("an answer", back("code", "c"), 0)
 	judge("another issuer", back("code", "c", "iss", "https://login.kestrelridge.example/"), 3, "oauth.iss")
 	judge("no issuer", back("code", "c", "iss", ""), 3, "oauth.iss")
-	judge("an error", back("error", "access_denied", "error_description", "policy admits: no"), 3, "oauth.access_denied")
+	judge("an error", back("error", "access_denied", "error_description", "policy admits: no"), 3,
+		"oauth.access_denied")
 	judge("another app's", strings.Replace(back("code", "c"), "dome.", "doom.", 1), 3, "oauth.redirect")
 	r := d.fails(0, []string{"OAuth authorization response", "ties the answer to the browser", "not shown"}, "inspect",
 		d.write("url.txt", back("code", "secret-code")))
@@ -291,7 +297,8 @@ func TestPoliciesOfATrust(t *testing.T) {
 	secret := d.secret(trust, "90d")
 	out := d.ok("trust", "change", trust, "--admits", "group:observers,directors", "--sign-in-from",
 		"127.0.0.0/8,2001:db8::/32", "--refresh-from", "198.51.100.0/24", "--session", "1h", "--access-token", "5m",
-		"--id-token", "2m", "--refresh", "12h", "--refresh-idle", "30m", "--single-sign-out", "off", "--strength", "mfa")
+		"--id-token", "2m", "--refresh", "12h", "--refresh-idle", "30m", "--single-sign-out", "off",
+		"--strength", "mfa")
 	for _, text := range []string{out, d.ok("trust", "show", trust)} {
 		for _, w := range []string{"the groups observers, directors", "multi-factor", "127.0.0.0/8, 2001:db8::/32",
 			"a sign-in holds for 1 hour", "5 minutes", "2 minutes",
@@ -312,14 +319,14 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d.fails(2, []string{"on or off"}, "trust", "change", trust, "--single-sign-out", "maybe")
 	// Each is enforced in a rehearsal too, and the refusal names the policy.
 	d.fails(3, []string{"policy admits: petra is in no group"}, "rehearse", trust, "--as", "petra")
-	d.fails(3, []string{"policy sign-in-from of " + trust + ": 203.0.113.9 is in none"}, "rehearse", trust, "--as", "mira",
-		"--suppose", "from=203.0.113.9")
+	d.fails(3, []string{"policy sign-in-from of " + trust + ": 203.0.113.9 is in none"}, "rehearse", trust,
+		"--as", "mira", "--suppose", "from=203.0.113.9")
 	d.fails(3, []string{"policy strength"}, "rehearse", trust, "--as", "mira", "--factors", "password")
 	d.fails(3, []string{"policy refresh-from of " + trust + ": 127.0.0.1"}, "rehearse", trust, "--as", "mira")
 	d.ok("trust", "change", trust, "--refresh", "none")
 	d.fails(0, []string{"ACCEPTED", "no refresh token"}, "rehearse", trust, "--as", "mira", "--every-check")
-	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any", "--sign-in-from",
-		"anywhere", "--offline-ends", "on")
+	d.ok("trust", "change", trust, "--refresh", "1h", "--refresh-from", "anywhere", "--strength", "any",
+		"--sign-in-from", "anywhere", "--offline-ends", "on")
 
 	// A running stage takes over what changes in the ledger, and keeps what people agree to.
 	places, _ := openStage(t, d)
@@ -356,7 +363,8 @@ func TestPoliciesOfATrust(t *testing.T) {
 	if x := who.get(at + "&prompt=none"); x.back.Get("code") == "" {
 		t.Errorf("single sign-out is off, and the session is over: %v", x.back)
 	}
-	if r := post(t, e.Token, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {tokens.text("refresh_token")}},
+	if r := post(t, e.Token, url.Values{"grant_type": {"refresh_token"},
+		"refresh_token": {tokens.text("refresh_token")}},
 		id, secret); r.text("error") != "invalid_grant" || !strings.Contains(r.raw, "signed out") {
 		t.Errorf("%s", r.raw)
 	}
@@ -461,7 +469,8 @@ func TestClientKeysAtAURL(t *testing.T) {
 	fetched = 0
 	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem", "--tls-pin",
 		hex.EncodeToString(sum[:]))
-	d.fails(0, []string{"at " + srv.URL + "/jwks (private_key_jwt)", "and a pinned certificate"}, "trust", "show", courier)
+	d.fails(0, []string{"at " + srv.URL + "/jwks (private_key_jwt)", "and a pinned certificate"}, "trust", "show",
+		courier)
 	d.env = d.env[1:] // the real clock
 	places, _ := openStage(t, d)
 	e, id := discover(t, places["ridge"]), d.clientID(courier)
@@ -470,8 +479,9 @@ func TestClientKeysAtAURL(t *testing.T) {
 		n++
 		c := map[string]any{"iss": id, "sub": id, "aud": e.Issuer, "jti": strings.Repeat("j", n),
 			"exp": time.Now().Add(time.Minute).Unix()}
-		return post(t, e.Token, url.Values{"grant_type": {"client_credentials"}, "client_assertion": {assertionOf(t, k1, kid,
-			c)}, "client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}, "", "")
+		return post(t, e.Token, url.Values{"grant_type": {"client_credentials"},
+			"client_assertion": {assertionOf(t, k1, kid,
+				c)}, "client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}, "", "")
 	}
 	if r := get("one"); r.status != 200 || fetched != 1 {
 		t.Fatalf("%s, fetched %d times", r.raw, fetched)

@@ -102,9 +102,9 @@ func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
 func (o *organisation) stage(t *testing.T, more ...string) *exec.Cmd {
 	t.Helper()
 	_, port, _ := strings.Cut(strings.TrimPrefix(o.at, "https://"), ":")
-	_, c := openStage(t, o.desk, append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca",
-		"ca.pem",
-		"--with-real-keys")...)
+	_, c := openStage(t, o.desk,
+		append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca", "ca.pem",
+			"--with-real-keys")...)
 	return c
 }
 
@@ -237,8 +237,8 @@ func TestTwoOrganisations(t *testing.T) {
 	ridge.ok("app", "add", "plates", "--metadata", south.at+"/plates/metadata", "--ca", "ca.pem")
 	ridge.ok("federate", "plates", "--with", "ridge")
 	ridge.ok("claims", "set", "plates@ridge", "mail=person.mail")
-	south.ok("provider", "add", "ridge", "--metadata", ridge.at+"/ridge/metadata", "--issuer", ridge.at+"/ridge", "--ca",
-		"ca.pem")
+	south.ok("provider", "add", "ridge", "--metadata", ridge.at+"/ridge/metadata", "--issuer",
+		ridge.at+"/ridge", "--ca", "ca.pem")
 	south.ok("federate", "plates", "--with", "ridge")
 	// Over OpenID Connect the provider's side registers the client.
 	ridge.ok("app", "add", "planner", "--client", "web", "--redirect", south.at+"/planner/callback")

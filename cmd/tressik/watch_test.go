@@ -52,7 +52,8 @@ func TestTracker(t *testing.T) {
 			"The watch has ended"}},
 		{"refused", "petra", "refused", 3, nil, []string{"Where it stopped: ridge at the sign-in",
 			"admits the group observers", "change at: the ledger"}},
-		{"another", "tobias", "refused", 3, []string{"--as", "mira"}, []string{"who signs in: tobias", "expected: mira"}},
+		{"another", "tobias", "refused", 3, []string{"--as", "mira"},
+			[]string{"who signs in: tobias", "expected: mira"}},
 		{"abandoned", "", "abandoned", 3, []string{"--timeout", "4s"}, []string{"it began and did not end"}},
 	} {
 		w := d.watch(t, append([]string{trust}, c.more...)...)
@@ -184,7 +185,8 @@ func newStandardApp(t *testing.T) *standardApp {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		a.verifier = oauth2.GenerateVerifier()
-		http.Redirect(w, r, a.conf.AuthCodeURL("s-1234567890", oauth2.S256ChallengeOption(a.verifier)), http.StatusFound)
+		http.Redirect(w, r, a.conf.AuthCodeURL("s-1234567890", oauth2.S256ChallengeOption(a.verifier)),
+			http.StatusFound)
 	})
 	mux.HandleFunc("/callback", func(w http.ResponseWriter, r *http.Request) {
 		a.mu.Lock()
@@ -195,8 +197,8 @@ func newStandardApp(t *testing.T) *standardApp {
 			http.Error(w, err.Error(), http.StatusForbidden)
 			return
 		}
-		resp, err := a.conf.Client(r.Context(), tok).Get(strings.Replace(a.conf.Endpoint.TokenURL, "/token", "/userinfo",
-			1))
+		resp, err := a.conf.Client(r.Context(),
+			tok).Get(strings.Replace(a.conf.Endpoint.TokenURL, "/token", "/userinfo", 1))
 		if err != nil {
 			a.err = err
 			return
@@ -310,11 +312,14 @@ func TestRealAppOverSAML(t *testing.T) {
 	mux.HandleFunc("/start", func(w http.ResponseWriter, r *http.Request) {
 		request := `<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="` + fmt.Sprint("_trial",
 			n.Add(1)) + `" Version="2.0" IssueInstant="` +
-			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + sso + `" AssertionConsumerServiceURL="` +
+			time.Now().UTC().Format("2006-01-02T15:04:05Z") + `" Destination="` + sso +
+			`" AssertionConsumerServiceURL="` +
 			app.URL +
-			`/acs"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + id + `</saml:Issuer></samlp:AuthnRequest>`
+			`/acs"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">` + id +
+			`</saml:Issuer></samlp:AuthnRequest>`
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<form method="post" action="%s"><input type="hidden" name="SAMLRequest" value="%s"></form>`, sso,
+		fmt.Fprintf(w, `<form method="post" action="%s">`+
+			`<input type="hidden" name="SAMLRequest" value="%s"></form>`, sso,
 			base64.StdEncoding.EncodeToString([]byte(request)))
 	})
 	mux.HandleFunc("/acs", func(w http.ResponseWriter, r *http.Request) {
@@ -324,11 +329,11 @@ func TestRealAppOverSAML(t *testing.T) {
 			err = os.WriteFile(file, raw, 0o600)
 			var out []byte
 			if err == nil {
-				out, err = exec.Command(xmlsec1, "--verify", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion",
-					"--pubkey-cert-pem", cert, file).CombinedOutput()
+				out, err = exec.Command(xmlsec1, "--verify", "--id-attr:ID",
+					"urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--pubkey-cert-pem", cert, file).CombinedOutput()
 			}
-			for _, want := range []string{"<saml:Audience>" + id + "<", fmt.Sprintf(`InResponseTo="_trial%d"`, n.Load()),
-				`Recipient="` + app.URL + `/acs"`} {
+			for _, want := range []string{"<saml:Audience>" + id + "<",
+				fmt.Sprintf(`InResponseTo="_trial%d"`, n.Load()), `Recipient="` + app.URL + `/acs"`} {
 				if err == nil && !bytes.Contains(raw, []byte(want)) {
 					err = fmt.Errorf("no %s in the response", want)
 				}
@@ -429,7 +434,8 @@ func TestBrowserArchive(t *testing.T) {
 	// Cut off, it gives what stands before the cut.
 	at := strings.Index(archive, "SAMLResponse")
 	far.write("cut.har", archive[:at+20])
-	far.fails(3, []string{"cut off", "no answer that the app would take"}, "watch", "nightlog@ridge", "--from", "cut.har")
+	far.fails(3, []string{"cut off", "no answer that the app would take"}, "watch", "nightlog@ridge", "--from",
+		"cut.har")
 	far.fails(1, []string{"no message in it belongs to skyview@ridge"}, "watch", "skyview@ridge", "--from", "cut.har")
 	far.fails(1, []string{"no such file"}, "watch", "skyview@ridge", "--from", "none.har")
 }

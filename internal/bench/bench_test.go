@@ -106,7 +106,8 @@ func playing(b *testing.B, led *cast.Ledger, k benchKeys, watch func(server.Even
 		b.Fatal(err)
 	}
 	led.People = []people.Person{person()}
-	c, err := cast.New(led, cast.Options{Engine: e, Now: time.Now(), Keys: func(*federation.Party) cast.Keys { return k },
+	c, err := cast.New(led, cast.Options{Engine: e, Now: time.Now(),
+		Keys:    func(*federation.Party) cast.Keys { return k },
 		Random:  func(b []byte) error { _, err := rand.Read(b); return err },
 		StandIn: func(*federation.Party) bool { return false }, Secret: func(string) string { return "sesame" }})
 	if err != nil {
@@ -130,10 +131,12 @@ func signInStage(b *testing.B, watch func(server.Event)) (*stage.Stage, *xmlsec.
 	provider.Entity = federation.OwnEntity(federation.Provider, provider.At, "", nil)
 	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing",
 		Certificate: base64.StdEncoding.EncodeToString(key.Certificate.Raw)}}
-	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
+	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true,
+		At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "", nil)
 	app.Entity.SP.RequestsSigned = false
-	t := federation.NewTrust(&app, &provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"}, time.Now())
+	t := federation.NewTrust(&app, &provider, saml.FormatPersistent, &federation.SAMLTerms{Signs: "assertion"},
+		time.Now())
 	for _, c := range []string{"mail", "givenName", "sn", "title", "uid", "eduPersonPrincipalName"} {
 		name, _ := claims.Standard(c)
 		t.Rules = append(t.Rules, claims.Rule{Claim: c, Expression: "person." + c, Name: name,
@@ -213,7 +216,8 @@ func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
 	if err != nil {
 		c.b.Fatal(err)
 	}
-	req := &http.Request{Method: method, URL: &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery},
+	req := &http.Request{Method: method,
+		URL:  &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery},
 		Host: u.Host, Header: http.Header{}}
 	for k, v := range c.cookies {
 		req.AddCookie(&http.Cookie{Name: k, Value: v})
@@ -275,9 +279,10 @@ func BenchmarkJudge(b *testing.B) {
 	idp := signer(b)
 	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 	a := saml.Answer{ID: "_r", AssertionID: "_a", InResponseTo: "_q",
-		Issuer: "https://login.kestrelridge.example/metadata",
-		ACS:    "https://nightlog.kestrelridge.example/saml/acs", Audience: "https://nightlog.kestrelridge.example/saml",
-		Now: now, Lifetime: 5 * time.Minute,
+		Issuer:   "https://login.kestrelridge.example/metadata",
+		ACS:      "https://nightlog.kestrelridge.example/saml/acs",
+		Audience: "https://nightlog.kestrelridge.example/saml",
+		Now:      now, Lifetime: 5 * time.Minute,
 		Subject:      saml.Subject{Value: "4f54a6ed8652656e4e3f287c3cb742993eebd713", Format: saml.FormatPersistent},
 		Context:      judge.ContextPassword,
 		AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp, Rand: rand.Reader}
@@ -288,16 +293,17 @@ func BenchmarkJudge(b *testing.B) {
 		if name == "" {
 			name = k
 		}
-		a.Attributes = append(a.Attributes, saml.Attribute{Name: name, Format: saml.NameFormatURI, Friendly: k, Values: v})
+		a.Attributes = append(a.Attributes,
+			saml.Attribute{Name: name, Format: saml.NameFormatURI, Friendly: k, Values: v})
 		wanted = append(wanted, saml.Wanted{Name: name, Required: true})
 	}
 	text, err := a.Bytes()
 	if err != nil {
 		b.Fatal(err)
 	}
-	e := saml.Expect{App: a.Audience, ACS: []string{a.ACS}, Provider: a.Issuer, Keys: []crypto.PublicKey{idp.Key.Public()},
-		CheckRequest: true,
-		RequestID:    "_q", Wanted: wanted, Now: now}
+	e := saml.Expect{App: a.Audience, ACS: []string{a.ACS}, Provider: a.Issuer,
+		Keys: []crypto.PublicKey{idp.Key.Public()}, CheckRequest: true,
+		RequestID: "_q", Wanted: wanted, Now: now}
 	pub, sum := idp.Key.Public().(*rsa.PublicKey), sha256.Sum256([]byte("x"))
 	sig, err := rsa.SignPKCS1v15(nil, idp.Key.(*rsa.PrivateKey), crypto.SHA256, sum[:])
 	if err != nil {
@@ -329,8 +335,8 @@ func BenchmarkMetadata(b *testing.B) {
 		e := &saml.Entity{ID: fmt.Sprintf("https://app%d.kestrelridge.example/saml", i),
 			SP: &saml.Role{DisplayName: fmt.Sprintf("App %d", i),
 				Keys: []saml.Key{{Use: "signing", Certificate: cert}, {Use: "encryption", Certificate: cert}},
-				ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: fmt.Sprintf("https://app%d.kestrelridge.example/acs", i),
-					Index: 1}}}}
+				ACS: []saml.Endpoint{{Binding: saml.BindingPOST,
+					Location: fmt.Sprintf("https://app%d.kestrelridge.example/acs", i), Index: 1}}}}
 		text, err := saml.WriteMetadata(e, saml.WriteOptions{ID: fmt.Sprintf("_e%d", i)})
 		if err != nil {
 			b.Fatal(err)

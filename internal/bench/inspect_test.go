@@ -75,10 +75,11 @@ func BenchmarkInspectMany(b *testing.B) {
 		b.Fatal(err)
 	}
 	for i := range n {
-		a := saml.Answer{ID: fmt.Sprintf("_r%d", i), AssertionID: fmt.Sprintf("_a%d", i), InResponseTo: fmt.Sprintf("_q%d",
-			i),
-			Issuer: provider, ACS: acs, Audience: app, Now: now, Lifetime: time.Hour,
-			Subject: saml.Subject{Value: fmt.Sprintf("4f54a6ed8652656e4e3f287c3cb74299%08x", i), Format: saml.FormatPersistent},
+		a := saml.Answer{ID: fmt.Sprintf("_r%d", i), AssertionID: fmt.Sprintf("_a%d", i),
+			InResponseTo: fmt.Sprintf("_q%d", i),
+			Issuer:       provider, ACS: acs, Audience: app, Now: now, Lifetime: time.Hour,
+			Subject: saml.Subject{Value: fmt.Sprintf("4f54a6ed8652656e4e3f287c3cb74299%08x", i),
+				Format: saml.FormatPersistent},
 			Context: judge.ContextPassword, AuthnInstant: now, SessionIndex: "_s", SignAssertion: true, Signer: idp,
 			Rand: idp.Rand}
 		for k, v := range person().Attributes {

@@ -85,8 +85,8 @@ func BenchmarkClientCredentials(b *testing.B) {
 	srv := httptest.NewServer(s)
 	defer srv.Close()
 	c := &client{b: b, addr: srv.Listener.Addr().String()}
-	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"}, "client_secret": {"sesame"},
-		"scope": {"frames.read"}}.Encode())
+	form := []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {"courier"},
+		"client_secret": {"sesame"}, "scope": {"frames.read"}}.Encode())
 	sum := sha256.Sum256([]byte("x"))
 	against(b, "P-256-signatures", func() {
 		if _, err := ecdsa.SignASN1(rand.Reader, key.Key.(*ecdsa.PrivateKey), sum[:]); err != nil {
@@ -113,7 +113,8 @@ func BenchmarkCodeSignIn(b *testing.B) {
 	sum := sha256.Sum256([]byte(verifier))
 	const redirect = "https://dome.kestrelridge.example/callback"
 	authorize := "https://login.kestrelridge.example/authorize?" + url.Values{"response_type": {"code"},
-		"client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"}, "nonce": {"n"},
+		"client_id": {"dome"}, "redirect_uri": {redirect}, "scope": {"openid profile email"}, "state": {"s"},
+		"nonce":          {"n"},
 		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}.Encode()
 	keys := []oidc.Key{{ID: key.ID, Alg: "ES256", Public: key.Key.Public()}}
 
@@ -132,9 +133,10 @@ func BenchmarkCodeSignIn(b *testing.B) {
 		if err != nil || back.Query().Get("code") == "" {
 			b.Fatalf("%s %s", resp.Status, body)
 		}
-		_, body = c.do("POST", tokenEndpoint, []byte(url.Values{"grant_type": {"authorization_code"}, "client_id": {"dome"},
-			"client_secret": {"sesame"}, "code": {back.Query().Get("code")},
-			"redirect_uri": {redirect}, "code_verifier": {verifier}}.Encode()))
+		_, body = c.do("POST", tokenEndpoint,
+			[]byte(url.Values{"grant_type": {"authorization_code"}, "client_id": {"dome"},
+				"client_secret": {"sesame"}, "code": {back.Query().Get("code")},
+				"redirect_uri": {redirect}, "code_verifier": {verifier}}.Encode()))
 		var t struct {
 			ID     string `json:"id_token"`
 			Access string `json:"access_token"`
@@ -143,7 +145,8 @@ func BenchmarkCodeSignIn(b *testing.B) {
 			b.Fatalf("%v %s", err, body)
 		}
 		if j := oidc.JudgeIDToken(t.ID, oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome",
-			Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access, Now: time.Now()}); j.Verdict != judge.Accepted {
+			Keys: keys, CheckNonce: true, Nonce: "n", AccessToken: t.Access,
+			Now: time.Now()}); j.Verdict != judge.Accepted {
 			b.Fatalf("%+v", j.Findings)
 		}
 	})
@@ -185,9 +188,10 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 		b.Run(s.Alg, func(b *testing.B) {
 			access := strings.Repeat("a", 700)
 			token, err := s.Sign("JWT", map[string]any{"iss": "https://login.kestrelridge.example",
-				"sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694", "exp": now.Unix() +
-					600,
-				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx", "acr": judge.ContextPassword,
+				"sub": "7d4dda16c14230b3644dbef3f29684e6c8410921", "aud": "dome-scheduler.b39363dd34975694",
+				"exp": now.Unix() + 600,
+				"iat": now.Unix(), "auth_time": now.Unix(), "nonce": "n-0S6_WzA2MjWq8ZkLx",
+				"acr": judge.ContextPassword,
 				"amr": []string{"pwd"}, "sid": "_7d0e2f5a14e66d554a2acc6d315f7f4d894f2dfe",
 				"at_hash": oidc.AccessHash(s.Alg, access)})
 			if err != nil {
@@ -233,9 +237,11 @@ func runningStage(b *testing.B) (base string, form []byte, run *exec.Cmd) {
 	for _, args := range []string{"init|--org|Kestrel Ridge Observatory",
 		"provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256",
 		"app|add|telescope-api|--api|https://telescope.kestrelridge.example",
-		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames", "app|add|frame-courier|--client|machine",
+		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames",
+		"app|add|frame-courier|--client|machine",
 		"federate|frame-courier|--with|ridge|--over|oidc",
-		"permission|ask|frame-courier@ridge|telescope-api:frames.read", "consent|give|frame-courier@ridge|--for|everyone",
+		"permission|ask|frame-courier@ridge|telescope-api:frames.read",
+		"consent|give|frame-courier@ridge|--for|everyone",
 		"secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
 		tressik(strings.Split(args, "|")...)
 	}

@@ -72,7 +72,8 @@ func BenchmarkReport(b *testing.B) {
 	for _, n := range []int{5, 500} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			d := bigLedger(b, n)
-			m := &report.Maker{Checker: checker(d), Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book}}}
+			m := &report.Maker{Checker: checker(d),
+				Due: &due.Finder{Book: d.Book, Keeper: &keyring.Keeper{Book: d.Book}}}
 			for b.Loop() {
 				data, err := m.Gather(context.Background(), time.Time{})
 				if err == nil {

@@ -106,8 +106,8 @@ func fill(b *testing.B, d *desk.Desk, trusts int, kind string) error {
 			if i%2 == 0 {
 				app.Entity = saml.Entity{ID: "urn:example:" + name,
 					SP: &saml.Role{Keys: []saml.Key{{Use: "signing", Certificate: cert}},
-						ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://" + name + ".kestrelridge.example/acs",
-							Index: 1}}}}
+						ACS: []saml.Endpoint{{Binding: saml.BindingPOST,
+							Location: "https://" + name + ".kestrelridge.example/acs", Index: 1}}}}
 			} else {
 				app.Client = federation.NewClient(oidc.Machine)
 				terms = &federation.OIDCTerms{ClientID: name, Policy: federation.DefaultPolicy(),

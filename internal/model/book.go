@@ -270,7 +270,8 @@ func (d *Book) OIDCTrust(name string) (*federation.Trust, *federation.Party, *fe
 	}
 	if _, over := t.OIDC(); !over {
 		return nil, nil, nil,
-			fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with PROVIDER "+
+			fmt.Errorf("%s is over SAML; this is for trusts over OpenID Connect (`tressik federate APP --with "+
+				"PROVIDER "+
 				"--over oidc`)", name)
 	}
 	return t, app, provider, err
@@ -291,7 +292,8 @@ func (d *Book) API(name string) (*federation.Party, error) {
 	}
 	u := &UnknownError{What: "API", Name: name, Near: near.Names(name, names), Add: "see `tressik permission list`"}
 	if p, err := d.View.Party(name); err == nil && p.Kind == federation.App {
-		return nil, fmt.Errorf("%s has no api side; give it one with `tressik app change %s --api AUDIENCE`", name, name)
+		return nil, fmt.Errorf("%s has no api side; give it one with `tressik app change %s --api AUDIENCE`",
+			name, name)
 	}
 	if len(names) == 0 {
 		u.Add = "add the first with `tressik app add NAME --api AUDIENCE`"
@@ -366,7 +368,8 @@ func (d *Book) AskAt(provider *federation.Party, label string) (federation.Ask, 
 		}
 	}
 	if list, ok := oidc.Scope(label); !ok || len(list) != 1 || list[0] != label {
-		return a, fmt.Errorf("%q is %w as a scope: one word of printable ASCII, without quotes and backslashes (RFC 6749, "+
+		return a, fmt.Errorf("%q is %w as a scope: one word of printable ASCII, without quotes and backslashes (RFC "+
+			"6749, "+
 			"section 3.3)", label, ErrValue)
 	}
 	return federation.Ask{Name: label}, nil
@@ -382,8 +385,8 @@ func (d *Book) Releaser(t *federation.Trust, rand io.Reader) (*federation.Releas
 }
 
 // ReleaserWith is Releaser, for whoever has read what the trust's pseudonyms are made from.
-func (d *Book) ReleaserWith(t *federation.Trust, key federation.SubjectKey, rand io.Reader) (*federation.Releaser,
-	error) {
+func (d *Book) ReleaserWith(t *federation.Trust, key federation.SubjectKey,
+	rand io.Reader) (*federation.Releaser, error) {
 	engine, err := d.engine()
 	if err != nil {
 		return nil, err
@@ -419,7 +422,8 @@ func (d *Book) Permissions(api string) ([]Published, error) {
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, Published{API: n, Label: n + ":" + x.Name, Permission: x, AskedBy: append([]string{}, by...)})
+			out = append(out, Published{API: n, Label: n + ":" + x.Name, Permission: x,
+				AskedBy: append([]string{}, by...)})
 		}
 	}
 	return out, nil

@@ -141,7 +141,8 @@ func (e *Edit) RemoveParty(p *federation.Party) error {
 	if err != nil {
 		return err
 	}
-	for _, q := range []Query{{Kind: OwnKeys, By: ByParty, Value: p.Name}, {Kind: Versions, By: ByParty, Value: p.Name}} {
+	for _, q := range []Query{{Kind: OwnKeys, By: ByParty, Value: p.Name},
+		{Kind: Versions, By: ByParty, Value: p.Name}} {
 		if _, err := e.takeAll(q); err != nil {
 			return err
 		}

@@ -130,7 +130,10 @@ func TestPast(t *testing.T) {
 			for _, k := range model.Kinds() {
 				if got["forgotten "+string(k)] != "" {
 					forgotten++
-					maps.DeleteFunc(want, func(name, _ string) bool { return strings.HasPrefix(name, "{"+string(k)+" ") })
+					maps.DeleteFunc(want, func(name,
+						_ string) bool {
+						return strings.HasPrefix(name, "{"+string(k)+" ")
+					})
 					maps.DeleteFunc(got, func(name, _ string) bool {
 						return strings.HasPrefix(name, "{"+string(k)+" ") || name == "forgotten "+string(k)
 					})
@@ -295,8 +298,8 @@ func TestBackKeepsTheOthersField(t *testing.T) {
 // house makes a small ledger.
 func house(b *model.Book) error {
 	return b.Change(func(e *model.Edit) error {
-		ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, Entity: saml.Entity{ID: "urn:ridge",
-			IDP: &saml.Role{}}}
+		ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+			Entity: saml.Entity{ID: "urn:ridge", IDP: &saml.Role{}}}
 		night := &federation.Party{Name: "nightlog", Kind: federation.App, Entity: saml.Entity{ID: "urn:night",
 			SP: &saml.Role{}}}
 		api := &federation.Party{Name: "telescope-api", Kind: federation.App, API: &federation.API{
@@ -308,13 +311,16 @@ func house(b *model.Book) error {
 				return err
 			}
 		}
-		over := federation.NewTrust(dome, ridge, "", &federation.OIDCTerms{ClientID: "c", Policy: federation.DefaultPolicy(),
-			Asks: []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "user"}}}, e.Now())
+		over := federation.NewTrust(dome, ridge, "",
+			&federation.OIDCTerms{ClientID: "c", Policy: federation.DefaultPolicy(),
+				Asks: []federation.Ask{{API: "telescope-api", Name: "frames.read", As: "user"}}}, e.Now())
 		mira := people.Person{ID: "mira", Attributes: map[string][]string{"mail": {"mira.solano@kestrelridge.example"}},
 			Groups: []string{"observers"}}
 		_, _, _, err := e.PutPersons([]people.Person{mira}, false, "people.csv")
-		return errors.Join(err, e.AddTrust(federation.NewTrust(night, ridge, saml.FormatPersistent, &federation.SAMLTerms{},
-			e.Now()), federation.SubjectKey{Salt: []byte("salt")}), e.AddTrust(over, federation.SubjectKey{Salt: []byte("s")}))
+		return errors.Join(err, e.AddTrust(federation.NewTrust(night, ridge, saml.FormatPersistent,
+			&federation.SAMLTerms{},
+			e.Now()), federation.SubjectKey{Salt: []byte("salt")}),
+			e.AddTrust(over, federation.SubjectKey{Salt: []byte("s")}))
 	})
 }
 
@@ -439,20 +445,23 @@ func TestConflicts(t *testing.T) {
 			return e.AddParty(&federation.Party{Name: "ridge", Kind: federation.App}, nil)
 		}, model.ErrExists},
 		"an entity ID": {func() error {
-			return e.AddParty(&federation.Party{Name: "b", Kind: federation.App, Entity: saml.Entity{ID: "urn:night"}}, nil)
+			return e.AddParty(&federation.Party{Name: "b", Kind: federation.App,
+				Entity: saml.Entity{ID: "urn:night"}}, nil)
 		}, model.ErrExists},
 		"an audience": {func() error {
 			return e.AddParty(&federation.Party{Name: "b", Kind: federation.App, API: &federation.API{
 				Audience: "https://telescope.kestrelridge.example"}}, nil)
 		}, model.ErrExists},
-		"a stale party":       {func() error { return e.PutParty(ridge, &stale, nil, true) }, model.ErrChanged},
-		"a stale removal":     {func() error { return e.RemoveParty(&stale) }, model.ErrInUse},
-		"a party in use":      {func() error { return e.RemoveParty(ridge) }, model.ErrInUse},
-		"a trust":             {func() error { return e.AddTrust(night, federation.SubjectKey{}) }, model.ErrExists},
-		"a stale trust":       {func() error { return e.PutTrust(night, old, "x") }, model.ErrChanged},
-		"a trust that went":   {func() error { return e.RemoveTrust(old) }, model.ErrChanged},
-		"a secret":            {func() error { return e.RetireSecret(&federation.Secret{ID: "none"}) }, model.ErrChanged},
-		"an expectation":      {func() error { return e.RemoveExpected(&federation.Expected{ID: 9}) }, model.ErrNotFound},
+		"a stale party":     {func() error { return e.PutParty(ridge, &stale, nil, true) }, model.ErrChanged},
+		"a stale removal":   {func() error { return e.RemoveParty(&stale) }, model.ErrInUse},
+		"a party in use":    {func() error { return e.RemoveParty(ridge) }, model.ErrInUse},
+		"a trust":           {func() error { return e.AddTrust(night, federation.SubjectKey{}) }, model.ErrExists},
+		"a stale trust":     {func() error { return e.PutTrust(night, old, "x") }, model.ErrChanged},
+		"a trust that went": {func() error { return e.RemoveTrust(old) }, model.ErrChanged},
+		"a secret": {func() error { return e.RetireSecret(&federation.Secret{ID: "none"}) },
+			model.ErrChanged},
+		"an expectation": {func() error { return e.RemoveExpected(&federation.Expected{ID: 9}) },
+			model.ErrNotFound},
 		"somebody to rename":  {func() error { return e.RenamePerson("nobody", "x") }, model.ErrNotFound},
 		"a finding to reopen": {func() error { return e.Reopen("x", "y") }, model.ErrNotFound},
 	} {

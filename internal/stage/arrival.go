@@ -38,7 +38,8 @@ func (s *Stage) upstream(w http.ResponseWriter, r *http.Request, trust, address 
 		s.Tell(server.Event{Trust: trust, By: d.Deal.App.Name(), What: "arrival", Findings: found})
 		if who == nil {
 			s.Page(w, http.StatusForbidden, server.Page{Title: "You cannot come in here", By: d.Deal.App.Title(),
-				Lead:     d.Deal.Provider.Title() + " signed you in, and " + d.Deal.App.Title() + " does not let you in.",
+				Lead: d.Deal.Provider.Title() + " signed you in, and " + d.Deal.App.Title() +
+					" does not let you in.",
 				Findings: found.Without(finding.Pass)})
 			return
 		}

@@ -155,7 +155,8 @@ func TestPushedRequests(t *testing.T) {
 func TestClaimsParameter(t *testing.T) {
 	o := newOP(t)
 	dome := o.oidc("dome")
-	code, back := o.code(dome, callback, "mira", "claims", `{"id_token":{"email":null,"phone_number":{"essential":true}}}`)
+	code, back := o.code(dome, callback, "mira", "claims",
+		`{"id_token":{"email":null,"phone_number":{"essential":true}}}`)
 	if code == "" {
 		t.Fatal(back)
 	}

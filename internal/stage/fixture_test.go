@@ -187,9 +187,9 @@ func openLedger() *cast.Ledger {
 		led.Secrets[t.Name] = []federation.Secret{{ID: "s-1", Trust: t.Name, Hash: "none",
 			Expires: now.Add(1000 * time.Hour)}}
 		for _, a := range asks {
-			led.Consents[t.Name] = append(led.Consents[t.Name], federation.Consent{Trust: t.Name, API: a.API, Name: a.Name,
-				As:       a.As,
-				Standing: federation.Consented, By: "aiyana", Admin: true})
+			led.Consents[t.Name] = append(led.Consents[t.Name],
+				federation.Consent{Trust: t.Name, API: a.API, Name: a.Name, As: a.As,
+					Standing: federation.Consented, By: "aiyana", Admin: true})
 		}
 	}
 	add("dome", oidc.Web, "http://127.0.0.1:9/callback")
@@ -198,7 +198,8 @@ func openLedger() *cast.Ledger {
 	add("courier", oidc.Machine)
 	led.Parties["telescope-api"] = &federation.Party{Name: "telescope-api", Kind: federation.App,
 		API: &federation.API{Audience: audience,
-			Permissions: []federation.Permission{{Name: "schedule.read", As: []string{"user"}, Says: "see who observes when"},
+			Permissions: []federation.Permission{{Name: "schedule.read", As: []string{"user"},
+				Says: "see who observes when"},
 				{Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}}}}
 	return led
 }

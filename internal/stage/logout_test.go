@@ -183,7 +183,8 @@ func TestLogoutPagesLeadOn(t *testing.T) {
 	x := newSet(t, func(l *cast.Ledger) {
 		beside(true)(l)
 		only := func(list []saml.Endpoint) []saml.Endpoint {
-			return slices.DeleteFunc(slices.Clone(list), func(e saml.Endpoint) bool { return e.Binding != saml.BindingPOST })
+			return slices.DeleteFunc(slices.Clone(list),
+				func(e saml.Endpoint) bool { return e.Binding != saml.BindingPOST })
 		}
 		l.Parties["ridge"].Entity.IDP.SLO = only(l.Parties["ridge"].Entity.IDP.SLO)
 	})
@@ -196,7 +197,8 @@ func TestLogoutPagesLeadOn(t *testing.T) {
 	csp := resp.Header.Get("Content-Security-Policy")
 	_, forms, _ := strings.Cut(csp, "form-action ")
 	for _, d := range x.s.Cast().SAML {
-		for _, at := range append(d.Provider.Party.Entity.IDP.LogoutLocations(), d.App.Party.Entity.SP.LogoutLocations()...) {
+		for _, at := range append(d.Provider.Party.Entity.IDP.LogoutLocations(),
+			d.App.Party.Entity.SP.LogoutLocations()...) {
 			if !slices.Contains(strings.Fields(forms), server.Origins(at)) || server.Origins(at) == "" {
 				t.Errorf("%s is not among %q", at, forms)
 			}
@@ -228,7 +230,8 @@ func TestLogoutOfNobody(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p := post(unsigned); p.status != 403 || !slices.Equal(lastErrors(x.running), []string{"logout.signature.missing"}) {
+	if p := post(unsigned); p.status != 403 ||
+		!slices.Equal(lastErrors(x.running), []string{"logout.signature.missing"}) {
 		t.Errorf("%d, %v", p.status, lastErrors(x.running))
 	}
 	if apps, asked := x.whoIsIn(); len(apps) != 3 || asked {
@@ -276,10 +279,12 @@ func TestBackAndFrontChannelLogout(t *testing.T) {
 		e := oidc.Expect{Issuer: s.Doc.Issuer, Audience: "dome.1", Keys: s.Verify(), Now: o.now()}
 		j := oidc.JudgeLogoutToken(form.Get("logout_token"), e, nil)
 		_, id, _ := oidc.Peek(m["id_token"].(string))
-		if j.Verdict != "accepted" || oidc.Text(j.Body, "sid") != oidc.Text(id, "sid") || j.Subject != oidc.Text(id, "sub") {
+		if j.Verdict != "accepted" || oidc.Text(j.Body, "sid") != oidc.Text(id, "sid") ||
+			j.Subject != oidc.Text(id, "sub") {
 			t.Errorf("%v", j.Findings)
 		}
-		if got := oidc.JudgeIDToken(form.Get("logout_token"), e).Findings.IDs("error"); !slices.Contains(got, "token.type") {
+		if got := oidc.JudgeIDToken(form.Get("logout_token"), e).Findings.IDs("error"); !slices.Contains(got,
+			"token.type") {
 			t.Errorf("a logout token passes as an ID token: %v", got)
 		}
 	default:
@@ -310,9 +315,11 @@ func TestLogoutTokensToTheLetter(t *testing.T) {
 		{"another client", "token.audience", "logout+jwt", func(m map[string]any) { m["aud"] = "x" }, nil},
 		{"over", "token.expired", "logout+jwt", func(m map[string]any) { m["exp"] = now.Unix() - 100 }, nil},
 		{"no event", "token.events", "logout+jwt", func(m map[string]any) { delete(m, "events") }, nil},
-		{"another event", "token.events", "logout+jwt", func(m map[string]any) { m["events"] = map[string]any{"x": 1} }, nil},
+		{"another event", "token.events", "logout+jwt",
+			func(m map[string]any) { m["events"] = map[string]any{"x": 1} }, nil},
 		{"a nonce", "token.nonce", "logout+jwt", func(m map[string]any) { m["nonce"] = "n" }, nil},
-		{"about nobody", "token.subject", "logout+jwt", func(m map[string]any) { delete(m, "sub"); delete(m, "sid") }, nil},
+		{"about nobody", "token.subject", "logout+jwt",
+			func(m map[string]any) { delete(m, "sub"); delete(m, "sid") }, nil},
 		{"no ID", "token.jti", "logout+jwt", func(m map[string]any) { delete(m, "jti") }, nil},
 		{"sent before", "token.replay", "logout+jwt", func(map[string]any) {}, func(string) bool { return true }},
 	} {

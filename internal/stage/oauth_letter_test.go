@@ -28,7 +28,8 @@ func TestEmptyParametersCountAsAbsent(t *testing.T) {
 		}
 	}
 	code, _ := o.code(dome, callback, "mira")
-	status, m := o.token(dome, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {callback},
+	status, m := o.token(dome, url.Values{"grant_type": {"authorization_code"}, "code": {code},
+		"redirect_uri":  {callback},
 		"code_verifier": {verifier}, "client_secret": {""}, "client_assertion": {""}, "client_assertion_type": {""},
 		"scope": {""}, "resource": {""}})
 	if status != 200 {
@@ -126,7 +127,8 @@ func TestPoliciesOfClients(t *testing.T) {
 	o.policy(o.oidc("dome"), func(x *federation.Trust) {
 		terms := x.OIDCTerms()
 		terms.Policy.AsItself = true
-		terms.Asks = append(terms.Asks, federation.Ask{API: "telescope-api", Name: "frames.read", As: federation.AsSelf})
+		terms.Asks = append(terms.Asks,
+			federation.Ask{API: "telescope-api", Name: "frames.read", As: federation.AsSelf})
 	})
 	o.consents("dome@ridge", append(o.led.Consents["dome@ridge"], federation.Consent{Trust: "dome@ridge",
 		API: "telescope-api", Name: "frames.read", As: federation.AsSelf, Standing: federation.Consented, Admin: true}))

@@ -236,7 +236,8 @@ func TestPolicies(t *testing.T) {
 		t.Errorf("a password alone: %v %s", q, page.text)
 	}
 	m = fresh() // with the second factor
-	if _, c, _ := oidc.Peek(m["id_token"].(string)); c["acr"] != judge.ContextMFA || fmt.Sprint(c["amr"]) != "[pwd mfa]" {
+	if _, c, _ := oidc.Peek(m["id_token"].(string)); c["acr"] != judge.ContextMFA ||
+		fmt.Sprint(c["amr"]) != "[pwd mfa]" {
 		t.Errorf("%v", c)
 	}
 	set(func(x *federation.Trust) { x.Strength = "any" })
@@ -310,7 +311,8 @@ func TestPolicies(t *testing.T) {
 		t.Errorf("max_age: %v", back)
 	}
 	o.pass(61 * time.Second)
-	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age", "60"); back.Get("error") != "login_required" {
+	if _, back := o.code(d, callback, "mira", "prompt", "none", "max_age",
+		"60"); back.Get("error") != "login_required" {
 		t.Errorf("max_age: %v", back)
 	}
 }
@@ -332,8 +334,10 @@ func TestSingleSignOut(t *testing.T) {
 	}
 	signOut := func(m map[string]any) {
 		t.Helper()
-		if q, page := o.went(o.client.Get(o.base + "/ridge/sign-out?" + url.Values{"id_token_hint": {m["id_token"].(string)},
-			"post_logout_redirect_uri": {"http://127.0.0.1:9/bye"}, "state": {"x"}}.Encode())); q.Get("state") != "x" {
+		if q, page := o.went(o.client.Get(o.base + "/ridge/sign-out?" +
+			url.Values{"id_token_hint": {m["id_token"].(string)},
+				"post_logout_redirect_uri": {"http://127.0.0.1:9/bye"},
+				"state":                    {"x"}}.Encode())); q.Get("state") != "x" {
 			t.Fatalf("sign-out: %s", page.text)
 		}
 	}
@@ -371,12 +375,14 @@ func TestSingleSignOut(t *testing.T) {
 	// A hint about another session than this browser's is asked about, and one where nobody is signed in ends nothing.
 	a, _ = signedIn()
 	o.fresh()
-	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.Title !=
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" +
+		a["id_token"].(string))); page.Title !=
 		"Nobody is signed in" {
 		t.Errorf("nobody is signed in, and the page says %q", page.Title)
 	}
 	o.code(dome, callback, "petra")
-	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" + a["id_token"].(string))); page.Title !=
+	if _, page := o.went(o.client.Get(o.base + "/ridge/sign-out?id_token_hint=" +
+		a["id_token"].(string))); page.Title !=
 		"Sign out?" {
 		t.Errorf("the hint is about mira, petra is signed in, and the page says %q", page.Title)
 	}

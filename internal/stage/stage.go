@@ -187,8 +187,8 @@ func (s *Stage) Places() []Place {
 	}
 	for _, pl := range c.Players {
 		if pl.APIAt != "" {
-			out = append(out, Place{Name: pl.Name(), Kind: "api", Played: "by a stand-in", Audience: pl.Party.API.Audience,
-				Address: pl.APIAt})
+			out = append(out, Place{Name: pl.Name(), Kind: "api", Played: "by a stand-in",
+				Audience: pl.Party.API.Audience, Address: pl.APIAt})
 		}
 	}
 	return out

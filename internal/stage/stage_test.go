@@ -51,7 +51,8 @@ func samlLedger() *cast.Ledger {
 	cert := base64.StdEncoding.EncodeToString(signer().Certificate.Raw)
 	provider := ridge()
 	provider.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
-	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true, At: "https://nightlog.kestrelridge.example"}
+	app := federation.Party{Name: "nightlog", Kind: federation.App, Own: true,
+		At: "https://nightlog.kestrelridge.example"}
 	app.Entity = federation.OwnEntity(federation.App, app.At, "Night Log", nil)
 	app.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: cert}}
 	t := federation.NewTrust(&app, &provider, saml.FormatUnspecified, &federation.SAMLTerms{Signs: "assertion",
@@ -202,11 +203,14 @@ func TestProviderRefusesRequests(t *testing.T) {
 		change     func(*saml.AuthnRequest)
 	}{
 		{"unsigned", "request.signature.missing", good(), nil, nil},
-		{"signed by a stranger", "request.signature.key", good(), &xmlsec.Signer{Key: stranger, Rand: rand.Reader}, nil},
-		{"other destination", "request.destination", good(), signer(), func(r *saml.AuthnRequest) { r.Destination += "/" }},
+		{"signed by a stranger", "request.signature.key", good(),
+			&xmlsec.Signer{Key: stranger, Rand: rand.Reader}, nil},
+		{"other destination", "request.destination", good(), signer(),
+			func(r *saml.AuthnRequest) { r.Destination += "/" }},
 		{"unregistered consumer", "request.acs", good(), signer(),
 			func(r *saml.AuthnRequest) { r.ACS = "https://evil.example/acs" }},
-		{"too old", "request.time", good(), signer(), func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-time.Hour) }},
+		{"too old", "request.time", good(), signer(),
+			func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-time.Hour) }},
 		{"from the future", "request.time", good(), signer(),
 			func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(time.Hour) }},
 		{"sent before", "request.replay", twice, signer(), nil},
@@ -270,8 +274,8 @@ func TestPassiveForcedAndStronger(t *testing.T) {
 		b, _ := base64.StdEncoding.DecodeString(p.Fields.Get("SAMLResponse"))
 		return string(b)
 	}
-	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p), saml.StatusNoPassive) ||
-		p.Fields.Get("RelayState") != "a&b" {
+	if p := send(func(r *saml.AuthnRequest) { r.IsPassive = true }); !strings.Contains(status(p),
+		saml.StatusNoPassive) || p.Fields.Get("RelayState") != "a&b" {
 		t.Errorf("passive without a session: %s", p.text)
 	}
 	x.post(x.get(x.deal().App.Start()), "person", "mira")

@@ -174,8 +174,8 @@ func (w *Walker) Walk(start string) error {
 			return fmt.Errorf("%s %s: %w", req.Method, server.Bare(req.URL), err)
 		}
 		w.n++
-		step := server.Step{N: w.n, Method: req.Method, URL: server.Bare(req.URL), Carries: carries, Status: resp.StatusCode,
-			Duration: time.Since(began).Round(100 * time.Microsecond).String()}
+		step := server.Step{N: w.n, Method: req.Method, URL: server.Bare(req.URL), Carries: carries,
+			Status: resp.StatusCode, Duration: time.Since(began).Round(100 * time.Microsecond).String()}
 		next, brings, answer, err := w.follow(req, resp, body)
 		step.Answer, step.Inner = answer, w.stage.Inner()
 		w.happened(&step)
@@ -286,7 +286,8 @@ func (w *Walker) follow(req *http.Request, resp *http.Response, body []byte) (ne
 		carries, answer = c.Root(), "form with a "+strings.ReplaceAll(kind, "-", " ")+" for "+server.Bare(action)
 	case p.Fields.Has("person"):
 		if w.Asked {
-			return nil, "", "page: " + title, fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
+			return nil, "", "page: " + title,
+				fmt.Errorf("the provider asks again who signs in: is %q in the ledger?", w.Person)
 		}
 		w.Asked = true
 		p.Fields.Set("person", w.Person)

@@ -107,8 +107,10 @@ func (h *History) steps() []step {
 		{"load people", h.loadPeople}, {"rename somebody", h.rename}, {"read a source", h.source},
 		{"forget a source", h.removeSource}, {"route a domain", h.route}, {"come in", h.arrive},
 		{"load accounts", h.accounts}, {"expect", h.expect}, {"expect no longer", h.expectNot}, {"let be", h.letBe},
-		{"settle a step", h.settle}, {"add a key", h.addKey}, {"place a key", h.placeKey}, {"remove a key", h.removeKey},
-		{"see uses", h.saw}, {"keep the state of a stage", h.state}, {"read a party again", h.reading}, {"tell", h.tell}}
+		{"settle a step", h.settle}, {"add a key", h.addKey}, {"place a key", h.placeKey},
+		{"remove a key", h.removeKey},
+		{"see uses", h.saw}, {"keep the state of a stage", h.state}, {"read a party again", h.reading},
+		{"tell", h.tell}}
 }
 
 // pick picks one of a list; ok is false where there is none.
@@ -376,8 +378,9 @@ func (h *History) accounts(e *model.Edit) (bool, error) {
 	if err != nil || !ok || p.Kind != federation.App {
 		return false, err
 	}
-	return true, e.PutAccounts(p.Name, "accounts.csv", []accounts.Account{{Line: 2, Fields: map[string][]string{"login": {
-		fmt.Sprint(h.n)}}}})
+	return true, e.PutAccounts(p.Name, "accounts.csv",
+		[]accounts.Account{{Line: 2, Fields: map[string][]string{"login": {
+			fmt.Sprint(h.n)}}}})
 }
 
 func (h *History) expect(e *model.Edit) (bool, error) {

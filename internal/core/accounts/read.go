@@ -64,7 +64,8 @@ func Read(b []byte) ([]Account, error) {
 		return nil, fmt.Errorf("%w: it is a certificate or a key in PEM", ErrKind)
 	case text[0] == '[' || text[0] == '{':
 		list, err = fromJSON(text)
-	case bytes.HasPrefix(low, []byte("dn:")), bytes.HasPrefix(low, []byte("version:")), bytes.HasPrefix(low, []byte("#")):
+	case bytes.HasPrefix(low, []byte("dn:")), bytes.HasPrefix(low, []byte("version:")),
+		bytes.HasPrefix(low, []byte("#")):
 		list, err = fromLDIF(b)
 	default:
 		list, err = fromCSV(b)
@@ -89,7 +90,8 @@ func fromCSV(b []byte) ([]Account, error) {
 	for i := range head {
 		if head[i] = strings.TrimSpace(head[i]); head[i] == "" || slices.Contains(head[:i], head[i]) {
 			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1,
-				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the fields", i+1,
+				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the "+
+					"fields", i+1,
 					head[i])}
 		}
 	}

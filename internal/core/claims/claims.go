@@ -220,7 +220,8 @@ func (e *Engine) Compile(expr string) (*Program, error) {
 		return nil, &CompileError{Expression: expr, Column: first.Location.Column() + 1, Reason: reason}
 	}
 	switch k := ast.OutputType().Kind(); k {
-	case types.StringKind, types.ListKind, types.DynKind, types.BoolKind, types.IntKind, types.UintKind, types.DoubleKind:
+	case types.StringKind, types.ListKind, types.DynKind, types.BoolKind, types.IntKind, types.UintKind,
+		types.DoubleKind:
 	default:
 		return nil, &CompileError{Expression: expr, Column: 1, Reason: fmt.Sprintf(
 			"it yields a %s; a claim is text, a number, true or false, or a list of those", ast.OutputType())}
@@ -266,7 +267,8 @@ func reads(expr string) []string {
 		switch {
 		case strings.HasPrefix(rest, "."):
 			n := 1
-			for n < len(rest) && (rest[n] == '_' || rest[n] >= '0' && rest[n] <= '9' || rest[n]|32 >= 'a' && rest[n]|32 <= 'z') {
+			for n < len(rest) && (rest[n] == '_' || rest[n] >= '0' && rest[n] <= '9' ||
+				rest[n]|32 >= 'a' && rest[n]|32 <= 'z') {
 				n++
 			}
 			if n < len(rest) && rest[n] == '(' {
@@ -297,7 +299,8 @@ func (p *Program) evaluate(vars map[string]any) ([]string, error) {
 		}
 		if strings.Contains(err.Error(), "no such overload") {
 			return nil,
-				fmt.Errorf("the values do not fit together (%v); an attribute with several values is a list: use first(…)", err)
+				fmt.Errorf("the values do not fit together (%v); an attribute with several values is a list: use "+
+					"first(…)", err)
 		}
 		return nil, err
 	}

@@ -11,8 +11,9 @@ import (
 
 func mira() *people.Person {
 	return &people.Person{ID: "mira", Attributes: map[string][]string{"givenName": {"Mira"}, "sn": {"Solano"},
-		"mail": {"mira.solano@kestrelridge.example", "mira@kestrelridge.example"}, "uid": {"mira"}}, Groups: []string{"night",
-		"observers"}}
+		"mail": {"mira.solano@kestrelridge.example", "mira@kestrelridge.example"}, "uid": {"mira"}},
+		Groups: []string{"night",
+			"observers"}}
 }
 
 func TestEvaluate(t *testing.T) {
@@ -21,8 +22,9 @@ func TestEvaluate(t *testing.T) {
 		t.Fatal(err)
 	}
 	for expr, want := range map[string][]string{
-		`person.givenName + " " + person.sn`:          {"Mira Solano"},
-		`person.mail`:                                 {"mira.solano@kestrelridge.example", "mira@kestrelridge.example"},
+		`person.givenName + " " + person.sn`: {"Mira Solano"},
+		`person.mail`: {"mira.solano@kestrelridge.example",
+			"mira@kestrelridge.example"},
 		`first(person.mail)`:                          {"mira.solano@kestrelridge.example"},
 		`all(person.uid)`:                             {"mira"},
 		`first(person.uid).upperAscii()`:              {"MIRA"},

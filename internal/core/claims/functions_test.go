@@ -11,8 +11,9 @@ import (
 
 func observer() *people.Person {
 	return &people.Person{ID: "mira", Groups: []string{"observers", "dome-crew"}, Attributes: map[string][]string{
-		"uid": {"Mira"}, "mail": {"Mira.Solano@kestrelridge.example", "mira@kestrelridge.example"}, "givenName": {"Mira"},
-		"since": {"20290501083000Z"}, "title": {"Observer"}}}
+		"uid": {"Mira"}, "mail": {"Mira.Solano@kestrelridge.example", "mira@kestrelridge.example"},
+		"givenName": {"Mira"},
+		"since":     {"20290501083000Z"}, "title": {"Observer"}}}
 }
 
 func TestFunctions(t *testing.T) {
@@ -85,10 +86,10 @@ func TestRolesAndConditions(t *testing.T) {
 		roles Roles
 		want  string
 	}{
-		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Default: "guest",
-			Several: "first"}, "reader"},
-		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}}, Several: "all"},
-			"reader operator"},
+		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}},
+			Default: "guest", Several: "first"}, "reader"},
+		{Roles{Of: []RoleOf{{"directors", "chief"}, {"observers", "reader"}, {"dome-crew", "operator"}},
+			Several: "all"}, "reader operator"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Default: "guest", Several: "all"}, "guest"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Default: "guest", Several: "first"}, "guest"},
 		{Roles{Of: []RoleOf{{"directors", "chief"}}, Several: "first"}, ""},

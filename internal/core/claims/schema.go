@@ -16,8 +16,8 @@ func Schema(name string) (attributes []string, ok bool) {
 		return nil, false
 	}
 	return strings.Fields([]string{
-		"mail displayName cn givenName sn uid title o ou departmentNumber employeeNumber employeeType telephoneNumber " +
-			"mobile preferredLanguage",
+		"mail displayName cn givenName sn uid title o ou departmentNumber employeeNumber employeeType " +
+			"telephoneNumber mobile preferredLanguage",
 		"eduPersonPrincipalName eduPersonAffiliation eduPersonScopedAffiliation eduPersonPrimaryAffiliation " +
 			"eduPersonEntitlement eduPersonUniqueId eduPersonAssurance eduPersonOrcid",
 		"uid uidNumber gidNumber homeDirectory loginShell gecos",

@@ -50,8 +50,9 @@ func ReadAdmission(rule string) (Admission, error) {
 			to = nil
 		}
 		if to == nil || part == "" {
-			return Admission{Rule: rule, Broken: true}, fmt.Errorf("%w: %q; write everyone, group:NAME or person:ID, several "+
-				"with commas; over OpenID Connect also consented", ErrAdmits, rule)
+			return Admission{Rule: rule, Broken: true},
+				fmt.Errorf("%w: %q; write everyone, group:NAME or person:ID, several "+
+					"with commas; over OpenID Connect also consented", ErrAdmits, rule)
 		}
 		*to = append(*to, part)
 	}
@@ -97,13 +98,16 @@ func (t *Trust) Refuses(p *people.Person, consents []Consent) *Refusal {
 func (a Admission) Refuses(p *people.Person, consents []Consent) *Refusal {
 	switch {
 	case a.Broken:
-		return &Refusal{"admits", fmt.Sprintf("whom %s admits cannot be read (%q), so it admits nobody", a.Trust, a.Rule)}
+		return &Refusal{"admits", fmt.Sprintf("whom %s admits cannot be read (%q), so it admits nobody", a.Trust,
+			a.Rule)}
 	case a.Pilot != "" && !p.In(a.Pilot):
-		return &Refusal{"standing", a.Trust + " is live for the group " + a.Pilot + " alone, and " + p.ID + " is not in it"}
+		return &Refusal{"standing", a.Trust + " is live for the group " + a.Pilot + " alone, and " + p.ID +
+			" is not in it"}
 	case a.By(p, consents) != "":
 		return nil
 	case a.Consented:
-		return &Refusal{"admits", fmt.Sprintf("%s admits those alone for whom an administrator consented, and nobody did "+
+		return &Refusal{"admits", fmt.Sprintf("%s admits those alone for whom an administrator consented, "+
+			"and nobody did "+
 			"for %s", a.Trust, p.ID)}
 	}
 	in := "no group"
@@ -120,7 +124,8 @@ func (a Admission) By(p *people.Person, consents []Consent) string {
 		return "everyone"
 	case a.Consented:
 		if slices.ContainsFunc(consents, func(c Consent) bool {
-			return c.Standing == Consented && c.Admin && c.As == AsUser && (c.For == "" || strings.EqualFold(c.For, p.ID))
+			return c.Standing == Consented && c.Admin && c.As == AsUser &&
+				(c.For == "" || strings.EqualFold(c.For, p.ID))
 		}) {
 			return "consented"
 		}

@@ -40,8 +40,8 @@ func TestAdmission(t *testing.T) {
 	for name, c := range map[string]struct {
 		change func()
 		policy [2]string // of mira, of ilse; "" is let in
-	}{"live for a pilot": {func() { x.Standing, x.Cutover = Live, &Cutover{Way: Pilot, Group: "observers"} }, [2]string{"",
-		"standing"}},
+	}{"live for a pilot": {func() { x.Standing, x.Cutover = Live, &Cutover{Way: Pilot, Group: "observers"} },
+		[2]string{"", "standing"}},
 		"live":   {func() { x.Standing, x.Cutover = Live, &Cutover{Way: Whole} }, [2]string{"", ""}},
 		"paused": {func() { x.Standing = Paused }, [2]string{"standing", "standing"}},
 		"ended":  {func() { x.Standing = Ended }, [2]string{"standing", "standing"}}} {
@@ -68,7 +68,8 @@ func TestJudgeAdmission(t *testing.T) {
 		fix   string
 	}{"group:observers": {finding.Pass, ""}, "group:obsrevers": {finding.Warning, "group:observers"},
 		"person:mira": {finding.Pass, ""}, "person:nobody": {finding.Warning, "group:NAME"},
-		"person:mira.solano@kestrelridge.example": {finding.Warning, "person:mira"}, "what": {finding.Error, "group:NAME"}} {
+		"person:mira.solano@kestrelridge.example": {finding.Warning, "person:mira"},
+		"what": {finding.Error, "group:NAME"}} {
 		x := trust()
 		x.Admits = rule
 		l := x.Admission().Judge(crowd)

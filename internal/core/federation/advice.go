@@ -23,11 +23,15 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 			if saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat}) {
 				attr, plain := strings.CutPrefix(r.Expression, "person.")
 				if plain && len(persons) > 0 && have[attr] == len(persons) {
-					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this message was made "+
-						"before the rule, or not by it: sign in again, and look at that response", r.Claim, r.Expression))
+					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this "+
+						"message was made "+
+						"before the rule, or not by it: sign in again, and look at that response", r.Claim,
+						r.Expression))
 				}
-				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so enter the "+
-					"value where people are kept, and load them again; or the message was made without it", r.Claim, r.Expression)).
+				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so "+
+					"enter the "+
+					"value where people are kept, and load them again; or the message was made without it", r.Claim,
+					r.Expression)).
 					Then(finding.Run("people", "load", "FILE"))
 			}
 			if r.Name == w.Name { // under another NameFormat: setting it anew takes the app's
@@ -36,13 +40,15 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 		}
 		attr, n := NearestAttribute(w, have)
 		if attr == "" {
-			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load people who " +
+			return finding.Do("nobody in the ledger has an attribute for it: find out where it is kept, and load " +
+				"people who " +
 				"have it").
 				Then(finding.Run("people", "load", "FILE"))
 		}
 		fix := finding.Run("claims", "set", t.Name, w.Label()+"="+personExpression(attr))
 		if n < len(persons) {
-			return finding.Do(fmt.Sprintf("%s has a value for %d of %d people in the ledger", attr, n, len(persons))).Then(fix)
+			return finding.Do(fmt.Sprintf("%s has a value for %d of %d people in the ledger", attr, n,
+				len(persons))).Then(fix)
 		}
 		return fix
 	}

@@ -119,15 +119,16 @@ func (c *Client) Judge() finding.List {
 			for _, u := range l.list {
 				out.Add(finding.Finding{ID: "client.machine-redirect", Level: finding.Error, Check: l.what, Saw: u,
 					Expected: "none: a machine acts as itself and nobody signs in",
-					Side:     finding.App, Fix: finding.Do("leave it out, or choose another kind of client"), Ref: "RFC 6749 4.4"})
+					Side:     finding.App, Fix: finding.Do("leave it out, or choose another kind of client"),
+					Ref: "RFC 6749 4.4"})
 			}
 		}
 		return out
 	}
 	if len(c.Redirects) == 0 {
-		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Warning, Check: "redirect URI", Saw: "none yet",
-			Expected: "at least one, before anybody can sign in",
-			Side:     finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
+		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Warning, Check: "redirect URI",
+			Saw: "none yet", Expected: "at least one, before anybody can sign in",
+			Side: finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
 	}
 	for i, u := range c.Redirects {
 		out = append(out, oidc.JudgeRedirect(c.Kind, u, "redirect URI", c.Redirects[:i])...)
@@ -336,8 +337,8 @@ const (
 // JudgeSecretLife judges how long a secret is to last. An error refuses it.
 func JudgeSecretLife(life time.Duration) finding.List {
 	var out finding.List
-	f := finding.Finding{ID: "secret.life", Check: "life of the secret", Saw: fmt.Sprintf("%d days", int(life.Hours()/24)),
-		Side: finding.Ledger}
+	f := finding.Finding{ID: "secret.life", Check: "life of the secret",
+		Saw: fmt.Sprintf("%d days", int(life.Hours()/24)), Side: finding.Ledger}
 	switch {
 	case life > SecretLongest:
 		f.Level, f.Expected, f.Fix = finding.Error, "at most 400 days", finding.Do("let it last shorter")
@@ -390,9 +391,10 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 		_, found, err := oidc.ReadKeys([]byte(provider.OpenID.JWKS), finding.Provider)
 		if err != nil {
-			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS",
-				Side: finding.Provider,
-				Fix:  finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5", Party: provider.Name})
+			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(),
+				Expected: "a JWKS", Side: finding.Provider,
+				Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5",
+				Party: provider.Name})
 		}
 		for _, f := range found {
 			if f.Level == finding.Error {
@@ -403,15 +405,16 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	}
 	if terms.ClientID == "" {
 		out.Add(finding.Finding{ID: "trust.client-id", Level: finding.Warning, Check: "client ID", Saw: "none yet",
-			Expected: "the one that the owner of " + provider.Name + " issues", Side: finding.Provider, Ref: "RFC 6749 2.2",
-			Fix: finding.Run("handoff", t.Name, "--for", "provider").Then(finding.Run("trust", "change", t.Name, "--client-id",
-				"ID"))})
+			Expected: "the one that the owner of " + provider.Name + " issues", Side: finding.Provider,
+			Ref: "RFC 6749 2.2",
+			Fix: finding.Run("handoff", t.Name, "--for", "provider").
+				Then(finding.Run("trust", "change", t.Name, "--client-id", "ID"))})
 	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	compareIDTokenAlg(&out, c, app, provider)
 	if terms.Policy.PKCEOff {
-		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE", Saw: "the client may do without",
-			Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
+		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE",
+			Saw: "the client may do without", Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
 			Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", t.Name, "--pkce", "on"))})
 	}
 	for _, r := range Matrix(terms, apis, consents) {
@@ -443,8 +446,9 @@ func compareIDTokenAlg(out *finding.List, c *Client, app, provider *Party) {
 		return
 	}
 	f := finding.Finding{ID: "trust.id-token-alg", Level: finding.Error, Check: "algorithm of ID tokens",
-		Saw: c.IDTokenAlg + ", which " + app.Name + " registers", Expected: strings.Join(algs, " or "), Side: finding.App,
-		Fix: finding.Do("have " + provider.Name + " sign with it"), Ref: "OpenID Connect Registration 2"}
+		Saw: c.IDTokenAlg + ", which " + app.Name + " registers", Expected: strings.Join(algs, " or "),
+		Side: finding.App,
+		Fix:  finding.Do("have " + provider.Name + " sign with it"), Ref: "OpenID Connect Registration 2"}
 	if len(algs) > 0 {
 		f.Fix = finding.Run("app", "change", app.Name, "--id-token-alg", algs[0])
 	}
@@ -483,15 +487,16 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 		if len(secrets) > 0 {
 			saw = "no secret that is valid any more, and no key"
 		}
-		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: "a secret or a key: a " +
-			string(c.Kind) + " client authenticates", Side: finding.Ledger,
-			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").Or(finding.Run("trust", "change", t.Name, "--client-key",
-				"FILE"))})
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw,
+			Expected: "a secret or a key: a " + string(c.Kind) + " client authenticates", Side: finding.Ledger,
+			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").
+				Or(finding.Run("trust", "change", t.Name, "--client-key", "FILE"))})
 	case last.Sub(now) < 30*24*time.Hour:
-		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check, Saw: "the last secret expires " +
-			last.UTC().Format("2006-01-02 15:04 UTC"),
-			Expected: "more than 30 days left", Side: finding.Ledger, Fix: finding.Run("secret", "add", t.Name, "--lasts",
-				"90d").Then(finding.Do("hand it over and retire the old one"))})
+		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check,
+			Saw:      "the last secret expires " + last.UTC().Format("2006-01-02 15:04 UTC"),
+			Expected: "more than 30 days left", Side: finding.Ledger,
+			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").
+				Then(finding.Do("hand it over and retire the old one"))})
 	default:
 		out.Pass(id, check, "a secret that is valid until "+last.UTC().Format("2006-01-02"))
 	}
@@ -515,10 +520,12 @@ func CheckAudience(v string) error {
 func CheckPermission(name string) error {
 	list, ok := oidc.Scope(name)
 	if !ok || len(list) != 1 || list[0] != name || strings.ContainsAny(name, ":,") || len(name) > 120 {
-		return fmt.Errorf("permission %q is %w: use letters, digits, '.', '-' and '_', such as frames.read", name, ErrValue)
+		return fmt.Errorf("permission %q is %w: use letters, digits, '.', '-' and '_', such as frames.read", name,
+			ErrValue)
 	}
 	if _, std := oidc.Standard(name); std {
-		return fmt.Errorf("permission %q is %w: it is one of OpenID's own scopes, which every provider has", name, ErrValue)
+		return fmt.Errorf("permission %q is %w: it is one of OpenID's own scopes, which every provider has", name,
+			ErrValue)
 	}
 	return nil
 }

@@ -44,16 +44,18 @@ func TestCompareOIDC(t *testing.T) {
 			a.Client.Redirects = nil
 			return []Secret{good}
 		}},
-		{"no client ID yet", "trust.client-id", finding.Warning, finding.Provider, func(t *Trust, _, _ *Party) []Secret {
-			t.OIDCTerms().ClientID = ""
-			return []Secret{good}
-		}},
+		{"no client ID yet", "trust.client-id", finding.Warning, finding.Provider,
+			func(t *Trust, _, _ *Party) []Secret {
+				t.OIDCTerms().ClientID = ""
+				return []Secret{good}
+			}},
 		{"no secret", "trust.client-auth", finding.Error, finding.Ledger, func(*Trust, *Party, *Party) []Secret {
 			return nil
 		}},
-		{"an expired secret", "trust.client-auth", finding.Error, finding.Ledger, func(*Trust, *Party, *Party) []Secret {
-			return []Secret{{ID: "s0", Expires: now}}
-		}},
+		{"an expired secret", "trust.client-auth", finding.Error, finding.Ledger,
+			func(*Trust, *Party, *Party) []Secret {
+				return []Secret{{ID: "s0", Expires: now}}
+			}},
 		{"a secret that expires soon", "secret.expiring", finding.Warning, finding.Ledger,
 			func(*Trust, *Party, *Party) []Secret { return []Secret{{ID: "s0", Expires: now.Add(24 * time.Hour)}} }},
 		{"a retired secret", "trust.client-auth", finding.Error, finding.Ledger, func(*Trust, *Party, *Party) []Secret {
@@ -70,10 +72,11 @@ func TestCompareOIDC(t *testing.T) {
 				a.Client.IDTokenAlg = "ES512"
 				return []Secret{good}
 			}},
-		{"a permission of no API", "permission.unknown", finding.Error, finding.App, func(t *Trust, _, _ *Party) []Secret {
-			t.OIDCTerms().Asks = []Ask{{API: "lost", Name: "x", As: AsUser}}
-			return []Secret{good}
-		}},
+		{"a permission of no API", "permission.unknown", finding.Error, finding.App,
+			func(t *Trust, _, _ *Party) []Secret {
+				t.OIDCTerms().Asks = []Ask{{API: "lost", Name: "x", As: AsUser}}
+				return []Secret{good}
+			}},
 		{"an administrator is waited for", "consent.waiting", finding.Warning, finding.Ledger,
 			func(t *Trust, _, _ *Party) []Secret {
 				t.OIDCTerms().Asks = []Ask{ask("dome", AsUser)}
@@ -92,7 +95,8 @@ func TestCompareOIDC(t *testing.T) {
 			}},
 		{"a secret that somebody else issued", "trust.client-auth", finding.Note, finding.App,
 			func(_ *Trust, _, p *Party) []Secret {
-				p.OpenID = &OpenID{Discovery: *oidc.OwnDiscovery(p.At, []string{"RS256"}, nil), JWKS: publishedJWKS(t, p)}
+				p.OpenID = &OpenID{Discovery: *oidc.OwnDiscovery(p.At, []string{"RS256"}, nil),
+					JWKS: publishedJWKS(t, p)}
 				p.Own = false
 				return nil
 			}},
@@ -189,7 +193,8 @@ func TestSidesAndIdentifiers(t *testing.T) {
 		}
 	}
 	// An own provider is a client of those upstream of it; a foreign one is nobody's.
-	if c := provider.ClientSide(); c == nil || !slices.Equal(c.Redirects, []string{provider.At + "/upstream/callback"}) {
+	if c := provider.ClientSide(); c == nil ||
+		!slices.Equal(c.Redirects, []string{provider.At + "/upstream/callback"}) {
 		t.Errorf("client side of an own provider: %+v", c)
 	}
 	if foreign.ClientSide() != nil || client.ClientSide() != client.Client {
@@ -198,7 +203,8 @@ func TestSidesAndIdentifiers(t *testing.T) {
 	if doc := foreign.OpenIDOf(); doc == nil || doc.Issuer != "https://far.example" || app.OpenIDOf() != nil {
 		t.Errorf("OpenID sides: %+v", doc)
 	}
-	if doc := provider.OpenIDOf(); doc.Issuer != provider.At || !slices.Equal(doc.IDTokenAlgorithms, []string{"RS256"}) {
+	if doc := provider.OpenIDOf(); doc.Issuer != provider.At ||
+		!slices.Equal(doc.IDTokenAlgorithms, []string{"RS256"}) {
 		t.Errorf("the document of an own provider: %s, %v", doc.Issuer, doc.IDTokenAlgorithms)
 	}
 }
@@ -243,8 +249,10 @@ func TestGrantsOfAPolicy(t *testing.T) {
 }
 
 func TestWhatCannotBeWritten(t *testing.T) {
-	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true, "http://localhost:8080": true,
-		"http://tel.example": false, "/tel": false, "https://tel.example#x": false, "https://tel.example/a b": false} {
+	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true,
+		"http://localhost:8080": true,
+		"http://tel.example":    false, "/tel": false, "https://tel.example#x": false,
+		"https://tel.example/a b": false} {
 		if err := CheckAudience(v); (err == nil) != ok || !ok && !errors.Is(err, ErrValue) {
 			t.Errorf("audience %q: %v", v, err)
 		}

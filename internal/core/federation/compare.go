@@ -67,9 +67,10 @@ func Compare(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) fi
 	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()),
 		now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
-		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs", Saw: app.Entity.ID +
-			" on both sides",
-			Expected: "two different entity IDs", Side: finding.Both, Fix: finding.Do("give one side an entity ID of its own")})
+		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs",
+			Saw:      app.Entity.ID + " on both sides",
+			Expected: "two different entity IDs", Side: finding.Both,
+			Fix: finding.Do("give one side an entity ID of its own")})
 	}
 	return out
 }
@@ -95,8 +96,8 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 		}
 		return strings.Join(s, ", ")
 	}
-	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format", Saw: saml.ShortName(t.SubjectFormat),
-		Ref: "SAML Core 8.3"}
+	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format",
+		Saw: saml.ShortName(t.SubjectFormat), Ref: "SAML Core 8.3"}
 	switch {
 	case !has(sp):
 		f.Level, f.Side, f.Expected = finding.Error, finding.Provider, "one of "+list(sp)+", as the app's metadata says"
@@ -118,13 +119,15 @@ func compareSigning(out *finding.List, t *Trust, terms *SAMLTerms, sp, idp *saml
 	switch {
 	case idp.WantRequestsSigned && !terms.SignsRequests:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
-			Saw: "the app does not sign", Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
-			Side: finding.App, Fix: finding.Do("switch on request signing at the app").
-				Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
+			Saw:      "the app does not sign",
+			Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
+			Side:     finding.App, Fix: finding.Do("switch on request signing at the app").
+					Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
 	case terms.SignsRequests && len(keys) == 0:
 		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
-			Saw: "signed, and the app's metadata has no signing certificate", Expected: "the certificate that verifies them",
-			Side: finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
+			Saw:      "signed, and the app's metadata has no signing certificate",
+			Expected: "the certificate that verifies them",
+			Side:     finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
 	case terms.SignsRequests:
 		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
 	default:
@@ -132,8 +135,9 @@ func compareSigning(out *finding.List, t *Trust, terms *SAMLTerms, sp, idp *saml
 	}
 	if sp.WantAssertionsSigned && terms.Signs == "response" {
 		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
-			Saw: "only the response is signed", Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
-			Side: finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
+			Saw:      "only the response is signed",
+			Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
+			Side:     finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
 	} else {
 		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+terms.Signs)
 	}
@@ -148,9 +152,10 @@ func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.R
 	switch {
 	case terms.Encrypts && cert == nil:
 		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
-			Saw: "wanted, and the app's metadata has no encryption certificate", Expected: "a KeyDescriptor for encryption",
-			Side: finding.App, Fix: finding.Do("read metadata of the app that has it").
-				Or(finding.Run("trust", "change", t.Name, "--encrypt", "off"))})
+			Saw:      "wanted, and the app's metadata has no encryption certificate",
+			Expected: "a KeyDescriptor for encryption",
+			Side:     finding.App, Fix: finding.Do("read metadata of the app that has it").
+					Or(finding.Run("trust", "change", t.Name, "--encrypt", "off"))})
 	case terms.Encrypts:
 		if alg == "" {
 			alg = "aes256-gcm"

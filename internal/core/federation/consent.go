@@ -243,7 +243,8 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 		if p := apis[a.API]; p != nil {
 			for _, b := range terms.Asks {
 				if b.API == a.API && b.As == a.As && b.Name != a.Name && p.API.Included(b.Name, a.Name) {
-					note(finding.Warning, "included", "permission "+a.Label(), "asked for beside "+b.Name+", which includes it",
+					note(finding.Warning, "included", "permission "+a.Label(),
+						"asked for beside "+b.Name+", which includes it",
 						"one of the two: the smaller, if that is enough", drop)
 				}
 			}
@@ -265,10 +266,11 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 				"a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
 			note(finding.Note, "unused", "permission "+a.Label(),
-				"in a token last "+timeWords(used.Issued)+", and never presented to the API", "a permission that is used", drop)
+				"in a token last "+timeWords(used.Issued)+", and never presented to the API",
+				"a permission that is used", drop)
 		case used.Issued.IsZero() && row.Held():
-			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet", "a permission that is used",
-				drop)
+			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet",
+				"a permission that is used", drop)
 		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
 			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+timeWords(used.Presented),
 				"a permission that is used", drop)
@@ -317,7 +319,8 @@ func CheckNetworks(list []string) error {
 		if p, err := netip.ParsePrefix(s); err != nil {
 			return fmt.Errorf("network %q is %w: write CIDR blocks, such as 192.0.2.0/24 or 2001:db8::/32", s, ErrValue)
 		} else if p.Masked() != p {
-			return fmt.Errorf("network %q is %w: it has bits behind its mask; did you mean %s?", s, ErrValue, p.Masked())
+			return fmt.Errorf("network %q is %w: it has bits behind its mask; did you mean %s?", s, ErrValue,
+				p.Masked())
 		}
 	}
 	return nil

@@ -18,7 +18,8 @@ var at = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 func telescope() map[string]*Party {
 	return map[string]*Party{"tel": {Name: "tel", Kind: App, API: &API{Audience: "https://tel.example",
 		Permissions: []Permission{
-			{Name: "a.read", As: []string{"user", "self"}, Says: "read"}, {Name: "a.write", As: []string{"user"}, Says: "write"},
+			{Name: "a.read", As: []string{"user", "self"}, Says: "read"},
+			{Name: "a.write", As: []string{"user"}, Says: "write"},
 			{Name: "dome", As: []string{"user"}, Says: "turn", Admin: true}}}}}
 }
 
@@ -50,7 +51,8 @@ func TestGranted(t *testing.T) {
 		{"everyone", read, given(read, "", "aiyana", true, Consented), "petra", true},
 		{"withdrawn", read, given(read, "mira", "mira", false, Withdrawn), "mira", false},
 		{"a request is none", dome, given(dome, "mira", "mira", false, Requested), "mira", false},
-		{"a person cannot where an administrator must", dome, given(dome, "mira", "mira", false, Consented), "mira", false},
+		{"a person cannot where an administrator must", dome, given(dome, "mira", "mira", false, Consented),
+			"mira", false},
 		{"an administrator for one person", dome, given(dome, "mira", "aiyana", true, Consented), "mira", true},
 		{"as itself needs an administrator", self, given(self, "", "mira", false, Consented), "", false},
 		{"as itself", self, given(self, "", "aiyana", true, Consented), "", true},
@@ -90,8 +92,8 @@ func TestMatrix(t *testing.T) {
 	}{
 		{oidc.Web, nil, false, false, "asks for no permission"},
 		{oidc.Web, rows, true, false,
-			"each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an administrator " +
-				"consents. No API publishes lost:x."},
+			"each agrees to 2 permissions the first time; whoever asks for tel:dome is stopped until an " +
+				"administrator consents. No API publishes lost:x."},
 		{oidc.Web, rows[1:2], true, true, "people sign in and are asked nothing."},
 		{oidc.Web, rows[:1], true, true, "each agrees to 1 permission the first time."},
 		{oidc.Web, rows[3:4], false, false, "It cannot work: an administrator has to consent to tel:dome."},
@@ -148,8 +150,8 @@ func TestAdvise(t *testing.T) {
 
 func TestTermsOfClients(t *testing.T) {
 	mira := &people.Person{ID: "mira", Groups: []string{"observers"}}
-	for admits, ok := range map[string]bool{"everyone": true, "group:observers": true, "group:directors,observers": true,
-		"group:directors": false, "consented": false} {
+	for admits, ok := range map[string]bool{"everyone": true, "group:observers": true,
+		"group:directors,observers": true, "group:directors": false, "consented": false} {
 		tr := &Trust{Name: "x@y", Admits: admits}
 		if got, why := tr.AdmitsPerson(mira, nil); got != ok || !ok && why == "" {
 			t.Errorf("%s: %v %q", admits, got, why)
@@ -193,8 +195,9 @@ func TestTermsOfClients(t *testing.T) {
 			t.Errorf("%q, want %q", SpanWords(span), want)
 		}
 	}
-	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true, "http://127.0.0.1:1/x": true,
-		"http://tel.example": false, "tel": false, "https://tel.example#x": false, "https://tel.example/#": false,
+	for v, ok := range map[string]bool{"https://tel.example": true, "urn:example:tel": true,
+		"http://127.0.0.1:1/x": true,
+		"http://tel.example":   false, "tel": false, "https://tel.example#x": false, "https://tel.example/#": false,
 		"a b:c": false} {
 		if (CheckAudience(v) == nil) != ok {
 			t.Errorf("audience %q: want %v", v, ok)
@@ -220,7 +223,8 @@ func TestClaimsOfScopes(t *testing.T) {
 	}
 	c := r.Claims(p, []string{"openid", "profile", "email", "address", "phone"}, false)
 	if c["name"] != "Mira Solano" || c["email"] != "mira@x.example" || c["preferred_username"] != "mira" ||
-		c["phone_number"] != "+44 1632 960001" || c["address"].(map[string]string)["formatted"] != "1 Ridge Road\nHillside" {
+		c["phone_number"] != "+44 1632 960001" ||
+		c["address"].(map[string]string)["formatted"] != "1 Ridge Road\nHillside" {
 		t.Errorf("%v", c)
 	}
 	if c["sub"] != nil || c["aud"] != nil || c["email_verified"] != true || len(c["roles"].([]string)) != 2 {

@@ -148,12 +148,14 @@ func Window(s string, now time.Time, zone *time.Location) (from, until time.Time
 			want += 24 * time.Hour
 		}
 		if from.Hour() != begin.Hour() || from.Minute() != begin.Minute() || until.Sub(from) != want {
-			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or give it "+
+			return bad(fmt.Sprintf("the clocks of %s change in it on %s, so that it lasts %s: choose another, or "+
+				"give it "+
 				"in UTC",
 				zone, from.Format("2006-01-02"), until.Sub(from)))
 		}
 		if twice(from) || twice(until) {
-			return bad(fmt.Sprintf("the clocks of %s go back on %s, so that an hour of it comes twice: choose another, or "+
+			return bad(fmt.Sprintf("the clocks of %s go back on %s, so that an hour of it comes twice: choose "+
+				"another, or "+
 				"give it in UTC",
 				zone, from.Format("2006-01-02")))
 		}

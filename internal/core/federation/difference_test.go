@@ -37,7 +37,8 @@ func TestDifferences(t *testing.T) {
 		change func(p *Party)
 	}{
 		{"another entity ID", true, "entity ID: ", func(p *Party) { p.Entity.ID = "https://other.example" }},
-		{"a validity that moved on", false, "validity of the metadata: ", func(p *Party) { p.Entity.ValidUntil = &later }},
+		{"a validity that moved on", false, "validity of the metadata: ",
+			func(p *Party) { p.Entity.ValidUntil = &later }},
 		{"a validity that went back", true, "validity of the metadata: ", func(p *Party) {
 			sooner := now.Add(-time.Hour)
 			p.Entity.ValidUntil = &sooner
@@ -45,7 +46,8 @@ func TestDifferences(t *testing.T) {
 		{"a validity without end", false, "→ without end", func(p *Party) { p.Entity.ValidUntil = nil }},
 		{"a role that is gone", true, "the role of a SAML app is gone", func(p *Party) { p.Entity.SP = nil }},
 		{"another contact", false, "contact is new: support desk@ridge.example", func(p *Party) {
-			p.Entity.Contacts = append(p.Entity.Contacts, saml.Contact{Type: "support", Email: []string{"desk@ridge.example"}})
+			p.Entity.Contacts = append(p.Entity.Contacts,
+				saml.Contact{Type: "support", Email: []string{"desk@ridge.example"}})
 		}},
 		{"an organisation", false, "name of the organisation is new: Ridge", func(p *Party) {
 			p.Entity.Organization = &saml.Organization{DisplayName: "Ridge"}
@@ -67,7 +69,8 @@ func TestDifferences(t *testing.T) {
 		{"a demand that was given up", true, "wants assertions signed: yes → no", func(p *Party) {
 			p.Entity.SP.WantAssertionsSigned = false
 		}},
-		{"a new demand", false, "wants requests signed: no → yes", func(p *Party) { p.Entity.IDP.WantRequestsSigned = true }},
+		{"a new demand", false, "wants requests signed: no → yes",
+			func(p *Party) { p.Entity.IDP.WantRequestsSigned = true }},
 		{"a wanted attribute that is gone", false, "wanted attribute is gone: mail", func(p *Party) {
 			p.Entity.SP.Wanted = nil
 		}},
@@ -88,7 +91,8 @@ func TestDifferences(t *testing.T) {
 		{"another algorithm", true, "algorithm of ID tokens is new: ES256", func(p *Party) {
 			p.OpenID.Discovery.IDTokenAlgorithms = append(p.OpenID.Discovery.IDTokenAlgorithms, "ES256")
 		}},
-		{"no PKCE any more", true, "PKCE method is gone: S256", func(p *Party) { p.OpenID.Discovery.ChallengeMethods = nil }},
+		{"no PKCE any more", true, "PKCE method is gone: S256",
+			func(p *Party) { p.OpenID.Discovery.ChallengeMethods = nil }},
 		{"another scope", false, "scope is new: frames", func(p *Party) {
 			p.OpenID.Discovery.ScopesSupported = append(p.OpenID.Discovery.ScopesSupported, "frames")
 		}},

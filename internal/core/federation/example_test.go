@@ -11,7 +11,8 @@ import (
 func ExampleTrust_Refuses() {
 	mira := &people.Person{ID: "mira", Groups: []string{"observers"}}
 	for _, admits := range []string{"everyone", "group:observers", "group:directors", "observers"} {
-		t := &federation.Trust{Name: "nightlog@ridge", Admits: admits, Terms: federation.Held{Terms: &federation.SAMLTerms{}}}
+		t := &federation.Trust{Name: "nightlog@ridge", Admits: admits,
+			Terms: federation.Held{Terms: &federation.SAMLTerms{}}}
 		r := t.Refuses(mira, nil)
 		fmt.Println(admits, r == nil)
 	}

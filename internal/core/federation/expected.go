@@ -72,8 +72,8 @@ func (e *Expected) Words() string {
 func (e *Expected) Judge(r *Rehearsal) finding.List {
 	var out finding.List
 	differs := func(check, saw, expected string) {
-		out.Add(finding.Finding{ID: "expect." + strings.ReplaceAll(strings.Fields(check)[0], ":", ""), Level: finding.Error,
-			Check: check, Saw: saw, Expected: expected, Side: finding.Ledger})
+		out.Add(finding.Finding{ID: "expect." + strings.ReplaceAll(strings.Fields(check)[0], ":", ""),
+			Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: finding.Ledger})
 	}
 	var refusals []string
 	for _, f := range r.Findings {

@@ -51,8 +51,8 @@ func trust() *Trust {
 // TestCompare changes one thing on one side each time and asserts the finding that names it, with its side.
 func TestCompare(t *testing.T) {
 	app, provider := parties()
-	if got := Compare(trust(), trust().SAMLTerms(), app, provider, now); got.Failed() || got.Count(finding.Warning) > 0 ||
-		got.Count(finding.Pass) < 6 {
+	if got := Compare(trust(), trust().SAMLTerms(), app, provider, now); got.Failed() ||
+		got.Count(finding.Warning) > 0 || got.Count(finding.Pass) < 6 {
 		t.Fatalf("two sides that fit: %+v", got.Without(finding.Pass))
 	}
 	for _, c := range []struct {
@@ -69,9 +69,10 @@ func TestCompare(t *testing.T) {
 			func(_ *Trust, _, p *Party) {
 				p.Entity.IDP.NameIDFormats = []string{saml.FormatTransient}
 			}},
-		{"provider wants signed requests", "trust.requests-signed", finding.Error, finding.App, func(t *Trust, _, p *Party) {
-			t.SAMLTerms().SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
-		}},
+		{"provider wants signed requests", "trust.requests-signed", finding.Error, finding.App,
+			func(t *Trust, _, p *Party) {
+				t.SAMLTerms().SignsRequests, p.Entity.IDP.WantRequestsSigned = false, true
+			}},
 		{"signed requests that nobody can verify", "trust.requests-signed", finding.Error, finding.App,
 			func(_ *Trust, a, p *Party) {
 				a.Entity.SP.Keys, a.Entity.SP.RequestsSigned, a.Entity.SP.SLO = nil, false, nil
@@ -79,11 +80,12 @@ func TestCompare(t *testing.T) {
 			}},
 		{"assertions unsigned", "trust.assertions-signed", finding.Error, finding.Provider,
 			func(t *Trust, _, _ *Party) { t.SAMLTerms().Signs = "response" }},
-		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App, func(t *Trust, a, p *Party) {
-			a.Entity.SP.SLO, p.Entity.IDP.SLO = nil, nil
-			t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned, a.Entity.SP.Keys = true, false,
-				false, nil
-		}},
+		{"encryption without a certificate", "trust.encryption", finding.Error, finding.App,
+			func(t *Trust, a, p *Party) {
+				a.Entity.SP.SLO, p.Entity.IDP.SLO = nil, nil
+				t.SAMLTerms().Encrypts, t.SAMLTerms().SignsRequests, a.Entity.SP.RequestsSigned,
+					a.Entity.SP.Keys = true, false, false, nil
+			}},
 		{"encryption left off", "trust.encryption", finding.Warning, finding.Provider, func(_ *Trust, a, _ *Party) {
 			a.Entity.SP.Keys = append(a.Entity.SP.Keys, saml.Key{Use: "encryption", Certificate: certificate()})
 		}},
@@ -128,9 +130,10 @@ func TestPickFormat(t *testing.T) {
 		want          string
 		ok            bool
 	}{
-		{nil, nil, p, true}, {[]string{e}, nil, e, true}, {nil, []string{tr}, tr, true}, {nil, []string{tr, p}, p, true},
-		{[]string{tr, e}, []string{e, tr}, tr, true}, {[]string{u}, []string{u}, p, true}, {[]string{u, e}, []string{e}, e,
-			true}, {[]string{e}, []string{p}, e, false},
+		{nil, nil, p, true}, {[]string{e}, nil, e, true}, {nil, []string{tr}, tr, true},
+		{nil, []string{tr, p}, p, true},
+		{[]string{tr, e}, []string{e, tr}, tr, true}, {[]string{u}, []string{u}, p, true},
+		{[]string{u, e}, []string{e}, e, true}, {[]string{e}, []string{p}, e, false},
 	} {
 		got, ok := PickFormat(&saml.Role{NameIDFormats: c.app}, &saml.Role{NameIDFormats: c.provider})
 		if got != c.want || ok != c.ok {
@@ -173,8 +176,9 @@ func TestSubjects(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mira := &people.Person{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}, "mail": {"m1@kestrelridge.example",
-		"m2@kestrelridge.example"}}}
+	mira := &people.Person{ID: "mira",
+		Attributes: map[string][]string{"uid": {"mira"}, "mail": {"m1@kestrelridge.example",
+			"m2@kestrelridge.example"}}}
 	tobias := &people.Person{ID: "tobias", Attributes: map[string][]string{"uid": {"tobias"}}}
 	app, _ := parties()
 	value := func(tr *Trust, a *Party, salt string, p *people.Person) (string, error) {

@@ -31,10 +31,11 @@ const (
 
 // OwnKey is one key of an own party, without its private half.
 type OwnKey struct {
-	ID          string              `json:"id"`
-	Use         string              `json:"use"`
-	Place       string              `json:"place"`
-	Since       time.Time           `json:"since,omitzero"`     // when it came to its place; zero in ledgers made before
+	ID    string `json:"id"`
+	Use   string `json:"use"`
+	Place string `json:"place"`
+	// when it came to its place; zero in ledgers made before
+	Since       time.Time           `json:"since,omitzero"`
 	Announced   time.Time           `json:"announced,omitzero"` // when it was announced; zero where it never was
 	Certificate *x509.Certificate   `json:"-"`
 	Chain       []*x509.Certificate `json:"-"` // of the authorities above it, the nearest first

@@ -185,7 +185,8 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 			how := "nobody said by which field " + app.Name + " finds an account"
 			fix := finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 			if app.Reads != nil && app.Reads.Key != "" {
-				how, fix = "the accounts of "+app.Name+" are not known", finding.Run("accounts", "load", app.Name, "FILE")
+				how, fix = "the accounts of "+app.Name+" are not known",
+					finding.Run("accounts", "load", app.Name, "FILE")
 			}
 			out.Add(finding.Finding{ID: "account.unknown", Level: finding.Error, Check: "account", Saw: how,
 				Expected: expected, Side: finding.Ledger, Fix: fix})

@@ -88,7 +88,8 @@ func TestTakenFor(t *testing.T) {
 		{by, nil, "mira@kestrelridge.example", "", "its accounts are not known"},
 		{&Mapping{}, list, "mira@kestrelridge.example", "", "nobody said by which field"},
 	} {
-		if account, how := c.m.TakenFor(c.list, []string{c.arrived}); account != c.account || !strings.Contains(how, c.how) {
+		if account, how := c.m.TakenFor(c.list, []string{c.arrived}); account != c.account ||
+			!strings.Contains(how, c.how) {
 			t.Errorf("%s: %q, %q, want %q, %q", c.arrived, account, how, c.account, c.how)
 		}
 	}
@@ -149,8 +150,8 @@ func TestReceived(t *testing.T) {
 	}
 	over, _, _ := dome()
 	over.OIDCTerms().Asks = []Ask{ask("openid", AsUser), ask("email", AsUser), ask("a.read", AsUser)}
-	if got := releaserOf(t, over).Receive(mira()); !slices.Equal(got.Of("email"), []string{"mira@kestrelridge.example"}) ||
-		got.Of("name") != nil {
+	if got := releaserOf(t, over).Receive(mira()); !slices.Equal(got.Of("email"),
+		[]string{"mira@kestrelridge.example"}) || got.Of("name") != nil {
 		t.Errorf("over OpenID Connect: %+v", got)
 	}
 	promised := over.Terms.Promised(releaserOf(t, over), mira())
@@ -183,11 +184,13 @@ func TestWanting(t *testing.T) {
 		t.Errorf("what is required came under a name of the sender's own for people: %+v", got)
 	}
 	app.Reads = &Mapping{Fields: []Fill{{"mail", "urn:oid:0.9.2342.19200300.100.1.3"}}, Key: "mail"}
-	if account, _ := JudgeAccount(tr, app, []accounts.Account{account("a1", "x@far.example")}, came, ""); account == "" {
+	if account, _ := JudgeAccount(tr, app, []accounts.Account{account("a1", "x@far.example")}, came,
+		""); account == "" {
 		t.Error("and no account is found by it")
 	}
 	came.Claims, came.Names = nil, nil
-	if got := Wanting(tr, app, came); len(got) != 1 || got[0].ID != "claims.missing" || got[0].Level != finding.Warning {
+	if got := Wanting(tr, app, came); len(got) != 1 || got[0].ID != "claims.missing" ||
+		got[0].Level != finding.Warning {
 		t.Errorf("what is required is missing: %+v", got)
 	}
 }

@@ -117,7 +117,8 @@ func OwnEntity(kind Kind, at, title string, org *saml.Organization) saml.Entity 
 		role.SSO = []saml.Endpoint{{Binding: saml.BindingRedirect, Location: at + "/sso"},
 			{Binding: saml.BindingPOST, Location: at + "/sso"}}
 		role.SLO = ownLogout(at)
-		role.NameIDFormats = []string{saml.FormatPersistent, saml.FormatTransient, saml.FormatEmail, saml.FormatUnspecified}
+		role.NameIDFormats = []string{saml.FormatPersistent, saml.FormatTransient, saml.FormatEmail,
+			saml.FormatUnspecified}
 		e.IDP = role
 	} else {
 		role.ACS = []saml.Endpoint{{Binding: saml.BindingPOST, Location: at + "/acs", Index: 1, Default: true}}

@@ -71,8 +71,8 @@ func Promised(t *Trust, r *Releaser, p *people.Person, promised map[string][]str
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("claims.promised", "claims of "+p.ID, fmt.Sprintf("the subject and %d claims, as the trust releases them",
-			same))
+		out.Pass("claims.promised", "claims of "+p.ID,
+			fmt.Sprintf("the subject and %d claims, as the trust releases them", same))
 	}
 	return out
 }

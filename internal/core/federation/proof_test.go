@@ -176,7 +176,8 @@ func TestExpectedIsJudged(t *testing.T) {
 	}{
 		{"all as expected", Expected{Claims: map[string][]string{"role": {"a", "b"}}, Account: "a", Subject: "s",
 			Answered: []string{"api:read"},
-			Denied:   []string{"api:write"}, AtMost: map[string]int{"access-token": 900}, Without: []string{"phone"}}, good,
+			Denied:   []string{"api:write"}, AtMost: map[string]int{"access-token": 900},
+			Without: []string{"phone"}}, good,
 			nil},
 		{"refused by its rule", Expected{Refused: true, By: "policy"}, refused, nil},
 		{"refused by another", Expected{Refused: true, By: "saml"}, refused, []string{"expect.rule"}},

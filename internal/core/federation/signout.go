@@ -56,7 +56,8 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	case len(c.AfterSignOut) == 0:
 		stays(&out, "signout.provider", "signing out at "+app.Name,
 			"the session at "+provider.Name+" can be ended, and nobody comes back "+
-				"to the app", "a URI to return to", app, finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
+				"to the app", "a URI to return to", app,
+			finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
 			"OpenID Connect RP-Initiated Logout 3")
 	default:
 		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
@@ -67,8 +68,8 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told")
 	default:
 		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
-			"a URI of the app that is told", app, finding.Do("ask whether the app has one").Then(finding.Run("app", "change",
-				app.Name,
+			"a URI of the app that is told", app,
+			finding.Do("ask whether the app has one").Then(finding.Run("app", "change", app.Name,
 				"--back-channel-logout", "URI")), "OpenID Connect Back-Channel Logout 2.2")
 	}
 	return out

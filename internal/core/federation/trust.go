@@ -445,7 +445,8 @@ func CheckStrength(v string) error {
 		u.Host != "") {
 		return nil
 	}
-	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication context class",
+	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication "+
+		"context class",
 		v,
 		ErrValue)
 }

@@ -148,7 +148,8 @@ func TestTermsSayWhatTheyNeed(t *testing.T) {
 	if overSAML.Terms.Machine(machine) || !overOIDC.Terms.Machine(machine) || overOIDC.Terms.Machine(app) {
 		t.Error("who signs in over a trust")
 	}
-	for strength, want := range map[string][]string{"": nil, "any": nil, "mfa": {judge.ContextMFA}, "urn:x": {"urn:x"}} {
+	for strength, want := range map[string][]string{"": nil, "any": nil, "mfa": {judge.ContextMFA},
+		"urn:x": {"urn:x"}} {
 		if overSAML.Strength = strength; !slices.Equal(overSAML.Contexts(), want) {
 			t.Errorf("%s: %v", strength, overSAML.Contexts())
 		}

@@ -70,5 +70,6 @@ func (r Remedy) Blanks() []Blank {
 
 // holds reports whether a word of a command is a blank, or has one between signs, as group:NAME and APP@ridge do.
 func holds(word, blank string) bool {
-	return slices.Contains(strings.FieldsFunc(word, func(r rune) bool { return strings.ContainsRune(":@=|,", r) }), blank)
+	return slices.Contains(strings.FieldsFunc(word,
+		func(r rune) bool { return strings.ContainsRune(":@=|,", r) }), blank)
 }

@@ -21,7 +21,8 @@ func TestSettle(t *testing.T) {
 func TestThisMachine(t *testing.T) {
 	for host, want := range map[string]bool{"localhost": true, "LOCALHOST.": true, "app.localhost": true,
 		"127.0.0.1": true,
-		"127.9.9.9": true, "::1": true, "::ffff:127.0.0.1": true, "localhost.example": false, "192.0.2.1": false, "": false,
+		"127.9.9.9": true, "::1": true, "::ffff:127.0.0.1": true, "localhost.example": false, "192.0.2.1": false,
+		"":             false,
 		"notlocalhost": false, "2001:db8::1": false} {
 		if IsLoopback(host) != want {
 			t.Errorf("%q: %v", host, !want)

@@ -91,8 +91,9 @@ func TestKeysUnderPasswords(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if back, err := ParsePrivate(plain); err != nil || !back.Public().(interface{ Equal(crypto.PublicKey) bool }).Equal(
-			key.Public()) {
+		if back, err := ParsePrivate(plain); err != nil ||
+			!back.Public().(interface{ Equal(crypto.PublicKey) bool }).Equal(
+				key.Public()) {
 			t.Errorf("%s: %v", kind, err)
 		}
 		if kind == "ed25519" {
@@ -136,7 +137,8 @@ func TestKeysUnderPasswords(t *testing.T) {
 		}
 	}
 	//nolint:staticcheck // weak, but what people still have
-	old, err := x509.EncryptPEMBlock(rand.Reader, "EC PRIVATE KEY", []byte("no key"), []byte("word"), x509.PEMCipherAES128)
+	old, err := x509.EncryptPEMBlock(rand.Reader, "EC PRIVATE KEY", []byte("no key"), []byte("word"),
+		x509.PEMCipherAES128)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -142,7 +142,8 @@ func Above(own *x509.Certificate, among []*x509.Certificate) []*x509.Certificate
 func InOrder(chain []*x509.Certificate) error {
 	for i := 0; i+1 < len(chain); i++ {
 		if err := chain[i].CheckSignatureFrom(chain[i+1]); err != nil {
-			return fmt.Errorf("%w: %q is not signed by %q, which follows it", ErrChain, chain[i].Subject, chain[i+1].Subject)
+			return fmt.Errorf("%w: %q is not signed by %q, which follows it", ErrChain, chain[i].Subject,
+				chain[i+1].Subject)
 		}
 	}
 	return nil
@@ -242,7 +243,8 @@ func unlock(der, password []byte) (crypto.Signer, error) {
 		return nil, ErrLocked
 	}
 	if !outer.Algorithm.Algorithm.Equal(pbes2) {
-		return nil, fmt.Errorf("%w: encrypted with the scheme %s, which is not PBES2; write it anew with `openssl pkcs8 "+
+		return nil, fmt.Errorf("%w: encrypted with the scheme %s, which is not PBES2; write it anew with `openssl "+
+			"pkcs8 "+
 			"-topk8`",
 			ErrNoPrivateKey, outer.Algorithm.Algorithm)
 	}
@@ -369,7 +371,8 @@ func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) fi
 	case now.Before(c.NotBefore):
 		out.Add(finding.Finding{ID: "certificate.early", Level: finding.Warning, Check: label,
 			Saw:      "valid from " + c.NotBefore.UTC().Format("2006-01-02 15:04 UTC"),
-			Expected: "a certificate in its validity", Side: side, Fix: finding.Do("wait, or check this machine's clock")})
+			Expected: "a certificate in its validity", Side: side,
+			Fix: finding.Do("wait, or check this machine's clock")})
 	case c.NotAfter.Sub(now) < 30*24*time.Hour:
 		out.Add(finding.Finding{ID: "certificate.expiring", Level: finding.Warning, Check: label,
 			Saw: "expires " + day, Expected: "more than 30 days left", Side: side,

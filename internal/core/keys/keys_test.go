@@ -62,7 +62,8 @@ func TestOpenSSLReadsWhatWeMake(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := out("x509", "-in", cf, "-noout", "-fingerprint", "-sha256"); !strings.Contains(got, Fingerprint(cert)) {
+		if got := out("x509", "-in", cf, "-noout", "-fingerprint", "-sha256"); !strings.Contains(got,
+			Fingerprint(cert)) {
 			t.Errorf("fingerprint %s, openssl says %s", Fingerprint(cert), got)
 		}
 		if s := out("x509", "-in", cf, "-noout", "-subject"); !strings.Contains(s, "Kestrel Ridge Observatory") {
@@ -77,9 +78,10 @@ func TestWeReadWhatOpenSSLMakes(t *testing.T) {
 	openssl := peer.Need(t, "openssl")
 	dir := t.TempDir()
 	forms := map[string][]string{
-		"pkcs8": {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"}, "pkcs1": {"rsa", "-traditional", "-in",
-			"pkcs8"},
-		"sec1": {"ecparam", "-name", "prime256v1", "-genkey", "-noout"}, "ed25519": {"genpkey", "-algorithm", "ED25519"},
+		"pkcs8":   {"genpkey", "-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:2048"},
+		"pkcs1":   {"rsa", "-traditional", "-in", "pkcs8"},
+		"sec1":    {"ecparam", "-name", "prime256v1", "-genkey", "-noout"},
+		"ed25519": {"genpkey", "-algorithm", "ED25519"},
 	}
 	for _, name := range []string{"pkcs8", "pkcs1", "sec1", "ed25519"} { // pkcs1 is made of pkcs8
 		f := filepath.Join(dir, name)

@@ -30,7 +30,8 @@ type Authorization struct {
 // readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The
 // result is never nil: where there is an error, it has what is needed to answer with that.
 func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error) {
-	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"), MaxAge: -1}
+	a := &Authorization{Redirect: q.Get("redirect_uri"), State: q.Get("state"), Mode: q.Get("response_mode"),
+		MaxAge: -1}
 	switch a.Mode {
 	case "", "query", "form_post":
 	default:
@@ -78,7 +79,8 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	a.Resource, a.Prompt, a.ACR = q["resource"], strings.Fields(q.Get("prompt")), strings.Fields(q.Get("acr_values"))
 	for _, v := range a.Prompt {
 		if !slices.Contains([]string{"none", "login", "consent", "select_account"}, v) {
-			return a, oidc.Fail(oidc.InvalidRequest, "prompt "+v+" is not known; none, login, consent and select_account are")
+			return a, oidc.Fail(oidc.InvalidRequest,
+				"prompt "+v+" is not known; none, login, consent and select_account are")
 		}
 	}
 	if slices.Contains(a.Prompt, "none") && len(a.Prompt) > 1 {
@@ -124,7 +126,8 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 			}
 		}
 		if name == "" {
-			return nil, oidc.Fail(oidc.InvalidTarget, fmt.Sprintf("resource %s is the audience of no API in the ledger", res))
+			return nil, oidc.Fail(oidc.InvalidTarget,
+				fmt.Sprintf("resource %s is the audience of no API in the ledger", res))
 		}
 		targets = append(targets, name)
 	}
@@ -154,8 +157,8 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 			return nil, oidc.Fail(oidc.InvalidScope,
 				fmt.Sprintf("%s is a permission %s, which the resource named in the request is not", n, other))
 		default:
-			return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s does not ask for %s: it is not registered to", r.Trust.Name,
-				n))
+			return nil, oidc.Fail(oidc.InvalidScope,
+				fmt.Sprintf("%s does not ask for %s: it is not registered to", r.Trust.Name, n))
 		}
 	}
 	if len(out) == 0 && as == federation.AsUser {

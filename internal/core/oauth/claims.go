@@ -34,7 +34,8 @@ func (a *Authorization) readClaims(text string) *oidc.Error {
 		return oidc.Fail(oidc.InvalidRequest, "claims is too long")
 	}
 	if err := json.Unmarshal([]byte(text), &w); err != nil {
-		return oidc.Fail(oidc.InvalidRequest, fmt.Sprintf("claims is no object of OpenID Connect Core, section 5.5: %v", err))
+		return oidc.Fail(oidc.InvalidRequest,
+			fmt.Sprintf("claims is no object of OpenID Connect Core, section 5.5: %v", err))
 	}
 	for name, how := range w.IDToken {
 		switch name {

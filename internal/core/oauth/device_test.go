@@ -34,7 +34,8 @@ func TestDevices(t *testing.T) {
 		return "tokens"
 	}
 	waits := func(code, user string) {
-		if e := d.Devices.Wait(code, Device{UserCode: user, Trust: d.r.Trust.Name, Request: *a, Made: d.Now()}); e != nil {
+		if e := d.Devices.Wait(code,
+			Device{UserCode: user, Trust: d.r.Trust.Name, Request: *a, Made: d.Now()}); e != nil {
 			t.Fatal(e)
 		}
 	}

@@ -26,7 +26,8 @@ func fuzzed() *Registered {
 
 // FuzzAuthorization judges authorization requests: what is accepted has PKCE, a code, and the very redirect URI.
 func FuzzAuthorization(f *testing.F) {
-	f.Add("response_type=code&client_id=dome.1&redirect_uri=https%3A%2F%2Fdome.kestrelridge.example%2Fcb&scope=openid&" +
+	f.Add("response_type=code&client_id=dome.1&redirect_uri=https%3A%2F%2Fdome.kestrelridge.example%2Fcb" +
+		"&scope=openid&" +
 		"code_challenge=E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM&code_challenge_method=S256")
 	f.Add("prompt=none+login&max_age=-1&claims=%7B%22id_token%22%3A%7B%22sub%22%3A%7B%22value%22%3A1%7D%7D%7D")
 	f.Add("state=&state=&resource=a&resource=b&%zz")
@@ -52,8 +53,8 @@ func FuzzAuthorization(f *testing.F) {
 // FuzzTokenRequest judges token requests of a client without secret and key: none is accepted.
 func FuzzTokenRequest(f *testing.F) {
 	f.Add("grant_type=authorization_code&code=x&redirect_uri=y&client_id=dome.1&client_secret=z", "", "")
-	f.Add("grant_type=client_credentials&client_assertion=a.b.c&client_assertion_type="+url.QueryEscape(AssertionType), "",
-		"")
+	f.Add("grant_type=client_credentials&client_assertion=a.b.c&client_assertion_type="+
+		url.QueryEscape(AssertionType), "", "")
 	f.Add("grant_type=refresh_token", "dome.1", "%zz")
 	r := fuzzed()
 	e := TokenExpect{Doc: oidc.OwnDiscovery("https://login.kestrelridge.example", []string{"ES256"}, nil),

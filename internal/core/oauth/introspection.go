@@ -34,8 +34,8 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 	}
 	var got map[string]any
 	if err := json.Unmarshal(body, &got); err != nil {
-		return finding.List{{ID: "introspection.read", Level: finding.Warning, Check: check, Saw: "no JSON: " + err.Error(),
-			Expected: "an introspection response", Side: finding.Provider, Ref: ref,
+		return finding.List{{ID: "introspection.read", Level: finding.Warning, Check: check,
+			Saw: "no JSON: " + err.Error(), Expected: "an introspection response", Side: finding.Provider, Ref: ref,
 			Fix: finding.Do("see what answers at the introspection endpoint")}}
 	}
 	if active, _ := got["active"].(bool); !active {
@@ -55,14 +55,17 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 		}
 	}
 	if end, there := oidc.Moment(got, "exp"); there && !e.Now.Before(end) {
-		bad("exp", "active, and ended "+end.UTC().Format(time.RFC3339), "an end to come", "set the provider's clock right")
+		bad("exp", "active, and ended "+end.UTC().Format(time.RFC3339), "an end to come",
+			"set the provider's clock right")
 	}
 	have, _ := oidc.Scope(oidc.Text(got, "scope"))
 	granted, _ := oidc.Scope(e.Scope)
 	for _, s := range granted {
 		if len(have) > 0 && !slices.Contains(have, s) {
-			out.Add(finding.Finding{ID: "introspection.scope", Level: finding.Warning, Check: check, Saw: "no " + s + ": " +
-				strings.Join(have, " "), Expected: e.Scope + ", as granted with the token", Side: finding.Provider, Ref: ref,
+			out.Add(finding.Finding{ID: "introspection.scope", Level: finding.Warning, Check: check,
+				Saw: "no " + s + ": " +
+					strings.Join(have, " "), Expected: e.Scope + ", as granted with the token", Side: finding.Provider,
+				Ref: ref,
 				Fix: finding.Do("see whether APIs are told of " + s + "; what they are not told they refuse")})
 		}
 	}

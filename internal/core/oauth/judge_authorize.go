@@ -40,8 +40,10 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 	j := &AuthorizationJudgement{Judgement: judge.Judgement{Kind: "authorization request"}, Answer: true}
 	if e.SentTo != "" && e.SentTo != e.Doc.AuthorizationEndpoint {
 		j.Findings.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint",
-			Saw: near.Told(e.SentTo, e.Doc.AuthorizationEndpoint), Expected: e.Doc.AuthorizationEndpoint, Side: finding.App,
-			Fix: finding.Do("set it as the discovery document has it, unless it was captured at the stage"), Ref: "RFC 8414 2"})
+			Saw: near.Told(e.SentTo, e.Doc.AuthorizationEndpoint), Expected: e.Doc.AuthorizationEndpoint,
+			Side: finding.App,
+			Fix:  finding.Do("set it as the discovery document has it, unless it was captured at the stage"),
+			Ref:  "RFC 8414 2"})
 	}
 	j.client(q, r)
 	j.redirect(q, r)
@@ -64,8 +66,10 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 		if j.Request.Challenge == "" {
 			how = "code flow without PKCE"
 			j.Findings.Add(finding.Finding{ID: "oauth.pkce-off", Level: finding.Warning, Check: "PKCE",
-				Saw: "none: the trust lets this client do without", Expected: "code_challenge with S256", Side: finding.App,
-				Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", r.Trust.Name, "--pkce", "on")),
+				Saw: "none: the trust lets this client do without", Expected: "code_challenge with S256",
+				Side: finding.App,
+				Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", r.Trust.Name,
+					"--pkce", "on")),
 				Ref: "RFC 9700 2.1.1"})
 		}
 		j.Findings.Pass("oauth.request", "authorization request", how+", scope "+ScopeOf(j.Request.Asks))
@@ -124,7 +128,8 @@ func (j *AuthorizationJudgement) hint(q url.Values, r *Registered, e RequestExpe
 	case e.Keys == nil:
 		j.NotChecked = append(j.NotChecked, "whom id_token_hint is about")
 	default:
-		t := oidc.JudgeIDToken(h, oidc.Expect{Issuer: e.Doc.Issuer, Audience: r.Terms.ClientID, Keys: e.Keys, Now: e.Now})
+		t := oidc.JudgeIDToken(h, oidc.Expect{Issuer: e.Doc.Issuer, Audience: r.Terms.ClientID, Keys: e.Keys,
+			Now: e.Now})
 		if t.Body == nil {
 			j.Error = oidc.Fail(oidc.InvalidRequest, "id_token_hint is no ID token of this provider")
 		}
@@ -154,8 +159,9 @@ func (j *AuthorizationJudgement) advise(r *Registered) {
 	}
 	for _, a := range j.Request.Asks {
 		if r.NeedsAdmin(a) && !r.Granted(a, "") {
-			j.Findings.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + a.Label(),
-				Saw: "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
+			j.Findings.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning,
+				Check: "permission " + a.Label(),
+				Saw:   "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
 				Fix: finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")})
 		}
 	}
@@ -191,7 +197,8 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 	default:
 		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Error, Check: "state",
 			Saw:      "one that this browser did not send",
-			Expected: "that of the request", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again"),
+			Expected: "that of the request", Side: finding.Sender,
+			Fix: finding.Do("start the sign-in at the app again"),
 			Ref: "RFC 6749 10.12"})
 	}
 	judgeIssuer(&j.Findings, q.Get("iss"), e.Doc)
@@ -204,11 +211,12 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 		if r.Far {
 			side, fix = finding.Provider, r.Remedy(oidc.Fail(code, ""))
 		}
-		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error, Check: "answer of the provider",
-			Saw:      saw,
+		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error,
+			Check: "answer of the provider", Saw: saw,
 			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})
 	} else {
-		j.Findings.Pass("oauth.code", "code", "there; it is redeemed once, within a minute, with the verifier of the request")
+		j.Findings.Pass("oauth.code", "code",
+			"there; it is redeemed once, within a minute, with the verifier of the request")
 		j.NotChecked = append(j.NotChecked, "whether the provider issued the code")
 	}
 	j.Settle()
@@ -235,10 +243,11 @@ func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
 func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
 	switch code {
 	case oidc.AccessDenied:
-		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust", "show", trust))
+		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust",
+			"show", trust))
 	case oidc.InvalidScope, oidc.InvalidTarget:
-		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list", "--trust",
-			trust))
+		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list",
+			"--trust", trust))
 	case oidc.LoginRequired:
 		return finding.App,
 			finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")

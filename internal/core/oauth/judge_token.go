@@ -93,7 +93,8 @@ func knownGrant(grant string) *oidc.Error {
 		return oidc.Fail(oidc.InvalidRequest, "grant_type is missing")
 	case "password":
 		return oidc.Fail(oidc.UnsupportedGrantType,
-			"the password grant hands people's passwords to apps, which RFC 9700 rules out; use authorization_code with PKCE")
+			"the password grant hands people's passwords to apps, which RFC 9700 rules out; use authorization_code "+
+				"with PKCE")
 	}
 	return oidc.Fail(oidc.UnsupportedGrantType,
 		"grant_type "+grant+" is not known; authorization_code, refresh_token, client_credentials and that of "+
@@ -105,11 +106,12 @@ func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oi
 	if !slices.Contains(grants, grant) {
 		hint := ""
 		if grant == "client_credentials" && kind == oidc.Web {
-			hint = "; the trust can let it act as itself too (policy as-itself), or add a machine client to the ledger for it"
+			hint = "; the trust can let it act as itself too (policy as-itself), or add a machine client to the " +
+				"ledger for it"
 		}
-		return oidc.Fail(oidc.UnauthorizedClient, fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind,
-			grant,
-			strings.Join(grants, ", "))+hint)
+		return oidc.Fail(oidc.UnauthorizedClient,
+			fmt.Sprintf("a %s client does not use grant_type=%s; it uses %s", kind, grant,
+				strings.Join(grants, ", "))+hint)
 	}
 	switch grant {
 	case "authorization_code":
@@ -147,7 +149,8 @@ func codeParameters(form url.Values, pkceOff bool) *oidc.Error {
 		return oidc.Fail(oidc.InvalidRequest, "code_verifier is missing: PKCE protects every code")
 	case !isVerifier(verifier):
 		return oidc.Fail(oidc.InvalidRequest,
-			"code_verifier must have 43 to 128 characters of A-Z, a-z, 0-9, '-', '.', '_' and '~' (RFC 7636, section 4.1)")
+			"code_verifier must have 43 to 128 characters of A-Z, a-z, 0-9, '-', '.', '_' and '~' (RFC "+
+				"7636, section 4.1)")
 	}
 	return nil
 }
@@ -193,7 +196,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 	case ways > 1:
 		return false, oidc.Fail(oidc.InvalidRequest, "the client authenticates in more than one way; use one")
 	case t.Basic && form.Has("client_id") && form.Get("client_id") != id:
-		return false, oidc.Fail(oidc.InvalidRequest, "client_id in the body is another than in the Authorization header")
+		return false, oidc.Fail(oidc.InvalidRequest,
+			"client_id in the body is another than in the Authorization header")
 	case r == nil || r.Terms.ClientID != id:
 		return bad(fmt.Sprintf("no client with the ID '%s' is registered here", id))
 	case r.Terms.Policy.Auth != "" && used != r.Terms.Policy.Auth && !own && !r.Client.Kind.Public():
@@ -206,7 +210,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		return false, assertion(form, r, id, e)
 	case t.Basic || form.Has("client_secret"):
 		if r.Client.Kind.Public() {
-			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE protects the code",
+			return bad(fmt.Sprintf("%s is a %s client, which has no secret; send client_id alone, PKCE "+
+				"protects the code",
 				r.App.Name, r.Client.Kind))
 		}
 		return false, r.checkSecret(secret, e)
@@ -243,7 +248,8 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 		once = func(string, time.Time) bool { return true }
 	}
 	return oidc.JudgeAssertion(form.Get("client_assertion"), id,
-		[]string{e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint}, r.Keys, e.Now,
+		[]string{e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint},
+		r.Keys, e.Now,
 		func(jti string) bool { return !once(id+" "+jti, e.Now.Add(2*time.Hour)) })
 }
 
@@ -267,15 +273,17 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 			}
 			return nil
 		case "expired":
-			return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s expired %s", x.ID, x.Expires.UTC().Format(layout)))
+			return oidc.Fail(oidc.InvalidClient,
+				fmt.Sprintf("the secret %s expired %s", x.ID, x.Expires.UTC().Format(layout)))
 		}
 		return oidc.Fail(oidc.InvalidClient, fmt.Sprintf("the secret %s was retired %s; use a newer one", x.ID,
 			x.Retired.UTC().Format(layout)))
 	}
 	for i := range r.Secrets {
 		if r.Secrets[i].ID == secret {
-			return oidc.Fail(oidc.InvalidClient, secret+" is the ID of a secret, not the secret itself, which was shown once "+
-				"when it was made")
+			return oidc.Fail(oidc.InvalidClient,
+				secret+" is the ID of a secret, not the secret itself, which was shown once "+
+					"when it was made")
 		}
 	}
 	return oidc.Fail(oidc.InvalidClient, "this is no secret of "+r.Trust.Name)
@@ -296,14 +304,15 @@ func selfAsks(r *Registered, form url.Values) ([]federation.Ask, []string, *oidc
 			}
 			if !r.Granted(a, "") {
 				waiting = append(waiting, a.Label())
-			} else if len(resource) == 0 || r.APIs[a.API] != nil && slices.Contains(resource, r.APIs[a.API].API.Audience) {
+			} else if len(resource) == 0 ||
+				r.APIs[a.API] != nil && slices.Contains(resource, r.APIs[a.API].API.Audience) {
 				asks = append(asks, a)
 			}
 		}
 		switch {
 		case len(asks) == 0 && len(waiting) > 0:
-			return nil, nil, oidc.Fail(oidc.InvalidScope, "an administrator has not consented yet to "+strings.Join(waiting,
-				", "))
+			return nil, nil, oidc.Fail(oidc.InvalidScope,
+				"an administrator has not consented yet to "+strings.Join(waiting, ", "))
 		case len(asks) == 0:
 			return nil, nil, oidc.Fail(oidc.InvalidScope, r.Trust.Name+" asks for no permission as itself")
 		}

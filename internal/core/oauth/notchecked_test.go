@@ -27,7 +27,8 @@ func TestWhatAnEndpointCannotKnow(t *testing.T) {
 	}
 	answered := func(q url.Values, seen bool) []string {
 		q.Set("iss", d.Doc.Issuer)
-		return JudgeAnswer(q, d.r, AnswerExpect{Doc: d.Doc, SentTo: redirect, StateSeen: seen, StateGood: seen}).NotChecked
+		return JudgeAnswer(q, d.r, AnswerExpect{Doc: d.Doc, SentTo: redirect, StateSeen: seen,
+			StateGood: seen}).NotChecked
 	}
 	redeemed := func(kind oidc.Kind, form url.Values) []string {
 		d.r.Client.Kind, d.r.Terms.Policy.Device = kind, true
@@ -50,7 +51,8 @@ func TestWhatAnEndpointCannotKnow(t *testing.T) {
 			[]string{"whether the state is the one that the client sent", issued}},
 		{"a code redeemed", redeemed(oidc.UserAgent, url.Values{"grant_type": {"authorization_code"}, code: {"x"}}),
 			[]string{"whether the code was issued, to this client, and is good"}},
-		{"tokens refreshed", redeemed(oidc.UserAgent, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {"x"}}),
+		{"tokens refreshed", redeemed(oidc.UserAgent,
+			url.Values{"grant_type": {"refresh_token"}, "refresh_token": {"x"}}),
 			[]string{"whether the refresh token was issued, to this client, and is good"}},
 		{"a device code", redeemed(oidc.Native, url.Values{"grant_type": {DeviceGrant}, "device_code": {"x"}}),
 			[]string{"whether the device code was issued, to this client, and somebody agreed"}},

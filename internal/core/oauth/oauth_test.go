@@ -262,8 +262,8 @@ func TestAuthorizationRequests(t *testing.T) {
 			true},
 		{request("code_challenge", ""), "oauth.invalid_request", oidc.InvalidRequest, "PKCE", true},
 		{request("code_challenge_method", "plain"), "oauth.invalid_request", oidc.InvalidRequest, "S256", true},
-		{request("scope", "openid frames.read"), "oauth.invalid_scope", oidc.InvalidScope, "does not ask for frames.read",
-			true},
+		{request("scope", "openid frames.read"), "oauth.invalid_scope", oidc.InvalidScope,
+			"does not ask for frames.read", true},
 		{request("prompt", "none login"), "oauth.invalid_request", oidc.InvalidRequest, "stands alone", true},
 		{request("max_age", "-1"), "oauth.invalid_request", oidc.InvalidRequest, "max_age", true},
 	} {
@@ -272,7 +272,8 @@ func TestAuthorizationRequests(t *testing.T) {
 			j.Verdict != judge.Refused {
 			t.Errorf("%v: %q, answer %v, %s", c.q, got, j.Answer, j.Verdict)
 		}
-		if c.code != "" && (j.Error == nil || j.Error.Code != c.code || !strings.Contains(j.Error.Description, c.says)) {
+		if c.code != "" && (j.Error == nil || j.Error.Code != c.code ||
+			!strings.Contains(j.Error.Description, c.says)) {
 			t.Errorf("%v: %v", c.q, j.Error)
 		}
 	}

@@ -226,12 +226,15 @@ func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 	case !ok || c.Trust != r.Trust.Name:
 		return nil, oidc.Fail(oidc.InvalidGrant, "this code was not issued to this client")
 	case now.Sub(c.Made) >= CodeLife:
-		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("this code is older than %d seconds", int(CodeLife.Seconds())))
+		return nil, oidc.Fail(oidc.InvalidGrant,
+			fmt.Sprintf("this code is older than %d seconds", int(CodeLife.Seconds())))
 	case form.Get("redirect_uri") != c.Redirect:
-		return nil, oidc.Fail(oidc.InvalidGrant, "redirect_uri is another than in the authorization request, "+c.Redirect)
+		return nil, oidc.Fail(oidc.InvalidGrant,
+			"redirect_uri is another than in the authorization request, "+c.Redirect)
 	case c.Challenge == "" && mayOmitPKCE(r):
 		if form.Get("code_verifier") != "" { // RFC 9700, section 4.8.2: no downgrade by taking the challenge away
-			return nil, oidc.Fail(oidc.InvalidGrant, "code_verifier comes for a code that was asked for without code_challenge")
+			return nil, oidc.Fail(oidc.InvalidGrant,
+				"code_verifier comes for a code that was asked for without code_challenge")
 		}
 	case subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(c.Challenge)) != 1:
 		return nil, oidc.Fail(oidc.InvalidGrant,
@@ -325,7 +328,8 @@ func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tok
 	if has(b.asks, "openid") {
 		signer, ok := s.Signers.ForID(r.Client.IDTokenAlg)
 		if !ok {
-			return nil, oidc.Fail(oidc.ServerError, "no key signs with "+r.Client.IDTokenAlg+", which the client registered")
+			return nil, oidc.Fail(oidc.ServerError,
+				"no key signs with "+r.Client.IDTokenAlg+", which the client registered")
 		}
 		claims := r.Releaser.Claims(b.who, strings.Fields(out.Scope), true)
 		if len(f.InIDToken) > 0 {
@@ -338,7 +342,8 @@ func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tok
 		}
 		for k, v := range map[string]any{"iss": issuer, "sub": b.subject, "aud": r.Terms.ClientID, "exp": now.Unix() +
 			int64(policy.IDToken),
-			"iat": now.Unix(), "auth_time": f.AuthTime.Unix(), "acr": f.Context, "amr": amr(f.Context), "sid": f.Session,
+			"iat": now.Unix(), "auth_time": f.AuthTime.Unix(), "acr": f.Context, "amr": amr(f.Context),
+			"sid":     f.Session,
 			"at_hash": oidc.AccessHash(signer.Alg, out.AccessToken)} {
 			claims[k] = v
 		}
@@ -397,8 +402,9 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 			return nil, "", oidc.Fail(oidc.InvalidTarget, "nothing was granted at resource "+resource[0])
 		}
 	case len(names) > 1:
-		return nil, "", oidc.Fail(oidc.InvalidTarget, "permissions of several APIs were granted ("+strings.Join(names, ", ")+
-			"); name one with resource, a token is for one API")
+		return nil, "", oidc.Fail(oidc.InvalidTarget,
+			"permissions of several APIs were granted ("+strings.Join(names, ", ")+
+				"); name one with resource, a token is for one API")
 	case len(names) == 1:
 		pick = names[0]
 	}
@@ -419,12 +425,13 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
 	p, now := r.Terms.Policy, s.Now()
 	if !federation.FromNetwork(p.RefreshFrom, from) {
-		return nil, oidc.Fail(oidc.InvalidGrant, fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s",
-			r.Trust.Name, from,
-			strings.Join(p.RefreshFrom, ", ")))
+		return nil, oidc.Fail(oidc.InvalidGrant,
+			fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s", r.Trust.Name, from,
+				strings.Join(p.RefreshFrom, ", ")))
 	}
 	again := oidc.Fail(oidc.InvalidGrant,
-		"this refresh token was used before; the whole chain is revoked now, since somebody else may have it. Sign in again")
+		"this refresh token was used before; the whole chain is revoked now, since somebody else may have it. Sign "+
+			"in again")
 	id, serial, ok := ReadRefreshToken(s.Key, form.Get("refresh_token"))
 	f, there := s.State.Family(id)
 	switch {
@@ -467,7 +474,8 @@ func narrowed(r *Registered, f *Family, scope string) ([]federation.Ask, *oidc.E
 	}
 	for _, n := range want {
 		if !slices.ContainsFunc(f.Asks, func(a federation.Ask) bool { return a.Name == n }) {
-			return nil, oidc.Fail(oidc.InvalidScope, n+" was not granted at the sign-in; have the person sign in with it")
+			return nil, oidc.Fail(oidc.InvalidScope,
+				n+" was not granted at the sign-in; have the person sign in with it")
 		}
 	}
 	var out []federation.Ask

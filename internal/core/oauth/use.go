@@ -68,8 +68,8 @@ func (s *Server) Introspect(r *Registered, token string) map[string]any {
 		if !there || f.Trust != r.Trust.Name || f.Serial != serial || f.Ended != "" || !s.Now().Before(until) {
 			return dead
 		}
-		return map[string]any{"active": true, "client_id": r.Terms.ClientID, "scope": ScopeOf(f.Asks), "exp": until.Unix(),
-			"iat": f.Since.Unix(), "iss": s.Doc.Issuer}
+		return map[string]any{"active": true, "client_id": r.Terms.ClientID, "scope": ScopeOf(f.Asks),
+			"exp": until.Unix(), "iat": f.Since.Unix(), "iss": s.Doc.Issuer}
 	}
 	_, claims, err := oidc.Peek(token)
 	aud := oidc.Texts(claims, "aud")

@@ -60,8 +60,8 @@ var ErrDiscovery = errors.New("this is no discovery document")
 func WellKnown(issuer string) []string {
 	out := []string{strings.TrimSuffix(issuer, "/") + "/.well-known/openid-configuration"}
 	if u, err := url.Parse(issuer); err == nil {
-		out = append(out, u.Scheme+"://"+u.Host+"/.well-known/oauth-authorization-server"+strings.TrimSuffix(u.EscapedPath(),
-			"/"))
+		out = append(out, u.Scheme+"://"+u.Host+"/.well-known/oauth-authorization-server"+
+			strings.TrimSuffix(u.EscapedPath(), "/"))
 	}
 	return out
 }
@@ -97,8 +97,8 @@ func OwnDiscovery(at string, signed, scopes []string) *Discovery {
 		IDTokenAlgorithms: signed, TokenAuthMethods: append(slices.Clone(auth), "none"), TokenAuthAlgorithms: algs,
 		IntrospectAuthMethods: auth, IntrospectAuthAlgs: algs, RevokeAuthMethods: append(slices.Clone(auth), "none"),
 		RevokeAuthAlgs:   algs,
-		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std), ACRValues: []string{judge.ContextPassword,
-			judge.ContextMFA},
+		ChallengeMethods: []string{"S256"}, ClaimsSupported: slices.Compact(std),
+		ACRValues:    []string{judge.ContextPassword, judge.ContextMFA},
 		PromptValues: []string{"none", "login", "consent", "select_account"}, IssInResponse: true}
 }
 
@@ -107,7 +107,8 @@ func ReadDiscovery(raw []byte) (*Discovery, error) {
 	d := &Discovery{RequestURIParameter: true}
 	if err := json.Unmarshal(raw, d); err != nil {
 		if strings.HasPrefix(strings.TrimSpace(string(raw)), "<") {
-			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document really is",
+			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document "+
+				"really is",
 				ErrDiscovery)
 		}
 		return nil, fmt.Errorf("%w: %v", ErrDiscovery, err)
@@ -150,8 +151,8 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		u, err := url.Parse(e.v)
 		switch {
 		case e.v == "" && e.need == "always":
-			add(finding.Error, "endpoint", e.name, "", "an https: URL", "ask the provider's owner; nothing works without it",
-				"OpenID Connect Discovery 3")
+			add(finding.Error, "endpoint", e.name, "", "an https: URL",
+				"ask the provider's owner; nothing works without it", "OpenID Connect Discovery 3")
 		case e.v == "" && e.need == "code":
 			add(finding.Warning, "endpoint", e.name, "", "an https: URL",
 				"without it nobody can sign in; machine clients can go on", "OpenID Connect Discovery 3")
@@ -174,7 +175,8 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 			out.Pass("discovery.pkce", "code flow with PKCE", "S256")
 		}
 		if !d.IssInResponse {
-			add(finding.Note, "iss", "iss in the response", "not promised", "authorization_response_iss_parameter_supported",
+			add(finding.Note, "iss", "iss in the response", "not promised",
+				"authorization_response_iss_parameter_supported",
 				"a client of several providers cannot tell their answers apart", "RFC 9207 3")
 		}
 	}
@@ -199,5 +201,6 @@ func ResourceMetadataAt(resource string) string {
 	if err != nil {
 		return ""
 	}
-	return u.Scheme + "://" + u.Host + "/.well-known/oauth-protected-resource" + strings.TrimSuffix(u.EscapedPath(), "/")
+	return u.Scheme + "://" + u.Host + "/.well-known/oauth-protected-resource" +
+		strings.TrimSuffix(u.EscapedPath(), "/")
 }

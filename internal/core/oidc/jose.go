@@ -65,15 +65,15 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 		return nil, nil, fmt.Errorf("%w: it has no member keys", ErrKeys)
 	}
 	if len(*set.Keys) > maxKeyCount {
-		return nil, nil, fmt.Errorf("%w that can be used: it holds %d keys, at most %d are read", ErrKeys, len(*set.Keys),
-			maxKeyCount)
+		return nil, nil, fmt.Errorf("%w that can be used: it holds %d keys, at most %d are read", ErrKeys,
+			len(*set.Keys), maxKeyCount)
 	}
 	var out []Key
 	for i, k := range *set.Keys {
 		name := fmt.Sprintf("key %d", i+1)
 		skip := func(level finding.Level, id, saw, expected, fix string) {
-			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected, Side: side,
-				Fix: finding.Do(fix), Ref: "RFC 7517 4"})
+			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected,
+				Side: side, Fix: finding.Do(fix), Ref: "RFC 7517 4"})
 		}
 		var head struct{ Kid, Kty, Use string }
 		_ = json.Unmarshal(k, &head) // what it cannot read is reported below
@@ -97,8 +97,8 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 			skip(finding.Note, "encryption", "a key for encryption", "a key for signatures", "it is left out here")
 			continue
 		case weak(jwk.Key):
-			skip(finding.Error, "weak", keys.Describe(jwk.Key), "RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519",
-				"it is left out; ask for a stronger key")
+			skip(finding.Error, "weak", keys.Describe(jwk.Key),
+				"RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519", "it is left out; ask for a stronger key")
 			continue
 		}
 		for _, o := range out {

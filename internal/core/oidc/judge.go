@@ -153,7 +153,8 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	}
 	j.nonce()
 	if _, there := j.claims["nonce"]; there && !e.CheckNonce {
-		v.NotChecked = append(v.NotChecked, "whether the nonce is the one that the client sent: the client alone knows it")
+		v.NotChecked = append(v.NotChecked,
+			"whether the nonce is the one that the client sent: the client alone knows it")
 	}
 	j.atHash()
 	j.strength()
@@ -196,7 +197,8 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 		if len(v.Scope) > 0 {
 			saw = strings.Join(v.Scope, " ")
 		}
-		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to", "RFC 6750 3.1")
+		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to",
+			"RFC 6750 3.1")
 	}
 	return j.end(v)
 }
@@ -238,8 +240,8 @@ func (j *judging) audience(what, ref string) {
 	aud := Texts(j.claims, "aud")
 	if slices.Contains(aud, j.Audience) {
 		if what == "client ID" && len(aud) > 1 && Text(j.claims, "azp") == "" {
-			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience, finding.Provider,
-				"name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
+			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience,
+				finding.Provider, "name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
 			return
 		}
 		j.out.Pass("token.audience", "audience", j.Audience)

@@ -38,7 +38,8 @@ func TestWhatATokenJudgeCannotKnow(t *testing.T) {
 		{"its revocation", JudgeAccessToken(access, without(func(x *Expect) { x.Revoked = nil })),
 			[]string{"whether the token was revoked"}},
 		{"all of a logout token", JudgeLogoutToken(sign("logout+jwt", logout, nil), e, once), nil},
-		{"its use", JudgeLogoutToken(sign("logout+jwt", logout, nil), e, nil), []string{"whether the token came before"}},
+		{"its use", JudgeLogoutToken(sign("logout+jwt", logout, nil), e, nil),
+			[]string{"whether the token came before"}},
 	} {
 		if !slices.Equal(c.got.NotChecked, c.want) || c.got.Verdict != "accepted" {
 			t.Errorf("%s: %s, %q, %v", c.name, c.got.Verdict, c.got.NotChecked, c.got.Findings.IDs("error"))

@@ -148,9 +148,9 @@ func TestReadKeys(t *testing.T) {
 		return string(b)
 	}
 	ok := jwk(good.Public(), "ok", "sig")
-	for id, bad := range map[string]string{"jwks.weak": jwk(rsaWeak.Public(), "w", ""), "jwks.private": jwk(good, "p", ""),
-		"jwks.encryption": jwk(good.Public(), "e", "enc"),
-		"jwks.symmetric":  `{"kty":"oct","k":"AAAA"}`, "jwks.broken": `{"kty":"EC","crv":"P-256","x":"AA","y":"AA"}`} {
+	for id, bad := range map[string]string{"jwks.weak": jwk(rsaWeak.Public(), "w", ""),
+		"jwks.private": jwk(good, "p", ""), "jwks.encryption": jwk(good.Public(), "e", "enc"),
+		"jwks.symmetric": `{"kty":"oct","k":"AAAA"}`, "jwks.broken": `{"kty":"EC","crv":"P-256","x":"AA","y":"AA"}`} {
 		list, found, err := ReadKeys([]byte(`{"keys":[`+bad+`,`+ok+`]}`), finding.Provider)
 		if err != nil || len(list) != 1 || list[0].ID != "ok" {
 			t.Errorf("%s: %v %v", id, list, err)
@@ -194,8 +194,8 @@ func signers(t testing.TB) map[string]*Signer {
 func keyOf(s *Signer) []Key { return []Key{{s.ID, s.Alg, s.Key.Public()}} }
 
 func idClaims() map[string]any {
-	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1", "exp": now.Unix() +
-		600, "iat": now.Unix(), "nonce": "n", "acr": judge.ContextMFA, "auth_time": now.Unix() - 60}
+	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1",
+		"exp": now.Unix() + 600, "iat": now.Unix(), "nonce": "n", "acr": judge.ContextMFA, "auth_time": now.Unix() - 60}
 }
 
 // TestJudgeIDToken has one wrong thing in each case, and expects its finding and no other error.
@@ -375,7 +375,8 @@ func TestSigners(t *testing.T) {
 		{Signers{es}, "RS256", es, es, false, "ES256"},
 	} {
 		id, ok := c.have.ForID(c.registered)
-		if id != c.id || ok != c.ok || c.have.ForAccess() != c.access || strings.Join(c.have.Algorithms(), " ") != c.algs {
+		if id != c.id || ok != c.ok || c.have.ForAccess() != c.access ||
+			strings.Join(c.have.Algorithms(), " ") != c.algs {
 			t.Errorf("%v, registered %q: %s %v, %s, %v", c.algs, c.registered, id.Alg, ok, c.have.ForAccess().Alg,
 				c.have.Algorithms())
 		}
@@ -460,7 +461,8 @@ func TestJudgeAccessToken(t *testing.T) {
 		maps.Copy(claims, c.claims)
 		tok, _ := s.Sign(c.typ, claims)
 		j := JudgeAccessToken(tok, e)
-		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != id || (j.Verdict == judge.Accepted) != (id == "") {
+		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != id ||
+			(j.Verdict == judge.Accepted) != (id == "") {
 			t.Errorf("want %q, got %q", id, got)
 		}
 	}
@@ -488,8 +490,9 @@ func TestJudgeAssertion(t *testing.T) {
 	}
 	for says, change := range map[string]map[string]any{"used before": nil, "iss and sub": {"iss": "d", "jti": "1"},
 		"aud must be": {"aud": "x", "jti": "2"}, "expired": {"exp": now.Unix() - 600, "jti": "3"},
-		"longer than an hour": {"exp": now.Unix() + 7200, "jti": "4"}, "not valid yet": {"nbf": now.Unix() + 600, "jti": "5"},
-		"jti is missing": {"jti": ""}} {
+		"longer than an hour": {"exp": now.Unix() + 7200, "jti": "4"},
+		"not valid yet":       {"nbf": now.Unix() + 600, "jti": "5"},
+		"jti is missing":      {"jti": ""}} {
 		if e := judge(change); e == nil || e.Code != InvalidClient || !strings.Contains(e.Description, says) {
 			t.Errorf("%s: %v", says, e)
 		}
@@ -507,8 +510,9 @@ func TestJudgeDiscovery(t *testing.T) {
 	good := func() map[string]any {
 		return map[string]any{"issuer": iss, "authorization_endpoint": iss + "/a", "token_endpoint": iss + "/t",
 			"jwks_uri": iss + "/k", "response_types_supported": []string{"code"},
-			"code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true,
-			"id_token_signing_alg_values_supported": []string{"RS256"}, "x": 1}
+			"code_challenge_methods_supported":               []string{"S256"},
+			"authorization_response_iss_parameter_supported": true,
+			"id_token_signing_alg_values_supported":          []string{"RS256"}, "x": 1}
 	}
 	for _, c := range []struct {
 		id    string
@@ -521,8 +525,8 @@ func TestJudgeDiscovery(t *testing.T) {
 		{"discovery.endpoint", finding.Warning, "authorization_endpoint", nil}, {"discovery.code", finding.Error,
 			"response_types_supported", []string{"token"}}, {"discovery.pkce", finding.Warning,
 			"code_challenge_methods_supported", []string{"plain"}},
-		{"discovery.iss", finding.Note, "authorization_response_iss_parameter_supported", false}, {"discovery.algorithm",
-			finding.Error, "id_token_signing_alg_values_supported", []string{"HS256"}}} {
+		{"discovery.iss", finding.Note, "authorization_response_iss_parameter_supported", false},
+		{"discovery.algorithm", finding.Error, "id_token_signing_alg_values_supported", []string{"HS256"}}} {
 		m := good()
 		if m[c.key] = c.v; c.v == nil {
 			delete(m, c.key)
@@ -634,7 +638,8 @@ func TestPeerVerifiesWhatWeSign(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%s: %v", s.Alg, err)
 			}
-			if b, err := w.Verify(key.Public()); err != nil || !strings.Contains(string(b), "login.kestrelridge.example") {
+			if b, err := w.Verify(key.Public()); err != nil ||
+				!strings.Contains(string(b), "login.kestrelridge.example") {
 				t.Fatalf("%s: %v", s.Alg, err)
 			}
 			if h := w.Signatures[0].Header; h.KeyID != s.ID || h.ExtraHeaders["typ"] != "JWT" {

@@ -34,7 +34,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	u, err := url.Parse(raw)
 	switch {
 	case strings.ContainsAny(raw, "*"):
-		bad("wildcard", "one exact URI", "register each URI by itself; a wildcard lets others receive codes", "RFC 9700 2.1")
+		bad("wildcard", "one exact URI", "register each URI by itself; a wildcard lets others receive codes",
+			"RFC 9700 2.1")
 		return out
 	case err != nil || u.Scheme == "":
 		bad("scheme", "an absolute URI", "write it whole, with its scheme", "RFC 6749 3.1.2")
@@ -54,7 +55,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 		case !judge.IsLoopback(host):
 			bad("scheme", "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
 		case !isAddress(host):
-			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else", "RFC 8252 8.3")
+			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else",
+				"RFC 8252 8.3")
 		case kind != Native:
 			warn("loopback", "https: once the app is in use", "keep loopback addresses for development", "RFC 8252 7.3")
 		}
@@ -63,7 +65,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	default:
 		switch {
 		case kind != Native:
-			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use https:",
+			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use "+
+				"https:",
 				"RFC 8252 7.1")
 		case !strings.Contains(u.Scheme, "."):
 			bad("private-scheme", "a scheme made of a domain name you have, such as example.kestrelridge.skyview",
@@ -72,7 +75,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	}
 	if u.RawQuery != "" || u.ForceQuery {
 		warn("query", "a URI without query",
-			"a query is compared with the rest of it, byte for byte; carry state in the state parameter", "RFC 6749 3.1.2")
+			"a query is compared with the rest of it, byte for byte; carry state in the state parameter",
+			"RFC 6749 3.1.2")
 	}
 	for _, seg := range strings.Split(u.Path, "/") {
 		if seg == ".." || seg == "." {
@@ -83,7 +87,8 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	for _, b := range beside {
 		if b != raw && strings.TrimSuffix(b, "/") == strings.TrimSuffix(raw, "/") {
 			warn("twin", "one of the two",
-				"it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends", "RFC 3986 6.2.1")
+				"it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends",
+				"RFC 3986 6.2.1")
 		}
 	}
 	if len(out) == 0 {

@@ -201,9 +201,9 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	o := &opened{Header: h, claims: claims}
 	for _, x := range [3][2]string{{"jku", h.JKU}, {"x5u", h.X5U}, {"jwk", string(h.JWK)}} {
 		if x[1] != "" {
-			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0], Saw: x[1],
-				Expected: "no key in the token",
-				Side:     side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"),
+			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0],
+				Saw: x[1], Expected: "no key in the token",
+				Side: side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"),
 				Ref: "RFC 8725 3.10"})
 		}
 	}
@@ -221,8 +221,8 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 			"RFC 8725 3.1")
 		return o
 	case h.Crit != nil || h.B64 != nil:
-		fail("crit", "header", "extensions that must be understood (crit, b64)", "none", "have the sender leave them out",
-			"RFC 7515 4.1.11")
+		fail("crit", "header", "extensions that must be understood (crit, b64)", "none",
+			"have the sender leave them out", "RFC 7515 4.1.11")
 		return o
 	}
 	fits := false

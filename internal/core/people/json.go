@@ -113,7 +113,8 @@ func ReadJSON(b []byte) (*Directory, error) {
 			return nil, &ReadError{Err: ErrSyntax, Detail: fmt.Sprintf("entry %d has neither uid nor mail", i+1)}
 		}
 		if first, ok := seen[strings.ToLower(p.ID)]; ok {
-			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s is entry %d and entry %d", p.ID, first, i+1)}
+			return nil, &ReadError{Err: ErrDuplicate,
+				Detail: fmt.Sprintf("%s is entry %d and entry %d", p.ID, first, i+1)}
 		}
 		seen[strings.ToLower(p.ID)] = i + 1
 		d.Persons = append(d.Persons, p)

@@ -21,7 +21,8 @@ type Person struct {
 	DN         string              `json:"dn,omitempty"`
 	Attributes map[string][]string `json:"attributes"`
 	Groups     []string            `json:"groups"`
-	Home       string              `json:"home,omitempty"` // name of the provider at which alone they sign in; "" is any
+	// name of the provider at which alone they sign in; "" is any
+	Home string `json:"home,omitempty"`
 	// name of the source that they came from; "" is a load by hand
 	Source string `json:"source,omitempty"`
 	// what pseudonyms are made from; it never changes, whatever the person is called

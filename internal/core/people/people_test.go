@@ -60,10 +60,12 @@ func TestRefused(t *testing.T) {
 		err  error
 		line int
 	}{
-		"": {ErrNobody, 0}, "# only a comment\n": {ErrNobody, 0}, "dn: ou=x\nobjectClass: organizationalUnit\n": {ErrNobody,
-			0},
-		"dn: uid=a\nuid: a\n no: value": {ErrNobody, -1}, "version: 2\ndn: uid=a\nuid: a\n": {ErrSyntax, 1},
-		"version: 1\nuid: a\n": {ErrSyntax, 2}, "dn: uid=a\nchangetype: modify\n": {ErrSyntax, 2},
+		"": {ErrNobody, 0}, "# only a comment\n": {ErrNobody, 0},
+		"dn: ou=x\nobjectClass: organizationalUnit\n": {ErrNobody, 0},
+		"dn: uid=a\nuid: a\n no: value":               {ErrNobody, -1},
+		"version: 2\ndn: uid=a\nuid: a\n":             {ErrSyntax, 1},
+		"version: 1\nuid: a\n":                        {ErrSyntax, 2},
+		"dn: uid=a\nchangetype: modify\n":             {ErrSyntax, 2},
 		"dn: uid=a\njpegPhoto:< file:///etc/passwd\n": {ErrSyntax, 2},
 		"dn: uid=a\nuid: a\n\n cont\n":                {ErrSyntax, 4}, "uid,uid\na,b\n": {ErrSyntax, 1},
 		"uid,mail\n\"a,b\n":                    {ErrSyntax, 2},

@@ -79,7 +79,8 @@ func TestSources(t *testing.T) {
 	}{
 		{Source{At: "people.ldif"}, false, true}, {Source{At: "people.ldif", Base: "dc=example"}, false, false},
 		{Source{At: "https://people.example"}, false, false}, {Source{At: at}, true, false},
-		{Source{At: at, Base: "dc=example"}, true, true}, {Source{At: at, Base: "dc=example", BindDN: "cn=x"}, true, false},
+		{Source{At: at, Base: "dc=example"}, true, true},
+		{Source{At: at, Base: "dc=example", BindDN: "cn=x"}, true, false},
 		{Source{At: at, Base: "dc=example", BindDN: "cn=x", Password: "env:WORD"}, true, true},
 		{Source{At: at, Base: "dc=example", Page: 10001}, true, false}, {Source{At: at, Base: "dc=example",
 			Cache: -1}, true, false},

@@ -44,7 +44,8 @@ func (s *Source) Check() error {
 	}
 	switch {
 	case !s.Directory() && strings.Contains(s.At, "://"):
-		return bad("give a file, or the address of a directory server as ldaps://HOST or ldap://HOST, which then starts " +
+		return bad("give a file, or the address of a directory server as ldaps://HOST or ldap://HOST, which then " +
+			"starts " +
 			"TLS")
 	case !s.Directory() && s.Base+s.BindDN+s.Filter+s.Password != "":
 		return bad("a file has no base, filter or bind name")

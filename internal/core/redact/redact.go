@@ -73,7 +73,8 @@ var (
 // secretFields are the parameters of OAuth and SAML whose values open something or lead to a person.
 func secretFields() []string {
 	return []string{"code", "state", "nonce", "client_secret", "client_assertion", "access_token", "refresh_token",
-		"id_token", "id_token_hint", "login_hint", "code_verifier", "code_challenge", "password", "device_code", "user_code",
+		"id_token", "id_token_hint", "login_hint", "code_verifier", "code_challenge", "password", "device_code",
+		"user_code",
 		"request_uri", "RelayState", "SAMLart", "Signature", "token", "logout_token", "assertion", "sid"}
 }
 

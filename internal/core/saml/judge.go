@@ -164,8 +164,10 @@ func (j *judging) run() {
 	j.space()
 	if j.Seen != nil && j.genuine && !j.Findings.Failed() {
 		if j.Seen(j.AssertionID) {
-			j.fail("saml.replay", "one-time use", "assertion "+j.AssertionID+" was used before", "an assertion not seen yet",
-				finding.Sender, "start the sign-in again; a message that comes twice may be stolen", "SAML Profiles 4.1.4.5")
+			j.fail("saml.replay", "one-time use", "assertion "+j.AssertionID+" was used before",
+				"an assertion not seen yet",
+				finding.Sender, "start the sign-in again; a message that comes twice may be stolen",
+				"SAML Profiles 4.1.4.5")
 		} else {
 			j.Findings.Pass("saml.replay", "one-time use", "first use of "+j.AssertionID)
 		}
@@ -178,7 +180,8 @@ func (j *judging) validity() {
 		j.failWith("saml.metadata.expired", "validity of the provider's metadata", "ended "+stamp(*j.Until),
 			"metadata in force",
 			finding.Provider, finding.Do("read the provider's metadata again").
-				Then(named(j.ProviderName, "from its source", "provider", "change", j.ProviderName, "--metadata", "SOURCE")),
+				Then(named(j.ProviderName, "from its source", "provider", "change", j.ProviderName, "--metadata",
+					"SOURCE")),
 			"SAML Metadata 2.3.2")
 	}
 }
@@ -205,7 +208,8 @@ func (j *judging) status() bool {
 			"SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
-			"sign in with the factors that are asked for; if that was done, the provider cannot give the authentication "+
+			"sign in with the factors that are asked for; if that was done, the provider cannot give the "+
+				"authentication "+
 				"context that the request names", "SAML Core 3.2.2.2")
 	default:
 		x := adviceOn(st)
@@ -271,7 +275,8 @@ func signatureFinding(prefix, check string, err error, side finding.Side, name s
 		f.Fix = finding.Do("give the ledger the " + string(side) + "'s metadata with its signing certificate")
 	case xmlsec.Changed:
 		f.Expected = "content unchanged since it was signed"
-		f.Fix = finding.Do("find what changes the message on its way (a proxy, an editor, a pretty-printer); capture it raw")
+		f.Fix = finding.Do("find what changes the message on its way (a proxy, an editor, a pretty-printer); capture " +
+			"it raw")
 	case xmlsec.BadReference:
 		f.ID = "saml.wrapping"
 		f.Expected = "a signature that covers exactly the element that carries it"
@@ -320,7 +325,8 @@ func (j *judging) goodSignature(check string, v xmlsec.Verified) {
 	if v.SHA1 {
 		j.Findings.Add(finding.Finding{ID: "saml.signature.weak", Level: finding.Warning, Check: check,
 			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",
-			Side: finding.Provider, Fix: finding.Do("set the provider to sign with SHA-256, then take the exception away")})
+			Side: finding.Provider, Fix: finding.Do("set the provider to sign with SHA-256, then take the " +
+				"exception away")})
 		return
 	}
 	j.Findings.Pass("saml.signature", check, xmlsec.ShortAlgorithm(v.Method)+" by the provider's key")
@@ -343,7 +349,8 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 			if j.RefusePlain {
 				level = finding.Error
 			}
-			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: level, Check: "encryption", Saw: "a plain assertion",
+			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: level, Check: "encryption",
+				Saw:      "a plain assertion",
 				Expected: "an encrypted assertion, as this trust says", Side: finding.Provider, Ref: "SAML Core 2.3.4",
 				Fix: finding.Do("set the provider to encrypt for this app with the certificate in the app's metadata")})
 		}
@@ -386,8 +393,8 @@ func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool)
 	if err == nil {
 		return inside, true
 	}
-	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that nothing " +
-		"changes the message on its way"
+	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that " +
+		"nothing changes the message on its way"
 	side, saw := finding.Provider, err.Error()
 	switch {
 	case errors.Is(err, xmlsec.ErrNoRecipientKey):
@@ -433,7 +440,8 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 }
 
 func (j *judging) issuer() {
-	respIssuer, asIssuer := xmlsec.Child(j.resp, NSAssertion, "Issuer"), xmlsec.Child(j.assertion, NSAssertion, "Issuer")
+	respIssuer, asIssuer := xmlsec.Child(j.resp, NSAssertion, "Issuer"),
+		xmlsec.Child(j.assertion, NSAssertion, "Issuer")
 	ri, ai := xmlsec.Value(respIssuer), xmlsec.Value(asIssuer)
 	saw := ai
 	if j.assertion == nil || ri != "" && ri != j.Provider {
@@ -450,8 +458,9 @@ func (j *judging) issuer() {
 		}
 	}
 	if respIssuer == nil && j.assertion != nil && (xmlsec.Child(j.resp, xmlsec.NS, "Signature") != nil || j.Encrypted) {
-		j.fail("saml.issuer", "issuer of the response", "none", "an Issuer, since the response is signed or its assertion "+
-			"encrypted", finding.Provider, "send the Issuer in the Response too", "SAML Profiles 4.1.4.2")
+		j.fail("saml.issuer", "issuer of the response", "none",
+			"an Issuer, since the response is signed or its assertion "+
+				"encrypted", finding.Provider, "send the Issuer in the Response too", "SAML Profiles 4.1.4.2")
 	}
 }
 

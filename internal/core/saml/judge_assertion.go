@@ -59,8 +59,10 @@ func (j *judging) spaces(what, name, value string) {
 func (j *judging) space() {
 	if len(j.spaced) > 0 {
 		j.Findings.Add(finding.Finding{ID: "saml.space", Level: finding.Note, Check: "white space in values",
-			Saw: strings.Join(j.spaced, ", ") + " begins or ends with white space; it was kept", Expected: "values without it",
-			Side: finding.Provider, Fix: finding.Do("take it off at the provider; many apps compare the whole value")})
+			Saw:      strings.Join(j.spaced, ", ") + " begins or ends with white space; it was kept",
+			Expected: "values without it",
+			Side:     finding.Provider, Fix: finding.Do("take it off at the provider; many apps compare " +
+				"the whole value")})
 	}
 }
 
@@ -76,7 +78,8 @@ func formatWords(format string) string {
 func (j *judging) confirmation() {
 	data := j.bearer()
 	if data == nil {
-		j.fail("saml.confirmation", "subject confirmation", "no bearer confirmation with data", "one bearer confirmation",
+		j.fail("saml.confirmation", "subject confirmation", "no bearer confirmation with data",
+			"one bearer confirmation",
 			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
 		return
 	}
@@ -151,7 +154,8 @@ func (j *judging) conditions() {
 				saw += " of type " + t
 			}
 			j.fail("saml.condition", "conditions", saw, "conditions of SAML 2.0 alone", finding.Provider,
-				"take the condition out for this app: it must be refused, since nobody knows whether it holds", "SAML Core 2.5.1.1")
+				"take the condition out for this app: it must be refused, since nobody knows whether it holds",
+				"SAML Core 2.5.1.1")
 		}
 	}
 }
@@ -196,8 +200,9 @@ func (j *judging) window() {
 	data, cond := j.bearer(), xmlsec.Child(j.assertion, NSAssertion, "Conditions")
 	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
 	if !take(cond, "NotBefore", true) || !take(cond, "NotOnOrAfter", false) ||
-		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) || !take(j.assertion, "IssueInstant",
-		true) {
+		!take(data, "NotOnOrAfter", false) || !take(st, "SessionNotOnOrAfter", false) ||
+		!take(j.assertion, "IssueInstant",
+			true) {
 		return
 	}
 	if data != nil && !xmlsec.HasAttr(data, "NotOnOrAfter") {
@@ -210,12 +215,15 @@ func (j *judging) window() {
 	skewed := func() string { return fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew)) }
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
-		j.fail("saml.time.early", "time window", fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
+		j.fail("saml.time.early", "time window",
+			fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
 			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead",
 			"SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
-		j.fail("saml.time.late", "time window", fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
-			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides by NTP",
+		j.fail("saml.time.late", "time window",
+			fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
+			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides "+
+				"by NTP",
 			"SAML Core 2.5.1")
 	default:
 		j.Findings.Pass("saml.time", "time window", window)
@@ -412,8 +420,8 @@ func (j *judging) request() {
 	case saw == "" && want == "" && j.AllowUnsolicited:
 		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
 	case saw == "" && want == "":
-		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response", "an answer to a request of the app",
-			finding.Both, finding.Do("start the sign-in at the app").
+		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response",
+			"an answer to a request of the app", finding.Both, finding.Do("start the sign-in at the app").
 				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")),
 			"SAML Profiles 4.1.5")
 	case saw != want:

@@ -51,15 +51,16 @@ func answer() *Answer {
 		Now: now, Lifetime: 5 * time.Minute,
 		Subject: Subject{Value: "mira@kestrelridge.example", Format: FormatEmail}, Context: judge.ContextPassword,
 		AuthnInstant: now, SessionIndex: "_s1",
-		Attributes: []Attribute{{Name: "mail", Format: NameFormatBasic, Values: []string{"mira.solano@kestrelridge.example"}},
+		Attributes: []Attribute{{Name: "mail", Format: NameFormatBasic,
+			Values: []string{"mira.solano@kestrelridge.example"}},
 			{Name: "displayName", Format: NameFormatBasic, Values: []string{"Mira Solano"}}},
 		SignAssertion: true, Signer: signers().idp, Rand: rand.Reader}
 }
 
 func expect() Expect {
-	return Expect{App: appID, ACS: []string{acsURL}, Provider: idpID, Keys: []crypto.PublicKey{signers().idp.Key.Public()},
-		CheckRequest: true,
-		RequestID:    "_req1", Wanted: []Wanted{{Name: "mail", Required: true}}, Now: now.Add(10 * time.Second),
+	return Expect{App: appID, ACS: []string{acsURL}, Provider: idpID,
+		Keys: []crypto.PublicKey{signers().idp.Key.Public()}, CheckRequest: true,
+		RequestID: "_req1", Wanted: []Wanted{{Name: "mail", Required: true}}, Now: now.Add(10 * time.Second),
 		DecryptionKeys: []*rsa.PrivateKey{signers().app.Key.(*rsa.PrivateKey)}}
 }
 
@@ -98,7 +99,10 @@ func TestAccepts(t *testing.T) {
 			a.EncryptTo, a.EncryptWith = signers().app.Certificate,
 				xmlsec.AES128CBC
 		},
-		"encrypted and signed": func(a *Answer, _ *Expect) { a.EncryptTo, a.SignResponse = signers().app.Certificate, true },
+		"encrypted and signed": func(a *Answer, _ *Expect) {
+			a.EncryptTo,
+				a.SignResponse = signers().app.Certificate, true
+		},
 		"unsolicited": func(a *Answer, e *Expect) {
 			a.InResponseTo, e.RequestID, e.AllowUnsolicited = "", "", true
 		},
@@ -154,25 +158,28 @@ func TestRefuses(t *testing.T) {
 		{"destination", "saml.destination", nil, nil, edit(`Destination="`+acsURL, `Destination="`+acsURL+"/")},
 		{"recipient", "saml.recipient", func(a *Answer) { a.ACS = acsURL + "/" }, nil, edit(`Destination="`+acsURL+"/",
 			`Destination="`+acsURL)},
-		{"issuer", "saml.issuer", func(a *Answer) { a.Issuer = "https://login.kestrelridge.example/Metadata" }, nil, nil},
+		{"issuer", "saml.issuer", func(a *Answer) { a.Issuer = "https://login.kestrelridge.example/Metadata" },
+			nil, nil},
 		{"too late", "saml.time.late", nil, func(e *Expect) { e.Now = now.Add(7 * time.Minute) }, nil},
 		{"too early", "saml.time.early", nil, func(e *Expect) { e.Now = now.Add(-3 * time.Minute) }, nil},
 		{"other InResponseTo", "saml.in-response-to", nil, func(e *Expect) { e.RequestID = "_req2" }, nil},
 		{"InResponseTo where nothing was asked", "saml.in-response-to", nil, func(e *Expect) { e.RequestID = "" }, nil},
-		{"unsolicited", "saml.unsolicited", func(a *Answer) { a.InResponseTo = "" }, func(e *Expect) { e.RequestID = "" },
-			nil},
-		{"unsolicited where an answer is due", "saml.in-response-to", func(a *Answer) { a.InResponseTo = "" }, nil, nil},
+		{"unsolicited", "saml.unsolicited", func(a *Answer) { a.InResponseTo = "" },
+			func(e *Expect) { e.RequestID = "" }, nil},
+		{"unsolicited where an answer is due", "saml.in-response-to", func(a *Answer) { a.InResponseTo = "" },
+			nil, nil},
 		{"replayed", "saml.replay", nil, func(e *Expect) { e.Seen = func(string) bool { return true } }, nil},
 		{"status", "saml.status", func(a *Answer) { a.Status = StatusRequester }, nil, nil},
 		{"person not admitted", "saml.admission", func(a *Answer) {
 			a.Status, a.SubStatus = StatusResponder,
 				StatusRequestDenied
 		}, nil, nil},
-		{"weaker authentication", "saml.strength", nil, func(e *Expect) { e.Contexts = []string{judge.ContextMFA} }, nil},
+		{"weaker authentication", "saml.strength", nil,
+			func(e *Expect) { e.Contexts = []string{judge.ContextMFA} }, nil},
 		{"required attribute", "claims.required", func(a *Answer) { a.Attributes[0].Name = "email" }, nil, nil},
 		{"not encrypted", "saml.encryption", nil, func(e *Expect) { e.WantEncrypted, e.RefusePlain = true, true }, nil},
-		{"encrypted to another key", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil,
-			nil},
+		{"encrypted to another key", "saml.encryption",
+			func(a *Answer) { a.EncryptTo = signers().other.Certificate }, nil, nil},
 		{"no key to decrypt", "saml.encryption", func(a *Answer) { a.EncryptTo = signers().app.Certificate },
 			func(e *Expect) { e.DecryptionKeys = nil }, nil},
 		{"unsigned inside encryption", "saml.signature.missing", func(a *Answer) {
@@ -208,7 +215,8 @@ func TestRefuses(t *testing.T) {
 				}
 			}
 			j := judged(t, b, e)
-			if got := j.Findings.IDs(finding.Error); j.Verdict != judge.Refused || !slices.Equal(got, []string{c.want}) {
+			if got := j.Findings.IDs(finding.Error); j.Verdict != judge.Refused ||
+				!slices.Equal(got, []string{c.want}) {
 				t.Fatalf("%s with %v, want refused with %s alone", j.Verdict, got, c.want)
 			}
 			for _, f := range j.Findings {
@@ -249,8 +257,8 @@ func TestCommentDoesNotShortenTheNameIdentifier(t *testing.T) {
 	t.Parallel()
 	a := answer()
 	a.Subject.Value = "mira@kestrelridge.example.evil.example"
-	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil", "mira@kestrelridge.example<!-- -->.evil",
-		1)
+	b := strings.Replace(string(build(t, a)), "mira@kestrelridge.example.evil",
+		"mira@kestrelridge.example<!-- -->.evil", 1)
 	j := judged(t, []byte(b), expect())
 	if j.Verdict != judge.Accepted || j.NameID.Value != "mira@kestrelridge.example.evil.example" {
 		t.Errorf("%s as %v; the signature holds and the name must be whole", j.Verdict, j.Subject)

@@ -302,7 +302,8 @@ func (s Sought) Fits(l *Listed) bool {
 		(s.Domain == "" || l.domain(strings.ToLower(s.Domain))) &&
 		(s.Role == "" || has(l.Roles, same(RoleByWord(s.Role)))) &&
 		(s.Category == "" || has(l.Categories, func(v string) bool {
-			return strings.EqualFold(v, s.Category) || strings.HasSuffix(strings.ToLower(v), "/"+strings.ToLower(s.Category))
+			return strings.EqualFold(v, s.Category) ||
+				strings.HasSuffix(strings.ToLower(v), "/"+strings.ToLower(s.Category))
 		})) &&
 		(s.Contact == "" || contact(s.Contact)) &&
 		(s.Authority == "" || l.Authority == s.Authority) &&

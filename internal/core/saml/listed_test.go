@@ -121,10 +121,12 @@ func TestSought(t *testing.T) {
 	}{
 		{Sought{}, "1234"}, {Sought{Words: []string{"RIDGE"}}, "123"}, {Sought{Words: []string{"ridge", "tove"}}, "1"},
 		{Sought{Words: []string{"lost"}}, ""}, {Sought{EntityID: "https://login.kestrelridge.example"}, "1"},
-		{Sought{Name: "night"}, "2"}, {Sought{Domain: "kestrelridge.example"}, "1"}, {Sought{Domain: "a.ridge.example"}, "1"},
+		{Sought{Name: "night"}, "2"}, {Sought{Domain: "kestrelridge.example"}, "1"},
+		{Sought{Domain: "a.ridge.example"}, "1"},
 		{Sought{Domain: "ridge.example"}, ""}, {Sought{Role: "provider"}, "1"}, {Sought{Role: "app"}, "2"},
 		{Sought{Role: "query"}, "3"}, {Sought{Category: "research"}, "1"}, {Sought{Category: "search"}, ""},
-		{Sought{Contact: "ops@"}, "1"}, {Sought{Authority: "https://southmere.example"}, "1"}, {Sought{Broken: true}, "234"},
+		{Sought{Contact: "ops@"}, "1"}, {Sought{Authority: "https://southmere.example"}, "1"},
+		{Sought{Broken: true}, "234"},
 		{Sought{Broken: true, Role: "provider"}, ""},
 	} {
 		got := ""
@@ -160,7 +162,8 @@ func TestSurveysThatEnd(t *testing.T) {
 		t.Errorf("it is not signed: %v", err)
 	}
 	stop := errors.New("enough")
-	s, err = Surveying{Each: func(Listed, *etree.Element) error { return stop }}.Read(t.Context(), strings.NewReader(text))
+	s, err = Surveying{Each: func(Listed, *etree.Element) error { return stop }}.Read(t.Context(),
+		strings.NewReader(text))
 	if !errors.Is(err, stop) || s.Entities != 1 {
 		t.Errorf("stopped: %+v, %v", s, err)
 	}

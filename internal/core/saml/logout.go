@@ -44,7 +44,8 @@ func (r *LogoutRequest) Bytes(s *xmlsec.Signer) ([]byte, error) {
 		until = FormatTime(*r.NotOnOrAfter)
 	}
 	el := xmlsec.New("samlp:LogoutRequest", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", r.ID,
-		"Version", "2.0", "IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "NotOnOrAfter", until,
+		"Version", "2.0", "IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination,
+		"NotOnOrAfter", until,
 		"Reason", r.Reason)
 	xmlsec.AddText(el, "saml:Issuer", r.Issuer)
 	xmlsec.AddText(el, "saml:NameID", r.NameID.Value, "Format", r.NameID.Format, "SPNameQualifier",
@@ -187,8 +188,8 @@ func (j *leaving) fail(id, check, saw, expected, fix, ref string) {
 func (j *leaving) request(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutRequest(el)
 	if err != nil {
-		j.fail("shape", "logout request", err.Error(), "a SAML 2.0 LogoutRequest", "send a LogoutRequest to this endpoint",
-			"SAML Core 3.7.1")
+		j.fail("shape", "logout request", err.Error(), "a SAML 2.0 LogoutRequest",
+			"send a LogoutRequest to this endpoint", "SAML Core 3.7.1")
 		return
 	}
 	j.Request = r
@@ -221,8 +222,8 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 func (j *leaving) response(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutResponse(el)
 	if err != nil {
-		j.fail("shape", "logout response", err.Error(), "a SAML 2.0 LogoutResponse", "send a LogoutResponse to this endpoint",
-			"SAML Core 3.7.2")
+		j.fail("shape", "logout response", err.Error(), "a SAML 2.0 LogoutResponse",
+			"send a LogoutResponse to this endpoint", "SAML Core 3.7.2")
 		return
 	}
 	j.Response = r
@@ -238,7 +239,8 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 		if want == "" {
 			want = "no answer: no request was sent"
 		}
-		j.fail("in-response-to", "answer to a request", saw, want, "start the logout again in one browser", "SAML Core 3.2.2")
+		j.fail("in-response-to", "answer to a request", saw, want, "start the logout again in one browser",
+			"SAML Core 3.2.2")
 	default:
 		j.Findings.Pass("logout.in-response-to", "answer to a request", r.InResponseTo)
 	}
@@ -259,8 +261,8 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 // common judges what both messages have, and reports whether the message stands under a good signature.
 func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination string, at time.Time) bool {
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || id == "" {
-		j.fail("shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID", "send SAML 2.0",
-			"SAML Core 3.2.1")
+		j.fail("shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID",
+			"send SAML 2.0", "SAML Core 3.2.1")
 	}
 	compareWith(&j.Findings, "logout.issuer", "issuer", issuer, []string{j.From}, j.Side,
 		"set the entity ID there to %s", "SAML Profiles 4.4.4", named(j.Name, "read its metadata again", string(j.Side),
@@ -275,8 +277,8 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination 
 		judgeRelay(&j.Findings, c.RelayState, j.Side)
 	}
 	if age := j.Now.Sub(at); at.IsZero() || age > 10*time.Minute+j.Skew || age < -j.Skew {
-		j.Findings.Add(finding.Finding{ID: "logout.time", Level: finding.Error, Check: "time of the message", Saw: stamp(at),
-			Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
+		j.Findings.Add(finding.Finding{ID: "logout.time", Level: finding.Error, Check: "time of the message",
+			Saw: stamp(at), Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
 			Fix: finding.Do("set both clocks by NTP")})
 	}
 	var err error

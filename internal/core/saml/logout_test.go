@@ -42,18 +42,22 @@ func TestLogoutToTheLetter(t *testing.T) {
 		{"unsigned", "logout.signature.missing", "logout.signature.missing", nil, nil},
 		{"signed with another key", "logout.signature.key", "logout.signature.key", nil, signers().other},
 		{"another issuer", "logout.issuer", "logout.issuer",
-			func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) { q.Issuer, a.Issuer = "x", "x" }, signers().app},
+			func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) { q.Issuer, a.Issuer = "x", "x" },
+			signers().app},
 		{"another destination", "logout.destination", "logout.destination",
 			func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) {
 				q.Destination, a.Destination = sloURL+"/", sloURL+"/"
 			}, signers().app},
 		{"no destination", "logout.destination", "logout.destination",
-			func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) { q.Destination, a.Destination = "", "" }, signers().app},
+			func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) { q.Destination, a.Destination = "", "" },
+			signers().app},
 		{"too old", "logout.time", "logout.time", func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) {
 			q.IssueInstant, a.IssueInstant = now.Add(-time.Hour), now.Add(-time.Hour)
 		}, signers().app},
-		{"over", "logout.late", "", func(q *LogoutRequest, _ *LogoutResponse, _ *LogoutExpect) { q.NotOnOrAfter = &past },
-			signers().app},
+		{"over", "logout.late", "", func(q *LogoutRequest, _ *LogoutResponse,
+			_ *LogoutExpect) {
+			q.NotOnOrAfter = &past
+		}, signers().app},
 		{"nobody named", "logout.subject", "",
 			func(q *LogoutRequest, _ *LogoutResponse, _ *LogoutExpect) { q.NameID.Value = "" }, signers().app},
 		{"no ID", "logout.shape", "logout.shape", func(q *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) {
@@ -67,7 +71,8 @@ func TestLogoutToTheLetter(t *testing.T) {
 		{"an answer to another request", "", "logout.in-response-to",
 			func(_ *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) { a.InResponseTo = "_z" }, signers().app},
 		{"an answer to nothing", "", "logout.in-response-to",
-			func(_ *LogoutRequest, a *LogoutResponse, e *LogoutExpect) { a.InResponseTo, e.RequestID = "", "" }, signers().app},
+			func(_ *LogoutRequest, a *LogoutResponse, e *LogoutExpect) { a.InResponseTo, e.RequestID = "", "" },
+			signers().app},
 		{"an answer that failed", "", "logout.status", func(_ *LogoutRequest, a *LogoutResponse, _ *LogoutExpect) {
 			a.Status = Status{Top: StatusResponder}
 		}, signers().app},
@@ -160,8 +165,8 @@ func TestPeerVerifiesLogout(t *testing.T) {
 		if err := os.WriteFile(file, b, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if out, err := exec.Command(xmlsec1, "--verify", "--id-attr:ID", NSProtocol+":"+name, "--pubkey-cert-pem", pemFile,
-			file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(xmlsec1, "--verify", "--id-attr:ID", NSProtocol+":"+name, "--pubkey-cert-pem",
+			pemFile, file).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", name, err, out)
 		}
 	}

@@ -51,8 +51,9 @@ type Role struct {
 	Wanted        []Wanted   `json:"wantedAttributes,omitempty"`
 	DisplayName   string     `json:"displayName,omitempty"`
 	// request initiation (SSO Request Initiation Protocol)
-	Start                 string     `json:"startURL,omitempty"`
-	SignedOut             string     `json:"signedOutURL,omitempty"` // app: where it sends people once they are signed out
+	Start string `json:"startURL,omitempty"`
+	// app: where it sends people once they are signed out
+	SignedOut             string     `json:"signedOutURL,omitempty"`
 	WantRequestsSigned    bool       `json:"wantAuthnRequestsSigned"`
 	RequestsSigned        bool       `json:"authnRequestsSigned"`
 	WantAssertionsSigned  bool       `json:"wantAssertionsSigned"`
@@ -204,8 +205,8 @@ func ReadDocument(doc *etree.Document) (*Document, error) {
 		d.ValidUntil = t
 		collect(root, &d.entities)
 	default:
-		return nil, fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs", ErrNotMetadata,
-			root.FullTag(), inNS(xmlsec.Namespace(root)))
+		return nil, fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs",
+			ErrNotMetadata, root.FullTag(), inNS(xmlsec.Namespace(root)))
 	}
 	d.byID = make(map[string][]*etree.Element, len(d.entities))
 	for _, e := range d.entities {

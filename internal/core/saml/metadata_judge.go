@@ -61,12 +61,14 @@ func JudgeEntityID(out *finding.List, id string, side finding.Side) {
 	switch u, err := url.Parse(id); {
 	case len(id) > 1024:
 		f.Level, f.Saw = finding.Error, fmt.Sprintf("%d characters: %.40s…", len(id), id)
-		f.Fix = finding.Do("give the party an entity ID of at most 1024 characters; longer ones are cut or refused elsewhere")
+		f.Fix = finding.Do("give the party an entity ID of at most 1024 characters; longer ones are cut or refused " +
+			"elsewhere")
 	case id != strings.TrimSpace(id):
 		f.Level, f.Saw = finding.Error, fmt.Sprintf("%q", id)
 		f.Fix = finding.Do("take the white space off; it counts when entity IDs are compared")
 	case err != nil || u.Scheme == "":
-		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing this one " +
+		f.Fix = finding.Do("choose a URI under a name of your own the next time an entity ID is chosen; changing " +
+			"this one " +
 			"is work on every other side")
 	case u.User != nil:
 		f.Level, f.Saw = finding.Error, u.Redacted()
@@ -90,7 +92,8 @@ func JudgeValidity(out *finding.List, until *time.Time, side finding.Side, now t
 			Ref: "SAML Metadata 2.3.2"})
 	case left < 14*24*time.Hour:
 		out.Add(finding.Finding{ID: "metadata.expiring", Level: finding.Warning, Check: "validUntil", Saw: saw,
-			Expected: "more than 14 days left", Side: side, Fix: finding.Do("plan to read the metadata again before that day")})
+			Expected: "more than 14 days left", Side: side,
+			Fix: finding.Do("plan to read the metadata again before that day")})
 	default:
 		out.Pass("metadata.validity", "validUntil", saw)
 	}
@@ -157,7 +160,8 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	case u.User != nil:
 		out.Add(finding.Finding{ID: "metadata.endpoint-user", Level: finding.Error, Check: name, Saw: u.Redacted(),
 			Expected: "a URL without a user name", Side: side,
-			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do not send " +
+			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do " +
+				"not send " +
 				"them")})
 	case u.Fragment != "":
 		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
@@ -169,7 +173,8 @@ func judgeACSIndexes(out *finding.List, list []Endpoint) {
 	seen := map[int]string{}
 	for _, e := range list {
 		if first, ok := seen[e.Index]; ok {
-			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning, Check: "AssertionConsumerService index",
+			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning,
+				Check:    "AssertionConsumerService index",
 				Saw:      fmt.Sprintf("index %d at %s and at %s", e.Index, first, e.Location),
 				Expected: "each index once", Side: finding.App, Fix: finding.Do("number the endpoints apart"),
 				Ref: "SAML Metadata 2.2.3"})
@@ -192,7 +197,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 			}
 			out.Add(finding.Finding{ID: "metadata.key-use", Level: finding.Error, Check: "use of a key", Saw: k.Use,
 				Expected: want, Side: side, Ref: "SAML Metadata 2.4.1.1",
-				Fix: finding.Do("write use=\"" + want + "\" in the KeyDescriptor, or none for both; this key is used for nothing")})
+				Fix: finding.Do("write use=\"" + want +
+					"\" in the KeyDescriptor, or none for both; this key is used for nothing")})
 			continue
 		}
 		c, err := k.X509()
@@ -226,7 +232,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 	}
 	if side == finding.App && role.RequestsSigned && signing == 0 {
 		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Warning, Check: "signing certificate",
-			Saw: "AuthnRequestsSigned and no signing certificate", Expected: "the certificate that verifies its requests",
-			Side: side, Fix: finding.Do("ask for metadata with a signing KeyDescriptor")})
+			Saw:      "AuthnRequestsSigned and no signing certificate",
+			Expected: "the certificate that verifies its requests",
+			Side:     side, Fix: finding.Do("ask for metadata with a signing KeyDescriptor")})
 	}
 }

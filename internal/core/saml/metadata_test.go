@@ -151,8 +151,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso", ACS: acsURL,
-		IssueInstant: now, Policy: &NameIDPolicy{Format: FormatPersistent, AllowCreate: true},
+	req, err := (&AuthnRequest{ID: "_q", Issuer: appID, Destination: "https://login.kestrelridge.example/sso",
+		ACS: acsURL, IssueInstant: now, Policy: &NameIDPolicy{Format: FormatPersistent, AllowCreate: true},
 		Context: &Requested{Comparison: CompareExact, Classes: []string{judge.ContextMFA}}}).Bytes(signers().idp)
 	if err != nil {
 		t.Fatal(err)
@@ -173,8 +173,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 		if err := os.WriteFile(file, c.b, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		args := []string{"--verify", "--id-attr:ID", c.id, "--id-attr:ID", NSAssertion + ":Assertion", "--pubkey-cert-pem",
-			pemFile,
+		args := []string{"--verify", "--id-attr:ID", c.id, "--id-attr:ID", NSAssertion + ":Assertion",
+			"--pubkey-cert-pem", pemFile,
 			"--node-xpath", c.node + "/*[local-name()='Signature']", file}
 		if out, err := exec.Command(xmlsec1, args...).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", name, err, out)
@@ -185,7 +185,8 @@ func TestPeerVerifiesAllThatWeSign(t *testing.T) {
 func TestRedirectBinding(t *testing.T) {
 	t.Parallel()
 	xml := []byte("<a>&amp;é</a>")
-	to, err := EncodeRedirect("https://login.kestrelridge.example/sso?x=1", "SAMLRequest", xml, "state=&", signers().app)
+	to, err := EncodeRedirect("https://login.kestrelridge.example/sso?x=1", "SAMLRequest", xml, "state=&",
+		signers().app)
 	if err != nil || !strings.HasPrefix(to, "https://login.kestrelridge.example/sso?x=1&SAMLRequest=") {
 		t.Fatal(to, err)
 	}
@@ -221,7 +222,8 @@ func FuzzMetadata(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(b)
-	f.Add([]byte(`<EntitiesDescriptor xmlns="` + NSMetadata + `"><EntityDescriptor entityID="a"/></EntitiesDescriptor>`))
+	f.Add([]byte(`<EntitiesDescriptor xmlns="` + NSMetadata +
+		`"><EntityDescriptor entityID="a"/></EntitiesDescriptor>`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		doc, err := xmlsec.Parse(b, xmlsec.MessageLimits())
 		if err != nil {

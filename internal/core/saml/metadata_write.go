@@ -19,7 +19,8 @@ type WriteOptions struct {
 
 // WriteMetadata writes an entity as an EntityDescriptor document, signed if a signer is given.
 func WriteMetadata(e *Entity, o WriteOptions) ([]byte, error) {
-	root := xmlsec.New("md:EntityDescriptor", "xmlns:md", NSMetadata, "xmlns:ds", xmlsec.NS, "ID", o.ID, "entityID", e.ID)
+	root := xmlsec.New("md:EntityDescriptor", "xmlns:md", NSMetadata, "xmlns:ds", xmlsec.NS, "ID", o.ID,
+		"entityID", e.ID)
 	if o.ValidUntil != nil {
 		root.CreateAttr("validUntil", FormatTime(*o.ValidUntil))
 	}
@@ -144,7 +145,8 @@ func writeSP(root *etree.Element, r *Role) {
 		}
 		xmlsec.AddText(s, "md:ServiceName", name, "xml:lang", "en")
 		for _, w := range r.Wanted {
-			a := xmlsec.Add(s, "md:RequestedAttribute", "Name", w.Name, "NameFormat", w.Format, "FriendlyName", w.Friendly)
+			a := xmlsec.Add(s, "md:RequestedAttribute", "Name", w.Name, "NameFormat", w.Format, "FriendlyName",
+				w.Friendly)
 			if w.Required {
 				writeBool(a, "isRequired", true)
 			}

@@ -27,7 +27,8 @@ func ReadFinding(err error) finding.Finding {
 		{xmlsec.ErrTooDeep, "xml.depth", "elements nested as in SAML", "refuse it"},
 		{xmlsec.ErrDuplicateID, "xml.duplicate-id", "each ID once",
 			"refuse it: an ID that is there twice is how signed messages are forged"},
-		{xmlsec.ErrTruncated, "xml.truncated", "a whole document", "capture the message whole; a part of it is missing"},
+		{xmlsec.ErrTruncated, "xml.truncated", "a whole document",
+			"capture the message whole; a part of it is missing"},
 	} {
 		if errors.Is(err, c.err) {
 			f.ID, f.Expected, f.Fix = c.id, c.want, finding.Do(c.f)

@@ -158,7 +158,8 @@ type RequestJudgement struct {
 
 // JudgeRequest judges an AuthnRequest as the provider does (SAML Profiles, section 4.1.4.1).
 func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) *RequestJudgement {
-	j := &asking{RequestExpect: e, RequestJudgement: &RequestJudgement{Judgement: judge.Judgement{Kind: "SAML request"}}}
+	j := &asking{RequestExpect: e,
+		RequestJudgement: &RequestJudgement{Judgement: judge.Judgement{Kind: "SAML request"}}}
 	j.run(c, el)
 	if e.Seen == nil {
 		j.NotChecked = append(j.NotChecked, "whether the request was sent before")
@@ -250,7 +251,8 @@ func (j *asking) consumer() {
 	switch {
 	case r.ACSIndex != "" && (r.ACS != "" || r.Binding != ""):
 		j.fail("request.acs", "assertion consumer service asked for", "an index together with a URL or a binding",
-			"one of them", "send AssertionConsumerServiceIndex, or the URL with its binding, and not both", "SAML Core 3.4.1")
+			"one of them", "send AssertionConsumerServiceIndex, or the URL with its binding, and not both",
+			"SAML Core 3.4.1")
 		return
 	case r.ACSIndex != "":
 		compare(&j.Findings, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes,
@@ -301,7 +303,8 @@ func (j *asking) wishes() {
 	}
 	if r.Subject != nil && (r.Confirmed || r.Subject.Value == "") {
 		refuse(StatusRequestUnsupported, "request.subject", "subject of the request", "confirmations, or no NameID",
-			"a NameID alone", "SAML Profiles 4.1.4.1", finding.Do("name the person by a NameID, or leave the Subject out"))
+			"a NameID alone", "SAML Profiles 4.1.4.1",
+			finding.Do("name the person by a NameID, or leave the Subject out"))
 	}
 	if _, ok := Acceptable(j.Contexts, r.Context); !ok {
 		want := "password or multi-factor"
@@ -319,7 +322,8 @@ func (j *asking) wishes() {
 func judgeRelay(out *finding.List, relay string, side finding.Side) {
 	if len(relay) > 80 {
 		out.Add(finding.Finding{ID: "saml.relay-state", Level: finding.Warning, Check: "RelayState",
-			Saw: fmt.Sprintf("%d bytes", len(relay)), Expected: "at most 80", Side: side, Ref: "SAML Bindings 3.4.3 and 3.5.3",
+			Saw: fmt.Sprintf("%d bytes", len(relay)), Expected: "at most 80", Side: side,
+			Ref: "SAML Bindings 3.4.3 and 3.5.3",
 			Fix: finding.Do("send a short reference and keep what it stands for; others cut or refuse longer ones")})
 	}
 }

@@ -93,16 +93,19 @@ func (a *Answer) assertion(resp *etree.Element) error {
 	xmlsec.Add(conf, "saml:SubjectConfirmationData", "InResponseTo", a.InResponseTo, "NotOnOrAfter", until, "Recipient",
 		a.ACS)
 
-	cond := xmlsec.Add(as, "saml:Conditions", "NotBefore", FormatTime(a.Now.Add(-30*time.Second)), "NotOnOrAfter", until)
+	cond := xmlsec.Add(as, "saml:Conditions", "NotBefore", FormatTime(a.Now.Add(-30*time.Second)),
+		"NotOnOrAfter", until)
 	xmlsec.AddText(xmlsec.Add(cond, "saml:AudienceRestriction"), "saml:Audience", a.Audience)
 
-	st := xmlsec.Add(as, "saml:AuthnStatement", "AuthnInstant", FormatTime(a.AuthnInstant), "SessionIndex", a.SessionIndex)
+	st := xmlsec.Add(as, "saml:AuthnStatement", "AuthnInstant", FormatTime(a.AuthnInstant), "SessionIndex",
+		a.SessionIndex)
 	xmlsec.AddText(xmlsec.Add(st, "saml:AuthnContext"), "saml:AuthnContextClassRef", a.Context)
 
 	if len(a.Attributes) > 0 {
 		list := xmlsec.Add(as, "saml:AttributeStatement")
 		for _, at := range a.Attributes {
-			el := xmlsec.Add(list, "saml:Attribute", "Name", at.Name, "NameFormat", at.Format, "FriendlyName", at.Friendly)
+			el := xmlsec.Add(list, "saml:Attribute", "Name", at.Name, "NameFormat", at.Format, "FriendlyName",
+				at.Friendly)
 			for _, v := range at.Values {
 				xmlsec.AddText(el, "saml:AttributeValue", v)
 			}

@@ -76,8 +76,8 @@ func (s *surveyor) part(p xmlsec.Part) error {
 	entity := p.Element != nil && xmlsec.Is(p.Element, NSMetadata, "EntityDescriptor")
 	if p.Depth == 0 && p.Kind != xmlsec.GroupEnd {
 		if p.Kind == xmlsec.Whole && !entity {
-			return fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs", ErrNotMetadata,
-				p.Element.FullTag(), inNS(xmlsec.Namespace(p.Element)))
+			return fmt.Errorf("%w: the root is <%s>%s, where EntityDescriptor or EntitiesDescriptor belongs",
+				ErrNotMetadata, p.Element.FullTag(), inNS(xmlsec.Namespace(p.Element)))
 		}
 		return s.root(p, entity)
 	}

@@ -87,7 +87,8 @@ func MethodFor(pub crypto.PublicKey) (string, error) {
 	switch k := pub.(type) {
 	case *rsa.PublicKey:
 		if k.N.BitLen() < 2048 {
-			return "", fmt.Errorf("RSA key of %d bits is too short to sign with; at least 2048 are needed", k.N.BitLen())
+			return "", fmt.Errorf("RSA key of %d bits is too short to sign with; at least 2048 are needed",
+				k.N.BitLen())
 		}
 		return RSASHA256, nil
 	case *ecdsa.PublicKey:

@@ -125,7 +125,8 @@ func TestWeVerifyWhatXMLSecSigns(t *testing.T) {
 	}{
 		{"rsa-sha256 exclusive", ExcC14N, RSASHA256, digestSHA256, "", rsaID, ""},
 		{"rsa-sha512 exclusive with prefixes", ExcC14N, more + "rsa-sha512", digestSHA512,
-			`<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="in x"/>`, rsaID, ""},
+			`<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="in x"/>`,
+			rsaID, ""},
 		{"rsa-sha256 inclusive", C14N10, RSASHA256, digestSHA256, "", rsaID, ""},
 		{"rsa-sha256 inclusive 1.1", C14N11, RSASHA256, digestSHA256, "", rsaID, ""},
 		{"with comments", ExcC14NComments, RSASHA256, digestSHA384, "", rsaID, ""},
@@ -229,7 +230,8 @@ func theirs(t *testing.T, xmlsec1 string, id identity, alg string) {
 	tmpl, plain, out := filepath.Join(dir, "t.xml"), filepath.Join(dir, "p.xml"), filepath.Join(dir, "o.xml")
 	write(t, plain, []byte(`<x:a xmlns:x="urn:x"><x:secret>the plate of 1932</x:secret></x:a>`))
 	write(t, tmpl,
-		[]byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Type="http://www.w3.org/2001/04/xmlenc#Element">`+
+		[]byte(`<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" `+
+			`Type="http://www.w3.org/2001/04/xmlenc#Element">`+
 			`<EncryptionMethod Algorithm="`+alg+`"/>
 <KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#">`+
 			`<EncryptionMethod Algorithm="`+RSAOAEP+`"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo>

@@ -175,7 +175,8 @@ func ParseFragment(b []byte, lim Limits, scope map[string]string) (*etree.Elemen
 
 func parse(b []byte, lim Limits, outer []binding) (*etree.Document, error) {
 	if len(b) > lim.Bytes {
-		return nil, &ReadError{Err: ErrTooLarge, Detail: fmt.Sprintf("%d bytes, at most %d are read", len(b), lim.Bytes)}
+		return nil, &ReadError{Err: ErrTooLarge,
+			Detail: fmt.Sprintf("%d bytes, at most %d are read", len(b), lim.Bytes)}
 	}
 	b, err := toUTF8(b)
 	if err != nil {
@@ -399,8 +400,9 @@ func (r *reader) element(depth int) (*etree.Element, error) {
 				return nil, err
 			}
 		case next == '?':
-			return nil, r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it "+
-				"out")
+			return nil, r.fail(ErrMalformed,
+				"a processing instruction inside the document element is never read; take it "+
+					"out")
 		default:
 			if depth+len(stack) >= r.lim.Depth {
 				return nil, r.fail(ErrTooDeep, "more than %d levels", r.lim.Depth)

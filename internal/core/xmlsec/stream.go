@@ -225,7 +225,8 @@ func (s *Stream) part() (Part, error) {
 		}
 		return p, nil
 	case at(1) == '?':
-		return p, r.fail(ErrMalformed, "a processing instruction inside the document element is never read; take it out")
+		return p, r.fail(ErrMalformed,
+			"a processing instruction inside the document element is never read; take it out")
 	}
 	return s.elementOrGroup(p)
 }
@@ -322,7 +323,8 @@ func (s *Stream) grow() error {
 		}
 	}
 	if s.lim.Bytes > 0 && s.base+int64(n) > s.lim.Bytes {
-		return &ReadError{Err: ErrTooLarge, Detail: fmt.Sprintf("more than %d bytes, the most that is read", s.lim.Bytes)}
+		return &ReadError{Err: ErrTooLarge,
+			Detail: fmt.Sprintf("more than %d bytes, the most that is read", s.lim.Bytes)}
 	}
 	r.b, r.i, r.odd = string(b[:n]), 0, odd(b[:n])
 	return nil

@@ -25,7 +25,8 @@ import (
 const nsMD = "urn:oasis:names:tc:SAML:2.0:metadata"
 
 func streamOf(b []byte, window int) *Stream {
-	s := NewStream(bytes.NewReader(b), nsMD, "EntitiesDescriptor", StreamLimits{Bytes: 4 << 20, Part: 4 << 20, Depth: 64})
+	s := NewStream(bytes.NewReader(b), nsMD, "EntitiesDescriptor",
+		StreamLimits{Bytes: 4 << 20, Part: 4 << 20, Depth: 64})
 	s.window = window
 	return s
 }
@@ -114,8 +115,10 @@ func documents() []string {
 		return `<md:EntitiesDescriptor xmlns:md="` + nsMD + `" ID="g">` + in + `</md:EntitiesDescriptor>`
 	}
 	return []string{
-		"", " ", "<", "<a", "<a>", "<a/>", "<a></a>", "<a/><b/>", "<a/>text", "text<a/>", "</a>", "<?xml version='1.0'?>",
-		"<?xml version='1.0'?>\r\n<!-- x --><?pi?><a>\r\n</a>\r\n<!-- y -->\n<?pi?>", "<!DOCTYPE a><a/>", "<html></html>",
+		"", " ", "<", "<a", "<a>", "<a/>", "<a></a>", "<a/><b/>", "<a/>text", "text<a/>", "</a>",
+		"<?xml version='1.0'?>",
+		"<?xml version='1.0'?>\r\n<!-- x --><?pi?><a>\r\n</a>\r\n<!-- y -->\n<?pi?>", "<!DOCTYPE a><a/>",
+		"<html></html>",
 		"\xEF\xBB\xBF<a>\xC3\xA4</a>", "<a>\xFF</a>", "<a>\xEF\xBF\xBE</a>", "<a>&#1;</a>", "<a>&#65;&amp;&lt;</a>",
 		"<a>&nope;</a>",
 		"\xFF\xFE<\x00a\x00/\x00>\x00", "<?xml version='1.0' encoding='ISO-8859-1'?><a>\xE4</a>", "<a>]]></a>",
@@ -242,8 +245,8 @@ func TestPeersAgreeOnStreams(t *testing.T) {
 	verify := func(b []byte) (ours, theirs, module error) {
 		file := filepath.Join(dir, "d.xml")
 		write(t, file, b)
-		theirs = tryRun(xmlsec1, "--verify", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--pubkey-cert-pem", id.pemFile,
-			file)
+		theirs = tryRun(xmlsec1, "--verify", "--id-attr:ID", nsMD+":EntitiesDescriptor", "--pubkey-cert-pem",
+			id.pemFile, file)
 		_, ours = VerifyStream(context.Background(), streamOf(b, 32), Policy{Keys: []crypto.PublicKey{id.key.Public()}},
 			func(Part) error { return nil })
 		doc := etree.NewDocument()
@@ -301,7 +304,8 @@ func signedByPeer(t *testing.T, xmlsec1 string, id identity, alg, prefixes strin
 	t.Helper()
 	list := ""
 	if prefixes != "" {
-		list = `<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="` + prefixes + `"/>`
+		list = `<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="` +
+			prefixes + `"/>`
 	}
 	template := `<md:EntitiesDescriptor xmlns:md="` + nsMD +
 		`" xmlns:u="urn:unused" xmlns="urn:default" ID="_g" Name="all">
@@ -429,7 +433,8 @@ func TestRewriteKeepsTheBytes(t *testing.T) {
 	if out.String() != want {
 		t.Errorf("got  %q\nwant %q", out.String(), want)
 	}
-	err := r.Write(context.Background(), func() (*Stream, error) { return streamOf([]byte("<a/>"), 16), nil }, io.Discard)
+	err := r.Write(context.Background(), func() (*Stream, error) { return streamOf([]byte("<a/>"), 16), nil },
+		io.Discard)
 	if !errors.Is(err, ErrNoGroup) {
 		t.Errorf("no group: %v", err)
 	}

@@ -23,7 +23,8 @@ func lookupNS(el *etree.Element, prefix string) string {
 	for e := el; e != nil; e = e.Parent() {
 		for i := range e.Attr {
 			a := &e.Attr[i]
-			if prefix == "" && a.Space == "" && a.Key == "xmlns" || prefix != "" && a.Space == "xmlns" && a.Key == prefix {
+			if prefix == "" && a.Space == "" && a.Key == "xmlns" ||
+				prefix != "" && a.Space == "xmlns" && a.Key == prefix {
 				return a.Value
 			}
 		}

@@ -108,14 +108,15 @@ func (a *App) metadataVerify() *cobra.Command {
 	c := &cobra.Command{Use: "verify SOURCE --signed-by CERT",
 		Short: "Verify the signature of a metadata document of any size, and judge what is in it",
 		Args:  args("SOURCE"),
-		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities in it
-that are broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with exit
-status 3 when the document must not be used: the signature does not hold, or its validity has ended.`,
+		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities
+in it that are broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with
+exit status 3 when the document must not be used: the signature does not hold, or its validity has ended.`,
 		Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if src.signedBy == "" {
-				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you trust, not " +
+				return usageError{errors.New("--signed-by is missing: a signature is verified with a key that you " +
+					"trust, not " +
 					"with the one in the document")}
 			}
 			d, err := a.document(cmd.Context(), &src)
@@ -139,8 +140,8 @@ func (a *App) metadataRead() *cobra.Command {
 	var src sourceFlags
 	c := &cobra.Command{Use: "read SOURCE", Short: "Show what a metadata document holds, or all of one entity in it",
 		Args: args("SOURCE"),
-		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles, which
-of them are broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged.
+		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles,
+which of them are broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged.
 SOURCE is a file, - for standard input, or an https: URL.`,
 		Example: "  tressik metadata read ridge-metadata.xml --signed-by ridge.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -274,8 +275,8 @@ signature of its own.`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if (dir == "") == (out == "") {
-				return usageError{errors.New("say where to: --into DIR for a file for each entity, or --out FILE for one " +
-					"document")}
+				return usageError{errors.New("say where to: --into DIR for a file for each entity, or --out " +
+					"FILE for one document")}
 			}
 			d, err := a.document(cmd.Context(), &src)
 			if err != nil {
@@ -319,9 +320,9 @@ func (a *App) metadataSign() *cobra.Command {
 	c := &cobra.Command{Use: "sign SOURCE --key FILE --cert FILE --out FILE",
 		Short: "Sign a metadata document of any size, or the entities in it that are sought",
 		Args:  args("SOURCE"),
-		Long: `Sign a metadata document with a key from a file, without a ledger: the signature that it had goes, and what
-is in it stays byte for byte, signatures of entities among it. Flags narrow it to some entities. Give --signed-by,
-so that only what its publisher signed is signed again.`,
+		Long: `Sign a metadata document with a key from a file, without a ledger: the signature that it had goes, and
+what is in it stays byte for byte, signatures of entities among it. Flags narrow it to some entities. Give
+--signed-by, so that only what its publisher signed is signed again.`,
 		Example: "  tressik metadata sign federation.xml --signed-by federation.pem --role provider \\\n" +
 			"      --key ours.key --cert ours.pem --lasts 7d --cache PT6H --out providers.xml",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -379,8 +380,8 @@ func (a *App) signer(keyFile, word, certFile string, now time.Time) (*xmlsec.Sig
 	case federation.KeyID(key.Public()) != federation.KeyID(cert.PublicKey):
 		return nil, fmt.Errorf("--cert: %s is the certificate of another key than %s", certFile, keyFile)
 	case !judge.Strong(cert.PublicKey):
-		return nil, fmt.Errorf("--key: %s is too weak (%s); use RSA of 2048 bits or more, ECDSA P-256 or P-384", keyFile,
-			keys.Describe(cert.PublicKey))
+		return nil, fmt.Errorf("--key: %s is too weak (%s); use RSA of 2048 bits or more, ECDSA P-256 or P-384",
+			keyFile, keys.Describe(cert.PublicKey))
 	case now.Before(cert.NotBefore), now.After(cert.NotAfter):
 		return nil, fmt.Errorf("--cert: %s is valid from %s to %s, and not now", certFile,
 			cert.NotBefore.UTC().Format("2006-01-02 15:04 UTC"), cert.NotAfter.UTC().Format("2006-01-02 15:04 UTC"))

@@ -20,8 +20,8 @@ func (a *App) routeCmd() *cobra.Command {
 
 func (a *App) routeAdd() *cobra.Command {
 	var to string
-	c := &cobra.Command{Use: "add DOMAIN --to PROVIDER", Short: "Send people of a domain to sign in at another provider",
-		Args: args("DOMAIN"),
+	c := &cobra.Command{Use: "add DOMAIN --to PROVIDER",
+		Short: "Send people of a domain to sign in at another provider", Args: args("DOMAIN"),
 		Long: `Send people with an address of a domain to sign in at another provider, whose client an own provider is.
 The stage's sign-in page then asks for the address first. That provider may speak for the domains that are routed to
 it, and for no others. What happens to somebody who comes back is said with tressik arrival set.`,
@@ -53,7 +53,8 @@ func (a *App) routeList() *cobra.Command {
 				return err
 			}
 			b := format.Block{Head: []string{"Domain", "Through"}, Noun: "route",
-				Empty: "There is none: everybody signs in here. Add the first with `tressik route add DOMAIN --to PROVIDER`."}
+				Empty: "There is none: everybody signs in here. Add the first with `tressik route add DOMAIN --to " +
+					"PROVIDER`."}
 			for _, r := range list {
 				b.Rows = append(b.Rows, []string{r.Domain, r.Trust})
 			}
@@ -62,14 +63,18 @@ func (a *App) routeList() *cobra.Command {
 }
 
 func (a *App) routeRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove DOMAIN", Short: "Have people of a domain sign in here again", Args: args("DOMAIN"),
-		Example: "  tressik route remove southmere.example",
+	return &cobra.Command{Use: "remove DOMAIN", Short: "Have people of a domain sign in here again",
+		Args: args("DOMAIN"), Example: "  tressik route remove southmere.example",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if err := a.change(d, func() error { return (&arrivals.Keeper{Book: d.Book}).Unroute(got[0]) }); err != nil {
+			if err := a.change(d, func() error {
+				return (&arrivals.Keeper{Book: d.Book}).Unroute(
+					got[0])
+			}); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"removed": got[0]}, Blocks: []format.Block{{Lines: []string{
-				"people of " + got[0] + " sign in here"}}}})
+			return a.print(format.Page{Data: map[string]string{"removed": got[0]},
+				Blocks: []format.Block{{Lines: []string{
+					"people of " + got[0] + " sign in here"}}}})
 		})}
 }
 
@@ -136,13 +141,14 @@ routed there (tressik route).`,
 func (a *App) peopleBind() *cobra.Command {
 	var trust, subject string
 	c := &cobra.Command{Use: "bind PERSON --trust TRUST --subject SUBJECT",
-		Short:   "Say as whom somebody of an upstream provider comes in",
-		Args:    args("PERSON"),
-		Example: "  tressik people bind petra --trust ridge@southmere --subject 5f1c…", ValidArgsFunction: a.names("person",
-			1),
+		Short:             "Say as whom somebody of an upstream provider comes in",
+		Args:              args("PERSON"),
+		Example:           "  tressik people bind petra --trust ridge@southmere --subject 5f1c…",
+		ValidArgsFunction: a.names("person", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if trust == "" || subject == "" {
-				return usageError{fmt.Errorf("--trust and --subject are missing: through which trust, and who %s is there",
+				return usageError{fmt.Errorf("--trust and --subject are missing: through which trust, and "+
+					"who %s is there",
 					got[0])}
 			}
 			if err := a.change(d, func() error {
@@ -151,8 +157,8 @@ func (a *App) peopleBind() *cobra.Command {
 				return err
 			}
 			return a.print(format.Page{Data: map[string]string{"person": got[0], "trust": trust, "subject": subject},
-				Blocks: []format.Block{{Lines: []string{"the subject " + subject + " comes in through " + trust + " as " +
-					got[0]}}}})
+				Blocks: []format.Block{{Lines: []string{"the subject " + subject + " comes in through " + trust +
+					" as " + got[0]}}}})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "through which they come")
 	c.Flags().StringVar(&subject, "subject", "", "what the upstream provider calls them")

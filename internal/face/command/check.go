@@ -90,8 +90,8 @@ func (a *App) checkAccept() *cobra.Command {
 	var reason, until string
 	c := &cobra.Command{Use: "accept TRUST|PARTY FINDING --reason TEXT --until DATE",
 		Short: "Let a finding be until a day, with the reason", Args: args("NAME", "FINDING"),
-		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is not
-there yet is not accepted with them.`,
+		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is
+not there yet is not accepted with them.`,
 		Example: `  tressik check accept dome-scheduler@ridge trust.owner --reason "handed over in spring" ` +
 			`--until 2031-06-01`,
 		ValidArgsFunction: a.names("", 1),

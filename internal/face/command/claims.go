@@ -57,7 +57,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if err != nil {
 			return err
 		}
-		t, hints, err := changed2(a, d, func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
+		t, hints, err := changed2(a, d,
+			func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
 		if err != nil {
 			return err
 		}
@@ -93,9 +94,11 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 	f.StringVar(&in.When, "when", "", "condition, for a single claim: nothing is released where it is false")
 	f.BoolVar(&in.Single, "single", false, "for a single claim: more than one value is an error, and releases nothing")
 	f.StringVar(&subject, "subject", "", "expression of the subject; empty takes what fits the format")
-	f.StringVar(&in.SubjectFormat, "subject-format", "", "persistent, transient, email, unspecified or a whole identifier")
-	must(c.RegisterFlagCompletionFunc("subject-format", cobra.FixedCompletions([]string{"persistent", "transient", "email",
-		"unspecified"}, cobra.ShellCompDirectiveNoFileComp)))
+	f.StringVar(&in.SubjectFormat, "subject-format", "",
+		"persistent, transient, email, unspecified or a whole identifier")
+	must(c.RegisterFlagCompletionFunc("subject-format",
+		cobra.FixedCompletions([]string{"persistent", "transient", "email",
+			"unspecified"}, cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
 
@@ -187,7 +190,8 @@ to date; with --replace those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
-			raw, err := reach.Read(cmd.Context(), got[0], reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
+			raw, err := reach.Read(cmd.Context(), got[0],
+				reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In})
 			if err != nil {
 				return err
 			}
@@ -202,7 +206,8 @@ to date; with --replace those not in the file are removed.`,
 				would = "; nothing was kept (--dry-run)"
 			}
 			return a.print(format.Page{Data: n,
-				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s",
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
+					"%s read from %s: %d added, %d changed, %d removed%s",
 					format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}}}})
 		}}
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
@@ -230,8 +235,8 @@ func (a *App) peopleList() *cobra.Command {
 					continue
 				}
 				data = append(data, p)
-				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups,
-					", ")})
+				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"),
+					strings.Join(p.Groups, ", ")})
 			}
 			if group != "" && len(all) > 0 {
 				b.Empty = fmt.Sprintf("Nobody is in a group %q.", group)
@@ -277,14 +282,15 @@ func (a *App) peopleRename() *cobra.Command {
 		Short: "Give a person another user name; they stay the same subject everywhere",
 		Args:  args("PERSON", "NEW"), Example: "  tressik people rename petra petra.lindqvist",
 		ValidArgsFunction: a.names("person", 1),
-		Long: `Give a person another user name. What apps know them by stays as it is, and so do the consents they gave. A
-load of people knows somebody again by the attribute entryUUID, where there is one.`,
+		Long: `Give a person another user name. What apps know them by stays as it is, and so do the consents they
+gave. A load of people knows somebody again by the attribute entryUUID, where there is one.`,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := changed(a, d, func() (*people.Person, error) { return d.RenamePerson(got[0], got[1]) })
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: p, Blocks: []format.Block{{Lines: []string{got[0] + " is " + p.ID + " now"}}}})
+			return a.print(format.Page{Data: p,
+				Blocks: []format.Block{{Lines: []string{got[0] + " is " + p.ID + " now"}}}})
 		})}
 }
 

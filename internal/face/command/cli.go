@@ -124,7 +124,8 @@ func flagError(_ *cobra.Command, err error) error {
 		f := bad.GetFlag()
 		want := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a time such as 10m"}
 		if w := want[f.Value.Type()]; w != "" {
-			return usageError{fmt.Errorf("--%s %q is no value for it: write %s (%s)", f.Name, bad.GetValue(), w, f.Usage)}
+			return usageError{fmt.Errorf("--%s %q is no value for it: write %s (%s)", f.Name, bad.GetValue(), w,
+				f.Usage)}
 		}
 	}
 	return usageError{err}
@@ -179,8 +180,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 					return a.redacted()
 				}
 			}
-			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format, strings.Join(format.Formats(),
-				", "))}
+			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format,
+				strings.Join(format.Formats(), ", "))}
 		},
 	}
 	c.SetFlagErrorFunc(flagError)
@@ -189,7 +190,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(format.Formats(), ", "))
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
-	f.BoolVar(&a.redact, "redact", false, "show no secrets, tokens, names and addresses of people: words stand for them")
+	f.BoolVar(&a.redact, "redact", false,
+		"show no secrets, tokens, names and addresses of people: words stand for them")
 	f.BoolVar(&a.force, "force", false, "write over files that are there already")
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(format.Formats(),
@@ -202,8 +204,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 		j.GroupID = "journeys"
 		c.AddCommand(j)
 	}
-	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(), a.secretCmd(),
-		a.permissionCmd(),
+	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(),
+		a.secretCmd(), a.permissionCmd(),
 		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(),
 		a.proofCmd(), a.expectCmd(),
 		a.metadataCmd(), a.journalCmd()} {

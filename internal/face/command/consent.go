@@ -69,7 +69,8 @@ func (a *App) consentList() *cobra.Command {
 			list := all
 			if len(list) == 0 {
 				return a.print(format.Page{Data: list, Blocks: []format.Block{{Lines: []string{
-					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for everyone`; " +
+					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for " +
+						"everyone`; " +
 						"people are asked when they sign in."}}}})
 			}
 			var blocks []format.Block
@@ -93,8 +94,8 @@ func (a *App) consentDeed(standing string) *cobra.Command {
 	in := desk.ConsentInput{Standing: standing}
 	c := &cobra.Command{Use: "give TRUST [PERMISSION…] --for everyone|PERSON",
 		Short: "Agree, as an administrator, for everyone or for one person",
-		Long: `Agree as an administrator to what a client asks for: to the permissions named, or to all of them. A permission
-that is asked for later waits by itself and does not undo this.`,
+		Long: `Agree as an administrator to what a client asks for: to the permissions named, or to all of them. A
+permission that is asked for later waits by itself and does not undo this.`,
 		Example: `  tressik consent give frame-courier@ridge --for everyone --actor aiyana
   tressik consent give dome-scheduler@ridge telescope-api:schedule.write --for mira`}
 	done, none := "consented to", "Nothing was open: all of it is consented to already."

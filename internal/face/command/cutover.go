@@ -72,7 +72,8 @@ and its own sign-in stays for emergencies.`,
 	f.StringVar(&in.zone, "zone", "UTC", "time zone of --window, such as Europe/Vienna")
 	f.StringVar(&in.pilot, "pilot", "", "group:NAME, for which it is live first")
 	f.BoolVar(&in.beside, "side-by-side", false, "the app's own sign-in stays beside it")
-	f.StringVar(&in.wayBack, "way-back", "", "what people do where they cannot sign in; it is put into the note for them")
+	f.StringVar(&in.wayBack, "way-back", "",
+		"what people do where they cannot sign in; it is put into the note for them")
 	f.StringVar(&in.despite, "despite", "", "make it live although something is wanting, and why")
 	f.StringVar(&in.calendar, "calendar", "", "write an entry for a calendar (iCalendar) to this file, to send")
 	f.StringVar(&in.note, "note", "", "write a note for the people concerned (Markdown) to this file, to send")
@@ -175,8 +176,8 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	}
 	line := fmt.Sprintf("%s is live %s.", name, layout.PlanWords(done, d.Now()))
 	if t.Plan != nil {
-		line = fmt.Sprintf("%s is planned %s; `tressik cutover --due` carries it out then.", name, layout.PlanWords(done,
-			d.Now()))
+		line = fmt.Sprintf("%s is planned %s; `tressik cutover --due` carries it out then.", name,
+			layout.PlanWords(done, d.Now()))
 	}
 	return show(t, line, "Take it back with `tressik cutover "+name+" --back`.")
 }
@@ -192,9 +193,10 @@ func (a *App) sendable(d *desk.Desk, t *federation.Trust, plan *federation.Cutov
 	if until.IsZero() {
 		until = plan.From.Add(time.Hour)
 	}
-	files := map[string][]byte{in.note: []byte(text), in.calendar: format.Calendar("Tressik//"+d.Org(), "tressik", d.Now(),
-		[]format.Date{{ID: "cutover-" + strings.ReplaceAll(t.Name, "@", "-"), At: plan.From, Until: until,
-			Summary: "Cutover of " + t.Name, Text: text}})}
+	files := map[string][]byte{in.note: []byte(text),
+		in.calendar: format.Calendar("Tressik//"+d.Org(), "tressik", d.Now(),
+			[]format.Date{{ID: "cutover-" + strings.ReplaceAll(t.Name, "@", "-"), At: plan.From, Until: until,
+				Summary: "Cutover of " + t.Name, Text: text}})}
 	for path, b := range files {
 		if path == "" {
 			continue
@@ -228,8 +230,8 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 	if err != nil {
 		return err
 	}
-	return a.print(format.Page{Data: t, Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s %s; it is %s", name, word,
-		t.Standing)}}}})
+	return a.print(format.Page{Data: t,
+		Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s %s; it is %s", name, word, t.Standing)}}}})
 }
 
 func (a *App) cutDue(cmd *cobra.Command, p *cutover.Planner) error {

@@ -28,12 +28,12 @@ func (a *App) demoCmd() *cobra.Command {
 	var dir string
 	var full, files bool
 	c := &cobra.Command{Use: "demo", Short: "Build the demo organisation and run the full example", Args: args(),
-		Long: `Make the ledger of a made-up observatory in a folder of its own and go through the whole work on it: get to
-know the parties, federate, hand over, map claims, rehearse, and see a sign-in fail with the remedy.
-It is told in short, each command as you would type it; --full shows all that they say, and goes on with two
-organisations that federate with each other over HTTPS on this machine, probe and watch each other. The ledger stays
-for you to play on. With --files only the files are made that the examples of the manual read: people, accounts, and
-what the other sides publish; the ledger is yours to make.`,
+		Long: `Make the ledger of a made-up observatory in a folder of its own and go through the whole work on it:
+get to know the parties, federate, hand over, map claims, rehearse, and see a sign-in fail with the remedy. It is told
+in short, each command as you would type it; --full shows all that they say, and goes on with two organisations that
+federate with each other over HTTPS on this machine, probe and watch each other. The ledger stays for you to play on.
+With --files only the files are made that the examples of the manual read: people, accounts, and what the other sides
+publish; the ledger is yours to make.`,
 		Example: "  tressik demo --dir tressik-demo\n  tressik demo --files --dir walk",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := os.Mkdir(dir, 0o755); err != nil {
@@ -51,9 +51,10 @@ what the other sides publish; the ledger is yours to make.`,
 				return err
 			}
 			if files {
-				return a.print(format.Page{Data: map[string]string{"folder": dir}, Blocks: []format.Block{{Lines: []string{
-					"the files of the demo organisation are in " + dir,
-					"Go there, and begin with `tressik init --org \"Kestrel Ridge Observatory\"`."}}}})
+				return a.print(format.Page{Data: map[string]string{"folder": dir},
+					Blocks: []format.Block{{Lines: []string{
+						"the files of the demo organisation are in " + dir,
+						"Go there, and begin with `tressik init --org \"Kestrel Ridge Observatory\"`."}}}})
 			}
 			return a.demo(cmd.Context(), dir, full)
 		}}
@@ -160,8 +161,8 @@ func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error 
 		return err
 	}
 	if got != s.exit {
-		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", format.Words(s.args), got,
-			s.exit)
+		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected",
+			format.Words(s.args), got, s.exit)
 	}
 	return nil
 }

@@ -43,26 +43,32 @@ func demoStory() []demoStep {
 	cmd := func(parts ...string) []string { return strings.Split(strings.Join(parts, "|"), "|") }
 	return []demoStep{
 		{"Open a ledger, load people, and get to know the parties: the observatory's own provider, two apps and a " +
-			"university, each from the metadata that its owner sent.", cmd("init|--org|Kestrel Ridge Observatory"), 0, silent},
+			"university, each from the metadata that its owner sent.", cmd("init|--org|Kestrel Ridge Observatory"), 0,
+			silent},
 		{"", cmd("people|load|observatory.ldif"), 0, silent},
 		{"", cmd("provider|add|ridge|--own|--at|https://login.kestrelridge.example|--title|Kestrel Ridge Directory",
 			"--administrators|group:directors"), 0, silent},
 		{"", cmd("app|add|nightlog|--metadata|nightlog-metadata.xml|--signed-by|nightlog.pem"), 0, silent},
 		{"", cmd("app|add|plate-archive|--metadata|plate-archive-metadata.xml"), 0, unsaid},
 		{"", cmd("provider|add|southmere|--metadata|southmere-metadata.xml|--signed-by|southmere.pem"), 0, unsaid},
-		{"Make the trust. Both sides are compared before anyone signs in: the log needs a mail address that nobody has " +
+		{"Make the trust. Both sides are compared before anyone signs in: the log needs a mail address " +
+			"that nobody has " +
 			"promised it yet.", cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 3, part{"ERROR", 5}},
 		{"Map the claims, and see what would be sent for Mira.",
-			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0, silent},
+			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0,
+			silent},
 		{"", cmd("claims|preview|nightlog@ridge|--as|mira"), 0, part{"", 6}},
-		{"Give the owner of the log what it needs of the provider: metadata, certificate, and a sheet of labelled values.",
+		{"Give the owner of the log what it needs of the provider: metadata, certificate, and a sheet of labelled " +
+			"values.",
 			cmd("handoff|nightlog@ridge|--for|app|--out|handoff-nightlog"), 0, silent},
 		{"", cmd("handoff|nightlog@ridge|--for|app|--delivered|tobias.renn@kestrelridge.example"), 0, silent},
 		{"", cmd("federate|plate-archive|--with|ridge"), 3, unsaid},
 		{"", cmd("claims|set|plate-archive@ridge|mail=person.mail|displayName=person.displayName",
-			"eduPersonPrincipalName=person.eduPersonPrincipalName|eduPersonAffiliation=person.eduPersonAffiliation"), 0, unsaid},
+			"eduPersonPrincipalName=person.eduPersonPrincipalName|eduPersonAffiliation=person.eduPersonAffiliation"), 0,
+			unsaid},
 		{"", cmd("handoff|plate-archive@ridge|--for|app|--out|handoff-plates"), 0, unsaid},
-		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and signing " +
+		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and " +
+			"signing " +
 			"out there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
 		{"Whom would the log know? Its owner sent an export of its accounts.",
 			cmd("app|change|nightlog|--reads|username=mail|--reads|full_name=displayName|--account-key|username|" +
@@ -72,8 +78,8 @@ func demoStory() []demoStep {
 		{"", cmd("accounts|match|nightlog@ridge"), 3, part{"  strangers", 2}},
 		{"", cmd("claims|gaps|plate-archive@ridge"), 3, unsaid},
 		{"", cmd("claims|suggest|plate-archive@ridge"), 0, unsaid},
-		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log reads `mail`. And " +
-			"suppose the log was set up with a URL that lacks its last slash.",
+		{"Now one that fails, on purpose. Visitors come from Southmere, which sends `email`; the log " +
+			"reads `mail`. And suppose the log was set up with a URL that lacks its last slash.",
 			cmd("federate|nightlog|--with|southmere|--admits|group:visitors"), 3, silent},
 		{"", cmd("claims|set|nightlog@southmere|email=person.mail|displayName=person.displayName"), 3, silent},
 		{"", cmd("rehearse|nightlog@southmere|--as|petra|--suppose",
@@ -82,21 +88,27 @@ func demoStory() []demoStep {
 			cmd("app|add|telescope-api|--api|https://telescope.kestrelridge.example|--title|Telescope API"), 0, silent},
 		{"", cmd("permission|publish|telescope-api|dome.control|--as|user|--needs|admin",
 			"--says|open, close and turn the dome"), 0, silent},
-		{"", cmd("permission|publish|telescope-api|frames.read|--as|user,self|--says|read the frames of a night"), 0, unsaid},
-		{"", cmd("permission|publish|telescope-api|frames.write|--as|self|--says|store frames in the archive"), 0, unsaid},
+		{"", cmd("permission|publish|telescope-api|frames.read|--as|user,self|--says|read the frames of a night"), 0,
+			unsaid},
+		{"", cmd("permission|publish|telescope-api|frames.write|--as|self|--says|store frames in the archive"), 0,
+			unsaid},
 		{"", cmd("permission|publish|telescope-api|schedule.read|--as|user|--says|see who observes when"), 0, unsaid},
-		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0, unsaid},
-		{"Register the dome scheduler, a web client, and hand over its values with a new secret, in the one moment in " +
-			"which it is known.",
+		{"", cmd("permission|publish|telescope-api|schedule.write|--as|user|--says|book and move observing time"), 0,
+			unsaid},
+		{"Register the dome scheduler, a web client, and hand over its values with a new secret, in the " +
+			"one moment in which it is known.",
 			cmd("app|add|dome-scheduler|--client|web|--redirect|https://dome.kestrelridge.example/oidc/callback",
-				"--after-sign-out|https://dome.kestrelridge.example/signed-out|--contact|tobias.renn@kestrelridge.example",
+				"--after-sign-out|https://dome.kestrelridge.example/signed-out|"+
+					"--contact|tobias.renn@kestrelridge.example",
 				"--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0, unsaid},
 		{"", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3, silent},
-		{"", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|offline_access"),
+		{"", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|" +
+			"offline_access"),
 			0, silent},
 		{"", cmd("handoff|dome-scheduler@ridge|--for|app|--out|handoff-dome|--with-new-secret|90d"), 0, silent},
 		{"", cmd("handoff|dome-scheduler@ridge|--for|app|--delivered|tobias.renn@kestrelridge.example"), 0, unsaid},
-		{"Turning the dome waits for an administrator: Mira goes on without it, and the call is refused with the reason.",
+		{"Turning the dome waits for an administrator: Mira goes on without it, and the call is refused with the " +
+			"reason.",
 			cmd("rehearse|dome-scheduler@ridge|--as|mira|--call|telescope-api:dome.control"), 3, part{"REFUSED", 12}},
 		{"The director consents for everyone. Now the call is answered.",
 			cmd("consent|give|dome-scheduler@ridge|--for|everyone|--actor|aiyana"), 0, silent},

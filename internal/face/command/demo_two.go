@@ -85,7 +85,8 @@ func (x *twoSides) tell() error {
 	}{{"ridge", []string{"app", "add", "plates", "--metadata", x.at["southmere"] + "/plates/metadata", "--ca", ca}},
 		{"ridge", []string{"federate", "plates", "--with", "ridge", "--admits", "group:observers"}},
 		{"ridge", []string{"claims", "set", trust, "mail=person.mail"}},
-		{"southmere", []string{"provider", "add", "ridge", "--metadata", x.at["ridge"] + "/ridge/metadata", "--ca", ca}},
+		{"southmere", []string{"provider", "add", "ridge", "--metadata", x.at["ridge"] + "/ridge/metadata",
+			"--ca", ca}},
 		{"southmere", []string{"federate", "plates", "--with", "ridge"}}} {
 		if err := x.run(s.who, 0, s.args...); err != nil {
 			return err
@@ -204,13 +205,15 @@ func (x *twoSides) run(who string, exit int, args ...string) error {
 }
 
 func (x *twoSides) typed(who string, args []string) {
-	fmt.Fprintf(x.a.Out, "\n%s\n", x.a.printer().Bold("$ "+format.Command(append([]string{"--ledger", filepath.Join(x.dir,
-		who+".ledger")}, args...))))
+	fmt.Fprintf(x.a.Out, "\n%s\n",
+		x.a.printer().Bold("$ "+format.Command(append([]string{"--ledger", filepath.Join(x.dir,
+			who+".ledger")}, args...))))
 }
 
 func (x *twoSides) ended(args []string, got, exit int) error {
 	if got != exit && !(exit == exitFound && got == exitDone) {
-		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", format.Words(args), got, exit)
+		return fmt.Errorf("the demo stopped: `tressik %s` ended with %d where %d was expected", format.Words(args),
+			got, exit)
 	}
 	return nil
 }

@@ -24,7 +24,8 @@ when, whom to tell, and the command that renews it. It ends with exit status 3 w
   tressik due --calendar --out due.ics`,
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if sinceLast && (calendar || metrics) {
-				return usageError{errors.New("--since-last is for people; --calendar and --metrics say everything each time")}
+				return usageError{errors.New("--since-last is for people; --calendar and --metrics say everything " +
+					"each time")}
 			}
 			if calendar && metrics {
 				return usageError{errors.New("--calendar and --metrics are two forms of one list; choose one")}

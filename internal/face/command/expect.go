@@ -159,7 +159,8 @@ func (a *App) expectRemove() *cobra.Command {
 				return err
 			}
 			return a.print(format.Page{Data: e, Blocks: []format.Block{{Lines: []string{
-				fmt.Sprintf("expectation %d of %s is taken away: %s was to be %s", e.ID, e.Trust, e.Who(), e.Words())}}}})
+				fmt.Sprintf("expectation %d of %s is taken away: %s was to be %s", e.ID, e.Trust, e.Who(),
+					e.Words())}}}})
 		})}
 }
 
@@ -167,9 +168,9 @@ func (a *App) expectRun() *cobra.Command {
 	var junit, change string
 	var dry bool
 	c := &cobra.Command{Use: "run [TRUST…]", Short: "Check by rehearsal what is expected", Args: args("[TRUST…]"),
-		Long: `Rehearse what is expected of trusts, of all where none is named, several at once. It ends with exit status
-3 where something does not hold, and says what changed in the journal since it did. With --before-change they are
-run on a copy of the ledger in which the command was carried out, and the ledger itself stays as it is: what would
+		Long: `Rehearse what is expected of trusts, of all where none is named, several at once. It ends with exit
+status 3 where something does not hold, and says what changed in the journal since it did. With --before-change they
+are run on a copy of the ledger in which the command was carried out, and the ledger itself stays as it is: what would
 break.`,
 		Example: `  tressik expect run
   tressik expect run nightlog@ridge --junit expectations.xml

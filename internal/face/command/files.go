@@ -114,7 +114,8 @@ func newSecretFile(path string) (*secretFile, error) {
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("--out: %s is there already; a secret is never written over a file, choose another name", path)
+		return nil, fmt.Errorf("--out: %s is there already; a secret is never written over a file, "+
+			"choose another name", path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("--out: %w", err)

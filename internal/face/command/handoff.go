@@ -55,7 +55,8 @@ machine, or a real provider, is given to try the trust before it is watched. Not
 		ValidArgsFunction: a.names("trust", 1)}
 	c.RunE = func(cmd *cobra.Command, got []string) error {
 		if f.side == "" {
-			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is given the " +
+			return usageError{errors.New("--for is missing; write --for app or --for provider: the side that is " +
+				"given the " +
 				"values")}
 		}
 		if f.side != "app" && f.side != "provider" {
@@ -100,7 +101,8 @@ func (a *App) delivered(trust string, f handoffFlags) error {
 		return err
 	}
 	return a.print(format.Page{Data: t, Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
-		"noted: the %s of %s has what it needs, delivered to %s; standing: %s", f.side, t.Name, f.delivered, t.Standing)}}}})
+		"noted: the %s of %s has what it needs, delivered to %s; standing: %s", f.side, t.Name, f.delivered,
+		t.Standing)}}}})
 }
 
 // handoff prints what a side needs, or writes it as files, and notes that it was prepared.
@@ -118,7 +120,8 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	}
 	if f.example != "" {
 		if f.env && f.out == "" {
-			return usageError{errors.New("--env prints the environment alone, and --example is for the sheet: give them one " +
+			return usageError{errors.New("--env prints the environment alone, and --example is for the sheet: give " +
+				"them one " +
 				"by one, or --out for both as files")}
 		}
 		if h.Example, err = a.example(d, trust, f); err != nil {
@@ -155,12 +158,13 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	}
 	page := layout.Handoff(h)
 	if f.out != "" && f.stage && a.format == "table" {
-		page.Blocks = []format.Block{{Lines: append([]string{"The files in " + f.out + " are of the stage at " + h.Stage +
-			"."},
+		page.Blocks = []format.Block{{Lines: append([]string{"The files in " + f.out + " are of the stage at " +
+			h.Stage + "."},
 			h.Remarks...)}}
 	} else if f.out != "" && a.format == "table" {
 		page.Blocks = []format.Block{{Lines: []string{
-			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. Then say so:",
+			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. "+
+				"Then say so:",
 				f.out, f.side), "  " + format.Command([]string{"handoff", trust, "--for", f.side, "--delivered",
 				finding.BlankMail})}}}
 	}
@@ -173,8 +177,8 @@ func (a *App) sheet(ctx context.Context, d *desk.Desk, trust string, f handoffFl
 		return d.Sides().Handoff(trust, f.side)
 	}
 	if f.secretLife != "" || f.example != "" {
-		return nil, usageError{errors.New("--stage goes without --with-new-secret and --example: a client is given the " +
-			"secret that holds on the stage alone, and `tressik watch` shows what it receives")}
+		return nil, usageError{errors.New("--stage goes without --with-new-secret and --example: a client " +
+			"is given the secret that holds on the stage alone, and `tressik watch` shows what it receives")}
 	}
 	if _, _, _, err := d.Trust(trust); err != nil {
 		return nil, err
@@ -217,8 +221,8 @@ func (a *App) example(d *desk.Desk, trust string, f handoffFlags) (*handoff.Exam
 	}
 	r := &list[0]
 	if r.Subject == "" {
-		return nil, finding.Advise(fmt.Errorf("%s would not be signed in over %s: there is no example", f.example, trust),
-			finding.Run("rehearse", trust, "--as", f.example))
+		return nil, finding.Advise(fmt.Errorf("%s would not be signed in over %s: there is no example",
+			f.example, trust), finding.Run("rehearse", trust, "--as", f.example))
 	}
 	e.Person, e.Subject, e.Format, e.Claims = r.Person, r.Subject, r.Format, r.Claims
 	return e, nil
@@ -227,11 +231,13 @@ func (a *App) example(d *desk.Desk, trust string, f handoffFlags) (*handoff.Exam
 // newSecretOn makes a secret for the app's sheet and returns its ID.
 func (a *App) newSecretOn(d *desk.Desk, h *handoff.Handoff, life string, dry bool) (string, error) {
 	if h.For != "app" {
-		return "", usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the client")}
+		return "", usageError{errors.New("--with-new-secret goes with --for app: the secret is for the owner of the " +
+			"client")}
 	}
 	if dry {
 		return "",
-			usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is not kept is none")}
+			usageError{errors.New("--with-new-secret and --dry-run exclude each other: a secret that is " +
+				"not kept is none")}
 	}
 	span, err := lifetime("--with-new-secret", life)
 	if err != nil {

@@ -32,7 +32,8 @@ func (a *App) inspectCmd() *cobra.Command {
 	var in inspect.Input
 	var at, key, safe string
 	c := &cobra.Command{Use: "inspect FILE…|-",
-		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust", Args: args("FILE…"),
+		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust",
+		Args:  args("FILE…"),
 		Long: `Recognise and explain what is given: SAML metadata; a SAML message as XML, base64, URL-encoded, a whole
 captured URL or a form body; a certificate; a private key, without showing it; a JSON Web Key, JWKS or
 JWT, with what its claims mean and may do; a discovery document; an OAuth authorization request or response as
@@ -57,7 +58,8 @@ the same word each time.`,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			var err error
 			if in.As != "" && in.Trust == "" {
-				return usageError{errors.New("--as says whom the message is about; name the --trust that it belongs to")}
+				return usageError{errors.New("--as says whom the message is about; name the --trust that " +
+					"it belongs to")}
 			}
 			if in.At, err = moment("--at", at); err != nil {
 				return err
@@ -274,7 +276,8 @@ func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 		return nil, nil, fmt.Errorf("%s: %w", path, cut)
 	}
 	if len(list) == 0 {
-		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in begins, with "+
+		return nil, nil, fmt.Errorf("%s: no SAML or OAuth message is in it; record from before the sign-in "+
+			"begins, with "+
 			"the browser's developer tools open, and save all of it as HAR with content", path)
 	}
 	return list, cut, nil
@@ -297,15 +300,17 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 	var first []string
 	all(func(from string, v *inspect.Inspection, err error) {
 		if err != nil {
-			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused, Findings: finding.List{{ID: "inspect.unknown",
-				Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
-				Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
+			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused,
+				Findings: finding.List{{ID: "inspect.unknown",
+					Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
+					Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
 		}
 		if count[v.Verdict]++; v.Verdict == judge.Refused && first == nil {
 			first = []string{"The first that is wrong: " + from}
 			for _, f := range v.Findings {
 				if f.Level == finding.Error {
-					first = append(first, format.Indented("  ", f.Check+": "+f.Saw), format.Indented("      ", format.Remedy(f.Fix)))
+					first = append(first, format.Indented("  ", f.Check+": "+f.Saw),
+						format.Indented("      ", format.Remedy(f.Fix)))
 					break
 				}
 			}

@@ -25,7 +25,8 @@ func (a *App) journalCmd() *cobra.Command {
 func (a *App) journalList() *cobra.Command {
 	var f model.Filter
 	var since, until string
-	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after", Args: args(),
+	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after",
+		Args:    args(),
 		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 2031-03-01 --last 20",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if f.Last < 0 {
@@ -45,11 +46,12 @@ func (a *App) journalList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b := format.Block{Noun: "entry", Head: []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"},
+			b := format.Block{Noun: "entry",
+				Head:  []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"},
 				Empty: "No entry fits."}
 			for _, e := range list {
-				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor, e.Action,
-					e.Party + e.Trust, e.Fields()})
+				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor,
+					e.Action, e.Party + e.Trust, e.Fields()})
 			}
 			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
 		})}
@@ -89,7 +91,8 @@ func (a *App) journalVerify() *cobra.Command {
 			if breaks == nil {
 				breaks = []model.Break{}
 			}
-			b := format.Block{Lines: []string{fmt.Sprintf("%s: the chain of hashes is whole", format.Count(n, "entry"))}}
+			b := format.Block{Lines: []string{fmt.Sprintf("%s: the chain of hashes is whole",
+				format.Count(n, "entry"))}}
 			if len(breaks) > 0 {
 				b.Lines = []string{fmt.Sprintf("%s: the journal is NOT what was written", format.Count(n, "entry"))}
 				for _, x := range breaks {

@@ -21,9 +21,9 @@ import (
 
 func (a *App) keyCmd() *cobra.Command {
 	c := &cobra.Command{Use: "key", Short: "List and replace the keys of own parties: announce, activate, withdraw",
-		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn of it.
-Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes the other
-way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
+		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn
+of it. Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes
+the other way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
 	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.keyAnnounce(), a.keyActivate(), a.keyWithdraw(),
 		a.keyPlan(),
 		a.keyDrill(), a.keyRevoke(),
@@ -146,8 +146,8 @@ func (a *App) laid(d *desk.Desk, party string, in keyring.Coming) error {
 func (a *App) keyNew() *cobra.Command {
 	var in keyring.Coming
 	c := &cobra.Command{Use: "new PARTY", Short: "Make a key that is not published yet", Args: args("PARTY"),
-		Long: `Make a key that lies in the ledger until it is announced, so that there is time to get a certificate for it
-from an authority. To make one and publish it in one step, use tressik key announce.`,
+		Long: `Make a key that lies in the ledger until it is announced, so that there is time to get a certificate
+for it from an authority. To make one and publish it in one step, use tressik key announce.`,
 		Example: "  tressik key new ridge --use tokens --kind ed25519", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error { return a.laid(d, got[0], in) })}
 	a.ofKey(c, &in, true)
@@ -162,8 +162,8 @@ func (a *App) keyImport() *cobra.Command {
 		Args:  args("PARTY"),
 		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC
 1, under a password or not) with its certificate and the chain above it, or PKCS #12.`,
-		Example: "  tressik key import ridge --pkcs12 coming.p12 --password-file word", ValidArgsFunction: a.names("party",
-			1),
+		Example:           "  tressik key import ridge --pkcs12 coming.p12 --password-file word",
+		ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if b.key == "" && b.p12 == "" {
 				return usageError{errors.New("--key or --pkcs12 is missing: the file with the key; key new makes one")}
@@ -183,9 +183,9 @@ func (a *App) keyAnnounce() *cobra.Command {
 	var brought broughtKey
 	c := &cobra.Command{Use: "announce PARTY [KEY]", Short: "Publish the coming key beside the active one",
 		Args: args("PARTY", "[KEY]"),
-		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and publish
-it beside the active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see that
-everybody has it: tressik key plan.`,
+		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and
+publish it beside the active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see
+that everybody has it: tressik key plan.`,
 		Example: `  tressik key announce ridge
   tressik key announce ridge --use tokens --kind ecdsa-p384
   tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.keyNames,
@@ -195,7 +195,8 @@ everybody has it: tressik key plan.`,
 			}
 			if len(got) > 1 {
 				if in.Key != nil || in.Kind != "" {
-					return usageError{fmt.Errorf("%s is there already; --key, --pkcs12 and --kind are of another one", got[1])}
+					return usageError{fmt.Errorf("%s is there already; --key, --pkcs12 and --kind are of another one",
+						got[1])}
 				}
 				in.ID = got[1]
 			}
@@ -231,18 +232,19 @@ func (a *App) keyActivate() *cobra.Command {
 	var use string
 	var breaks []string
 	c := &cobra.Command{Use: "activate PARTY", Short: "Sign with the announced key from now on", Args: args("PARTY"),
-		Long: `Put the announced key in the place of the active one, which becomes the outgoing one. It is refused while the
-other side of a trust has not seen the key: these trusts are named, and --break says that they may break.`,
+		Long: `Put the announced key in the place of the active one, which becomes the outgoing one. It is refused
+while the other side of a trust has not seen the key: these trusts are named, and --break says that they may break.`,
 		Example: "  tressik key activate ridge", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			k, err := changed(a, d, func() (*federation.OwnKey, error) { return keyKeeper(d).Activate(got[0], use, breaks) })
+			k, err := changed(a, d,
+				func() (*federation.OwnKey, error) { return keyKeeper(d).Activate(got[0], use, breaks) })
 			if err != nil {
 				return err
 			}
 			return a.print(format.Page{Data: k, Blocks: []format.Block{
 				{Lines: []string{fmt.Sprintf("key %s is active for %s of %s", k.ID, k.Use, got[0])}},
-				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " + got[0] +
-					"`."}}}})
+				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " +
+					got[0] + "`."}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")
@@ -262,7 +264,8 @@ func (a *App) keyWithdraw() *cobra.Command {
 			if len(got) > 1 {
 				id = got[1]
 			}
-			k, err := changed(a, d, func() (*federation.OwnKey, error) { return keyKeeper(d).Withdraw(got[0], id, early) })
+			k, err := changed(a, d,
+				func() (*federation.OwnKey, error) { return keyKeeper(d).Withdraw(got[0], id, early) })
 			if err != nil {
 				return err
 			}
@@ -318,7 +321,8 @@ only you can read: as PKCS #12 under a password, or with --to as PKCS #8 encrypt
 			var pubs []crypto.PublicKey
 			var out []byte
 			for i := range list {
-				if (list[i].Use == federation.ForEncryption || list[i].Place == federation.Unpublished) && len(got) < 2 {
+				if (list[i].Use == federation.ForEncryption || list[i].Place == federation.Unpublished) &&
+					len(got) < 2 {
 					continue
 				}
 				pubs = append(pubs, list[i].Certificate.PublicKey)
@@ -368,10 +372,10 @@ func (a *App) keyNames(cmd *cobra.Command, got []string, s string) ([]string, co
 func (a *App) keyDrill() *cobra.Command {
 	var use string
 	c := &cobra.Command{Use: "drill PARTY", Short: "Try a whole rollover on a copy of the ledger", Args: args("PARTY"),
-		Long: `Run the rollover of a key on a copy of the ledger, with a rehearsal of every trust after each step: as it is,
-announced, activated, withdrawn; and once more without waiting for those who have not seen the key, to show what that
-would break. The ledger itself is not changed. It ends with exit status 3 when the rollover that waits breaks
-something.`,
+		Long: `Run the rollover of a key on a copy of the ledger, with a rehearsal of every trust after each step: as
+it is, announced, activated, withdrawn; and once more without waiting for those who have not seen the key, to show
+what that would break. The ledger itself is not changed. It ends with exit status 3 when the rollover that waits
+breaks something.`,
 		Example: "  tressik key drill ridge", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			x, err := drill.Run(keyKeeper(d), got[0], use)
@@ -394,9 +398,9 @@ something.`,
 func (a *App) keyRevoke() *cobra.Command {
 	return &cobra.Command{Use: "revoke PARTY KEY", Short: "Take a key away at once that somebody else may have",
 		Args: args("PARTY", "KEY"),
-		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The announced
-key takes its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until their
-other side has what is published now. For any other reason use announce, activate and withdraw.`,
+		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The
+announced key takes its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until
+their other side has what is published now. For any other reason use announce, activate and withdraw.`,
 		Example: "  tressik key revoke ridge k-1f2e3d4c5b --yes", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			r, err := keyKeeper(d).Ring(got[0])
@@ -406,7 +410,8 @@ other side has what is published now. For any other reason use announce, activat
 			if _, err := r.Find(got[1]); err != nil {
 				return err
 			}
-			if err := a.confirm(fmt.Sprintf("Take the key %s of %s away at once? It cannot be brought back, and trusts break "+
+			if err := a.confirm(fmt.Sprintf("Take the key %s of %s away at once? It cannot be brought back, and "+
+				"trusts break "+
 				"until their other side has the new one.", got[1], got[0])); err != nil {
 				return err
 			}
@@ -421,8 +426,9 @@ other side has what is published now. For any other reason use announce, activat
 func (a *App) keyRequest() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "request PARTY KEY", Short: "Write a request for a certificate of a key (PKCS #10)",
-		Args:    args("PARTY", "KEY"),
-		Long:    "Write a certificate signing request in PEM. The authority's answer goes in with `tressik key certify`.",
+		Args: args("PARTY", "KEY"),
+		Long: "Write a certificate signing request in PEM. The authority's answer goes in with `tressik key " +
+			"certify`.",
 		Example: "  tressik key request ridge k-1f2e3d4c5b --out ridge.csr", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			der, err := keyKeeper(d).Request(got[0], got[1])
@@ -449,7 +455,8 @@ func (a *App) keyCertify() *cobra.Command {
 			if x == nil {
 				return usageError{errors.New("--cert is missing: the file with the certificate")}
 			}
-			k, err := changed(a, d, func() (*federation.OwnKey, error) { return keyKeeper(d).Certify(got[0], got[1], x, chain) })
+			k, err := changed(a, d,
+				func() (*federation.OwnKey, error) { return keyKeeper(d).Certify(got[0], got[1], x, chain) })
 			if err != nil {
 				return err
 			}

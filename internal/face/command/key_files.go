@@ -29,7 +29,8 @@ func (a *App) certificates(flag, path string) (own *x509.Certificate, above []*x
 	}
 	own, above, err = keys.ParseChain(b)
 	if errors.Is(err, keys.ErrChain) {
-		return nil, nil, fmt.Errorf("%s: %s: %w; put the key's own certificate first, then that of its authority, then "+
+		return nil, nil, fmt.Errorf("%s: %s: %w; put the key's own certificate first, then that of its "+
+			"authority, then "+
 			"the one above it", flag, path, err)
 	}
 	if err != nil {
@@ -142,7 +143,8 @@ func (a *App) exportPrivate(d *desk.Desk, r *keyring.Ring, k *federation.OwnKey,
 		return err
 	}
 	return a.print(format.Page{Data: layout.KeyData(r, k), Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
-		"key %s of %s written to %s with its private half: %s%s", k.ID, r.Party.Name, f.path, whoever, r.Party.Name)}}}})
+		"key %s of %s written to %s with its private half: %s%s", k.ID, r.Party.Name, f.path, whoever,
+		r.Party.Name)}}}})
 }
 
 // pkcs12 writes a key with its certificate and the chain above it as PKCS #12.
@@ -152,7 +154,8 @@ func (a *App) pkcs12(private crypto.Signer, k *federation.OwnKey, passwordFile s
 		return nil, err
 	}
 	if len(word) < 12 {
-		return nil, usageError{fmt.Errorf("the password in %s has %d characters; use at least 12", passwordFile, len(word))}
+		return nil, usageError{fmt.Errorf("the password in %s has %d characters; use at least 12", passwordFile,
+			len(word))}
 	}
 	b, err := pkcs12.Modern.Encode(private, k.Certificate, k.Chain, word)
 	if err != nil {
@@ -165,7 +168,8 @@ func (a *App) pkcs12(private crypto.Signer, k *federation.OwnKey, passwordFile s
 func forRecipient(private crypto.Signer, to string) ([]byte, error) {
 	list, err := age.ParseRecipients(strings.NewReader(to))
 	if err != nil || len(list) != 1 {
-		return nil, usageError{fmt.Errorf("--to %q is no age recipient; it looks like age1 and 58 more letters and digits",
+		return nil, usageError{fmt.Errorf("--to %q is no age recipient; it looks like age1 and 58 more letters and "+
+			"digits",
 			to)}
 	}
 	plain, err := keys.MarshalPrivate(private)

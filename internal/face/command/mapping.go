@@ -45,12 +45,13 @@ change which received name fills which field, and by which field an account is f
 			if err != nil {
 				return err
 			}
-			n, fs, err := changed2(a, d, func() (int, finding.List, error) { return mapper(d).Load(got[0], raw, got[1]) })
+			n, fs, err := changed2(a, d,
+				func() (int, finding.List, error) { return mapper(d).Load(got[0], raw, got[1]) })
 			if err != nil {
 				return err
 			}
-			blocks := []format.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s", format.Count(n, "account"), got[0],
-				got[1])}}}
+			blocks := []format.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s",
+				format.Count(n, "account"), got[0], got[1])}}}
 			if len(fs) > 0 {
 				blocks = append(blocks, format.Block{Findings: fs})
 			}
@@ -91,7 +92,8 @@ func (a *App) accountsCompare() *cobra.Command {
 becomes a stranger or somebody else, who gets in no longer or for the first time, and who gains or loses a role.
 Both trusts have to be there; nothing is changed. It ends with exit status 3 when somebody would not be who they
 were.`,
-		Example: "  tressik accounts compare nightlog --from ridge --to southmere", ValidArgsFunction: a.names("app", 1),
+		Example:           "  tressik accounts compare nightlog --from ridge --to southmere",
+		ValidArgsFunction: a.names("app", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			if from == "" || to == "" {
 				return usageError{errors.New("--from PROVIDER and --to PROVIDER are missing")}
@@ -119,11 +121,12 @@ func (a *App) claimsGaps() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "gaps TRUST", Short: "What is missing, doubled, forbidden or too much, over everybody",
 		Args: args("TRUST"),
-		Long: `Look at what the app of a trust receives of everyone whom the trust admits, or of those in a group: for how
-many a claim or the subject is empty and by which rule, subjects that two people share, values that their format
+		Long: `Look at what the app of a trust receives of everyone whom the trust admits, or of those in a group: for
+how many a claim or the subject is empty and by which rule, subjects that two people share, values that their format
 does not allow, what the app wants and no rule releases, and what is released and was never asked for. It ends with
 exit status 3 when something that the app needs is missing or shared.`,
-		Example:           "  tressik claims gaps nightlog@ridge\n  tressik claims gaps nightlog@ridge --group observers",
+		Example: "  tressik claims gaps nightlog@ridge\n  tressik claims gaps nightlog@ridge --group " +
+			"observers",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			g, err := mapper(d).Gaps(got[0], group)
@@ -191,8 +194,8 @@ or compare what one trust would release for two people (--as and --with).`,
 func (a *App) claimsExport() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "export TRUST", Short: "Write the rules of a trust as YAML", Args: args("TRUST"),
-		Example: "  tressik claims export nightlog@ridge --out nightlog-claims.yaml", ValidArgsFunction: a.names("trust",
-			1),
+		Example:           "  tressik claims export nightlog@ridge --out nightlog-claims.yaml",
+		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			b, err := mapper(d).Export(got[0])
 			if err != nil {
@@ -208,10 +211,10 @@ func (a *App) claimsImport() *cobra.Command {
 	var dry bool
 	c := &cobra.Command{Use: "import TRUST FILE|-", Short: "Replace the rules of a trust by those of a YAML file",
 		Args: args("TRUST", "FILE"),
-		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of them, or
-none where anything in the file is wrong. One file can be imported into many trusts.`,
-		Example: "  tressik claims import plate-archive@ridge claims.yaml --dry-run", ValidArgsFunction: a.names("trust",
-			1),
+		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of
+them, or none where anything in the file is wrong. One file can be imported into many trusts.`,
+		Example:           "  tressik claims import plate-archive@ridge claims.yaml --dry-run",
+		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()
 			if err != nil {
@@ -252,8 +255,8 @@ tressik claims gaps TRUST names it.`,
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			attrs, ok := claims.Schema(got[1])
 			if !ok {
-				return usageError{fmt.Errorf("%q is no schema that is known; write %s", got[1], strings.Join(claims.Schemas(),
-					", "))}
+				return usageError{fmt.Errorf("%q is no schema that is known; write %s", got[1],
+					strings.Join(claims.Schemas(), ", "))}
 			}
 			t, _, _, err := d.Trust(got[0])
 			if err != nil {
@@ -277,15 +280,17 @@ tressik claims gaps TRUST names it.`,
 				}
 			}
 			if len(in.Assign) > 0 {
-				t, _, err = changed2(a, d, func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
+				t, _, err = changed2(a, d,
+					func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
 				if err != nil {
 					return err
 				}
 			}
-			blocks := []format.Block{layout.Rules(t), {Lines: []string{fmt.Sprintf("  %s set", format.Count(len(in.Assign),
-				"rule"))}}}
+			blocks := []format.Block{layout.Rules(t),
+				{Lines: []string{fmt.Sprintf("  %s set", format.Count(len(in.Assign), "rule"))}}}
 			if len(without) > 0 {
-				blocks = append(blocks, format.Block{Lines: []string{"  Nobody has " + strings.Join(without, ", ") + "."}})
+				blocks = append(blocks, format.Block{Lines: []string{"  Nobody has " +
+					strings.Join(without, ", ") + "."}})
 			}
 			return a.print(format.Page{Data: t.Rules, Blocks: blocks})
 		})}
@@ -297,15 +302,16 @@ func (a *App) claimsRole() *cobra.Command {
 	claim := "role"
 	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups", Args: args("TRUST",
 		"GROUP=ROLE…"),
-		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table counts,
-or with --several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
+		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table
+counts, or with --several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
 		Example:           "  tressik claims role nightlog@ridge directors=chief observers=reader --default guest",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			for _, x := range got[1:] {
 				group, role, ok := strings.Cut(x, "=")
 				if !ok || group == "" || role == "" {
-					return usageError{fmt.Errorf("%q is no row of the table: write GROUP=ROLE, such as observers=reader", x)}
+					return usageError{fmt.Errorf("%q is no row of the table: write GROUP=ROLE, such as "+
+						"observers=reader", x)}
 				}
 				in.Roles.Of = append(in.Roles.Of, claims.RoleOf{Group: group, Role: role})
 			}
@@ -313,7 +319,8 @@ or with --several all do; who is in none gets --default, or nothing. It replaces
 				return usageError{fmt.Errorf("--several %q: write first or all", s)}
 			}
 			in.Assign = []string{claim + "=" + in.Roles.Expression()}
-			t, hints, err := changed2(a, d, func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
+			t, hints, err := changed2(a, d,
+				func() (*federation.Trust, finding.List, error) { return d.SetClaims(got[0], in) })
 			if err != nil {
 				return err
 			}

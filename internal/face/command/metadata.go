@@ -11,8 +11,8 @@ import (
 )
 
 func (a *App) metadataCmd() *cobra.Command {
-	c := &cobra.Command{Use: "metadata", Short: "Read, search, verify, write and compare metadata; what was published " +
-		"when"}
+	c := &cobra.Command{Use: "metadata",
+		Short: "Read, search, verify, write and compare metadata; what was published when"}
 	c.AddCommand(a.metadataRead(), a.metadataFind(), a.metadataVerify(), a.metadataSplit(), a.metadataSign(),
 		a.metadataWrite(), a.metadataReceived(), a.metadataHistory(), a.metadataCompare(), a.metadataRestore())
 	return c
@@ -68,7 +68,8 @@ func (a *App) metadataReceived() *cobra.Command {
 				return err
 			}
 			if raw == nil {
-				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it", p.Name, p.Name)
+				return fmt.Errorf("no metadata was received for %s; `tressik metadata write %s` writes it",
+					p.Name, p.Name)
 			}
 			return a.output(out, raw)
 		})}

@@ -78,7 +78,8 @@ func (a *App) atHost(ctx context.Context, kind federation.Kind, src *sourceFlags
 	case src.metadata+src.query+sf.issuer+sf.document != "":
 		return usageError{errors.New("--host looks for what the party publishes; it goes with no other source")}
 	case !reach.HostName(host):
-		return usageError{fmt.Errorf("--host %q is no name of a host, such as idp.southmere.example", reach.Shown(host))}
+		return usageError{fmt.Errorf("--host %q is no name of a host, such as idp.southmere.example",
+			reach.Shown(host))}
 	}
 	ca, err := a.readFile("--ca", src.ca)
 	if err != nil {
@@ -218,7 +219,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 		RunE: func(cmd *cobra.Command, got []string) error {
 			in.Kind, in.Name = kind, got[0]
 			if in.Own && src.metadata+src.query+src.host != "" {
-				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is written, " +
+				return usageError{errors.New("--own and --metadata exclude each other: an own party's metadata is " +
+					"written, " +
 					"not read")}
 			}
 			if in.Own && in.At == "" {
@@ -241,7 +243,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 				} else {
 					more = ", its OpenID side with --issuer URL"
 				}
-				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values "+
+				return usageError{fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, "+
+					"its values "+
 					"by hand%s, or --own --at URL", in.Name, more)}
 			}
 			p, fs, err := changed2(a, d, func() (*federation.Party, finding.List, error) { return d.AddParty(in) })
@@ -291,10 +294,10 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 
 func partyLong(kind federation.Kind) string {
 	if kind == federation.App {
-		return `An app may have any of three sides: saml (a service provider), client (OpenID Connect or OAuth) and api (a
-protected resource). A client is of one of four kinds. web keeps a secret or a key. user-agent, which runs
-in a browser, and native keep none: PKCE protects their codes, and native ones may have loopback and
-private-scheme redirect URIs. machine acts as itself, nobody signs in there.`
+		return `An app may have any of three sides: saml (a service provider), client (OpenID Connect or OAuth) and
+api (a protected resource). A client is of one of four kinds. web keeps a secret or a key. user-agent, which runs in a
+browser, and native keep none: PKCE protects their codes, and native ones may have loopback and private-scheme
+redirect URIs. machine acts as itself, nobody signs in there.`
 	}
 	return `A provider may have a SAML side, an OpenID side, or both. A foreign one is known by what it published: its
 SAML metadata, and the discovery document and keys of its issuer.`
@@ -324,7 +327,8 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 	}
 	next := fmt.Sprintf("See it with `tressik %s show %s`.", p.Kind, p.Name)
 	if p.Own {
-		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik metadata write %s`.", p.Kind,
+		next = fmt.Sprintf("See it with `tressik %s show %s`; write its metadata with `tressik "+
+			"metadata write %s`.", p.Kind,
 			p.Name, p.Name)
 	}
 	if len(stale) > 0 {
@@ -333,7 +337,8 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 				": see `tressik next`"}})
 	}
 	if p.Client != nil && len(stale) == 0 {
-		next += fmt.Sprintf("\nRegister it at a provider with `tressik federate %s --with PROVIDER --over oidc`.", p.Name)
+		next += fmt.Sprintf("\nRegister it at a provider with `tressik federate %s --with PROVIDER --over "+
+			"oidc`.", p.Name)
 	}
 	if p.API != nil && len(p.API.Permissions) == 0 {
 		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --as user "+
@@ -363,7 +368,8 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 				return err
 			}
 			b := format.Block{Head: []string{"Name", "Kept", "Sides", "Known by", "Certificate"}, Noun: string(kind),
-				Empty: fmt.Sprintf("There is no %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind, kind)}
+				Empty: fmt.Sprintf("There is no %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.",
+					kind, kind)}
 			for i := range list {
 				p := &list[i]
 				own, until := "foreign", ""
@@ -419,7 +425,8 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: partyData{Party: *p, Findings: fs}, Blocks: layout.Party(p, fs, trusts, d.Now())})
+			return a.print(format.Page{Data: partyData{Party: *p, Findings: fs},
+				Blocks: layout.Party(p, fs, trusts, d.Now())})
 		})}
 }
 
@@ -428,7 +435,8 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 	var h handFlags
 	var sf sideFlags
 	var in desk.PartyInput
-	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values", Args: args("NAME"),
+	c := &cobra.Command{Use: "change NAME", Short: "Read its metadata again, or change single values",
+		Args: args("NAME"),
 		Example: map[federation.Kind]string{federation.App: `  tressik app change nightlog --title "New title"
   tressik app change dome-scheduler --add-redirect https://dome.kestrelridge.example/oidc/callback2`,
 			federation.Provider: `  tressik provider change southmere --title "New title"
@@ -443,9 +451,10 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
 				return err
 			}
-			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" && in.OpenID == nil &&
-				in.Admins == "" && in.Reads.IsZero() {
-				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see --help)")}
+			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" &&
+				in.OpenID == nil && in.Admins == "" && in.Reads.IsZero() {
+				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see " +
+					"--help)")}
 			}
 			old, err := d.Party(kind, in.Name)
 			if err != nil {
@@ -475,8 +484,9 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)),
 		Args: args("NAME"),
-		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind, map[federation.Kind]string{federation.App: "nightlog",
-			federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
+		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind,
+			map[federation.Kind]string{federation.App: "nightlog",
+				federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {
@@ -484,7 +494,8 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 			}
 			question := fmt.Sprintf("Remove the %s %s?", kind, p.Name)
 			if p.Own {
-				question = fmt.Sprintf("Remove the %s %s and its private keys? They cannot be brought back.", kind, p.Name)
+				question = fmt.Sprintf("Remove the %s %s and its private keys? They cannot be brought back.",
+					kind, p.Name)
 			}
 			if err := a.confirm(question); err != nil {
 				return err

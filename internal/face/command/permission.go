@@ -16,7 +16,8 @@ import (
 
 func (a *App) permissionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "permission", Short: "Publish permissions of APIs; ask for them and drop them"}
-	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.permissionAsk(), a.permissionDrop(), a.permissionList())
+	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.permissionAsk(), a.permissionDrop(),
+		a.permissionList())
 	return c
 }
 
@@ -35,11 +36,11 @@ func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.Sh
 func (a *App) permissionPublish() *cobra.Command {
 	var x federation.Permission
 	var needs string
-	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT", Short: "Publish what an API lets clients do",
-		Args: args("API", "NAME"),
-		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence that
-people read when they are asked to agree. What a client does as itself always needs an administrator.`,
-		Example: `  tressik permission publish telescope-api frames.read --as user,self --says "read the frames of a night"
+	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT",
+		Short: "Publish what an API lets clients do", Args: args("API", "NAME"),
+		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence
+that people read when they are asked to agree. What a client does as itself always needs an administrator.`,
+		Example: `  tressik permission publish telescope-api frames.read --as user,self --says "read the frames"
   tressik permission publish telescope-api dome.control --as user --says "open and turn the dome" --needs admin`,
 		ValidArgsFunction: a.apis,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -57,7 +58,8 @@ people read when they are asked to agree. What a client does as itself always ne
 						{"who agrees", layout.WhoAgrees(x.Admin, x.As)},
 						{"lets a client", x.Says}, {"includes", strings.Join(x.Includes, ", ")}})}}})
 		})}
-	c.Flags().StringSliceVar(&x.As, "as", nil, "how it may be used: user (on behalf of a user), self (as itself), or both")
+	c.Flags().StringSliceVar(&x.As, "as", nil,
+		"how it may be used: user (on behalf of a user), self (as itself), or both")
 	c.Flags().StringSliceVar(&x.Includes, "includes", nil, "permissions of the API that whoever has this one has too")
 	c.Flags().StringVar(&x.Says, "says", "",
 		"what it lets a client do, in one line, for the people who are asked to agree")
@@ -82,9 +84,9 @@ func (a *App) permissionAsk() *cobra.Command {
 	var as string
 	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions",
 		Args: args("TRUST", "PERMISSION…"),
-		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email, address,
-phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is the
-owner's to say. Without --as a machine asks as itself, every other client on behalf of its user.`,
+		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email,
+address, phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is
+the owner's to say. Without --as a machine asks as itself, every other client on behalf of its user.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
   tressik permission ask frame-courier@ridge telescope-api:frames.read --as self`,
 		ValidArgsFunction: a.askable,
@@ -138,7 +140,8 @@ func (a *App) permissionDrop() *cobra.Command {
 	var as string
 	c := &cobra.Command{Use: "drop TRUST PERMISSION…",
 		Short: "Have a client ask for permissions no longer; their consents go too", Args: args("TRUST", "PERMISSION…"),
-		Example: "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write", ValidArgsFunction: a.asked,
+		Example:           "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write",
+		ValidArgsFunction: a.asked,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, err := changed(a, d, func() (*federation.Trust, error) { return d.Drop(got[0], got[1:], as) })
 			if err != nil {
@@ -152,9 +155,10 @@ func (a *App) permissionDrop() *cobra.Command {
 
 func (a *App) permissionList() *cobra.Command {
 	var trust, api string
-	c := &cobra.Command{Use: "list", Short: "List the permissions of APIs, or those that a trust asks for", Args: args(),
-		Example: "  tressik permission list\n  tressik permission list --api telescope-api\n  tressik permission list " +
-			"--trust dome-scheduler@ridge",
+	c := &cobra.Command{Use: "list", Short: "List the permissions of APIs, or those that a trust asks for",
+		Args: args(),
+		Example: "  tressik permission list\n  tressik permission list --api telescope-api\n  tressik " +
+			"permission list --trust dome-scheduler@ridge",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if trust != "" && api != "" {
 				return usageError{errors.New("--trust and --api exclude each other")}
@@ -173,11 +177,14 @@ func (a *App) permissionList() *cobra.Command {
 				return err
 			}
 			by := format.Block{Title: "Asked for by"}
-			b := format.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"}, Noun: "permission",
-				Empty: "No API publishes a permission yet. Make one with `tressik app add NAME --api AUDIENCE` and `tressik " +
+			b := format.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"},
+				Noun: "permission",
+				Empty: "No API publishes a permission yet. Make one with `tressik app add NAME --api AUDIENCE` and " +
+					"`tressik " +
 					"permission publish`."}
 			for _, x := range list {
-				b.Rows = append(b.Rows, []string{x.Label, strings.Join(x.As, ", "), layout.WhoAgrees(x.Admin, x.As), x.Says})
+				b.Rows = append(b.Rows, []string{x.Label, strings.Join(x.As, ", "), layout.WhoAgrees(x.Admin, x.As),
+					x.Says})
 				if len(x.AskedBy) > 0 {
 					by.Fields = append(by.Fields, [2]string{x.Label, strings.Join(x.AskedBy, ", ")})
 				}

@@ -68,7 +68,8 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 	for _, b := range []struct {
 		flag, v string
 		to      **bool
-	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE}, {"--as-itself", p.asItself, &x.AsItself},
+	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE},
+		{"--as-itself", p.asItself, &x.AsItself},
 		{"--device", p.device, &x.Device}, {"--pushed-requests", p.pushed, &x.Pushed}} {
 		if *b.to, err = onOff(b.flag, b.v); err != nil {
 			return x, err
@@ -77,7 +78,8 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 	switch {
 	case p.keyFile != "" && p.keysAt != "":
 		return x,
-			usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file or from a URL")}
+			usageError{fmt.Errorf("--client-key and --client-keys exclude each other: keys come from a file " +
+				"or from a URL")}
 	case p.keyFile == "none" || p.keysAt == "none":
 		x.ClientKeys = "none"
 	case p.keyFile != "" || p.keysAt != "":
@@ -87,7 +89,8 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 		}
 		source := p.keyFile + p.keysAt
 		if reach.Shown(p.keysAt) != p.keysAt {
-			return x, usageError{fmt.Errorf("--client-keys %s is fetched again and again, and so kept, and shown to the "+
+			return x, usageError{fmt.Errorf("--client-keys %s is fetched again and again, and so kept, and "+
+				"shown to the "+
 				"provider: give an address without a user, a password or a query", reach.Shown(p.keysAt))}
 		}
 		b, err := reach.Read(ctx, source, reach.Options{CA: ca, Pin: p.keysPin, Max: oidc.MaxKeys,

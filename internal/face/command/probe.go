@@ -39,7 +39,8 @@ itself, ready to install.`,
 		ValidArgsFunction: a.names("trust", 0),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if in.Timeout <= 0 || in.Timeout > 10*time.Minute {
-				return usageError{fmt.Errorf("--timeout %s is no time to wait for an answer: write 1s to 10m", in.Timeout)}
+				return usageError{fmt.Errorf("--timeout %s is no time to wait for an answer: write 1s to 10m",
+					in.Timeout)}
 			}
 			if in.Records <= 0 || ready < 0 {
 				return usageError{errors.New("--records and --until-ready are above zero")}

@@ -56,7 +56,8 @@ func (a *App) runOf(d *desk.Desk, got []string) (*federation.Run, error) {
 	if len(got) == 1 {
 		list, err := d.Runs(got[0], 1)
 		if err == nil && len(list) == 0 {
-			err = fmt.Errorf("nothing was kept of %s yet; the first comes with `tressik rehearse %s --as PERSON`", got[0],
+			err = fmt.Errorf("nothing was kept of %s yet; the first comes with `tressik rehearse %s --as "+
+				"PERSON`", got[0],
 				got[0])
 		}
 		if err != nil {

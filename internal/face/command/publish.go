@@ -16,12 +16,12 @@ func (a *App) publishCmd() *cobra.Command {
 	var life string
 	c := &cobra.Command{Use: "publish DIR", Short: "Write what all own parties publish, as files for any web server",
 		Args: args("DIR"),
-		Long: `Write what all own parties publish into a folder, for any web server: signed metadata, discovery documents
-and keys in a folder for each host, at the path of their address; all entities in one signed document
+		Long: `Write what all own parties publish into a folder, for any web server: signed metadata, discovery
+documents and keys in a folder for each host, at the path of their address; all entities in one signed document
 (federation.xml); each by the layout of the Metadata Query Protocol (entities/{sha1}…); a page for people
 (index.html); and the list of all files with their media types and how long others may keep them (published.json).
-That time shrinks as the next step of a rollover comes near. The folder is exchanged whole: nobody reads files of
-two times. Run it again each day, and after each change of keys: what is published ends after --lasts.`,
+That time shrinks as the next step of a rollover comes near. The folder is exchanged whole: nobody reads files of two
+times. Run it again each day, and after each change of keys: what is published ends after --lasts.`,
 		Example: "  tressik publish site",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()

@@ -22,12 +22,12 @@ func (a *App) partyRefresh(kind federation.Kind) *cobra.Command {
 	c := &cobra.Command{Use: "refresh [NAME…]", Short: fmt.Sprintf("Read again what %ss publish, and say what is "+
 		"different", kind),
 		Args: args("[NAME…]"),
-		Long: `Read again what came from an address: metadata, discovery document and keys, of the parties that are named
-or of all foreign ones, several at once; a server that says that nothing has changed is asked no more. What is
+		Long: `Read again what came from an address: metadata, discovery document and keys, of the parties that are
+named or of all foreign ones, several at once; a server that says that nothing has changed is asked no more. What is
 different is said in words. It is taken where it touches no trust. New and gone keys, another entity ID or issuer,
 endpoints on other hosts, algorithms, a validity that went back, and a demand that was given up wait for --accept,
-unless the metadata carries the signature of the signer that is known. It ends with exit status 3 when something
-waits or failed; then what was there stays.`,
+unless the metadata carries the signature of the signer that is known. It ends with exit status 3 when something waits
+or failed; then what was there stays.`,
 		Example:           fmt.Sprintf("  tressik %s refresh\n  tressik %s refresh %s --accept", kind, kind, example),
 		ValidArgsFunction: a.names(string(kind), 0),
 		RunE: func(cmd *cobra.Command, got []string) error {

@@ -64,7 +64,8 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 				return usageError{fmt.Errorf("--from %q is not known; write app or provider", in.From)}
 			}
 			if cmd.Flags().Changed("expect-account") && in.Account == "" {
-				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts match` names it")}
+				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts " +
+					"match` names it")}
 			}
 			d, err := a.desk()
 			if err != nil {
@@ -102,7 +103,8 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
 	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
 	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
-	f.StringVar(&in.Account, "expect-account", "", "the account that the app has to take the person for, of those loaded")
+	f.StringVar(&in.Account, "expect-account", "",
+		"the account that the app has to take the person for, of those loaded")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
@@ -227,7 +229,8 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
 	}
 	for _, x := range places {
 		fs := [][2]string{{"played", x.Played}}
-		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS},
+		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO},
+			{"assertions to", x.ACS},
 			{"metadata", x.Metadata},
 			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect},
 			{"audience", x.Audience}, {"address", x.Address}} {

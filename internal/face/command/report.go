@@ -18,17 +18,18 @@ func (a *App) reportCmd() *cobra.Command {
 	var dry bool
 	c := &cobra.Command{Use: "report [TRUST] --out FILE", Short: "Write one page about everything, or about one trust",
 		Args: args("[TRUST]"),
-		Long: `Write a page to read, to print and to hand over: a map of trusts with their standing, what they rest on and
-how they are; a time line of what runs out; who can do what; findings by weight; what changed since the last report,
-or since --since. With a TRUST it is the hand-over page of that one. A file that ends in .md gets Markdown, every
-other one HTML that needs nothing beside it; - is standard output.`,
+		Long: `Write a page to read, to print and to hand over: a map of trusts with their standing, what they rest on
+and how they are; a time line of what runs out; who can do what; findings by weight; what changed since the last
+report, or since --since. With a TRUST it is the hand-over page of that one. A file that ends in .md gets Markdown,
+every other one HTML that needs nothing beside it; - is standard output.`,
 		Example: `  tressik report --out report.html
   tressik report nightlog@ridge --out nightlog.html
   tressik report --out -`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if out == "" {
-				return usageError{fmt.Errorf("--out is missing; write --out report.html, report.md, or - for standard output")}
+				return usageError{fmt.Errorf("--out is missing; write --out report.html, report.md, or - for " +
+					"standard output")}
 			}
 			var from time.Time
 			if since != "" {

@@ -34,9 +34,10 @@ func (a *App) secretAdd() *cobra.Command {
 	var lasts, note, out string
 	c := &cobra.Command{Use: "add TRUST --lasts SPAN", Short: "Make a secret for a client; it is shown this once",
 		Args: args("TRUST"),
-		Long: `Make a client secret of 256 random bits at an own provider. It is shown this once, or written to a file that
-only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid at
-once: make the new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400 days.`,
+		Long: `Make a client secret of 256 random bits at an own provider. It is shown this once, or written to a file
+that only you can read; the ledger keeps a hash, an ID, the last four characters and the expiry. Several may be valid
+at once: make the new one, hand it over, retire the old one when it is used no longer. A secret lasts at most 400
+days.`,
 		Example: `  tressik secret add dome-scheduler@ridge --lasts 90d --note "first"
   tressik secret add frame-courier@ridge --lasts 90d --out courier-2.secret`,
 		ValidArgsFunction: a.names("trust", 1),
@@ -77,7 +78,8 @@ once: make the new one, hand it over, retire the old one when it is used no long
 			}
 			if out == "" {
 				blocks = append(blocks,
-					format.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to the app's " +
+					format.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to " +
+						"the app's " +
 						"owner on a safe way."}})
 			}
 			err = a.print(format.Page{Data: data, Blocks: blocks})
@@ -100,8 +102,8 @@ type secretData struct {
 }
 
 func (a *App) secretList() *cobra.Command {
-	return &cobra.Command{Use: "list [TRUST]", Short: "List secrets by ID and last characters, with expiry and last use",
-		Args:    args("[TRUST]"),
+	return &cobra.Command{Use: "list [TRUST]",
+		Short: "List secrets by ID and last characters, with expiry and last use", Args: args("[TRUST]"),
 		Example: "  tressik secret list dome-scheduler@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			trust := ""
@@ -165,7 +167,8 @@ func (a *App) secretRetire() *cobra.Command {
 			}
 			question := fmt.Sprintf("Retire the secret %s, which ends in %s?", s.ID, s.EndsIn)
 			if last {
-				question = fmt.Sprintf("Retire the secret %s, which ends in %s? It is the last valid one: the client can then "+
+				question = fmt.Sprintf("Retire the secret %s, which ends in %s? It is the last valid one: the client "+
+					"can then "+
 					"no longer authenticate.", s.ID, s.EndsIn)
 			}
 			if err := a.confirm(question); err != nil {
@@ -178,7 +181,8 @@ func (a *App) secretRetire() *cobra.Command {
 			}
 			lines := []string{"secret " + s.ID + " of " + got[0] + " retired"}
 			if last {
-				lines = append(lines, "It was the last valid one. Make another with `tressik secret add "+got[0]+" --lasts 90d`.")
+				lines = append(lines, "It was the last valid one. Make another with `tressik secret add "+got[0]+
+					" --lasts 90d`.")
 			}
 			return a.print(format.Page{Data: map[string]string{"retired": s.ID, "trust": got[0]},
 				Blocks: []format.Block{{Lines: lines}}})

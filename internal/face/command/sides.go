@@ -29,7 +29,8 @@ type sideFlags struct {
 func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	f := c.Flags()
 	if kind == federation.Provider {
-		f.StringVar(&s.issuer, "issuer", "", "OpenID: read the discovery document and keys of this issuer, compared exactly")
+		f.StringVar(&s.issuer, "issuer", "",
+			"OpenID: read the discovery document and keys of this issuer, compared exactly")
 		f.StringVar(&s.document, "discovery", "", "OpenID: file with the discovery document, in place of fetching it")
 		f.StringVar(&s.jwks, "jwks", "", "OpenID: file with the keys (JWKS), in place of fetching them")
 		f.StringVar(&s.admins, "administrators", "", "group:NAME, whose members may consent for everyone, or none")
@@ -60,8 +61,8 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	f.StringVar(&s.reads.Role, "role-field", "", "the field that decides what somebody may do there; none")
 	f.StringVar(&s.reads.Strangers, "strangers", "",
 		"what becomes of people without an account: created, refused, or none where nobody knows")
-	must(c.RegisterFlagCompletionFunc("client", cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"},
-		cobra.ShellCompDirectiveNoFileComp)))
+	must(c.RegisterFlagCompletionFunc("client",
+		cobra.FixedCompletions([]string{"web", "user-agent", "native", "machine"}, cobra.ShellCompDirectiveNoFileComp)))
 }
 
 // addChange adds the flags that only a change has.
@@ -75,10 +76,12 @@ func (s *sideFlags) addChange(c *cobra.Command, kind federation.Kind) {
 
 // into puts what the flags say into an input, fetching what they point at.
 func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *sourceFlags) error {
-	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects, DropRedirects: s.dropped,
-		AfterSignOut: s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge, IDTokenAlg: s.alg,
+	c := desk.ClientInput{Kind: s.client, Redirects: s.redirects, AddRedirects: s.addRedirects,
+		DropRedirects: s.dropped,
+		AfterSignOut:  s.afterSignOut, Contact: s.contact, Home: s.home, MaxAge: s.maxAge, IDTokenAlg: s.alg,
 		BackChannel: s.backLogout, FrontChannel: s.frontLogout, Start: s.start}
-	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 || s.contact != "" ||
+	if s.client != "" || len(s.redirects)+len(s.addRedirects)+len(s.dropped)+len(s.afterSignOut) > 0 ||
+		s.contact != "" ||
 		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" || s.start != "" {
 		in.Client = &c
 	}

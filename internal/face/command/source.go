@@ -58,9 +58,9 @@ func (a *App) sourceAdd() *cobra.Command {
 	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST",
 		Short: "Read people from a file or a directory server, now and again",
 		Args:  args("NAME", "SOURCE"),
-		Long: `Keep where people come from, and read them. A file (LDIF or CSV) is read when people source read says so. A
-directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever read, its referrals are
-not followed, and its people are read again when they are needed and older than --cache. On a running stage its
+		Long: `Keep where people come from, and read them. A file (LDIF or CSV) is read when people source read says
+so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever read, its referrals
+are not followed, and its people are read again when they are needed and older than --cache. On a running stage its
 people sign in with their password, which the directory checks. The password of --bind-dn stays where it is, and is
 read from there each time.`,
 		Example: "  tressik people source add staff ldaps://directory.kestrelridge.example --base " +

@@ -96,8 +96,8 @@ func (h *asked) settle() {
 }
 
 // openStage opens a stage and serves it until its close is called.
-func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags, hear func(server.Event)) (*openStage,
-	error) {
+func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
+	hear func(server.Event)) (*openStage, error) {
 	debug.SetGCPercent(stage.GCPercent)
 	ca, err := a.readFile("--ca", in.ca)
 	if err != nil {
@@ -187,9 +187,11 @@ func (s *stageFlags) tls(now time.Time) (cfg *tls.Config, host, pin string, err 
 		return nil, "", "", fmt.Errorf("--tls-cert %s: %w", s.cert, err)
 	}
 	if now.After(leaf.NotAfter) || now.Before(leaf.NotBefore) {
-		return nil, "", "", fmt.Errorf("--tls-cert %s is good from %s to %s, and now it is %s: no browser would take it",
+		return nil, "", "", fmt.Errorf("--tls-cert %s is good from %s to %s, and now it is %s: no browser "+
+			"would take it",
 			s.cert,
-			leaf.NotBefore.UTC().Format("2006-01-02"), leaf.NotAfter.UTC().Format("2006-01-02"), now.UTC().Format("2006-01-02"))
+			leaf.NotBefore.UTC().Format("2006-01-02"), leaf.NotAfter.UTC().Format("2006-01-02"),
+			now.UTC().Format("2006-01-02"))
 	}
 	switch {
 	case leaf.VerifyHostname("127.0.0.1") == nil:
@@ -199,7 +201,8 @@ func (s *stageFlags) tls(now time.Time) (cfg *tls.Config, host, pin string, err 
 	case len(leaf.DNSNames) > 0 && leaf.VerifyHostname(leaf.DNSNames[0]) == nil:
 		host = leaf.DNSNames[0]
 	default:
-		return nil, "", "", fmt.Errorf("--tls-cert %s is for no host: the stage is served on 127.0.0.1 alone; have the "+
+		return nil, "", "", fmt.Errorf("--tls-cert %s is for no host: the stage is served on 127.0.0.1 "+
+			"alone; have the "+
 			"certificate made for it", s.cert)
 	}
 	sum := sha256.Sum256(leaf.Raw)

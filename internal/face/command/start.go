@@ -17,7 +17,8 @@ func (a *App) versionCmd() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			b := a.Build
 			return a.print(format.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
-				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit, b.Go)}}}})
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit,
+					b.Go)}}}})
 		}}
 }
 
@@ -30,7 +31,8 @@ ledger: without it the private keys are lost.`,
 		Example: `  tressik init --org "Kestrel Ridge Observatory"`,
 		RunE: func(*cobra.Command, []string) error {
 			if org == "" {
-				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as --org "Kestrel Ridge Observatory"`)}
+				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as ` +
+					`--org "Kestrel Ridge Observatory"`)}
 			}
 			o, err := a.options()
 			if err != nil {
@@ -44,8 +46,10 @@ ledger: without it the private keys are lost.`,
 			path, _ := filepath.Abs(l.Place())
 			key, _ := filepath.Abs(l.SealKey())
 			return a.print(format.Page{Data: map[string]string{"ledger": path, "sealKey": key, "organisation": org},
-				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key}, {"organisation", org}}},
-					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata SOURCE`,",
+				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key},
+					{"organisation", org}}},
+					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata " +
+						"SOURCE`,",
 						"or make one of your own with `tressik provider add NAME --own --at https://…`."}}}})
 		}}
 	c.Flags().StringVar(&org, "org", "", "name of the organisation")

@@ -23,9 +23,9 @@ func (a *App) tokenGet() *cobra.Command {
 	var secretFile, key, ca, out string
 	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script",
 		Args: args("TRUST"),
-		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its secret,
-from a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an argument,
-which others on the machine can read. So it fits into a script:
+		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its
+secret, from a file, from standard input or from TRESSIK_CLIENT_SECRET, or with its private key; never from an
+argument, which others on the machine can read. So it fits into a script:
 
   curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" URL
 
@@ -39,7 +39,8 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 			var err error
 			switch {
 			case secretFile != "" && key != "":
-				return usageError{errors.New("--secret-file and --key exclude each other: the client authenticates in one way")}
+				return usageError{errors.New("--secret-file and --key exclude each other: the client authenticates " +
+					"in one way")}
 			case secretFile != "":
 				if in.Secret, err = a.secretFrom(secretFile); err != nil {
 					return err
@@ -76,8 +77,9 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 				return nil
 			}
 			if a.format != "table" {
-				return a.print(format.Page{Data: t, Blocks: []format.Block{{Fields: [][2]string{{"access_token", t.AccessToken},
-					{"token_type", t.TokenType}, {"scope", t.Scope}}}}})
+				return a.print(format.Page{Data: t,
+					Blocks: []format.Block{{Fields: [][2]string{{"access_token", t.AccessToken},
+						{"token_type", t.TokenType}, {"scope", t.Scope}}}}})
 			}
 			if t.Expires != nil {
 				a.say("scope %s; expires %s", t.Scope, format.When(*t.Expires, d.Now()))

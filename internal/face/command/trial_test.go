@@ -68,8 +68,8 @@ func fields(doc json.RawMessage) string {
 		case map[string]any:
 			for k, e := range x {
 				switch k {
-				case "certificate", "x509", "salt", "Salt", "subject", "id", "endsIn", "clientID", "keys", "tokenKeys", "keysSeen",
-					"sealed", "facts", "number", "lastRehearsal":
+				case "certificate", "x509", "salt", "Salt", "subject", "id", "endsIn", "clientID", "keys", "tokenKeys",
+					"keysSeen", "sealed", "facts", "number", "lastRehearsal":
 					delete(x, k)
 				default:
 					x[k] = walk(e)
@@ -113,7 +113,8 @@ func TestTriedAsDone(t *testing.T) {
 	at := func(name string) string { return filepath.Join(demo, name) }
 	for _, line := range []string{
 		`init --org "Kestrel Ridge Observatory"`, "people load " + at("observatory.ldif"),
-		"provider add ridge --own --at https://login.kestrelridge.example --key ecdsa-p256 --administrators group:directors",
+		"provider add ridge --own --at https://login.kestrelridge.example --key ecdsa-p256 --administrators " +
+			"group:directors",
 		"provider add southmere --metadata " + at("southmere-metadata.xml"),
 		"provider change southmere --issuer https://idp.southmere.example --discovery " + at("southmere-openid.json") +
 			" --jwks " + at("southmere-jwks.json"),
@@ -165,13 +166,15 @@ func tried(at func(string) string) [][]string {
 		{"trust change dome-scheduler@ridge --session 4h"}, {"trust end nightlog@southmere"},
 		{"trust remove dome-scheduler@ridge"}, {"key new ridge --use signing"}, {"key announce ridge"},
 		{"key activate ridge --use tokens"}, {"key announce ridge", "key activate ridge --break nightlog@ridge"},
-		{"key activate ridge --use tokens", "key withdraw ridge --early"}, {"secret add dome-scheduler@ridge --lasts 20d"},
+		{"key activate ridge --use tokens", "key withdraw ridge --early"},
+		{"secret add dome-scheduler@ridge --lasts 20d"},
 		{"claims set nightlog@ridge mail=first(person.mail)"}, {"claims drop nightlog@ridge mail"},
 		{"claims schema nightlog@ridge inetOrgPerson"}, {"people load " + at("observatory.ldif") + " --replace"},
 		{"people rename mira mira.solano"}, {"people source add staff " + at("more.csv")},
 		{"people source add staff " + at("more.csv"), "people source read staff"},
 		{"people source add staff " + at("more.csv"), "people source remove staff"},
-		{"people bind mira --trust ridge@southmere --subject s1"}, {"accounts load nightlog " + at("nightlog-accounts.csv")},
+		{"people bind mira --trust ridge@southmere --subject s1"},
+		{"accounts load nightlog " + at("nightlog-accounts.csv")},
 		{"arrival set ridge@southmere --unknown created"},
 		{`permission publish telescope-api frames.read --as self --says "read frames"`},
 		{"permission unpublish telescope-api spare.read"}, {"permission ask dome-scheduler@ridge offline_access"},

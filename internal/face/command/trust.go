@@ -29,7 +29,8 @@ type termFlags struct {
 func (t *termFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.admits, "admits", "",
-		"who may sign in: everyone, or group:NAME and person:ID (several with commas); over OpenID Connect also consented")
+		"who may sign in: everyone, or group:NAME and person:ID (several with commas); over OpenID Connect also "+
+			"consented")
 	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class "+
 		"of the provider's own")
 	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
@@ -80,9 +81,9 @@ func (a *App) federateCmd() *cobra.Command {
 	protocols := strings.Join(federation.Protocols(), " or ")
 	c := &cobra.Command{Use: "federate APP --with PROVIDER",
 		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
-		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled in. Over
-OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give the
-client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
+		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled
+in. Over OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give
+the client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
 		Example: `  tressik federate nightlog --with ridge --admits group:observers
   tressik federate dome-scheduler --with ridge --over oidc
   tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
@@ -118,8 +119,10 @@ client ID that its owner issued. An own provider can itself be the app, before a
 			blocks := []format.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
 				{Title: "Both sides compared", Findings: fs, Passed: true}}
 			blocks = append(blocks, terms...)
-			blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`", t.Name)}})
-			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+			blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`",
+				t.Name)}})
+			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs},
+				Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
@@ -151,8 +154,8 @@ func (a *App) trustList() *cobra.Command {
 				"Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength, t.Over(),
-					layout.ProofShort(&t, d.Now())})
+				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength,
+					t.Over(), layout.ProofShort(&t, d.Now())})
 			}
 			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
 		})}
@@ -178,8 +181,8 @@ func (a *App) trustShow() *cobra.Command {
 func (a *App) trustChange() *cobra.Command {
 	var tf termFlags
 	c := &cobra.Command{Use: "change TRUST", Short: "Change the terms of a trust", Args: args("TRUST"),
-		Long: `Change what a trust allows. Over OpenID Connect each policy is enforced at the provider's endpoints, and a
-refusal names the policy that refused: who is admitted, from which networks, how strongly, how long a session
+		Long: `Change what a trust allows. Over OpenID Connect each policy is enforced at the provider's endpoints,
+and a refusal names the policy that refused: who is admitted, from which networks, how strongly, how long a session
 and its tokens last.`,
 		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
   tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
@@ -198,7 +201,8 @@ and its tokens last.`,
 			if err != nil {
 				return err
 			}
-			if _, err := changed(a, d, func() (*federation.Trust, error) { return d.ChangeTrust(got[0], x) }); err != nil {
+			if _, err := changed(a, d,
+				func() (*federation.Trust, error) { return d.ChangeTrust(got[0], x) }); err != nil {
 				return err
 			}
 			t, _, _, fs, err := d.Sides().Compared(got[0])
@@ -213,7 +217,8 @@ and its tokens last.`,
 			if open := fs.Without(finding.Pass); len(open) > 0 {
 				blocks = append(blocks, format.Block{Title: "Findings", Findings: open})
 			}
-			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs}, Blocks: blocks}); err != nil {
+			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs},
+				Blocks: blocks}); err != nil {
 				return err
 			}
 			return found(fs)
@@ -230,7 +235,8 @@ func (a *App) trustEnd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.confirm(fmt.Sprintf("%sEnd the trust %s? It cannot be taken up again.", only, got[0])); err != nil {
+			if err := a.confirm(fmt.Sprintf("%sEnd the trust %s? It cannot be taken up again.", only,
+				got[0])); err != nil {
 				return err
 			}
 			if only != "" {
@@ -352,7 +358,8 @@ func (a *App) nextAll(d *desk.Desk) error {
 			steps = append([]string{"  open  add an app", "          tressik app add NAME --metadata SOURCE"}, steps...)
 		}
 		if len(providers) == 0 {
-			steps = append([]string{"  open  add a provider", "          tressik provider add NAME --metadata SOURCE"}, steps...)
+			steps = append([]string{"  open  add a provider", "          tressik provider add NAME --metadata SOURCE"},
+				steps...)
 		}
 		blocks = append(blocks, format.Block{Title: "To begin with", Lines: steps})
 	}

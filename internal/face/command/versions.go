@@ -33,10 +33,11 @@ func (a *App) metadataCompare() *cobra.Command {
 	return &cobra.Command{Use: "compare A B",
 		Short: "Say in words what is different between two files, parties or versions",
 		Args:  args("A", "B"),
-		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as it
-is now (southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It
+		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as
+it is now (southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It
 ends with exit status 3 when the differences touch trust.`,
-		Example:           "  tressik metadata compare southmere:1 southmere\n  tressik metadata compare old.xml new.xml",
+		Example: "  tressik metadata compare southmere:1 southmere\n  tressik metadata compare old.xml " +
+			"new.xml",
 		ValidArgsFunction: a.names("party", 2),
 		RunE: func(_ *cobra.Command, got []string) error {
 			a1, err := a.published(got[0])
@@ -68,7 +69,8 @@ func (a *App) published(what string) (*federation.Party, error) {
 		}
 		return &federation.Party{Name: what, Entity: *e}, nil
 	}
-	if !errors.Is(fileErr, fs.ErrNotExist) && !errors.Is(fileErr, syscall.EISDIR) { // a folder may be named like a party
+	// a folder may be named like a party
+	if !errors.Is(fileErr, fs.ErrNotExist) && !errors.Is(fileErr, syscall.EISDIR) {
 		return nil, fileErr
 	}
 	d, err := a.desk()

@@ -45,9 +45,9 @@ func (a *App) watchCmd() *cobra.Command {
 	var in watchFlags
 	c := &cobra.Command{Use: "watch TRUST", Short: "Follow one real sign-in live, from the link to the verdict",
 		Args: args("TRUST"),
-		Long: `Print the link that starts a sign-in, and follow it live as it passes, here and on a page of its own: waiting,
-under way, signed in or refused; each message, each check, what the app learned, which account that is, and where it
-stopped. What is real depends on what is foreign:
+		Long: `Print the link that starts a sign-in, and follow it live as it passes, here and on a page of its own:
+waiting, under way, signed in or refused; each message, each check, what the app learned, which account that is, and
+where it stopped. What is real depends on what is foreign:
 
   a foreign provider   the real one, with our app played here: its redirect URI or assertion consumer service has to
                        lie on this machine
@@ -83,7 +83,8 @@ ledger has on this machine. What passes between two foreign parties is read from
 	f.StringVar(&in.secret, "secret-file", "", "OpenID: file with the client's secret at the real provider, or -")
 	f.DurationVar(&in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
 	f.IntVar(&in.pagePort, "page-port", 0, "port on 127.0.0.1 of the page; 0 takes a free one")
-	f.StringVar(&in.from, "from", "", "read the sign-in from what a browser recorded (HTTP Archive), in place of waiting")
+	f.StringVar(&in.from, "from", "",
+		"read the sign-in from what a browser recorded (HTTP Archive), in place of waiting")
 	f.BoolVar(&in.signOut, "sign-out", false, "go on until somebody signed out again, and say who was not told")
 	f.BoolVar(&in.dry, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
@@ -186,7 +187,8 @@ func (a *App) ownStage(ctx context.Context, d *desk.Desk, in *watchFlags, f play
 	if at := addressHere(app, provider); at != nil && flags.port == 0 {
 		flags.port, _ = strconv.Atoi(at.Port())
 		if at.Scheme == "https" && flags.cert == "" {
-			return nil, nil, nil, usageError{fmt.Errorf("%s is an https: address on this machine: give what is served there "+
+			return nil, nil, nil, usageError{fmt.Errorf("%s is an https: address on this machine: give what is "+
+				"served there "+
 				"with --tls-cert and --tls-key, or start `tressik stage` with them", at)}
 		}
 	}
@@ -282,7 +284,8 @@ func (x *watched) arrived(trust string, got federation.Learned, person string) (
 	account, l, err := x.a.player(x.d).Arrived(trust, got, who, x.in.account)
 	if err != nil {
 		l.Add(finding.Finding{ID: "watch.ledger", Level: finding.Warning, Check: "claims and account", Saw: err.Error(),
-			Expected: "a ledger that says what was promised", Side: finding.Ledger, Fix: finding.Do("mend what it says")})
+			Expected: "a ledger that says what was promised", Side: finding.Ledger,
+			Fix: finding.Do("mend what it says")})
 	}
 	return account, l
 }
@@ -389,7 +392,8 @@ func (a *App) watchFrom(_ context.Context, d *desk.Desk, trust, path string) err
 		return err
 	}
 	if !began {
-		return finding.Advise(fmt.Errorf("%s: no message in it belongs to %s", path, trust), finding.Run("inspect", path))
+		return finding.Advise(fmt.Errorf("%s: no message in it belongs to %s", path, trust),
+			finding.Run("inspect", path))
 	}
 	if cut != nil {
 		a.say("%s: %v", path, cut)

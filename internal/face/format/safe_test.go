@@ -88,7 +88,8 @@ func TestSafeKeepsText(t *testing.T) {
 }
 
 func TestNoFormulaAndNoHTML(t *testing.T) {
-	cells := []string{"=HYPERLINK(\"https://a.example\")", "+1+1", "-cmd", "@SUM(A1)", "-5", "1.5", "<script>x</script>",
+	cells := []string{"=HYPERLINK(\"https://a.example\")", "+1+1", "-cmd", "@SUM(A1)", "-5", "1.5",
+		"<script>x</script>",
 		"![x](https://a.example/p.png)", "&lt;", "a&b"}
 	g := Page{Blocks: []Block{{Head: []string{"Value"}}}}
 	for _, c := range cells {

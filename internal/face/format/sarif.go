@@ -65,8 +65,8 @@ func SARIF(w io.Writer, version string, list []Result) error {
 		results = append(results, r)
 	}
 	doc := map[string]any{"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0",
-		"runs": []any{map[string]any{"tool": map[string]any{"driver": map[string]any{"name": "tressik", "version": version,
-			"rules": rules}}, "results": results, "columnKind": "unicodeCodePoints"}}}
+		"runs": []any{map[string]any{"tool": map[string]any{"driver": map[string]any{"name": "tressik",
+			"version": version, "rules": rules}}, "results": results, "columnKind": "unicodeCodePoints"}}}
 	e := json.NewEncoder(w)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")

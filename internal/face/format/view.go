@@ -118,7 +118,8 @@ func (b Block) cells() (head []string, rows [][]string) {
 	case b.Findings != nil:
 		for _, f := range b.Findings {
 			if f.Level != finding.Pass || b.Passed {
-				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side), Remedy(f.Fix)})
+				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side),
+					Remedy(f.Fix)})
 			}
 		}
 		return []string{"level", "id", "check", "saw", "expected", "side", "fix"}, rows

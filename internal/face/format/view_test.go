@@ -17,11 +17,12 @@ import (
 
 func page() Page {
 	return Page{Data: map[string]any{"name": "nightlog@ridge", "url": "https://a.example/?x=1&y=<2>"}, Blocks: []Block{
-		{Title: "Trusts", Head: []string{"Trust", "Last rehearsal"}, Rows: [][]string{{"nightlog@ridge", "accepted, \"now\""},
-			{"a", "b|c"}}, Noun: "trust"},
+		{Title: "Trusts", Head: []string{"Trust", "Last rehearsal"},
+			Rows: [][]string{{"nightlog@ridge", "accepted, \"now\""},
+				{"a", "b|c"}}, Noun: "trust"},
 		{Title: "Facts", Fields: [][2]string{{"entity ID", "https://a.example"}}},
-		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience", Saw: "x",
-			Expected: "y", Side: finding.Provider, Fix: finding.Do("do")},
+		{Title: "Findings", Findings: finding.List{{ID: "saml.audience", Level: finding.Error, Check: "audience",
+			Saw: "x", Expected: "y", Side: finding.Provider, Fix: finding.Do("do")},
 			{ID: "ok", Level: finding.Pass, Check: "status", Saw: "Success"}}},
 		{Head: []string{"Nothing"}, Empty: "There is none yet. Add one."},
 		{Lines: []string{"a line"}},
@@ -80,8 +81,9 @@ func TestWideTablesFold(t *testing.T) {
 	long := "https://nightlog.kestrelridge.example/" + strings.Repeat("x", 70)
 	for _, width := range []int{10, 38, 60, 200} {
 		var out strings.Builder
-		b := Block{Head: []string{"Name", "URL"}, Rows: [][]string{{strings.Repeat("n", width), long[:min(len(long), 60)]},
-			{"b", "c"}}}
+		b := Block{Head: []string{"Name", "URL"},
+			Rows: [][]string{{strings.Repeat("n", width), long[:min(len(long), 60)]},
+				{"b", "c"}}}
 		if err := (&Printer{W: &out}).Print(Page{Blocks: []Block{b}}); err != nil {
 			t.Fatal(err)
 		}

@@ -144,11 +144,13 @@ func FoundEntities(name string, f *aggregate.Found) format.Page {
 		list = []saml.Listed{}
 	}
 	b := entities(list)
-	b.Empty = fmt.Sprintf("None of the %s entities is one of those; fewer words find more.", thousands(f.Survey.Entities))
+	b.Empty = fmt.Sprintf("None of the %s entities is one of those; fewer words find more.",
+		thousands(f.Survey.Entities))
 	blocks := []format.Block{b}
 	if len(list) == 1 {
-		blocks = append(blocks, format.Block{Fields: listed(&list[0])}, format.Block{Lines: []string{"  " + format.Remedy(
-			finding.Run("metadata", "read", name, "--entity", list[0].EntityID)) + " shows all of it"}})
+		blocks = append(blocks, format.Block{Fields: listed(&list[0])},
+			format.Block{Lines: []string{"  " + format.Remedy(
+				finding.Run("metadata", "read", name, "--entity", list[0].EntityID)) + " shows all of it"}})
 	}
 	return format.Page{Data: list, Blocks: blocks}
 }
@@ -191,8 +193,10 @@ func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
 		}
 		fs := saml.JudgeEntity(e, kind.Side(), now)
 		all = append(all, fs...)
-		blocks = append(blocks, format.Block{Title: "As " + map[federation.Kind]string{federation.Provider: "a provider",
-			federation.App: "an app"}[kind], Findings: fs}, endpointBlock(&p, r), keyBlock(&p, r, now), wishes(&p, r))
+		blocks = append(blocks, format.Block{Title: "As " +
+			map[federation.Kind]string{federation.Provider: "a provider",
+				federation.App: "an app"}[kind], Findings: fs}, endpointBlock(&p, r), keyBlock(&p, r, now),
+			wishes(&p, r))
 		if len(r.Wanted) > 0 {
 			blocks = append(blocks, wanted(r))
 		}

@@ -19,10 +19,10 @@ func Checked(r *check.Report, all bool, now time.Time) format.Page {
 	for _, x := range open {
 		count[x.Level]++
 	}
-	head := format.Block{Lines: []string{fmt.Sprintf("%s and %s checked: %s, %s, %s; %d passed%s", format.Count(r.Parties,
-		"party"),
-		format.Count(r.Trusts, "trust"), format.Count(count[finding.Error], "error"), format.Count(count[finding.Warning],
-			"warning"),
+	head := format.Block{Lines: []string{fmt.Sprintf("%s and %s checked: %s, %s, %s; %d passed%s",
+		format.Count(r.Parties, "party"),
+		format.Count(r.Trusts, "trust"), format.Count(count[finding.Error], "error"),
+		format.Count(count[finding.Warning], "warning"),
 		format.Count(count[finding.Note], "note"), r.Passed, accepted(r.Accepted))}}
 	blocks := []format.Block{head}
 	at := map[string]int{} // which block is about whom
@@ -50,15 +50,15 @@ func Checked(r *check.Report, all bool, now time.Time) format.Page {
 			words = append(words, fmt.Sprintf("%d %s", k, id))
 		}
 		slices.Sort(words)
-		blocks = append(blocks, format.Block{Title: "Notes", Lines: []string{format.Indented("  ", strings.Join(words, ", ")),
-			"  --all shows them."}})
+		blocks = append(blocks, format.Block{Title: "Notes",
+			Lines: []string{format.Indented("  ", strings.Join(words, ", ")), "  --all shows them."}})
 	}
 	if r.Accepted > 0 {
 		b := format.Block{Title: "Accepted", Head: []string{"About", "Finding", "Until", "Reason"}, Noun: "finding"}
 		for _, x := range r.Items {
 			if a := x.Accepted; a != nil {
-				b.Rows = append(b.Rows, []string{x.About, x.ID, a.Until.Format("2006-01-02") + " (" + format.Away(a.Until, now) +
-					")",
+				b.Rows = append(b.Rows, []string{x.About, x.ID,
+					a.Until.Format("2006-01-02") + " (" + format.Away(a.Until, now) + ")",
 					a.Reason + " (" + a.By + ")"})
 			}
 		}

@@ -36,15 +36,16 @@ func Preview(p *format.Printer, v *desk.Preview) []format.Block {
 		}
 		return append(append(blocks, b), Gaps(v)...)
 	}
-	b := format.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message"}, Noun: "attribute",
+	b := format.Block{Title: "Attributes", Head: []string{"Attribute", "Values", "Name in the message"},
+		Noun:  "attribute",
 		Empty: fmt.Sprintf("None. Set the first with `tressik claims set %s mail=person.mail`.", v.Trust)}
 	for _, at := range v.Attributes {
 		label := at.Friendly
 		if label == "" {
 			label = at.Name
 		}
-		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"), at.Name + " (" + saml.ShortName(at.Format) +
-			")"})
+		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"),
+			at.Name + " (" + saml.ShortName(at.Format) + ")"})
 	}
 	blocks = append(append(blocks, b), Gaps(v)...)
 	if open := v.Findings.Without(finding.Pass); len(open) > 0 {

@@ -15,9 +15,9 @@ func Readiness(r *cutover.Readiness, now time.Time) []format.Block {
 	if !r.Ready() {
 		word = "something is wanting"
 	}
-	out := []format.Block{{Title: "Cutover of " + r.Trust, Fields: Filled([][2]string{{"standing", r.Standing}, {"ready",
-		word},
-		{"plan", PlanWords(&r.Plan, now)}})}}
+	out := []format.Block{{Title: "Cutover of " + r.Trust,
+		Fields: Filled([][2]string{{"standing", r.Standing}, {"ready", word},
+			{"plan", PlanWords(&r.Plan, now)}})}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, format.Block{Title: "Wanting", Findings: open})
 	}

@@ -60,8 +60,8 @@ func DueCalendar(list []due.Item, org string, now time.Time) []byte {
 func DueMetrics(list []due.Item, now time.Time) []byte {
 	samples := make([]format.Sample, len(list))
 	for i, x := range list {
-		samples[i] = format.Sample{Labels: [][2]string{{"kind", x.Kind}, {"about", x.About}, {"what", x.What}, {"id", x.ID}},
-			Value: x.At.Sub(now).Round(time.Second).Seconds()}
+		samples[i] = format.Sample{Labels: [][2]string{{"kind", x.Kind}, {"about", x.About}, {"what", x.What},
+			{"id", x.ID}}, Value: x.At.Sub(now).Round(time.Second).Seconds()}
 	}
 	var b strings.Builder
 	format.Gauge(&b, "tressik_due_seconds", "Time that is left until something runs out.", samples)

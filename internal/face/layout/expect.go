@@ -15,8 +15,8 @@ import (
 // Expectations lists what is expected.
 func Expectations(list []federation.Expected, now time.Time) format.Page {
 	b := format.Block{Head: []string{"ID", "Trust", "As", "Held last", "Expected"}, Noun: "expectation",
-		Empty: "Nothing is expected yet. Take what a rehearsal showed with `tressik expect record TRUST`, or say it with " +
-			"`tressik expect add TRUST --as PERSON --admitted`."}
+		Empty: "Nothing is expected yet. Take what a rehearsal showed with `tressik expect record TRUST`, " +
+			"or say it with `tressik expect add TRUST --as PERSON --admitted`."}
 	for _, e := range list {
 		held := "never yet"
 		if !e.Held.IsZero() {

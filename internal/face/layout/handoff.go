@@ -69,7 +69,8 @@ func example(e *handoff.Example) []format.Block {
 		subject += ", " + saml.ShortName(e.Format)
 	}
 	got := format.Block{Title: "Example: what arrives for " + e.Person,
-		Lines: []string{"Made by the stage, of what this trust says; the real provider was not asked. Signed with keys of " +
+		Lines: []string{"Made by the stage, of what this trust says; the real provider was not asked. Signed with " +
+			"keys of " +
 			"the stage: nobody can sign in with it.", ""}}
 	if e.Header != "" {
 		got.Lines = append(got.Lines, "ID token, header", "  "+e.Header, "ID token, claims", "  "+e.Payload,

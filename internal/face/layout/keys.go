@@ -73,15 +73,15 @@ func Key(r *keyring.Ring, k *federation.OwnKey, now time.Time) format.Page {
 			federation.Outgoing: "published no more; it still decrypts", federation.Unpublished: "it waits to be " +
 				"announced"}[k.Place]
 	}
-	b := format.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words}, {"since",
-		since},
+	b := format.Block{Fields: [][2]string{{"party", x.Party}, {"use", x.Use}, {"place", x.Place + ": " + words},
+		{"since", since},
 		{"kind", x.Kind}, {"subject", x.Subject}, {"valid from", format.When(x.From, now)}, {"valid until",
 			format.When(x.Until,
 				now)},
 		{"certificate, SHA-256", x.SHA256}}}
 	for _, c := range k.Chain {
-		b.Fields = append(b.Fields, [2]string{"below the authority", c.Subject.String() + ", until " + format.When(c.NotAfter,
-			now)})
+		b.Fields = append(b.Fields, [2]string{"below the authority",
+			c.Subject.String() + ", until " + format.When(c.NotAfter, now)})
 	}
 	if x.KeyID != "" {
 		b.Fields = append(b.Fields, [2]string{"kid in the JWKS", x.KeyID})
@@ -171,8 +171,8 @@ func Drill(d *drill.Drill) format.Page {
 		}
 		blocks = append(blocks, n)
 	}
-	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were played " +
-		"by stand-ins."
+	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were " +
+		"played by stand-ins."
 	if !d.Holds {
 		end = "It does not hold: see what was refused."
 	}

@@ -45,7 +45,8 @@ func (l *Live) Event(e server.Event) {
 		l.judged(e)
 	}
 	if e.What == "request" && e.Findings.Failed() {
-		l.open = append(l.open, l.P.Dim("      a provider would stop here; the rehearsal goes on to show what else is wrong")+
+		l.open = append(l.open, l.P.Dim("      a provider would stop here; the rehearsal goes on to show what else "+
+			"is wrong")+
 			"\n")
 		if l.Every {
 			l.flush()
@@ -130,8 +131,9 @@ func (l *Live) whole(e server.Event) {
 		fmt.Fprintf(l.W, "%4d  %-4s %s\n        %s\n", s.N, s.Method, format.Safe(s.URL),
 			l.P.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
 		for _, x := range s.Inner {
-			fmt.Fprintf(l.W, "      %s\n", l.P.Dim(fmt.Sprintf("server to server: %s %s brings %s; %d, %s", x.Method, x.URL,
-				x.Carries, x.Status, x.Answer)))
+			fmt.Fprintf(l.W, "      %s\n",
+				l.P.Dim(fmt.Sprintf("server to server: %s %s brings %s; %d, %s", x.Method, x.URL,
+					x.Carries, x.Status, x.Answer)))
 		}
 		return
 	}

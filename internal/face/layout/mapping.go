@@ -36,8 +36,8 @@ func Match(m *mapping.Match) format.Page {
 			for i, n := range c.Lines {
 				lines[i] = fmt.Sprint(n)
 			}
-			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "), strings.Join(lines,
-				", ")})
+			b.Rows = append(b.Rows, []string{strings.Join(c.People, ", "), strings.Join(c.Accounts, ", "),
+				strings.Join(lines, ", ")})
 		}
 		blocks = append(blocks, b)
 	}
@@ -127,8 +127,8 @@ func GapsOf(g *mapping.Gaps) format.Page {
 	if len(g.Findings) > 0 {
 		blocks = append(blocks, format.Block{Title: "What to do", Findings: g.Findings})
 	} else {
-		blocks = append(blocks, format.Block{Lines: []string{"Everybody gets all that is released, and nobody shares a " +
-			"subject."}})
+		blocks = append(blocks, format.Block{Lines: []string{"Everybody gets all that is released, and " +
+			"nobody shares a subject."}})
 	}
 	return format.Page{Data: g, Blocks: blocks}
 }
@@ -150,7 +150,8 @@ func Suggested(s *mapping.Suggestions) format.Page {
 			strings.Join(s.Without, ", ") + ". Find out where it is kept, and load people who have it."}})
 	}
 	if len(blocks) == 0 {
-		blocks = []format.Block{{Lines: []string{"Nothing is missing: everybody gets all that the app wants or reads."}}}
+		blocks = []format.Block{{Lines: []string{"Nothing is missing: everybody gets all that the app wants or " +
+			"reads."}}}
 	}
 	return format.Page{Data: s, Blocks: blocks}
 }
@@ -222,8 +223,8 @@ func People(list []people.Person) format.Block {
 	b := format.Block{Head: []string{"Person", "Name", "Mail", "Groups"}, Noun: "person"}
 	for i := range list {
 		p := &list[i]
-		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"), strings.Join(p.Groups,
-			", ")})
+		b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"),
+			strings.Join(p.Groups, ", ")})
 	}
 	return b
 }
@@ -280,7 +281,8 @@ func Moving(m *mapping.Moving) format.Page {
 			if len(x.Gained) > 0 {
 				what += ", gain " + strings.Join(x.Gained, " ")
 			}
-			t.Rows = append(t.Rows, []string{x.Person, what, cmp.Or(x.Account, x.Before, "-"), cmp.Or(x.Then, x.After, "-")})
+			t.Rows = append(t.Rows, []string{x.Person, what, cmp.Or(x.Account, x.Before, "-"),
+				cmp.Or(x.Then, x.After, "-")})
 		}
 		blocks = append(blocks, t)
 	}
@@ -326,7 +328,8 @@ func Imported(was, now *federation.Trust, dry bool) format.Page {
 func Leave(person string, list []mapping.Left) format.Page {
 	b := format.Block{Title: "What still works for " + person}
 	for _, x := range list {
-		b.Lines = append(b.Lines, fmt.Sprintf("  %-8s %s: %s", x.What, x.Of, x.Says), "           "+format.Remedy(x.Fix))
+		b.Lines = append(b.Lines, fmt.Sprintf("  %-8s %s: %s", x.What, x.Of, x.Says),
+			"           "+format.Remedy(x.Fix))
 	}
 	return format.Page{Data: list, Blocks: []format.Block{b}}
 }

@@ -26,7 +26,8 @@ func (r overOIDC) terms(d *desk.Desk) ([]format.Block, error) {
 	if c != nil {
 		kind = c.Kind
 	}
-	return []format.Block{registrationBlock(r.t, c, provider, s.Secrets, d.Now()), policyBlock(r.t, kind, provider)}, nil
+	return []format.Block{registrationBlock(r.t, c, provider, s.Secrets, d.Now()),
+		policyBlock(r.t, kind, provider)}, nil
 }
 
 func (r overOIDC) head(app, provider *federation.Party) trustHead {

@@ -22,10 +22,12 @@ func (r overSAML) terms(*desk.Desk) ([]format.Block, error) {
 		{"admits", t.Admission().Short()}, {"strength", strengthWords(t)}, {"subject",
 			saml.ShortName(t.SubjectFormat) + ": " +
 				t.SubjectWords()},
-		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted}, {"requests signed", yesNo(terms.SignsRequests)},
+		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted},
+		{"requests signed", yesNo(terms.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
 		{"the app asks for", askWords(terms)},
-		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning", false: "refused"}[terms.AllowSHA1]}}}}, nil
+		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning",
+			false: "refused"}[terms.AllowSHA1]}}}}, nil
 }
 
 func (r overSAML) head(app, provider *federation.Party) (h trustHead) {

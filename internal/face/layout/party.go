@@ -40,11 +40,13 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 		steps = []string{format.Remedy(finding.Run("federate", p.Name, "--with", "PROVIDER", "--over", "oidc"))}
 	}
 	if n := len(steps); n > 3 {
-		steps = append(steps[:3], fmt.Sprintf("and %d trusts more: %s", n-3, format.Remedy(finding.Run("trust", "list"))))
+		steps = append(steps[:3], fmt.Sprintf("and %d trusts more: %s", n-3,
+			format.Remedy(finding.Run("trust", "list"))))
 	}
 	open := fs.Without(finding.Pass)
 	if len(open) == 0 {
-		top = append(top, [2]string{"wanting", "nothing that Tressik can see; " + format.Count(len(fs), "check") + " passed"})
+		top = append(top, [2]string{"wanting",
+			"nothing that Tressik can see; " + format.Count(len(fs), "check") + " passed"})
 	}
 	blocks := []format.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: top}}
 	if len(open) > 0 {
@@ -144,7 +146,8 @@ func keyBlock(p *federation.Party, r *saml.Role, now time.Time) format.Block {
 			b.Fields = append(b.Fields, [2]string{use, "cannot be read: " + k.Problem})
 			continue
 		}
-		b.Fields = append(b.Fields, [2]string{use, keys.Describe(c.PublicKey) + ", expires " + format.When(c.NotAfter, now)},
+		b.Fields = append(b.Fields, [2]string{use,
+			keys.Describe(c.PublicKey) + ", expires " + format.When(c.NotAfter, now)},
 			[2]string{"  subject", c.Subject.String()}, [2]string{"  SHA-256", keys.Fingerprint(c)})
 	}
 	for _, k := range p.TokenKeys {

@@ -108,7 +108,8 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 	case c != nil && c.Kind.Public():
 		f = append(f, [2]string{"authentication", "none: it keeps no secret, PKCE protects its codes"})
 	case !provider.Own:
-		f = append(f, [2]string{"authentication", "a secret or key that " + provider.Name + " knows; it is not kept here"})
+		f = append(f, [2]string{"authentication",
+			"a secret or key that " + provider.Name + " knows; it is not kept here"})
 	case valid == 0:
 		f = append(f, [2]string{"authentication", "no secret and no key in the ledger"})
 	}

@@ -14,7 +14,8 @@ import (
 // Runs lists the runs that were kept of a trust.
 func Runs(trust string, list []federation.Run, now time.Time) format.Page {
 	b := format.Block{Verdicts: []int{4}, Head: []string{"Run", "Kind", "When", "As", "Verdict", "Checks"}, Noun: "run",
-		Empty: "Nothing was kept of " + trust + " yet. The first comes with `tressik rehearse " + trust + " --as PERSON`."}
+		Empty: "Nothing was kept of " + trust + " yet. The first comes with `tressik rehearse " + trust +
+			" --as PERSON`."}
 	for _, r := range list {
 		who := r.Person
 		if who == "" {
@@ -44,8 +45,8 @@ func Run(r *federation.Run, now time.Time) format.Page {
 		out = append(out, b)
 	}
 	if len(r.Messages) > 0 {
-		out = append(out, format.Block{Lines: []string{"Secrets, signatures and what names a person are left out of the " +
-			"messages."}})
+		out = append(out, format.Block{Lines: []string{"Secrets, signatures and what names a person are " +
+			"left out of the messages."}})
 	}
 	return format.Page{Data: r, Blocks: out}
 }

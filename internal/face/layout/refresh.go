@@ -69,7 +69,8 @@ func Refreshed(list []refresh.Result, how refresh.How) format.Page {
 		count[refresh.Failed],
 		count[refresh.Taken], count[refresh.ByHand], count[refresh.Unchanged])
 	if len(list) == 0 {
-		sum = fmt.Sprintf("There is no foreign %s yet. Add the first with `tressik %s add NAME --metadata SOURCE`.", kind,
+		sum = fmt.Sprintf("There is no foreign %s yet. Add the first with `tressik %s add NAME --metadata "+
+			"SOURCE`.", kind,
 			kind)
 	}
 	return format.Page{Data: list, Blocks: []format.Block{b, {Lines: []string{sum}}}}

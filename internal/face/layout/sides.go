@@ -65,10 +65,12 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []format.Block
 // Permissions is the table of an API's permissions.
 func Permissions(p *federation.Party) format.Block {
 	b := format.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"}, Noun: "permission",
-		Empty: fmt.Sprintf("It publishes no permission yet. Add the first with `tressik permission publish %s NAME --as "+
+		Empty: fmt.Sprintf("It publishes no permission yet. Add the first with `tressik permission publish "+
+			"%s NAME --as "+
 			"user --says TEXT`.", p.Name)}
 	for _, x := range p.API.Permissions {
-		b.Rows = append(b.Rows, []string{p.Name + ":" + x.Name, strings.Join(x.As, ", "), WhoAgrees(x.Admin, x.As), x.Says})
+		b.Rows = append(b.Rows, []string{p.Name + ":" + x.Name, strings.Join(x.As, ", "), WhoAgrees(x.Admin, x.As),
+			x.Says})
 	}
 	return b
 }
@@ -94,7 +96,8 @@ func openIDBlocks(p *federation.Party) []format.Block {
 		{"discovery", oidc.WellKnown(doc.Issuer)[0]}}}
 	for _, f := range [][2]string{{"authorization", doc.AuthorizationEndpoint}, {"token", doc.TokenEndpoint},
 		{"userinfo", doc.UserinfoEndpoint},
-		{"keys (JWKS)", doc.JWKSURI}, {"introspection", doc.IntrospectionEndpoint}, {"revocation", doc.RevocationEndpoint},
+		{"keys (JWKS)", doc.JWKSURI}, {"introspection", doc.IntrospectionEndpoint},
+		{"revocation", doc.RevocationEndpoint},
 		{"end of session", doc.EndSessionEndpoint},
 		{"tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}} {
 		if f[1] != "" {

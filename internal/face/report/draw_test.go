@@ -67,7 +67,8 @@ func world(trusts, providers int) *Data {
 	d := &Data{At: time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC), Parties: map[string]*federation.Party{}}
 	for i := range trusts {
 		app, provider := fmt.Sprintf("app-%03d", i*7/8), fmt.Sprintf("provider-%02d", i%providers)
-		d.Parties[app] = &federation.Party{Name: app, Title: `<script>"&'` + "\x1b[31m\u202e" + strings.Repeat("long ", 30)}
+		d.Parties[app] = &federation.Party{Name: app,
+			Title: `<script>"&'` + "\x1b[31m\u202e" + strings.Repeat("long ", 30)}
 		d.Parties[provider] = &federation.Party{Name: provider, Own: i%2 == 0}
 		d.Edges = append(d.Edges, Edge{Trust: app + "@" + provider, App: app, Provider: provider, Over: "SAML",
 			Standing: "live", Health: []string{"good", "wanting", "bad"}[i%3], Why: "</title><a href='x'>",
@@ -114,8 +115,9 @@ func TestTimeLine(t *testing.T) {
 	for _, n := range []int{0, 1, fewDates, fewDates + 1, 400} {
 		d := world(1, 1)
 		for i := range n {
-			d.Due = append(d.Due, due.Item{Kind: []string{"certificate", "secret"}[i%2], About: fmt.Sprintf("p%d & <b>", i),
-				What: "signing certificate", At: d.At.AddDate(0, 0, i-3), Overdue: i < 3})
+			d.Due = append(d.Due, due.Item{Kind: []string{"certificate", "secret"}[i%2],
+				About: fmt.Sprintf("p%d & <b>", i),
+				What:  "signing certificate", At: d.At.AddDate(0, 0, i-3), Overdue: i < 3})
 		}
 		drawing := d.TimeLine()
 		if drawing != d.TimeLine() {

@@ -88,13 +88,13 @@ func (o *One) summary(app, provider *federation.Party) Section {
 		}
 	}
 	if c := t.Cutover; c != nil {
-		s.Rows = append(s.Rows, []string{"live", c.Way + " since " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " +
-			c.By},
+		s.Rows = append(s.Rows, []string{"live",
+			c.Way + " since " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " + c.By},
 			[]string{"way back", c.Back})
 	}
 	if c := t.Plan; c != nil {
-		s.Rows = append(s.Rows, []string{"planned", c.Way + " on " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " +
-			c.By},
+		s.Rows = append(s.Rows, []string{"planned",
+			c.Way + " on " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " + c.By},
 			[]string{"way back", c.Back})
 	}
 	return s

@@ -173,19 +173,20 @@ func (d *Data) Blocks() []format.Block {
 	for _, x := range d.Due[:min(len(d.Due), mostDue)] {
 		runs.Rows = append(runs.Rows, []string{x.At.Format("2006-01-02"), x.About, x.What})
 	}
-	who := format.Block{Title: "Who can do what", Head: []string{"Client", "Permission", "Agreed for"}, Noun: "permission",
-		Empty: "No client asks for a permission of an API."}
+	who := format.Block{Title: "Who can do what", Head: []string{"Client", "Permission", "Agreed for"},
+		Noun: "permission", Empty: "No client asks for a permission of an API."}
 	for _, r := range d.Rows {
 		for _, c := range slices.Sorted(maps.Keys(r.Cells)) {
 			who.Rows = append(who.Rows, []string{r.Trust, c, r.Cells[c].Held})
 		}
 	}
-	found := format.Block{Title: "Findings, by weight", Head: []string{"Weight", "About", "What was seen", "What to do"},
-		Noun:  "finding",
+	found := format.Block{Title: "Findings, by weight",
+		Head: []string{"Weight", "About", "What was seen", "What to do"}, Noun: "finding",
 		Empty: "Nothing is wanting that a check without a network can see."}
 	items := d.weighty()
 	for _, x := range items[:min(len(items), mostFindings)] {
-		found.Rows = append(found.Rows, []string{string(x.Level), x.About, x.Check + ": " + x.Saw, format.Remedy(x.Fix)})
+		found.Rows = append(found.Rows,
+			[]string{string(x.Level), x.About, x.Check + ": " + x.Saw, format.Remedy(x.Fix)})
 	}
 	changed := format.Block{Title: "What changed", Head: []string{"Entry", "When", "Who", "What", "About", "Fields"},
 		Noun:  "change",

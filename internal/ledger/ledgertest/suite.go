@@ -135,8 +135,10 @@ func indexes(t *testing.T, made Make) {
 				if err != nil || one.Key() != r.Key() {
 					t.Errorf("%v by its key: %v, %v", r.Key(), one, err)
 				}
-				for _, by := range []model.Index{model.ByKind, model.ByEntity, model.ByAudience, model.ByIssuer, model.ByApp,
-					model.ByProvider, model.ByParty, model.ByTrust, model.ByAbout, model.BySource, model.BySubject, model.ByUUID} {
+				for _, by := range []model.Index{model.ByKind, model.ByEntity, model.ByAudience, model.ByIssuer,
+					model.ByApp,
+					model.ByProvider, model.ByParty, model.ByTrust, model.ByAbout, model.BySource, model.BySubject,
+					model.ByUUID} {
 					for _, value := range r.Under(by) {
 						q := model.Query{Kind: k, By: by, Value: value, Newest: found%2 == 0}
 						if !holds(t, v, q, r.Key()) {
@@ -364,7 +366,8 @@ func watch(t *testing.T, made Make) {
 	}
 	err = ledger.Updater(w.Update).Do(t.Context(), l.Env(), func(b *model.Book) error {
 		return b.Change(func(e *model.Edit) error {
-			return e.Saw(model.Sightings{Uses: []federation.Use{{Trust: "nightlog@ridge", API: "a", Name: "n", As: "user"}}})
+			return e.Saw(model.Sightings{Uses: []federation.Use{{Trust: "nightlog@ridge", API: "a", Name: "n",
+				As: "user"}}})
 		})
 	})
 	if err != nil {

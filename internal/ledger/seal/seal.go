@@ -47,7 +47,8 @@ func Ensure(path string) (recipient string, made bool, err error) {
 	}
 	defer os.Remove(tmp)
 	_, werr := fmt.Fprintf(f,
-		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n", id.Recipient(), id)
+		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n",
+		id.Recipient(), id)
 	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
 		return "", false, fmt.Errorf("writing the seal key: %w", err)
 	}
@@ -163,7 +164,8 @@ func (v *Vault) Seal(secret []byte) ([]byte, error) {
 func (v *Vault) Open(sealed []byte) ([]byte, error) {
 	id, err := read(v.Path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with TRESSIK_SEAL_KEY",
+		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with "+
+			"TRESSIK_SEAL_KEY",
 			ErrSealKey, v.Path)
 	}
 	if err != nil {
@@ -171,8 +173,8 @@ func (v *Vault) Open(sealed []byte) ([]byte, error) {
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), id)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY", ErrSealKey,
-			v.Path)
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY",
+			ErrSealKey, v.Path)
 	}
 	secret, err := io.ReadAll(r)
 	if err != nil {

@@ -85,8 +85,8 @@ func TestOldLedgerIsMigrated(t *testing.T) {
 			t.Errorf("%s is %s, holds %v", x.Name, x.Standing, x.Holds)
 		}
 	}
-	for name, kind := range map[string]string{"skyview": "user-agent", "frame-courier": "machine", "dome-scheduler": "web",
-		"orbit": "native"} {
+	for name, kind := range map[string]string{"skyview": "user-agent", "frame-courier": "machine",
+		"dome-scheduler": "web", "orbit": "native"} {
 		if p, err := l.View.Party(name); err != nil || string(p.Client.Kind) != kind {
 			t.Errorf("%s: %v %v", name, p, err)
 		}
@@ -114,8 +114,8 @@ func TestOldLedgerIsMigrated(t *testing.T) {
 func TestLastSchemaIsMigrated(t *testing.T) {
 	t.Parallel()
 	b := opened(t, ledgerFrom(t, "testdata/schema10.ledger.gz", "testdata/schema10.seal-key", "tressik.seal-key"))
-	counts := map[model.Kind]int{model.Parties: 8, model.Trusts: 7, model.People: 45, model.OwnKeys: 2, model.Secrets: 2,
-		model.Consents: 7, model.Exports: 1, model.Runs: 9, model.Versions: 8}
+	counts := map[model.Kind]int{model.Parties: 8, model.Trusts: 7, model.People: 45, model.OwnKeys: 2,
+		model.Secrets: 2, model.Consents: 7, model.Exports: 1, model.Runs: 9, model.Versions: 8}
 	for kind, want := range counts {
 		n := 0
 		for _, err := range b.Find(model.Query{Kind: kind}) {

@@ -152,8 +152,8 @@ func (r *reader) Document(k model.Key) (doc []byte, err error) {
 }
 
 func (r *reader) Last(k model.Kind) (n int64, err error) {
-	table := map[model.Kind]string{model.OwnKeys: "keys", model.Versions: "versions", model.Expectations: "expectations",
-		model.Runs: "runs"}[k]
+	table := map[model.Kind]string{model.OwnKeys: "keys", model.Versions: "versions",
+		model.Expectations: "expectations", model.Runs: "runs"}[k]
 	if table == "" {
 		return 0, nil
 	}
@@ -217,8 +217,8 @@ func (r *reader) entries(f model.Filter, order string, yield func(model.Entry, e
 	for rows.Next() {
 		var e model.Entry
 		var before, after, records string
-		if err := rows.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev, &e.Hash,
-			&records); err != nil {
+		if err := rows.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
+			&e.Hash, &records); err != nil {
 			yield(e, translated(err))
 			return
 		}
@@ -290,8 +290,10 @@ func (r *reader) append(c model.Changes) error {
 		return err
 	}
 	for _, e := range list {
-		if _, err := r.q.ExecContext(r.ctx, `INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev,
-			hash, records) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
+		if _, err := r.q.ExecContext(r.ctx,
+			`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev,
+			hash, records) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
 			string(e.Before), string(e.After), e.Prev, e.Hash, string(e.Records)); err != nil {
 			return err
 		}

@@ -57,7 +57,8 @@ const patience = 15 * time.Second
 
 func dsn(path string) string {
 	return "file:" + (&url.URL{Path: path}).EscapedPath() +
-		fmt.Sprintf("?_pragma=busy_timeout(%d)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)", patience.Milliseconds())
+		fmt.Sprintf("?_pragma=busy_timeout(%d)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)",
+			patience.Milliseconds())
 }
 
 // made is a Ledger on an open database.
@@ -200,7 +201,8 @@ func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
 		return nil, fmt.Errorf("%w: %s (%v)", ledger.ErrNotLedger, path, err)
 	case version > schema:
 		db.Close()
-		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ledger.ErrNewer, path, version, schema)
+		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ledger.ErrNewer, path,
+			version, schema)
 	case version < schema && readOnly:
 		db.Close()
 		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", ledger.ErrReadOnly, path)
@@ -255,7 +257,8 @@ func translated(err error) error {
 	case 5, 6:
 		return fmt.Errorf("%w and did not let go in 15 seconds; try again", ledger.ErrBusy)
 	case 8, 14:
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with "+
+			"--ledger",
 			ledger.ErrReadOnly)
 	case 13:
 		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
@@ -328,7 +331,8 @@ func (l *Ledger) SealKey() string { return SealKeyFile(l.path, l.options.SealKey
 // Update makes the changes that a function wants.
 func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, error)) error {
 	if l.readOnly {
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with --ledger",
+		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with "+
+			"--ledger",
 			ledger.ErrReadOnly)
 	}
 	conn, err := l.db.Conn(ctx)

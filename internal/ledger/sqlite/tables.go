@@ -246,7 +246,8 @@ func parties() *rows {
 			model.ByAudience: "+kind = ? AND json_extract(doc, '$.api.audience') = ?",
 			model.ByIssuer:   "+kind = ? AND json_extract(doc, '$.openid.discovery.issuer') = ?"},
 		empty: map[model.Index]func(string) (string, bool){model.ByAudience: func(v string) (string, bool) {
-			return "json_extract(doc, '$.api.audience') IS NOT NULL", v == "" // by its index: there are few among many apps
+			// by its index: there are few among many apps
+			return "json_extract(doc, '$.api.audience') IS NOT NULL", v == ""
 		}},
 		scan: func(s scanner) (model.Record, error) {
 			x, doc := &model.Party{}, ""
@@ -266,8 +267,9 @@ func parties() *rows {
 				raw = c.Document.Bytes
 			}
 			return put(r, `INSERT INTO parties (name, kind, entity, doc, raw, version) VALUES (?, ?, ?, ?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET entity = excluded.entity, doc = excluded.doc, version = excluded.version,
-				raw = CASE WHEN ? THEN excluded.raw ELSE raw END`, x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc,
+				ON CONFLICT (name) DO UPDATE SET entity = excluded.entity, doc = excluded.doc,
+				version = excluded.version, raw = CASE WHEN ? THEN excluded.raw ELSE raw END`,
+				x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc,
 				raw, x.Version, c.Document != nil)
 		},
 		delete: "DELETE FROM parties", name: "SELECT name FROM parties"}
@@ -294,8 +296,8 @@ func versions() *rows {
 			if c.Document != nil {
 				raw = c.Document.Bytes
 			}
-			return put(r, "INSERT OR REPLACE INTO versions (id, party, at, doc, raw) VALUES (?, ?, ?, ?, ?)", x.Number, x.Of,
-				stamp(x.At), doc, raw)
+			return put(r, "INSERT OR REPLACE INTO versions (id, party, at, doc, raw) VALUES (?, ?, ?, ?, ?)",
+				x.Number, x.Of, stamp(x.At), doc, raw)
 		},
 		delete: "DELETE FROM versions"}
 }
@@ -316,8 +318,10 @@ func trusts() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, `INSERT INTO trusts (name, app, provider, doc, salt, anchor, version) VALUES (?, ?, ?, ?, ?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET doc = excluded.doc, version = excluded.version`, x.Trust.Name, x.Trust.App,
+			return put(r, `INSERT INTO trusts (name, app, provider, doc, salt, anchor, version)
+				VALUES (?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT (name) DO UPDATE SET doc = excluded.doc, version = excluded.version`,
+				x.Trust.Name, x.Trust.App,
 				x.Trust.Provider, doc, x.Subject.Salt, x.Subject.Anchor, x.Version)
 		},
 		delete: "DELETE FROM trusts", name: "SELECT name FROM trusts"}
@@ -328,7 +332,8 @@ func ownKeys() *rows {
 		key: "id = ?", order: []string{"id"}, by: map[model.Index]string{model.ByParty: "party = ?"},
 		scan: func(s scanner) (model.Record, error) {
 			x, since, announced := &model.OwnKey{}, "", ""
-			err := s.Scan(&x.Number, &x.Party, &x.Use, &x.Place, &x.Certificate, &x.Sealed, &since, &announced, &x.Chain)
+			err := s.Scan(&x.Number, &x.Party, &x.Use, &x.Place, &x.Certificate, &x.Sealed, &since, &announced,
+				&x.Chain)
 			x.Since, x.Announced = moment(since), moment(announced)
 			if len(x.Chain) == 0 {
 				x.Chain = nil
@@ -337,7 +342,8 @@ func ownKeys() *rows {
 		},
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.OwnKey)
-			return put(r, `INSERT OR REPLACE INTO keys (id, party, use, place, certificate, sealed, since, announced, chain)
+			return put(r, `INSERT OR REPLACE INTO keys
+				(id, party, use, place, certificate, sealed, since, announced, chain)
 				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, x.Number, x.Party, x.Use, x.Place, x.Certificate, x.Sealed,
 				stamp(x.Since), stamp(x.Announced), append([]byte{}, x.Chain...))
 		},
@@ -345,8 +351,8 @@ func ownKeys() *rows {
 }
 
 func secrets() *rows {
-	return &rows{selects: "SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets", key: "id = ?",
-		order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
+	return &rows{selects: "SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets",
+		key: "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
 		scan: func(s scanner) (model.Record, error) {
 			r := &model.Secret{}
 			x := &r.Secret
@@ -359,8 +365,10 @@ func secrets() *rows {
 			x := c.After.(*model.Secret)
 			s := &x.Secret
 			return put(r, `INSERT INTO secrets (id, trust, hash, hint, note, added, expires, retired, used)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET hash = excluded.hash, note = excluded.note,
-				expires = excluded.expires, retired = excluded.retired, used = excluded.used`, s.ID, s.Trust, x.Hash, s.EndsIn,
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
+				hash = excluded.hash, note = excluded.note,
+				expires = excluded.expires, retired = excluded.retired, used = excluded.used`,
+				s.ID, s.Trust, x.Hash, s.EndsIn,
 				s.Note, stamp(s.Added), stamp(s.Expires), stamped(s.Retired), stamped(s.Used))
 		},
 		delete: "DELETE FROM secrets"}
@@ -369,7 +377,8 @@ func secrets() *rows {
 func consents() *rows {
 	return &rows{selects: "SELECT trust, api, name, how, person, standing, by, admin, at FROM consents",
 		key:   "trust = ? AND api = ? AND name = ? AND how = ? AND person = ?",
-		order: []string{"trust", "api", "name", "how", "person"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		order: []string{"trust", "api", "name", "how", "person"},
+		by:    map[model.Index]string{model.ByTrust: "trust = ?"},
 		scan: func(s scanner) (model.Record, error) {
 			x, at := &model.Consent{}, ""
 			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at)
@@ -473,8 +482,8 @@ func accepted() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO accepted (finding, about, doc) VALUES (?, ?, ?)", c.Key.Parts()[1], x.About,
-				doc)
+			return put(r, "INSERT OR REPLACE INTO accepted (finding, about, doc) VALUES (?, ?, ?)", c.Key.Parts()[1],
+				x.About, doc)
 		},
 		delete: "DELETE FROM accepted"}
 }
@@ -501,8 +510,8 @@ func runs() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO runs (id, trust, at, kind, doc) VALUES (?, ?, ?, ?, ?)", x.Number, x.Trust,
-				stamp(x.At), string(x.Kind), doc)
+			return put(r, "INSERT OR REPLACE INTO runs (id, trust, at, kind, doc) VALUES (?, ?, ?, ?, ?)", x.Number,
+				x.Trust, stamp(x.At), string(x.Kind), doc)
 		},
 		delete: "DELETE FROM runs"}
 }
@@ -519,7 +528,8 @@ func uses() *rows {
 		},
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.Use)
-			return put(r, "INSERT OR REPLACE INTO uses (trust, api, name, how, issued, presented) VALUES (?, ?, ?, ?, ?, ?)",
+			return put(r, "INSERT OR REPLACE INTO uses (trust, api, name, how, issued, presented) VALUES (?, ?, ?, "+
+				"?, ?, ?)",
 				x.Trust, x.API, x.Name, x.As, stamp(x.Issued), stamp(x.Presented))
 		},
 		delete: "DELETE FROM uses"}
@@ -546,8 +556,8 @@ func stageKeys() *rows {
 		},
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.StageKey)
-			return put(r, "INSERT OR REPLACE INTO stage_keys (party, kind, certificate, sealed) VALUES (?, ?, ?, ?)", x.Party,
-				x.Kind, x.Certificate, x.Sealed)
+			return put(r, "INSERT OR REPLACE INTO stage_keys (party, kind, certificate, sealed) VALUES (?, ?, ?, ?)",
+				x.Party, x.Kind, x.Certificate, x.Sealed)
 		},
 		delete: "DELETE FROM stage_keys"}
 }

@@ -27,7 +27,8 @@ func people() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT INTO persons (id, doc) VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = excluded.doc",
+			return put(r, "INSERT INTO persons (id, doc) VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = "+
+				"excluded.doc",
 				x.Person.ID, doc)
 		},
 		delete: "DELETE FROM persons AS p"}
@@ -43,7 +44,8 @@ func subjects() *rows {
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.Subject)
 			return put(r, `INSERT INTO subjects (person, key, uuid) VALUES (?, ?, ?)
-				ON CONFLICT (person) DO UPDATE SET person = excluded.person, key = excluded.key, uuid = excluded.uuid`, x.Person,
+				ON CONFLICT (person) DO UPDATE SET person = excluded.person, key = excluded.key, uuid = excluded.uuid`,
+				x.Person,
 				x.Pseudo, x.UUID)
 		},
 		delete: "DELETE FROM subjects"}
@@ -65,8 +67,8 @@ func sources() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO sources (name, doc, at, number) VALUES (?, ?, ?, ?)", x.Source.Name, doc,
-				stamp(x.Read), x.People)
+			return put(r, "INSERT OR REPLACE INTO sources (name, doc, at, number) VALUES (?, ?, ?, ?)",
+				x.Source.Name, doc, stamp(x.Read), x.People)
 		},
 		delete: "DELETE FROM sources"}
 }
@@ -238,7 +240,8 @@ func (t readings) put(r *reader, c model.Change) error {
 		return err
 	}
 	y := &x.Reading
-	if err := put(r, "INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, ?, ?, ?, ?, ?)",
+	if err := put(r, "INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, "+
+		"?, ?, ?, ?, ?)",
 		x.Party, y.Outcome, y.Why, stamp(y.Since), stamp(y.At), stamp(y.Again), stamp(y.Pinned)); err != nil {
 		return err
 	}
@@ -252,8 +255,8 @@ func (t readings) put(r *reader, c model.Change) error {
 }
 
 func (readings) take(r *reader, k model.Key) error {
-	return errors.Join(put(r, "DELETE FROM readings WHERE party = ?", k.ID), put(r, "DELETE FROM fetched WHERE party = ?",
-		k.ID))
+	return errors.Join(put(r, "DELETE FROM readings WHERE party = ?", k.ID),
+		put(r, "DELETE FROM fetched WHERE party = ?", k.ID))
 }
 
 // stageKept keeps what a stage must not forget in a table for each sort of it.
@@ -341,13 +344,15 @@ func (stageKept) put(r *reader, c model.Change) error {
 			return err
 		}
 		return put(r, `INSERT INTO stage_families (id, trust, doc, until) VALUES (?, ?, ?, ?)
-			ON CONFLICT (id) DO UPDATE SET doc = excluded.doc, until = excluded.until`, x.Family.ID, x.Family.Trust, doc,
+			ON CONFLICT (id) DO UPDATE SET doc = excluded.doc, until = excluded.until`,
+			x.Family.ID, x.Family.Trust, doc,
 			stamp(x.Until))
 	case x.UsedCode != "":
-		return put(r, "INSERT INTO stage_codes (hash, family, until) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", x.UsedCode,
-			x.Of, stamp(x.Until))
+		return put(r, "INSERT INTO stage_codes (hash, family, until) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+			x.UsedCode, x.Of, stamp(x.Until))
 	}
-	return put(r, "INSERT INTO stage_revoked (jti, until) VALUES (?, ?) ON CONFLICT DO NOTHING", x.Revoked, stamp(x.Until))
+	return put(r, "INSERT INTO stage_revoked (jti, until) VALUES (?, ?) ON CONFLICT DO NOTHING", x.Revoked,
+		stamp(x.Until))
 }
 
 func (stageKept) take(r *reader, k model.Key) error {

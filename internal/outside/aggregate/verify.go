@@ -52,7 +52,8 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error,
 			Check: "signature", Saw: se.Detail,
 			Expected: "a signature with the key of " + by, Side: finding.Sender,
-			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which certificate " +
+			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which " +
+				"certificate " +
 				"signs it")})
 		v.Broken = []saml.Listed{}
 		return v, nil
@@ -83,8 +84,9 @@ func BrokenFindings(name string, list []saml.Listed) finding.List {
 	for i, l := range list {
 		if i == mostNamed {
 			out.Add(finding.Finding{ID: "metadata.broken", Level: finding.Warning, Check: "entities",
-				Saw: fmt.Sprintf("%d more with such problems", len(list)-mostNamed), Expected: "entities that can be used",
-				Side: finding.Sender, Fix: finding.Run("metadata", "find", name, "--broken")})
+				Saw:      fmt.Sprintf("%d more with such problems", len(list)-mostNamed),
+				Expected: "entities that can be used",
+				Side:     finding.Sender, Fix: finding.Run("metadata", "find", name, "--broken")})
 			break
 		}
 		id := l.EntityID

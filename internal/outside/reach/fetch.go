@@ -189,7 +189,8 @@ func short(s string) string {
 func maxAge(h http.Header) time.Duration {
 	for _, d := range strings.Split(h.Get("Cache-Control"), ",") {
 		name, value, _ := strings.Cut(strings.TrimSpace(d), "=")
-		if n, err := strconv.Atoi(strings.Trim(value, `"`)); strings.EqualFold(name, "max-age") && err == nil && n >= 0 {
+		if n, err := strconv.Atoi(strings.Trim(value, `"`)); strings.EqualFold(name, "max-age") && err == nil &&
+			n >= 0 {
 			return time.Duration(min(n, 365*86400)) * time.Second
 		}
 	}
@@ -226,7 +227,8 @@ func explain(source string, o Options, err error) error {
 			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
 		}
 		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with "+
-			"--ca FILE; if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS, cert.Err, seen)
+			"--ca FILE; if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS,
+			cert.Err, seen)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,

@@ -22,7 +22,10 @@ import (
 func serve(t *testing.T, tls bool) *httptest.Server {
 	mux := http.NewServeMux()
 	mux.HandleFunc("/md", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<metadata/>") })
-	mux.HandleFunc("/big", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, strings.Repeat("x", 5000)) })
+	mux.HandleFunc("/big", func(w http.ResponseWriter,
+		_ *http.Request) {
+		io.WriteString(w, strings.Repeat("x", 5000))
+	})
 	mux.HandleFunc("/loop", func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "/loop",
 			http.StatusFound)

@@ -168,7 +168,8 @@ func (l *LDAP) People(ctx context.Context) (*people.Directory, error) {
 	if len(list) == 0 {
 		return nil, fmt.Errorf("%s under %s with %s: %w", l.Source.At, l.Source.Base, filter, ErrNoPeople)
 	}
-	list, err = l.search(ctx, c, groupFilter, []string{"objectClass", "cn", "member", "uniqueMember", "memberUid"}, list)
+	list, err = l.search(ctx, c, groupFilter,
+		[]string{"objectClass", "cn", "member", "uniqueMember", "memberUid"}, list)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +195,8 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 	for {
 		r, err := c.Search(&ldap.SearchRequest{BaseDN: l.Source.Base, Scope: ldap.ScopeWholeSubtree,
 			DerefAliases: ldap.NeverDerefAliases,
-			TimeLimit:    int(l.timeout() / time.Second), Filter: filter, Attributes: attrs, Controls: []ldap.Control{control}})
+			TimeLimit:    int(l.timeout() / time.Second), Filter: filter, Attributes: attrs,
+			Controls: []ldap.Control{control}})
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -210,7 +212,8 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 		begun = true
 		for _, e := range r.Entries {
 			if len(list) == most {
-				return nil, fmt.Errorf("%s: %w (%d); narrow the search with --filter or --base, or allow more with --most",
+				return nil, fmt.Errorf("%s: %w (%d); narrow the search with --filter or --base, or allow more with "+
+					"--most",
 					l.Source.At,
 					ErrMany, most)
 			}
@@ -242,7 +245,8 @@ func (l *LDAP) explain(filter string, err error) error {
 			"read all", at,
 			ErrMany)
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork):
-		return fmt.Errorf("%s: no whole answer within %s (%w); raise --timeout, or narrow the search", at, l.timeout(), err)
+		return fmt.Errorf("%s: no whole answer within %s (%w); raise --timeout, or narrow the search", at,
+			l.timeout(), err)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
 		return fmt.Errorf("%s refers to another server, which is not followed; make a source of that one", at)
 	}

@@ -23,7 +23,8 @@ func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 		return nil, err
 	}
 	if Shown(issuer) != issuer {
-		return nil, fmt.Errorf("%s: an issuer has no user, password or query (OpenID Connect Discovery, section 3); if its "+
+		return nil, fmt.Errorf("%s: an issuer has no user, password or query (OpenID Connect Discovery, section 3); "+
+			"if its "+
 			"document lies behind one, name the document itself with --discovery", Shown(issuer))
 	}
 	o.Accept, o.Max = "application/json", oidc.MaxDiscovery

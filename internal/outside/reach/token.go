@@ -115,9 +115,8 @@ func AsItself(ctx context.Context, client *http.Client, r TokenRequest, o Option
 
 // TokenError sends a token request that a client authenticates with its secret, and returns the status and the
 // standard's error that came back, nil where there was none (RFC 6749, section 5.2). Errors: those of the way there.
-func TokenError(ctx context.Context, client *http.Client, at string, form url.Values, id, secret string) (int,
-	*RefusedError,
-	error) {
+func TokenError(ctx context.Context, client *http.Client, at string, form url.Values,
+	id, secret string) (int, *RefusedError, error) {
 	if err := checkURL(at); err != nil {
 		return 0, nil, err
 	}

@@ -9,7 +9,8 @@ import (
 func TestRead(t *testing.T) {
 	p, err := Read(strings.NewReader(`<title> Sign
 in </title><meta http-equiv=Refresh content="0; url='/next'"><style>x{}</style><p>Who are you?</p>` +
-		`<form action="/go"><input name=user><input type=hidden name=t value="a&amp;b"><button name=decision value=agree>` +
+		`<form action="/go"><input name=user><input type=hidden name=t value="a&amp;b">` +
+		`<button name=decision value=agree>` +
 		`</form><form action="/other">`))
 	if err != nil {
 		t.Fatal(err)

@@ -61,9 +61,10 @@ func (p *Part) metadata(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 		}
 		w.Header().Set("Access-Control-Allow-Origin", "*")
-		op.WriteJSON(w, http.StatusOK, map[string]any{"resource": pl.Party.API.Audience, "authorization_servers": issuers,
-			"scopes_supported": pl.Party.API.Names(), "bearer_methods_supported": []string{"header", "body"},
-			"resource_name": pl.Title()})
+		op.WriteJSON(w, http.StatusOK,
+			map[string]any{"resource": pl.Party.API.Audience, "authorization_servers": issuers,
+				"scopes_supported": pl.Party.API.Names(), "bearer_methods_supported": []string{"header", "body"},
+				"resource_name": pl.Title()})
 	}
 }
 

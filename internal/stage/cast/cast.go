@@ -84,8 +84,8 @@ func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append([]crypto.PublicKey{s.Certificate.PublicKey}, p.beside(p.messageSigners(), s.Certificate.PublicKey)...),
-		nil
+	return append([]crypto.PublicKey{s.Certificate.PublicKey},
+		p.beside(p.messageSigners(), s.Certificate.PublicKey)...), nil
 }
 
 // messageSigners are the keys in the party's SAML metadata.

@@ -94,7 +94,8 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 	t := d.Trust
 	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party,
 		Provider: &d.Provider.Party, Client: d.App.Client, Far: d.Provider.Real,
-		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs, Releaser: lazily(d.release)}}
+		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs,
+		Releaser: lazily(d.release)}}
 	if terms.JWKS != "" {
 		if x.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {
 			return err
@@ -198,7 +199,8 @@ func freePath(p *federation.Party, host string) string {
 	}
 	for dots := "."; ; dots += "." {
 		at := host + "/" + dots + "stage/" + p.Name + "/"
-		if !slices.ContainsFunc(taken, func(t string) bool { return strings.HasPrefix(t, strings.TrimSuffix(at, "/")) }) {
+		if !slices.ContainsFunc(taken,
+			func(t string) bool { return strings.HasPrefix(t, strings.TrimSuffix(at, "/")) }) {
 			return at
 		}
 	}

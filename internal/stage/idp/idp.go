@@ -194,8 +194,10 @@ func (p *Part) unknown(c *cast.Cast, pl *cast.Player, issuer string) {
 	for _, d := range c.SAML {
 		if d.Provider == pl {
 			p.TellFollowed(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: finding.List{{
-				ID: "saml.issuer", Level: finding.Error, Check: "issuer of the request", Saw: issuer, Expected: d.AppID(),
-				Side: finding.App, Fix: finding.Do("set the app's entity ID to " + d.AppID()), Ref: "SAML Core 3.2.1"}}})
+				ID: "saml.issuer", Level: finding.Error, Check: "issuer of the request", Saw: issuer,
+				Expected: d.AppID(),
+				Side:     finding.App, Fix: finding.Do("set the app's entity ID to " + d.AppID()),
+				Ref: "SAML Core 3.2.1"}}})
 		}
 	}
 }
@@ -267,10 +269,10 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	}
 	deny := func(sub, why string) {
 		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
-			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust", Saw: why,
-				Expected: "a sign-in that the trust allows", Side: finding.Ledger,
-				Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(finding.Run("trust",
-					"show", x.trust))}}})
+			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust",
+				Saw: why, Expected: "a sign-in that the trust allows", Side: finding.Ledger,
+				Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(
+					finding.Run("trust", "show", x.trust))}}})
 		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
 	}
 	who := c.People.Find(ses.Person)
@@ -299,7 +301,8 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		return
 	}
 	if x.request != nil {
-		if s := x.request.Subject; s != nil && (s.Value != subject.Value || s.Format != "" && s.Format != subject.Format) {
+		if s := x.request.Subject; s != nil &&
+			(s.Value != subject.Value || s.Format != "" && s.Format != subject.Format) {
 			deny(saml.StatusUnknownPrincipal, "the request is about somebody else than who is signed in")
 			return
 		}
@@ -331,8 +334,8 @@ func (p *Part) newAnswer(d *cast.SAML, x *pending) (*saml.Answer, error) {
 			return nil, err
 		}
 	}
-	a := &saml.Answer{ID: p.ID(), AssertionID: p.ID(), Issuer: d.Provider.Party.Entity.ID, ACS: x.acs, Audience: d.AppID(),
-		Now:      p.Now(),
+	a := &saml.Answer{ID: p.ID(), AssertionID: p.ID(), Issuer: d.Provider.Party.Entity.ID, ACS: x.acs,
+		Audience: d.AppID(), Now: p.Now(),
 		Lifetime: 5 * time.Minute, Signer: signer, Rand: p.Rand}
 	if x.request != nil {
 		a.InResponseTo = x.request.ID

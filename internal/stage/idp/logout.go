@@ -66,7 +66,8 @@ func (p *Part) layOutLogout(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		page := func(status int, title, lead string, found finding.List) {
-			p.Page(w, status, server.Page{Title: title, By: pl.Title(), Lead: lead, Findings: found.Without(finding.Pass)})
+			p.Page(w, status, server.Page{Title: title, By: pl.Title(), Lead: lead,
+				Findings: found.Without(finding.Pass)})
 		}
 		if on, ok := p.onward.Take(r.URL.Query().Get("onward")); ok {
 			on(w, r)
@@ -156,7 +157,8 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 		p.visits.Take(session)
 		p.EndSession(provider, session)
 		frames = append(frames, p.Ended(provider, session)...)
-		x.todo = append(x.todo, slices.DeleteFunc(slices.Clone(list), func(v visit) bool { return v.trust == trust })...)
+		x.todo = append(x.todo, slices.DeleteFunc(slices.Clone(list),
+			func(v visit) bool { return v.trust == trust })...)
 	}
 	p.mu.Unlock()
 	relay, id := m.RelayState, q.ID
@@ -184,7 +186,8 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 		p.onward.Put(key, answer)
 		on := d.Provider.Party.Entity.IDP.LogoutLocations()[0] + "?onward=" + key
 		p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: d.Provider.Title(), Frames: frames, Onward: on,
-			Lead: "You are signed out, and the apps in this browser are told.", Links: [][2]string{{"Back to the app", on}}})
+			Lead:  "You are signed out, and the apps in this browser are told.",
+			Links: [][2]string{{"Back to the app", on}}})
 	}
 	p.next(w, r, x)
 }
@@ -225,8 +228,8 @@ func (p *Part) answerLogout(w http.ResponseWriter, r *http.Request, d *cast.SAML
 			Lead: "The app has no address for the answer. " + st.Words() + "."})
 		return
 	}
-	a := &saml.LogoutResponse{ID: p.ID(), InResponseTo: id, Issuer: d.Provider.Party.Entity.ID, Destination: at.Location,
-		IssueInstant: p.Now(), Status: st}
+	a := &saml.LogoutResponse{ID: p.ID(), InResponseTo: id, Issuer: d.Provider.Party.Entity.ID,
+		Destination: at.Location, IssueInstant: p.Now(), Status: st}
 	if err := p.Pass(w, r, d.Provider, at, "SAMLResponse", a.Bytes, relay); err != nil {
 		p.failed(w, d, err)
 	}

@@ -56,8 +56,8 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	if s == nil {
 		return
 	}
-	j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: s.Doc, Keys: s.Verify(), From: address(d, r),
-		Now: x.Now()})
+	j := oauth.JudgeAuthorization(q, d.Registered,
+		oauth.RequestExpect{Doc: s.Doc, Keys: s.Verify(), From: address(d, r), Now: x.Now()})
 	told := j.Findings
 	if j.Error == nil && j.Answer {
 		told = slices.DeleteFunc(slices.Clone(told), func(f finding.Finding) bool {
@@ -78,12 +78,15 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 		x.deny(w, y, j.Error)
 		return
 	}
-	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(), App: d.Deal.App.Title(),
-		Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People, Hint: y.request.Hint, Leads: y.request.Redirect,
+	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(),
+		App:      d.Deal.App.Title(),
+		Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People, Hint: y.request.Hint,
+		Leads:   y.request.Redirect,
 		Fresh:   func(ses *server.Session) bool { return !oauth.Stale(d.Registered, y.request, ses.Since, x.Now()) },
 		Passive: slices.Contains(y.request.Prompt, "none"), Voluntary: oauth.Voluntary(d.Registered, y.request),
 		Refuse: func(w http.ResponseWriter, r *http.Request) {
-			x.deny(w, y, oidc.Fail(oidc.LoginRequired, "nobody is signed in as the request asks, and prompt=none shows no page"))
+			x.deny(w, y, oidc.Fail(oidc.LoginRequired,
+				"nobody is signed in as the request asks, and prompt=none shows no page"))
 		},
 		Done: func(w http.ResponseWriter, r *http.Request, ses *server.Session) { x.Part.grantTo(w, r, y, ses) }})
 }
@@ -157,10 +160,11 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	}
 	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index}
 	if e := oauth.Admit(d.Registered, y.request, in, y.hinted); e != nil {
-		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error, Check: "policies of the trust",
-			Saw:      e.Description,
+		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error,
+			Check: "policies of the trust", Saw: e.Description,
 			Expected: "a sign-in that the trust allows", Side: finding.Ledger,
-			Fix: finding.Do("sign in as the policy asks, or change it").Then(finding.Run("trust", "show", d.Of().Name))})
+			Fix: finding.Do("sign in as the policy asks, or change it").Then(finding.Run("trust", "show",
+				d.Of().Name))})
 		x.deny(w, y, e)
 		return
 	}
@@ -179,7 +183,8 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	case len(wait.Missing) > 0:
 		page := x.consentPage(w, r, y, ses, d, who, wait.Missing)
 		page.Title, page.Consent.Admin = "Do you agree?", admin
-		page.Lead = d.Deal.App.Title() + " would like the following. You can agree or refuse; nothing happens without you."
+		page.Lead = d.Deal.App.Title() +
+			" would like the following. You can agree or refuse; nothing happens without you."
 		x.Page(w, http.StatusOK, page)
 	case y.userCode != "":
 		x.devices.Agree(y.userCode, oauth.GrantOf(d.Registered, y.request, in))
@@ -206,8 +211,9 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	x.Notes.Consents(list)
 	x.tell(d, "consent", finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " +
 		oauth.ScopeOf(asks),
-		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent", Side: finding.Ledger,
-		Fix: finding.Run("consent", "give", d.Of().Name, asks[0].Label(), "--for", "everyone")})
+		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent",
+		Side: finding.Ledger,
+		Fix:  finding.Run("consent", "give", d.Of().Name, asks[0].Label(), "--for", "everyone")})
 	page := x.consentPage(w, r, y, ses, d, who, asks)
 	c := page.Consent
 	c.Stopped, c.Others = true, len(asks) < len(y.request.Asks)
@@ -222,7 +228,8 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	c.Ask = strings.Join(whom, ", ")
 	page.Title = "An administrator must agree first"
 	page.Lead = d.Deal.App.Title() +
-		" asks for what only an administrator can agree to. Your request was noted; sign in again once an administrator " +
+		" asks for what only an administrator can agree to. Your request was noted; sign in again once an " +
+		"administrator " +
 		"has agreed."
 	x.Page(w, http.StatusForbidden, page)
 }

@@ -39,7 +39,8 @@ func (x *played) deviceAuthorization(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	code := x.Random()
-	if e := x.devices.Wait(code, oauth.Device{UserCode: user, Trust: d.Of().Name, Request: *a, Made: x.Now()}); e != nil {
+	if e := x.devices.Wait(code,
+		oauth.Device{UserCode: user, Trust: d.Of().Name, Request: *a, Made: x.Now()}); e != nil {
 		fail(w, r, e)
 		return
 	}
@@ -66,9 +67,14 @@ func (x *played) device(w http.ResponseWriter, r *http.Request) {
 		x.askDevice(w, r, user, "Enter the code that your device shows.")
 		return
 	}
-	if _, ok := x.TakeForm(r, func(v any) bool { f, ok := v.(deviceForm); return ok && f.provider == x.pl.Name() }); !ok {
-		x.page(w, http.StatusForbidden, "This form is over", "It was sent before, or comes from another browser. Start "+
-			"again.")
+	if _, ok := x.TakeForm(r, func(v any) bool {
+		f, ok := v.(deviceForm)
+		return ok &&
+			f.provider == x.pl.Name()
+	}); !ok {
+		x.page(w, http.StatusForbidden, "This form is over",
+			"It was sent before, or comes from another browser. Start "+
+				"again.")
 		return
 	}
 	v, ok := x.devices.Find(user)
@@ -79,8 +85,8 @@ func (x *played) device(w http.ResponseWriter, r *http.Request) {
 	}
 	request := v.Request
 	y := &pending{provider: x.pl.Name(), trust: v.Trust, request: &request, userCode: user, issuer: x.pl.OpenID.Issuer}
-	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(), App: d.Deal.App.Title(),
-		Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People,
+	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(),
+		App: d.Deal.App.Title(), Contexts: oauth.Wants(d.Registered, y.request), People: x.c.People,
 		Fresh: func(ses *server.Session) bool { return !oauth.Stale(d.Registered, y.request, ses.Since, x.Now()) },
 		Done:  func(w http.ResponseWriter, r *http.Request, ses *server.Session) { x.Part.grantTo(w, r, y, ses) }})
 }
@@ -90,8 +96,8 @@ func (x *played) askDevice(w http.ResponseWriter, r *http.Request, user, lead st
 		lead = "Go on only if the device in front of you shows this very code."
 	}
 	x.Page(w, http.StatusOK, server.Page{Title: "Connect a device", By: x.pl.Title(), Lead: lead,
-		Form: &server.Form{Action: x.deviceAt(), Token: x.PutForm(w, r, deviceForm{x.pl.Name()}), Ask: "code", Value: user,
-			Button: "Go on"}})
+		Form: &server.Form{Action: x.deviceAt(), Token: x.PutForm(w, r, deviceForm{x.pl.Name()}), Ask: "code",
+			Value: user, Button: "Go on"}})
 }
 
 // respondDevice ends the page of a device: its answer goes to the device, which asks for it.

@@ -106,10 +106,8 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	x := &played{p, c, pl}
 	add := func(at string, h http.HandlerFunc) { l.Add(pl.Name(), at, h) }
 	for _, at := range oidc.WellKnown(doc.Issuer) {
-		add(at, x.document("application/json", func(s *oauth.Server) ([]byte,
-			error) {
-			return json.Marshal(x.discovery(s.Doc))
-		}))
+		add(at, x.document("application/json",
+			func(s *oauth.Server) ([]byte, error) { return json.Marshal(x.discovery(s.Doc)) }))
 	}
 	add(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
 		var list []crypto.PublicKey

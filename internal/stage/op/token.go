@@ -217,7 +217,8 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 			x.page(w, http.StatusOK, "Nobody is signed in", "This browser has no session here, so nothing was ended.")
 			return
 		}
-	case ses.Index != sid && !said: // section 2: the hint is about another session than this browser's, or there is none
+	// section 2: the hint is about another session than this browser's, or there is none
+	case ses.Index != sid && !said:
 		x.askSignOut(w, q, ses, cookie, back)
 		return
 	default:
@@ -244,7 +245,8 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		}
 		page := server.Page{Title: "Signed out", By: title, Lead: "You are signed out."}
 		if len(failed) > 0 {
-			page.Lead = "You are signed out here, but not everywhere: " + strings.Join(failed, ", ") + " could not be told."
+			page.Lead = "You are signed out here, but not everywhere: " + strings.Join(failed, ", ") +
+				" could not be told."
 		}
 		if back != "" {
 			page.Links = [][2]string{{"Back to the app", back}}
@@ -294,10 +296,10 @@ func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Ses
 	if who := x.c.People.Find(ses.Person); who != nil {
 		name = who.Name()
 	}
-	x.Page(w, http.StatusOK, server.Page{Title: "Sign out?", By: x.pl.Title(), Lead: "You are signed in as " + name + ".",
-		Leads: back,
-		Form: &server.Form{Action: x.pl.OpenID.EndSessionEndpoint, Token: outToken(cookie), Ask: "out", Button: "Sign out",
-			Hidden: hidden}})
+	x.Page(w, http.StatusOK, server.Page{Title: "Sign out?", By: x.pl.Title(),
+		Lead: "You are signed in as " + name + ".", Leads: back,
+		Form: &server.Form{Action: x.pl.OpenID.EndSessionEndpoint, Token: outToken(cookie), Ask: "out",
+			Button: "Sign out", Hidden: hidden}})
 }
 
 // outToken is the form token of the sign-out page: it proves the session's cookie without telling it.

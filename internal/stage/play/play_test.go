@@ -26,7 +26,8 @@ func rehearsed(t *testing.T, h *fixture.House, script rehearse.Script) federatio
 // TestRehearsalMovesTheStanding holds for both protocols that a rehearsal proves a trust, that a change of it takes the
 // proof back, and that one that supposes something proves nothing.
 func TestRehearsalMovesTheStanding(t *testing.T) {
-	for trust, wrong := range map[string][2]string{fixture.OverSAML: {"acs=https://elsewhere.example/acs", "request.acs"},
+	for trust, wrong := range map[string][2]string{fixture.OverSAML: {"acs=https://elsewhere.example/acs",
+		"request.acs"},
 		fixture.OverOIDC: {"redirect=https://elsewhere.example/cb", "oauth.redirect"}} {
 		t.Run(trust, func(t *testing.T) {
 			h := fixture.New(t)
@@ -40,7 +41,8 @@ func TestRehearsalMovesTheStanding(t *testing.T) {
 			}
 			standing := h.Trust(t, trust).Standing
 			r := rehearsed(t, h, rehearse.Script{Trusts: []string{trust}, Suppose: []string{wrong[0]}})
-			if r.Verdict != judge.Refused || !strings.Contains(strings.Join(r.Findings.IDs(finding.Error), " "), wrong[1]) {
+			if r.Verdict != judge.Refused ||
+				!strings.Contains(strings.Join(r.Findings.IDs(finding.Error), " "), wrong[1]) {
 				t.Errorf("supposing %s: %s, %v", wrong[0], r.Verdict, r.Findings.IDs(finding.Error))
 			}
 			if now := h.Trust(t, trust).Standing; now != standing {

@@ -112,7 +112,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		}
 		if a.API == "" {
 			return nil,
-				fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as telescope-api:frames.read",
+				fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as "+
+					"telescope-api:frames.read",
 					c, model.ErrValue)
 		}
 	}

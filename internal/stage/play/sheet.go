@@ -113,11 +113,13 @@ func (k *Keeper) remarks(deal *cast.Deal, about *cast.Player, side string) []str
 	if about.StandIn {
 		out = append(out, "The keys are the stage's own: what is signed with them passes at no real party.")
 	} else {
-		out = append(out, "The keys are "+about.Name()+"'s real ones: what is signed with them passes at each party that "+
+		out = append(out, "The keys are "+about.Name()+
+			"'s real ones: what is signed with them passes at each party that "+
 			"trusts it.")
 	}
 	if side == "app" && !deal.App.Real && !loopbackClient(deal.App) {
-		out = append(out, deal.App.Name()+" has no address on this machine in the ledger, so the stage answers a stand-in "+
+		out = append(out, deal.App.Name()+
+			" has no address on this machine in the ledger, so the stage answers a stand-in "+
 			"of it. Enter the app as it runs here as an app of its own, to try that.")
 	}
 	return out
@@ -134,7 +136,8 @@ func others(list []string, one string) []string {
 
 // loopbackClient reports whether a client has a redirect URI on this machine beside that of its stand-in.
 func loopbackClient(p *cast.Player) bool {
-	return p.Client != nil && (!p.Client.Kind.Redirects() || slices.ContainsFunc(p.Client.Redirects, func(s string) bool {
-		return s != p.Callback
-	}))
+	return p.Client != nil && (!p.Client.Kind.Redirects() ||
+		slices.ContainsFunc(p.Client.Redirects, func(s string) bool {
+			return s != p.Callback
+		}))
 }

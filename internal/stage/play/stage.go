@@ -78,7 +78,8 @@ func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 		case err != nil:
 			return nil, nil, err
 		case p.Own:
-			return nil, nil, fmt.Errorf("%s is Tressik's own, and played here; only a foreign party can be the real one", n)
+			return nil, nil, fmt.Errorf("%s is Tressik's own, and played here; only a foreign party can "+
+				"be the real one", n)
 		}
 	}
 	k := &Keeper{d: d, l: in.Ledger, ctx: in.Context, in: in, secrets: map[string]string{}, wake: make(chan struct{},
@@ -145,7 +146,8 @@ func (k *Keeper) open() (err error) {
 		return err
 	}
 	if len(c.Players) == 0 {
-		return finding.Advise(errors.New("there is no trust to play"), finding.Run("federate", "APP", "--with", "PROVIDER"))
+		return finding.Advise(errors.New("there is no trust to play"),
+			finding.Run("federate", "APP", "--with", "PROVIDER"))
 	}
 	return k.s.Play(c)
 }
@@ -414,7 +416,8 @@ func (d *Player) tokenStage(trust string) (*stage.Stage, func() error, error) {
 		Secret: func(id string, at time.Time) { saw.Secrets[id] = at },
 		Issued: func(trust string, asks []federation.Ask, at time.Time) {
 			for _, a := range asks {
-				saw.Uses = append(saw.Uses, federation.Use{Trust: trust, API: a.API, Name: a.Name, As: a.As, Issued: at})
+				saw.Uses = append(saw.Uses, federation.Use{Trust: trust, API: a.API, Name: a.Name, As: a.As,
+					Issued: at})
 			}
 		}}
 	s, err := stage.New(stage.Options{Now: d.Now, Rand: d.Rand, Notes: notes})

@@ -31,7 +31,8 @@ func (d *Player) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose,
 			return x, fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, model.ErrValue)
 		case key == "clock":
 			if x.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
-				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v, model.ErrValue)
+				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v,
+					model.ErrValue)
 			}
 			continue
 		case key == "key" && v != "other":

@@ -59,11 +59,13 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 			provider.Name, in.Trust)
 	case c.Kind.Redirects():
 		return nil,
-			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with `tressik rehearse %s "+
+			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with "+
+				"`tressik rehearse %s "+
 				"--as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
 		return nil,
-			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+
+			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in "+
+				"TRESSIK_CLIENT_SECRET; or "+
 				"its private key with --key FILE", ErrAuth)
 	case in.Stage != "" && !provider.Own:
 		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", model.ErrValue,
@@ -87,7 +89,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		r.Secret = ""
 	}
 	for _, a := range t.OIDCTerms().Asks {
-		if a.As == federation.AsSelf && in.Scope == "" && !provider.Own { // an own provider gives all that is consented to
+		// an own provider gives all that is consented to
+		if a.As == federation.AsSelf && in.Scope == "" && !provider.Own {
 			r.Scopes = append(r.Scopes, a.Name)
 		}
 	}
@@ -105,7 +108,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	got, err := reach.AsItself(ctx, client, r, o)
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
-		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission list --trust %s`)", err,
+		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission "+
+			"list --trust %s`)", err,
 			in.Trust)
 	}
 	if refused != nil && refused.Code == oidc.InvalidClient && provider.Own {
@@ -115,7 +119,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		return nil, finding.Advise(err, finding.Run("consent", "give", in.Trust, "--for", "everyone"))
 	}
 	if err != nil && in.Stage != "" && refused == nil {
-		return nil, fmt.Errorf("%w; is a stage running at %s? It is started with `tressik stage --port PORT`", err, in.Stage)
+		return nil, fmt.Errorf("%w; is a stage running at %s? It is started with `tressik stage --port PORT`", err,
+			in.Stage)
 	}
 	if err != nil {
 		return nil, err
@@ -166,7 +171,8 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 		i := slices.IndexFunc(list, func(x oidc.Key) bool { return equalKeys(x.Public, k.Public()) })
 		if i < 0 {
 			return "",
-				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik trust change %s "+
+				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik "+
+					"trust change %s "+
 					"--client-key FILE`", t.Name, t.Name)
 		}
 		if list[i].ID != "" && list[i].ID != s.ID {

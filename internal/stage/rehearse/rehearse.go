@@ -300,7 +300,8 @@ func (x *run) walk(p *part, at, expected string) {
 	if err := x.w.Walk(at); err != nil {
 		x.w.OnEvent(server.Event{Trust: p.deal.Trust.Name, What: "walk",
 			Findings: finding.List{{ID: "walk", Level: finding.Error, Check: "the walk",
-				Saw: err.Error(), Expected: expected, Side: finding.Both, Fix: finding.Do("follow the last step above")}}})
+				Saw: err.Error(), Expected: expected, Side: finding.Both,
+				Fix: finding.Do("follow the last step above")}}})
 	}
 }
 
@@ -362,10 +363,12 @@ func (x *run) machine(p *part) {
 		}
 		if c == "" { // scopes of the provider's own alone, of whose APIs the ledger knows nothing
 			x.w.Do(func() server.Event {
-				return server.Event{Trust: name, By: by, What: "answer", SignedIn: true, Findings: finding.List{{ID: "call.none",
-					Level: finding.Note, Check: "call", Saw: "none was made: the ledger has no API behind these scopes",
-					Expected: "a call, where the API is in the ledger", Side: finding.Ledger,
-					Fix: finding.Do("try the token at the real API")}}}
+				return server.Event{Trust: name, By: by, What: "answer", SignedIn: true,
+					Findings: finding.List{{ID: "call.none",
+						Level: finding.Note, Check: "call",
+						Saw:      "none was made: the ledger has no API behind these scopes",
+						Expected: "a call, where the API is in the ledger", Side: finding.Ledger,
+						Fix: finding.Do("try the token at the real API")}}}
 			})
 			return
 		}

@@ -85,7 +85,8 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 		add(app, &federation.OIDCTerms{ClientID: name + ".1", Asks: []federation.Ask{ask},
 			Policy: federation.DefaultPolicy()})
 		trust := name + "@ridge"
-		led.Secrets[trust] = []federation.Secret{{ID: "s-1", Trust: trust, Hash: "none", Expires: now().AddDate(0, 3, 0)}}
+		led.Secrets[trust] = []federation.Secret{{ID: "s-1", Trust: trust, Hash: "none",
+			Expires: now().AddDate(0, 3, 0)}}
 		led.Consents[trust] = []federation.Consent{{Trust: trust, API: ask.API, Name: ask.Name, As: ask.As,
 			Standing: federation.Consented, By: "aiyana", Admin: true}}
 	}

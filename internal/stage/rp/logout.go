@@ -48,8 +48,9 @@ func (p *Part) backChannel(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			refuse(err.Error())
 			return
 		}
-		j := oidc.JudgeLogoutToken(token, federation.TokenExpectation(d.Of(), d.Terms, nil, d.Deal.Provider.OpenID.Issuer,
-			d.Deal.Provider.Name(), published, p.Now().Add(d.Suppose.Clock)),
+		j := oidc.JudgeLogoutToken(token,
+			federation.TokenExpectation(d.Of(), d.Terms, nil, d.Deal.Provider.OpenID.Issuer,
+				d.Deal.Provider.Name(), published, p.Now().Add(d.Suppose.Clock)),
 			func(jti string) bool { return !p.seen.Once(pl.Name()+" "+jti, true) })
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "logout token", Findings: j.Findings})
 		if j.Verdict != judge.Accepted {

@@ -62,7 +62,8 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		if g.tokens.RefreshToken != "" {
 			life += ", and a refresh token"
 		}
-		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope}, [2]string{"Access token", life})
+		data.Fields = append(data.Fields, [2]string{"Permissions granted", g.tokens.Scope},
+			[2]string{"Access token", life})
 		for _, k := range slices.Sorted(maps.Keys(g.info)) {
 			if k != "sub" {
 				data.Claims = append(data.Claims, server.Claim{Name: k, Values: oidc.Words(g.info[k])})
@@ -81,7 +82,8 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		if g.tokens.RefreshToken != "" {
 			data.Links = append(data.Links, [2]string{"Refresh the tokens", home + "refresh"})
 		}
-		data.Links = append(data.Links, [2]string{"Sign in again", home + "start"}, [2]string{"Sign out", home + "sign-out"})
+		data.Links = append(data.Links, [2]string{"Sign in again", home + "start"},
+			[2]string{"Sign out", home + "sign-out"})
 		p.Page(w, http.StatusOK, data)
 	}
 }
@@ -130,7 +132,8 @@ func (p *Part) call(_ http.ResponseWriter, r *http.Request, v *visit) *guest {
 	var found finding.List
 	var records []federation.Record
 	if token, e := p.tokenFor(v, &next, label); e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token for " + label, Saw: e.Error(),
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token for " + label,
+			Saw:      e.Error(),
 			Expected: "an access token", Side: finding.Ledger, Fix: v.d.Missing(label), Ref: "RFC 8707 2.2"})
 	} else {
 		found, records = p.Call(v.d, token, label)
@@ -166,7 +169,8 @@ func (p *Part) refresh(_ http.ResponseWriter, _ *http.Request, v *visit) *guest 
 	var found finding.List
 	lead := "The tokens were refreshed."
 	if v.g.tokens.RefreshToken == "" {
-		found.Pass("oauth.refresh", "refresh", "no refresh token: offline_access is not granted, or the trust issues none")
+		found.Pass("oauth.refresh", "refresh",
+			"no refresh token: offline_access is not granted, or the trust issues none")
 	} else if t, e := p.callToken(v.d, refreshForm(v)); e != nil {
 		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(),
 			Expected: "tokens",

@@ -162,8 +162,8 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 			links = append(links, [2]string{d.Deal.Provider.Title(), d.StartLink()})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.",
-			Links: links})
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(),
+			Lead: "Choose who signs you in.", Links: links})
 	}
 }
 
@@ -321,12 +321,13 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {
 		if ok {
 			p.TellFollowed(server.Event{Trust: a.trust, What: "answer", Findings: finding.List{{ID: "oauth.browser",
-				Level: finding.Error, Check: "browser", Saw: "the answer came in another browser than the request left from",
+				Level: finding.Error, Check: "browser",
+				Saw:      "the answer came in another browser than the request left from",
 				Expected: "one browser for the whole sign-in", Side: finding.Person, Ref: "RFC 6749 10.12",
 				Fix: finding.Do("open the link and sign in in one browser window")}}})
 		}
-		refuse(http.StatusForbidden, "", "The answer has a state that this browser did not send. Nothing of it was used.",
-			nil)
+		refuse(http.StatusForbidden, "",
+			"The answer has a state that this browser did not send. Nothing of it was used.", nil)
 		return
 	}
 	d := p.Cast().Find(a.trust)
@@ -407,9 +408,9 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 		t, e = p.callToken(d, form)
 	}
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code", Saw: e.Error(),
-			Expected: "tokens",
-			Side:     finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
+		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code",
+			Saw: e.Error(), Expected: "tokens",
+			Side: finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
 		return nil, nil
 	}
 	found.Pass("oauth.tokens", "tokens for the code", t.Words())
@@ -421,9 +422,9 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	}
 	published, err := d.Deal.Provider.Published()
 	if err != nil {
-		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(), Expected: "a JWKS",
-			Side: finding.Ledger,
-			Fix:  finding.Do("bring the seal key back")})
+		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(),
+			Expected: "a JWKS", Side: finding.Ledger,
+			Fix: finding.Do("bring the seal key back")})
 		return nil, nil
 	}
 	x := federation.TokenExpectation(d.Of(), d.Terms, d.Client, doc.Issuer, d.Deal.Provider.Name(), published,
@@ -471,8 +472,8 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 		return
 	}
 	bad := func(id, saw, expected, fix string) {
-		found.Add(finding.Finding{ID: "userinfo." + id, Level: finding.Error, Check: "userinfo", Saw: saw, Expected: expected,
-			Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Core 5.3.2"})
+		found.Add(finding.Finding{ID: "userinfo." + id, Level: finding.Error, Check: "userinfo", Saw: saw,
+			Expected: expected, Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Core 5.3.2"})
 		g.info = map[string]any{}
 	}
 	client, err := p.way(d)
@@ -547,7 +548,8 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 		_, keys, err = oidc.ReadKeys(raw, finding.Provider)
 	}
 	if status != http.StatusOK || err != nil {
-		return append(found, bad(fmt.Sprintf("keys: status %d, %v", status, err), "publish the keys at "+doc.JWKSURI)...)
+		return append(found, bad(fmt.Sprintf("keys: status %d, %v", status, err),
+			"publish the keys at "+doc.JWKSURI)...)
 	}
 	return append(found, keys...)
 }
@@ -592,8 +594,8 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		if len(fix.Run) > 1 && fix.Run[1] == "give" {
 			side = finding.Ledger
 		}
-		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check, Saw: fmt.Sprintf("status %d, %s",
-			status, why),
+		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check,
+			Saw:      fmt.Sprintf("status %d, %s", status, why),
 			Expected: "records", Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
 		return found, nil
 	}

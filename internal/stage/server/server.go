@@ -351,8 +351,9 @@ func (s *Server) Inside(words func(*http.Request, int, []byte) (carries, answer 
 		}
 		return &http.Response{StatusCode: a.Status, Status: fmt.Sprintf("%d %s", a.Status, http.StatusText(a.Status)),
 			Proto:      "HTTP/1.1",
-			ProtoMajor: 1, ProtoMinor: 1, Header: a.head, Body: io.NopCloser(&a.Body), ContentLength: int64(a.Body.Len()),
-			Request: req}, nil
+			ProtoMajor: 1, ProtoMinor: 1, Header: a.head, Body: io.NopCloser(&a.Body),
+			ContentLength: int64(a.Body.Len()),
+			Request:       req}, nil
 	})
 }
 

@@ -10,7 +10,8 @@ import (
 func TestLongestAddressWins(t *testing.T) {
 	l := NewLayout()
 	got := ""
-	for _, at := range []string{"https://api.example/", "https://api.example/frames", "https://api.example/frames/raw"} {
+	for _, at := range []string{"https://api.example/", "https://api.example/frames",
+		"https://api.example/frames/raw"} {
 		l.Below(at, func(rest string, _ http.ResponseWriter, _ *http.Request) { got = at + " " + rest })
 	}
 	x, err := l.Scene()

@@ -246,15 +246,17 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		case r.PostForm.Get("second") == "yes" && x.person != "":
 			context = judge.ContextMFA
 		case trust != "":
-			s.Upstream(w, r, trust, name, func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
-				x.person = who.ID
-				if _, strong := judge.Asserted(context, x.Contexts); !strong { // the factor that is missing is asked for here
-					s.doors.waiting.Put(token, &x)
-					s.ask(w, &x, token, "")
-					return
-				}
-				s.signedIn(w, r, &x, token, context)
-			})
+			s.Upstream(w, r, trust, name,
+				func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
+					x.person = who.ID
+					// the factor that is missing is asked for here
+					if _, strong := judge.Asserted(context, x.Contexts); !strong {
+						s.doors.waiting.Put(token, &x)
+						s.ask(w, &x, token, "")
+						return
+					}
+					s.signedIn(w, r, &x, token, context)
+				})
 			return
 		case x.find(name) == nil:
 			x.name = ""
@@ -304,7 +306,8 @@ func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, x *Wish, token
 	}
 	_, old := s.SessionOf(r, x.Provider)
 	s.doors.sessions.Take(old) // a session that is replaced signs nobody in any more
-	ses, key := &Session{Provider: x.Provider, Person: x.person, Context: context, Since: s.Now(), Index: s.ID()}, s.ID()
+	ses, key := &Session{Provider: x.Provider, Person: x.person, Context: context, Since: s.Now(),
+		Index: s.ID()}, s.ID()
 	s.doors.sessions.Put(key, ses)
 	Cookie(w, sessionCookie(x.Provider), key)
 	x.Done(w, r, ses)

@@ -96,15 +96,16 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		for _, d := range deals {
 			if len(deals) == 1 || d.Provider.Name() == r.URL.Query().Get("provider") {
 				if err := p.sendRequest(w, r, d); err != nil {
-					p.Page(w, http.StatusInternalServerError, server.Page{Title: "No request can be made", By: pl.Title(),
-						Lead: err.Error()})
+					p.Page(w, http.StatusInternalServerError,
+						server.Page{Title: "No request can be made", By: pl.Title(), Lead: err.Error()})
 				}
 				return
 			}
-			links = append(links, [2]string{d.Provider.Title(), pl.Start() + "?provider=" + url.QueryEscape(d.Provider.Name())})
+			links = append(links, [2]string{d.Provider.Title(),
+				pl.Start() + "?provider=" + url.QueryEscape(d.Provider.Name())})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(), Lead: "Choose who signs you in.",
-			Links: links})
+		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(),
+			Lead: "Choose who signs you in.", Links: links})
 	}
 }
 

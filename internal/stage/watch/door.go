@@ -246,8 +246,8 @@ func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first lin
 	return lines, first, resp.Body.Close, nil
 }
 
-func (d *Door) attach(ctx context.Context, f play.Follow, hear func(server.Event)) (*play.Following, <-chan struct{},
-	error) {
+func (d *Door) attach(ctx context.Context, f play.Follow,
+	hear func(server.Event)) (*play.Following, <-chan struct{}, error) {
 	lines, first, end, err := d.ask(ctx, order{Trust: f.Trust, Secret: f.Secret, CA: f.CA})
 	if err != nil {
 		return nil, nil, err

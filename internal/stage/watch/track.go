@@ -158,8 +158,8 @@ func (t *Track) Event(e server.Event) {
 	if e.Person != "" {
 		t.v.Person = e.Person
 		if t.Expected != "" && t.Expected != e.Person {
-			s.Findings.Add(finding.Finding{ID: "watch.person", Level: finding.Error, Check: "who signs in", Saw: e.Person,
-				Expected: t.Expected, Side: finding.Person,
+			s.Findings.Add(finding.Finding{ID: "watch.person", Level: finding.Error, Check: "who signs in",
+				Saw: e.Person, Expected: t.Expected, Side: finding.Person,
 				Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " +
 					t.Expected)})
 			s.Refused = true
@@ -327,7 +327,8 @@ func (t *Track) Run(facts []federation.Fact) *federation.Run {
 	v, _ := t.View()
 	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
 		Rehearsal: federation.Rehearsal{At: v.Began,
-			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims, Account: v.Account,
+			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims,
+			Account:  v.Account,
 			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
 	if len(v.Cast.Real) == 0 {
 		r.Kind = federation.ByRehearsal // both were played

@@ -70,7 +70,10 @@ func TestTrack(t *testing.T) {
 			x.Event(server.Event{By: "ridge", What: "token request"})
 		}, SignedIn, nil},
 		{"an account that is another", app, func(x *Track) {
-			x.Arrived = func(federation.Learned, string) (string, finding.List) { return "b", refusal("account.expected") }
+			x.Arrived = func(federation.Learned, string) (string, finding.List) {
+				return "b",
+					refusal("account.expected")
+			}
 			x.Event(in)
 		}, Refused, []string{"account.expected"}},
 		{"signed out", app, func(x *Track) {
@@ -96,7 +99,8 @@ func TestTrack(t *testing.T) {
 	}
 	// What is kept proves nothing of a party that was played.
 	x.Event(in)
-	facts := []federation.Fact{{Name: "issuer", OfSide: "provider"}, {Name: "assertion consumer service", OfSide: "app"}}
+	facts := []federation.Fact{{Name: "issuer", OfSide: "provider"},
+		{Name: "assertion consumer service", OfSide: "app"}}
 	if r := x.Run(facts); r.Kind != federation.WitnessProof || !slices.Equal(r.Proves, []string{"issuer"}) ||
 		r.Verdict != judge.Accepted {
 		t.Errorf("%+v", r)

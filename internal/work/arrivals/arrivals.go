@@ -61,8 +61,8 @@ func (k *Keeper) Route(domain, provider string) (*federation.Route, error) {
 	}
 	for _, r := range routes {
 		if r.Domain == domain && r.Trust != ways[0] {
-			return nil, finding.Advise(fmt.Errorf("%s is %w, through %s", domain, ErrRouted, r.Trust), finding.Run("route",
-				"remove", domain))
+			return nil, finding.Advise(fmt.Errorf("%s is %w, through %s", domain, ErrRouted, r.Trust),
+				finding.Run("route", "remove", domain))
 		}
 	}
 	r := &federation.Route{Domain: domain, Trust: ways[0]}
@@ -132,7 +132,8 @@ func (k *Keeper) Bind(person, trust, subject string) error {
 		return err
 	}
 	if app.Kind != federation.Provider || !app.Own || subject == "" {
-		return fmt.Errorf("binding %s is %w: name a trust by which people arrive at an own provider, and their subject "+
+		return fmt.Errorf("binding %s is %w: name a trust by which people arrive at an own provider, and their "+
+			"subject "+
 			"there", person,
 			federation.ErrArrival)
 	}

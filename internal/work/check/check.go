@@ -240,8 +240,8 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	now := c.Now()
 	if t.Owner == "" {
 		out.Add(finding.Finding{ID: "trust.owner", Level: finding.Note, Check: "owner of " + t.Name, Saw: "nobody",
-			Expected: "whom to ask about it", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner",
-				"MAIL")})
+			Expected: "whom to ask about it", Side: finding.Ledger,
+			Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
 	}
 	p := t.Proof()
 	live := t.Standing == federation.Live
@@ -249,16 +249,17 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	switch age := now.Sub(p.At); {
 	case live && p.Kind == federation.Asserted:
 		out.Add(finding.Finding{ID: "proof.none", Level: finding.Error, Check: "proof of " + t.Name,
-			Saw: "it is live, and nothing proves it as it is now", Expected: "a probe, a watch or a rehearsal since the " +
-				"last change",
-			Side: finding.Ledger, Fix: rehearse})
+			Saw:      "it is live, and nothing proves it as it is now",
+			Expected: "a probe, a watch or a rehearsal since the last change",
+			Side:     finding.Ledger, Fix: rehearse})
 	case live && age > c.Old:
 		out.Add(finding.Finding{ID: "proof.old", Level: finding.Warning, Check: "proof of " + t.Name,
 			Saw: fmt.Sprintf("%s %d days ago", p.Kind, int(age.Hours()/24)), Expected: fmt.Sprintf("within %d days",
 				int(c.Old.Hours()/24)), Side: finding.Ledger, Fix: finding.Run("probe", t.Name)})
 	case live && s.expected[t.Name] == 0:
 		out.Add(finding.Finding{ID: "expect.none", Level: finding.Note, Check: "expectations of " + t.Name, Saw: "none",
-			Expected: "one at least of a live trust", Side: finding.Ledger, Fix: finding.Run("expect", "record", t.Name)})
+			Expected: "one at least of a live trust", Side: finding.Ledger,
+			Fix: finding.Run("expect", "record", t.Name)})
 	}
 	valid := 0
 	for _, x := range s.Secrets[t.Name] {
@@ -275,8 +276,9 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	}
 	if valid > 2 {
 		out.Add(finding.Finding{ID: "secret.many", Level: finding.Warning, Check: "secrets of " + t.Name,
-			Saw: fmt.Sprintf("%d are valid", valid), Expected: "one, and a second while it is replaced", Side: finding.Ledger,
-			Fix: finding.Run("secret", "list", t.Name)})
+			Saw: fmt.Sprintf("%d are valid", valid), Expected: "one, and a second while it is replaced",
+			Side: finding.Ledger,
+			Fix:  finding.Run("secret", "list", t.Name)})
 	}
 }
 

@@ -73,8 +73,9 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 		}
 		if n == 0 {
 			r.Findings.Add(finding.Finding{ID: "cutover.pilot", Level: finding.Error, Check: "the pilot",
-				Saw: "the group " + plan.Group + ", in which nobody is", Expected: "a group with people", Side: finding.Ledger,
-				Fix: finding.Run("people", "list")})
+				Saw: "the group " + plan.Group + ", in which nobody is", Expected: "a group with people",
+				Side: finding.Ledger,
+				Fix:  finding.Run("people", "list")})
 		} else {
 			r.Findings.Pass("cutover.pilot", "the pilot", fmt.Sprintf("%d people in the group %s", n, plan.Group))
 		}
@@ -121,8 +122,8 @@ func (p *Planner) proof(r *Readiness, t *federation.Trust, app, provider *federa
 		want, fix = federation.ProbedProof, finding.Run("probe", t.Name)
 	}
 	if want.Stronger(have.Kind) {
-		r.Findings.Add(finding.Finding{ID: "cutover.proof", Level: finding.Error, Check: "proof", Saw: string(have.Kind),
-			Expected: string(want) + ", as the trust is now", Side: finding.Ledger, Fix: fix})
+		r.Findings.Add(finding.Finding{ID: "cutover.proof", Level: finding.Error, Check: "proof",
+			Saw: string(have.Kind), Expected: string(want) + ", as the trust is now", Side: finding.Ledger, Fix: fix})
 		return
 	}
 	r.Findings.Pass("cutover.proof", "proof", string(have.Kind)+" on "+have.At.UTC().Format("2006-01-02"))
@@ -210,8 +211,8 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party) {
 	if t.Owner == "" {
 		r.Findings.Add(finding.Finding{ID: "cutover.owner", Level: finding.Error, Check: "whom to ask", Saw: "nobody",
-			Expected: "an owner of the trust", Side: finding.Ledger, Fix: finding.Run("trust", "change", t.Name, "--owner",
-				"MAIL")})
+			Expected: "an owner of the trust", Side: finding.Ledger,
+			Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
 	} else {
 		r.Findings.Pass("cutover.owner", "whom to ask", t.Owner)
 	}
@@ -224,8 +225,9 @@ func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party
 	if strings.TrimSpace(r.Plan.Back) == "" {
 		r.Findings.Add(finding.Finding{ID: "cutover.way-back", Level: finding.Error, Check: "a way back",
 			Saw:      "none is said",
-			Expected: "what people use where it has to be taken back, such as the app's own sign-in", Side: finding.Ledger,
-			Fix: finding.Run("cutover", t.Name, "--way-back", "TEXT")})
+			Expected: "what people use where it has to be taken back, such as the app's own sign-in",
+			Side:     finding.Ledger,
+			Fix:      finding.Run("cutover", t.Name, "--way-back", "TEXT")})
 		return
 	}
 	r.Findings.Pass("cutover.way-back", "a way back", r.Plan.Back)
@@ -369,7 +371,8 @@ func Note(t *federation.Trust, app, provider *federation.Party, plan *federation
 			"changes yet.\n\n",
 			when, plan.Group, app.Label(), provider.Label())
 	case federation.Beside:
-		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know stays.\n\n", when,
+		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know "+
+			"stays.\n\n", when,
 			app.Label(), provider.Label())
 	default:
 		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when,

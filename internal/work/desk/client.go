@@ -134,7 +134,8 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	}
 	if !slices.Contains(oidc.Kinds(), c.Kind) {
 		if in.Kind == "" {
-			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or machine",
+			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or "+
+				"machine",
 				p.Name)
 		}
 		return fmt.Errorf("--client %q is %w; write web, user-agent, native or machine", in.Kind, federation.ErrKind)
@@ -284,7 +285,8 @@ func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
 			federation.ErrFit)
 	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().ActsAsItself(&federation.Client{Kind: k}):
-		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it could "+
+		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it "+
+			"could "+
 			"never use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
 		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
@@ -419,7 +421,8 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 	}
 	switch {
 	case x.PKCE != nil && !*x.PKCE && c.Kind != oidc.Web:
-		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else to protect its "+
+		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else "+
+			"to protect its "+
 			"codes",
 			federation.ErrFit, c.Kind)
 	case x.AsItself != nil && *x.AsItself && c.Kind != oidc.Web:

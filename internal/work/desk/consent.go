@@ -77,7 +77,8 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 		switch {
 		case person != "" && a.As == federation.AsSelf:
 			if len(in.Labels) > 0 {
-				return nil, fmt.Errorf("%s is asked for as itself: it is consented to for everyone, not for one person", a.Label())
+				return nil, fmt.Errorf("%s is asked for as itself: it is consented to for everyone, not for one person",
+					a.Label())
 			}
 		case holds(a) == (in.Standing == federation.Consented):
 		default:
@@ -86,8 +87,9 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	}
 	for _, l := range in.Labels {
 		if !seen[l] {
-			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l, Near: near.Names(l, have),
-				Add: "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
+			return nil, &UnknownError{What: "permission that " + in.Trust + " asks for", Name: l,
+				Near: near.Names(l, have),
+				Add:  "ask for it first with `tressik permission ask " + in.Trust + " " + l + "`"}
 		}
 	}
 	for i := range list {
@@ -120,7 +122,8 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 		who = append(who, persons[i].ID)
 	}
 	if len(who) == 0 {
-		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for everyone at %s", group,
+		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for "+
+			"everyone at %s", group,
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
 	}
 	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say "+

@@ -30,8 +30,9 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 		text := base64.StdEncoding.EncodeToString(cert.Raw)
 		role.Keys = append(role.Keys, saml.Key{Use: "signing", Certificate: text})
 		if seal {
-			role.Keys = append(role.Keys, saml.Key{Use: "encryption", Certificate: text, Methods: []string{xmlsec.AES256GCM,
-				xmlsec.AES128GCM, xmlsec.RSAOAEP}})
+			role.Keys = append(role.Keys,
+				saml.Key{Use: "encryption", Certificate: text, Methods: []string{xmlsec.AES256GCM,
+					xmlsec.AES128GCM, xmlsec.RSAOAEP}})
 		}
 		id, err := federation.RandomID(rand)
 		if err != nil {
@@ -61,31 +62,35 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 	plates := &saml.Role{DisplayName: "Plate Archive", WantAssertionsSigned: true,
 		NameIDFormats: []string{saml.FormatEmail, saml.FormatPersistent},
 		Start:         "https://plates.kestrelridge.example/sign-in",
-		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/acs", Index: 1,
-			Default: true},
+		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/acs",
+			Index: 1, Default: true},
 			{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/acs-old", Index: 2}},
 		SLO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://plates.kestrelridge.example/saml2/slo",
 			ResponseLocation: "https://plates.kestrelridge.example/saml2/slo-done"}},
-		Wanted: []saml.Wanted{oid("mail", "0.9.2342.19200300.100.1.3", true), oid("displayName", "2.16.840.1.113730.3.1.241",
-			true),
+		Wanted: []saml.Wanted{oid("mail", "0.9.2342.19200300.100.1.3", true),
+			oid("displayName", "2.16.840.1.113730.3.1.241", true),
 			oid("eduPersonPrincipalName", "1.3.6.1.4.1.5923.1.1.1.6", true), oid("eduPersonAffiliation",
 				"1.3.6.1.4.1.5923.1.1.1.1", false)}}
 	southmere := &saml.Role{DisplayName: "Southmere University", NameIDFormats: []string{saml.FormatPersistent,
 		saml.FormatTransient},
-		SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.southmere.example/saml/sso/redirect"},
+		SSO: []saml.Endpoint{{Binding: saml.BindingRedirect,
+			Location: "https://idp.southmere.example/saml/sso/redirect"},
 			{Binding: saml.BindingPOST, Location: "https://idp.southmere.example/saml/sso/post"}},
 		SLO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.southmere.example/saml/slo"}}}
 	krid := &saml.Organization{Name: "Kestrel Ridge Observatory", URL: "https://kestrelridge.example/"}
 	south := &saml.Organization{Name: "Southmere University", URL: "https://southmere.example/"}
 	err := errors.Join(
-		publish("nightlog", &saml.Entity{ID: "https://nightlog.kestrelridge.example/saml", SP: nightlog, Organization: krid,
-			Contacts: []saml.Contact{{Type: "technical", Name: "Tobias Renn",
+		publish("nightlog", &saml.Entity{ID: "https://nightlog.kestrelridge.example/saml", SP: nightlog,
+			Organization: krid, Contacts: []saml.Contact{{Type: "technical", Name: "Tobias Renn",
 				Email: []string{"tobias.renn@kestrelridge.example"}}}}, nightlog, false),
-		publish("plate-archive", &saml.Entity{ID: "https://plates.kestrelridge.example/saml2", SP: plates, Organization: krid,
-			Contacts: []saml.Contact{{Type: "support", Name: "Ilse Varga", Email: []string{"ilse.varga@kestrelridge.example"}}}},
+		publish("plate-archive", &saml.Entity{ID: "https://plates.kestrelridge.example/saml2", SP: plates,
+			Organization: krid,
+			Contacts: []saml.Contact{{Type: "support", Name: "Ilse Varga",
+				Email: []string{"ilse.varga@kestrelridge.example"}}}},
 			plates, true),
 		publish("southmere", &saml.Entity{ID: "https://idp.southmere.example/saml", IDP: southmere, Organization: south,
-			Contacts: []saml.Contact{{Type: "technical", Name: "Service desk", Email: []string{"service@southmere.example"}}}},
+			Contacts: []saml.Contact{{Type: "technical", Name: "Service desk",
+				Email: []string{"service@southmere.example"}}}},
 			southmere, false),
 	)
 	return files, errors.Join(err, demoOpenID(rand, files))
@@ -98,13 +103,14 @@ func demoOpenID(rand io.Reader, files map[string][]byte) error {
 		return err
 	}
 	const at = "https://idp.southmere.example"
-	doc := &oidc.Discovery{Issuer: at, AuthorizationEndpoint: at + "/oauth/authorize", TokenEndpoint: at + "/oauth/token",
-		UserinfoEndpoint: at + "/oauth/userinfo",
-		JWKSURI:          at + "/oauth/keys.json", EndSessionEndpoint: at + "/oauth/end", ScopesSupported: []string{"openid",
+	doc := &oidc.Discovery{Issuer: at, AuthorizationEndpoint: at + "/oauth/authorize",
+		TokenEndpoint: at + "/oauth/token", UserinfoEndpoint: at + "/oauth/userinfo",
+		JWKSURI: at + "/oauth/keys.json", EndSessionEndpoint: at + "/oauth/end", ScopesSupported: []string{"openid",
 			"profile", "email"}, ResponseTypes: []string{"code"},
-		GrantTypes: []string{"authorization_code"}, SubjectTypes: []string{"pairwise"}, IDTokenAlgorithms: []string{"ES256"},
-		TokenAuthMethods: []string{"client_secret_basic"},
-		ChallengeMethods: []string{"S256"}, IssInResponse: true}
+		GrantTypes: []string{"authorization_code"}, SubjectTypes: []string{"pairwise"},
+		IDTokenAlgorithms: []string{"ES256"},
+		TokenAuthMethods:  []string{"client_secret_basic"},
+		ChallengeMethods:  []string{"S256"}, IssInResponse: true}
 	var err2 error
 	files["southmere-openid.json"], err = json.MarshalIndent(doc, "", "  ")
 	files["southmere-jwks.json"], err2 = oidc.WriteKeys(key.Public())

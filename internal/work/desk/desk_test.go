@@ -67,7 +67,8 @@ func TestClaimsByProtocol(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(x.Rules) != 1 || x.Rules[0].Name != name || (x.Rules[0].NameFormat == "") != (trust == fixture.OverOIDC) {
+		if len(x.Rules) != 1 || x.Rules[0].Name != name ||
+			(x.Rules[0].NameFormat == "") != (trust == fixture.OverOIDC) {
 			t.Errorf("%s: %+v", trust, x.Rules)
 		}
 	}
@@ -103,7 +104,8 @@ func TestFederateRefuses(t *testing.T) {
 		{federation.OverSAML, "nightlgo", "ridge", "", func(err error) bool {
 			return errors.As(err, &unknown) && len(unknown.Near) > 0 && unknown.Near[0] == "nightlog"
 		}},
-		{federation.OverSAML, "nightlog", "ridge", "x", func(err error) bool { return errors.Is(err, desk.ErrClientID) }},
+		{federation.OverSAML, "nightlog", "ridge", "x",
+			func(err error) bool { return errors.Is(err, desk.ErrClientID) }},
 		{federation.OverSAML, "dome-scheduler", "ridge", "", func(err error) bool {
 			return err != nil && strings.Contains(err.Error(), "--over oidc")
 		}},

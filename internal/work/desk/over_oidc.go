@@ -24,8 +24,8 @@ func (overOIDC) same(t *federation.Trust, a, b *federation.Party) bool {
 
 func (overOIDC) sends(in ClaimInput) error {
 	if in.Name != "" || in.NameFormat != "" {
-		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent under " +
-			"its own name")
+		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent " +
+			"under its own name")
 	}
 	for _, a := range in.Assign {
 		claim, _, _ := strings.Cut(a, "=")
@@ -43,7 +43,8 @@ func (overOIDC) name(claim string, _ ClaimInput, _ *federation.Party) (string, s
 
 func (overOIDC) subject(format string) error {
 	if format == saml.FormatTransient {
-		return fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never reassigned "+
+		return fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never "+
+			"reassigned "+
 			"(OpenID Connect Core, section 2)", ErrValue)
 	}
 	return nil
@@ -63,7 +64,8 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	reg := o.OIDCTerms
 	if id := x.Policy.ClientID; id != "" {
 		if strings.ContainsFunc(id, func(r rune) bool { return r < ' ' || r > '~' }) {
-			return fmt.Errorf("--client-id %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)", id, ErrValue)
+			return fmt.Errorf("--client-id %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)", id,
+				ErrValue)
 		}
 		reg.ClientID = id
 	}
@@ -71,7 +73,8 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	for _, n := range []struct {
 		flag, v string
 		to      *[]string
-	}{{"--sign-in-from", x.Policy.SignInFrom, &p.SignInFrom}, {"--refresh-from", x.Policy.RefreshFrom, &p.RefreshFrom}} {
+	}{{"--sign-in-from", x.Policy.SignInFrom, &p.SignInFrom},
+		{"--refresh-from", x.Policy.RefreshFrom, &p.RefreshFrom}} {
 		switch n.v {
 		case "":
 		case "anywhere":
@@ -90,10 +93,10 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 		to          *int
 		least, most time.Duration
 		none        bool
-	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false}, {"--access-token", x.Policy.AccessToken,
-		&p.AccessToken, time.Minute, day, false},
-		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false}, {"--refresh", x.Policy.Refresh, &p.Refresh,
-			time.Minute, 365 * day, true},
+	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false},
+		{"--access-token", x.Policy.AccessToken, &p.AccessToken, time.Minute, day, false},
+		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false},
+		{"--refresh", x.Policy.Refresh, &p.Refresh, time.Minute, 365 * day, true},
 		{"--refresh-idle", x.Policy.RefreshIdle, &p.RefreshIdle, time.Minute, 365 * day, false}} {
 		if s.v == "" {
 			continue

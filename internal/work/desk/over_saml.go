@@ -17,7 +17,8 @@ type overSAML struct{ *federation.SAMLTerms }
 
 func (s overSAML) apply(t *federation.Trust, x Terms) error {
 	if x.Policy != (PolicyTerms{}) {
-		return fmt.Errorf("%s is over SAML: client ID, client keys, networks, lifetimes, single sign-out, PKCE, devices and "+
+		return fmt.Errorf("%s is over SAML: client ID, client keys, networks, lifetimes, single sign-out, PKCE, "+
+			"devices and "+
 			"pushed requests are terms of trusts over OpenID Connect", t.Name)
 	}
 	if x.Admits == "consented" {

@@ -223,7 +223,8 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 		p.Source = in.OpenID.Source
 	default:
 		return nil, nil,
-			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or --own "+
+			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or "+
+				"--own "+
 				"--at URL", in.Name)
 	}
 	found, err := d.judged(p, in)
@@ -305,8 +306,8 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 	for _, use := range uses {
 		kind := in.KeyKind
 		switch {
-		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == federation.ForTokens && !strings.HasPrefix(kind,
-			"rsa"):
+		case use == "encryption" && !strings.HasPrefix(kind, "rsa"), use == federation.ForTokens &&
+			!strings.HasPrefix(kind, "rsa"):
 			kind = "rsa-2048"
 		case use == federation.ForTokens: // RS256 is what every client can verify, and this is quick to sign with
 			kind = "ecdsa-p256"
@@ -358,7 +359,8 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 		for _, f := range h.Formats {
 			v, ok := saml.FormatByWord(f)
 			if !ok {
-				return fmt.Errorf("name identifier format %q is %w; write persistent, transient, email, unspecified or a "+
+				return fmt.Errorf("name identifier format %q is %w; write persistent, transient, email, "+
+					"unspecified or a "+
 					"whole identifier", f, ErrValue)
 			}
 			r.NameIDFormats = append(r.NameIDFormats, v)
@@ -415,7 +417,8 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 			if err := model.CheckURL("--acs", loc); err != nil {
 				return err
 			}
-			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1, Default: i == 0})
+			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1,
+				Default: i == 0})
 		}
 	}
 	var err error

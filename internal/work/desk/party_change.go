@@ -96,7 +96,8 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 	var out [][2]*federation.Trust
 	for i := range all {
 		was := &all[i]
-		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended || over(was).same(was, old, p) {
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended ||
+			over(was).same(was, old, p) {
 			continue
 		}
 		other := was.App
@@ -119,7 +120,8 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 	p := *old
 	if old.Own && in.Raw != nil {
 		return nil, nil,
-			fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik metadata write %s`", p.Name,
+			fmt.Errorf("%s is Tressik's own: its metadata is written here, not read; see `tressik "+
+				"metadata write %s`", p.Name,
 				p.Name)
 	}
 	switch {
@@ -144,7 +146,8 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			e, err = ReadEntity(in.Raw, old.Entity.ID, signer)
 		}
 		if err != nil && signer != in.SignedBy {
-			return nil, nil, fmt.Errorf("metadata from %s: %w. That signer is known from before; name another with --signed-by "+
+			return nil, nil, fmt.Errorf("metadata from %s: %w. That signer is known from before; name another with "+
+				"--signed-by "+
 				"FILE, or take it without a signature with --accept, when its owner says so", in.Source, err)
 		}
 		if err != nil {
@@ -207,7 +210,8 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 		return err
 	}
 	if len(asking) > 0 {
-		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik permission drop`",
+		return fmt.Errorf("%s is %w: its permissions are asked for by %s; drop those first with `tressik "+
+			"permission drop`",
 			name, model.ErrInUse, strings.Join(asking, ", "))
 	}
 	return d.Change(func(tx *model.Edit) error { return tx.RemoveParty(p) })

@@ -31,7 +31,8 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
 		return nil,
-			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are asked to "+
+			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are "+
+				"asked to "+
 				"agree", x.Says, ErrValue)
 	}
 	x.Includes = model.Unique(x.Includes)
@@ -47,8 +48,9 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	if was := a.Find(x.Name); was != nil {
 		for _, as := range was.As {
 			if asking, err := d.AskingAs(api, x.Name, as); err != nil || len(asking) > 0 && !slices.Contains(x.As, as) {
-				return nil, errors.Join(err, fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, model.ErrInUse,
-					as, strings.Join(asking, ", ")))
+				return nil, errors.Join(err,
+					fmt.Errorf("%s:%s is %w as %s by %s; drop it there first", api, x.Name, model.ErrInUse,
+						as, strings.Join(asking, ", ")))
 			}
 		}
 		*was = x
@@ -79,8 +81,8 @@ func (d *Desk) Unpublish(api, name string) error {
 	}
 	for _, o := range p.API.Permissions {
 		if slices.Contains(o.Includes, name) {
-			return fmt.Errorf("%s:%s is %w: %s includes it; publish that again without it first", api, name, model.ErrInUse,
-				o.Name)
+			return fmt.Errorf("%s:%s is %w: %s includes it; publish that again without it first", api, name,
+				model.ErrInUse, o.Name)
 		}
 	}
 	if len(asking) > 0 {
@@ -169,8 +171,8 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 			}
 		}
 		if len(gone) == n {
-			return nil, &UnknownError{What: "permission that " + trust + " asks for", Name: l, Near: near.Names(l, have),
-				Add: "see `tressik permission list --trust " + trust + "`"}
+			return nil, &UnknownError{What: "permission that " + trust + " asks for", Name: l,
+				Near: near.Names(l, have), Add: "see `tressik permission list --trust " + trust + "`"}
 		}
 		reg.Asks = kept
 	}

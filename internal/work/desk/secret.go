@@ -22,8 +22,8 @@ func HashSecret(secret string) string {
 }
 
 // AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
-func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federation.Secret, string, finding.List,
-	error) {
+func (d *Desk) AddSecret(name string, life time.Duration,
+	note string) (*federation.Secret, string, finding.List, error) {
 	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
 		return nil, "", nil, err
@@ -35,7 +35,8 @@ func (d *Desk) AddSecret(name string, life time.Duration, note string) (*federat
 	case c == nil:
 		return nil, "", nil, fmt.Errorf("%s has no client side any more", app.Name)
 	case !provider.Own:
-		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner", provider.Name)
+		return nil, "", nil, fmt.Errorf("%s is foreign: it issues the secrets of its clients; ask its owner",
+			provider.Name)
 	case c.Kind.Public():
 		return nil, "", nil,
 			fmt.Errorf("%s is a %s client, which can keep no secret: whoever has the app has it. It needs none, PKCE "+

@@ -30,7 +30,8 @@ type PolicyTerms struct {
 
 // ParseSpan reads a time span: 90d, 12h, 15m, 30s or their sums. Errors: ErrValue.
 func ParseSpan(v string) (time.Duration, error) {
-	if n, err := strconv.Atoi(strings.TrimSuffix(v, "d")); err == nil && strings.HasSuffix(v, "d") && n > 0 && n <= 36500 {
+	if n, err := strconv.Atoi(strings.TrimSuffix(v, "d")); err == nil && strings.HasSuffix(v, "d") && n > 0 &&
+		n <= 36500 {
 		return time.Duration(n) * 24 * time.Hour, nil
 	}
 	if d, err := time.ParseDuration(v); err == nil && d > 0 {
@@ -40,6 +41,6 @@ func ParseSpan(v string) (time.Duration, error) {
 }
 
 func (x *Terms) onlySAML() bool {
-	return x.Signs != "" || x.Encrypts != nil || x.PlainRefused != nil || x.SignsRequests != nil || x.Unsolicited != nil ||
-		x.AllowSHA1 != nil || x.ForceAuthn != nil || x.IsPassive != nil
+	return x.Signs != "" || x.Encrypts != nil || x.PlainRefused != nil || x.SignsRequests != nil ||
+		x.Unsolicited != nil || x.AllowSHA1 != nil || x.ForceAuthn != nil || x.IsPassive != nil
 }

@@ -141,7 +141,8 @@ func noSAML(app, provider *federation.Party) error {
 	s := fmt.Sprintf("%s has no SAML side; read its metadata with `tressik %s change %s --metadata SOURCE`", p.Name,
 		p.Kind, p.Name)
 	if app.Client != nil {
-		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name, provider.Name)
+		s += fmt.Sprintf(", or register its client with `tressik federate %s --with %s --over oidc`", app.Name,
+			provider.Name)
 	}
 	return errors.New(s)
 }
@@ -279,7 +280,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		var ok bool
 		if format, ok = saml.FormatByWord(in.SubjectFormat); !ok {
 			return nil, nil,
-				fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole identifier",
+				fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole "+
+					"identifier",
 					in.SubjectFormat, ErrValue)
 		}
 		if err := protocol.subject(format); err != nil {
@@ -377,7 +379,8 @@ func (d *Desk) RenamePerson(name, now string) (*people.Person, error) {
 		return unicode.IsSpace(r) ||
 			unicode.In(r, unicode.Cc, unicode.Cf)
 	}) {
-		return nil, fmt.Errorf("the user name %q is %w: write it without spaces and invisible characters", now, ErrValue)
+		return nil, fmt.Errorf("the user name %q is %w: write it without spaces and invisible characters", now,
+			ErrValue)
 	}
 	if err := d.Change(func(tx *model.Edit) error { return tx.RenamePerson(p.ID, now) }); err != nil {
 		return nil, err

@@ -107,8 +107,8 @@ func (x *run) cast() error {
 func (x *run) signIns(what string, expected bool) error {
 	s := Step{What: what, Expected: expected, Accepted: []string{}, Refused: map[string][]string{}}
 	for trust, who := range x.who {
-		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust}, Second: true},
-			As:     who,
+		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust},
+			Second: true}, As: who,
 			DryRun: true})
 		if err != nil {
 			x.d.NotTried[trust] = err.Error()

@@ -146,8 +146,8 @@ func (f *Finder) reading(p *federation.Party) {
 	if r := f.read[p.Name]; !r.Pinned.IsZero() {
 		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.Contact(),
 			finding.Do("ask its owner for the SHA-256 of the next one, and give it as --tls-pin").
-				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"), "--tls-pin",
-					"SHA256")))
+				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"),
+					"--tls-pin", "SHA256")))
 	}
 	switch r := f.read[p.Name]; r.Outcome {
 	case federation.ReadFailed:

@@ -66,7 +66,8 @@ func TestReadings(t *testing.T) {
 	keep := func(outcome string) {
 		t.Helper()
 		if err := h.Change(func(e *model.Edit) error {
-			return e.KeepReadings(map[string]federation.Reading{"nightlog": {Outcome: outcome, Why: "no answer", At: h.Clock}})
+			return e.KeepReadings(map[string]federation.Reading{"nightlog": {Outcome: outcome, Why: "no answer",
+				At: h.Clock}})
 		}); err != nil {
 			t.Fatal(err)
 		}

@@ -149,8 +149,9 @@ func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome
 			if err != nil && ctx.Err() == nil { // a trust that cannot be rehearsed holds nothing; the others go on
 				for _, i := range by[t] {
 					if !out[i].Holds && len(out[i].Findings) == 0 {
-						out[i].Findings.Add(finding.Finding{ID: "expect.rehearsal", Level: finding.Error, Check: "the rehearsal",
-							Saw: err.Error(), Expected: "a trust that can be rehearsed", Side: finding.Ledger,
+						out[i].Findings.Add(finding.Finding{ID: "expect.rehearsal", Level: finding.Error,
+							Check: "the rehearsal",
+							Saw:   err.Error(), Expected: "a trust that can be rehearsed", Side: finding.Ledger,
 							Fix: finding.Run("next", t)})
 					}
 				}

@@ -71,7 +71,8 @@ func judgeSubjects(out *finding.List, v *View) error {
 			who += fmt.Sprintf(" and %d more", len(without)-3)
 		}
 		out.Add(finding.Finding{ID: "claims.subject", Level: finding.Warning, Check: "subject",
-			Saw:      fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted, expr, who),
+			Saw: fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted,
+				expr, who),
 			Expected: "one value for everybody who may sign in", Side: finding.Ledger, Ref: "SAML Core 8.3",
 			Fix: finding.Do("enter the value where people are kept, and load them again").
 				Or(finding.Run(pseudonym...))})

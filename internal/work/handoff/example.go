@@ -116,19 +116,20 @@ func (p overSAML) Recipe(v *View) ([]Verify, error) {
 	}
 	out := []Verify{
 		{"Response Destination", acs, "Bindings 3.5.5.2"},
-		{"Response InResponseTo", "the ID of the request that this browser was sent with; absent where the sign-in began " +
+		{"Response InResponseTo", "the ID of the request that this browser was sent with; absent where the sign-in " +
+			"began " +
 			"at the provider", "Profiles 4.1.4.3"},
 		{"Status", saml.StatusSuccess, "Core 3.2.2.2"}}
 	if p.terms.Encrypts {
-		out = append(out, Verify{"EncryptedAssertion", "decrypt it with the app's own key, then go on with what is inside",
-			"Core 2.3.4"})
+		out = append(out, Verify{"EncryptedAssertion",
+			"decrypt it with the app's own key, then go on with what is inside", "Core 2.3.4"})
 	}
 	out = append(out,
 		Verify{"Signature of the " + p.terms.Signs, "by the certificate with SHA-256 " + strings.Join(prints, " or ") +
 			"; read nothing that the signature does not cover", "Core 5.4.2"},
 		Verify{"Issuer", v.Provider.Entity.ID, "Profiles 4.1.4.2"},
-		Verify{"SubjectConfirmation", "bearer; Recipient " + acs + "; NotOnOrAfter in the future; InResponseTo as above",
-			"Profiles 4.1.4.3"},
+		Verify{"SubjectConfirmation",
+			"bearer; Recipient " + acs + "; NotOnOrAfter in the future; InResponseTo as above", "Profiles 4.1.4.3"},
 		Verify{"Conditions", "NotBefore is past, NotOnOrAfter is to come, by a clock that is right", "Core 2.5.1.2"},
 		Verify{"AudienceRestriction", v.App.Entity.ID, "Core 2.5.1.4"})
 	if c := v.Trust.Contexts(); len(c) > 0 {
@@ -145,12 +146,12 @@ func (p overOIDC) Recipe(v *View) ([]Verify, error) {
 	client := v.App.ClientSide()
 	doc := v.Provider.OpenIDOf()
 	if client == nil || doc == nil {
-		return nil, fmt.Errorf("%s: the client side of %s and the OpenID side of %s are needed", v.Trust.Name, v.App.Name,
-			v.Provider.Name)
+		return nil, fmt.Errorf("%s: the client side of %s and the OpenID side of %s are needed", v.Trust.Name,
+			v.App.Name, v.Provider.Name)
 	}
 	if !client.Kind.Redirects() {
-		return nil, fmt.Errorf("nobody signs in over %s: %s is a %s client, and receives access tokens alone", v.Trust.Name,
-			v.App.Name, client.Kind)
+		return nil, fmt.Errorf("nobody signs in over %s: %s is a %s client, and receives access tokens alone",
+			v.Trust.Name, v.App.Name, client.Kind)
 	}
 	alg := client.IDTokenAlg
 	if alg == "" {
@@ -166,7 +167,8 @@ func (p overOIDC) Recipe(v *View) ([]Verify, error) {
 		{"code", "exchanged with code_verifier, once", "RFC 7636, 4.5"},
 		{"alg of the ID token", alg + ", by the key of its kid at " + doc.JWKSURI, "Core 3.1.3.7, 6 to 8"},
 		{"iss", doc.Issuer, "Core 3.1.3.7, 2"},
-		{"aud", p.terms.ClientID + " and no other that is not trusted; azp, if there, the same", "Core 3.1.3.7, 3 to 5"},
+		{"aud", p.terms.ClientID + " and no other that is not trusted; azp, if there, the same",
+			"Core 3.1.3.7, 3 to 5"},
 		{"exp and iat", "exp is to come, iat is not long past, by a clock that is right", "Core 3.1.3.7, 9 and 10"},
 		{"nonce", "the value that this browser was sent with", "Core 3.1.3.7, 11"},
 		{"at_hash", "where it is there, the left half of the access token's hash", "Core 3.1.3.6"}}

@@ -224,7 +224,8 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	}
 	over := Of(t)
 	machine := t.Terms.Machine(app)
-	out := []Todo{{ID: "parties", Done: true, Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
+	out := []Todo{{ID: "parties", Done: true,
+		Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
 		{ID: "made", Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
 	for _, side := range []string{"app", "provider"} {
@@ -237,8 +238,8 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		fix := finding.Run("handoff", name, "--for", side)
 		if at, written := t.Prepared[side]; written && !t.Has(side) {
 			step += "; it was written on " + at.Format("2006-01-02") + ", and nobody said that it was delivered"
-			fix = finding.Do("give it to the owner of " + p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered",
-				p.ContactOrBlank()))
+			fix = finding.Do("give it to the owner of " +
+				p.Name).Then(finding.Run("handoff", name, "--for", side, "--delivered", p.ContactOrBlank()))
 		}
 		if p.Own {
 			step += " (it is Tressik's own)"

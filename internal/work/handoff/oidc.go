@@ -52,7 +52,8 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	doc := provider.OpenIDOf()
 	c := app.ClientSide()
 	if doc == nil || c == nil {
-		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik trust show %s`", t.Name,
+		return fmt.Errorf("%s: a client side of %s and an OpenID side of %s are needed; see `tressik "+
+			"trust show %s`", t.Name,
 			app.Name, provider.Name, t.Name)
 	}
 	if err := t.Registered(); err != nil {
@@ -65,8 +66,8 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 	h.env("OIDC_ISSUER", "Issuer", doc.Issuer, "issuer", from)
 	h.env("OIDC_DISCOVERY_URL", "Discovery document", oidc.WellKnown(doc.Issuer)[0], "", from)
 	if c.Kind.Redirects() {
-		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint, "authorization_endpoint",
-			from)
+		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint,
+			"authorization_endpoint", from)
 	}
 	h.env("OIDC_TOKEN_ENDPOINT", "Token endpoint", doc.TokenEndpoint, "token_endpoint", from)
 	if c.Kind.Redirects() {
@@ -141,8 +142,8 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 	provider, s := v.Provider, v.ClientState
 	switch {
 	case c.Kind.Public():
-		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret", "token_endpoint_auth_method",
-			"kind of client")
+		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret",
+			"token_endpoint_auth_method", "kind of client")
 	case terms.JWKS != "":
 		where := "the key whose public half is registered"
 		if terms.JWKSURI != "" {

@@ -33,8 +33,8 @@ func (p overSAML) Compare(v *View) finding.List {
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
 		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released",
 			Expected: "what the app reads",
-			Side:     finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(finding.Run("claims", "set",
-				t.Name, "mail=person.mail"))})
+			Side:     finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(
+				finding.Run("claims", "set", t.Name, "mail=person.mail"))})
 	}
 	return out
 }
@@ -67,8 +67,8 @@ func (h *Handoff) keys(r *saml.Role, from string) {
 	_, certs := r.SigningKeys()
 	for _, c := range certs {
 		h.add("Signing certificate, SHA-256", keys.Fingerprint(c), "KeyDescriptor use=signing", from)
-		h.add("Signing certificate, expires", c.NotAfter.UTC().Format("2006-01-02 15:04 UTC"), "KeyDescriptor use=signing",
-			from)
+		h.add("Signing certificate, expires", c.NotAfter.UTC().Format("2006-01-02 15:04 UTC"),
+			"KeyDescriptor use=signing", from)
 		h.Certificate = append(h.Certificate, keys.PEM(c)...)
 	}
 }
@@ -165,8 +165,8 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 		if w.Required {
 			need = "required"
 		}
-		h.Attributes = append(h.Attributes, Item{Label: w.Label(), Value: w.Name, Metadata: "RequestedAttribute, " + need,
-			From: from})
+		h.Attributes = append(h.Attributes,
+			Item{Label: w.Label(), Value: w.Name, Metadata: "RequestedAttribute, " + need, From: from})
 	}
 	for _, r := range t.Rules {
 		known := false
@@ -174,7 +174,8 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 			known = known || saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat})
 		}
 		if !known {
-			h.Attributes = append(h.Attributes, Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute", From: r.Expression})
+			h.Attributes = append(h.Attributes,
+				Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute", From: r.Expression})
 		}
 	}
 }

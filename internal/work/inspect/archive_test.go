@@ -80,7 +80,8 @@ func TestCutArchive(t *testing.T) {
 			t.Errorf("cut at %d: %d messages", at, len(list))
 		}
 	}
-	for _, bad := range []string{"", "GIF89a", `{"log":[]}`, `{"log":{"entries":{}}}`, `{"log":{"entries":[1]}}`, `[]`} {
+	for _, bad := range []string{"", "GIF89a", `{"log":[]}`, `{"log":{"entries":{}}}`,
+		`{"log":{"entries":[1]}}`, `[]`} {
 		if _, err := Archive(strings.NewReader(bad)); !errors.Is(err, ErrArchive) {
 			t.Errorf("%q: %v", bad, err)
 		}

@@ -119,7 +119,8 @@ func (d *Inspector) recognise(in Input) (*Inspection, error) {
 		return d.inspectDER(raw, in.Raw, in.At)
 	}
 	text := string(raw)
-	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") { // as a captured header has it
+	// as a captured header has it
+	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") {
 		text = strings.TrimSpace(text[len("Bearer "):])
 	}
 	if c, ok, err := carriedIn(text); ok {
@@ -198,7 +199,8 @@ func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 			if !nearlyBase64(text) {
 				break
 			}
-			return nil, fmt.Errorf("%w: it looks like base64 and is damaged: %v; capture it whole", ErrUnrecognised, err)
+			return nil, fmt.Errorf("%w: it looks like base64 and is damaged: %v; capture it whole",
+				ErrUnrecognised, err)
 		}
 		if text, err = url.QueryUnescape(text); err != nil {
 			return nil, fmt.Errorf("%w: a percent sign in it is no URL encoding: %v", ErrUnrecognised, err)
@@ -207,7 +209,8 @@ func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 	return nil,
 		fmt.Errorf("%w. It takes SAML metadata; a SAML message as XML, base64, URL-encoded, a whole captured URL or a "+
 			"form body; "+
-			"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization request or "+
+			"a certificate; a private key; a JSON Web Key, JWKS or JWT; a discovery document; an authorization "+
+			"request or "+
 			"response of OAuth as a captured URL", ErrUnrecognised)
 }
 

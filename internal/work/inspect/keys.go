@@ -115,10 +115,10 @@ func inspectDiscovery(raw []byte) (*Inspection, error) {
 			doc.IntrospectionEndpoint},
 		{"Revocation endpoint", doc.RevocationEndpoint}, {"End-session endpoint", doc.EndSessionEndpoint},
 		{"Response types", strings.Join(doc.ResponseTypes, ", ")},
-		{"Grant types", strings.Join(doc.GrantTypes, ", ")}, {"Client authentication", strings.Join(doc.TokenAuthMethods,
-			", ")},
-		{"ID tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}, {"Scopes", strings.Join(doc.ScopesSupported,
-			", ")}} {
+		{"Grant types", strings.Join(doc.GrantTypes, ", ")},
+		{"Client authentication", strings.Join(doc.TokenAuthMethods, ", ")},
+		{"ID tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")},
+		{"Scopes", strings.Join(doc.ScopesSupported, ", ")}} {
 		v.fact(f[0], f[1])
 	}
 	v.Findings = oidc.JudgeDiscovery(doc, "")
@@ -153,7 +153,8 @@ func explainJWK(v *Inspection, raw []byte) {
 		text = "private or symmetric key, not shown"
 		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID,
 			Saw:      "a private or symmetric key",
-			Expected: "public keys alone", Side: finding.Sender, Fix: finding.Do("if this was published, replace the key now")})
+			Expected: "public keys alone", Side: finding.Sender,
+			Fix: finding.Do("if this was published, replace the key now")})
 	}
 	v.fact("Key "+k.KeyID, strings.TrimSpace(strings.Join([]string{text, k.Use, k.Algorithm}, " ")))
 }

@@ -24,7 +24,8 @@ func TestWrappings(t *testing.T) {
 	x := inspect.New(h.Book)
 	b64 := base64.StdEncoding.EncodeToString([]byte(request))
 	var kind string
-	for name, raw := range map[string]string{"bare": request, "with a byte order mark": "\uFEFF" + request, "base64": b64,
+	for name, raw := range map[string]string{"bare": request, "with a byte order mark": "\uFEFF" + request,
+		"base64":    b64,
 		"in a form": "RelayState=x&SAMLRequest=" + url.QueryEscape(b64), "URL-encoded": url.QueryEscape(b64)} {
 		v, err := x.Inspect(inspect.Input{Raw: []byte(raw)})
 		if err != nil {

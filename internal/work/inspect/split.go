@@ -32,7 +32,8 @@ func Split(raw []byte) [][]byte {
 // wholeMessage reports whether a line is a message by itself: a captured URL or form body, a token, or base64 of XML.
 func wholeMessage(line string) bool {
 	switch {
-	case strings.HasPrefix(line, "https://"), strings.HasPrefix(line, "http://"), strings.HasPrefix(line, "SAMLResponse="),
+	case strings.HasPrefix(line, "https://"), strings.HasPrefix(line, "http://"),
+		strings.HasPrefix(line, "SAMLResponse="),
 		strings.HasPrefix(line, "SAMLRequest="), strings.HasPrefix(line, "RelayState="):
 		return true
 	case strings.HasPrefix(line, "ey") && strings.Count(line, ".") == 2:
@@ -55,5 +56,6 @@ func CapturedURL(s string) bool {
 	q, _ := url.ParseQuery(strings.ReplaceAll(carried, "#", "&")) // what can be read of a broken one
 	return slices.ContainsFunc([]string{"SAMLRequest", "SAMLResponse", "SAMLart", "client_id", "response_type", "code",
 		"state",
-		"error", "id_token", "access_token", "id_token_hint", "logout_token", "request", "request_uri", "user_code"}, q.Has)
+		"error", "id_token", "access_token", "id_token_hint", "logout_token", "request", "request_uri",
+		"user_code"}, q.Has)
 }

@@ -117,7 +117,8 @@ func (d *Inspector) issuer(iss string) (*federation.Party, []oidc.Key, error) {
 func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 	if !p.Own {
 		if p.OpenID == nil {
-			return nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
+			return nil, fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s "+
+				"--issuer URL`",
 				p.Name, p.Name)
 		}
 		list, _, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider)
@@ -148,7 +149,8 @@ func (d *Inspector) mayDo(v *Inspection, body map[string]any) error {
 		}
 		says := "a permission that no API in the ledger publishes"
 		for _, name := range slices.Sorted(maps.Keys(apis)) {
-			if x := apis[name].API.Find(n); x != nil && slices.Contains(oidc.Texts(body, "aud"), apis[name].API.Audience) {
+			if x := apis[name].API.Find(n); x != nil &&
+				slices.Contains(oidc.Texts(body, "aud"), apis[name].API.Audience) {
 				says = x.Says + " (" + name + ")"
 			}
 		}
@@ -195,9 +197,10 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 		v.fact("Judged as", "the client "+app.Name+" would")
 		j = oidc.JudgeIDToken(text, e)
 		j.Tell()
-		err = d.promised(in, &j.Judgement, j.Claims, func(r *federation.Releaser, p *people.Person) map[string][]string {
-			return r.ClaimTexts(p, federation.ScopesOf(terms), true)
-		})
+		err = d.promised(in, &j.Judgement, j.Claims,
+			func(r *federation.Releaser, p *people.Person) map[string][]string {
+				return r.ClaimTexts(p, federation.ScopesOf(terms), true)
+			})
 		if err != nil {
 			return err
 		}
@@ -246,9 +249,10 @@ func claimWords(name string, v any, now time.Time) (value, meaning string) {
 		"c_hash": "ties it to its code", "sid": "the session at the provider",
 		"client_id": "the client it was issued to", "scope": "what it may do", "name": "full name",
 		"family_name": "family name", "given_name": "given name",
-		"preferred_username": "user name", "email": "mail address", "email_verified": "whether the provider verified it",
-		"phone_number": "telephone number",
-		"address":      "postal address", "locale": "language", "zoneinfo": "time zone",
+		"preferred_username": "user name", "email": "mail address",
+		"email_verified": "whether the provider verified it",
+		"phone_number":   "telephone number",
+		"address":        "postal address", "locale": "language", "zoneinfo": "time zone",
 		"cnf": "the key that its bearer must prove"}
 	meaning = meanings[name]
 	switch name {

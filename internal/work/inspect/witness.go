@@ -37,7 +37,8 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 				Text: mask.Message(m.Text)})
 		}
 		if err != nil {
-			r.Findings.Add(finding.Finding{ID: "inspect.unknown", Level: finding.Error, Check: "message", Saw: err.Error(),
+			r.Findings.Add(finding.Finding{ID: "inspect.unknown", Level: finding.Error, Check: "message",
+				Saw:      err.Error(),
 				Expected: "something that inspect knows", Side: finding.Sender, Fix: finding.Do("capture it whole")})
 			return
 		}
@@ -61,8 +62,8 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 	}
 	r.Verdict = judge.Accepted
 	for _, f := range federation.FactsOf(t, app, provider) {
-		front := end == "SAML Response" || f.Name == "issuer" || f.Name == "sign-in endpoint" || f.Name == "client ID" ||
-			f.Name == "redirect URI"
+		front := end == "SAML Response" || f.Name == "issuer" || f.Name == "sign-in endpoint" ||
+			f.Name == "client ID" || f.Name == "redirect URI"
 		if front && f.Name != "start link" {
 			r.Proves = append(r.Proves, f.Name)
 		}

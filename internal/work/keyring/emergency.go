@@ -134,14 +134,15 @@ func (k *Keeper) replace(r *Ring, e *Emergency, ring []federation.OwnKey,
 
 // Certify gives a key another certificate, such as the answer of an authority to a request. The key stays what it is.
 // Errors: *model.UnknownError, model.ErrValue.
-func (k *Keeper) Certify(party, id string, cert *x509.Certificate, chain []*x509.Certificate) (*federation.OwnKey,
-	error) {
+func (k *Keeper) Certify(party, id string, cert *x509.Certificate,
+	chain []*x509.Certificate) (*federation.OwnKey, error) {
 	r, key, err := k.find(party, id)
 	if err != nil {
 		return nil, err
 	}
 	if got := federation.KeyID(cert.PublicKey); got != id {
-		return nil, fmt.Errorf("the certificate is %w: it is that of the key %s, and not of %s", model.ErrValue, got, id)
+		return nil, fmt.Errorf("the certificate is %w: it is that of the key %s, and not of %s", model.ErrValue,
+			got, id)
 	}
 	if err := k.inForce(cert); err != nil {
 		return nil, err

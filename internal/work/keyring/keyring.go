@@ -579,7 +579,8 @@ func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, err
 			}
 			for _, s := range sights {
 				if !s.Seen {
-					return nil, finding.Advise(fmt.Errorf("%w: %s may still encrypt to %s; --early does it all the same", ErrUnseen,
+					return nil, finding.Advise(fmt.Errorf("%w: %s may still encrypt to %s; --early does "+
+						"it all the same", ErrUnseen,
 						s.Party, key.ID), s.Fix)
 				}
 			}

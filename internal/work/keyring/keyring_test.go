@@ -32,7 +32,8 @@ func TestRollover(t *testing.T) {
 	if _, err := h.HandOver(fixture.OverSAML, "app", "nightlog@kestrelridge.example"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.Activate("ridge", federation.ForSigning, []string{fixture.OverSAML}); !errors.Is(err, model.ErrValue) {
+	if _, err := k.Activate("ridge", federation.ForSigning, []string{fixture.OverSAML}); !errors.Is(err,
+		model.ErrValue) {
 		t.Errorf("breaking what has it: %v", err)
 	}
 	if key, err = k.Activate("ridge", federation.ForSigning, nil); err != nil || key.Place != federation.Active {

@@ -108,7 +108,8 @@ func (t *Those) Gaps() *Gaps {
 		}
 	}
 	for _, claim := range slices.Sorted(maps.Keys(empty)) {
-		if _, _, ruled := t.trust.RuleFor(claim); ruled || claim == federation.Subject || empty[claim].Empty < g.People {
+		if _, _, ruled := t.trust.RuleFor(claim); ruled || claim == federation.Subject ||
+			empty[claim].Empty < g.People {
 			g.Rules = append(g.Rules, *empty[claim])
 		}
 	}
@@ -237,9 +238,9 @@ func (g *Gaps) judge() {
 	}
 	for _, s := range g.Same {
 		g.Findings.Add(finding.Finding{ID: "claims.same-subject", Level: finding.Error, Check: "subject",
-			Saw: s.Subject + " for " + some(s.People), Expected: "a subject of their own for each person: the app takes " +
-				"them for one",
-			Side: finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format",
+			Saw:      s.Subject + " for " + some(s.People),
+			Expected: "a subject of their own for each person: the app takes them for one",
+			Side:     finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format",
 				"persistent")})
 	}
 	for i, x := range g.Forbidden {
@@ -364,8 +365,8 @@ func (t *Those) suggest(claim, now string) (Suggestion, bool) {
 	if more > 0 {
 		s.Expression = fmt.Sprintf("%s ? %s : %s", has(attr), expr(attr), best.expression)
 		s.Serves += more
-		s.Because += fmt.Sprintf("; for the others %s, which is the same for %d of the %d who have both", best.expression,
-			agree, both)
+		s.Because += fmt.Sprintf("; for the others %s, which is the same for %d of the %d who have both",
+			best.expression, agree, both)
 	}
 	return s, true
 }

@@ -29,8 +29,8 @@ func (m *Mapper) Leave(person string) ([]Left, error) {
 		gone = finding.Do("end their account at the provider at which they sign in; here nobody comes in as them any " +
 			"more then")
 	} else if p.Source != "" {
-		gone = finding.Do("take them out of " + p.Source + ", where they come from").Then(finding.Run("people", "source",
-			"read", p.Source))
+		gone = finding.Do("take them out of " + p.Source +
+			", where they come from").Then(finding.Run("people", "source", "read", p.Source))
 	}
 	out = append(out, Left{"person", p.ID, "they are among the people, so they can sign in", gone})
 	access, err := m.Access(person)

@@ -44,7 +44,8 @@ func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List,
 	if p.Reads != nil && p.Reads.Key != "" {
 		key := p.Reads.Key
 		if !slices.ContainsFunc(list, func(a accounts.Account) bool { return len(a.Fields[key]) > 0 }) {
-			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was loaded", source,
+			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was "+
+				"loaded", source,
 				ErrField, key, strings.Join(accounts.Sorted(list[0].Fields), ", ")),
 				finding.Run("app", "change", app, "--reads", "FIELD=CLAIM", "--account-key", "FIELD"))
 		}
@@ -235,8 +236,9 @@ func (m *Match) Judge() finding.List {
 	}
 	if n := len(m.Swapped); n > 0 {
 		s := m.Swapped[0]
-		add("account.swapped", finding.Error, fmt.Sprintf("%d would be taken for somebody else, such as %s for %s (%s)", n,
-			s.Person, s.Whose, s.Account), "each person their own account")
+		add("account.swapped", finding.Error,
+			fmt.Sprintf("%d would be taken for somebody else, such as %s for %s (%s)", n,
+				s.Person, s.Whose, s.Account), "each person their own account")
 	}
 	if len(out) == 0 && m.Admitted > 0 {
 		out.Pass("account.known", check, fmt.Sprintf("each of %d who may sign in is known", m.Admitted))
@@ -270,7 +272,8 @@ func (t *Those) better(x *accounts.Index, now *Match) []Better {
 			continue
 		}
 		if now.From == federation.Subject {
-			b.Fix = finding.Run("claims", "set", now.Trust, "--subject", c.expression, "--subject-format", "unspecified")
+			b.Fix = finding.Run("claims", "set", now.Trust, "--subject", c.expression, "--subject-format",
+				"unspecified")
 		} else {
 			claim := now.From
 			if name, _, ok := t.trust.RuleFor(now.From); ok {

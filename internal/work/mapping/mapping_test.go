@@ -14,7 +14,8 @@ import (
 // house is a house with three people, of whom the app finds accounts by their mail address.
 func house(t *testing.T) (*fixture.House, *mapping.Mapper) {
 	h := fixture.New(t)
-	if _, err := h.LoadPeople([]byte("id,uid,mail,displayName\nmira,mira,mira.solano@kestrelridge.example,Mira Solano\n"+
+	if _, err := h.LoadPeople([]byte("id,uid,mail,displayName\nmira,mira,mira.solano@kestrelridge.example,Mira "+
+		"Solano\n"+
 		"petra,petra,petra@southmere.example,Petra Lindqvist\nilse,ilse,,Ilse Varga\n"), "people.csv", desk.Loading{
 		Replace: true}); err != nil {
 		t.Fatal(err)
@@ -47,7 +48,8 @@ func TestMatch(t *testing.T) {
 		"nobody":   {"login,name\nx@kestrelridge.example,X\n", 0, 3, 0, 1, true, false},
 		"swapped":  {"login,name\nmira.solano@kestrelridge.example,Petra Lindqvist\n", 0, 2, 1, 0, true, true},
 		"no proof": {"login,name\nmira.solano@kestrelridge.example,Somebody\n", 1, 2, 0, 0, true, false},
-		"both names": {"login,name,mail\nmira.solano@kestrelridge.example,Petra Lindqvist,mira.solano@kestrelridge.example\n",
+		"both names": {"login,name,mail\nmira.solano@kestrelridge.example,Petra " +
+			"Lindqvist,mira.solano@kestrelridge.example\n",
 			1, 2, 0, 0, true, false},
 	} {
 		if _, _, err := m.Load("nightlog", []byte(c.accounts), "accounts.csv"); err != nil {
@@ -66,7 +68,8 @@ func TestMatch(t *testing.T) {
 			t.Errorf("%s: %+v", name, told)
 		}
 	}
-	if _, _, err := m.Load("nightlog", []byte("login\nmira.solano@kestrelridge.example\n"), "accounts.csv"); err != nil {
+	if _, _, err := m.Load("nightlog", []byte("login\nmira.solano@kestrelridge.example\n"),
+		"accounts.csv"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := h.ChangeTrust(fixture.OverSAML, desk.Terms{Admits: "person:mira"}); err != nil {

@@ -154,7 +154,8 @@ func (m *Mapper) ways(app, from, to string) ([2]string, error) {
 			}
 		}
 		if out[i] == "" {
-			return out, fmt.Errorf("%s has no trust with %s; make it first with `tressik federate %s --with %s`: %w", app,
+			return out, fmt.Errorf("%s has no trust with %s; make it first with `tressik federate %s "+
+				"--with %s`: %w", app,
 				provider, app,
 				provider, model.ErrValue)
 		}

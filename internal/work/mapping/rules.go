@@ -75,8 +75,8 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	}
 	d := Document{Subject: &SubjectDocument{Format: t.SubjectFormat, Expression: t.Subject}, Claims: []ClaimDocument{}}
 	for _, r := range t.Rules {
-		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat, When: r.When,
-			Single: r.Single}
+		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat,
+			When: r.When, Single: r.Single}
 		if r.Roles != nil {
 			c.Expression, c.Roles = "", &RolesDocument{Default: r.Roles.Default, Several: r.Roles.Several}
 			for _, x := range r.Roles.Of {

@@ -94,8 +94,8 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 // publishes says that what a party publishes could not be read.
 func (j *job) publishes(p *federation.Party, what, at string, err error) {
 	if errors.Is(err, reach.ErrStatus) || !isWay(err) {
-		j.add(finding.Finding{ID: "probe.unreadable", Level: finding.Error, Check: what + " of " + p.Name, Saw: err.Error(),
-			Expected: "a " + what + " at " + reach.Shown(at), Side: p.Kind.Side(),
+		j.add(finding.Finding{ID: "probe.unreadable", Level: finding.Error, Check: what + " of " + p.Name,
+			Saw: err.Error(), Expected: "a " + what + " at " + reach.Shown(at), Side: p.Kind.Side(),
 			Fix: finding.Do("have its owner publish it again at " + reach.Shown(at))})
 		return
 	}
@@ -240,8 +240,8 @@ func (j *job) begins(ctx context.Context) {
 func (j *job) strayed(check, at string, last *answer) {
 	f := finding.Finding{ID: "probe.start", Level: finding.Warning, Check: check, Saw: last.words(),
 		Expected: "a request for a sign-in at " + j.provider.Name, Side: finding.App,
-		Fix: finding.Do("open " + at + " in a browser: where it leads to a page of its own first, give the link behind " +
-			"that page")}
+		Fix: finding.Do("open " + at +
+			" in a browser: where it leads to a page of its own first, give the link behind that page")}
 	switch {
 	case last.robots():
 		f.ID, f.Saw = "probe.robot", last.words()+": it asks whether a person is there"

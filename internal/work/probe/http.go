@@ -283,8 +283,8 @@ func (j *job) trouble(id, check, at string, of *federation.Party, err error) {
 	switch {
 	case errors.As(err, &cert):
 		f.Saw, f.ID = "its certificate is not trusted: "+cert.Err.Error(), "probe.tls"
-		f.Fix = finding.Do("if the server was given another certificate, check that with its owner; where it is from a " +
-			"private authority, give that authority's certificate with --ca FILE")
+		f.Fix = finding.Do("if the server was given another certificate, check that with its owner; where " +
+			"it is from a private authority, give that authority's certificate with --ca FILE")
 	case errors.Is(err, reach.ErrPin):
 		f.Saw, f.ID = reach.ErrPin.Error(), "probe.tls"
 		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that with " +
@@ -292,7 +292,8 @@ func (j *job) trouble(id, check, at string, of *federation.Party, err error) {
 	case errors.Is(err, errCircle), errors.Is(err, errPublicInward), errors.Is(err, reach.ErrPlainHTTP):
 		f.Saw, f.ID = err.Error(), "probe.redirect"
 		f.Fix = finding.Do("have the owner of " + of.Name + " correct where it redirects to")
-	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, reach.ErrSlow) || errors.As(err, &ue) && ue.Timeout():
+	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, reach.ErrSlow) ||
+		errors.As(err, &ue) && ue.Timeout():
 		f.Saw, f.ID = "no whole answer within "+j.p.In.Timeout.String(), "probe.slow"
 		f.Fix = finding.Do("try again, or with a longer --timeout; if it stays so, ask the owner of " + of.Name)
 	default:

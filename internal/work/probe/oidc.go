@@ -128,8 +128,9 @@ func (o *overOIDC) answer(j *job, q url.Values, doc *oidc.Discovery) string {
 			Then(finding.Run("permission", "list", "--trust", j.t.Name))
 	}
 	j.add(finding.Finding{ID: "probe.answer", Level: finding.Error, Check: "what " + j.provider.Name + " answers",
-		Saw: strings.TrimSpace(code + " " + q.Get("error_description")), Expected: "login_required", Side: finding.Provider,
-		Fix: fix, Ref: "OpenID Connect Core 3.1.2.6"})
+		Saw: strings.TrimSpace(code + " " + q.Get("error_description")), Expected: "login_required",
+		Side: finding.Provider,
+		Fix:  fix, Ref: "OpenID Connect Core 3.1.2.6"})
 	return "it answers the client: " + code
 }
 
@@ -184,7 +185,8 @@ func (j *job) refusedSecret(check, code string) {
 	if j.provider.Own {
 		fix = finding.Run("secret", "list", j.t.Name)
 	}
-	j.add(finding.Finding{ID: "probe.secret", Level: finding.Error, Check: check, Saw: "the provider refuses it: " + code,
+	j.add(finding.Finding{ID: "probe.secret", Level: finding.Error, Check: check,
+		Saw:      "the provider refuses it: " + code,
 		Expected: "a secret that it takes", Side: finding.Provider, Fix: fix, Ref: "RFC 6749 5.2"})
 }
 
@@ -206,7 +208,8 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 			want = append(want, a.Name)
 		}
 	}
-	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: o.terms.ClientID, Secret: j.p.In.Secret, Scopes: want}
+	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: o.terms.ClientID, Secret: j.p.In.Secret,
+		Scopes: want}
 	t, err := reach.AsItself(ctx, c, r, opt)
 	check := "token of " + j.app.Name + " as itself"
 	var refused *reach.RefusedError
@@ -244,7 +247,8 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s,
 				Saw:      "granted and not asked for",
 				Expected: "no more than the ledger asks for", Side: finding.Provider,
-				Fix: finding.Do("have the owner of " + j.provider.Name + " take it away from the client"), Ref: "RFC 6749 3.3"})
+				Fix: finding.Do("have the owner of " + j.provider.Name + " take it away from the client"),
+				Ref: "RFC 6749 3.3"})
 		}
 	}
 	j.pass("probe.token", check, "scope "+strings.Join(have, " "))

@@ -201,7 +201,8 @@ func (p *Prober) job(name string) (*job, error) {
 		return nil, fmt.Errorf("%s %w", name, model.ErrEnded)
 	}
 	j := &job{p: p, t: t, app: app, provider: provider, answered: map[string]bool{}, same: map[string]bool{},
-		servers: map[string]bool{}, out: Result{Trust: name, Asked: []string{}, NotAsked: []string{}, at: p.Now().UTC()}}
+		servers: map[string]bool{}, out: Result{Trust: name, Asked: []string{}, NotAsked: []string{},
+			at: p.Now().UTC()}}
 	j.over = over(t)
 	return j, nil
 }
@@ -229,7 +230,8 @@ func (j *job) run(ctx context.Context) Result {
 	if len(j.out.Asked) == 0 && !j.out.Findings.Failed() {
 		j.add(finding.Finding{ID: "probe.nobody", Level: finding.Note, Check: "the other side",
 			Saw: "no real party could be asked", Expected: "an address of it in the ledger", Side: finding.Ledger,
-			Fix: finding.Do("give the address from which its metadata is read, or the link that starts sign-in at the app")})
+			Fix: finding.Do("give the address from which its metadata is read, or the link that starts sign-in at " +
+				"the app")})
 	}
 	return j.out
 }
@@ -263,8 +265,8 @@ func (j *job) prove() {
 			j.out.proves = append(j.out.proves, f.Name)
 		case f.OfSide == "app" && good(j.app):
 			j.out.proves = append(j.out.proves, f.Name)
-		case slices.Contains([]string{"client ID", "redirect URI", "entity ID of the app", "assertion consumer service"},
-			f.Name) && j.out.Known == known:
+		case slices.Contains([]string{"client ID", "redirect URI", "entity ID of the app",
+			"assertion consumer service"}, f.Name) && j.out.Known == known:
 			j.out.proves = append(j.out.proves, f.Name)
 		}
 	}
@@ -282,7 +284,8 @@ const (
 func (p *Prober) Ready(ctx context.Context, within time.Duration, wait func(tries int, left time.Duration,
 	list []Result)) (
 	[]Result, error) {
-	until, cancel := context.WithTimeout(ctx, within) // the machine's own time: it is waited for, whatever the clock says
+	// the machine's own time: it is waited for, whatever the clock says
+	until, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	pause, dry := 2*time.Second, p.In.Dry
 	for tries := 1; ; tries++ {

@@ -32,7 +32,8 @@ func TestNobodyThere(t *testing.T) {
 	if err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
-	if !list[0].Findings.Failed() || !strings.Contains(strings.Join(list[0].Findings.IDs(finding.Error), " "), "probe.") {
+	if !list[0].Findings.Failed() ||
+		!strings.Contains(strings.Join(list[0].Findings.IDs(finding.Error), " "), "probe.") {
 		t.Errorf("%+v", list[0].Findings)
 	}
 	if x := h.Trust(t, fixture.OverSAML); x.Probed != nil {

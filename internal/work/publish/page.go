@@ -27,7 +27,8 @@ func (s *Site) page() ([]byte, error) {
 		"parts":       func(s string) []string { return strings.SplitAfter(s, ":") },
 		"place":       placeWords,
 		"shown": func(k *federation.OwnKey) bool {
-			return k.Place != federation.Unpublished && (k.Use != federation.ForEncryption || k.Place == federation.Active)
+			return k.Place != federation.Unpublished &&
+				(k.Use != federation.ForEncryption || k.Place == federation.Active)
 		},
 		"link": func(p string) string { return "./" + p },
 	}).Parse(pageText)

@@ -275,7 +275,8 @@ func (p *Publisher) aggregate(ctx context.Context, s *Site, entities []byte, cac
 		strings.TrimSuffix(strings.TrimPrefix(string(xmlsec.Serialize(name)), "<x"), "></x>"), entities)
 	var signed strings.Builder
 	_, err = aggregate.Bytes("the aggregate", []byte(b.String())).Write(ctx, aggregate.Writing{Until: &until,
-		Cache: duration(cache), Signer: &xmlsec.Signer{Key: key.Key, Certificate: key.Certificate, Rand: p.Rand}}, &signed)
+		Cache: duration(cache), Signer: &xmlsec.Signer{Key: key.Key, Certificate: key.Certificate, Rand: p.Rand}},
+		&signed)
 	if err != nil {
 		return err
 	}

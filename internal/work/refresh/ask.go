@@ -149,7 +149,8 @@ func (how *How) asItWas(ctx context.Context, o *federation.OpenID, before federa
 
 // options are how a source of a party is asked, with by what its server knows the state that is there already.
 func (how *How) options(tls federation.Server, before federation.Reading, source string) reach.Options {
-	o := reach.Options{CA: []byte(tls.CA), Pin: tls.Pin, Max: int64(xmlsec.MetadataLimits().Bytes), Timeout: how.Timeout}
+	o := reach.Options{CA: []byte(tls.CA), Pin: tls.Pin, Max: int64(xmlsec.MetadataLimits().Bytes),
+		Timeout: how.Timeout}
 	for _, f := range before.Sources {
 		if f.Source == source {
 			o.ETag, o.Modified = f.ETag, f.Modified

@@ -49,8 +49,8 @@ func (k *Keeper) server(s *people.Source) (*reach.LDAP, error) {
 		l.Password = k.Env(what)
 	}
 	if s.BindDN != "" && l.Password == "" {
-		return nil, fmt.Errorf("the password of %s is empty; it comes from %s", s.BindDN, strings.Replace(s.Password, ":",
-			" ", 1))
+		return nil, fmt.Errorf("the password of %s is empty; it comes from %s", s.BindDN,
+			strings.Replace(s.Password, ":", " ", 1))
 	}
 	return l, nil
 }
