@@ -77,6 +77,18 @@ func (f *Filter) Picks(e *Entry) bool {
 		(f.Until.IsZero() || e.At.Before(f.Until)) && e.Seq > f.After
 }
 
+// give hands on what was picked, oldest first: of all the last ones, where only those are asked for.
+func (f *Filter) give(all []Entry, yield func(Entry, error) bool) {
+	if f.Last > 0 && len(all) > f.Last {
+		all = all[len(all)-f.Last:]
+	}
+	for _, e := range all {
+		if !yield(e, nil) {
+			return
+		}
+	}
+}
+
 // Journal lists entries, oldest first.
 func (v View) Journal(f Filter) ([]Entry, error) {
 	var out []Entry

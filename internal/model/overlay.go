@@ -344,14 +344,7 @@ func (o *overlay) Entries(f Filter) iter.Seq2[Entry, error] {
 				all = append(all, e)
 			}
 		}
-		if f.Last > 0 && len(all) > f.Last {
-			all = all[len(all)-f.Last:]
-		}
-		for _, e := range all {
-			if !yield(e, nil) {
-				return
-			}
-		}
+		f.give(all, yield)
 	}
 }
 

@@ -244,14 +244,7 @@ func (p *past) Entries(f Filter) iter.Seq2[Entry, error] {
 				all = append(all, e)
 			}
 		}
-		if f.Last > 0 && len(all) > f.Last {
-			all = all[len(all)-f.Last:]
-		}
-		for _, e := range all {
-			if !yield(e, nil) {
-				return
-			}
-		}
+		f.give(all, yield)
 	}
 }
 

@@ -227,20 +227,27 @@ and its tokens last.`,
 	return c
 }
 
+// leaves asks before a trust is given up, and says where it is the only way into its app.
+func (a *App) leaves(d *desk.Desk, trust, question string) error {
+	only, err := d.OnlyWay(trust)
+	if err != nil {
+		return err
+	}
+	if err := a.confirm(only + question); err != nil {
+		return err
+	}
+	if only != "" {
+		a.say("note: %s", strings.TrimSpace(only))
+	}
+	return nil
+}
+
 func (a *App) trustEnd() *cobra.Command {
 	return &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
 		Example: "  tressik trust end nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			only, err := d.OnlyWay(got[0])
-			if err != nil {
+			if err := a.leaves(d, got[0], "End the trust "+got[0]+"? It cannot be taken up again."); err != nil {
 				return err
-			}
-			if err := a.confirm(fmt.Sprintf("%sEnd the trust %s? It cannot be taken up again.", only,
-				got[0])); err != nil {
-				return err
-			}
-			if only != "" {
-				a.say("note: %s", strings.TrimSpace(only))
 			}
 			t, err := changed(a, d, func() (*federation.Trust, error) { return d.EndTrust(got[0]) })
 			if err != nil {
@@ -256,15 +263,8 @@ func (a *App) trustRemove() *cobra.Command {
 		Args:    args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			only, err := d.OnlyWay(got[0])
-			if err != nil {
+			if err := a.leaves(d, got[0], "Remove the trust "+got[0]+"?"); err != nil {
 				return err
-			}
-			if err := a.confirm(fmt.Sprintf("%sRemove the trust %s?", only, got[0])); err != nil {
-				return err
-			}
-			if only != "" {
-				a.say("note: %s", strings.TrimSpace(only))
 			}
 			if err := a.change(d, func() error { return d.RemoveTrust(got[0]) }); err != nil {
 				return err
