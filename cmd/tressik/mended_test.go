@@ -143,3 +143,20 @@ func nulls(t *testing.T, d *desk, args []string) {
 	}
 	look("", v)
 }
+
+// TestWhomTheLedgerKnowsIsNoBlank: a handoff is delivered to the contact that the metadata names, or to a blank.
+func TestWhomTheLedgerKnowsIsNoBlank(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.ok("demo", "--files", "--dir", "walk")
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
+	d.ok("app", "add", "nightlog", "--metadata", "walk/nightlog-metadata.xml")
+	d.fails(3, nil, "federate", "nightlog", "--with", "ridge")
+	for side, to := range map[string]string{"app": "tobias.renn@kestrelridge.example", "provider": "MAIL"} {
+		if out := d.ok("handoff", "nightlog@ridge", "--for", side, "--out", side); !strings.Contains(out,
+			"--delivered "+to+"\n") {
+			t.Errorf("the %s: %s", side, out)
+		}
+	}
+}

@@ -63,6 +63,7 @@ func TestExpectations(t *testing.T) {
 	d.fails(1, []string{"the change cannot be made", "group:"}, "expect", "run", "--before-change",
 		"trust change "+trust+" --admits nonsense")
 	d.fails(2, []string{"name a command that changes the ledger"}, "expect", "run", "--before-change", "stage")
+	d.fails(2, []string{"name a command that changes the ledger"}, "expect", "run", "--before-change", "")
 	d.fails(2, []string{"a quote is not closed"}, "expect", "run", "--before-change", "trust change 'x")
 	// Made, it is named with who did it.
 	d.ok("trust", "change", trust, "--admits", "group:directors")

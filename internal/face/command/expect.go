@@ -184,7 +184,7 @@ break.`,
 			debug.SetGCPercent(stage.GCPercent)
 			var list []expect.Outcome
 			title := ""
-			if change != "" {
+			if cmd.Flags().Changed("before-change") {
 				title = "after `" + change + "`, tried on a copy"
 				list, err = a.beforeChange(cmd, d, change, got)
 			} else {

@@ -162,11 +162,18 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 			h.Stage + "."},
 			h.Remarks...)}}
 	} else if f.out != "" && a.format == "table" {
+		_, to, provider, err := d.Trust(trust)
+		if err != nil {
+			return a.lost(d, trust, made, err)
+		}
+		if f.side == "provider" {
+			to = provider
+		}
 		page.Blocks = []format.Block{{Lines: []string{
 			fmt.Sprintf("Give the files in %s to the owner of the %s: the sheet has all values with their names. "+
 				"Then say so:",
 				f.out, f.side), "  " + format.Command([]string{"handoff", trust, "--for", f.side, "--delivered",
-				finding.BlankMail})}}}
+				to.ContactOrBlank()})}}}
 	}
 	return a.lost(d, trust, made, a.print(page))
 }

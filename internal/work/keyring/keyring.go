@@ -217,7 +217,8 @@ func (k *Keeper) made(r *Ring, in *Coming) (*federation.OwnKey, error) {
 	}
 	id := federation.KeyID(in.Key.Public())
 	if _, err := r.Find(id); err == nil {
-		return nil, fmt.Errorf("%s is a key of %s already; take another one: %w", id, r.Party.Name, model.ErrValue)
+		return nil, fmt.Errorf("key %s is %w: it is a key of %s already; take another one", id, model.ErrValue,
+			r.Party.Name)
 	}
 	if in.Certificate == nil {
 		if in.Certificate, err = k.selfSigned(r, in.Key, in.Use); err != nil {
@@ -560,8 +561,8 @@ func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, err
 		return nil, err
 	}
 	if key.Place == federation.Active {
-		return nil, finding.Advise(fmt.Errorf("%s is active and cannot be withdrawn: %w", key.ID, model.ErrValue),
-			finding.Run("key", "announce", party, "--use", key.Use))
+		return nil, finding.Advise(fmt.Errorf("key %s is %w: it is active and cannot be withdrawn", key.ID,
+			model.ErrValue), finding.Run("key", "announce", party, "--use", key.Use))
 	}
 	if key.Place == federation.Outgoing && !early {
 		after, why, err := k.over(r, key)
