@@ -256,6 +256,16 @@ func TestASettledStepIsKnownByItsID(t *testing.T) {
 	if s := of("watched"); !s.Done {
 		t.Errorf("by its words: %+v", s)
 	}
+	// The step of mending a finding was known by the words of its check as well.
+	d.ok("trust", "change", trust, "--admits", "person:nobody.here")
+	d.edit(`UPDATE trusts SET doc = json_set(doc, '$.admits', 'all of them')`) // a rule that cannot be read
+	if s := of("trust.admits/all of them"); s.Done {
+		t.Errorf("%+v", s)
+	}
+	d.edit(`UPDATE accepted SET doc = json_set(doc, '$.id', 'trust.admits/who may sign in')`)
+	if s := of("trust.admits/all of them"); !s.Done {
+		t.Errorf("by its older ID: %+v", s)
+	}
 }
 
 // TestManyWritersOfOneTrust: sixteen processes change one trust three times each; all changes land, and nobody is

@@ -453,8 +453,8 @@ func CheckURL(flag, v string) error {
 	return nil
 }
 
-// LetBe reports which findings about a trust or a party are accepted now: by the finding's ID, what was looked at.
-func (d *Book) LetBe(about string) (map[string][]string, error) { return d.View.LetBe(about, d.Now()) }
+// LetBe lists what lets findings about a trust or a party be now.
+func (d *Book) LetBe(about string) ([]Let, error) { return d.View.LetBe(about, d.Now()) }
 
 // Key opens the active key of an own party for a use. Errors: ErrNotFound, ErrSealKey.
 func (d *Book) Key(party, use string) (Opened, error) { return d.ActiveKey(d.Vault, party, use) }

@@ -3,11 +3,13 @@ package model
 import (
 	"crypto/x509"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/people"
 )
@@ -270,21 +272,32 @@ type Acceptance struct {
 type Let struct {
 	Finding string    `json:"finding"`
 	About   string    `json:"about"`
-	Checks  []string  `json:"checks"` // what was looked at, of those that were there then; others are not accepted
+	Checks  []string  `json:"checks"`         // what was looked at, of those that were there then, in words
+	Keys    []string  `json:"keys,omitempty"` // those findings; others are not accepted
 	Reason  string    `json:"reason"`
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
 	Until   time.Time `json:"until"`
 }
 
+// Covers reports whether it lets a finding about its record be. Ledgers of versions that kept no keys know findings by
+// their words.
+func (l *Let) Covers(f *finding.Finding) bool {
+	if l.Keys == nil {
+		return l.Finding == string(f.ID) && slices.Contains(l.Checks, f.Check)
+	}
+	return slices.Contains(l.Keys, f.Key())
+}
+
 // Settled is a step of the work on a trust that somebody settled by hand.
 type Settled struct {
-	ID     string    `json:"id,omitempty"` // of the step; "" in ledgers of versions that knew a step by its words alone
-	Step   string    `json:"step"`         // in words, as it was then
-	Waived bool      `json:"waived"`       // it need not be done; else it was done elsewhere
-	Reason string    `json:"reason"`
-	By     string    `json:"by"`
-	At     time.Time `json:"at"`
+	// of the step; "" in ledgers of versions that knew a step by its words alone
+	ID     finding.StepID `json:"id,omitempty"`
+	Step   string         `json:"step"`   // in words, as it was then
+	Waived bool           `json:"waived"` // it need not be done; else it was done elsewhere
+	Reason string         `json:"reason"`
+	By     string         `json:"by"`
+	At     time.Time      `json:"at"`
 }
 
 // Key is by what it is about and the finding, or the step.
@@ -293,7 +306,7 @@ func (r *Acceptance) Key() Key {
 		if s.ID == "" {
 			return Key{Accepted, joined(r.About, stepOf(s.Step))}
 		}
-		return Key{Accepted, joined(r.About, "step:"+s.ID)}
+		return Key{Accepted, joined(r.About, "step:"+string(s.ID))}
 	}
 	return Key{Accepted, joined(r.About, r.Let.Finding)}
 }

@@ -486,16 +486,15 @@ func (v View) Acceptances() ([]Let, error) {
 	return out, nil
 }
 
-// LetBe reports which findings about a trust or a party are accepted at a time: by the finding's ID, what was looked
-// at.
-func (v View) LetBe(about string, now time.Time) (map[string][]string, error) {
-	out := map[string][]string{}
+// LetBe lists what lets findings about a trust or a party be at a time.
+func (v View) LetBe(about string, now time.Time) ([]Let, error) {
+	var out []Let
 	for r, err := range find[*Acceptance](v, Query{Kind: Accepted, By: ByAbout, Value: about}) {
 		if err != nil {
 			return nil, err
 		}
 		if a := r.Let; a != nil && a.Until.After(now) {
-			out[a.Finding] = append(out[a.Finding], a.Checks...)
+			out = append(out, *a)
 		}
 	}
 	return out, nil

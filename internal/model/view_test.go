@@ -3,12 +3,12 @@ package model_test
 import (
 	"crypto/x509"
 	"errors"
-	"slices"
 	"testing"
 	"time"
 
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/people"
@@ -69,7 +69,11 @@ func TestView(t *testing.T) {
 	none, err := v.Accounts("nobody")
 	is("no accounts", err == nil && len(none) == 0)
 	let, err := b.LetBe(trust)
-	is("let be", err == nil && slices.Equal(let["f"], []string{"c"}))
+	is("let be", err == nil && len(let) == 1 &&
+		let[0].Covers(&finding.Finding{ID: "f", Check: "c"}) && !let[0].Covers(&finding.Finding{ID: "f", Check: "d"}))
+	byKey := model.Let{Finding: "f", Checks: []string{"in words"}, Keys: []string{"f/mail"}}
+	is("let be by its key", byKey.Covers(&finding.Finding{ID: "f", Of: "mail", Check: "in other words"}) &&
+		!byKey.Covers(&finding.Finding{ID: "f", Of: "phone", Check: "in words"}))
 	over, err := v.LetBe(trust, now.Add(2*time.Hour))
 	is("let be no longer", err == nil && len(over) == 0)
 	all, err := v.Acceptances()

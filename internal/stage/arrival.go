@@ -51,7 +51,7 @@ func (s *Stage) upstream(w http.ResponseWriter, r *http.Request, trust, address 
 func (s *Stage) comesIn(d *cast.OIDC, j *oidc.TokenJudgement) (*people.Person, finding.List) {
 	name := d.Of().Name
 	none := func(saw string, fix finding.Remedy) (*people.Person, finding.List) {
-		return nil, finding.List{{ID: "arrival.unset", Level: finding.Error, Check: "arrival", Saw: saw,
+		return nil, finding.List{{ID: finding.ArrivalUnset, Level: finding.Error, Check: "arrival", Saw: saw,
 			Expected: "words for what happens to somebody who comes in", Side: finding.Ledger, Fix: fix}}
 	}
 	policy := d.Of().Arrival
@@ -78,7 +78,7 @@ func (s *Stage) comesIn(d *cast.OIDC, j *oidc.TokenJudgement) (*people.Person, f
 	}
 	kept, err := s.arrive(who, name, j.Subject, how)
 	if err != nil {
-		found.Add(finding.Finding{ID: "arrival.kept", Level: finding.Error, Check: "person", Saw: err.Error(),
+		found.Add(finding.Finding{ID: finding.ArrivalKept, Level: finding.Error, Check: "person", Saw: err.Error(),
 			Expected: "a ledger that can be written", Side: finding.Ledger, Fix: finding.Do("try again")})
 		return nil, found
 	}

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
@@ -428,8 +429,9 @@ func (h *History) settle(e *model.Edit) (bool, error) {
 	if err != nil || !ok {
 		return false, err
 	}
-	return true, e.Settle(t.Name, &model.Settled{ID: "watch", Step: "a real sign-in was watched", Waived: true,
-		Reason: fmt.Sprint(h.n)})
+	return true, e.Settle(t.Name,
+		&model.Settled{ID: finding.StepWatched, Step: "a real sign-in was watched", Waived: true,
+			Reason: fmt.Sprint(h.n)})
 }
 
 func (h *History) ring(e *model.Edit) (p federation.Party, ring []federation.OwnKey, ok bool, err error) {

@@ -221,13 +221,13 @@ func (c *Crowd) In(group string) int { return c.groups[group] }
 func (a Admission) Judge(c *Crowd) finding.List {
 	var out finding.List
 	const check = "who may sign in"
-	warn := func(level finding.Level, saw, expected string, fix finding.Remedy) {
-		out.Add(finding.Finding{ID: "trust.admits", Level: level, Check: check, Saw: saw, Expected: expected,
-			Side: finding.Ledger, Fix: fix})
+	warn := func(level finding.Level, of, saw, expected string, fix finding.Remedy) {
+		out.Add(finding.Finding{ID: finding.TrustAdmits, Level: level, Check: check, Of: of, Saw: saw,
+			Expected: expected, Side: finding.Ledger, Fix: fix})
 	}
 	change := func(rule string) finding.Remedy { return finding.Run("trust", "change", a.Trust, "--admits", rule) }
 	if a.Broken {
-		warn(finding.Error, fmt.Sprintf("%q, which cannot be read: nobody is admitted", a.Rule),
+		warn(finding.Error, a.Rule, fmt.Sprintf("%q, which cannot be read: nobody is admitted", a.Rule),
 			"everyone, group:NAME or person:ID", change("group:NAME"))
 		return out
 	}
@@ -240,25 +240,25 @@ func (a Admission) Judge(c *Crowd) finding.List {
 	}
 	for _, g := range groups {
 		if n := c.In(g); n > 0 {
-			out.Pass("trust.admits", check, fmt.Sprintf("the group %s, %d in the ledger", g, n))
+			out.Pass(finding.TrustAdmits, check, fmt.Sprintf("the group %s, %d in the ledger", g, n))
 			continue
 		}
 		fix := finding.Do("load people with that group").Or(change("group:NAME"))
 		if names := near.Names(g, (&people.Directory{Persons: c.People}).GroupNames()); len(names) > 0 {
 			fix = change("group:" + names[0])
 		}
-		warn(finding.Warning, "the group "+g+", in which nobody is", "a group that people in the ledger are in", fix)
+		warn(finding.Warning, g, "the group "+g+", in which nobody is", "a group that people in the ledger are in", fix)
 	}
 	for _, id := range a.Persons {
 		if c.ids[strings.ToLower(id)] {
-			out.Pass("trust.admits", check, id)
+			out.Pass(finding.TrustAdmits, check, id)
 			continue
 		}
 		fix := finding.Do("load people who have that name").Or(change("group:NAME"))
 		if who := c.mails[strings.ToLower(id)]; who != "" { // a mail address is no ID, and lets nobody in
 			fix = change(strings.ReplaceAll(a.Rule, id, who))
 		}
-		warn(finding.Warning, id+", who is not in the ledger", "people of the ledger", fix)
+		warn(finding.Warning, id, id+", who is not in the ledger", "people of the ledger", fix)
 	}
 	return out
 }

@@ -64,12 +64,12 @@ const (
 func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found finding.List) {
 	mail := strings.ToLower(oidc.Text(in.Claims, "email"))
 	_, domain, _ := strings.Cut(mail, "@")
-	refuse := func(id, check, saw, expected string, fix finding.Remedy) {
-		found.Add(finding.Finding{ID: "arrival." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+	refuse := func(id finding.ID, check, saw, expected string, fix finding.Remedy) {
+		found.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 			Side: finding.Ledger, Fix: fix})
 	}
 	if mail != "" && !slices.Contains(in.Domains, domain) {
-		refuse("domain", "address", mail, "an address of "+strings.Join(in.Domains,
+		refuse(finding.ArrivalDomain, "address", mail, "an address of "+strings.Join(in.Domains,
 			" or ")+", for which this provider may speak",
 			finding.Run("route", "add", domain, "--to", in.Trust))
 		return nil, "", found
@@ -81,7 +81,7 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 			c.Attributes = a.attributes(in.Claims, c.Attributes)
 			who = &c
 		}
-		found.Pass("arrival.known", "person", who.ID+", who came before")
+		found.Pass(finding.ArrivalKnown, "person", who.ID+", who came before")
 		return who, ArrivedKnown, found
 	}
 	if in.ByMail != nil {
@@ -89,36 +89,36 @@ func (a *Arrival) Arrive(in Arriving) (who *people.Person, how string, found fin
 		bind := finding.Run("people", "bind", in.ByMail.ID, "--trust", in.Trust, "--subject", in.Subject)
 		switch {
 		case a.Bind != "verified":
-			refuse("exists", "person", mail+" is "+in.ByMail.ID+" of the ledger",
+			refuse(finding.ArrivalExists, "person", mail+" is "+in.ByMail.ID+" of the ledger",
 				"somebody new, or somebody whom an administrator bound",
 				bind)
 		case !verified:
-			refuse("unverified", "address", mail+", which the provider does not call verified",
+			refuse(finding.ArrivalUnverified, "address", mail+", which the provider does not call verified",
 				"a verified address: nobody is bound by another", bind)
 		default:
-			found.Pass("arrival.bound", "person", in.ByMail.ID+", bound by a verified address")
+			found.Pass(finding.ArrivalBound, "person", in.ByMail.ID+", bound by a verified address")
 			return in.ByMail, ArrivedBound, found
 		}
 		return nil, "", found
 	}
 	if a.Unknown != "created" {
-		refuse("unknown", "person", "nobody who came before",
+		refuse(finding.ArrivalUnknown, "person", "nobody who came before",
 			"somebody whom an administrator bound, since unknown people are refused",
 			finding.Run("arrival", "set", in.Trust, "--unknown", "created"))
 		return nil, "", found
 	}
 	if mail == "" {
-		refuse("no-address", "address", "none", "an address, by which somebody new is called", finding.Run("permission",
-			"ask", in.Trust, "email"))
+		refuse(finding.ArrivalNoAddress, "address", "none", "an address, by which somebody new is called",
+			finding.Run("permission", "ask", in.Trust, "email"))
 		return nil, "", found
 	}
 	if unverified(in.Claims) { // apps find accounts by addresses
-		refuse("unverified", "address", mail+", which the provider does not call verified",
+		refuse(finding.ArrivalUnverified, "address", mail+", which the provider does not call verified",
 			"a verified address for somebody new",
 			finding.Do("have it verified at the provider"))
 		return nil, "", found
 	}
-	found.Pass("arrival.new", "person", mail+", created")
+	found.Pass(finding.ArrivalNew, "person", mail+", created")
 	return &people.Person{ID: mail, Groups: append([]string{}, a.Groups...), Source: ArrivedFrom(in.Trust),
 		Attributes: a.attributes(in.Claims, map[string][]string{"uid": {mail}})}, ArrivedNew, found
 }

@@ -117,16 +117,16 @@ func (c *Client) Judge() finding.List {
 			list []string
 		}{{"redirect URI", c.Redirects}, {"after-sign-out URI", c.AfterSignOut}} {
 			for _, u := range l.list {
-				out.Add(finding.Finding{ID: "client.machine-redirect", Level: finding.Error, Check: l.what, Saw: u,
-					Expected: "none: a machine acts as itself and nobody signs in",
-					Side:     finding.App, Fix: finding.Do("leave it out, or choose another kind of client"),
+				out.Add(finding.Finding{ID: finding.ClientMachineRedirect, Level: finding.Error, Check: l.what,
+					Of: u, Saw: u, Expected: "none: a machine acts as itself and nobody signs in",
+					Side: finding.App, Fix: finding.Do("leave it out, or choose another kind of client"),
 					Ref: "RFC 6749 4.4"})
 			}
 		}
 		return out
 	}
 	if len(c.Redirects) == 0 {
-		out.Add(finding.Finding{ID: "client.no-redirect", Level: finding.Warning, Check: "redirect URI",
+		out.Add(finding.Finding{ID: finding.ClientNoRedirect, Level: finding.Warning, Check: "redirect URI",
 			Saw: "none yet", Expected: "at least one, before anybody can sign in",
 			Side: finding.App, Fix: finding.Do("register it, exactly as the app sends it"), Ref: "RFC 6749 3.1.2.2"})
 	}
@@ -337,7 +337,7 @@ const (
 // JudgeSecretLife judges how long a secret is to last. An error refuses it.
 func JudgeSecretLife(life time.Duration) finding.List {
 	var out finding.List
-	f := finding.Finding{ID: "secret.life", Check: "life of the secret",
+	f := finding.Finding{ID: finding.SecretLife, Check: "life of the secret",
 		Saw: fmt.Sprintf("%d days", int(life.Hours()/24)), Side: finding.Ledger}
 	switch {
 	case life > SecretLongest:
@@ -366,20 +366,20 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	var out finding.List
 	c := app.ClientSide()
 	if c == nil {
-		out.Add(finding.Finding{ID: "trust.client", Level: finding.Error, Check: "client side", Saw: "none",
+		out.Add(finding.Finding{ID: finding.TrustClient, Level: finding.Error, Check: "client side", Saw: "none",
 			Expected: "a client side of " + app.Name, Side: finding.App,
 			Fix: finding.Run("app", "change", app.Name, "--client", "web")})
 		return out
 	}
 	for _, f := range c.Judge() {
 		f.Party = app.Name
-		if f.ID == "client.no-redirect" {
+		if f.ID == finding.ClientNoRedirect {
 			f.Fix = finding.Run("app", "change", app.Name, "--add-redirect", "URI")
 		}
 		out.Add(f)
 	}
 	if doc := provider.openIDFrame(); doc == nil {
-		out.Add(finding.Finding{ID: "trust.openid", Level: finding.Error, Check: "OpenID side", Saw: "none",
+		out.Add(finding.Finding{ID: finding.TrustOpenID, Level: finding.Error, Check: "OpenID side", Saw: "none",
 			Expected: "the discovery document of " + provider.Name,
 			Side:     finding.Provider, Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL")})
 	} else if !provider.Own {
@@ -391,7 +391,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 		_, found, err := oidc.ReadKeys([]byte(provider.OpenID.JWKS), finding.Provider)
 		if err != nil {
-			out.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(),
+			out.Add(finding.Finding{ID: finding.JWKSNone, Level: finding.Error, Check: "keys", Saw: err.Error(),
 				Expected: "a JWKS", Side: finding.Provider,
 				Fix: finding.Run("provider", "change", provider.Name, "--issuer", "URL"), Ref: "RFC 7517 5",
 				Party: provider.Name})
@@ -404,7 +404,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		}
 	}
 	if terms.ClientID == "" {
-		out.Add(finding.Finding{ID: "trust.client-id", Level: finding.Warning, Check: "client ID", Saw: "none yet",
+		out.Add(finding.Finding{ID: finding.TrustClientID, Level: finding.Warning, Check: "client ID", Saw: "none yet",
 			Expected: "the one that the owner of " + provider.Name + " issues", Side: finding.Provider,
 			Ref: "RFC 6749 2.2",
 			Fix: finding.Run("handoff", t.Name, "--for", "provider").
@@ -413,18 +413,18 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	compareIDTokenAlg(&out, c, app, provider)
 	if terms.Policy.PKCEOff {
-		out.Add(finding.Finding{ID: "trust.pkce-off", Level: finding.Warning, Check: "PKCE",
+		out.Add(finding.Finding{ID: finding.TrustPKCEOff, Level: finding.Warning, Check: "PKCE",
 			Saw: "the client may do without", Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
 			Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", t.Name, "--pkce", "on"))})
 	}
 	for _, r := range Matrix(terms, apis, consents) {
 		if r.Problem != "" {
-			out.Add(finding.Finding{ID: "permission.unknown", Level: finding.Error, Check: "permission " + r.Label,
-				Saw: r.Problem, Expected: "a permission that the API publishes",
+			out.Add(finding.Finding{ID: finding.PermissionUnknown, Level: finding.Error, Check: "permission " + r.Label,
+				Of: r.Label, Saw: r.Problem, Expected: "a permission that the API publishes",
 				Side: finding.App, Fix: finding.Run("permission", "drop", t.Name, r.Label)})
 		} else if r.Admin && !r.Held() {
-			out.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "permission " + r.Label,
-				Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
+			out.Add(finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning, Check: "permission " + r.Label,
+				Of: r.Label, Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
 				Side: finding.Ledger, Fix: finding.Run("consent", "give", t.Name, r.Label, "--for", "everyone")})
 		}
 	}
@@ -442,10 +442,10 @@ func compareIDTokenAlg(out *finding.List, c *Client, app, provider *Party) {
 	}
 	algs := doc.IDTokenAlgorithms
 	if slices.Contains(algs, c.IDTokenAlg) {
-		out.Pass("trust.id-token-alg", "algorithm of ID tokens", c.IDTokenAlg)
+		out.Pass(finding.TrustIDTokenAlg, "algorithm of ID tokens", c.IDTokenAlg)
 		return
 	}
-	f := finding.Finding{ID: "trust.id-token-alg", Level: finding.Error, Check: "algorithm of ID tokens",
+	f := finding.Finding{ID: finding.TrustIDTokenAlg, Level: finding.Error, Check: "algorithm of ID tokens",
 		Saw: c.IDTokenAlg + ", which " + app.Name + " registers", Expected: strings.Join(algs, " or "),
 		Side: finding.App,
 		Fix:  finding.Do("have " + provider.Name + " sign with it"), Ref: "OpenID Connect Registration 2"}
@@ -492,7 +492,7 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").
 				Or(finding.Run("trust", "change", t.Name, "--client-key", "FILE"))})
 	case last.Sub(now) < 30*24*time.Hour:
-		out.Add(finding.Finding{ID: "secret.expiring", Level: finding.Warning, Check: check,
+		out.Add(finding.Finding{ID: finding.SecretExpiring, Level: finding.Warning, Check: check,
 			Saw:      "the last secret expires " + last.UTC().Format("2006-01-02 15:04 UTC"),
 			Expected: "more than 30 days left", Side: finding.Ledger,
 			Fix: finding.Run("secret", "add", t.Name, "--lasts", "90d").

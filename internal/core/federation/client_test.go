@@ -104,7 +104,7 @@ func TestCompareOIDC(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			tr, app, provider := dome()
 			open := compared(tr, app, provider, c.change(tr, app, provider)...)
-			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side ||
+			if len(open) != 1 || string(open[0].ID) != c.want || open[0].Level != c.level || open[0].Side != c.side ||
 				open[0].Fix.IsZero() {
 				t.Errorf("found %+v, want %s at level %s for %s alone", open, c.want, c.level, c.side)
 			}

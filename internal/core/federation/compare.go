@@ -64,10 +64,11 @@ func Compare(t *Trust, terms *SAMLTerms, app, provider *Party, now time.Time) fi
 	compareSigning(&out, t, terms, sp, idp, app)
 	compareEncryption(&out, t, terms, sp)
 	compareLogout(&out, sp, idp, app, provider)
-	out.Pass("trust.clock", "clocks", fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()),
-		now.UTC().Format("2006-01-02 15:04:05 UTC")))
+	out.Pass(finding.TrustClock, "clocks",
+		fmt.Sprintf("may differ by %d seconds; here it is %s", int(judge.Skew.Seconds()),
+			now.UTC().Format("2006-01-02 15:04:05 UTC")))
 	if app.Entity.ID == provider.Entity.ID {
-		out.Add(finding.Finding{ID: "trust.same-entity-id", Level: finding.Error, Check: "entity IDs",
+		out.Add(finding.Finding{ID: finding.TrustSameEntityID, Level: finding.Error, Check: "entity IDs",
 			Saw:      app.Entity.ID + " on both sides",
 			Expected: "two different entity IDs", Side: finding.Both,
 			Fix: finding.Do("give one side an entity ID of its own")})
@@ -79,7 +80,7 @@ func compareBindings(out *finding.List, sp, idp *saml.Role) {
 	sso, ok1 := saml.EndpointFor(idp.SSO, saml.BindingRedirect, saml.BindingPOST)
 	acs, ok2 := saml.EndpointFor(sp.ACS, saml.BindingPOST)
 	if ok1 && ok2 {
-		out.Pass("trust.binding", "bindings",
+		out.Pass(finding.TrustBinding, "bindings",
 			"request by "+saml.ShortName(sso.Binding)+", response by "+saml.ShortName(acs.Binding))
 	}
 }
@@ -96,7 +97,7 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 		}
 		return strings.Join(s, ", ")
 	}
-	f := finding.Finding{ID: "trust.subject-format", Check: "name identifier format",
+	f := finding.Finding{ID: finding.TrustSubjectFormat, Check: "name identifier format",
 		Saw: saml.ShortName(t.SubjectFormat), Ref: "SAML Core 8.3"}
 	switch {
 	case !has(sp):
@@ -118,28 +119,28 @@ func compareSigning(out *finding.List, t *Trust, terms *SAMLTerms, sp, idp *saml
 	keys, _ := sp.SigningKeys()
 	switch {
 	case idp.WantRequestsSigned && !terms.SignsRequests:
-		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
+		out.Add(finding.Finding{ID: finding.TrustRequestsSigned, Level: finding.Error, Check: "signed requests",
 			Saw:      "the app does not sign",
 			Expected: "signed requests, as the provider's metadata says (WantAuthnRequestsSigned)",
 			Side:     finding.App, Fix: finding.Do("switch on request signing at the app").
 					Then(finding.Run("trust", "change", t.Name, "--sign-requests", "on"))})
 	case terms.SignsRequests && len(keys) == 0:
-		out.Add(finding.Finding{ID: "trust.requests-signed", Level: finding.Error, Check: "signed requests",
+		out.Add(finding.Finding{ID: finding.TrustRequestsSigned, Level: finding.Error, Check: "signed requests",
 			Saw:      "signed, and the app's metadata has no signing certificate",
 			Expected: "the certificate that verifies them",
 			Side:     finding.App, Fix: finding.Do("read metadata of " + app.Name + " that has it")})
 	case terms.SignsRequests:
-		out.Pass("trust.requests-signed", "signed requests", "the app signs, the provider can verify")
+		out.Pass(finding.TrustRequestsSigned, "signed requests", "the app signs, the provider can verify")
 	default:
-		out.Pass("trust.requests-signed", "signed requests", "none, and none are wanted")
+		out.Pass(finding.TrustRequestsSigned, "signed requests", "none, and none are wanted")
 	}
 	if sp.WantAssertionsSigned && terms.Signs == "response" {
-		out.Add(finding.Finding{ID: "trust.assertions-signed", Level: finding.Error, Check: "signed assertions",
+		out.Add(finding.Finding{ID: finding.TrustAssertionsSigned, Level: finding.Error, Check: "signed assertions",
 			Saw:      "only the response is signed",
 			Expected: "signed assertions, as the app's metadata says (WantAssertionsSigned)",
 			Side:     finding.Provider, Fix: finding.Run("trust", "change", t.Name, "--signs", "assertion")})
 	} else {
-		out.Pass("trust.assertions-signed", "signed assertions", "the provider signs: "+terms.Signs)
+		out.Pass(finding.TrustAssertionsSigned, "signed assertions", "the provider signs: "+terms.Signs)
 	}
 }
 
@@ -151,7 +152,7 @@ func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.R
 	}
 	switch {
 	case terms.Encrypts && cert == nil:
-		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Error, Check: "encryption",
+		out.Add(finding.Finding{ID: finding.TrustEncryption, Level: finding.Error, Check: "encryption",
 			Saw:      "wanted, and the app's metadata has no encryption certificate",
 			Expected: "a KeyDescriptor for encryption",
 			Side:     finding.App, Fix: finding.Do("read metadata of the app that has it").
@@ -160,15 +161,15 @@ func compareEncryption(out *finding.List, t *Trust, terms *SAMLTerms, sp *saml.R
 		if alg == "" {
 			alg = "aes256-gcm"
 		}
-		out.Pass("trust.encryption", "encryption", "assertions are encrypted to the app ("+alg[strings.LastIndexAny(alg,
-			"#")+1:]+", RSA-OAEP)")
+		out.Pass(finding.TrustEncryption, "encryption",
+			"assertions are encrypted to the app ("+alg[strings.LastIndexAny(alg, "#")+1:]+", RSA-OAEP)")
 	case dedicated:
-		out.Add(finding.Finding{ID: "trust.encryption", Level: finding.Warning, Check: "encryption",
+		out.Add(finding.Finding{ID: finding.TrustEncryption, Level: finding.Warning, Check: "encryption",
 			Saw: "off, and the app publishes an encryption certificate", Expected: "encrypted assertions",
 			Side: finding.Provider,
 			Fix:  finding.Run("trust", "change", t.Name, "--encrypt", "on")})
 	default:
-		out.Pass("trust.encryption", "encryption", "none, the app has no certificate for it")
+		out.Pass(finding.TrustEncryption, "encryption", "none, the app has no certificate for it")
 	}
 }
 
@@ -177,7 +178,7 @@ func compareLogout(out *finding.List, sp, idp *saml.Role, app, provider *Party) 
 	at, ok1 := idp.LogoutEndpoint(false)
 	_, ok2 := sp.LogoutEndpoint(false)
 	keys, _ := sp.SigningKeys()
-	f := finding.Finding{ID: "trust.logout", Level: finding.Note, Check: "single logout", Ref: "SAML Profiles 4.4"}
+	f := finding.Finding{ID: finding.TrustLogout, Level: finding.Note, Check: "single logout", Ref: "SAML Profiles 4.4"}
 	one := func(p *Party, without string) {
 		f.Saw, f.Side = "not at "+p.Name+": "+without, p.Kind.Side()
 		f.Expected = "a SingleLogoutService on both sides"

@@ -2,7 +2,9 @@ package federation
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -221,8 +223,8 @@ func Summarize(kind oidc.Kind, rows []AskState) (works, whole bool, line string)
 func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, consents []Consent, uses []Use,
 	now time.Time) finding.List {
 	var out finding.List
-	note := func(level finding.Level, id, check, saw, expected string, fix finding.Remedy) {
-		out.Add(finding.Finding{ID: "privilege." + id, Level: level, Check: check, Saw: saw, Expected: expected,
+	note := func(level finding.Level, id finding.ID, of, saw, expected string, fix finding.Remedy) {
+		out.Add(finding.Finding{ID: id, Level: level, Check: "permission " + of, Of: of, Saw: saw, Expected: expected,
 			Side: finding.App, Fix: fix})
 	}
 	c := app.ClientSide()
@@ -234,7 +236,7 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 			if stem, ok := strings.CutSuffix(a.Name, ".write"); ok {
 				for _, b := range terms.Asks {
 					if b.API == a.API && b.As == a.As && b.Name == stem+".read" {
-						note(finding.Note, "write", "permission "+a.Label(), "asked for beside "+b.Name,
+						note(finding.Note, finding.PrivilegeWrite, a.Label(), "asked for beside "+b.Name,
 							"reading alone, if that is enough", drop)
 					}
 				}
@@ -243,14 +245,14 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 		if p := apis[a.API]; p != nil {
 			for _, b := range terms.Asks {
 				if b.API == a.API && b.As == a.As && b.Name != a.Name && p.API.Included(b.Name, a.Name) {
-					note(finding.Warning, "included", "permission "+a.Label(),
+					note(finding.Warning, finding.PrivilegeIncluded, a.Label(),
 						"asked for beside "+b.Name+", which includes it",
 						"one of the two: the smaller, if that is enough", drop)
 				}
 			}
 		}
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
-			note(finding.Warning, "as-self", "permission "+a.Label(), "asked for as itself, and the client has users",
+			note(finding.Warning, finding.PrivilegeAsSelf, a.Label(), "asked for as itself, and the client has users",
 				"on behalf of the user who is there",
 				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
 					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))
@@ -262,21 +264,22 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 		switch {
 		case a.API == "" || age < 7*day24: // too new to say
 		case used.Issued.IsZero() && !row.Held() && age > 90*day24:
-			note(finding.Warning, "unconsented", "permission "+a.Label(), "nobody consented since "+timeWords(a.At),
+			note(finding.Warning, finding.PrivilegeUnconsented, a.Label(), "nobody consented since "+timeWords(a.At),
 				"a permission that is used", drop)
 		case !used.Issued.IsZero() && used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(),
+			note(finding.Note, finding.PrivilegeUnused, a.Label(),
 				"in a token last "+timeWords(used.Issued)+", and never presented to the API",
 				"a permission that is used", drop)
 		case used.Issued.IsZero() && row.Held():
-			note(finding.Note, "unused", "permission "+a.Label(), "consented, and in no token yet",
+			note(finding.Note, finding.PrivilegeUnused, a.Label(), "consented, and in no token yet",
 				"a permission that is used", drop)
 		case now.Sub(used.Presented) > 90*day24 && !used.Presented.IsZero():
-			note(finding.Note, "unused", "permission "+a.Label(), "last presented "+timeWords(used.Presented),
+			note(finding.Note, finding.PrivilegeUnused, a.Label(), "last presented "+timeWords(used.Presented),
 				"a permission that is used", drop)
 		}
 	}
-	for name, list := range asked {
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		list := asked[name]
 		if p := apis[name]; p != nil && p.API != nil && len(p.API.Permissions) > 2 {
 			every := true
 			for _, x := range p.API.Permissions {
@@ -287,9 +290,11 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 				every = every && has
 			}
 			if every {
-				note(finding.Warning, "everything", "permissions of "+name, fmt.Sprintf("all %d are asked for",
-					len(p.API.Permissions)), "those that the client needs",
-					finding.Do("ask the app's owner which it uses, and drop the others"))
+				out.Add(finding.Finding{ID: finding.PrivilegeEverything, Level: finding.Warning,
+					Check: "permissions of " + name, Of: name,
+					Saw:      fmt.Sprintf("all %d are asked for", len(p.API.Permissions)),
+					Expected: "those that the client needs",
+					Side:     finding.App, Fix: finding.Do("ask the app's owner which it uses, and drop the others")})
 			}
 		}
 	}

@@ -140,7 +140,7 @@ func TestAdvise(t *testing.T) {
 		tr := &Trust{Name: "app@ridge", Terms: Held{Terms: &OIDCTerms{Asks: c.asks}}}
 		var got []string
 		for _, f := range Advise(tr, tr.OIDCTerms(), app, telescope(), c.consents, c.uses, c.now) {
-			got = append(got, f.ID)
+			got = append(got, string(f.ID))
 		}
 		if !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)

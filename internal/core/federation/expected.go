@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -71,19 +72,21 @@ func (e *Expected) Words() string {
 // say, who knows what changed.
 func (e *Expected) Judge(r *Rehearsal) finding.List {
 	var out finding.List
-	differs := func(check, saw, expected string) {
-		out.Add(finding.Finding{ID: "expect." + strings.ReplaceAll(strings.Fields(check)[0], ":", ""),
-			Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: finding.Ledger})
+	differs := func(id finding.ID, check, saw, expected string) {
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+			Side: finding.Ledger})
 	}
 	var refusals []string
+	var rules []finding.ID
 	for _, f := range r.Findings {
 		if f.Level == finding.Error {
-			refusals = append(refusals, f.ID+": "+f.Saw)
+			refusals = append(refusals, string(f.ID)+": "+f.Saw)
+			rules = append(rules, f.ID)
 		}
 	}
 	callErrors := func() bool { // the verdict of a machine is that of its calls, which are judged one by one
 		for _, f := range r.Findings {
-			if f.Level == finding.Error && !strings.HasPrefix(f.ID, "call.") && !strings.HasPrefix(f.ID, "token.") {
+			if f.Level == finding.Error && !f.ID.Of(finding.CallFamily) && !f.ID.Of(finding.TokenFamily) {
 				return false
 			}
 		}
@@ -91,11 +94,11 @@ func (e *Expected) Judge(r *Rehearsal) finding.List {
 	}
 	switch in := r.Verdict == judge.Accepted || callErrors(); {
 	case e.Refused && in:
-		differs("verdict", "admitted", "refused")
-	case e.Refused && e.By != "" && !slices.ContainsFunc(refusals, func(s string) bool { return by(s, e.By) }):
-		differs("rule that refuses", strings.Join(refusals, "; "), e.By)
+		differs(finding.ExpectVerdict, "verdict", "admitted", "refused")
+	case e.Refused && e.By != "" && !slices.ContainsFunc(rules, func(id finding.ID) bool { return by(id, e.By) }):
+		differs(finding.ExpectRule, "rule that refuses", strings.Join(refusals, "; "), e.By)
 	case !e.Refused && !in:
-		differs("verdict", "refused: "+strings.Join(refusals, "; "), "admitted")
+		differs(finding.ExpectVerdict, "verdict", "refused: "+strings.Join(refusals, "; "), "admitted")
 	}
 	if e.Refused || len(out) > 0 {
 		return e.passed(out, r)
@@ -107,12 +110,12 @@ func (e *Expected) Judge(r *Rehearsal) finding.List {
 			if len(have) == 0 {
 				saw = "not sent"
 			}
-			differs("claim "+c, saw, strings.Join(want, ", "))
+			differs(finding.ExpectClaim, "claim "+c, saw, strings.Join(want, ", "))
 		}
 	}
 	for _, c := range e.Without {
 		if v, there := r.Claims[c]; there {
-			differs("claim "+c, strings.Join(v, ", "), "not sent")
+			differs(finding.ExpectClaim, "claim "+c, strings.Join(v, ", "), "not sent")
 		}
 	}
 	if e.Account != "" && r.Account != e.Account {
@@ -120,27 +123,27 @@ func (e *Expected) Judge(r *Rehearsal) finding.List {
 		if saw == "" {
 			saw = "none"
 		}
-		differs("account", saw, e.Account)
+		differs(finding.ExpectAccount, "account", saw, e.Account)
 	}
 	if e.Subject != "" && r.Subject != e.Subject {
-		differs("subject", r.Subject, e.Subject)
+		differs(finding.ExpectSubject, "subject", r.Subject, e.Subject)
 	}
 	for _, c := range e.Answered {
 		if !answered(r, c) {
-			differs("call "+c, "refused", "answered")
+			differs(finding.ExpectCall, "call "+c, "refused", "answered")
 		}
 	}
 	for _, c := range e.Denied {
 		if answered(r, c) {
-			differs("call "+c, "answered", "refused")
+			differs(finding.ExpectCall, "call "+c, "answered", "refused")
 		}
 	}
 	for _, l := range slices.Sorted(maps.Keys(e.AtMost)) {
 		switch n, there := r.Lives[l]; {
 		case !there:
-			differs("life of the "+l, "none was issued", "at most "+SpanWords(Span(e.AtMost[l])))
+			differs(finding.ExpectLife, "life of the "+l, "none was issued", "at most "+SpanWords(Span(e.AtMost[l])))
 		case n > e.AtMost[l]:
-			differs("life of the "+l, SpanWords(Span(n)), "at most "+SpanWords(Span(e.AtMost[l])))
+			differs(finding.ExpectLife, "life of the "+l, SpanWords(Span(n)), "at most "+SpanWords(Span(e.AtMost[l])))
 		}
 	}
 	return e.passed(out, r)
@@ -148,21 +151,23 @@ func (e *Expected) Judge(r *Rehearsal) finding.List {
 
 func (e *Expected) passed(out finding.List, r *Rehearsal) finding.List {
 	if len(out) == 0 {
-		out.Pass("expect.held", "what is expected of "+e.Who(), e.Words())
+		out.Pass(finding.ExpectHeld, "what is expected of "+e.Who(), e.Words())
 	}
 	return out
 }
 
 // by reports whether a refusal is by a rule: that of its ID, or of the beginning of its ID.
-func by(refusal, rule string) bool {
-	id, _, _ := strings.Cut(refusal, ": ")
-	return id == rule || strings.HasPrefix(id, strings.TrimSuffix(rule, ".")+".")
+func by(id finding.ID, rule string) bool {
+	family := finding.ID(strings.TrimSuffix(rule, "."))
+	return id == family || id.Of(family)
 }
 
+// called is the call that a finding is about; runs that older versions kept say it in words alone.
+func called(f *finding.Finding) string { return cmp.Or(f.Of, strings.TrimPrefix(f.Check, "call of ")) }
+
 func answered(r *Rehearsal, call string) bool {
-	api, permission, _ := strings.Cut(call, ":")
 	for _, f := range r.Findings {
-		if f.ID == "call.records" && f.Check == "call of "+api+":"+permission {
+		if f.ID == finding.CallRecords && called(&f) == call {
 			return true
 		}
 	}
@@ -177,7 +182,7 @@ func ExpectedOf(r *Rehearsal) *Expected {
 		e.Refused = true
 		for _, f := range r.Findings {
 			if f.Level == finding.Error && e.By == "" {
-				e.By = f.ID
+				e.By = string(f.ID)
 			}
 		}
 		e.Account = ""
@@ -193,8 +198,8 @@ func ExpectedOf(r *Rehearsal) *Expected {
 		e.Claims[c] = slices.Clone(v)
 	}
 	for _, f := range r.Findings {
-		if f.ID == "call.records" {
-			e.Answered = append(e.Answered, strings.TrimPrefix(f.Check, "call of "))
+		if f.ID == finding.CallRecords {
+			e.Answered = append(e.Answered, called(&f))
 		}
 	}
 	for l, n := range r.Lives {

@@ -115,7 +115,7 @@ func TestCompare(t *testing.T) {
 			app, provider := parties()
 			c.change(tr, app, provider)
 			open := Compare(tr, tr.SAMLTerms(), app, provider, now).Without(finding.Pass)
-			if len(open) != 1 || open[0].ID != c.want || open[0].Level != c.level || open[0].Side != c.side ||
+			if len(open) != 1 || string(open[0].ID) != c.want || open[0].Level != c.level || open[0].Side != c.side ||
 				open[0].Fix.IsZero() {
 				t.Errorf("found %+v, want %s at level %s for %s alone", open, c.want, c.level, c.side)
 			}

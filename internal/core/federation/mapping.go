@@ -188,7 +188,7 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 				how, fix = "the accounts of "+app.Name+" are not known",
 					finding.Run("accounts", "load", app.Name, "FILE")
 			}
-			out.Add(finding.Finding{ID: "account.unknown", Level: finding.Error, Check: "account", Saw: how,
+			out.Add(finding.Finding{ID: finding.AccountUnknown, Level: finding.Error, Check: "account", Saw: how,
 				Expected: expected, Side: finding.Ledger, Fix: fix})
 		}
 		return "", out
@@ -202,14 +202,14 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 		if found != "" {
 			saw = found
 		}
-		out.Add(finding.Finding{ID: "account.expected", Level: finding.Error, Check: what, Saw: saw, Expected: expected,
-			Side: finding.Both, Fix: finding.Do("see whom the app takes for whom").Then(match)})
+		out.Add(finding.Finding{ID: finding.AccountExpected, Level: finding.Error, Check: what, Saw: saw,
+			Expected: expected, Side: finding.Both, Fix: finding.Do("see whom the app takes for whom").Then(match)})
 	case found != "":
-		out.Pass("account.found", what, found)
+		out.Pass(finding.AccountFound, what, found)
 	case app.Reads.Strangers == "created" && strings.HasPrefix(how, "a new"):
-		out.Pass("account.new", what, how)
+		out.Pass(finding.AccountNew, what, how)
 	default:
-		out.Add(finding.Finding{ID: "account.none", Level: finding.Warning, Check: what, Saw: how,
+		out.Add(finding.Finding{ID: finding.AccountNone, Level: finding.Warning, Check: what, Saw: how,
 			Expected: "one account of " + app.Name, Side: finding.Both,
 			Fix: finding.Do("see which rule is at fault").Then(match)})
 	}

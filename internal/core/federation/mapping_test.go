@@ -127,7 +127,7 @@ func TestJudgeAccount(t *testing.T) {
 		_, found := JudgeAccount(tr, app, c.list, got, c.expected)
 		switch {
 		case c.id == "" && len(found) > 0,
-			c.id != "" && (len(found) != 1 || found[0].ID != c.id || found[0].Level != c.level):
+			c.id != "" && (len(found) != 1 || string(found[0].ID) != c.id || found[0].Level != c.level):
 			t.Errorf("%s: %+v", c.name, found)
 		}
 	}

@@ -21,7 +21,7 @@ func (p *Party) Judge(c *Crowd, now time.Time) finding.List {
 		out = append(out, p.Client.Judge()...)
 	}
 	if p.API != nil {
-		out.Pass("api.audience", "audience", p.API.Audience)
+		out.Pass(finding.APIAudience, "audience", p.API.Audience)
 	}
 	if p.OpenID != nil {
 		out = append(out, oidc.JudgeDiscovery(&p.OpenID.Discovery, "")...)
@@ -42,8 +42,9 @@ func (p *Party) JudgeAdmins(c *Crowd) finding.List {
 	if n := near.Names(group, (&people.Directory{Persons: c.People}).GroupNames()); len(n) > 0 {
 		fix = finding.Run("provider", "change", p.Name, "--administrators", "group:"+n[0])
 	}
-	return finding.List{{ID: "provider.administrators", Level: finding.Warning, Check: "who may consent for everyone",
-		Saw: "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
+	return finding.List{{ID: finding.ProviderAdministrators, Level: finding.Warning,
+		Check: "who may consent for everyone",
+		Saw:   "the group " + group + ", in which nobody is", Expected: "a group that people in the ledger are in",
 		Side: finding.Ledger, Fix: fix}}
 }
 
@@ -56,6 +57,6 @@ func (p *Party) JudgeContact() finding.List {
 	if p.Client != nil {
 		fix = finding.Run("app", "change", p.Name, "--contact", "MAIL")
 	}
-	return finding.List{{ID: "party.contact", Level: finding.Note, Check: "contact of " + p.Name, Saw: "none",
+	return finding.List{{ID: finding.PartyContact, Level: finding.Note, Check: "contact of " + p.Name, Saw: "none",
 		Expected: "whom to write to when something changes", Side: p.Kind.Side(), Fix: fix}}
 }

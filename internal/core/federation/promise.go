@@ -38,19 +38,19 @@ func (l Learned) of(name string) (values []string, ok bool) {
 // somebody for somebody else, or with other rights.
 func Promised(t *Trust, r *Releaser, p *people.Person, promised map[string][]string, got Learned) finding.List {
 	var out finding.List
-	differs := func(check, saw, expected string) {
+	differs := func(of, check, saw, expected string) {
 		side, fix := finding.Provider, finding.Do("have "+t.Provider+" release what the trust says").
 			Or(finding.Run("claims", "preview", t.Name, "--as", p.ID))
-		out.Add(finding.Finding{ID: "claims.differ", Level: finding.Warning, Check: check + " of " + p.ID, Saw: saw,
-			Expected: expected, Side: side, Fix: fix})
+		out.Add(finding.Finding{ID: finding.ClaimsDiffer, Level: finding.Warning, Check: check + " of " + p.ID,
+			Of: of + " of " + p.ID, Saw: saw, Expected: expected, Side: side, Fix: fix})
 	}
 	if t.SubjectFormat != saml.FormatTransient {
 		want, err := r.Subject(p)
 		switch {
 		case err != nil:
-			differs("subject", got.Subject, "none: "+err.Error())
+			differs(Subject, "subject", got.Subject, "none: "+err.Error())
 		case want.Value != got.Subject:
-			differs("subject", got.Subject, want.Value)
+			differs(Subject, "subject", got.Subject, want.Value)
 		}
 	}
 	same := 0
@@ -58,20 +58,20 @@ func Promised(t *Trust, r *Releaser, p *people.Person, promised map[string][]str
 		have, there := got.Claims[name]
 		switch {
 		case !there:
-			differs("claim "+name, "not sent", strings.Join(promised[name], ", "))
+			differs(name, "claim "+name, "not sent", strings.Join(promised[name], ", "))
 		case !slices.Equal(slices.Sorted(slices.Values(have)), slices.Sorted(slices.Values(promised[name]))):
-			differs("claim "+name, strings.Join(have, ", "), strings.Join(promised[name], ", "))
+			differs(name, "claim "+name, strings.Join(have, ", "), strings.Join(promised[name], ", "))
 		default:
 			same++
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(got.Claims)) {
 		if _, there := promised[name]; !there && !Reserved(name) {
-			differs("claim "+name, strings.Join(got.Claims[name], ", "), "nothing: the trust does not release it")
+			differs(name, "claim "+name, strings.Join(got.Claims[name], ", "), "nothing: the trust does not release it")
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("claims.promised", "claims of "+p.ID,
+		out.Pass(finding.ClaimsPromised, "claims of "+p.ID,
 			fmt.Sprintf("the subject and %d claims, as the trust releases them", same))
 	}
 	return out
@@ -140,13 +140,13 @@ func Wanting(t *Trust, app *Party, got Learned) finding.List {
 		case there:
 			came++
 		case w.Required:
-			out.Add(finding.Finding{ID: "claims.missing", Level: finding.Warning, Check: "claim " + w.Label(),
-				Saw: "not sent", Expected: "it is required by " + app.Name, Side: finding.Provider,
+			out.Add(finding.Finding{ID: finding.ClaimsMissing, Level: finding.Warning, Check: "claim " + w.Label(),
+				Of: w.Name, Saw: "not sent", Expected: "it is required by " + app.Name, Side: finding.Provider,
 				Fix: finding.Do("have " + t.Provider + " release " + w.Name + " to " + app.Name)})
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("claims.wanted", "claims that "+app.Name+" asks for",
+		out.Pass(finding.ClaimsWanted, "claims that "+app.Name+" asks for",
 			fmt.Sprintf("%d came, and none that is required is missing",
 				came))
 	}

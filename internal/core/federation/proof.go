@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
 )
@@ -38,28 +39,21 @@ type Proven struct {
 
 // Fact is one value that a trust rests on.
 type Fact struct {
-	Name   string    `json:"fact"`
-	Value  string    `json:"value"`
-	Rests  ProofKind `json:"restsOn"`
-	At     time.Time `json:"at,omitzero"`
-	Run    int64     `json:"run,omitempty"`
-	OfSide string    `json:"side"` // app, provider or both: whose value it is
+	Name   finding.FactID `json:"fact"`
+	Value  string         `json:"value"`
+	Rests  ProofKind      `json:"restsOn"`
+	At     time.Time      `json:"at,omitzero"`
+	Run    int64          `json:"run,omitempty"`
+	OfSide string         `json:"side"` // app, provider or both: whose value it is
 }
-
-// The names of facts that trusts over any protocol have.
-const (
-	FactClaims    = "claims"
-	FactAdmission = "who is admitted"
-	FactKeys      = "signing keys"
-)
 
 // Run is what is kept of a rehearsal, of a probe or of a watch.
 type Run struct {
 	Number int64     `json:"run"`
 	Kind   ProofKind `json:"kind"`
 	Rehearsal
-	Proves   []string  `json:"proves,omitempty"`   // names of facts
-	Messages []Message `json:"messages,omitempty"` // what passed, redacted
+	Proves   []finding.FactID `json:"proves,omitempty"`   // names of facts
+	Messages []Message        `json:"messages,omitempty"` // what passed, redacted
 }
 
 // Message is one message of a run, without secrets, signatures and what names a person.
@@ -76,8 +70,8 @@ func FactsOf(t *Trust, app, provider *Party) []Fact {
 	for _, r := range t.Rules {
 		rules = append(rules, r.Claim+"="+r.Expression)
 	}
-	out = append(out, Fact{Name: FactClaims, Value: strings.Join(rules, ", "), OfSide: "both"},
-		Fact{Name: FactAdmission, Value: t.Admits + ", " + t.Strength, OfSide: "provider"})
+	out = append(out, Fact{Name: finding.FactClaims, Value: strings.Join(rules, ", "), OfSide: "both"},
+		Fact{Name: finding.FactAdmission, Value: t.Admits + ", " + t.Strength, OfSide: "provider"})
 	for i := range out {
 		f := &out[i]
 		f.Rests = Asserted
@@ -112,15 +106,15 @@ func (s *SAMLTerms) facts(_ *Trust, app, provider *Party) []Fact {
 	var out []Fact
 	if r := provider.Entity.IDP; r != nil {
 		list, _ := r.SigningKeys()
-		out = append(out, Fact{Name: "issuer", Value: provider.Entity.ID, OfSide: "provider"},
-			Fact{Name: "sign-in endpoint", Value: endpoints(r.SSO), OfSide: "provider"},
-			Fact{Name: FactKeys, Value: keyIDs(list), OfSide: "provider"})
+		out = append(out, Fact{Name: finding.FactIssuer, Value: provider.Entity.ID, OfSide: "provider"},
+			Fact{Name: finding.FactSignIn, Value: endpoints(r.SSO), OfSide: "provider"},
+			Fact{Name: finding.FactKeys, Value: keyIDs(list), OfSide: "provider"})
 	}
 	if r := app.Entity.SP; r != nil {
-		out = append(out, Fact{Name: "entity ID of the app", Value: app.Entity.ID, OfSide: "app"},
-			Fact{Name: "assertion consumer service", Value: endpoints(r.ACS), OfSide: "app"})
+		out = append(out, Fact{Name: finding.FactEntityID, Value: app.Entity.ID, OfSide: "app"},
+			Fact{Name: finding.FactACS, Value: endpoints(r.ACS), OfSide: "app"})
 		if r.Start != "" {
-			out = append(out, Fact{Name: "start link", Value: r.Start, OfSide: "app"})
+			out = append(out, Fact{Name: finding.FactStart, Value: r.Start, OfSide: "app"})
 		}
 	}
 	return out
@@ -129,23 +123,23 @@ func (s *SAMLTerms) facts(_ *Trust, app, provider *Party) []Fact {
 func (o *OIDCTerms) facts(_ *Trust, app, provider *Party) []Fact {
 	var out []Fact
 	if doc := provider.OpenIDOf(); doc != nil {
-		out = append(out, Fact{Name: "issuer", Value: doc.Issuer, OfSide: "provider"},
-			Fact{Name: "sign-in endpoint", Value: doc.AuthorizationEndpoint, OfSide: "provider"},
-			Fact{Name: "token endpoint", Value: doc.TokenEndpoint, OfSide: "provider"},
-			Fact{Name: FactKeys, Value: provider.tokenKeyIDs(), OfSide: "provider"})
+		out = append(out, Fact{Name: finding.FactIssuer, Value: doc.Issuer, OfSide: "provider"},
+			Fact{Name: finding.FactSignIn, Value: doc.AuthorizationEndpoint, OfSide: "provider"},
+			Fact{Name: finding.FactToken, Value: doc.TokenEndpoint, OfSide: "provider"},
+			Fact{Name: finding.FactKeys, Value: provider.tokenKeyIDs(), OfSide: "provider"})
 	}
-	out = append(out, Fact{Name: "client ID", Value: o.ClientID, OfSide: "both"})
+	out = append(out, Fact{Name: finding.FactClientID, Value: o.ClientID, OfSide: "both"})
 	if c := app.ClientSide(); c != nil && c.Kind.Redirects() {
-		out = append(out, Fact{Name: "redirect URI", Value: strings.Join(c.Redirects, " "), OfSide: "app"})
+		out = append(out, Fact{Name: finding.FactRedirect, Value: strings.Join(c.Redirects, " "), OfSide: "app"})
 		if c.Start != "" {
-			out = append(out, Fact{Name: "start link", Value: c.Start, OfSide: "app"})
+			out = append(out, Fact{Name: finding.FactStart, Value: c.Start, OfSide: "app"})
 		}
 	}
 	var asks []string
 	for _, a := range o.Asks {
 		asks = append(asks, a.Label())
 	}
-	return append(out, Fact{Name: "permissions", Value: strings.Join(asks, " "), OfSide: "both"})
+	return append(out, Fact{Name: finding.FactPermissions, Value: strings.Join(asks, " "), OfSide: "both"})
 }
 
 // tokenKeyIDs are the IDs of the keys with which a provider signs tokens.
@@ -173,7 +167,7 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 		}
 		f.Rests, f.At, f.Run = r.Kind, r.At, r.Number
 		if t.Facts == nil {
-			t.Facts = map[string]Fact{}
+			t.Facts = map[finding.FactID]Fact{}
 		}
 		t.Facts[f.Name] = f
 	}

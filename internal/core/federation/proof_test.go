@@ -40,12 +40,12 @@ func TestProofIsTakenBack(t *testing.T) {
 	x := trust()
 	prove := func(kind ProofKind, verdict judge.Verdict) {
 		r := &Run{Number: 7, Kind: kind, Rehearsal: Rehearsal{At: at, Trust: x.Name, Verdict: verdict},
-			Proves: []string{"issuer", FactClaims, FactKeys}}
+			Proves: []finding.FactID{finding.FactIssuer, finding.FactClaims, finding.FactKeys}}
 		x.Prove(r, FactsOf(x, app, provider))
 	}
 	rests := func(name string) ProofKind {
 		for _, f := range FactsOf(x, app, provider) {
-			if f.Name == name {
+			if string(f.Name) == name {
 				return f.Rests
 			}
 		}
@@ -53,8 +53,8 @@ func TestProofIsTakenBack(t *testing.T) {
 	}
 	prove(ProbedProof, judge.Accepted)
 	prove(WitnessProof, judge.Accepted)
-	if p := x.Proof(); p.Kind != WitnessProof || p.Run != 7 || rests(FactKeys) != WitnessProof {
-		t.Fatalf("%+v, keys rest on %s", p, rests(FactKeys))
+	if p := x.Proof(); p.Kind != WitnessProof || p.Run != 7 || rests(string(finding.FactKeys)) != WitnessProof {
+		t.Fatalf("%+v, keys rest on %s", p, rests(string(finding.FactKeys)))
 	}
 	// A weaker proof does not take a stronger one's place.
 	prove(ByRehearsal, judge.Accepted)
@@ -65,7 +65,8 @@ func TestProofIsTakenBack(t *testing.T) {
 	if err := x.Change(at, func(t *Trust) error { t.Admits = "group:directors"; return nil }); err != nil {
 		t.Fatal(err)
 	}
-	if p := x.Proof(); p.Kind != ProbedProof || rests("issuer") != WitnessProof || rests(FactAdmission) != Asserted {
+	if p := x.Proof(); p.Kind != ProbedProof || rests("issuer") != WitnessProof ||
+		rests(string(finding.FactAdmission)) != Asserted {
 		t.Errorf("after a change of admission: %s, issuer %s", p.Kind, rests("issuer"))
 	}
 	// A change of terms takes all back, and a value that is another one is proven no more.

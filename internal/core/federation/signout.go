@@ -13,8 +13,8 @@ func (s *SAMLTerms) SignOut(app, provider *Party) finding.List {
 	_, at := provider.Entity.IDP.LogoutEndpoint(false)
 	_, back := app.Entity.SP.LogoutEndpoint(false)
 	if at && back {
-		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
-		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told (single logout)")
+		out.Pass(finding.SignoutProvider, "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
+		out.Pass(finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is told (single logout)")
 	} else {
 		lacks := app
 		if !at {
@@ -22,18 +22,19 @@ func (s *SAMLTerms) SignOut(app, provider *Party) finding.List {
 		}
 		fix := finding.Do("ask whether " + lacks.Name + " has single logout, and enter it").
 			Then(finding.Run(string(lacks.Kind), "change", lacks.Name, "--logout", "URL"))
-		stays(&out, "signout.provider", "signing out at "+app.Name, provider.Name+" is not told, and stays signed in",
+		stays(&out, finding.SignoutProvider, "signing out at "+app.Name,
+			provider.Name+" is not told, and stays signed in",
 			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
-		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
 			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
 	}
 	if sp := app.Entity.SP; sp != nil && sp.SignedOut != "" {
-		out.Pass("signout.page", "page after signing out", sp.SignedOut)
+		out.Pass(finding.SignoutPage, "page after signing out", sp.SignedOut)
 	}
 	return out
 }
 
-func stays(out *finding.List, id, check, saw, expected string, who *Party, fix finding.Remedy, ref string) {
+func stays(out *finding.List, id finding.ID, check, saw, expected string, who *Party, fix finding.Remedy, ref string) {
 	out.Add(finding.Finding{ID: id, Level: finding.Note, Check: check, Saw: saw, Expected: expected,
 		Side: who.Kind.Side(), Fix: fix,
 		Ref: ref})
@@ -48,26 +49,26 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	}
 	switch {
 	case doc.EndSessionEndpoint == "":
-		stays(&out, "signout.provider", "signing out at "+app.Name,
+		stays(&out, finding.SignoutProvider, "signing out at "+app.Name,
 			provider.Name+" has no end_session_endpoint, and stays signed in",
 			"an end_session_endpoint", provider, finding.Do("ask its owner whether it has one, and read its discovery "+
 				"document again"),
 			"OpenID Connect RP-Initiated Logout 2")
 	case len(c.AfterSignOut) == 0:
-		stays(&out, "signout.provider", "signing out at "+app.Name,
+		stays(&out, finding.SignoutProvider, "signing out at "+app.Name,
 			"the session at "+provider.Name+" can be ended, and nobody comes back "+
 				"to the app", "a URI to return to", app,
 			finding.Run("app", "change", app.Name, "--after-sign-out", "URI"),
 			"OpenID Connect RP-Initiated Logout 3")
 	default:
-		out.Pass("signout.provider", "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
-		out.Pass("signout.page", "page after signing out", strings.Join(c.AfterSignOut, ", "))
+		out.Pass(finding.SignoutProvider, "signing out at "+app.Name, "ends the session at "+provider.Name+" too")
+		out.Pass(finding.SignoutPage, "page after signing out", strings.Join(c.AfterSignOut, ", "))
 	}
 	switch {
 	case c.BackChannelLogout != "" && doc.BackChannelLogout, c.FrontChannelLogout != "" && doc.FrontChannelLogout:
-		out.Pass("signout.app", "signing out at "+provider.Name, app.Name+" is told")
+		out.Pass(finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is told")
 	default:
-		stays(&out, "signout.app", "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
 			"a URI of the app that is told", app,
 			finding.Do("ask whether the app has one").Then(finding.Run("app", "change", app.Name,
 				"--back-channel-logout", "URI")), "OpenID Connect Back-Channel Logout 2.2")

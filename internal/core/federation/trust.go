@@ -80,15 +80,15 @@ type Trust struct {
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds bool `json:"rehearsalHolds"`
 	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
-	Cutover   *Cutover        `json:"cutover,omitempty"` // how it was made live
-	Plan      *Cutover        `json:"plan,omitempty"`    // how it is to be
-	Probed    *Proven         `json:"probed,omitempty"`
-	Witnessed *Proven         `json:"witnessed,omitempty"`
-	Facts     map[string]Fact `json:"facts,omitempty"` // by name, with the values that were proven
-	Added     time.Time       `json:"added"`
-	Changed   time.Time       `json:"changed"`
-	Reshaped  time.Time       `json:"reshaped"` // last change that a rehearsal should see
-	Version   int64           `json:"-"`
+	Cutover   *Cutover                `json:"cutover,omitempty"` // how it was made live
+	Plan      *Cutover                `json:"plan,omitempty"`    // how it is to be
+	Probed    *Proven                 `json:"probed,omitempty"`
+	Witnessed *Proven                 `json:"witnessed,omitempty"`
+	Facts     map[finding.FactID]Fact `json:"facts,omitempty"` // by name, with the values that were proven
+	Added     time.Time               `json:"added"`
+	Changed   time.Time               `json:"changed"`
+	Reshaped  time.Time               `json:"reshaped"` // last change that a rehearsal should see
+	Version   int64                   `json:"-"`
 }
 
 // Terms are what only trusts over one protocol have. Those of a trust never change their protocol.

@@ -281,7 +281,7 @@ func TestSignOut(t *testing.T) {
 		var out []string
 		for _, f := range l {
 			if f.Level == finding.Note {
-				out = append(out, f.ID+" "+string(f.Side))
+				out = append(out, string(f.ID)+" "+string(f.Side))
 			}
 		}
 		return strings.Join(out, ", ")

@@ -28,7 +28,7 @@ const (
 
 // Finding is the outcome of one check: what was seen, what was expected, and which side must change what.
 type Finding struct {
-	ID       string `json:"id"`              // stable name of the check, such as "saml.audience"
+	ID       ID     `json:"id"`              // stable name of the check, such as "saml.audience"
 	Level    Level  `json:"level"`           // how much it matters
 	Check    string `json:"check"`           // what was looked at, in words
 	Saw      string `json:"saw"`             // the value found
@@ -37,7 +37,20 @@ type Finding struct {
 	Fix      Remedy `json:"fix"`             // what to do about it
 	Ref      string `json:"ref,omitempty"`   // section of the standard behind the check
 	Party    string `json:"party,omitempty"` // the record the finding is about, where there are several
+	Of       string `json:"of,omitempty"`    // of several of its ID about one record, which: a claim, a permission
 }
+
+// Key tells a finding about a record from the others about it, whatever its words are: by its ID, and by what of the
+// record it is about where there can be several of that ID.
+func (f *Finding) Key() string {
+	if f.Of == "" {
+		return string(f.ID)
+	}
+	return string(f.ID) + "/" + f.Of
+}
+
+// Is reports whether a kept word means the finding: its Key, or, as older ledgers have it, its ID and its words.
+func (f *Finding) Is(kept string) bool { return kept == f.Key() || kept == string(f.ID)+"/"+f.Check }
 
 // List is the findings of one judgement, in the order of the checks.
 type List []Finding
@@ -46,7 +59,7 @@ type List []Finding
 func (l *List) Add(f Finding) { *l = append(*l, f) }
 
 // Pass appends a passed check: what was looked at and the value seen.
-func (l *List) Pass(id, check, saw string) {
+func (l *List) Pass(id ID, check, saw string) {
 	*l = append(*l, Finding{ID: id, Level: Pass, Check: check, Saw: saw, Expected: saw})
 }
 
@@ -80,7 +93,7 @@ func (l List) IDs(level Level) []string {
 	var out []string
 	for _, f := range l {
 		if f.Level == level {
-			out = append(out, f.ID)
+			out = append(out, string(f.ID))
 		}
 	}
 	return out

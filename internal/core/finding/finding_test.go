@@ -90,3 +90,29 @@ func TestAdvised(t *testing.T) {
 		t.Errorf("%v, %+v", err, a)
 	}
 }
+
+// TestKeys: a finding is known by its ID and by what of its record it is about, and not by its words; what older
+// ledgers kept, with words, is recognised still.
+func TestKeys(t *testing.T) {
+	f := Finding{ID: ClaimsGap, Of: "mail", Check: "the claim mail"}
+	g := f
+	g.Check = "mail, in other words"
+	other := Finding{ID: ClaimsGap, Of: "phone", Check: "the claim mail"}
+	if f.Key() != g.Key() || f.Key() == other.Key() ||
+		(&Finding{ID: TrustOwner, Check: "owner"}).Key() != "trust.owner" {
+		t.Errorf("%q, %q, %q", f.Key(), g.Key(), other.Key())
+	}
+	if !f.Is("claims.gap/mail") || !f.Is("claims.gap/the claim mail") || f.Is("claims.gap/phone") ||
+		f.Is("claims.gap") {
+		t.Error("which kept word means the finding")
+	}
+	if !ClaimsGap.Of(ClaimsFamily) || ID("claims").Of(ClaimsFamily) || ID("claimsgap").Of(ClaimsFamily) {
+		t.Error("which ID is of which family")
+	}
+	if e, ok := Lookup(OAuthFamily.With("its_own")); !ok || e.Level != Error {
+		t.Errorf("an error code that no standard has: %+v", e)
+	}
+	if _, ok := Lookup("no.such"); ok {
+		t.Error("an ID that is not there has a meaning")
+	}
+}

@@ -22,10 +22,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/youmark/pkcs8"
+
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-
-	"github.com/youmark/pkcs8"
 )
 
 // Errors that callers test for.
@@ -357,29 +357,30 @@ func Describe(pub crypto.PublicKey) string {
 func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) finding.List {
 	var out finding.List
 	label := use + " certificate"
+	of := func() string { return use + " " + Fingerprint(c) }
 	if !judge.Strong(c.PublicKey) {
-		out.Add(finding.Finding{ID: "key.weak", Level: finding.Error, Check: label, Saw: Describe(c.PublicKey),
-			Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
+		out.Add(finding.Finding{ID: finding.KeyWeak, Level: finding.Error, Check: label, Of: of(),
+			Saw: Describe(c.PublicKey), Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
 			Fix: finding.Do("publish a certificate with a stronger key")})
 	}
 	day := c.NotAfter.UTC().Format("2006-01-02 15:04 UTC")
 	switch {
 	case now.After(c.NotAfter):
-		out.Add(finding.Finding{ID: "certificate.expired", Level: finding.Warning, Check: label,
+		out.Add(finding.Finding{ID: finding.CertificateExpired, Level: finding.Warning, Check: label, Of: of(),
 			Saw: "expired " + day, Expected: "a certificate in its validity", Side: side,
 			Fix: finding.Do("renew the certificate and exchange metadata again; many products refuse an expired one")})
 	case now.Before(c.NotBefore):
-		out.Add(finding.Finding{ID: "certificate.early", Level: finding.Warning, Check: label,
+		out.Add(finding.Finding{ID: finding.CertificateEarly, Level: finding.Warning, Check: label, Of: of(),
 			Saw:      "valid from " + c.NotBefore.UTC().Format("2006-01-02 15:04 UTC"),
 			Expected: "a certificate in its validity", Side: side,
 			Fix: finding.Do("wait, or check this machine's clock")})
 	case c.NotAfter.Sub(now) < 30*24*time.Hour:
-		out.Add(finding.Finding{ID: "certificate.expiring", Level: finding.Warning, Check: label,
+		out.Add(finding.Finding{ID: finding.CertificateExpiring, Level: finding.Warning, Check: label, Of: of(),
 			Saw: "expires " + day, Expected: "more than 30 days left", Side: side,
 			Fix: finding.Do("renew it and exchange metadata before that day")})
 	default:
 		if judge.Strong(c.PublicKey) {
-			out.Pass("certificate", label, Describe(c.PublicKey)+", valid until "+day)
+			out.Pass(finding.Certificate, label, Describe(c.PublicKey)+", valid until "+day)
 		}
 	}
 	return out

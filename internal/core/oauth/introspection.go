@@ -25,7 +25,7 @@ type IntrospectExpect struct {
 func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out finding.List) {
 	const check, ref = "introspection", "RFC 7662 2.2"
 	silent := func(saw string) finding.List {
-		return finding.List{{ID: "introspection.silent", Level: finding.Note, Check: check, Saw: saw,
+		return finding.List{{ID: finding.IntrospectionSilent, Level: finding.Note, Check: check, Saw: saw,
 			Expected: "what the token is, where clients may ask", Side: finding.Provider, Ref: ref,
 			Fix: finding.Do("none is needed where only APIs may ask about tokens")}}
 	}
@@ -34,35 +34,40 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 	}
 	var got map[string]any
 	if err := json.Unmarshal(body, &got); err != nil {
-		return finding.List{{ID: "introspection.read", Level: finding.Warning, Check: check,
+		return finding.List{{ID: finding.IntrospectionRead, Level: finding.Warning, Check: check,
 			Saw: "no JSON: " + err.Error(), Expected: "an introspection response", Side: finding.Provider, Ref: ref,
 			Fix: finding.Do("see what answers at the introspection endpoint")}}
 	}
 	if active, _ := got["active"].(bool); !active {
 		return silent("the token that was issued just now is not active, or not told to this client")
 	}
-	bad := func(id, saw, expected, fix string) {
-		level := finding.Warning
-		if id == "client_id" { // a token of another client must not pass for the app's own
-			level = finding.Error
-		}
-		out.Add(finding.Finding{ID: "introspection." + id, Level: level, Check: check, Saw: saw, Expected: expected,
+	bad := func(level finding.Level, id finding.ID, saw, expected, fix string) {
+		out.Add(finding.Finding{ID: id, Level: level, Check: check, Saw: saw, Expected: expected,
 			Side: finding.Provider, Ref: ref, Fix: finding.Do(fix)})
 	}
-	for _, c := range []struct{ name, want string }{{"iss", e.Issuer}, {"client_id", e.ClientID}, {"sub", e.Subject}} {
+	for _, c := range []struct {
+		id         finding.ID
+		level      finding.Level
+		name, want string
+	}{
+		{finding.IntrospectionIss, finding.Warning, "iss", e.Issuer},
+		// a token of another client must not pass for the app's own
+		{finding.IntrospectionClientID, finding.Error, "client_id", e.ClientID},
+		{finding.IntrospectionSub, finding.Warning, "sub", e.Subject},
+	} {
 		if saw := oidc.Text(got, c.name); saw != "" && c.want != "" && saw != c.want {
-			bad(c.name, c.name+" "+saw, c.want, "find out whose token this is before it is used")
+			bad(c.level, c.id, c.name+" "+saw, c.want, "find out whose token this is before it is used")
 		}
 	}
 	if end, there := oidc.Moment(got, "exp"); there && !e.Now.Before(end) {
-		bad("exp", "active, and ended "+end.UTC().Format(time.RFC3339), "an end to come",
-			"set the provider's clock right")
+		bad(finding.Warning, finding.IntrospectionExp, "active, and ended "+end.UTC().Format(time.RFC3339),
+			"an end to come", "set the provider's clock right")
 	}
 	have, _ := oidc.Scope(oidc.Text(got, "scope"))
 	granted, _ := oidc.Scope(e.Scope)
 	for _, s := range granted {
 		if len(have) > 0 && !slices.Contains(have, s) {
-			out.Add(finding.Finding{ID: "introspection.scope", Level: finding.Warning, Check: check,
+			out.Add(finding.Finding{ID: finding.IntrospectionScope, Level: finding.Warning, Check: check,
 				Saw: "no " + s + ": " +
 					strings.Join(have, " "), Expected: e.Scope + ", as granted with the token", Side: finding.Provider,
 				Ref: ref,
@@ -70,7 +75,7 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("introspection.active", check, "the access token is active")
+		out.Pass(finding.IntrospectionActive, check, "the access token is active")
 	}
 	return out
 }

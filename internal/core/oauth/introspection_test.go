@@ -31,7 +31,7 @@ func TestJudgeIntrospection(t *testing.T) {
 		{200, `{"active":true,"scope":"openid"}`, "introspection.scope", finding.Warning},
 	} {
 		got := JudgeIntrospection(c.status, []byte(c.body), e)
-		if len(got) == 0 || got[0].ID != c.id || got[0].Level != c.level {
+		if len(got) == 0 || string(got[0].ID) != c.id || got[0].Level != c.level {
 			t.Errorf("%d %s: %+v, want %s", c.status, c.body, got, c.id)
 		}
 	}

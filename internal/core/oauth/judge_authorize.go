@@ -39,8 +39,9 @@ type AuthorizationJudgement struct {
 func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *AuthorizationJudgement {
 	j := &AuthorizationJudgement{Judgement: judge.Judgement{Kind: "authorization request"}, Answer: true}
 	if e.SentTo != "" && e.SentTo != e.Doc.AuthorizationEndpoint {
-		j.Findings.Add(finding.Finding{ID: "oauth.endpoint", Level: finding.Warning, Check: "authorization endpoint",
-			Saw: near.Told(e.SentTo, e.Doc.AuthorizationEndpoint), Expected: e.Doc.AuthorizationEndpoint,
+		j.Findings.Add(finding.Finding{ID: finding.OAuthEndpoint, Level: finding.Warning,
+			Check: "authorization endpoint",
+			Saw:   near.Told(e.SentTo, e.Doc.AuthorizationEndpoint), Expected: e.Doc.AuthorizationEndpoint,
 			Side: finding.App,
 			Fix:  finding.Do("set it as the discovery document has it, unless it was captured at the stage"),
 			Ref:  "RFC 8414 2"})
@@ -65,14 +66,14 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 		how := "code flow with PKCE S256"
 		if j.Request.Challenge == "" {
 			how = "code flow without PKCE"
-			j.Findings.Add(finding.Finding{ID: "oauth.pkce-off", Level: finding.Warning, Check: "PKCE",
+			j.Findings.Add(finding.Finding{ID: finding.OAuthPKCEOff, Level: finding.Warning, Check: "PKCE",
 				Saw: "none: the trust lets this client do without", Expected: "code_challenge with S256",
 				Side: finding.App,
 				Fix: finding.Do("have the app send PKCE").Then(finding.Run("trust", "change", r.Trust.Name,
 					"--pkce", "on")),
 				Ref: "RFC 9700 2.1.1"})
 		}
-		j.Findings.Pass("oauth.request", "authorization request", how+", scope "+ScopeOf(j.Request.Asks))
+		j.Findings.Pass(finding.OAuthRequest, "authorization request", how+", scope "+ScopeOf(j.Request.Asks))
 		j.advise(r)
 	}
 	j.Settle()
@@ -87,10 +88,10 @@ func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
 	case id != want:
 		j.Answer, j.Why = false, "the client ID is another than "+want
 	default:
-		j.Findings.Pass("oauth.client-id", "client ID", id)
+		j.Findings.Pass(finding.OAuthClientID, "client ID", id)
 		return
 	}
-	j.Findings.Add(finding.Finding{ID: "oauth.client-id", Level: finding.Error, Check: "client ID",
+	j.Findings.Add(finding.Finding{ID: finding.OAuthClientID, Level: finding.Error, Check: "client ID",
 		Saw: near.Told(id, want), Expected: want,
 		Side: finding.App, Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff",
 			r.Trust.Name, "--for", "app")),
@@ -100,7 +101,7 @@ func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
 func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
 	list, c := q["redirect_uri"], r.Client
 	if len(list) == 1 && oidc.MatchRedirect(c.Kind, c.Redirects, list[0]) {
-		j.Findings.Pass("oauth.redirect", "redirect URI", list[0])
+		j.Findings.Pass(finding.OAuthRedirect, "redirect URI", list[0])
 		return
 	}
 	why, saw := "it is missing, or comes more than once", strings.Join(list, ", ")
@@ -117,7 +118,7 @@ func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
 		j.Why = why
 	}
 	j.Answer = false
-	j.Findings.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: saw,
+	j.Findings.Add(finding.Finding{ID: finding.OAuthRedirect, Level: finding.Error, Check: "redirect URI", Saw: saw,
 		Expected: strings.Join(c.Redirects, " or "), Side: finding.App, Fix: fix, Ref: "RFC 9700 2.1"})
 }
 
@@ -153,13 +154,13 @@ func (j *AuthorizationJudgement) network(r *Registered, e RequestExpect) {
 // advise warns of what does not refuse the request and is better otherwise.
 func (j *AuthorizationJudgement) advise(r *Registered) {
 	if j.Request.State == "" {
-		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Warning, Check: "state", Saw: "none",
+		j.Findings.Add(finding.Finding{ID: finding.OAuthState, Level: finding.Warning, Check: "state", Saw: "none",
 			Expected: "a random value for each request", Side: finding.App,
 			Fix: finding.Do("send one, and compare it with that of the answer"), Ref: "RFC 6749 10.12"})
 	}
 	for _, a := range j.Request.Asks {
 		if r.NeedsAdmin(a) && !r.Granted(a, "") {
-			j.Findings.Add(finding.Finding{ID: "consent.waiting", Level: finding.Warning,
+			j.Findings.Add(finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning,
 				Check: "permission " + a.Label(),
 				Saw:   "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
 				Fix: finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")})
@@ -183,19 +184,19 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 	switch {
 	case e.SentTo == "":
 	case oidc.MatchRedirect(c.Kind, c.Redirects, e.SentTo):
-		j.Findings.Pass("oauth.redirect", "redirect URI", e.SentTo)
+		j.Findings.Pass(finding.OAuthRedirect, "redirect URI", e.SentTo)
 	default:
-		j.Findings.Add(finding.Finding{ID: "oauth.redirect", Level: finding.Error, Check: "redirect URI", Saw: e.SentTo,
-			Expected: strings.Join(c.Redirects, " or "), Side: finding.App,
+		j.Findings.Add(finding.Finding{ID: finding.OAuthRedirect, Level: finding.Error, Check: "redirect URI",
+			Saw: e.SentTo, Expected: strings.Join(c.Redirects, " or "), Side: finding.App,
 			Fix: finding.Do(oidc.ExplainRedirect(c.Redirects, e.SentTo)), Ref: "RFC 9700 2.1"})
 	}
 	switch {
 	case !e.StateSeen:
 		j.NotChecked = append(j.NotChecked, "whether the state is the one that the client sent")
 	case e.StateGood:
-		j.Findings.Pass("oauth.state", "state", "the one that this browser was sent away with")
+		j.Findings.Pass(finding.OAuthState, "state", "the one that this browser was sent away with")
 	default:
-		j.Findings.Add(finding.Finding{ID: "oauth.state", Level: finding.Error, Check: "state",
+		j.Findings.Add(finding.Finding{ID: finding.OAuthState, Level: finding.Error, Check: "state",
 			Saw:      "one that this browser did not send",
 			Expected: "that of the request", Side: finding.Sender,
 			Fix: finding.Do("start the sign-in at the app again"),
@@ -211,11 +212,11 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 		if r.Far {
 			side, fix = finding.Provider, r.Remedy(oidc.Fail(code, ""))
 		}
-		j.Findings.Add(finding.Finding{ID: "oauth." + oidc.Plain(code), Level: finding.Error,
+		j.Findings.Add(finding.Finding{ID: finding.OAuthFamily.With(oidc.Plain(code)), Level: finding.Error,
 			Check: "answer of the provider", Saw: saw,
 			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})
 	} else {
-		j.Findings.Pass("oauth.code", "code",
+		j.Findings.Pass(finding.OAuthCode, "code",
 			"there; it is redeemed once, within a minute, with the verifier of the request")
 		j.NotChecked = append(j.NotChecked, "whether the provider issued the code")
 	}
@@ -225,13 +226,13 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 
 func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
 	bad := func(saw, fix string) {
-		out.Add(finding.Finding{ID: "oauth.iss", Level: finding.Error, Check: "issuer of the answer", Saw: saw,
+		out.Add(finding.Finding{ID: finding.OAuthIss, Level: finding.Error, Check: "issuer of the answer", Saw: saw,
 			Expected: doc.Issuer,
 			Side:     finding.Provider, Fix: finding.Do(fix), Ref: "RFC 9207 2.4"})
 	}
 	switch {
 	case iss == doc.Issuer:
-		out.Pass("oauth.iss", "issuer of the answer", iss)
+		out.Pass(finding.OAuthIss, "issuer of the answer", iss)
 	case iss != "":
 		bad(near.Told(iss, doc.Issuer), "the answer is from another provider; refuse it")
 	case doc.IssInResponse:

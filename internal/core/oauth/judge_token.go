@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 )
@@ -79,7 +80,7 @@ func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudg
 		f := refusal("token request", j.Error, fix(j.Error), "RFC 6749 5.2")
 		j.Findings.Add(f)
 	} else {
-		j.Findings.Pass("oauth.token-request", "token request", grant+" by "+r.Terms.ClientID)
+		j.Findings.Pass(finding.OAuthTokenRequest, "token request", grant+" by "+r.Terms.ClientID)
 	}
 	j.Settle()
 	return j

@@ -121,6 +121,6 @@ func (r *Registered) Missing(label string) finding.Remedy {
 
 // refusal is what an error of the protocol looks like among the findings.
 func refusal(check string, e *oidc.Error, fix finding.Remedy, ref string) finding.Finding {
-	return finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: check, Saw: e.Description,
+	return finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error, Check: check, Saw: e.Description,
 		Expected: "a request that the trust allows", Side: finding.App, Fix: fix, Ref: ref}
 }

@@ -20,7 +20,7 @@ func (s *Server) JudgeAccess(token, audience string, scope ...string) *oidc.Toke
 // TokenError turns the findings of a judgement into the error of RFC 6750, section 3.1.
 func TokenError(j *oidc.TokenJudgement) *oidc.Error {
 	for _, f := range j.Findings {
-		if f.Level == finding.Error && f.ID != "token.scope" {
+		if f.Level == finding.Error && f.ID != finding.TokenScope {
 			return oidc.Fail(oidc.InvalidToken, f.Check+": "+f.Saw+"; expected "+f.Expected)
 		}
 	}

@@ -123,24 +123,24 @@ func ReadDiscovery(raw []byte) (*Discovery, error) {
 // section 4.3; RFC 8414, section 3.3); "" compares nothing.
 func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 	var out finding.List
-	add := func(level finding.Level, id, check, saw, expected, fix, ref string) {
+	add := func(level finding.Level, id finding.ID, check, saw, expected, fix, ref string) {
 		if saw == "" {
 			saw = "none"
 		}
-		out.Add(finding.Finding{ID: "discovery." + id, Level: level, Check: check, Saw: saw, Expected: expected,
+		out.Add(finding.Finding{ID: id, Level: level, Check: check, Of: check, Saw: saw, Expected: expected,
 			Side: finding.Provider, Fix: finding.Do(fix), Ref: ref})
 	}
 	switch {
 	case issuer != "" && d.Issuer != issuer:
-		add(finding.Error, "issuer", "issuer", near.Told(d.Issuer, issuer), issuer,
+		add(finding.Error, finding.DiscoveryIssuer, "issuer", near.Told(d.Issuer, issuer), issuer,
 			"use the issuer exactly as the document has it, if it is the right one; it stands in every token",
 			"OpenID Connect Discovery 4.3")
 	default:
 		if u, err := url.Parse(d.Issuer); err != nil || !safe(u) || u.RawQuery != "" || u.Fragment != "" {
-			add(finding.Error, "issuer", "issuer", d.Issuer, "an https: URL without query and fragment",
+			add(finding.Error, finding.DiscoveryIssuer, "issuer", d.Issuer, "an https: URL without query and fragment",
 				"ask the provider's owner for its issuer", "RFC 8414 2")
 		} else {
-			out.Pass("discovery.issuer", "issuer", d.Issuer)
+			out.Pass(finding.DiscoveryIssuer, "issuer", d.Issuer)
 		}
 	}
 	for _, e := range []struct{ name, v, need string }{{"authorization_endpoint", d.AuthorizationEndpoint, "code"},
@@ -151,31 +151,31 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		u, err := url.Parse(e.v)
 		switch {
 		case e.v == "" && e.need == "always":
-			add(finding.Error, "endpoint", e.name, "", "an https: URL",
+			add(finding.Error, finding.DiscoveryEndpoint, e.name, "", "an https: URL",
 				"ask the provider's owner; nothing works without it", "OpenID Connect Discovery 3")
 		case e.v == "" && e.need == "code":
-			add(finding.Warning, "endpoint", e.name, "", "an https: URL",
+			add(finding.Warning, finding.DiscoveryEndpoint, e.name, "", "an https: URL",
 				"without it nobody can sign in; machine clients can go on", "OpenID Connect Discovery 3")
 		case e.v != "" && (err != nil || !safe(u)):
-			add(finding.Error, "endpoint", e.name, e.v, "an https: URL", "ask the provider's owner for a safe address",
-				"RFC 9700 2.6")
+			add(finding.Error, finding.DiscoveryEndpoint, e.name, e.v, "an https: URL",
+				"ask the provider's owner for a safe address", "RFC 9700 2.6")
 		case e.v != "":
-			out.Pass("discovery.endpoint", e.name, e.v)
+			out.Pass(finding.DiscoveryEndpoint, e.name, e.v)
 		}
 	}
 	if d.AuthorizationEndpoint != "" {
 		switch {
 		case !slices.Contains(d.ResponseTypes, "code"):
-			add(finding.Error, "code", "response types", strings.Join(d.ResponseTypes, ", "), "code",
+			add(finding.Error, finding.DiscoveryCode, "response types", strings.Join(d.ResponseTypes, ", "), "code",
 				"the authorization code flow is the one to use; ask the provider's owner", "RFC 9700 2.1.1")
 		case !slices.Contains(d.ChallengeMethods, "S256"):
-			add(finding.Warning, "pkce", "PKCE", strings.Join(d.ChallengeMethods, ", "), "S256",
+			add(finding.Warning, finding.DiscoveryPKCE, "PKCE", strings.Join(d.ChallengeMethods, ", "), "S256",
 				"ask whether PKCE with S256 works all the same; without it a stolen code can be used", "RFC 9700 2.1.1")
 		default:
-			out.Pass("discovery.pkce", "code flow with PKCE", "S256")
+			out.Pass(finding.DiscoveryPKCE, "code flow with PKCE", "S256")
 		}
 		if !d.IssInResponse {
-			add(finding.Note, "iss", "iss in the response", "not promised",
+			add(finding.Note, finding.DiscoveryIss, "iss in the response", "not promised",
 				"authorization_response_iss_parameter_supported",
 				"a client of several providers cannot tell their answers apart", "RFC 9207 3")
 		}
@@ -185,7 +185,8 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		known = known || slices.Contains(Algorithms(), a)
 	}
 	if len(d.IDTokenAlgorithms) > 0 && !known {
-		add(finding.Error, "algorithm", "signatures of ID tokens", strings.Join(d.IDTokenAlgorithms, ", "),
+		add(finding.Error, finding.DiscoveryAlgorithm, "signatures of ID tokens",
+			strings.Join(d.IDTokenAlgorithms, ", "),
 			strings.Join(Algorithms(), ", "), "ask the provider's owner to sign with one of these", "RFC 8725 3.1")
 	}
 	return out

@@ -71,8 +71,8 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	var out []Key
 	for i, k := range *set.Keys {
 		name := fmt.Sprintf("key %d", i+1)
-		skip := func(level finding.Level, id, saw, expected, fix string) {
-			found.Add(finding.Finding{ID: "jwks." + id, Level: level, Check: name, Saw: saw, Expected: expected,
+		skip := func(level finding.Level, id finding.ID, saw, expected, fix string) {
+			found.Add(finding.Finding{ID: id, Level: level, Check: name, Of: name, Saw: saw, Expected: expected,
 				Side: side, Fix: finding.Do(fix), Ref: "RFC 7517 4"})
 		}
 		var head struct{ Kid, Kty, Use string }
@@ -83,35 +83,37 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 		var jwk jose.JSONWebKey
 		switch err := jwk.UnmarshalJSON(k); {
 		case head.Kty == "oct":
-			skip(finding.Error, "symmetric", "a symmetric key", "public keys alone",
+			skip(finding.Error, finding.JWKSSymmetric, "a symmetric key", "public keys alone",
 				"it is left out; if it was published, it is no secret any more: replace it")
 			continue
 		case err != nil:
-			skip(finding.Warning, "broken", err.Error(), "a key of RFC 7518", "it is left out; ask for a corrected set")
+			skip(finding.Warning, finding.JWKSBroken, err.Error(), "a key of RFC 7518",
+				"it is left out; ask for a corrected set")
 			continue
 		case !jwk.IsPublic():
-			skip(finding.Error, "private", "a private key", "public keys alone",
+			skip(finding.Error, finding.JWKSPrivate, "a private key", "public keys alone",
 				"it is left out; it was published, so replace it now")
 			continue
 		case head.Use == "enc":
-			skip(finding.Note, "encryption", "a key for encryption", "a key for signatures", "it is left out here")
+			skip(finding.Note, finding.JWKSEncryption, "a key for encryption", "a key for signatures",
+				"it is left out here")
 			continue
 		case weak(jwk.Key):
-			skip(finding.Error, "weak", keys.Describe(jwk.Key),
+			skip(finding.Error, finding.JWKSWeak, keys.Describe(jwk.Key),
 				"RSA of 2048 bits or more, ECDSA P-256 or P-384, Ed25519", "it is left out; ask for a stronger key")
 			continue
 		}
 		for _, o := range out {
 			if o.ID == jwk.KeyID && o.ID != "" {
-				skip(finding.Warning, "same-kid", "two keys with the kid "+o.ID, "a kid for each key",
+				skip(finding.Warning, finding.JWKSSameKeyID, "two keys with the kid "+o.ID, "a kid for each key",
 					"both are tried; ask for a corrected set")
 			}
 		}
 		out = append(out, Key{jwk.KeyID, jwk.Algorithm, jwk.Key})
-		found.Pass("jwks.key", name, strings.TrimSpace(keys.Describe(jwk.Key)+" "+jwk.Algorithm))
+		found.Pass(finding.JWKSKey, name, strings.TrimSpace(keys.Describe(jwk.Key)+" "+jwk.Algorithm))
 	}
 	if len(out) == 0 {
-		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys",
+		found.Add(finding.Finding{ID: finding.JWKSNone, Level: finding.Error, Check: "keys",
 			Saw: "none that can verify a signature", Expected: "at least one",
 			Side: side, Fix: finding.Do("publish the public signing key"), Ref: "RFC 7517 5"})
 	}

@@ -62,11 +62,11 @@ type judging struct {
 	out *finding.List
 }
 
-func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
+func (j *judging) fail(id finding.ID, check, saw, expected string, side finding.Side, fix, ref string) {
 	if saw == "" {
 		saw = "none"
 	}
-	j.out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+	j.out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 		Side: side, Fix: finding.Do(fix), Ref: ref})
 }
 
@@ -129,27 +129,27 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	}
 	if t := strings.TrimPrefix(j.Typ, "application/"); strings.EqualFold(t, "at+jwt") || strings.EqualFold(t,
 		"logout+jwt") {
-		j.fail("type", "type", j.Typ, "an ID token", finding.App,
+		j.fail(finding.TokenType, "type", j.Typ, "an ID token", finding.App,
 			"take the id_token of the token response", "RFC 9068 4")
 	}
 	if e.SignedWith != "" && j.Alg != e.SignedWith {
-		j.fail("registered-alg", "algorithm of the ID token", j.Alg, e.SignedWith+", which the client registered",
-			finding.Provider,
+		j.fail(finding.TokenRegisteredAlg, "algorithm of the ID token", j.Alg,
+			e.SignedWith+", which the client registered", finding.Provider,
 			"have the provider sign this client's ID tokens with it (id_token_signed_response_alg)",
 			"OpenID Connect Core 3.1.3.7 (7)")
 	}
 	j.issuer("OpenID Connect Core 3.1.3.7 (2)")
 	j.audience("client ID", "OpenID Connect Core 3.1.3.7 (3)")
 	if azp := Text(j.claims, "azp"); azp != "" && azp != e.Audience {
-		j.fail("azp", "authorized party", azp, e.Audience, finding.Provider,
+		j.fail(finding.TokenAZP, "authorized party", azp, e.Audience, finding.Provider,
 			"the token was issued for another client; refuse it", "OpenID Connect Core 3.1.3.7 (5)")
 	}
 	j.window(true)
 	if s := Text(j.claims, "sub"); s == "" || len(s) > 255 {
-		j.fail("subject", "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one",
+		j.fail(finding.TokenSubject, "subject", s, "sub of 1 to 255 characters", finding.Provider, "release one",
 			"OpenID Connect Core 2")
 	} else {
-		j.out.Pass("token.subject", "subject", s)
+		j.out.Pass(finding.TokenSubject, "subject", s)
 	}
 	j.nonce()
 	if _, there := j.claims["nonce"]; there && !e.CheckNonce {
@@ -168,9 +168,10 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 		return v
 	}
 	if t := strings.ToLower(j.Typ); t != "at+jwt" && t != "application/at+jwt" {
-		j.fail("type", "type", j.Typ, "at+jwt", finding.App, "send the access_token, not the ID token", "RFC 9068 4")
+		j.fail(finding.TokenType, "type", j.Typ, "at+jwt", finding.App, "send the access_token, not the ID token",
+			"RFC 9068 4")
 	} else {
-		j.out.Pass("token.type", "type", j.Typ)
+		j.out.Pass(finding.TokenType, "type", j.Typ)
 	}
 	j.issuer("RFC 9068 4")
 	j.audience("audience", "RFC 9068 4")
@@ -178,10 +179,11 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	v.ClientID, v.ID = Text(j.claims, "client_id"), Text(j.claims, "jti")
 	v.Scope, _ = Scope(Text(j.claims, "scope"))
 	if e.Revoked != nil && e.Revoked(v.ID) {
-		j.fail("revoked", "revocation", "revoked", "a token that holds", finding.App, "get a fresh one", "RFC 7009 2")
+		j.fail(finding.TokenRevoked, "revocation", "revoked", "a token that holds", finding.App, "get a fresh one",
+			"RFC 7009 2")
 	}
 	if e.ClientID != "" && v.ClientID != e.ClientID {
-		j.fail("client", "client", v.ClientID, e.ClientID, finding.App,
+		j.fail(finding.TokenClient, "client", v.ClientID, e.ClientID, finding.App,
 			"it was issued to another client; judge it with the trust of that one",
 			"RFC 9068 2.2")
 	}
@@ -190,14 +192,14 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	}
 	for _, need := range e.Scope {
 		if slices.Contains(v.Scope, need) {
-			j.out.Pass("token.scope", "permission", need)
+			j.out.Pass(finding.TokenScope, "permission", need)
 			continue
 		}
 		saw := "none"
 		if len(v.Scope) > 0 {
 			saw = strings.Join(v.Scope, " ")
 		}
-		j.fail("scope", "permission", saw, need, finding.App, "ask for "+need+" and have it consented to",
+		j.fail(finding.TokenScope, "permission", saw, need, finding.App, "ask for "+need+" and have it consented to",
 			"RFC 6750 3.1")
 	}
 	return j.end(v)
@@ -229,10 +231,10 @@ func (j *judging) end(v *TokenJudgement) *TokenJudgement {
 func (j *judging) issuer(ref string) {
 	saw := Text(j.claims, "iss")
 	if saw == j.Issuer {
-		j.out.Pass("token.issuer", "issuer", saw)
+		j.out.Pass(finding.TokenIssuer, "issuer", saw)
 		return
 	}
-	j.fail("issuer", "issuer", near.Told(saw, j.Issuer), j.Issuer, finding.Provider,
+	j.fail(finding.TokenIssuer, "issuer", near.Told(saw, j.Issuer), j.Issuer, finding.Provider,
 		"set the same issuer on both sides; it is compared exactly", ref)
 }
 
@@ -240,11 +242,11 @@ func (j *judging) audience(what, ref string) {
 	aud := Texts(j.claims, "aud")
 	if slices.Contains(aud, j.Audience) {
 		if what == "client ID" && len(aud) > 1 && Text(j.claims, "azp") == "" {
-			j.fail("azp", "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience,
+			j.fail(finding.TokenAZP, "authorized party", "none, and "+fmt.Sprint(len(aud))+" audiences", j.Audience,
 				finding.Provider, "name the client in azp", "OpenID Connect Core 3.1.3.7 (4)")
 			return
 		}
-		j.out.Pass("token.audience", "audience", j.Audience)
+		j.out.Pass(finding.TokenAudience, "audience", j.Audience)
 		return
 	}
 	saw := strings.Join(aud, ", ")
@@ -255,7 +257,7 @@ func (j *judging) audience(what, ref string) {
 	if what != "client ID" {
 		fix = "ask for the token with resource=" + j.Audience
 	}
-	j.fail("audience", "audience", saw, j.Audience, finding.App, fix, ref)
+	j.fail(finding.TokenAudience, "audience", saw, j.Audience, finding.App, fix, ref)
 }
 
 // window judges exp, nbf and iat (RFC 7519, section 4.1).
@@ -264,29 +266,29 @@ func (j *judging) window(wantIssued bool) {
 	exp, ok := Moment(j.claims, "exp")
 	switch {
 	case !ok:
-		j.fail("expiry", "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider,
+		j.fail(finding.TokenExpiry, "expiry", fmt.Sprint(j.claims["exp"]), "a NumericDate", finding.Provider,
 			"put exp into the token as a number of seconds", "RFC 7519 4.1.4")
 	case !now.Before(exp.Add(j.skew())):
-		j.fail("expired", "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago",
+		j.fail(finding.TokenExpired, "expiry", stamp(exp)+", "+now.Sub(exp).Round(time.Second).String()+" ago",
 			"a time after "+stamp(now), finding.Clock,
 			"get a fresh token; if it is fresh, set the clocks right", "RFC 7519 4.1.4")
 	default:
-		j.out.Pass("token.expiry", "expiry", stamp(exp))
+		j.out.Pass(finding.TokenExpiry, "expiry", stamp(exp))
 	}
 	if nbf, ok := Moment(j.claims, "nbf"); ok && now.Add(j.skew()).Before(nbf) {
-		j.fail("early", "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock, "set the clocks right",
-			"RFC 7519 4.1.5")
+		j.fail(finding.TokenEarly, "not before", stamp(nbf), "a time until "+stamp(now), finding.Clock,
+			"set the clocks right", "RFC 7519 4.1.5")
 	}
 	iat, ok := Moment(j.claims, "iat")
 	switch {
 	case !ok && wantIssued:
-		j.fail("issued", "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider,
+		j.fail(finding.TokenIssued, "issued at", fmt.Sprint(j.claims["iat"]), "a NumericDate", finding.Provider,
 			"put iat into the token as a number of seconds", "OpenID Connect Core 2")
 	case ok && now.Add(j.skew()).Before(iat):
-		j.fail("early", "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock, "set the clocks right",
-			"OpenID Connect Core 3.1.3.7 (10)")
+		j.fail(finding.TokenEarly, "issued at", stamp(iat), "a time until "+stamp(now), finding.Clock,
+			"set the clocks right", "OpenID Connect Core 3.1.3.7 (10)")
 	case ok:
-		j.out.Pass("token.issued", "issued at", stamp(iat))
+		j.out.Pass(finding.TokenIssued, "issued at", stamp(iat))
 	}
 }
 
@@ -295,11 +297,11 @@ func (j *judging) nonce() {
 	switch {
 	case !j.CheckNonce:
 	case saw == j.Nonce && saw != "":
-		j.out.Pass("token.nonce", "nonce", "the one that was sent")
+		j.out.Pass(finding.TokenNonce, "nonce", "the one that was sent")
 	case saw == "" && j.Nonce == "":
 	default:
-		j.fail("nonce", "nonce", saw, j.Nonce, finding.Provider, "the token answers another request; refuse it",
-			"OpenID Connect Core 3.1.3.7 (11)")
+		j.fail(finding.TokenNonce, "nonce", saw, j.Nonce, finding.Provider,
+			"the token answers another request; refuse it", "OpenID Connect Core 3.1.3.7 (11)")
 	}
 }
 
@@ -320,26 +322,27 @@ func (j *judging) atHash() {
 		return
 	}
 	if want := AccessHash(j.Alg, j.AccessToken); saw != want {
-		j.fail("at-hash", "access token hash", saw, want, finding.Provider,
+		j.fail(finding.TokenAtHash, "access token hash", saw, want, finding.Provider,
 			"the access token is not the one that was issued with it; refuse both", "OpenID Connect Core 3.1.3.8")
 		return
 	}
-	j.out.Pass("token.at-hash", "access token hash", "of this access token")
+	j.out.Pass(finding.TokenAtHash, "access token hash", "of this access token")
 }
 
 func (j *judging) strength() {
 	if acr := Text(j.claims, "acr"); len(j.ACR) > 0 && !slices.Contains(j.ACR, acr) {
-		j.fail("acr", "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider,
+		j.fail(finding.TokenACR, "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider,
 			"have the provider authenticate as strongly as the trust asks", "OpenID Connect Core 3.1.3.7 (12)")
 	} else if acr != "" {
-		j.out.Pass("token.acr", "authentication", acr)
+		j.out.Pass(finding.TokenACR, "authentication", acr)
 	}
 	if j.MaxAge <= 0 {
 		return
 	}
 	at, ok := Moment(j.claims, "auth_time")
 	if !ok || j.Now.Sub(at) > j.MaxAge+judge.Skew {
-		j.fail("auth-time", "age of the sign-in", fmt.Sprint(j.claims["auth_time"]), "at most "+j.MaxAge.String(),
+		j.fail(finding.TokenAuthTime, "age of the sign-in", fmt.Sprint(j.claims["auth_time"]),
+			"at most "+j.MaxAge.String(),
 			finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
 	}
 }

@@ -31,35 +31,37 @@ func JudgeLogoutToken(token string, e Expect, seen func(jti string) bool) *Token
 	const ref = "OpenID Connect Back-Channel Logout 2.6"
 	switch t := strings.ToLower(j.Typ); t {
 	case "logout+jwt", "application/logout+jwt":
-		j.out.Pass("token.type", "type", j.Typ)
+		j.out.Pass(finding.TokenType, "type", j.Typ)
 	case "", "jwt": // older providers do not type it; its events tell it from an ID token
 	default:
-		j.fail("type", "type", j.Typ, "logout+jwt", finding.Provider, "send a logout token", ref)
+		j.fail(finding.TokenType, "type", j.Typ, "logout+jwt", finding.Provider, "send a logout token", ref)
 	}
 	j.issuer(ref)
 	j.audience("client ID", ref)
 	j.window(true)
 	events, _ := j.claims["events"].(map[string]any)
 	if _, ok := events[LogoutEvent].(map[string]any); ok {
-		j.out.Pass("token.events", "event", "logout")
+		j.out.Pass(finding.TokenEvents, "event", "logout")
 	} else {
-		j.fail("events", "event", "none", LogoutEvent+" with an object", finding.Provider, "send a logout token", ref)
+		j.fail(finding.TokenEvents, "event", "none", LogoutEvent+" with an object", finding.Provider,
+			"send a logout token", ref)
 	}
 	if _, there := j.claims["nonce"]; there {
-		j.fail("nonce", "nonce", "there", "none: an ID token must not pass for a logout token", finding.Provider,
-			"leave nonce out of logout tokens", ref)
+		j.fail(finding.TokenNonce, "nonce", "there", "none: an ID token must not pass for a logout token",
+			finding.Provider, "leave nonce out of logout tokens", ref)
 	}
 	if Text(j.claims, "sub") == "" && Text(j.claims, "sid") == "" {
-		j.fail("subject", "subject or session", "none", "sub, sid or both", finding.Provider,
+		j.fail(finding.TokenSubject, "subject or session", "none", "sub, sid or both", finding.Provider,
 			"say whose session ended, or which", ref)
 	}
 	switch id := Text(j.claims, "jti"); {
 	case id == "":
-		j.fail("jti", "ID of the token", "none", "jti", finding.Provider, "give each logout token an ID", ref)
+		j.fail(finding.TokenJTI, "ID of the token", "none", "jti", finding.Provider,
+			"give each logout token an ID", ref)
 	case seen == nil:
 		v.NotChecked = append(v.NotChecked, "whether the token came before")
 	case j.verified && seen(id):
-		j.fail("replay", "one-time use", id+" again", "a new token", finding.Sender, "send a new one", ref)
+		j.fail(finding.TokenReplay, "one-time use", id+" again", "a new token", finding.Sender, "send a new one", ref)
 	}
 	v.ID = Text(j.claims, "jti")
 	return j.end(v)

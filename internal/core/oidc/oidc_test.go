@@ -59,7 +59,7 @@ func TestJudgeRedirect(t *testing.T) {
 		{Web, "https://dome.kestrelridge.example/twin/", finding.Warning, "redirect.twin"},
 	} {
 		got := JudgeRedirect(c.kind, c.uri, "redirect URI", []string{"https://dome.kestrelridge.example/twin"})
-		if len(got) != 1 || got[0].Level != c.level || got[0].ID != c.id {
+		if len(got) != 1 || got[0].Level != c.level || string(got[0].ID) != c.id {
 			t.Errorf("%s %s: %+v", c.kind, c.uri, got)
 		}
 	}
@@ -155,7 +155,8 @@ func TestReadKeys(t *testing.T) {
 		if err != nil || len(list) != 1 || list[0].ID != "ok" {
 			t.Errorf("%s: %v %v", id, list, err)
 		}
-		if !slices.ContainsFunc(found, func(f finding.Finding) bool { return f.ID == id && f.Level != finding.Pass }) {
+		if !slices.ContainsFunc(found,
+			func(f finding.Finding) bool { return string(f.ID) == id && f.Level != finding.Pass }) {
 			t.Errorf("%s is not reported: %+v", id, found)
 		}
 	}
@@ -537,7 +538,7 @@ func TestJudgeDiscovery(t *testing.T) {
 			t.Fatal(err)
 		}
 		found := JudgeDiscovery(d, iss).Without(finding.Pass)
-		if c.id == "" && len(found) > 0 || c.id != "" && (len(found) != 1 || found[0].ID != c.id ||
+		if c.id == "" && len(found) > 0 || c.id != "" && (len(found) != 1 || string(found[0].ID) != c.id ||
 			found[0].Level != c.level) {
 			t.Errorf("%s: %+v", c.key, found)
 		}

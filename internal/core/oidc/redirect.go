@@ -16,83 +16,88 @@ import (
 // URI".
 func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	var out finding.List
-	bad := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Error, Check: what, Saw: raw, Expected: expected,
+	bad := func(id finding.ID, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: what, Of: raw, Saw: raw, Expected: expected,
 			Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
-	warn := func(id, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "redirect." + id, Level: finding.Warning, Check: what, Saw: raw, Expected: expected,
+	warn := func(id finding.ID, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: id, Level: finding.Warning, Check: what, Of: raw, Saw: raw, Expected: expected,
 			Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 	}
 	for _, c := range raw {
 		if c <= ' ' || c > '~' || c == '\\' {
-			bad("character", "printable ASCII without spaces and backslashes", "write other characters percent-encoded",
-				"RFC 3986 2")
+			bad(finding.RedirectCharacter, "printable ASCII without spaces and backslashes",
+				"write other characters percent-encoded", "RFC 3986 2")
 			return out
 		}
 	}
 	u, err := url.Parse(raw)
 	switch {
 	case strings.ContainsAny(raw, "*"):
-		bad("wildcard", "one exact URI", "register each URI by itself; a wildcard lets others receive codes",
-			"RFC 9700 2.1")
+		bad(finding.RedirectWildcard, "one exact URI",
+			"register each URI by itself; a wildcard lets others receive codes", "RFC 9700 2.1")
 		return out
 	case err != nil || u.Scheme == "":
-		bad("scheme", "an absolute URI", "write it whole, with its scheme", "RFC 6749 3.1.2")
+		bad(finding.RedirectScheme, "an absolute URI", "write it whole, with its scheme", "RFC 6749 3.1.2")
 		return out
 	case strings.Contains(raw, "#"):
-		bad("fragment", "a URI without a fragment", "leave out what is behind the #", "RFC 6749 3.1.2")
+		bad(finding.RedirectFragment, "a URI without a fragment", "leave out what is behind the #", "RFC 6749 3.1.2")
 	case u.User != nil:
-		bad("user-info", "a URI without user name or password", "leave out what is before the @", "RFC 9700 4.1")
+		bad(finding.RedirectUserInfo, "a URI without user name or password", "leave out what is before the @",
+			"RFC 9700 4.1")
 	}
 	switch u.Scheme {
 	case "https":
 		if u.Host == "" {
-			bad("scheme", "a URI with a host", "write it whole", "RFC 6749 3.1.2")
+			bad(finding.RedirectScheme, "a URI with a host", "write it whole", "RFC 6749 3.1.2")
 		}
 	case "http":
 		switch host := u.Hostname(); {
 		case !judge.IsLoopback(host):
-			bad("scheme", "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
+			bad(finding.RedirectScheme, "https:", "use https:, or the codes travel in the clear", "RFC 9700 2.6")
 		case !isAddress(host):
-			warn("loopback-name", "127.0.0.1 or [::1]", "use the address: a name may resolve to something else",
-				"RFC 8252 8.3")
+			warn(finding.RedirectLoopbackName, "127.0.0.1 or [::1]",
+				"use the address: a name may resolve to something else", "RFC 8252 8.3")
 		case kind != Native:
-			warn("loopback", "https: once the app is in use", "keep loopback addresses for development", "RFC 8252 7.3")
+			warn(finding.RedirectLoopback, "https: once the app is in use", "keep loopback addresses for development",
+				"RFC 8252 7.3")
 		}
 	case "javascript", "data", "file", "vbscript", "blob", "about":
-		bad("scheme", "https:", "this scheme can never receive an answer safely", "RFC 9700 4.1")
+		bad(finding.RedirectScheme, "https:", "this scheme can never receive an answer safely", "RFC 9700 4.1")
 	default:
 		switch {
 		case kind != Native:
-			bad("scheme", "https:", "private schemes are for native clients; register with --client native or use "+
-				"https:",
+			bad(finding.RedirectScheme, "https:",
+				"private schemes are for native clients; register with --client native or use "+
+					"https:",
 				"RFC 8252 7.1")
 		case !strings.Contains(u.Scheme, "."):
-			bad("private-scheme", "a scheme made of a domain name you have, such as example.kestrelridge.skyview",
+			bad(finding.RedirectPrivateScheme,
+				"a scheme made of a domain name you have, such as example.kestrelridge.skyview",
 				"a scheme without a dot may be another app's", "RFC 8252 7.1")
 		}
 	}
 	if u.RawQuery != "" || u.ForceQuery {
-		warn("query", "a URI without query",
+		warn(finding.RedirectQuery, "a URI without query",
 			"a query is compared with the rest of it, byte for byte; carry state in the state parameter",
 			"RFC 6749 3.1.2")
 	}
 	for _, seg := range strings.Split(u.Path, "/") {
 		if seg == ".." || seg == "." {
-			bad("dot-segment", "a path without dot segments", "write the path that is meant", "RFC 3986 6.2.2.3")
+			bad(finding.RedirectDotSegment, "a path without dot segments", "write the path that is meant",
+				"RFC 3986 6.2.2.3")
 			break
 		}
 	}
 	for _, b := range beside {
 		if b != raw && strings.TrimSuffix(b, "/") == strings.TrimSuffix(raw, "/") {
-			warn("twin", "one of the two",
+			warn(finding.RedirectTwin, "one of the two",
 				"it stands beside "+b+": URIs are compared exactly, so keep the one that the app sends",
 				"RFC 3986 6.2.1")
 		}
 	}
 	if len(out) == 0 {
-		out.Pass("redirect", what, raw)
+		out.Pass(finding.RedirectFamily, what, raw)
 	}
 	return out
 }

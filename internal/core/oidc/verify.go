@@ -189,19 +189,20 @@ type opened struct {
 
 // open reads a token and verifies its signature with one of the keys, never with one that the token brings.
 func open(out *finding.List, token string, list []Key, side finding.Side, provider string) *opened {
-	fail := func(id, check, saw, expected, fix, ref string) {
-		out.Add(finding.Finding{ID: "token." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+	fail := func(id finding.ID, check, saw, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 			Side: side, Fix: finding.Do(fix), Ref: ref})
 	}
 	h, claims, signed, sig, err := split(token)
 	if err != nil {
-		fail("shape", "token", err.Error(), "three parts of base64url JSON", "capture it whole", "RFC 7519 7.2")
+		fail(finding.TokenShape, "token", err.Error(), "three parts of base64url JSON", "capture it whole",
+			"RFC 7519 7.2")
 		return nil
 	}
 	o := &opened{Header: h, claims: claims}
 	for _, x := range [3][2]string{{"jku", h.JKU}, {"x5u", h.X5U}, {"jwk", string(h.JWK)}} {
 		if x[1] != "" {
-			out.Add(finding.Finding{ID: "token.key-in-header", Level: finding.Warning, Check: "header " + x[0],
+			out.Add(finding.Finding{ID: finding.TokenKeyInHeader, Level: finding.Warning, Check: "header " + x[0],
 				Saw: x[1], Expected: "no key in the token",
 				Side: side, Fix: finding.Do("it was not used: the key comes from the ledger, never from the message"),
 				Ref: "RFC 8725 3.10"})
@@ -209,19 +210,19 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	}
 	switch {
 	case strings.EqualFold(h.Alg, "none"):
-		fail("alg-none", "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "),
+		fail(finding.TokenAlgNone, "algorithm", "none: there is no signature", strings.Join(Algorithms(), ", "),
 			"refuse it; have the sender sign", "RFC 8725 3.1")
 		return o
 	case strings.HasPrefix(h.Alg, "HS"):
-		fail("alg-hmac", "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one",
+		fail(finding.TokenAlgHMAC, "algorithm", h.Alg+": made with a key that both sides know, perhaps the public one",
 			strings.Join(Algorithms(), ", "), "refuse it; have the sender sign with its private key", "RFC 8725 3.1")
 		return o
 	case !slices.Contains(Algorithms(), h.Alg):
-		fail("alg", "algorithm", h.Alg, strings.Join(Algorithms(), ", "), "have the sender sign with one of these",
-			"RFC 8725 3.1")
+		fail(finding.TokenAlg, "algorithm", h.Alg, strings.Join(Algorithms(), ", "),
+			"have the sender sign with one of these", "RFC 8725 3.1")
 		return o
 	case h.Crit != nil || h.B64 != nil:
-		fail("crit", "header", "extensions that must be understood (crit, b64)", "none",
+		fail(finding.TokenCrit, "header", "extensions that must be understood (crit, b64)", "none",
 			"have the sender leave them out", "RFC 7515 4.1.11")
 		return o
 	}
@@ -234,12 +235,13 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 		fits = true
 		if verifySignature(h.Alg, k.Public, signed, sig) {
 			o.verified = true
-			out.Pass("token.signature", "signature", h.Alg+" with the key "+k.ID)
+			out.Pass(finding.TokenSignature, "signature", h.Alg+" with the key "+k.ID)
 			return o
 		}
 	}
 	if fits {
-		fail("signature", "signature", h.Alg+" that none of the issuer's keys verifies", "a signature by the issuer",
+		fail(finding.TokenSignature, "signature", h.Alg+" that none of the issuer's keys verifies",
+			"a signature by the issuer",
 			"do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
 		return o
 	}
@@ -251,7 +253,7 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	if provider != "" {
 		fix = fix.Then(finding.Run("provider", "change", provider, "--issuer", "URL"))
 	}
-	out.Add(finding.Finding{ID: "token.kid", Level: finding.Error, Check: "key", Side: side, Fix: fix,
+	out.Add(finding.Finding{ID: finding.TokenKeyID, Level: finding.Error, Check: "key", Side: side, Fix: fix,
 		Ref: "RFC 7515 4.1.4",
 		Saw: fmt.Sprintf("kid %q with %s, which the issuer's keys do not have", h.Kid, h.Alg), Expected: "one of " +
 			strings.Join(have, ", ")})

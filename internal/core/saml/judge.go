@@ -1,14 +1,13 @@
 package saml
 
 import (
+	"crypto"
 	"crypto/rsa"
 	"errors"
 	"fmt"
 	"time"
 
 	"github.com/beevik/etree"
-
-	"crypto"
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
@@ -107,11 +106,12 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	return j.ResponseJudgement
 }
 
-func (j *judging) fail(id, check, saw, expected string, side finding.Side, fix, ref string) {
+func (j *judging) fail(id finding.ID, check, saw, expected string, side finding.Side, fix, ref string) {
 	j.failWith(id, check, saw, expected, side, finding.Do(fix), ref)
 }
 
-func (j *judging) failWith(id, check, saw, expected string, side finding.Side, fix finding.Remedy, ref string) {
+func (j *judging) failWith(id finding.ID, check, saw, expected string, side finding.Side, fix finding.Remedy,
+	ref string) {
 	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected, Side: side,
 		Fix: fix, Ref: ref})
 }
@@ -126,16 +126,16 @@ func named(name, words string, args ...string) finding.Remedy {
 
 func (j *judging) run() {
 	if !xmlsec.Is(j.resp, NSProtocol, "Response") {
-		j.fail("saml.shape", "message", "<"+j.resp.FullTag()+">", "a SAML 2.0 Response", finding.Provider,
+		j.fail(finding.SAMLShape, "message", "<"+j.resp.FullTag()+">", "a SAML 2.0 Response", finding.Provider,
 			"send a Response to the assertion consumer service", "SAML Profiles 4.1.4.2")
 		return
 	}
 	if v := xmlsec.Attr(j.resp, "Version"); v != "2.0" || xmlsec.Attr(j.resp, "ID") == "" {
-		j.fail("saml.shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
+		j.fail(finding.SAMLShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
 			"Version 2.0 and an ID", finding.Provider, "send SAML 2.0", "SAML Core 3.2.2")
 	}
 	if j.Binding != "" && j.Binding != BindingPOST {
-		j.fail("saml.binding", "binding", ShortName(j.Binding), "HTTP-POST", finding.Provider,
+		j.fail(finding.SAMLBinding, "binding", ShortName(j.Binding), "HTTP-POST", finding.Provider,
 			"send responses by HTTP-POST: a URL is too short for them and stays in logs", "SAML Profiles 4.1.2")
 	}
 	judgeRelay(&j.Findings, j.RelayState, finding.Provider)
@@ -164,12 +164,12 @@ func (j *judging) run() {
 	j.space()
 	if j.Seen != nil && j.genuine && !j.Findings.Failed() {
 		if j.Seen(j.AssertionID) {
-			j.fail("saml.replay", "one-time use", "assertion "+j.AssertionID+" was used before",
+			j.fail(finding.SAMLReplay, "one-time use", "assertion "+j.AssertionID+" was used before",
 				"an assertion not seen yet",
 				finding.Sender, "start the sign-in again; a message that comes twice may be stolen",
 				"SAML Profiles 4.1.4.5")
 		} else {
-			j.Findings.Pass("saml.replay", "one-time use", "first use of "+j.AssertionID)
+			j.Findings.Pass(finding.SAMLReplay, "one-time use", "first use of "+j.AssertionID)
 		}
 	}
 }
@@ -177,7 +177,7 @@ func (j *judging) run() {
 // validity refuses what rests on metadata that has expired: it carries no trust (SAML Metadata, section 2.3.2).
 func (j *judging) validity() {
 	if j.Until != nil && !j.Now.Before(*j.Until) {
-		j.failWith("saml.metadata.expired", "validity of the provider's metadata", "ended "+stamp(*j.Until),
+		j.failWith(finding.SAMLMetadataExpired, "validity of the provider's metadata", "ended "+stamp(*j.Until),
 			"metadata in force",
 			finding.Provider, finding.Do("read the provider's metadata again").
 				Then(named(j.ProviderName, "from its source", "provider", "change", j.ProviderName, "--metadata",
@@ -190,24 +190,24 @@ func (j *judging) validity() {
 func (j *judging) status() bool {
 	st := ReadStatus(j.resp)
 	if st.Top == StatusSuccess {
-		j.Findings.Pass("saml.status", "status", "Success")
+		j.Findings.Pass(finding.SAMLStatus, "status", "Success")
 		return true
 	}
 	saw := st.Words()
 	switch st.Sub {
 	case StatusRequestDenied:
 		if j.Far {
-			j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
+			j.failWith(finding.SAMLAdmission, "admission", saw, "Success", finding.Provider,
 				finding.Do("have the owner of "+j.ProviderName+
 					" admit this person to "+j.AppName), "SAML Core 3.2.2.2")
 			break
 		}
-		j.failWith("saml.admission", "admission", saw, "Success", finding.Provider,
+		j.failWith(finding.SAMLAdmission, "admission", saw, "Success", finding.Provider,
 			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
 				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")),
 			"SAML Core 3.2.2.2")
 	case StatusNoAuthn:
-		j.fail("saml.strength", "authentication strength", saw, "Success", finding.Person,
+		j.fail(finding.SAMLStrength, "authentication strength", saw, "Success", finding.Person,
 			"sign in with the factors that are asked for; if that was done, the provider cannot give the "+
 				"authentication "+
 				"context that the request names", "SAML Core 3.2.2.2")
@@ -217,7 +217,7 @@ func (j *judging) status() bool {
 		if j.OwnProvider && st.Sub == "" && st.Message != "" {
 			fix = named(j.Trust, x.do, "next", j.Trust) // the message is Tressik's own and says the cause
 		}
-		j.failWith("saml.status", "status", saw, "Success", x.side, fix, "SAML Core 3.2.2.2")
+		j.failWith(finding.SAMLStatus, "status", saw, "Success", x.side, fix, "SAML Core 3.2.2.2")
 	}
 	return false
 }
@@ -248,14 +248,14 @@ func (j *judging) structure() (sawSignature bool) {
 }
 
 func (j *judging) wrapped(saw string) {
-	j.fail("saml.wrapping", "what the signature covers", saw,
+	j.fail(finding.SAMLWrapping, "what the signature covers", saw,
 		"one assertion, directly in the response, and a signature only as a child of what it signs", finding.Sender,
 		"refuse the message and look at where it came from: this is how signed messages are forged", "SAML Core 5.4")
 }
 
 // signatureFinding explains an error of verifying a signature that a side made; name is the party of that side.
-func signatureFinding(prefix, check string, err error, side finding.Side, name string) finding.Finding {
-	f := finding.Finding{ID: prefix + ".shape", Level: finding.Error, Check: check, Saw: err.Error(),
+func signatureFinding(id finding.ID, check string, err error, side finding.Side, name string) finding.Finding {
+	f := finding.Finding{ID: id.With("shape"), Level: finding.Error, Check: check, Saw: err.Error(),
 		Expected: "a signature with the key of the " + string(side), Side: side,
 		Fix: finding.Do("sign as SAML Core 5.4 says"), Ref: "SAML Core 5.4"}
 	var se *xmlsec.SignatureError
@@ -263,7 +263,7 @@ func signatureFinding(prefix, check string, err error, side finding.Side, name s
 		return f
 	}
 	f.Saw = se.Detail
-	f.ID = prefix + "." + string(se.Reason)
+	f.ID = id.With(string(se.Reason))
 	switch se.Reason {
 	case xmlsec.NoSignature:
 		f.Fix = finding.Do("switch on signing at the " + string(side))
@@ -278,7 +278,7 @@ func signatureFinding(prefix, check string, err error, side finding.Side, name s
 		f.Fix = finding.Do("find what changes the message on its way (a proxy, an editor, a pretty-printer); capture " +
 			"it raw")
 	case xmlsec.BadReference:
-		f.ID = "saml.wrapping"
+		f.ID = finding.SAMLWrapping
 		f.Expected = "a signature that covers exactly the element that carries it"
 		f.Side = finding.Sender
 		f.Fix = finding.Do("refuse the message and look at where it came from: this is how signed messages are forged")
@@ -309,7 +309,7 @@ func (j *judging) responseSignature() bool {
 // badSignature tells of a signature that does not verify. Where the provider is Tressik's own, it is the app that has
 // not been given the key which signs now.
 func (j *judging) badSignature(check string, err error) {
-	f := signatureFinding("saml.signature", check, err, finding.Provider, j.ProviderName)
+	f := signatureFinding(finding.SAMLSignature, check, err, finding.Provider, j.ProviderName)
 	var se *xmlsec.SignatureError
 	lacks := errors.As(err, &se) && (se.Reason == xmlsec.WrongKey || se.Reason == xmlsec.NoKey)
 	if j.OwnProvider && lacks && j.Trust != "" {
@@ -323,13 +323,13 @@ func (j *judging) badSignature(check string, err error) {
 
 func (j *judging) goodSignature(check string, v xmlsec.Verified) {
 	if v.SHA1 {
-		j.Findings.Add(finding.Finding{ID: "saml.signature.weak", Level: finding.Warning, Check: check,
+		j.Findings.Add(finding.Finding{ID: finding.SAMLSignatureWeak, Level: finding.Warning, Check: check,
 			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",
 			Side: finding.Provider, Fix: finding.Do("set the provider to sign with SHA-256, then take the " +
 				"exception away")})
 		return
 	}
-	j.Findings.Pass("saml.signature", check, xmlsec.ShortAlgorithm(v.Method)+" by the provider's key")
+	j.Findings.Pass(finding.SAMLSignature, check, xmlsec.ShortAlgorithm(v.Method)+" by the provider's key")
 }
 
 // pickAssertion decides which assertion is read: there must be exactly one, plain or encrypted.
@@ -337,7 +337,7 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 	plain := xmlsec.Children(j.resp, NSAssertion, "Assertion")
 	sealed := xmlsec.Children(j.resp, NSAssertion, "EncryptedAssertion")
 	if n := len(plain) + len(sealed); n != 1 {
-		j.fail("saml.assertion-count", "number of assertions", fmt.Sprint(n), "exactly one", finding.Provider,
+		j.fail(finding.SAMLAssertionCount, "number of assertions", fmt.Sprint(n), "exactly one", finding.Provider,
 			"send one assertion; of several it is unclear which was meant, and that is how messages are forged",
 			"SAML Profiles 4.1.4.2")
 		return
@@ -349,7 +349,7 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 			if j.RefusePlain {
 				level = finding.Error
 			}
-			j.Findings.Add(finding.Finding{ID: "saml.encryption", Level: level, Check: "encryption",
+			j.Findings.Add(finding.Finding{ID: finding.SAMLEncryption, Level: level, Check: "encryption",
 				Saw:      "a plain assertion",
 				Expected: "an encrypted assertion, as this trust says", Side: finding.Provider, Ref: "SAML Core 2.3.4",
 				Fix: finding.Do("set the provider to encrypt for this app with the certificate in the app's metadata")})
@@ -373,7 +373,7 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 	if bad {
 		j.wrapped("a second assertion or signature stands inside the encrypted one")
 	}
-	j.Findings.Pass("saml.encryption", "encryption", "encrypted with "+
+	j.Findings.Pass(finding.SAMLEncryption, "encryption", "encrypted with "+
 		xmlsec.ShortAlgorithm(xmlsec.Attr(xmlsec.Path(sealed[0], xmlsec.EncNS, "EncryptedData", "EncryptionMethod"),
 			"Algorithm")))
 	j.assertion = el
@@ -404,7 +404,8 @@ func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool)
 	default:
 		saw = xmlsec.ErrDecrypt.Error()
 	}
-	j.fail("saml.encryption", "encryption", saw, "content encrypted to the app's key", side, fix, "SAML Core 2.3.4")
+	j.fail(finding.SAMLEncryption, "encryption", saw, "content encrypted to the app's key", side, fix,
+		"SAML Core 2.3.4")
 	return nil, false
 }
 
@@ -422,13 +423,13 @@ func (j *judging) assertionSignature(respSigned, sawSignature bool) {
 		switch {
 		case respSigned && j.WantAssertionsSigned:
 			j.genuine = true
-			j.fail("saml.signature.assertion", "signature of the assertion", "only the response is signed",
+			j.fail(finding.SAMLSignatureAssertion, "signature of the assertion", "only the response is signed",
 				"a signed assertion, as the app's metadata says (WantAssertionsSigned)", finding.Provider,
 				"set the provider to sign assertions for this app", "SAML Metadata 2.4.4")
 		case respSigned:
 			j.genuine = true
 		case !sawSignature:
-			j.fail("saml.signature.missing", "signature", "neither the response nor the assertion is signed",
+			j.fail(finding.SAMLSignatureMissing, "signature", "neither the response nor the assertion is signed",
 				"a signature with the provider's key", finding.Provider, "switch on signing at the provider",
 				"SAML Profiles 4.1.3.5")
 		case !j.Findings.Failed():
@@ -448,17 +449,17 @@ func (j *judging) issuer() {
 		saw = ri
 	}
 	j.Issuer = saw
-	compareWith(&j.Findings, "saml.issuer", "issuer", saw, []string{j.Provider}, finding.Provider,
+	compareWith(&j.Findings, finding.SAMLIssuer, "issuer", saw, []string{j.Provider}, finding.Provider,
 		"set the provider's entity ID to %s", "SAML Profiles 4.1.4.2", named(j.ProviderName, "read its metadata again",
 			"provider", "change", j.ProviderName, "--metadata", "SOURCE"))
 	for _, el := range []*etree.Element{respIssuer, asIssuer} {
 		if f := xmlsec.Attr(el, "Format"); el != nil && f != "" && f != FormatEntity {
-			j.fail("saml.issuer", "format of the issuer", ShortName(f), "entity, or no Format", finding.Provider,
+			j.fail(finding.SAMLIssuer, "format of the issuer", ShortName(f), "entity, or no Format", finding.Provider,
 				"name the issuer by its entity ID, without another Format", "SAML Profiles 4.1.4.2")
 		}
 	}
 	if respIssuer == nil && j.assertion != nil && (xmlsec.Child(j.resp, xmlsec.NS, "Signature") != nil || j.Encrypted) {
-		j.fail("saml.issuer", "issuer of the response", "none",
+		j.fail(finding.SAMLIssuer, "issuer of the response", "none",
 			"an Issuer, since the response is signed or its assertion "+
 				"encrypted", finding.Provider, "send the Issuer in the Response too", "SAML Profiles 4.1.4.2")
 	}
@@ -471,6 +472,6 @@ func (j *judging) destination() {
 			return // only a signed response must have one (SAML Bindings 3.5.5.2)
 		}
 	}
-	compare(&j.Findings, "saml.destination", "destination", d, j.ACS, finding.Provider,
+	compare(&j.Findings, finding.SAMLDestination, "destination", d, j.ACS, finding.Provider,
 		"set the app's assertion consumer URL at the provider to %s", "SAML Core 3.2.2")
 }

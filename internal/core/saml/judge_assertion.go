@@ -24,19 +24,19 @@ func (j *judging) subject() {
 		id = el
 	}
 	if id == nil {
-		j.fail("saml.subject", "name identifier", "none", "a NameID in the subject", finding.Provider,
+		j.fail(finding.SAMLSubject, "name identifier", "none", "a NameID in the subject", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.4.1")
 		return
 	}
 	j.NameID = &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
 		SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
 	if strings.TrimSpace(j.NameID.Value) == "" || hasElements(id) {
-		j.fail("saml.subject", "name identifier", "empty, or elements inside", "text", finding.Provider,
+		j.fail(finding.SAMLSubject, "name identifier", "empty, or elements inside", "text", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.2.2")
 		return
 	}
 	j.spaces("the name identifier", "", j.NameID.Value)
-	j.Findings.Pass("saml.subject", "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
+	j.Findings.Pass(finding.SAMLSubject, "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
 }
 
 // hasElements reports whether an element has child elements.
@@ -58,7 +58,7 @@ func (j *judging) spaces(what, name, value string) {
 // space remarks on the values that spaces noted.
 func (j *judging) space() {
 	if len(j.spaced) > 0 {
-		j.Findings.Add(finding.Finding{ID: "saml.space", Level: finding.Note, Check: "white space in values",
+		j.Findings.Add(finding.Finding{ID: finding.SAMLSpace, Level: finding.Note, Check: "white space in values",
 			Saw:      strings.Join(j.spaced, ", ") + " begins or ends with white space; it was kept",
 			Expected: "values without it",
 			Side:     finding.Provider, Fix: finding.Do("take it off at the provider; many apps compare " +
@@ -78,15 +78,16 @@ func formatWords(format string) string {
 func (j *judging) confirmation() {
 	data := j.bearer()
 	if data == nil {
-		j.fail("saml.confirmation", "subject confirmation", "no bearer confirmation with data",
+		j.fail(finding.SAMLConfirmation, "subject confirmation", "no bearer confirmation with data",
 			"one bearer confirmation",
 			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
 		return
 	}
-	compare(&j.Findings, "saml.recipient", "recipient", xmlsec.Attr(data, "Recipient"), j.ACS, finding.Provider,
+	compare(&j.Findings, finding.SAMLRecipient, "recipient", xmlsec.Attr(data, "Recipient"), j.ACS, finding.Provider,
 		"set the app's assertion consumer URL at the provider to %s", "SAML Profiles 4.1.4.2")
 	if xmlsec.HasAttr(data, "NotBefore") {
-		j.fail("saml.confirmation", "subject confirmation", "NotBefore "+xmlsec.Attr(data, "NotBefore"), "no NotBefore",
+		j.fail(finding.SAMLConfirmation, "subject confirmation", "NotBefore "+xmlsec.Attr(data, "NotBefore"),
+			"no NotBefore",
 			finding.Provider, "leave NotBefore out of the bearer confirmation; it belongs into the conditions",
 			"SAML Profiles 4.1.4.2")
 	}
@@ -134,12 +135,12 @@ func (j *judging) holds(d *etree.Element) int {
 // conditions refuses a condition that is not understood (SAML Core, section 2.5.1.1), and another version of assertion.
 func (j *judging) conditions() {
 	if v := xmlsec.Attr(j.assertion, "Version"); v != "2.0" {
-		j.fail("saml.shape", "version of the assertion", fmt.Sprintf("Version %q", v), "Version 2.0", finding.Provider,
-			"send SAML 2.0", "SAML Core 2.3.3")
+		j.fail(finding.SAMLShape, "version of the assertion", fmt.Sprintf("Version %q", v), "Version 2.0",
+			finding.Provider, "send SAML 2.0", "SAML Core 2.3.3")
 	}
 	all := xmlsec.Children(j.assertion, NSAssertion, "Conditions")
 	if len(all) > 1 {
-		j.fail("saml.condition", "conditions", fmt.Sprintf("%d Conditions elements", len(all)), "at most one",
+		j.fail(finding.SAMLCondition, "conditions", fmt.Sprintf("%d Conditions elements", len(all)), "at most one",
 			finding.Provider, "send one Conditions element", "SAML Core 2.3.3")
 		return
 	}
@@ -153,7 +154,7 @@ func (j *judging) conditions() {
 			if t := typeOf(c); t != "" {
 				saw += " of type " + t
 			}
-			j.fail("saml.condition", "conditions", saw, "conditions of SAML 2.0 alone", finding.Provider,
+			j.fail(finding.SAMLCondition, "conditions", saw, "conditions of SAML 2.0 alone", finding.Provider,
 				"take the condition out for this app: it must be refused, since nobody knows whether it holds",
 				"SAML Core 2.5.1.1")
 		}
@@ -174,7 +175,7 @@ func typeOf(el *etree.Element) string {
 func (j *judging) window() {
 	var from, until time.Time
 	bad := func(what string, err error) {
-		j.fail("saml.time", "times of the assertion", err.Error(), what, finding.Provider, "send times in UTC",
+		j.fail(finding.SAMLTime, "times of the assertion", err.Error(), what, finding.Provider, "send times in UTC",
 			"SAML Core 1.3.3")
 	}
 	take := func(el *etree.Element, attr string, start bool) bool {
@@ -206,7 +207,7 @@ func (j *judging) window() {
 		return
 	}
 	if data != nil && !xmlsec.HasAttr(data, "NotOnOrAfter") {
-		j.fail("saml.time", "times of the assertion", "no NotOnOrAfter in the subject confirmation",
+		j.fail(finding.SAMLTime, "times of the assertion", "no NotOnOrAfter in the subject confirmation",
 			"a time at which it ends",
 			finding.Provider, "set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
 		return
@@ -215,18 +216,18 @@ func (j *judging) window() {
 	skewed := func() string { return fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew)) }
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
-		j.fail("saml.time.early", "time window",
+		j.fail(finding.SAMLTimeEarly, "time window",
 			fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
 			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead",
 			"SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
-		j.fail("saml.time.late", "time window",
+		j.fail(finding.SAMLTimeLate, "time window",
 			fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
 			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides "+
 				"by NTP",
 			"SAML Core 2.5.1")
 	default:
-		j.Findings.Pass("saml.time", "time window", window)
+		j.Findings.Pass(finding.SAMLTime, "time window", window)
 	}
 }
 
@@ -250,7 +251,7 @@ func span(d time.Duration) string {
 func (j *judging) audience() {
 	rs := xmlsec.Children(xmlsec.Child(j.assertion, NSAssertion, "Conditions"), NSAssertion, "AudienceRestriction")
 	if len(rs) == 0 {
-		compare(&j.Findings, "saml.audience", "audience", "", []string{j.App}, finding.Provider,
+		compare(&j.Findings, finding.SAMLAudience, "audience", "", []string{j.App}, finding.Provider,
 			"set the audience for this app at the provider to %s", "SAML Profiles 4.1.4.2")
 		return
 	}
@@ -268,7 +269,7 @@ func (j *judging) audience() {
 		if ok {
 			saw = j.App
 		}
-		compare(&j.Findings, "saml.audience", "audience", saw, []string{j.App}, finding.Provider,
+		compare(&j.Findings, finding.SAMLAudience, "audience", saw, []string{j.App}, finding.Provider,
 			"set the audience for this app at the provider to %s", "SAML Core 2.5.1.4")
 		return
 	}
@@ -277,25 +278,26 @@ func (j *judging) audience() {
 func (j *judging) authn() {
 	st := xmlsec.Child(j.assertion, NSAssertion, "AuthnStatement")
 	if st == nil {
-		j.fail("saml.authn", "authentication statement", "none", "one AuthnStatement", finding.Provider,
+		j.fail(finding.SAMLAuthn, "authentication statement", "none", "one AuthnStatement", finding.Provider,
 			"set the provider to the Web Browser SSO profile", "SAML Profiles 4.1.4.2")
 		return
 	}
 	j.SessionIndex = xmlsec.Attr(st, "SessionIndex")
 	j.Context = xmlsec.Text(xmlsec.Path(st, NSAssertion, "AuthnContext", "AuthnContextClassRef"))
 	if len(j.Contexts) == 0 {
-		j.Findings.Pass("saml.strength", "authentication strength", ShortName(j.Context))
+		j.Findings.Pass(finding.SAMLStrength, "authentication strength", ShortName(j.Context))
 		return
 	}
 	want := make([]string, len(j.Contexts))
 	for i, c := range j.Contexts {
 		if c == j.Context {
-			j.Findings.Pass("saml.strength", "authentication strength", ShortName(j.Context))
+			j.Findings.Pass(finding.SAMLStrength, "authentication strength", ShortName(j.Context))
 			return
 		}
 		want[i] = ShortName(c)
 	}
-	j.fail("saml.strength", "authentication strength", ShortName(j.Context), strings.Join(want, " or "), finding.Person,
+	j.fail(finding.SAMLStrength, "authentication strength", ShortName(j.Context), strings.Join(want, " or "),
+		finding.Person,
 		"sign in with a second factor; if that was done, set the provider to say so in AuthnContextClassRef",
 		"SAML Core 3.3.2.2.1")
 }
@@ -362,11 +364,11 @@ func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise fun
 		w := &wanted[i]
 		at := slices.IndexFunc(got, func(a Attribute) bool { return Satisfies(*w, a) && len(a.Values) > 0 })
 		if at >= 0 {
-			out.Pass("claims.wanted", "wanted attribute "+w.Label(), strings.Join(got[at].Values, ", "))
+			out.Pass(finding.ClaimsWanted, "wanted attribute "+w.Label(), strings.Join(got[at].Values, ", "))
 			continue
 		}
-		f := finding.Finding{ID: "claims.wanted", Level: finding.Note, Check: "wanted attribute " + w.Label(),
-			Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
+		f := finding.Finding{ID: finding.ClaimsWanted, Level: finding.Note, Check: "wanted attribute " + w.Label(),
+			Of: w.Name, Saw: "not sent", Expected: w.Name, Side: finding.Provider, Ref: "SAML Metadata 2.4.4.2",
 			Fix: finding.Do("release it to the app under the name that it reads")}
 		if advise != nil {
 			f.Fix = advise(*w)
@@ -384,7 +386,7 @@ func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise fun
 			}
 		}
 		if w.Required {
-			f.ID, f.Level = "claims.required", finding.Error
+			f.ID, f.Level = finding.ClaimsRequired, finding.Error
 			f.Check = "required attribute " + w.Label()
 		}
 		out.Add(f)
@@ -418,16 +420,16 @@ func (j *judging) request() {
 	}
 	switch {
 	case saw == "" && want == "" && j.AllowUnsolicited:
-		j.Findings.Pass("saml.in-response-to", "answer to a request", "unsolicited, as this trust allows")
+		j.Findings.Pass(finding.SAMLInResponseTo, "answer to a request", "unsolicited, as this trust allows")
 	case saw == "" && want == "":
-		j.failWith("saml.unsolicited", "answer to a request", "an unsolicited response",
+		j.failWith(finding.SAMLUnsolicited, "answer to a request", "an unsolicited response",
 			"an answer to a request of the app", finding.Both, finding.Do("start the sign-in at the app").
 				Or(named(j.Trust, "allow such responses", "trust", "change", j.Trust, "--unsolicited", "allow")),
 			"SAML Profiles 4.1.5")
 	case saw != want:
 		j.notAnswering(saw, want, "")
 	case j.CheckRequest:
-		j.Findings.Pass("saml.in-response-to", "answer to a request", saw)
+		j.Findings.Pass(finding.SAMLInResponseTo, "answer to a request", saw)
 	}
 }
 
@@ -441,5 +443,5 @@ func (j *judging) notAnswering(saw, want, where string) {
 		saw, side = "none", finding.Provider
 		fix = "set the provider to name the request in InResponseTo, in the Response and in the SubjectConfirmationData"
 	}
-	j.fail("saml.in-response-to", "answer to a request", saw+where, want, side, fix, "SAML Core 3.2.2")
+	j.fail(finding.SAMLInResponseTo, "answer to a request", saw+where, want, side, fix, "SAML Core 3.2.2")
 }

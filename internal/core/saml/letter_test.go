@@ -505,8 +505,9 @@ func TestMetadataToTheLetter(t *testing.T) {
 		}
 		got := ""
 		for _, f := range JudgeEntity(e, finding.App, now) {
-			if (f.Level == finding.Error || f.Level == finding.Warning) && !strings.HasPrefix(f.ID, "certificate.") {
-				got += f.ID
+			if (f.Level == finding.Error || f.Level == finding.Warning) &&
+				!strings.HasPrefix(string(f.ID), "certificate.") {
+				got += string(f.ID)
 			}
 			if f.Fix.IsZero() && f.Level != finding.Pass {
 				t.Errorf("%s: no remedy for %s", c.name, f.ID)

@@ -180,22 +180,22 @@ func JudgeLogout(c *Carried, el *etree.Element, e LogoutExpect) *LogoutJudgement
 	return j.LogoutJudgement
 }
 
-func (j *leaving) fail(id, check, saw, expected, fix, ref string) {
-	j.Findings.Add(finding.Finding{ID: "logout." + id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
+func (j *leaving) fail(id finding.ID, check, saw, expected, fix, ref string) {
+	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 		Side: j.Side, Fix: finding.Do(fix), Ref: ref})
 }
 
 func (j *leaving) request(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutRequest(el)
 	if err != nil {
-		j.fail("shape", "logout request", err.Error(), "a SAML 2.0 LogoutRequest",
+		j.fail(finding.LogoutShape, "logout request", err.Error(), "a SAML 2.0 LogoutRequest",
 			"send a LogoutRequest to this endpoint", "SAML Core 3.7.1")
 		return
 	}
 	j.Request = r
 	genuine := j.common(c, el, r.ID, r.Issuer, r.Destination, r.IssueInstant)
 	if r.NotOnOrAfter != nil && !j.Now.Before(r.NotOnOrAfter.Add(j.Skew)) {
-		j.fail("late", "end of the request", "ended "+stamp(*r.NotOnOrAfter), "a time to come",
+		j.fail(finding.LogoutLate, "end of the request", "ended "+stamp(*r.NotOnOrAfter), "a time to come",
 			"start the logout again; if it happens on a fresh one, set both clocks by NTP", "SAML Core 3.7.1")
 	}
 	if strings.TrimSpace(r.NameID.Value) == "" {
@@ -203,26 +203,27 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 		if xmlsec.Child(el, NSAssertion, "EncryptedID") != nil {
 			saw = "an encrypted one"
 		}
-		j.fail("subject", "name identifier", saw, "the NameID of the sign-in, as it was sent",
+		j.fail(finding.LogoutSubject, "name identifier", saw, "the NameID of the sign-in, as it was sent",
 			"name the person as the assertion did", "SAML Core 3.7.1")
 	} else {
 		if genuine {
 			j.Subject, j.Format = r.NameID.Value, r.NameID.Format
 		}
-		j.Findings.Pass("logout.subject", "name identifier", r.NameID.Value+formatWords(r.NameID.Format))
+		j.Findings.Pass(finding.LogoutSubject, "name identifier", r.NameID.Value+formatWords(r.NameID.Format))
 	}
 	if j.Seen == nil {
 		j.NotChecked = append(j.NotChecked, "whether the request was sent before",
 			"whether the person has a session there")
 	} else if !j.Findings.Failed() && j.Seen(r.ID) {
-		j.fail("replay", "one-time use", r.ID+" again", "a new ID", "start the logout again", "SAML Core 3.2.1")
+		j.fail(finding.LogoutReplay, "one-time use", r.ID+" again", "a new ID", "start the logout again",
+			"SAML Core 3.2.1")
 	}
 }
 
 func (j *leaving) response(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutResponse(el)
 	if err != nil {
-		j.fail("shape", "logout response", err.Error(), "a SAML 2.0 LogoutResponse",
+		j.fail(finding.LogoutShape, "logout response", err.Error(), "a SAML 2.0 LogoutResponse",
 			"send a LogoutResponse to this endpoint", "SAML Core 3.7.2")
 		return
 	}
@@ -239,21 +240,21 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 		if want == "" {
 			want = "no answer: no request was sent"
 		}
-		j.fail("in-response-to", "answer to a request", saw, want, "start the logout again in one browser",
+		j.fail(finding.LogoutInResponseTo, "answer to a request", saw, want, "start the logout again in one browser",
 			"SAML Core 3.2.2")
 	default:
-		j.Findings.Pass("logout.in-response-to", "answer to a request", r.InResponseTo)
+		j.Findings.Pass(finding.LogoutInResponseTo, "answer to a request", r.InResponseTo)
 	}
 	switch st := r.Status; {
 	case st.Top == StatusSuccess && st.Sub == "":
-		j.Findings.Pass("logout.status", "status", "Success")
+		j.Findings.Pass(finding.LogoutStatus, "status", "Success")
 	case st.Sub == StatusPartialLogout:
 		x := adviceOn(st)
-		j.Findings.Add(finding.Finding{ID: "logout.partial", Level: finding.Warning, Check: "status", Saw: st.Words(),
-			Expected: "Success", Side: x.side, Fix: finding.Do(x.do), Ref: "SAML Core 3.7.3.2"})
+		j.Findings.Add(finding.Finding{ID: finding.LogoutPartial, Level: finding.Warning, Check: "status",
+			Saw: st.Words(), Expected: "Success", Side: x.side, Fix: finding.Do(x.do), Ref: "SAML Core 3.7.3.2"})
 	default:
 		x := adviceOn(st)
-		j.Findings.Add(finding.Finding{ID: "logout.status", Level: finding.Error, Check: "status", Saw: st.Words(),
+		j.Findings.Add(finding.Finding{ID: finding.LogoutStatus, Level: finding.Error, Check: "status", Saw: st.Words(),
 			Expected: "Success", Side: x.side, Fix: finding.Do(x.do), Ref: "SAML Core 3.2.2.2"})
 	}
 }
@@ -261,23 +262,23 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 // common judges what both messages have, and reports whether the message stands under a good signature.
 func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination string, at time.Time) bool {
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || id == "" {
-		j.fail("shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID",
+		j.fail(finding.LogoutShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID",
 			"send SAML 2.0", "SAML Core 3.2.1")
 	}
-	compareWith(&j.Findings, "logout.issuer", "issuer", issuer, []string{j.From}, j.Side,
+	compareWith(&j.Findings, finding.LogoutIssuer, "issuer", issuer, []string{j.From}, j.Side,
 		"set the entity ID there to %s", "SAML Profiles 4.4.4", named(j.Name, "read its metadata again", string(j.Side),
 			"change", j.Name, "--metadata", "SOURCE"))
-	compare(&j.Findings, "logout.destination", "destination", destination, j.At, j.Side,
+	compare(&j.Findings, finding.LogoutDestination, "destination", destination, j.At, j.Side,
 		"set the single logout URL there to %s", "SAML Bindings 3.4.5.2 and 3.5.5.2")
 	if j.Until != nil && !j.Now.Before(*j.Until) {
-		j.fail("metadata.expired", "validity of the sender's metadata", "ended "+stamp(*j.Until), "metadata in force",
-			"read the sender's metadata again", "SAML Metadata 2.3.2")
+		j.fail(finding.LogoutMetadataExpired, "validity of the sender's metadata", "ended "+stamp(*j.Until),
+			"metadata in force", "read the sender's metadata again", "SAML Metadata 2.3.2")
 	}
 	if c != nil {
 		judgeRelay(&j.Findings, c.RelayState, j.Side)
 	}
 	if age := j.Now.Sub(at); at.IsZero() || age > 10*time.Minute+j.Skew || age < -j.Skew {
-		j.Findings.Add(finding.Finding{ID: "logout.time", Level: finding.Error, Check: "time of the message",
+		j.Findings.Add(finding.Finding{ID: finding.LogoutTime, Level: finding.Error, Check: "time of the message",
 			Saw: stamp(at), Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
 			Fix: finding.Do("set both clocks by NTP")})
 	}
@@ -288,10 +289,10 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination 
 		_, err = xmlsec.Verify(el, xmlsec.Policy{Keys: j.Keys, AllowSHA1: j.AllowSHA1})
 	}
 	if err == nil {
-		j.Findings.Pass("logout.signature", "signature", "made with the key of the "+string(j.Side))
+		j.Findings.Pass(finding.LogoutSignature, "signature", "made with the key of the "+string(j.Side))
 		return true
 	}
-	j.Findings.Add(signatureFinding("logout.signature", "signature", err, j.Side, j.Name))
+	j.Findings.Add(signatureFinding(finding.LogoutSignature, "signature", err, j.Side, j.Name))
 	return false
 }
 

@@ -29,13 +29,13 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 				fix = "this is the metadata of the other kind of party: add it as an app"
 			}
 		}
-		out.Add(finding.Finding{ID: "metadata.role", Level: finding.Error, Check: "role", Saw: saw, Expected: roleName,
-			Side: side, Fix: finding.Do(fix), Ref: "SAML Metadata 2.4"})
+		out.Add(finding.Finding{ID: finding.MetadataRole, Level: finding.Error, Check: "role", Saw: saw,
+			Expected: roleName, Side: side, Fix: finding.Do(fix), Ref: "SAML Metadata 2.4"})
 		return out
 	}
-	out.Pass("metadata.role", "role", roleName)
+	out.Pass(finding.MetadataRole, "role", roleName)
 	if role.MoreOfTheKind > 0 {
-		out.Add(finding.Finding{ID: "metadata.second-role", Level: finding.Warning, Check: "role",
+		out.Add(finding.Finding{ID: finding.MetadataSecondRole, Level: finding.Warning, Check: "role",
 			Saw:      fmt.Sprintf("%d descriptors of the role", role.MoreOfTheKind+1),
 			Expected: "one " + roleName + "; only the first is read", Side: side,
 			Fix: finding.Do("ask for metadata with one descriptor for SAML 2.0, or one entity for each"),
@@ -56,7 +56,7 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 
 // JudgeEntityID judges the form of an entity ID (SAML Core, section 8.3.6).
 func JudgeEntityID(out *finding.List, id string, side finding.Side) {
-	f := finding.Finding{ID: "metadata.entity-id", Level: finding.Note, Check: "entity ID", Saw: id, Side: side,
+	f := finding.Finding{ID: finding.MetadataEntityID, Level: finding.Note, Check: "entity ID", Saw: id, Side: side,
 		Expected: "an absolute URI of at most 1024 characters", Ref: "SAML Core 8.3.6"}
 	switch u, err := url.Parse(id); {
 	case len(id) > 1024:
@@ -87,21 +87,21 @@ func JudgeValidity(out *finding.List, until *time.Time, side finding.Side, now t
 	saw := until.Format("2006-01-02 15:04 UTC")
 	switch left := until.Sub(now); {
 	case left <= 0:
-		out.Add(finding.Finding{ID: "metadata.expired", Level: finding.Error, Check: "validUntil", Saw: saw,
+		out.Add(finding.Finding{ID: finding.MetadataExpired, Level: finding.Error, Check: "validUntil", Saw: saw,
 			Expected: "a time to come", Side: side, Fix: finding.Do("fetch the metadata again from its source"),
 			Ref: "SAML Metadata 2.3.2"})
 	case left < 14*24*time.Hour:
-		out.Add(finding.Finding{ID: "metadata.expiring", Level: finding.Warning, Check: "validUntil", Saw: saw,
+		out.Add(finding.Finding{ID: finding.MetadataExpiring, Level: finding.Warning, Check: "validUntil", Saw: saw,
 			Expected: "more than 14 days left", Side: side,
 			Fix: finding.Do("plan to read the metadata again before that day")})
 	default:
-		out.Pass("metadata.validity", "validUntil", saw)
+		out.Pass(finding.MetadataValidity, "validUntil", saw)
 	}
 }
 
 func judgeEndpoints(out *finding.List, list []Endpoint, name string, side finding.Side, bindings ...string) {
 	if len(list) == 0 {
-		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name, Saw: "none",
+		out.Add(finding.Finding{ID: finding.MetadataEndpoint, Level: finding.Error, Check: name, Of: name, Saw: "none",
 			Expected: "at least one", Side: side, Fix: finding.Do("ask for complete metadata")})
 		return
 	}
@@ -115,7 +115,7 @@ func judgeEndpoints(out *finding.List, list []Endpoint, name string, side findin
 		for i, b := range bindings {
 			want[i] = ShortName(b)
 		}
-		out.Add(finding.Finding{ID: "metadata.endpoint", Level: finding.Error, Check: name,
+		out.Add(finding.Finding{ID: finding.MetadataEndpoint, Level: finding.Error, Check: name, Of: name,
 			Saw: "only " + strings.Join(saw, ", "), Expected: strings.Join(want, " or "), Side: side,
 			Fix: finding.Do("ask for an endpoint with a binding that browsers use")})
 		return
@@ -125,7 +125,7 @@ func judgeEndpoints(out *finding.List, list []Endpoint, name string, side findin
 		judgeURL(out, e.Location, name, side)
 	}
 	if len(*out) == problems {
-		out.Pass("metadata.endpoint", name, use.Location)
+		out.Pass(finding.MetadataEndpoint, name, use.Location)
 	}
 }
 
@@ -135,7 +135,7 @@ func judgeLogout(out *finding.List, role *Role, side finding.Side) {
 		return
 	}
 	if _, ok := role.LogoutEndpoint(false); !ok {
-		out.Add(finding.Finding{ID: "metadata.logout", Level: finding.Note, Check: "SingleLogoutService",
+		out.Add(finding.Finding{ID: finding.MetadataLogout, Level: finding.Note, Check: "SingleLogoutService",
 			Saw: "by no binding that browsers use", Expected: "HTTP-Redirect or HTTP-POST", Side: side,
 			Fix: finding.Do("ask for an endpoint with one of them, or have people sign out at each app")})
 	}
@@ -151,20 +151,20 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	u, err := url.Parse(loc)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
+		out.Add(finding.Finding{ID: finding.MetadataEndpointURL, Level: finding.Error, Check: name, Of: loc, Saw: loc,
 			Expected: "an absolute https: URL", Side: side, Fix: finding.Do("correct the Location in the metadata")})
 	case u.Scheme == "http" && !judge.IsLoopback(u.Hostname()):
-		out.Add(finding.Finding{ID: "metadata.http", Level: finding.Warning, Check: name, Saw: loc,
+		out.Add(finding.Finding{ID: finding.MetadataHTTP, Level: finding.Warning, Check: name, Of: loc, Saw: loc,
 			Expected: "https:", Side: side,
 			Fix: finding.Do("serve it over https; over http anyone on the way reads and changes what passes")})
 	case u.User != nil:
-		out.Add(finding.Finding{ID: "metadata.endpoint-user", Level: finding.Error, Check: name, Saw: u.Redacted(),
-			Expected: "a URL without a user name", Side: side,
+		out.Add(finding.Finding{ID: finding.MetadataEndpointUser, Level: finding.Error, Check: name, Of: loc,
+			Saw: u.Redacted(), Expected: "a URL without a user name", Side: side,
 			Fix: finding.Do("take user name and password out of the Location: metadata is public, and browsers do " +
 				"not send " +
 				"them")})
 	case u.Fragment != "":
-		out.Add(finding.Finding{ID: "metadata.endpoint-url", Level: finding.Error, Check: name, Saw: loc,
+		out.Add(finding.Finding{ID: finding.MetadataEndpointURL, Level: finding.Error, Check: name, Of: loc, Saw: loc,
 			Expected: "a URL without a fragment", Side: side, Fix: finding.Do("take off #" + u.Fragment)})
 	}
 }
@@ -173,7 +173,7 @@ func judgeACSIndexes(out *finding.List, list []Endpoint) {
 	seen := map[int]string{}
 	for _, e := range list {
 		if first, ok := seen[e.Index]; ok {
-			out.Add(finding.Finding{ID: "metadata.acs-index", Level: finding.Warning,
+			out.Add(finding.Finding{ID: finding.MetadataACSIndex, Level: finding.Warning,
 				Check:    "AssertionConsumerService index",
 				Saw:      fmt.Sprintf("index %d at %s and at %s", e.Index, first, e.Location),
 				Expected: "each index once", Side: finding.App, Fix: finding.Do("number the endpoints apart"),
@@ -195,8 +195,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 			if n := near.Names(strings.ToLower(k.Use), []string{"signing", "encryption"}); len(n) > 0 {
 				want = n[0]
 			}
-			out.Add(finding.Finding{ID: "metadata.key-use", Level: finding.Error, Check: "use of a key", Saw: k.Use,
-				Expected: want, Side: side, Ref: "SAML Metadata 2.4.1.1",
+			out.Add(finding.Finding{ID: finding.MetadataKeyUse, Level: finding.Error, Check: "use of a key", Of: k.Use,
+				Saw: k.Use, Expected: want, Side: side, Ref: "SAML Metadata 2.4.1.1",
 				Fix: finding.Do("write use=\"" + want +
 					"\" in the KeyDescriptor, or none for both; this key is used for nothing")})
 			continue
@@ -207,8 +207,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 			if saw == "" {
 				saw = err.Error()
 			}
-			out.Add(finding.Finding{ID: "metadata.key", Level: finding.Error, Check: use + " certificate", Saw: saw,
-				Expected: "an X.509 certificate", Side: side,
+			out.Add(finding.Finding{ID: finding.MetadataKey, Level: finding.Error, Check: use + " certificate", Of: use,
+				Saw: saw, Expected: "an X.509 certificate", Side: side,
 				Fix: finding.Do("ask for metadata with the certificate, never with a private key")})
 			continue
 		}
@@ -216,8 +216,8 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 			signing++
 		}
 		for _, f := range keys.Judge(c, use, side, now) {
-			if f.ID == "certificate.expired" && role.others(use, now) {
-				f.ID, f.Level = "certificate.superseded", finding.Note
+			if f.ID == finding.CertificateExpired && role.others(use, now) {
+				f.ID, f.Level = finding.CertificateSuperseded, finding.Note
 				f.Expected = "the one alone that is in force"
 				f.Fix = finding.Do("take it out of the metadata: another " + use + " certificate is in force")
 			}
@@ -225,13 +225,13 @@ func judgeKeys(out *finding.List, role *Role, side finding.Side, now time.Time) 
 		}
 	}
 	if side == finding.Provider && signing == 0 {
-		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Error, Check: "signing certificate",
+		out.Add(finding.Finding{ID: finding.MetadataNoSigningKey, Level: finding.Error, Check: "signing certificate",
 			Saw: "none", Expected: "at least one", Side: side,
 			Fix: finding.Do("without it no response of this provider can be verified; " +
 				"ask for metadata with a signing KeyDescriptor")})
 	}
 	if side == finding.App && role.RequestsSigned && signing == 0 {
-		out.Add(finding.Finding{ID: "metadata.no-signing-key", Level: finding.Warning, Check: "signing certificate",
+		out.Add(finding.Finding{ID: finding.MetadataNoSigningKey, Level: finding.Warning, Check: "signing certificate",
 			Saw:      "AuthnRequestsSigned and no signing certificate",
 			Expected: "the certificate that verifies its requests",
 			Side:     side, Fix: finding.Do("ask for metadata with a signing KeyDescriptor")})

@@ -105,8 +105,8 @@ func TestMetadataIsJudged(t *testing.T) {
 		}
 		var got []string
 		for _, x := range JudgeEntity(e, finding.App, at) {
-			if x.Level != finding.Pass && !strings.HasPrefix(x.ID, "certificate.") {
-				got = append(got, x.ID)
+			if x.Level != finding.Pass && !strings.HasPrefix(string(x.ID), "certificate.") {
+				got = append(got, string(x.ID))
 			}
 		}
 		if !slices.Contains(got, want) || len(slices.Compact(got)) != 1 {

@@ -177,7 +177,7 @@ type asking struct {
 	*RequestJudgement
 }
 
-func (j *asking) fail(id, check, saw, expected, fix, ref string) {
+func (j *asking) fail(id finding.ID, check, saw, expected, fix, ref string) {
 	j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 		Side: finding.App, Fix: finding.Do(fix), Ref: ref})
 }
@@ -185,33 +185,33 @@ func (j *asking) fail(id, check, saw, expected, fix, ref string) {
 func (j *asking) run(c *Carried, el *etree.Element) {
 	r, err := ReadRequest(el)
 	if err != nil {
-		j.fail("request.shape", "AuthnRequest", err.Error(), "a SAML 2.0 AuthnRequest",
+		j.fail(finding.RequestShape, "AuthnRequest", err.Error(), "a SAML 2.0 AuthnRequest",
 			"send an AuthnRequest to this endpoint",
 			"SAML Core 3.4.1")
 		return
 	}
 	j.Request = r
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || r.ID == "" {
-		j.fail("request.shape", "version and ID", fmt.Sprintf("Version %q, ID %q", v, r.ID), "Version 2.0 and an ID",
-			"send SAML 2.0", "SAML Core 3.2.1")
+		j.fail(finding.RequestShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, r.ID),
+			"Version 2.0 and an ID", "send SAML 2.0", "SAML Core 3.2.1")
 	}
-	compareWith(&j.Findings, "request.issuer", "issuer of the request", r.Issuer, []string{j.App.ID}, finding.App,
+	compareWith(&j.Findings, finding.RequestIssuer, "issuer of the request", r.Issuer, []string{j.App.ID}, finding.App,
 		"set the app's entity ID to %s", "SAML Core 3.2.1",
 		named(j.AppName, "read its metadata again", "app", "change", j.AppName, "--metadata", "SOURCE"))
 	if r.IssuerFormat != "" && r.IssuerFormat != FormatEntity {
-		j.fail("request.issuer", "format of the issuer", ShortName(r.IssuerFormat), "entity, or no Format",
+		j.fail(finding.RequestIssuer, "format of the issuer", ShortName(r.IssuerFormat), "entity, or no Format",
 			"name the issuer by its entity ID, without another Format", "SAML Profiles 4.1.4.1")
 	}
 	if until := j.App.Until(j.App.SP); until != nil && !j.Now.Before(*until) {
-		j.Findings.Add(finding.Finding{ID: "request.metadata.expired", Level: finding.Error,
+		j.Findings.Add(finding.Finding{ID: finding.RequestMetadataExpired, Level: finding.Error,
 			Check: "validity of the app's metadata", Saw: "ended " + stamp(*until), Expected: "metadata in force",
 			Side: finding.App, Ref: "SAML Metadata 2.3.2", Fix: finding.Do("read the app's metadata again").
 				Then(named(j.AppName, "from its source", "app", "change", j.AppName, "--metadata", "SOURCE"))})
 	}
 	signed := xmlsec.Child(el, xmlsec.NS, "Signature") != nil || c != nil && c.Signature != nil
 	if r.Destination != "" || signed {
-		compare(&j.Findings, "request.destination", "destination of the request", r.Destination, j.SSO, finding.App,
-			"set the provider's sign-in URL at the app to %s", "SAML Bindings 3.4.5.2 and 3.5.5.2")
+		compare(&j.Findings, finding.RequestDestination, "destination of the request", r.Destination, j.SSO,
+			finding.App, "set the provider's sign-in URL at the app to %s", "SAML Bindings 3.4.5.2 and 3.5.5.2")
 	}
 	j.consumer()
 	judgeRequestSignature(&j.Findings, c, el, j.RequestExpect)
@@ -219,19 +219,19 @@ func (j *asking) run(c *Carried, el *etree.Element) {
 		judgeRelay(&j.Findings, c.RelayState, finding.App)
 	}
 	if age := j.Now.Sub(r.IssueInstant); r.IssueInstant.IsZero() || age > 10*time.Minute+j.Skew || age < -j.Skew {
-		j.Findings.Add(finding.Finding{ID: "request.time", Level: finding.Error, Check: "time of the request",
+		j.Findings.Add(finding.Finding{ID: finding.RequestTime, Level: finding.Error, Check: "time of the request",
 			Saw: stamp(r.IssueInstant), Expected: "within 10 minutes before " + stamp(j.Now), Side: finding.Clock,
 			Fix: finding.Do("set both clocks by NTP")})
 	} else {
-		j.Findings.Pass("request.time", "time of the request", stamp(r.IssueInstant))
+		j.Findings.Pass(finding.RequestTime, "time of the request", stamp(r.IssueInstant))
 	}
 	if j.Seen != nil && j.Seen(r.ID) {
-		j.Findings.Add(finding.Finding{ID: "request.replay", Level: finding.Error, Check: "one-time use", Saw: r.ID +
-			" again",
+		j.Findings.Add(finding.Finding{ID: finding.RequestReplay, Level: finding.Error, Check: "one-time use",
+			Saw:      r.ID + " again",
 			Expected: "a new ID", Side: finding.Sender, Fix: finding.Do("start the sign-in at the app again")})
 	}
 	if err := r.Context.check(); err != nil {
-		j.fail("request.authn-context", "authentication context asked for", err.Error(), "what SAML 2.0 has",
+		j.fail(finding.RequestAuthnContext, "authentication context asked for", err.Error(), "what SAML 2.0 has",
 			"correct the RequestedAuthnContext, or leave it out", "SAML Core 3.3.2.2.1")
 	}
 }
@@ -250,22 +250,22 @@ func (j *asking) consumer() {
 	}
 	switch {
 	case r.ACSIndex != "" && (r.ACS != "" || r.Binding != ""):
-		j.fail("request.acs", "assertion consumer service asked for", "an index together with a URL or a binding",
+		j.fail(finding.RequestACS, "assertion consumer service asked for", "an index together with a URL or a binding",
 			"one of them", "send AssertionConsumerServiceIndex, or the URL with its binding, and not both",
 			"SAML Core 3.4.1")
 		return
 	case r.ACSIndex != "":
-		compare(&j.Findings, "request.acs", "assertion consumer service asked for, by index", r.ACSIndex, indexes,
+		compare(&j.Findings, finding.RequestACS, "assertion consumer service asked for, by index", r.ACSIndex, indexes,
 			finding.App,
 			"ask for an index that the app's metadata has, such as %s", "SAML Core 3.4.1")
 		r.ACS = at[r.ACSIndex]
 	case r.ACS != "":
-		compare(&j.Findings, "request.acs", "assertion consumer service asked for", r.ACS, acs, finding.App,
+		compare(&j.Findings, finding.RequestACS, "assertion consumer service asked for", r.ACS, acs, finding.App,
 			"make both sides use one URL: either the app is set to %s, or its metadata is corrected and read again",
 			"SAML Core 3.4.1")
 	}
 	if r.Binding != "" && r.Binding != BindingPOST {
-		j.fail("request.binding", "binding asked for", ShortName(r.Binding), "HTTP-POST",
+		j.fail(finding.RequestBinding, "binding asked for", ShortName(r.Binding), "HTTP-POST",
 			"ask for the answer by HTTP-POST, or leave ProtocolBinding out", "SAML Core 3.4.1")
 	}
 }
@@ -274,7 +274,7 @@ func (j *asking) consumer() {
 // app.
 func (j *asking) wishes() {
 	r := j.Request
-	refuse := func(sub, id, check, saw, expected, ref string, fix finding.Remedy) {
+	refuse := func(sub string, id finding.ID, check, saw, expected, ref string, fix finding.Remedy) {
 		j.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: check, Saw: saw, Expected: expected,
 			Side: finding.Both, Fix: fix, Ref: ref})
 		if j.Answer == nil {
@@ -292,18 +292,18 @@ func (j *asking) wishes() {
 				fix = fix.Or(named(j.Trust, "set the trust to send what the app asks for", "claims", "set", j.Trust,
 					"--subject-format", p.Format))
 			}
-			refuse(StatusInvalidNameIDPolicy, "request.format", "name identifier format asked for", ShortName(p.Format),
-				ShortName(j.Format)+", which this trust sends", "SAML Core 3.4.1.1", fix)
+			refuse(StatusInvalidNameIDPolicy, finding.RequestFormat, "name identifier format asked for",
+				ShortName(p.Format), ShortName(j.Format)+", which this trust sends", "SAML Core 3.4.1.1", fix)
 		}
 		if p.SPNameQualifier != "" && p.SPNameQualifier != j.App.ID {
-			refuse(StatusInvalidNameIDPolicy, "request.qualifier", "SPNameQualifier asked for", p.SPNameQualifier,
+			refuse(StatusInvalidNameIDPolicy, finding.RequestQualifier, "SPNameQualifier asked for", p.SPNameQualifier,
 				j.App.ID+", the app itself", "SAML Core 3.4.1.1",
 				finding.Do("leave SPNameQualifier out; name identifiers are for this app alone"))
 		}
 	}
 	if r.Subject != nil && (r.Confirmed || r.Subject.Value == "") {
-		refuse(StatusRequestUnsupported, "request.subject", "subject of the request", "confirmations, or no NameID",
-			"a NameID alone", "SAML Profiles 4.1.4.1",
+		refuse(StatusRequestUnsupported, finding.RequestSubject, "subject of the request",
+			"confirmations, or no NameID", "a NameID alone", "SAML Profiles 4.1.4.1",
 			finding.Do("name the person by a NameID, or leave the Subject out"))
 	}
 	if _, ok := Acceptable(j.Contexts, r.Context); !ok {
@@ -311,17 +311,17 @@ func (j *asking) wishes() {
 		if len(j.Contexts) > 0 {
 			want = ShortName(j.Contexts[0]) + ", which this trust demands"
 		}
-		refuse(StatusNoAuthn, "request.authn-context", "authentication context asked for", r.Context.Words(), want,
+		refuse(StatusNoAuthn, finding.RequestAuthnContext, "authentication context asked for", r.Context.Words(), want,
 			"SAML Core 3.3.2.2.1", finding.Do("have the app ask for a context that the provider gives, or for none"))
 	} else if r.Context != nil {
-		j.Findings.Pass("request.authn-context", "authentication context asked for", r.Context.Words())
+		j.Findings.Pass(finding.RequestAuthnContext, "authentication context asked for", r.Context.Words())
 	}
 }
 
 // judgeRelay warns of a RelayState that is longer than the standard lets it be.
 func judgeRelay(out *finding.List, relay string, side finding.Side) {
 	if len(relay) > 80 {
-		out.Add(finding.Finding{ID: "saml.relay-state", Level: finding.Warning, Check: "RelayState",
+		out.Add(finding.Finding{ID: finding.SAMLRelayState, Level: finding.Warning, Check: "RelayState",
 			Saw: fmt.Sprintf("%d bytes", len(relay)), Expected: "at most 80", Side: side,
 			Ref: "SAML Bindings 3.4.3 and 3.5.3",
 			Fix: finding.Do("send a short reference and keep what it stands for; others cut or refuse longer ones")})
@@ -343,25 +343,25 @@ func judgeRequestSignature(out *finding.List, c *Carried, el *etree.Element, e R
 	wanted := e.WantSigned || e.App.SP.RequestsSigned
 	switch {
 	case err == nil:
-		out.Pass("request.signature", "signature of the request", "made with the app's key")
+		out.Pass(finding.RequestSignature, "signature of the request", "made with the app's key")
 	case errors.As(err, &se) && se.Reason == xmlsec.NoSignature && !wanted:
-		out.Pass("request.signature", "signature of the request", "none, and none is wanted")
+		out.Pass(finding.RequestSignature, "signature of the request", "none, and none is wanted")
 	case errors.As(err, &se) && se.Reason == xmlsec.NoKey && !wanted:
-		out.Add(finding.Finding{ID: "request.signature", Level: finding.Note, Check: "signature of the request",
+		out.Add(finding.Finding{ID: finding.RequestSignature, Level: finding.Note, Check: "signature of the request",
 			Saw: "signed, and no key of the app is known", Expected: "the app's signing certificate in its metadata",
 			Side: finding.App, Fix: finding.Do("add the certificate to the app's metadata so that it can be verified")})
 	default:
-		out.Add(signatureFinding("request.signature", "signature of the request", err, finding.App, e.AppName))
+		out.Add(signatureFinding(finding.RequestSignature, "signature of the request", err, finding.App, e.AppName))
 	}
 }
 
 // compare checks a value against the ones that would do, and says how it differs.
-func compare(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string) {
+func compare(out *finding.List, id finding.ID, check, saw string, want []string, side finding.Side, fix, ref string) {
 	compareWith(out, id, check, saw, want, side, fix, ref, finding.Remedy{})
 }
 
 // compareWith is compare with another remedy that would do as well.
-func compareWith(out *finding.List, id, check, saw string, want []string, side finding.Side, fix, ref string,
+func compareWith(out *finding.List, id finding.ID, check, saw string, want []string, side finding.Side, fix, ref string,
 	or finding.Remedy) {
 	for _, w := range want {
 		if saw == w {

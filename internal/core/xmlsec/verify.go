@@ -25,6 +25,11 @@ const (
 	NoKey         Reason = "nokey"     // no key is known to verify it with
 )
 
+// Reasons lists the reasons for which a signature is refused.
+func Reasons() []Reason {
+	return []Reason{NoSignature, BadShape, BadReference, BadAlgorithm, WeakAlgorithm, WrongKey, Changed, NoKey}
+}
+
 // SignatureError is the reason and detail of a refused signature.
 type SignatureError struct {
 	Reason Reason

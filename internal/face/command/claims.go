@@ -75,7 +75,7 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		}
 		var gaps finding.List
 		for _, f := range fs {
-			if (strings.HasPrefix(f.ID, "claims.") || f.ID == "trust.subject-format") && f.Level != finding.Pass {
+			if (f.ID.Of(finding.ClaimsFamily) || f.ID == finding.TrustSubjectFormat) && f.Level != finding.Pass {
 				gaps = append(gaps, f)
 			}
 		}

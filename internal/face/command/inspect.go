@@ -301,7 +301,7 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 	all(func(from string, v *inspect.Inspection, err error) {
 		if err != nil {
 			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused,
-				Findings: finding.List{{ID: "inspect.unknown",
+				Findings: finding.List{{ID: finding.InspectUnknown,
 					Level: finding.Error, Check: "message", Saw: err.Error(), Expected: "something that inspect knows",
 					Side: finding.Sender, Fix: finding.Do("capture it whole")}}}
 		}

@@ -322,7 +322,7 @@ func (a *App) settleStep(d *desk.Desk, got []string, done, waive string, reason 
 		return err
 	}
 	word := done + waive
-	at := slices.IndexFunc(todos, func(x handoff.Todo) bool { return x.ID == word })
+	at := slices.IndexFunc(todos, func(x handoff.Todo) bool { return string(x.ID) == word })
 	if n, err := strconv.Atoi(word); err == nil {
 		at = n - 1
 	}

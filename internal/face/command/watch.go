@@ -283,8 +283,8 @@ func (x *watched) arrived(trust string, got federation.Learned, person string) (
 	}
 	account, l, err := x.a.player(x.d).Arrived(trust, got, who, x.in.account)
 	if err != nil {
-		l.Add(finding.Finding{ID: "watch.ledger", Level: finding.Warning, Check: "claims and account", Saw: err.Error(),
-			Expected: "a ledger that says what was promised", Side: finding.Ledger,
+		l.Add(finding.Finding{ID: finding.WatchLedger, Level: finding.Warning, Check: "claims and account",
+			Saw: err.Error(), Expected: "a ledger that says what was promised", Side: finding.Ledger,
 			Fix: finding.Do("mend what it says")})
 	}
 	return account, l

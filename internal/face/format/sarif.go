@@ -44,7 +44,7 @@ func SARIF(w io.Writer, version string, list []Result) error {
 		Suppressed  []suppression     `json:"suppressions,omitempty"`
 		Expectation map[string]string `json:"properties"`
 	}
-	rules, results, seen := []rule{}, []result{}, map[string]bool{}
+	rules, results, seen := []rule{}, []result{}, map[finding.ID]bool{}
 	level := map[finding.Level]string{finding.Error: "error", finding.Warning: "warning", finding.Note: "note"}
 	for _, f := range list {
 		if level[f.Level] == "" {
@@ -52,12 +52,16 @@ func SARIF(w io.Writer, version string, list []Result) error {
 		}
 		if !seen[f.ID] {
 			seen[f.ID] = true
-			rules = append(rules, rule{f.ID, text{Safe(f.Check)}})
+			means := Safe(f.Check)
+			if e, ok := finding.Lookup(f.ID); ok {
+				means = e.Means
+			}
+			rules = append(rules, rule{string(f.ID), text{means}})
 		}
-		r := result{Rule: f.ID, Level: level[f.Level],
+		r := result{Rule: string(f.ID), Level: level[f.Level],
 			Message:     text{Safe(f.Check + ": " + f.Saw + "; expected " + f.Expected + ". " + Remedy(f.Fix))},
 			Locations:   []location{{[]logical{{f.About, f.Kind}}}},
-			Prints:      map[string]string{"about/v1": f.About + " " + f.ID + " " + Safe(f.Check)},
+			Prints:      map[string]string{"about/v1": f.About + " " + Safe(f.Key())},
 			Expectation: map[string]string{"side": string(f.Side), "reference": f.Ref}}
 		if f.Let != "" {
 			r.Suppressed = []suppression{{"external", Safe(f.Let)}}

@@ -118,7 +118,7 @@ func (b Block) cells() (head []string, rows [][]string) {
 	case b.Findings != nil:
 		for _, f := range b.Findings {
 			if f.Level != finding.Pass || b.Passed {
-				rows = append(rows, []string{string(f.Level), f.ID, f.Check, f.Saw, f.Expected, string(f.Side),
+				rows = append(rows, []string{string(f.Level), string(f.ID), f.Check, f.Saw, f.Expected, string(f.Side),
 					Remedy(f.Fix)})
 			}
 		}
@@ -485,7 +485,7 @@ func (p *Printer) Finding(f finding.Finding) string {
 		fmt.Fprintf(&out, "%s: %s\n", head, strings.Join(lines, "\n         "))
 		return out.String()
 	}
-	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+f.ID+"]"))
+	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+string(f.ID)+"]"))
 	fields := [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
 		{"fix", Remedy(f.Fix)}}
 	if s := blankWords(f.Fix); s != "" {

@@ -39,7 +39,7 @@ func Checked(r *check.Report, all bool, now time.Time) format.Page {
 		blocks[i].Findings = append(blocks[i].Findings, x.Finding)
 	}
 	if n := count[finding.Note]; n > 0 && !all {
-		by := map[string]int{}
+		by := map[finding.ID]int{}
 		for _, x := range open {
 			if x.Level == finding.Note {
 				by[x.ID]++
@@ -57,7 +57,7 @@ func Checked(r *check.Report, all bool, now time.Time) format.Page {
 		b := format.Block{Title: "Accepted", Head: []string{"About", "Finding", "Until", "Reason"}, Noun: "finding"}
 		for _, x := range r.Items {
 			if a := x.Accepted; a != nil {
-				b.Rows = append(b.Rows, []string{x.About, x.ID,
+				b.Rows = append(b.Rows, []string{x.About, string(x.ID),
 					a.Until.Format("2006-01-02") + " (" + format.Away(a.Until, now) + ")",
 					a.Reason + " (" + a.By + ")"})
 			}
@@ -90,7 +90,7 @@ func CheckResults(r *check.Report) []format.Result {
 func CheckCases(r *check.Report) []format.Case {
 	var out []format.Case
 	for _, x := range r.Items {
-		c := format.Case{Suite: x.About, Name: x.ID + ": " + x.Check}
+		c := format.Case{Suite: x.About, Name: string(x.ID) + ": " + x.Check}
 		words := x.Saw + "; expected " + x.Expected
 		switch {
 		case x.Accepted != nil:

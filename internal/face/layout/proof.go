@@ -29,9 +29,13 @@ func Runs(trust string, list []federation.Run, now time.Time) format.Page {
 
 // Run lays out one run with its messages.
 func Run(r *federation.Run, now time.Time) format.Page {
+	var proves []string
+	for _, f := range r.Proves {
+		proves = append(proves, string(f))
+	}
 	head := [][2]string{{"verdict", string(r.Verdict)}, {"when", format.When(r.At, now)}, {"as", r.Person},
 		{"played", strings.Join(r.StandIns, ", ")}, {"subject", r.Subject}, {"account", r.Account},
-		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(r.Proves, ", ")}}
+		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(proves, ", ")}}
 	out := []format.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, format.Block{Title: "Wanting", Findings: open})

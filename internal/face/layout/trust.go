@@ -149,7 +149,7 @@ func factsBlock(t *federation.Trust, app, provider *federation.Party, now time.T
 		if f.Rests != federation.Asserted {
 			rests = fmt.Sprintf("%s %s, run %d", f.Rests, format.Away(f.At, now), f.Run)
 		}
-		b.Fields = append(b.Fields, [2]string{f.Name, rests + ": " + cmp.Or(f.Value, "none")})
+		b.Fields = append(b.Fields, [2]string{string(f.Name), rests + ": " + cmp.Or(f.Value, "none")})
 	}
 	return b
 }

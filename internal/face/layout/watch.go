@@ -56,7 +56,7 @@ func Watch(v *watch.View, run int64) format.Page {
 	}
 	var warnings finding.List
 	for _, f := range v.Findings() {
-		if f.Level == finding.Warning || f.Level == finding.Note && strings.HasPrefix(f.ID, "signout.") {
+		if f.Level == finding.Warning || f.Level == finding.Note && f.ID.Of(finding.SignoutFamily) {
 			warnings = append(warnings, f)
 		}
 	}

@@ -40,7 +40,7 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 		if f.Run > 0 {
 			rests += fmt.Sprintf(" on %s, run %d", f.At.UTC().Format("2006-01-02"), f.Run)
 		}
-		facts.Rows = append(facts.Rows, []string{f.Name, rests, f.Value})
+		facts.Rows = append(facts.Rows, []string{string(f.Name), rests, f.Value})
 	}
 	add(facts)
 	for _, side := range []string{"app", "provider"} {

@@ -49,7 +49,7 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 		v.Findings.Add(saml.ReadFinding(err))
 		return v, nil
 	case errors.As(err, &se):
-		v.Findings.Add(finding.Finding{ID: "metadata.signature." + string(se.Reason), Level: finding.Error,
+		v.Findings.Add(finding.Finding{ID: finding.MetadataSignature.With(string(se.Reason)), Level: finding.Error,
 			Check: "signature", Saw: se.Detail,
 			Expected: "a signature with the key of " + by, Side: finding.Sender,
 			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which " +
@@ -59,14 +59,15 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 		return v, nil
 	case errors.Is(err, saml.ErrNotMetadata), errors.Is(err, saml.ErrBadTimeFormat):
 		v.Survey, v.Broken = nil, []saml.Listed{}
-		v.Findings.Add(finding.Finding{ID: "metadata.shape", Level: finding.Error, Check: "document", Saw: err.Error(),
+		v.Findings.Add(finding.Finding{ID: finding.MetadataShape, Level: finding.Error, Check: "document",
+			Saw:      err.Error(),
 			Expected: "SAML metadata", Side: finding.Sender, Fix: finding.Do("ask for the metadata document")})
 		return v, nil
 	default:
 		return nil, err
 	}
 	v.Entities, v.SignedBy, v.Verdict = ids, by, judge.Accepted
-	v.Findings.Pass("metadata.signature", "signature", xmlsec.ShortAlgorithm(survey.Method)+" by "+by)
+	v.Findings.Pass(finding.MetadataSignature, "signature", xmlsec.ShortAlgorithm(survey.Method)+" by "+by)
 	saml.JudgeValidity(&v.Findings, survey.ValidUntil, finding.Sender, now)
 	if v.Findings.Failed() {
 		v.Verdict = judge.Refused
@@ -83,7 +84,7 @@ func BrokenFindings(name string, list []saml.Listed) finding.List {
 	var out finding.List
 	for i, l := range list {
 		if i == mostNamed {
-			out.Add(finding.Finding{ID: "metadata.broken", Level: finding.Warning, Check: "entities",
+			out.Add(finding.Finding{ID: finding.MetadataBroken, Level: finding.Warning, Check: "entities",
 				Saw:      fmt.Sprintf("%d more with such problems", len(list)-mostNamed),
 				Expected: "entities that can be used",
 				Side:     finding.Sender, Fix: finding.Run("metadata", "find", name, "--broken")})
@@ -93,7 +94,7 @@ func BrokenFindings(name string, list []saml.Listed) finding.List {
 		if id == "" {
 			id = "one without an entity ID"
 		}
-		out.Add(finding.Finding{ID: "metadata.broken", Level: finding.Warning,
+		out.Add(finding.Finding{ID: finding.MetadataBroken, Level: finding.Warning,
 			Check: fmt.Sprintf("entity in line %d", l.Line), Saw: id + ": " + strings.Join(l.Problems, "; "),
 			Expected: "an entity that can be used; the others can", Side: finding.Sender,
 			Fix: finding.Do("tell whoever publishes it")})

@@ -194,7 +194,7 @@ func (p *Part) unknown(c *cast.Cast, pl *cast.Player, issuer string) {
 	for _, d := range c.SAML {
 		if d.Provider == pl {
 			p.TellFollowed(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: finding.List{{
-				ID: "saml.issuer", Level: finding.Error, Check: "issuer of the request", Saw: issuer,
+				ID: finding.SAMLIssuer, Level: finding.Error, Check: "issuer of the request", Saw: issuer,
 				Expected: d.AppID(),
 				Side:     finding.App, Fix: finding.Do("set the app's entity ID to " + d.AppID()),
 				Ref: "SAML Core 3.2.1"}}})
@@ -269,7 +269,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	}
 	deny := func(sub, why string) {
 		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
-			Findings: finding.List{{ID: "policy.refused", Level: finding.Error, Check: "policies of the trust",
+			Findings: finding.List{{ID: finding.PolicyRefused, Level: finding.Error, Check: "policies of the trust",
 				Saw: why, Expected: "a sign-in that the trust allows", Side: finding.Ledger,
 				Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(
 					finding.Run("trust", "show", x.trust))}}})
@@ -372,8 +372,9 @@ func (p *Part) send(w http.ResponseWriter, d *cast.SAML, x *pending, a *saml.Ans
 // failed says that no response could be written.
 func (p *Part) failed(w http.ResponseWriter, d *cast.SAML, err error) {
 	p.Tell(server.Event{Trust: d.Trust.Name, By: d.Provider.Name(), What: "response", Findings: finding.List{{
-		ID: "saml.write", Level: finding.Error, Check: "writing the response", Saw: err.Error(), Expected: "a response",
-		Side: finding.Both, Fix: finding.Run("trust", "show", d.Trust.Name)}}})
+		ID: finding.SAMLWrite, Level: finding.Error, Check: "writing the response", Saw: err.Error(),
+		Expected: "a response",
+		Side:     finding.Both, Fix: finding.Run("trust", "show", d.Trust.Name)}}})
 	p.Page(w, http.StatusInternalServerError, server.Page{Title: "No response can be made", By: d.Provider.Title(),
 		Lead: err.Error()})
 }

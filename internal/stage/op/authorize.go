@@ -61,7 +61,7 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	told := j.Findings
 	if j.Error == nil && j.Answer {
 		told = slices.DeleteFunc(slices.Clone(told), func(f finding.Finding) bool {
-			return f.Level == finding.Warning && f.ID != "oauth.pkce-off"
+			return f.Level == finding.Warning && f.ID != finding.OAuthPKCEOff
 		})
 	}
 	x.tell(d, "authorization request", told...)
@@ -97,7 +97,7 @@ func (x *played) unknownClient(w http.ResponseWriter, q url.Values) {
 		j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: x.pl.OpenID, Now: x.Now()})
 		var bad finding.List
 		for _, f := range j.Findings {
-			if f.ID == "oauth.client-id" {
+			if f.ID == finding.OAuthClientID {
 				bad.Add(f)
 			}
 		}
@@ -160,7 +160,7 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	}
 	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index}
 	if e := oauth.Admit(d.Registered, y.request, in, y.hinted); e != nil {
-		x.tell(d, "sign-in", finding.Finding{ID: "policy." + e.Code, Level: finding.Error,
+		x.tell(d, "sign-in", finding.Finding{ID: finding.PolicyFamily.With(e.Code), Level: finding.Error,
 			Check: "policies of the trust", Saw: e.Description,
 			Expected: "a sign-in that the trust allows", Side: finding.Ledger,
 			Fix: finding.Do("sign in as the policy asks, or change it").Then(finding.Run("trust", "show",
@@ -209,7 +209,7 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 		}
 	}
 	x.Notes.Consents(list)
-	x.tell(d, "consent", finding.Finding{ID: "consent.waiting", Level: finding.Warning, Check: "consent to " +
+	x.tell(d, "consent", finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning, Check: "consent to " +
 		oauth.ScopeOf(asks),
 		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent",
 		Side: finding.Ledger,
@@ -323,7 +323,7 @@ func (x *played) consent(w http.ResponseWriter, r *http.Request) {
 		}
 		x.Notes.Consents(list)
 		var got finding.List
-		got.Pass("consent.given", "consent", who.ID+" agreed "+word+" to "+oauth.ScopeOf(open))
+		got.Pass(finding.ConsentGiven, "consent", who.ID+" agreed "+word+" to "+oauth.ScopeOf(open))
 		x.tell(d, "consent", got...)
 		y.answered = true
 		x.grantTo(w, r, y, y.session)
@@ -332,9 +332,9 @@ func (x *played) consent(w http.ResponseWriter, r *http.Request) {
 		if len(open) == 0 {
 			why = "an administrator has not agreed yet to " + oauth.ScopeOf(y.request.Asks)
 		}
-		x.tell(d, "consent", finding.Finding{ID: "consent.refused", Level: finding.Error, Check: "consent", Saw: why,
-			Expected: "agreement",
-			Side:     finding.Person, Fix: finding.Do("agree, or ask for less")})
+		x.tell(d, "consent", finding.Finding{ID: finding.ConsentRefused, Level: finding.Error, Check: "consent",
+			Saw: why, Expected: "agreement",
+			Side: finding.Person, Fix: finding.Do("agree, or ask for less")})
 		x.deny(w, y, oidc.Fail(oidc.AccessDenied, why))
 	}
 }

@@ -51,7 +51,7 @@ func (x *played) notify(session string, concerned func(trust string) bool) (fram
 // test on this machine over HTTP; nothing is sent to any other address.
 func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 	said := func(level finding.Level, saw, fix string) {
-		x.tell(d, "back-channel logout", finding.Finding{ID: "logout.back-channel", Level: level,
+		x.tell(d, "back-channel logout", finding.Finding{ID: finding.LogoutBackChannel, Level: level,
 			Check: "back-channel logout",
 			Saw:   saw, Expected: "200 from " + at, Side: finding.App, Fix: finding.Do(fix),
 			Ref: "OpenID Connect Back-Channel Logout 2.8"})
@@ -93,7 +93,7 @@ func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 		return
 	}
 	var good finding.List
-	good.Pass("logout.back-channel", "back-channel logout", fmt.Sprintf("%s answered %d", at, resp.StatusCode))
+	good.Pass(finding.LogoutBackChannel, "back-channel logout", fmt.Sprintf("%s answered %d", at, resp.StatusCode))
 	x.tell(d, "back-channel logout", good...)
 }
 

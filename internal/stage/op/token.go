@@ -59,14 +59,15 @@ func (x *played) token(w http.ResponseWriter, r *http.Request) {
 	}
 	if x.Watch != nil {
 		var got finding.List
-		got.Pass("oauth.token", "token request", out.Words())
+		got.Pass(finding.OAuthToken, "token request", out.Words())
 		x.tell(d, "token request", got...)
 	}
 	WriteJSON(w, http.StatusOK, out)
 }
 
 func refused(e *oidc.Error, d *cast.OIDC) finding.Finding {
-	return finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token request", Saw: e.Description,
+	return finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error, Check: "token request",
+		Saw:      e.Description,
 		Expected: "a request that the trust allows", Side: finding.App, Fix: Remedy(e, d), Ref: "RFC 6749"}
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/redact"
@@ -114,7 +115,7 @@ func (d *Player) keepRehearsals(list []federation.Rehearsal, messages *Messages)
 				return err
 			}
 			for _, f := range federation.FactsOf(t, app, provider) {
-				if f.Name != federation.FactKeys || len(r.StandIns) == 0 {
+				if f.Name != finding.FactKeys || len(r.StandIns) == 0 {
 					r.Proves = append(r.Proves, f.Name)
 				}
 			}

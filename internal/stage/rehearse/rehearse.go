@@ -178,7 +178,7 @@ func settle(r *federation.Rehearsal, signedIn bool) {
 	case signedIn:
 		r.Verdict = judge.Accepted
 	default:
-		r.Findings.Add(finding.Finding{ID: "walk", Level: finding.Error, Check: "the walk",
+		r.Findings.Add(finding.Finding{ID: finding.Walk, Level: finding.Error, Check: "the walk",
 			Saw:      "it ended before the app judged a response",
 			Expected: "a response at the assertion consumer service", Side: finding.Both,
 			Fix: finding.Do("follow the last step above")})
@@ -247,10 +247,10 @@ func (x *run) stays(i int) {
 		}
 		title, err := x.w.Look(home)
 		if err == nil && title == "Signed in" {
-			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(),
+			e.Findings.Pass(finding.SignoutElsewhere, "after signing out at "+p.deal.App.Name(),
 				o.deal.App.Name()+" stays signed in: it was not told")
 		} else if err == nil {
-			e.Findings.Pass("signout.elsewhere", "after signing out at "+p.deal.App.Name(),
+			e.Findings.Pass(finding.SignoutElsewhere, "after signing out at "+p.deal.App.Name(),
 				o.deal.App.Name()+" is signed out too")
 		}
 	}
@@ -299,7 +299,7 @@ func (x *run) start(p *part) string {
 func (x *run) walk(p *part, at, expected string) {
 	if err := x.w.Walk(at); err != nil {
 		x.w.OnEvent(server.Event{Trust: p.deal.Trust.Name, What: "walk",
-			Findings: finding.List{{ID: "walk", Level: finding.Error, Check: "the walk",
+			Findings: finding.List{{ID: finding.Walk, Level: finding.Error, Check: "the walk",
 				Saw: err.Error(), Expected: expected, Side: finding.Both,
 				Fix: finding.Do("follow the last step above")}}})
 	}
@@ -313,7 +313,7 @@ func (x *run) continued(i int) {
 	}
 	e := server.Event{Trust: p.deal.Trust.Name, What: "session"}
 	if x.w.Asked {
-		e.Findings.Add(finding.Finding{ID: "session", Level: finding.Note, Check: "single sign-on",
+		e.Findings.Add(finding.Finding{ID: finding.Session, Level: finding.Note, Check: "single sign-on",
 			Saw:      "the provider asked for a sign-in again",
 			Expected: "the session of the first app", Side: finding.Provider,
 			Fix: finding.Do("this is right where the second app asks for stronger authentication")})
@@ -326,7 +326,7 @@ func (x *run) continued(i int) {
 	} else if p.oidc != nil {
 		saw = "no sign-in and no consent was asked for"
 	}
-	e.Findings.Pass("session", "single sign-on", saw+": the session of "+x.parts[0].deal.App.Name()+" held")
+	e.Findings.Pass(finding.Session, "single sign-on", saw+": the session of "+x.parts[0].deal.App.Name()+" held")
 	x.w.OnEvent(e)
 }
 
@@ -364,7 +364,7 @@ func (x *run) machine(p *part) {
 		if c == "" { // scopes of the provider's own alone, of whose APIs the ledger knows nothing
 			x.w.Do(func() server.Event {
 				return server.Event{Trust: name, By: by, What: "answer", SignedIn: true,
-					Findings: finding.List{{ID: "call.none",
+					Findings: finding.List{{ID: finding.CallNone,
 						Level: finding.Note, Check: "call",
 						Saw:      "none was made: the ledger has no API behind these scopes",
 						Expected: "a call, where the API is in the ledger", Side: finding.Ledger,

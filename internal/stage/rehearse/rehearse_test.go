@@ -165,7 +165,7 @@ func TestRun(t *testing.T) {
 				t.Errorf("%s: %v", last.Verdict, last.Findings.Without(finding.Pass))
 			}
 			if c.finding != "" && !slices.ContainsFunc(last.Findings,
-				func(f finding.Finding) bool { return strings.HasPrefix(f.ID, c.finding) }) {
+				func(f finding.Finding) bool { return strings.HasPrefix(string(f.ID), c.finding) }) {
 				t.Errorf("no %s in %v", c.finding, last.Findings)
 			}
 			if last.Verdict == judge.Accepted && last.Subject == "" {

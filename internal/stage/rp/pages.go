@@ -132,8 +132,8 @@ func (p *Part) call(_ http.ResponseWriter, r *http.Request, v *visit) *guest {
 	var found finding.List
 	var records []federation.Record
 	if token, e := p.tokenFor(v, &next, label); e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token for " + label,
-			Saw:      e.Error(),
+		found.Add(finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error,
+			Check: "token for " + label, Saw: e.Error(),
 			Expected: "an access token", Side: finding.Ledger, Fix: v.d.Missing(label), Ref: "RFC 8707 2.2"})
 	} else {
 		found, records = p.Call(v.d, token, label)
@@ -169,19 +169,19 @@ func (p *Part) refresh(_ http.ResponseWriter, _ *http.Request, v *visit) *guest 
 	var found finding.List
 	lead := "The tokens were refreshed."
 	if v.g.tokens.RefreshToken == "" {
-		found.Pass("oauth.refresh", "refresh",
+		found.Pass(finding.OAuthRefresh, "refresh",
 			"no refresh token: offline_access is not granted, or the trust issues none")
 	} else if t, e := p.callToken(v.d, refreshForm(v)); e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "refresh", Saw: e.Error(),
-			Expected: "tokens",
-			Side:     finding.Ledger, Fix: op.Remedy(e, v.d), Ref: "RFC 6749 6"})
+		found.Add(finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error, Check: "refresh",
+			Saw: e.Error(), Expected: "tokens",
+			Side: finding.Ledger, Fix: op.Remedy(e, v.d), Ref: "RFC 6749 6"})
 		lead = "The refresh was refused."
 	} else {
 		rotated := "and the refresh token was rotated"
 		if t.RefreshToken == v.g.tokens.RefreshToken {
 			rotated = "with the same refresh token"
 		}
-		found.Pass("oauth.refresh", "refresh", t.Words()+"; "+rotated)
+		found.Pass(finding.OAuthRefresh, "refresh", t.Words()+"; "+rotated)
 		next.tokens = *t
 	}
 	p.Tell(server.Event{Trust: v.g.trust, By: v.d.Deal.App.Name(), What: "refresh", Findings: found})

@@ -320,11 +320,11 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {
 		if ok {
-			p.TellFollowed(server.Event{Trust: a.trust, What: "answer", Findings: finding.List{{ID: "oauth.browser",
-				Level: finding.Error, Check: "browser",
-				Saw:      "the answer came in another browser than the request left from",
-				Expected: "one browser for the whole sign-in", Side: finding.Person, Ref: "RFC 6749 10.12",
-				Fix: finding.Do("open the link and sign in in one browser window")}}})
+			p.TellFollowed(server.Event{Trust: a.trust, What: "answer",
+				Findings: finding.List{{ID: finding.OAuthBrowser, Level: finding.Error, Check: "browser",
+					Saw:      "the answer came in another browser than the request left from",
+					Expected: "one browser for the whole sign-in", Side: finding.Person, Ref: "RFC 6749 10.12",
+					Fix: finding.Do("open the link and sign in in one browser window")}}})
 		}
 		refuse(http.StatusForbidden, "",
 			"The answer has a state that this browser did not send. Nothing of it was used.", nil)
@@ -408,21 +408,22 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 		t, e = p.callToken(d, form)
 	}
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "tokens for the code",
-			Saw: e.Error(), Expected: "tokens",
+		found.Add(finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error,
+			Check: "tokens for the code", Saw: e.Error(), Expected: "tokens",
 			Side: finding.App, Fix: op.Remedy(e, d), Ref: "RFC 6749 5.2"})
 		return nil, nil
 	}
-	found.Pass("oauth.tokens", "tokens for the code", t.Words())
+	found.Pass(finding.OAuthTokens, "tokens for the code", t.Words())
 	p.judgeLess(d, a.scope, t.Scope, found)
 	g := &guest{trust: a.trust, tokens: *t, info: map[string]any{}}
 	if t.IDToken == "" {
-		found.Pass("oauth.no-openid", "ID token", "none: openid was not asked for, so the app does not learn who it is")
+		found.Pass(finding.OAuthNoOpenID, "ID token",
+			"none: openid was not asked for, so the app does not learn who it is")
 		return nil, g
 	}
 	published, err := d.Deal.Provider.Published()
 	if err != nil {
-		found.Add(finding.Finding{ID: "jwks.none", Level: finding.Error, Check: "keys", Saw: err.Error(),
+		found.Add(finding.Finding{ID: finding.JWKSNone, Level: finding.Error, Check: "keys", Saw: err.Error(),
 			Expected: "a JWKS", Side: finding.Ledger,
 			Fix: finding.Do("bring the seal key back")})
 		return nil, nil
@@ -459,7 +460,7 @@ func (p *Part) judgeLess(d *cast.OIDC, asked, granted string, found *finding.Lis
 				label = x.Label()
 			}
 		}
-		found.Add(finding.Finding{ID: "oauth.less", Level: finding.Warning, Check: "permission " + label,
+		found.Add(finding.Finding{ID: finding.OAuthLess, Level: finding.Warning, Check: "permission " + label,
 			Saw: "asked for and not granted", Expected: "granted; the sign-in goes on without it", Side: finding.Ledger,
 			Fix: d.Missing(label), Ref: "RFC 6749 3.3"})
 	}
@@ -471,26 +472,26 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 	if at == "" {
 		return
 	}
-	bad := func(id, saw, expected, fix string) {
-		found.Add(finding.Finding{ID: "userinfo." + id, Level: finding.Error, Check: "userinfo", Saw: saw,
+	bad := func(id finding.ID, saw, expected, fix string) {
+		found.Add(finding.Finding{ID: id, Level: finding.Error, Check: "userinfo", Saw: saw,
 			Expected: expected, Side: finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Core 5.3.2"})
 		g.info = map[string]any{}
 	}
 	client, err := p.way(d)
 	if err != nil {
-		bad("status", err.Error(), "claims", "see to the way to the provider")
+		bad(finding.UserinfoStatus, err.Error(), "claims", "see to the way to the provider")
 		return
 	}
 	status, body, _, err := p.get(client, at, g.tokens.AccessToken)
 	if err != nil || status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
-		bad("status", fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
+		bad(finding.UserinfoStatus, fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
 		return
 	}
 	if sub, _ := g.info["sub"].(string); sub != g.judged.Subject {
-		bad("subject", sub, g.judged.Subject, "do not use these claims")
+		bad(finding.UserinfoSubject, sub, g.judged.Subject, "do not use these claims")
 		return
 	}
-	found.Pass("userinfo.subject", "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
+	found.Pass(finding.UserinfoSubject, "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
 }
 
 // introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played
@@ -511,8 +512,8 @@ func (p *Part) introspect(d *cast.OIDC, g *guest, found *finding.List) {
 		if e != nil {
 			saw = e.Error()
 		}
-		found.Add(finding.Finding{ID: "introspection.read", Level: finding.Warning, Check: "introspection", Saw: saw,
-			Expected: "an answer of " + at, Side: finding.Provider,
+		found.Add(finding.Finding{ID: finding.IntrospectionRead, Level: finding.Warning, Check: "introspection",
+			Saw: saw, Expected: "an answer of " + at, Side: finding.Provider,
 			Ref: "RFC 7662 2.2", Fix: finding.Do("see what answers at the introspection endpoint")})
 		return
 	}
@@ -525,7 +526,7 @@ func (p *Part) introspect(d *cast.OIDC, g *guest, found *finding.List) {
 func (p *Part) Discover(d *cast.OIDC) finding.List {
 	issuer := d.Deal.Provider.OpenID.Issuer
 	bad := func(saw, fix string) finding.List {
-		return finding.List{{ID: "discovery.read", Level: finding.Error, Check: "discovery", Saw: saw,
+		return finding.List{{ID: finding.DiscoveryRead, Level: finding.Error, Check: "discovery", Saw: saw,
 			Expected: "a discovery document and keys",
 			Side:     finding.Provider, Fix: finding.Do(fix), Ref: "OpenID Connect Discovery 4"}}
 	}
@@ -577,7 +578,7 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		}
 	}
 	if at == "" {
-		found.Add(finding.Finding{ID: "call.api", Level: finding.Error, Check: "call", Saw: label,
+		found.Add(finding.Finding{ID: finding.CallAPI, Level: finding.Error, Check: "call", Saw: label,
 			Expected: "API:PERMISSION of an API in the ledger",
 			Side:     finding.Ledger, Fix: finding.Run("permission", "list")})
 		return found, nil
@@ -594,20 +595,21 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		if len(fix.Run) > 1 && fix.Run[1] == "give" {
 			side = finding.Ledger
 		}
-		found.Add(finding.Finding{ID: "call.refused", Level: finding.Error, Check: check,
+		found.Add(finding.Finding{ID: finding.CallRefused, Level: finding.Error, Check: check,
 			Saw:      fmt.Sprintf("status %d, %s", status, why),
 			Expected: "records", Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
 		return found, nil
 	}
 	var got api.Answer
 	if err := json.Unmarshal(raw, &got); err != nil {
-		found.Add(finding.Finding{ID: "call.answer", Level: finding.Error, Check: check, Saw: err.Error(),
+		found.Add(finding.Finding{ID: finding.CallAnswer, Level: finding.Error, Check: check, Saw: err.Error(),
 			Expected: "records", Side: finding.App,
 			Fix: finding.Do("mend the API")})
 		return found, nil
 	}
-	found.Pass("call.records", check, fmt.Sprintf("%d records, as %s", len(got.Records),
-		map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As]))
+	found.Add(finding.Finding{ID: finding.CallRecords, Level: finding.Pass, Check: check, Of: name + ":" + permission,
+		Saw: fmt.Sprintf("%d records, as %s", len(got.Records),
+			map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As])})
 	var records []federation.Record
 	for _, r := range got.Records {
 		records = append(records, federation.Record{Call: name + ":" + permission, ID: r.ID, Note: r.Note})
@@ -653,11 +655,11 @@ func (p *Part) MachineToken(d *cast.OIDC, scope, call string) (access string, li
 	}
 	t, e := p.callToken(d, form)
 	if e != nil {
-		found.Add(finding.Finding{ID: "oauth." + e.Code, Level: finding.Error, Check: "token as itself", Saw: e.Error(),
-			Expected: "an access token",
-			Side:     finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
+		found.Add(finding.Finding{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error, Check: "token as itself",
+			Saw: e.Error(), Expected: "an access token",
+			Side: finding.Ledger, Fix: op.Remedy(e, d), Ref: "RFC 6749 4.4"})
 		return "", 0, found
 	}
-	found.Pass("oauth.tokens", "token as itself", t.Words())
+	found.Pass(finding.OAuthTokens, "token as itself", t.Words())
 	return t.AccessToken, t.ExpiresIn, found
 }

@@ -219,7 +219,7 @@ func (s *Server) Admitted(trust, provider, person string) {
 		return
 	}
 	var l finding.List
-	l.Pass("policy.admitted", "policies of the trust", person+" may sign in")
+	l.Pass(finding.PolicyAdmitted, "policies of the trust", person+" may sign in")
 	s.Tell(Event{Trust: trust, By: provider, What: "sign-in", Person: person, Findings: l})
 }
 

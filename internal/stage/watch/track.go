@@ -158,7 +158,7 @@ func (t *Track) Event(e server.Event) {
 	if e.Person != "" {
 		t.v.Person = e.Person
 		if t.Expected != "" && t.Expected != e.Person {
-			s.Findings.Add(finding.Finding{ID: "watch.person", Level: finding.Error, Check: "who signs in",
+			s.Findings.Add(finding.Finding{ID: finding.WatchPerson, Level: finding.Error, Check: "who signs in",
 				Saw: e.Person, Expected: t.Expected, Side: finding.Person,
 				Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " +
 					t.Expected)})
@@ -268,10 +268,10 @@ func (t *Track) Say(in bool) {
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "answer, as whoever signed in says"}
 	if in {
 		t.v.State = SignedIn
-		s.Findings.Pass("watch.said", "signed in at "+app, "as whoever signed in says")
+		s.Findings.Pass(finding.WatchSaid, "signed in at "+app, "as whoever signed in says")
 	} else {
 		t.v.State, s.Refused = Refused, true
-		s.Findings.Add(finding.Finding{ID: "watch.said", Level: finding.Error, Check: "signed in at " + app,
+		s.Findings.Add(finding.Finding{ID: finding.WatchSaid, Level: finding.Error, Check: "signed in at " + app,
 			Saw: "refused, as whoever signed in says", Expected: "the app's page", Side: finding.App,
 			Fix: finding.Do("see in the app's log why it refused, or read the response that the browser carried with " +
 				"tressik inspect")})
@@ -290,21 +290,21 @@ func (t *Track) Late() {
 	if t.v.State == SignedIn {
 		t.v.Out = false
 		t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait",
-			Findings: finding.List{{ID: "watch.signed-in", Level: finding.Warning, Check: "the sign-out",
+			Findings: finding.List{{ID: finding.WatchSignedIn, Level: finding.Warning, Check: "the sign-out",
 				Saw:      "nobody signed out",
 				Expected: "a sign-out before " + t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
 				Fix: finding.Do("sign out at the app while the watch goes on")}}})
 		return
 	}
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), What: "the end of the wait", Refused: true}
-	f := finding.Finding{ID: "watch.abandoned", Level: finding.Error, Check: "the sign-in",
+	f := finding.Finding{ID: finding.WatchAbandoned, Level: finding.Error, Check: "the sign-in",
 		Saw: "it began and did not end", Expected: "an answer before " +
 			t.v.Until.Format("15:04:05 UTC"), Side: finding.Person,
 		Fix: finding.Do("open the link again in a new private window and sign in to the end")}
 	switch {
 	case t.v.State == Waiting:
 		t.v.State = NobodyWas
-		f.ID, f.Saw = "watch.nobody", "nobody opened the link, or the party there does not lead here"
+		f.ID, f.Saw = finding.WatchNobody, "nobody opened the link, or the party there does not lead here"
 		f.Fix = finding.Do("open the link; where that was done, see that the party's settings name the addresses of " +
 			"this stage")
 	case t.v.Asks:

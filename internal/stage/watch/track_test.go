@@ -22,7 +22,7 @@ func track(how play.Following) *Track {
 	return NewTrack(how, func() time.Time { return now }, now.Add(time.Minute), redact.New())
 }
 
-func refusal(id string) finding.List { return finding.List{{ID: id, Level: finding.Error}} }
+func refusal(id finding.ID) finding.List { return finding.List{{ID: id, Level: finding.Error}} }
 
 // TestTrack goes through what can happen to a watched sign-in.
 func TestTrack(t *testing.T) {
@@ -101,8 +101,8 @@ func TestTrack(t *testing.T) {
 	x.Event(in)
 	facts := []federation.Fact{{Name: "issuer", OfSide: "provider"},
 		{Name: "assertion consumer service", OfSide: "app"}}
-	if r := x.Run(facts); r.Kind != federation.WitnessProof || !slices.Equal(r.Proves, []string{"issuer"}) ||
-		r.Verdict != judge.Accepted {
+	if r := x.Run(facts); r.Kind != federation.WitnessProof ||
+		!slices.Equal(r.Proves, []finding.FactID{finding.FactIssuer}) || r.Verdict != judge.Accepted {
 		t.Errorf("%+v", r)
 	}
 	y := track(play.Following{Played: []string{"ridge", "nightlog"}, StandIns: []string{"nightlog"}})

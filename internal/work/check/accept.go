@@ -39,9 +39,12 @@ func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Tim
 		if x.About != about {
 			continue
 		}
-		there = append(there, x.ID)
-		if x.ID == id && !slices.Contains(a.Checks, x.Check) {
+		there = append(there, string(x.ID))
+		if string(x.ID) == id && !slices.Contains(a.Checks, x.Check) {
 			a.Checks = append(a.Checks, x.Check)
+		}
+		if string(x.ID) == id && !slices.Contains(a.Keys, x.Key()) {
+			a.Keys = append(a.Keys, x.Key())
 		}
 	}
 	if len(a.Checks) == 0 {
@@ -70,7 +73,7 @@ func (c *Checker) accepted(r *Report) error {
 	}
 	for i := range r.Items {
 		x := &r.Items[i]
-		if a := by[x.About+"\x00"+x.ID]; a != nil && slices.Contains(a.Checks, x.Check) {
+		if a := by[x.About+"\x00"+string(x.ID)]; a != nil && a.Covers(&x.Finding) {
 			x.Accepted = a
 			r.Accepted++
 		}

@@ -154,7 +154,7 @@ func order(list []Item) {
 		if d := strings.Compare(a.About, b.About); d != 0 {
 			return d
 		}
-		return strings.Compare(a.ID+a.Check, b.ID+b.Check)
+		return strings.Compare(string(a.ID)+a.Check, string(b.ID)+b.Check)
 	})
 }
 
@@ -196,9 +196,9 @@ func (c *Checker) party(s *state, p *federation.Party) finding.List {
 	out := append(p.Judge(s.crowd, c.Now()), p.JudgeContact()...)
 	return slices.DeleteFunc(out, func(f finding.Finding) bool {
 		switch f.ID {
-		case "certificate.expired", "certificate.expiring":
+		case finding.CertificateExpired, finding.CertificateExpiring:
 			return s.due[p.Name+" "+due.Certificate]
-		case "metadata.expired", "metadata.expiring":
+		case finding.MetadataExpired, finding.MetadataExpiring:
 			return s.due[p.Name+" "+due.Metadata]
 		}
 		return false
@@ -210,7 +210,7 @@ func (c *Checker) party(s *state, p *federation.Party) finding.List {
 func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	app, provider := s.parties[t.App], s.parties[t.Provider]
 	if app == nil || provider == nil {
-		return finding.List{{ID: "trust.party", Level: finding.Error, Check: "parties of " + t.Name,
+		return finding.List{{ID: finding.TrustParty, Level: finding.Error, Check: "parties of " + t.Name,
 			Saw:      "one is not in the ledger",
 			Expected: "both", Side: finding.Ledger, Fix: finding.Run("journal", "verify")}}, nil
 	}
@@ -224,7 +224,7 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	out = slices.DeleteFunc(out, func(f finding.Finding) bool { return f.Party != "" }) // told of the party itself
 	out = append(out, handoff.Of(t).Thrift(v)...)
 	for _, f := range t.Terms.SignOut(app, provider) {
-		if !slices.ContainsFunc(out, func(x finding.Finding) bool { return x.ID == f.ID && x.Check == f.Check }) {
+		if !slices.ContainsFunc(out, func(x finding.Finding) bool { return x.Key() == f.Key() }) {
 			out.Add(f)
 		}
 	}
@@ -239,7 +239,7 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	now := c.Now()
 	if t.Owner == "" {
-		out.Add(finding.Finding{ID: "trust.owner", Level: finding.Note, Check: "owner of " + t.Name, Saw: "nobody",
+		out.Add(finding.Finding{ID: finding.TrustOwner, Level: finding.Note, Check: "owner of " + t.Name, Saw: "nobody",
 			Expected: "whom to ask about it", Side: finding.Ledger,
 			Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
 	}
@@ -248,17 +248,17 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	rehearse := finding.Run("next", t.Name)
 	switch age := now.Sub(p.At); {
 	case live && p.Kind == federation.Asserted:
-		out.Add(finding.Finding{ID: "proof.none", Level: finding.Error, Check: "proof of " + t.Name,
+		out.Add(finding.Finding{ID: finding.ProofNone, Level: finding.Error, Check: "proof of " + t.Name,
 			Saw:      "it is live, and nothing proves it as it is now",
 			Expected: "a probe, a watch or a rehearsal since the last change",
 			Side:     finding.Ledger, Fix: rehearse})
 	case live && age > c.Old:
-		out.Add(finding.Finding{ID: "proof.old", Level: finding.Warning, Check: "proof of " + t.Name,
+		out.Add(finding.Finding{ID: finding.ProofOld, Level: finding.Warning, Check: "proof of " + t.Name,
 			Saw: fmt.Sprintf("%s %d days ago", p.Kind, int(age.Hours()/24)), Expected: fmt.Sprintf("within %d days",
 				int(c.Old.Hours()/24)), Side: finding.Ledger, Fix: finding.Run("probe", t.Name)})
 	case live && s.expected[t.Name] == 0:
-		out.Add(finding.Finding{ID: "expect.none", Level: finding.Note, Check: "expectations of " + t.Name, Saw: "none",
-			Expected: "one at least of a live trust", Side: finding.Ledger,
+		out.Add(finding.Finding{ID: finding.ExpectNone, Level: finding.Note, Check: "expectations of " + t.Name,
+			Saw: "none", Expected: "one at least of a live trust", Side: finding.Ledger,
 			Fix: finding.Run("expect", "record", t.Name)})
 	}
 	valid := 0
@@ -269,13 +269,13 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 		valid++
 		const long = 90 * 24 * time.Hour
 		if x.Used == nil && now.Sub(x.Added) > long || x.Used != nil && now.Sub(*x.Used) > long {
-			out.Add(finding.Finding{ID: "secret.unused", Level: finding.Warning, Check: "secret " + x.ID,
+			out.Add(finding.Finding{ID: finding.SecretUnused, Level: finding.Warning, Check: "secret " + x.ID, Of: x.ID,
 				Saw: "not used for 90 days", Expected: "a secret that is used", Side: finding.Ledger,
 				Fix: finding.Run("secret", "retire", t.Name, x.ID)})
 		}
 	}
 	if valid > 2 {
-		out.Add(finding.Finding{ID: "secret.many", Level: finding.Warning, Check: "secrets of " + t.Name,
+		out.Add(finding.Finding{ID: finding.SecretMany, Level: finding.Warning, Check: "secrets of " + t.Name,
 			Saw: fmt.Sprintf("%d are valid", valid), Expected: "one, and a second while it is replaced",
 			Side: finding.Ledger,
 			Fix:  finding.Run("secret", "list", t.Name)})
@@ -299,13 +299,13 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	}
 	who := mapping.Admitted(v.Trust, app, rel, v.Consents, v.Crowd.People)
 	for _, f := range who.Gaps().Findings {
-		if f.ID == "claims.gap" && f.Check == federation.Subject &&
+		if f.ID == finding.ClaimsGap && f.Of == federation.Subject &&
 			slices.ContainsFunc(*out,
-				func(x finding.Finding) bool { return x.ID == "claims.subject" && x.Level != finding.Pass }) {
+				func(x finding.Finding) bool { return x.ID == finding.ClaimsSubject && x.Level != finding.Pass }) {
 			continue
 		}
-		if f.ID == "claims.lacking" && slices.ContainsFunc(*out, func(x finding.Finding) bool {
-			return x.ID == "claims.required" || x.ID == "claims.wanted"
+		if f.ID == finding.ClaimsLacking && slices.ContainsFunc(*out, func(x finding.Finding) bool {
+			return x.ID == finding.ClaimsRequired || x.ID == finding.ClaimsWanted
 		}) {
 			continue
 		}
@@ -345,7 +345,7 @@ func (c *Checker) runsOut(about func(string) bool, s *state) ([]Item, error) {
 			kind = string(p.Kind)
 		}
 		s.due[x.About+" "+x.Kind] = true
-		f := finding.Finding{ID: "due." + x.Kind, Level: finding.Warning, Check: x.What,
+		f := finding.Finding{ID: finding.DueFamily.With(x.Kind), Level: finding.Warning, Check: x.What, Of: x.ID,
 			Saw: x.At.UTC().Format("2006-01-02"), Expected: "later than in " +
 				federation.SpanWords(c.Within), Side: finding.Ledger,
 			Fix: x.Fix}

@@ -57,7 +57,7 @@ func TestCheckSaysWhatTheOthersSay(t *testing.T) {
 			}
 			seen := map[string]int{}
 			for _, x := range r.Items {
-				seen[x.About+" "+x.ID+" "+x.Check+" "+x.Saw]++
+				seen[x.About+" "+string(x.ID)+" "+x.Check+" "+x.Saw]++
 			}
 			for what, n := range seen {
 				if n > 1 {

@@ -43,20 +43,23 @@ func (r *Readiness) Ready() bool { return !r.Findings.Failed() }
 
 // wanting names what is wanting: each finding by its ID and what was looked at.
 func (r *Readiness) wanting() []string {
+	return keysOf(slices.DeleteFunc(slices.Clone(r.Findings),
+		func(f finding.Finding) bool { return f.Level != finding.Error }))
+}
+
+func keysOf(list finding.List) []string {
 	var out []string
-	for _, f := range r.Findings {
-		if f.Level == finding.Error {
-			out = append(out, f.ID+"/"+f.Check)
-		}
+	for i := range list {
+		out = append(out, list[i].Key())
 	}
 	return out
 }
 
 // beyond names what is wanting and was not when the plan was allowed despite it.
 func (r *Readiness) beyond(plan *federation.Cutover) []string {
-	return slices.DeleteFunc(r.wanting(), func(s string) bool {
-		return plan.Despite != "" && slices.Contains(plan.Wanting, s)
-	})
+	return keysOf(slices.DeleteFunc(slices.Clone(r.Findings), func(f finding.Finding) bool {
+		return f.Level != finding.Error || plan.Despite != "" && slices.ContainsFunc(plan.Wanting, f.Is)
+	}))
 }
 
 // Ready says of a trust what has to be true, and what of it is. Errors: *model.UnknownError.
@@ -72,12 +75,12 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 			return nil, err
 		}
 		if n == 0 {
-			r.Findings.Add(finding.Finding{ID: "cutover.pilot", Level: finding.Error, Check: "the pilot",
+			r.Findings.Add(finding.Finding{ID: finding.CutoverPilot, Level: finding.Error, Check: "the pilot",
 				Saw: "the group " + plan.Group + ", in which nobody is", Expected: "a group with people",
 				Side: finding.Ledger,
 				Fix:  finding.Run("people", "list")})
 		} else {
-			r.Findings.Pass("cutover.pilot", "the pilot", fmt.Sprintf("%d people in the group %s", n, plan.Group))
+			r.Findings.Pass(finding.CutoverPilot, "the pilot", fmt.Sprintf("%d people in the group %s", n, plan.Group))
 		}
 	}
 	p.proof(r, t, app, provider)
@@ -122,11 +125,11 @@ func (p *Planner) proof(r *Readiness, t *federation.Trust, app, provider *federa
 		want, fix = federation.ProbedProof, finding.Run("probe", t.Name)
 	}
 	if want.Stronger(have.Kind) {
-		r.Findings.Add(finding.Finding{ID: "cutover.proof", Level: finding.Error, Check: "proof",
+		r.Findings.Add(finding.Finding{ID: finding.CutoverProof, Level: finding.Error, Check: "proof",
 			Saw: string(have.Kind), Expected: string(want) + ", as the trust is now", Side: finding.Ledger, Fix: fix})
 		return
 	}
-	r.Findings.Pass("cutover.proof", "proof", string(have.Kind)+" on "+have.At.UTC().Format("2006-01-02"))
+	r.Findings.Pass(finding.CutoverProof, "proof", string(have.Kind)+" on "+have.At.UTC().Format("2006-01-02"))
 }
 
 // expectations says whether there are any, and whether they hold.
@@ -136,7 +139,7 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 		return err
 	}
 	if len(list) == 0 {
-		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Warning, Check: "expectations",
+		r.Findings.Add(finding.Finding{ID: finding.CutoverExpectations, Level: finding.Warning, Check: "expectations",
 			Saw:      "none",
 			Expected: "who gets in and who does not, to be run again afterwards", Side: finding.Ledger,
 			Fix: finding.Run("expect", "record", r.Trust)})
@@ -153,12 +156,12 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 		}
 	}
 	if holds < len(out) {
-		r.Findings.Add(finding.Finding{ID: "cutover.expectations", Level: finding.Error, Check: "expectations",
+		r.Findings.Add(finding.Finding{ID: finding.CutoverExpectations, Level: finding.Error, Check: "expectations",
 			Saw: fmt.Sprintf("%d of %d hold", holds, len(out)), Expected: "all of them", Side: finding.Ledger,
 			Fix: finding.Run("expect", "run", r.Trust)})
 		return nil
 	}
-	r.Findings.Pass("cutover.expectations", "expectations", fmt.Sprintf("all %d hold", len(out)))
+	r.Findings.Pass(finding.CutoverExpectations, "expectations", fmt.Sprintf("all %d hold", len(out)))
 	return nil
 }
 
@@ -166,18 +169,18 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 func (p *Planner) checked(r *Readiness, rep *check.Report) {
 	n := 0
 	for _, x := range rep.Open() {
-		if x.ID == "proof.none" { // what a live trust lacks; here it is asked for above
+		if x.ID == finding.ProofNone { // what a live trust lacks; here it is asked for above
 			continue
 		}
 		if x.Level == finding.Error {
 			n++
 		}
-		if x.Level == finding.Error || strings.HasPrefix(x.ID, "account.") {
+		if x.Level == finding.Error || x.ID.Of(finding.AccountFamily) {
 			r.Findings.Add(x.Finding)
 		}
 	}
 	if n == 0 {
-		r.Findings.Pass("cutover.check", "check", fmt.Sprintf("no error; %d passed", rep.Passed))
+		r.Findings.Pass(finding.CutoverCheck, "check", fmt.Sprintf("no error; %d passed", rep.Passed))
 	}
 }
 
@@ -193,8 +196,10 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 		if app.Reads == nil || app.Reads.Key == "" {
 			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 		}
-		r.Findings.Add(finding.Finding{ID: "cutover.accounts", Level: finding.Note, Check: "accounts of " + app.Name,
-			Saw: "not known", Expected: "whom the app would know, from its own export", Side: finding.Ledger, Fix: fix})
+		r.Findings.Add(finding.Finding{ID: finding.CutoverAccounts, Level: finding.Note,
+			Check: "accounts of " + app.Name,
+			Saw:   "not known", Expected: "whom the app would know, from its own export", Side: finding.Ledger,
+			Fix: fix})
 		return nil
 	case err != nil:
 		return err
@@ -210,27 +215,27 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 // words says whether it is known whom to tell, and what people use where it has to be taken back.
 func (p *Planner) words(r *Readiness, t *federation.Trust, app *federation.Party) {
 	if t.Owner == "" {
-		r.Findings.Add(finding.Finding{ID: "cutover.owner", Level: finding.Error, Check: "whom to ask", Saw: "nobody",
-			Expected: "an owner of the trust", Side: finding.Ledger,
+		r.Findings.Add(finding.Finding{ID: finding.CutoverOwner, Level: finding.Error, Check: "whom to ask",
+			Saw: "nobody", Expected: "an owner of the trust", Side: finding.Ledger,
 			Fix: finding.Run("trust", "change", t.Name, "--owner", "MAIL")})
 	} else {
-		r.Findings.Pass("cutover.owner", "whom to ask", t.Owner)
+		r.Findings.Pass(finding.CutoverOwner, "whom to ask", t.Owner)
 	}
 	if !app.Own && app.Contact() == "" {
-		r.Findings.Add(finding.Finding{ID: "cutover.contact", Level: finding.Warning, Check: "contact of " + app.Name,
-			Saw:      "none",
+		r.Findings.Add(finding.Finding{ID: finding.CutoverContact, Level: finding.Warning,
+			Check: "contact of " + app.Name, Saw: "none",
 			Expected: "whom to call at the app when nobody can sign in", Side: finding.App,
 			Fix: finding.Do("ask its owner for one")})
 	}
 	if strings.TrimSpace(r.Plan.Back) == "" {
-		r.Findings.Add(finding.Finding{ID: "cutover.way-back", Level: finding.Error, Check: "a way back",
+		r.Findings.Add(finding.Finding{ID: finding.CutoverWayBack, Level: finding.Error, Check: "a way back",
 			Saw:      "none is said",
 			Expected: "what people use where it has to be taken back, such as the app's own sign-in",
 			Side:     finding.Ledger,
 			Fix:      finding.Run("cutover", t.Name, "--way-back", "TEXT")})
 		return
 	}
-	r.Findings.Pass("cutover.way-back", "a way back", r.Plan.Back)
+	r.Findings.Pass(finding.CutoverWayBack, "a way back", r.Plan.Back)
 }
 
 // Input says when and how a trust is made live.

@@ -70,7 +70,7 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 			a.Permissions = p.API.Permissions
 		}
 		p.API = &a
-		found.Pass("api.audience", "audience", in.API)
+		found.Pass(finding.APIAudience, "audience", in.API)
 	}
 	if in.OpenID != nil {
 		if p.Own {

@@ -250,7 +250,7 @@ func roleError(p *federation.Party, found finding.List) error {
 		return nil
 	}
 	for _, f := range found {
-		if f.ID == "metadata.role" && f.Level == finding.Error {
+		if f.ID == finding.MetadataRole && f.Level == finding.Error {
 			err := fmt.Errorf("%s has %s where %s is needed; %s", p.Entity.ID, f.Saw, f.Expected, f.Fix.Do)
 			other := federation.Provider
 			if p.Kind == federation.Provider {

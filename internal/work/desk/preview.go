@@ -47,9 +47,9 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	v.Admitted, v.Why = t.AdmitsPerson(p, consents)
 	subject, err := r.Subject(p)
 	if err != nil {
-		v.Findings.Add(finding.Finding{ID: "claims.subject", Level: finding.Error, Check: "subject", Saw: err.Error(),
-			Expected: "one value",
-			Side:     finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
+		v.Findings.Add(finding.Finding{ID: finding.ClaimsSubject, Level: finding.Error, Check: "subject",
+			Saw: err.Error(), Expected: "one value",
+			Side: finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
 	}
 	v.Subject = subject
 	all, err := d.View.Persons()

@@ -336,8 +336,8 @@ func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) e
 		if n := near.Names(r, names); len(n) > 0 {
 			fix = finding.Do("read person." + strings.Join(n, " or person.") + " in its place")
 		}
-		out.Add(finding.Finding{ID: "claims.unknown-attribute", Level: finding.Warning, Check: "claim " + claim,
-			Saw:      "person." + r + ", which nobody has",
+		out.Add(finding.Finding{ID: finding.ClaimsUnknownAttribute, Level: finding.Warning, Check: "claim " + claim,
+			Of: claim, Saw: "person." + r + ", which nobody has",
 			Expected: "an attribute that people in the ledger have", Side: finding.Ledger, Fix: fix})
 	}
 	return nil

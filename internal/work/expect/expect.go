@@ -149,7 +149,7 @@ func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome
 			if err != nil && ctx.Err() == nil { // a trust that cannot be rehearsed holds nothing; the others go on
 				for _, i := range by[t] {
 					if !out[i].Holds && len(out[i].Findings) == 0 {
-						out[i].Findings.Add(finding.Finding{ID: "expect.rehearsal", Level: finding.Error,
+						out[i].Findings.Add(finding.Finding{ID: finding.ExpectRehearsal, Level: finding.Error,
 							Check: "the rehearsal",
 							Saw:   err.Error(), Expected: "a trust that can be rehearsed", Side: finding.Ledger,
 							Fix: finding.Run("next", t)})
@@ -239,7 +239,7 @@ func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []
 
 // left says that an expectation is about somebody who is not in the ledger any more.
 func (x *Outcome) left() {
-	x.Findings.Add(finding.Finding{ID: "expect.person", Level: finding.Error, Check: "who it is about",
+	x.Findings.Add(finding.Finding{ID: finding.ExpectPerson, Level: finding.Error, Check: "who it is about",
 		Saw: x.As + " is not in the ledger any more", Expected: "somebody who can sign in", Side: finding.Ledger,
 		Fix: finding.Run("expect", "remove", fmt.Sprint(x.ID))})
 }

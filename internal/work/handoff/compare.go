@@ -60,7 +60,7 @@ func judgeSubjects(out *finding.List, v *View) error {
 	switch {
 	case admitted == 0:
 	case len(without) == 0:
-		out.Pass("claims.subject", "subject", fmt.Sprintf("%s has a value for each of %d", expr, admitted))
+		out.Pass(finding.ClaimsSubject, "subject", fmt.Sprintf("%s has a value for each of %d", expr, admitted))
 	default:
 		pseudonym := []string{"claims", "set", t.Name, "--subject-format", "persistent"}
 		if t.Subject != "" {
@@ -70,7 +70,7 @@ func judgeSubjects(out *finding.List, v *View) error {
 		if len(without) > 3 {
 			who += fmt.Sprintf(" and %d more", len(without)-3)
 		}
-		out.Add(finding.Finding{ID: "claims.subject", Level: finding.Warning, Check: "subject",
+		out.Add(finding.Finding{ID: finding.ClaimsSubject, Level: finding.Warning, Check: "subject",
 			Saw: fmt.Sprintf("%d of %d who may sign in have no single value for %s: %s", len(without), admitted,
 				expr, who),
 			Expected: "one value for everybody who may sign in", Side: finding.Ledger, Ref: "SAML Core 8.3",

@@ -199,16 +199,19 @@ func yes(b bool) string {
 
 // Todo is one step of the work on a trust.
 type Todo struct {
-	ID   string         `json:"id"` // stays, whatever the words are
+	ID   finding.StepID `json:"id"` // stays, whatever the words are
 	Done bool           `json:"done"`
 	Step string         `json:"step"`
 	Fix  finding.Remedy `json:"fix,omitzero"`   // how to do it, if it is open
 	Said string         `json:"said,omitempty"` // by whom it was settled by hand, and why
+
+	older finding.StepID // the ID by which older versions know it
 }
 
 // todoOf is the step of mending a finding. It is known by the finding and what was looked at.
 func todoOf(f finding.Finding) Todo {
-	return Todo{ID: f.ID + "/" + f.Check, Step: f.Check + ": " + f.Saw, Fix: f.Fix}
+	return Todo{ID: finding.StepID(f.Key()), older: finding.StepID(string(f.ID) + "/" + f.Check),
+		Step: f.Check + ": " + f.Saw, Fix: f.Fix}
 }
 
 // Next lists what is done and what is left for a trust.
@@ -219,14 +222,14 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	}
 	t, app, provider, persons := v.Trust, v.App, v.Provider, v.Crowd.People
 	if t.Standing == federation.Ended {
-		return t, []Todo{{ID: "ended", Done: true,
+		return t, []Todo{{ID: finding.StepEnded, Done: true,
 			Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
 	}
 	over := Of(t)
 	machine := t.Terms.Machine(app)
-	out := []Todo{{ID: "parties", Done: true,
+	out := []Todo{{ID: finding.StepParties, Done: true,
 		Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
-		{ID: "made", Done: true, Step: "the trust is made"}}
+		{ID: finding.StepMade, Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
@@ -248,10 +251,10 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		} else if !given && t.Shown(side) {
 			step += ": a real sign-in showed it on " + t.Witnessed.At.Format("2006-01-02")
 		}
-		out = append(out, Todo{ID: "handoff." + side, Done: t.Has(side), Step: step, Fix: fix})
+		out = append(out, Todo{ID: finding.StepHandoff.For(side), Done: t.Has(side), Step: step, Fix: fix})
 	}
 	if !machine {
-		out = append(out, Todo{ID: "people", Done: len(persons) > 0, Step: "there are people to try it on",
+		out = append(out, Todo{ID: finding.StepPeople, Done: len(persons) > 0, Step: "there are people to try it on",
 			Fix: finding.Run("people",
 				"load", "FILE")})
 	}
@@ -261,10 +264,10 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		return nil, nil, err
 	}
 	for _, f := range found {
-		if slices.Contains(let[f.ID], f.Check) {
+		if slices.ContainsFunc(let, func(l model.Let) bool { return l.Covers(&f) }) {
 			continue // it was accepted
 		}
-		if f.Level == finding.Error && !strings.HasPrefix(f.ID, "claims.") {
+		if f.Level == finding.Error && !f.ID.Of(finding.ClaimsFamily) {
 			out = append(out, todoOf(f))
 		}
 	}
@@ -286,7 +289,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	if machine {
 		command = finding.Run("rehearse", name)
 	}
-	out = append(out, Todo{ID: "rehearsed", Done: rehearsed, Step: step, Fix: command})
+	out = append(out, Todo{ID: finding.StepRehearsed, Done: rehearsed, Step: step, Fix: command})
 	out = append(out, d.proven(v, machine)...)
 	if err := d.settled(name, out); err != nil {
 		return nil, nil, err
@@ -310,15 +313,15 @@ func (d *Maker) proven(v *View, machine bool) []Todo {
 		who = "the real " + v.App.Name
 	}
 	kind := t.Proof().Kind
-	out := []Todo{{ID: "probed", Done: t.Probed != nil || t.Witnessed != nil, Step: who + " was asked (probe)",
-		Fix: finding.Run("probe", t.Name)}}
+	out := []Todo{{ID: finding.StepProbed, Done: t.Probed != nil ||
+		t.Witnessed != nil, Step: who + " was asked (probe)", Fix: finding.Run("probe", t.Name)}}
 	if !machine {
-		out = append(out, Todo{ID: "watched", Done: kind == federation.WitnessProof, Step: "a real sign-in was watched",
-			Fix: finding.Run("watch", t.Name)})
+		out = append(out, Todo{ID: finding.StepWatched, Done: kind == federation.WitnessProof,
+			Step: "a real sign-in was watched", Fix: finding.Run("watch", t.Name)})
 	}
-	return append(out, Todo{ID: "live", Done: t.Standing == federation.Live || t.Standing == federation.Paused,
-		Step: "it is live",
-		Fix:  finding.Run("cutover", t.Name)})
+	return append(out, Todo{ID: finding.StepLive, Done: t.Standing == federation.Live ||
+		t.Standing == federation.Paused, Step: "it is live",
+		Fix: finding.Run("cutover", t.Name)})
 }
 
 // settled marks the steps that somebody settled by hand.
@@ -327,14 +330,17 @@ func (d *Maker) settled(name string, list []Todo) error {
 	if err != nil {
 		return err
 	}
-	by := map[string]model.Settled{}
+	by := map[finding.StepID]model.Settled{}
 	for _, s := range all {
-		by[cmp.Or(s.ID, s.Step)] = s // ledgers of older versions know a step by its words
+		by[cmp.Or(s.ID, finding.StepID(s.Step))] = s // ledgers of older versions know a step by its words
 	}
 	for i := range list {
 		s, ok := by[list[i].ID]
+		if !ok && list[i].older != "" {
+			s, ok = by[list[i].older]
+		}
 		if !ok {
-			s, ok = by[list[i].Step]
+			s, ok = by[finding.StepID(list[i].Step)]
 		}
 		if !ok || list[i].Done {
 			continue

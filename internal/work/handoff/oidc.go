@@ -298,25 +298,26 @@ type clientMetadata struct {
 func clientTodos(t *federation.Trust, terms *federation.OIDCTerms, found finding.List) []Todo {
 	var out []Todo
 	if err := t.Registered(); err != nil {
-		out = append(out, Todo{ID: "client-id", Step: "the client ID that the owner of " + t.Provider +
+		out = append(out, Todo{ID: finding.StepClientID, Step: "the client ID that the owner of " + t.Provider +
 			" issues is in the ledger", Fix: finding.Run("trust", "change", t.Name, "--client-id", "ID")})
 	}
-	out = append(out, Todo{ID: "asks", Done: len(terms.Asks) > 0, Step: "it asks for what it needs",
+	out = append(out, Todo{ID: finding.StepAsks, Done: len(terms.Asks) > 0, Step: "it asks for what it needs",
 		Fix: finding.Run("permission",
 			"ask", t.Name,
 			"API:NAME")})
 	waiting := 0
 	for _, f := range found {
-		if f.ID == "client.no-redirect" {
-			out = append(out, Todo{ID: "redirect", Step: "a redirect URI of the client is registered", Fix: f.Fix})
+		if f.ID == finding.ClientNoRedirect {
+			out = append(out, Todo{ID: finding.StepRedirect, Step: "a redirect URI of the client is registered",
+				Fix: f.Fix})
 		}
-		if f.ID == "consent.waiting" {
+		if f.ID == finding.ConsentWaiting {
 			waiting++
 			out = append(out, todoOf(f))
 		}
 	}
 	if waiting == 0 && len(terms.Asks) > 0 {
-		out = append(out, Todo{ID: "consents", Done: true, Step: "no permission waits for an administrator"})
+		out = append(out, Todo{ID: finding.StepConsents, Done: true, Step: "no permission waits for an administrator"})
 	}
 	return out
 }

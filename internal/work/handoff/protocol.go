@@ -77,7 +77,7 @@ func (d *Maker) ViewOf(t *federation.Trust, app, provider *federation.Party, s m
 type overNothing struct{}
 
 func (overNothing) Compare(v *View) finding.List {
-	return finding.List{{ID: "trust.protocol", Level: finding.Error, Check: "protocol", Saw: v.Trust.Over(),
+	return finding.List{{ID: finding.TrustProtocol, Level: finding.Error, Check: "protocol", Saw: v.Trust.Over(),
 		Expected: "a protocol that is known",
 		Side:     finding.Ledger, Fix: finding.Do("use a newer version")}}
 }

@@ -31,7 +31,7 @@ func (p overSAML) Compare(v *View) finding.List {
 		out.Add(f)
 	}
 	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
-		out.Add(finding.Finding{ID: "claims.none", Level: finding.Note, Check: "claims", Saw: "none are released",
+		out.Add(finding.Finding{ID: finding.ClaimsNone, Level: finding.Note, Check: "claims", Saw: "none are released",
 			Expected: "what the app reads",
 			Side:     finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(
 				finding.Run("claims", "set", t.Name, "mail=person.mail"))})
@@ -183,15 +183,14 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	var out []Todo
 	for _, f := range found {
-		if f.ID == "claims.required" {
+		if f.ID == finding.ClaimsRequired {
 			out = append(out, todoOf(f))
 		}
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
-		out = append(out, Todo{ID: "claims", Done: done, Step: "claims are released", Fix: finding.Run("claims",
-			"set", t.Name,
-			"mail=person.mail")})
+		out = append(out, Todo{ID: finding.StepClaims, Done: done, Step: "claims are released",
+			Fix: finding.Run("claims", "set", t.Name, "mail=person.mail")})
 	}
 	return out
 }

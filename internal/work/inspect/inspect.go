@@ -271,7 +271,7 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 		ids := md.IDs()
 		v.fact("Name", md.Name)
 		if again := md.Repeated(); len(again) > 0 {
-			v.Findings.Add(finding.Finding{ID: "metadata.repeated", Level: finding.Error, Check: "entity IDs",
+			v.Findings.Add(finding.Finding{ID: finding.MetadataRepeated, Level: finding.Error, Check: "entity IDs",
 				Saw:      strings.Join(again[:min(5, len(again))], ", ") + " stands there more than once",
 				Expected: "each entity ID once",
 				Side:     finding.Sender, Fix: finding.Do("ask the publisher of the aggregate which one is right"),

@@ -143,7 +143,7 @@ func inspectJWKS(raw []byte) (*Inspection, error) {
 func explainJWK(v *Inspection, raw []byte) {
 	var k jose.JSONWebKey
 	if err := k.UnmarshalJSON(raw); err != nil {
-		v.Findings.Add(finding.Finding{ID: "jwk.broken", Level: finding.Warning, Check: "key", Saw: err.Error(),
+		v.Findings.Add(finding.Finding{ID: finding.JWKBroken, Level: finding.Warning, Check: "key", Saw: err.Error(),
 			Expected: "a key of RFC 7517",
 			Side:     finding.Sender, Fix: finding.Do("this key is skipped; ask for a corrected set")})
 		return
@@ -151,7 +151,7 @@ func explainJWK(v *Inspection, raw []byte) {
 	text := keys.Describe(k.Public().Key)
 	if !k.IsPublic() {
 		text = "private or symmetric key, not shown"
-		v.Findings.Add(finding.Finding{ID: "jwk.private", Level: finding.Warning, Check: "key " + k.KeyID,
+		v.Findings.Add(finding.Finding{ID: finding.JWKPrivate, Level: finding.Warning, Check: "key " + k.KeyID,
 			Saw:      "a private or symmetric key",
 			Expected: "public keys alone", Side: finding.Sender,
 			Fix: finding.Do("if this was published, replace the key now")})

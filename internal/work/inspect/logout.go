@@ -61,7 +61,7 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 
 // unjudged says that nothing was verified, since no trust was named.
 func unjudged() finding.Finding {
-	return finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement", Saw: "nothing was verified",
-		Expected: "a trust to judge by", Side: finding.Ledger,
+	return finding.Finding{ID: finding.InspectUnjudged, Level: finding.Note, Check: "judgement",
+		Saw: "nothing was verified", Expected: "a trust to judge by", Side: finding.Ledger,
 		Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")}
 }

@@ -70,7 +70,7 @@ func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Insp
 		}
 	}
 	if in.Trust == "" {
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+		v.Findings.Add(finding.Finding{ID: finding.InspectUnjudged, Level: finding.Note, Check: "judgement",
 			Saw: "nothing was compared", Expected: "a trust to judge by", Side: finding.Ledger,
 			Fix: finding.Run("inspect", "FILE", "--trust", "APP@PROVIDER")})
 		return v, nil

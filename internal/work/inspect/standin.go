@@ -2,7 +2,7 @@ package inspect
 
 import (
 	"crypto"
-	"strings"
+	"slices"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -25,9 +25,10 @@ func (d *Inspector) stageKeys(p *federation.Party) []crypto.PublicKey {
 // of the stage.
 func (d *Inspector) byStandIn(found finding.List, p *federation.Party,
 	judged func(keys []crypto.PublicKey) finding.List) {
+	made := []finding.ID{finding.SAMLSignatureKey, finding.RequestSignatureKey, finding.LogoutSignatureKey}
 	for i := range found {
 		f := &found[i]
-		if f.Level != finding.Error || !strings.HasSuffix(f.ID, ".signature.key") {
+		if f.Level != finding.Error || !slices.Contains(made, f.ID) {
 			continue
 		}
 		keys := d.stageKeys(p)

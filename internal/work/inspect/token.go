@@ -49,12 +49,12 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 		return v, d.judgeToken(v, in, text, head, body)
 	}
 	if strings.EqualFold(head.Alg, "none") {
-		v.Findings.Add(finding.Finding{ID: "jwt.alg-none", Level: finding.Error, Check: "algorithm", Saw: "none",
+		v.Findings.Add(finding.Finding{ID: finding.JWTAlgNone, Level: finding.Error, Check: "algorithm", Saw: "none",
 			Expected: "a signature",
 			Side:     finding.Sender, Fix: finding.Do("refuse it"), Ref: "RFC 8725 3.1"})
 	}
 	if exp, ok := oidc.Moment(body, "exp"); ok && in.At.After(exp) {
-		v.Findings.Add(finding.Finding{ID: "jwt.expired", Level: finding.Warning, Check: "exp", Saw: when(exp),
+		v.Findings.Add(finding.Finding{ID: finding.JWTExpired, Level: finding.Warning, Check: "exp", Saw: when(exp),
 			Expected: "a time to come", Side: finding.Clock, Fix: finding.Do("get a fresh one"), Ref: "RFC 7519 4.1.4"})
 	}
 	return v, d.verifiedBy(v, text, head, body)
@@ -67,7 +67,7 @@ func accessType(h oidc.Header) bool {
 
 // verifiedBy says which key of the ledger verifies a token, if one does.
 func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, body map[string]any) error {
-	note := finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "signature", Saw: "not verified",
+	note := finding.Finding{ID: finding.InspectUnjudged, Level: finding.Note, Check: "signature", Saw: "not verified",
 		Expected: "a key of the issuer", Side: finding.Ledger, Fix: finding.Do("trust nothing of it on this showing")}
 	iss := oidc.Text(body, "iss")
 	p, keys, err := d.issuer(iss)
@@ -87,7 +87,7 @@ func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, bod
 			continue
 		}
 		v.Findings.Pass(f.ID, f.Check, f.Saw+" of "+p.Name)
-		v.Findings.Add(finding.Finding{ID: "inspect.unjudged", Level: finding.Note, Check: "judgement",
+		v.Findings.Add(finding.Finding{ID: finding.InspectUnjudged, Level: finding.Note, Check: "judgement",
 			Saw: "the signature alone was verified", Expected: "a trust to judge by",
 			Side: finding.Ledger, Fix: finding.Run("inspect", "FILE", "--trust", "APP@"+p.Name)})
 	}

@@ -37,7 +37,7 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 				Text: mask.Message(m.Text)})
 		}
 		if err != nil {
-			r.Findings.Add(finding.Finding{ID: "inspect.unknown", Level: finding.Error, Check: "message",
+			r.Findings.Add(finding.Finding{ID: finding.InspectUnknown, Level: finding.Error, Check: "message",
 				Saw:      err.Error(),
 				Expected: "something that inspect knows", Side: finding.Sender, Fix: finding.Do("capture it whole")})
 			return
@@ -52,7 +52,7 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 		}
 	})
 	if end == "" && began {
-		r.Findings.Add(finding.Finding{ID: "watch.unfinished", Level: finding.Error, Check: "the recorded sign-in",
+		r.Findings.Add(finding.Finding{ID: finding.WatchUnfinished, Level: finding.Error, Check: "the recorded sign-in",
 			Saw: "no answer that the app would take is in it", Expected: "a response or a code that is " +
 				"accepted", Side: finding.Both,
 			Fix: finding.Do("record the sign-in whole, from before its link is opened until the app's page shows")})
@@ -62,9 +62,9 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 	}
 	r.Verdict = judge.Accepted
 	for _, f := range federation.FactsOf(t, app, provider) {
-		front := end == "SAML Response" || f.Name == "issuer" || f.Name == "sign-in endpoint" ||
-			f.Name == "client ID" || f.Name == "redirect URI"
-		if front && f.Name != "start link" {
+		front := end == "SAML Response" || f.Name == finding.FactIssuer || f.Name == finding.FactSignIn ||
+			f.Name == finding.FactClientID || f.Name == finding.FactRedirect
+		if front && f.Name != finding.FactStart {
 			r.Proves = append(r.Proves, f.Name)
 		}
 	}

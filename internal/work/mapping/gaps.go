@@ -227,7 +227,7 @@ func forbiddenSubject(format, v string) string {
 // judge turns what was seen into findings.
 func (g *Gaps) judge() {
 	for _, r := range g.Rules {
-		f := finding.Finding{ID: "claims.gap", Level: finding.Warning, Check: r.Claim,
+		f := finding.Finding{ID: finding.ClaimsGap, Level: finding.Warning, Check: r.Claim, Of: r.Claim,
 			Saw:      fmt.Sprintf("nothing for %d of %d people (%s): %s", r.Empty, g.People, some(r.Who), r.Why),
 			Expected: "a value for each whom the trust admits", Side: finding.Provider,
 			Fix: finding.Run("claims", "suggest", g.Trust)}
@@ -237,7 +237,7 @@ func (g *Gaps) judge() {
 		g.Findings.Add(f)
 	}
 	for _, s := range g.Same {
-		g.Findings.Add(finding.Finding{ID: "claims.same-subject", Level: finding.Error, Check: "subject",
+		g.Findings.Add(finding.Finding{ID: finding.ClaimsSameSubject, Level: finding.Error, Check: "subject",
 			Saw:      s.Subject + " for " + some(s.People),
 			Expected: "a subject of their own for each person: the app takes them for one",
 			Side:     finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format",
@@ -245,25 +245,26 @@ func (g *Gaps) judge() {
 	}
 	for i, x := range g.Forbidden {
 		if i == 20 {
-			g.Findings.Add(finding.Finding{ID: "claims.forbidden", Level: finding.Warning, Check: "values",
+			g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: "values",
 				Saw: fmt.Sprintf("%d more", len(g.Forbidden)-i), Expected: "values that their format " +
 					"allows", Side: finding.Provider,
 				Fix: finding.Do("see them all with --format json")})
 			break
 		}
-		g.Findings.Add(finding.Finding{ID: "claims.forbidden", Level: finding.Warning, Check: x.Claim,
+		g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: x.Claim, Of: x.Claim,
 			Saw: fmt.Sprintf("%q for %s: %s", x.Value, x.Person, x.Why), Expected: "a value that its format allows",
 			Side: finding.Provider, Fix: finding.Do("correct it where people are kept, and load them again").
 				Then(finding.Run("people", "load", "FILE"))})
 	}
 	for _, name := range g.Lacking {
-		g.Findings.Add(finding.Finding{ID: "claims.lacking", Level: finding.Warning, Check: name,
+		g.Findings.Add(finding.Finding{ID: finding.ClaimsLacking, Level: finding.Warning, Check: name, Of: name,
 			Saw:      "no rule releases it",
 			Expected: "a rule, since the app wants it", Side: finding.Provider, Fix: finding.Run("claims", "suggest",
 				g.Trust)})
 	}
 	for _, name := range g.Unasked {
-		g.Findings.Add(finding.Finding{ID: "claims.unasked", Level: finding.Note, Check: name, Saw: "it is released",
+		g.Findings.Add(finding.Finding{ID: finding.ClaimsUnasked, Level: finding.Note, Check: name, Of: name,
+			Saw:      "it is released",
 			Expected: "only what the app asks for", Side: finding.Provider, Fix: finding.Run("claims", "drop", g.Trust,
 				name)})
 	}

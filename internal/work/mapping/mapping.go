@@ -64,7 +64,7 @@ func twice(list []accounts.Account, key, source string) finding.List {
 		}
 		for _, v := range list[i].Fields[key] {
 			if line, ok := first[v]; ok {
-				out.Add(finding.Finding{ID: "accounts.twice", Level: finding.Warning, Check: key,
+				out.Add(finding.Finding{ID: finding.AccountsTwice, Level: finding.Warning, Check: key, Of: v,
 					Saw:      fmt.Sprintf("%s in line %d and in line %d of %s", v, line, list[i].Line, source),
 					Expected: "one account for each value of the field by which the app finds them", Side: finding.App,
 					Fix: finding.Do("ask the app's owner which of them is in use, and have the other one closed")})
@@ -74,7 +74,7 @@ func twice(list []accounts.Account, key, source string) finding.List {
 		}
 	}
 	if without > 0 {
-		out.Add(finding.Finding{ID: "accounts.no-key", Level: finding.Warning, Check: key,
+		out.Add(finding.Finding{ID: finding.AccountsNoKey, Level: finding.Warning, Check: key,
 			Saw:      fmt.Sprintf("%d of %d accounts have no %s", without, len(list), key),
 			Expected: "a value in each, since the app finds accounts by it", Side: finding.App,
 			Fix: finding.Do("ask the app's owner whether the export is whole, and by which field accounts are found")})
@@ -220,7 +220,7 @@ func owners(all []people.Person) *accounts.Owners {
 func (m *Match) Judge() finding.List {
 	var out finding.List
 	check, fix := "accounts of "+m.App, finding.Run("accounts", "match", m.Trust)
-	add := func(id string, level finding.Level, saw, expected string) {
+	add := func(id finding.ID, level finding.Level, saw, expected string) {
 		out.Add(finding.Finding{ID: id, Level: level, Check: check, Saw: saw, Expected: expected, Side: finding.Both,
 			Fix: fix})
 	}
@@ -229,20 +229,20 @@ func (m *Match) Judge() finding.List {
 		if m.Strange == "created" {
 			saw += ": the app makes each of them a new, empty one"
 		}
-		add("account.strangers", finding.Warning, saw, "an account for each")
+		add(finding.AccountStrangers, finding.Warning, saw, "an account for each")
 	}
 	if n := len(m.Collisions); n > 0 {
-		add("account.collisions", finding.Error, fmt.Sprintf("%d collisions of people and accounts", n),
+		add(finding.AccountCollisions, finding.Error, fmt.Sprintf("%d collisions of people and accounts", n),
 			"one account for each person, and one person for each")
 	}
 	if n := len(m.Swapped); n > 0 {
 		s := m.Swapped[0]
-		add("account.swapped", finding.Error,
+		add(finding.AccountSwapped, finding.Error,
 			fmt.Sprintf("%d would be taken for somebody else, such as %s for %s (%s)", n,
 				s.Person, s.Whose, s.Account), "each person their own account")
 	}
 	if len(out) == 0 && m.Admitted > 0 {
-		out.Pass("account.known", check, fmt.Sprintf("each of %d who may sign in is known", m.Admitted))
+		out.Pass(finding.AccountKnown, check, fmt.Sprintf("each of %d who may sign in is known", m.Admitted))
 	}
 	return out
 }

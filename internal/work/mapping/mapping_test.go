@@ -82,7 +82,7 @@ func TestMatch(t *testing.T) {
 
 func has(l finding.List, id string) bool {
 	for _, f := range l {
-		if f.ID == id && f.Level != finding.Pass {
+		if string(f.ID) == id && f.Level != finding.Pass {
 			return true
 		}
 	}

@@ -75,7 +75,7 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 	}
 	list := federation.Differences(p, &now)
 	for _, d := range list {
-		f := finding.Finding{ID: "probe.differs", Level: finding.Warning, Check: "what " + p.Name + " publishes",
+		f := finding.Finding{ID: finding.ProbeDiffers, Level: finding.Warning, Check: "what " + p.Name + " publishes",
 			Saw:      d.Words(),
 			Expected: "what the ledger has of it", Side: p.Kind.Side(),
 			Fix: finding.Run(string(p.Kind), "refresh", p.Name)}
@@ -87,19 +87,19 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 		j.add(f)
 	}
 	if j.same[p.Name] = good; good && len(list) == 0 {
-		j.pass("probe.same", "what "+p.Name+" publishes", "as the ledger has it")
+		j.pass(finding.ProbeSame, "what "+p.Name+" publishes", "as the ledger has it")
 	}
 }
 
 // publishes says that what a party publishes could not be read.
 func (j *job) publishes(p *federation.Party, what, at string, err error) {
 	if errors.Is(err, reach.ErrStatus) || !isWay(err) {
-		j.add(finding.Finding{ID: "probe.unreadable", Level: finding.Error, Check: what + " of " + p.Name,
+		j.add(finding.Finding{ID: finding.ProbeUnreadable, Level: finding.Error, Check: what + " of " + p.Name,
 			Saw: err.Error(), Expected: "a " + what + " at " + reach.Shown(at), Side: p.Kind.Side(),
 			Fix: finding.Do("have its owner publish it again at " + reach.Shown(at))})
 		return
 	}
-	j.trouble("probe.down", what+" of "+p.Name, at, p, err)
+	j.trouble(finding.ProbeDown, what+" of "+p.Name, at, p, err)
 }
 
 // isWay reports whether an error is of the way to a server, not of what it said.
@@ -120,7 +120,7 @@ func (j *job) published(ctx context.Context, p *federation.Party) {
 	o.Timeout, o.Max = j.p.In.Timeout, int64(xmlsec.MetadataLimits().Bytes)
 	a, err := reach.Fetch(ctx, at, o)
 	if err != nil {
-		j.add(finding.Finding{ID: "probe.unpublished", Level: finding.Warning, Check: what + " of " + p.Name,
+		j.add(finding.Finding{ID: finding.ProbeUnpublished, Level: finding.Warning, Check: what + " of " + p.Name,
 			Saw: err.Error(), Expected: "what the ledger writes, at " + at, Side: finding.Ledger,
 			Fix: finding.Run("publish", "DIR")})
 		return
@@ -149,12 +149,12 @@ func (j *job) published(ctx context.Context, p *federation.Party) {
 		}
 	}
 	if wrong != "" {
-		j.add(finding.Finding{ID: "probe.stale", Level: finding.Warning, Check: what + " of " + p.Name, Saw: wrong,
+		j.add(finding.Finding{ID: finding.ProbeStale, Level: finding.Warning, Check: what + " of " + p.Name, Saw: wrong,
 			Expected: "what the ledger has", Side: finding.Ledger, Fix: finding.Run("publish", "DIR")})
 		return
 	}
 	j.same[p.Name] = true
-	j.pass("probe.published", what+" of "+p.Name, "published as the ledger has it")
+	j.pass(finding.ProbePublished, what+" of "+p.Name, "published as the ledger has it")
 }
 
 // reach asks each endpoint of the foreign sides whether it is there.
@@ -171,18 +171,18 @@ func (j *job) reach(ctx context.Context) {
 		check := e.what + " of " + e.of.Name
 		switch {
 		case err != nil:
-			j.trouble("probe.down", check, e.at, e.of, err)
+			j.trouble(finding.ProbeDown, check, e.at, e.of, err)
 		case a.status == http.StatusNotFound || a.status == http.StatusGone:
-			j.add(finding.Finding{ID: "probe.gone", Level: finding.Error, Check: check, Saw: a.words(),
+			j.add(finding.Finding{ID: finding.ProbeGone, Level: finding.Error, Check: check, Saw: a.words(),
 				Expected: "an endpoint at " + e.at, Side: e.of.Kind.Side(),
 				Fix: finding.Do("ask the owner of " + e.of.Name + " where it is now, and read its metadata again")})
 		case a.status >= 500:
-			j.add(finding.Finding{ID: "probe.down", Level: finding.Error, Check: check, Saw: a.words(),
+			j.add(finding.Finding{ID: finding.ProbeDown, Level: finding.Error, Check: check, Saw: a.words(),
 				Expected: "an endpoint that works, at " + e.at, Side: e.of.Kind.Side(),
 				Fix: finding.Do("ask the owner of " + e.of.Name + " what is wrong with it")})
 		default:
 			j.answered[e.of.Name] = true
-			j.pass("probe.there", check, "answers at "+e.at)
+			j.pass(finding.ProbeThere, check, "answers at "+e.at)
 		}
 	}
 }
@@ -199,7 +199,7 @@ func (j *job) begins(ctx context.Context) {
 	check := "start link of " + j.app.Name
 	last, to, form, err := j.follow(ctx, j.app, ask{at: at}, j.over.isRequest)
 	if err != nil {
-		j.trouble("probe.start", check, at, j.app, err)
+		j.trouble(finding.ProbeStart, check, at, j.app, err)
 		return
 	}
 	j.answered[j.app.Name] = true
@@ -214,7 +214,7 @@ func (j *job) begins(ctx context.Context) {
 	j.keep("request", text)
 	v, err := j.p.inspect(inspect.Input{Raw: []byte(text), Trust: j.t.Name})
 	if err != nil {
-		j.add(finding.Finding{ID: "probe.start", Level: finding.Error, Check: check, Saw: err.Error(),
+		j.add(finding.Finding{ID: finding.ProbeStart, Level: finding.Error, Check: check, Saw: err.Error(),
 			Expected: "a request for a sign-in at " + j.provider.Name, Side: finding.App,
 			Fix: finding.Do("see which provider the app is set up for")})
 		return
@@ -224,27 +224,28 @@ func (j *job) begins(ctx context.Context) {
 	if ends := j.over.endpoints(j); !slices.ContainsFunc(ends, func(e endpoint) bool {
 		return e.of == j.provider && strings.TrimSuffix(e.at, "/") == strings.TrimSuffix(bare.String(), "/")
 	}) {
-		v.Findings.Add(finding.Finding{ID: "probe.elsewhere", Level: finding.Error, Check: "where the request goes",
-			Saw: bare.String(), Expected: "the sign-in endpoint of " + j.provider.Name, Side: finding.App,
+		v.Findings.Add(finding.Finding{ID: finding.ProbeElsewhere, Level: finding.Error,
+			Check: "where the request goes",
+			Saw:   bare.String(), Expected: "the sign-in endpoint of " + j.provider.Name, Side: finding.App,
 			Fix: finding.Do("set the app's sign-in address to what the handoff says").
 				Then(finding.Run("handoff", j.t.Name, "--for", "app"))})
 	}
 	j.out.Findings = append(j.out.Findings, v.Findings...)
 	if !v.Findings.Failed() {
 		j.request = ask{to.String(), form}
-		j.pass("probe.start", check, "leads to a request that "+j.provider.Name+" would take")
+		j.pass(finding.ProbeStart, check, "leads to a request that "+j.provider.Name+" would take")
 	}
 }
 
 // strayed says where a start link led that came to no request.
 func (j *job) strayed(check, at string, last *answer) {
-	f := finding.Finding{ID: "probe.start", Level: finding.Warning, Check: check, Saw: last.words(),
+	f := finding.Finding{ID: finding.ProbeStart, Level: finding.Warning, Check: check, Saw: last.words(),
 		Expected: "a request for a sign-in at " + j.provider.Name, Side: finding.App,
 		Fix: finding.Do("open " + at +
 			" in a browser: where it leads to a page of its own first, give the link behind that page")}
 	switch {
 	case last.robots():
-		f.ID, f.Saw = "probe.robot", last.words()+": it asks whether a person is there"
+		f.ID, f.Saw = finding.ProbeRobot, last.words()+": it asks whether a person is there"
 		f.Fix = finding.Do("nothing can be told without a person: use tressik watch, or have this machine let through")
 	case last.status >= 400:
 		f.Level = finding.Error
@@ -310,17 +311,17 @@ func (j *job) recognised(real, stranger reply, words string) {
 	check, provider := "whether "+j.provider.Name+" knows "+j.app.Name, j.provider.Name
 	unsure := func(why string) {
 		j.out.Known = cannotTell
-		j.add(finding.Finding{ID: "probe.unsure", Level: finding.Note, Check: check, Saw: "cannot tell: " + why,
+		j.add(finding.Finding{ID: finding.ProbeUnsure, Level: finding.Note, Check: check, Saw: "cannot tell: " + why,
 			Expected: "an answer that an unknown app would not get", Side: finding.Provider,
 			Fix: finding.Do("watch a sign-in to know").Then(finding.Run("watch", j.t.Name))})
 	}
 	switch {
 	case real == back && stranger != back, real == signIn && (stranger == denied):
 		j.out.Known = known
-		j.pass("probe.known", check, "known: "+words+"; an app that it does not know gets another answer")
+		j.pass(finding.ProbeKnown, check, "known: "+words+"; an app that it does not know gets another answer")
 	case real == denied:
 		j.out.Known = notKnown
-		j.add(finding.Finding{ID: "probe.unknown", Level: finding.Error, Check: check, Saw: "not known: " + words,
+		j.add(finding.Finding{ID: finding.ProbeUnknown, Level: finding.Error, Check: check, Saw: "not known: " + words,
 			Expected: "a sign-in page, or an answer to the app", Side: finding.Provider,
 			Fix: finding.Do("have the owner of " + provider + " enter the app as the handoff says").
 				Then(finding.Run("handoff", j.t.Name, "--for", "provider"))})
@@ -342,7 +343,7 @@ func (j *job) fetchRecords(ctx context.Context, token string) {
 	}
 	check := "call of " + reach.Shown(at)
 	if err != nil {
-		j.trouble("probe.call", check, at, j.app, err)
+		j.trouble(finding.ProbeCall, check, at, j.app, err)
 		return
 	}
 	req.Header.Set("Authorization", "Bearer "+token)
@@ -354,13 +355,13 @@ func (j *job) fetchRecords(ctx context.Context, token string) {
 	}
 	switch {
 	case err != nil:
-		j.trouble("probe.call", check, at, j.app, err)
+		j.trouble(finding.ProbeCall, check, at, j.app, err)
 	case a.status != http.StatusOK:
 		why := a.words()
 		if h := a.head.Get("WWW-Authenticate"); h != "" {
 			why += ", " + h
 		}
-		j.add(finding.Finding{ID: "probe.call", Level: finding.Error, Check: check, Saw: why, Expected: "records",
+		j.add(finding.Finding{ID: finding.ProbeCall, Level: finding.Error, Check: check, Saw: why, Expected: "records",
 			Side: finding.Provider, Ref: "RFC 6750 3.1",
 			Fix: finding.Do("see which permission the API asks for, and that it is consented to").
 				Then(finding.Run("permission", "list", "--trust", j.t.Name))})
@@ -370,6 +371,6 @@ func (j *job) fetchRecords(ctx context.Context, token string) {
 		for _, r := range list[:min(n, max(j.p.In.Records, 0))] {
 			j.out.Records = append(j.out.Records, federation.Record{Call: reach.Shown(at), ID: r[0], Note: r[1]})
 		}
-		j.pass("probe.call", check, fmt.Sprintf("%d records", n))
+		j.pass(finding.ProbeCall, check, fmt.Sprintf("%d records", n))
 	}
 }

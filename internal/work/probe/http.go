@@ -124,7 +124,7 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	now := j.p.Now()
 	if at, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		off := at.Sub(now).Round(time.Second)
-		f := finding.Finding{ID: "probe.clock", Level: finding.Warning, Check: "clock of " + name,
+		f := finding.Finding{ID: finding.ProbeClock, Level: finding.Warning, Check: "clock of " + name,
 			Saw: at.UTC().Format("2006-01-02 15:04:05 UTC") + ", " + off.String() + " off",
 			Expected: fmt.Sprintf("%s, within %s", now.UTC().Format("2006-01-02 15:04:05 UTC"),
 				judge.Skew), Side: finding.Clock,
@@ -135,7 +135,7 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 		if off.Abs() > judge.Skew {
 			out.Add(f)
 		} else {
-			out.Pass("probe.clock", "clock of "+name, "right within "+judge.Skew.String())
+			out.Pass(finding.ProbeClock, "clock of "+name, "right within "+judge.Skew.String())
 		}
 	}
 	if resp.TLS == nil || len(resp.TLS.PeerCertificates) == 0 {
@@ -143,13 +143,13 @@ func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	}
 	end := resp.TLS.PeerCertificates[0].NotAfter
 	if left := end.Sub(now); left < 21*24*time.Hour {
-		out.Add(finding.Finding{ID: "probe.certificate", Level: finding.Warning, Check: "certificate of " + name,
+		out.Add(finding.Finding{ID: finding.ProbeCertificate, Level: finding.Warning, Check: "certificate of " + name,
 			Saw: "ends " + end.UTC().Format("2006-01-02 15:04 UTC"), Expected: "three weeks left, or " +
 				"more", Side: finding.Both,
 			Fix: finding.Do("have the owner of " + name + " renew it; a pinned one has to be pinned anew")})
 		return out
 	}
-	out.Pass("probe.certificate", "certificate of "+name, "good until "+end.UTC().Format("2006-01-02"))
+	out.Pass(finding.ProbeCertificate, "certificate of "+name, "good until "+end.UTC().Format("2006-01-02"))
 	return out
 }
 
@@ -275,26 +275,26 @@ func (j *job) follow(ctx context.Context, of *federation.Party, from ask, stop f
 var errCircle = errors.New("the redirects go in a circle")
 
 // trouble is a finding about a server that could not be asked.
-func (j *job) trouble(id, check, at string, of *federation.Party, err error) {
+func (j *job) trouble(id finding.ID, check, at string, of *federation.Party, err error) {
 	f := finding.Finding{ID: id, Level: finding.Error, Check: check, Expected: "an answer from " + reach.Shown(at),
 		Side: of.Kind.Side()}
 	var cert *tls.CertificateVerificationError
 	var ue *url.Error
 	switch {
 	case errors.As(err, &cert):
-		f.Saw, f.ID = "its certificate is not trusted: "+cert.Err.Error(), "probe.tls"
+		f.Saw, f.ID = "its certificate is not trusted: "+cert.Err.Error(), finding.ProbeTLS
 		f.Fix = finding.Do("if the server was given another certificate, check that with its owner; where " +
 			"it is from a private authority, give that authority's certificate with --ca FILE")
 	case errors.Is(err, reach.ErrPin):
-		f.Saw, f.ID = reach.ErrPin.Error(), "probe.tls"
+		f.Saw, f.ID = reach.ErrPin.Error(), finding.ProbeTLS
 		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that with " +
 			"--tls-pin")
 	case errors.Is(err, errCircle), errors.Is(err, errPublicInward), errors.Is(err, reach.ErrPlainHTTP):
-		f.Saw, f.ID = err.Error(), "probe.redirect"
+		f.Saw, f.ID = err.Error(), finding.ProbeRedirect
 		f.Fix = finding.Do("have the owner of " + of.Name + " correct where it redirects to")
 	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, reach.ErrSlow) ||
 		errors.As(err, &ue) && ue.Timeout():
-		f.Saw, f.ID = "no whole answer within "+j.p.In.Timeout.String(), "probe.slow"
+		f.Saw, f.ID = "no whole answer within "+j.p.In.Timeout.String(), finding.ProbeSlow
 		f.Fix = finding.Do("try again, or with a longer --timeout; if it stays so, ask the owner of " + of.Name)
 	default:
 		if errors.As(err, &ue) {

@@ -84,7 +84,7 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 	check := "whether " + j.provider.Name + " knows " + j.app.Name
 	a, back, err := asking(o.terms.ClientID)
 	if err != nil {
-		j.trouble("probe.knows", check, doc.AuthorizationEndpoint, j.provider, err)
+		j.trouble(finding.ProbeKnows, check, doc.AuthorizationEndpoint, j.provider, err)
 		return
 	}
 	stranger := denied
@@ -127,7 +127,7 @@ func (o *overOIDC) answer(j *job, q url.Values, doc *oidc.Discovery) string {
 		fix = finding.Do("have its owner allow the scopes " + o.scope() + " to the client, or ask for less").
 			Then(finding.Run("permission", "list", "--trust", j.t.Name))
 	}
-	j.add(finding.Finding{ID: "probe.answer", Level: finding.Error, Check: "what " + j.provider.Name + " answers",
+	j.add(finding.Finding{ID: finding.ProbeAnswer, Level: finding.Error, Check: "what " + j.provider.Name + " answers",
 		Saw: strings.TrimSpace(code + " " + q.Get("error_description")), Expected: "login_required",
 		Side: finding.Provider,
 		Fix:  fix, Ref: "OpenID Connect Core 3.1.2.6"})
@@ -153,7 +153,7 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 	opt.Timeout = j.p.In.Timeout
 	client, err := reach.Client(opt)
 	if err != nil {
-		j.trouble("probe.token", "token endpoint", doc.TokenEndpoint, j.provider, err)
+		j.trouble(finding.ProbeToken, "token endpoint", doc.TokenEndpoint, j.provider, err)
 		return
 	}
 	if !c.Kind.Redirects() {
@@ -167,14 +167,14 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 	check := "secret of " + j.app.Name
 	switch {
 	case err != nil:
-		j.trouble("probe.token", check, doc.TokenEndpoint, j.provider, err)
+		j.trouble(finding.ProbeToken, check, doc.TokenEndpoint, j.provider, err)
 	case code == oidc.InvalidClient || status == http.StatusUnauthorized:
 		j.refusedSecret(check, code)
 	case code == oidc.InvalidGrant:
-		j.pass("probe.secret", check, "the provider takes it (it refused a code that never was, not the client)")
+		j.pass(finding.ProbeSecret, check, "the provider takes it (it refused a code that never was, not the client)")
 	default:
-		j.add(finding.Finding{ID: "probe.secret", Level: finding.Note, Check: check, Saw: "cannot tell: it answered " +
-			code,
+		j.add(finding.Finding{ID: finding.ProbeSecret, Level: finding.Note, Check: check,
+			Saw:      "cannot tell: it answered " + code,
 			Expected: "invalid_grant or invalid_client", Side: finding.Provider, Ref: "RFC 6749 5.2",
 			Fix: finding.Do("watch a sign-in to know").Then(finding.Run("watch", j.t.Name))})
 	}
@@ -185,7 +185,7 @@ func (j *job) refusedSecret(check, code string) {
 	if j.provider.Own {
 		fix = finding.Run("secret", "list", j.t.Name)
 	}
-	j.add(finding.Finding{ID: "probe.secret", Level: finding.Error, Check: check,
+	j.add(finding.Finding{ID: finding.ProbeSecret, Level: finding.Error, Check: check,
 		Saw:      "the provider refuses it: " + code,
 		Expected: "a secret that it takes", Side: finding.Provider, Fix: fix, Ref: "RFC 6749 5.2"})
 }
@@ -218,25 +218,25 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 		j.refusedSecret("secret of "+j.app.Name, refused.Code)
 		return
 	case errors.As(err, &refused):
-		j.add(finding.Finding{ID: "probe.token", Level: finding.Error, Check: check, Saw: refused.Error(),
+		j.add(finding.Finding{ID: finding.ProbeToken, Level: finding.Error, Check: check, Saw: refused.Error(),
 			Expected: "a token",
 			Side:     finding.Provider, Ref: "RFC 6749 5.2",
 			Fix: finding.Do("see that the permissions are consented to at " + j.provider.Name).
 				Then(finding.Run("permission", "list", "--trust", j.t.Name))})
 		return
 	case err != nil:
-		j.trouble("probe.token", check, doc.TokenEndpoint, j.provider, err)
+		j.trouble(finding.ProbeToken, check, doc.TokenEndpoint, j.provider, err)
 		return
 	}
 	j.answered[j.provider.Name] = true
-	j.pass("probe.secret", "secret of "+j.app.Name, "the provider takes it")
+	j.pass(finding.ProbeSecret, "secret of "+j.app.Name, "the provider takes it")
 	have, _ := oidc.Scope(t.Scope)
 	if t.Scope == "" {
 		have = want // not said: as asked for (RFC 6749, section 5.1)
 	}
 	for _, s := range want {
 		if !slices.Contains(have, s) {
-			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s,
+			j.add(finding.Finding{ID: finding.ProbeScope, Level: finding.Warning, Check: "scope " + s,
 				Saw:      "asked for and not granted",
 				Expected: "granted", Side: finding.Provider, Fix: finding.Do("have the owner of " + j.provider.Name +
 					" consent to it, or no longer ask for it"), Ref: "RFC 6749 3.3"})
@@ -244,14 +244,14 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 	}
 	for _, s := range have {
 		if !slices.Contains(want, s) {
-			j.add(finding.Finding{ID: "probe.scope", Level: finding.Warning, Check: "scope " + s,
+			j.add(finding.Finding{ID: finding.ProbeScope, Level: finding.Warning, Check: "scope " + s,
 				Saw:      "granted and not asked for",
 				Expected: "no more than the ledger asks for", Side: finding.Provider,
 				Fix: finding.Do("have the owner of " + j.provider.Name + " take it away from the client"),
 				Ref: "RFC 6749 3.3"})
 		}
 	}
-	j.pass("probe.token", check, "scope "+strings.Join(have, " "))
+	j.pass(finding.ProbeToken, check, "scope "+strings.Join(have, " "))
 	if j.p.In.Call != "" {
 		j.fetchRecords(ctx, t.Access)
 	}

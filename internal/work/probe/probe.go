@@ -44,7 +44,7 @@ type Result struct {
 	Findings finding.List        `json:"findings"`
 	Records  []federation.Record `json:"records,omitempty"`
 	Run      int64               `json:"run,omitempty"`
-	proves   []string
+	proves   []finding.FactID
 	messages []federation.Message
 	at       time.Time
 }
@@ -228,7 +228,7 @@ func (j *job) run(ctx context.Context) Result {
 		j.out.Verdict = judge.Refused
 	}
 	if len(j.out.Asked) == 0 && !j.out.Findings.Failed() {
-		j.add(finding.Finding{ID: "probe.nobody", Level: finding.Note, Check: "the other side",
+		j.add(finding.Finding{ID: finding.ProbeNobody, Level: finding.Note, Check: "the other side",
 			Saw: "no real party could be asked", Expected: "an address of it in the ledger", Side: finding.Ledger,
 			Fix: finding.Do("give the address from which its metadata is read, or the link that starts sign-in at " +
 				"the app")})
@@ -238,7 +238,7 @@ func (j *job) run(ctx context.Context) Result {
 
 func (j *job) add(f finding.Finding) { j.out.Findings.Add(f) }
 
-func (j *job) pass(id, check, saw string) { j.out.Findings.Pass(id, check, saw) }
+func (j *job) pass(id finding.ID, check, saw string) { j.out.Findings.Pass(id, check, saw) }
 
 func (j *job) skip(what, why string) { j.out.NotAsked = append(j.out.NotAsked, what+": "+why) }
 
@@ -257,16 +257,16 @@ func (j *job) prove() {
 	good := func(party *federation.Party) bool { return j.same[party.Name] && j.answered[party.Name] }
 	for _, f := range federation.FactsOf(j.t, j.app, j.provider) {
 		switch {
-		case f.Name == "start link":
+		case f.Name == finding.FactStart:
 			if j.request.at != "" {
 				j.out.proves = append(j.out.proves, f.Name)
 			}
-		case f.OfSide == "provider" && f.Name != federation.FactAdmission && good(j.provider):
+		case f.OfSide == "provider" && f.Name != finding.FactAdmission && good(j.provider):
 			j.out.proves = append(j.out.proves, f.Name)
 		case f.OfSide == "app" && good(j.app):
 			j.out.proves = append(j.out.proves, f.Name)
-		case slices.Contains([]string{"client ID", "redirect URI", "entity ID of the app",
-			"assertion consumer service"}, f.Name) && j.out.Known == known:
+		case slices.Contains([]finding.FactID{finding.FactClientID, finding.FactRedirect, finding.FactEntityID,
+			finding.FactACS}, f.Name) && j.out.Known == known:
 			j.out.proves = append(j.out.proves, f.Name)
 		}
 	}

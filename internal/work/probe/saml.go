@@ -102,7 +102,7 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	}
 	a, led, form, err := j.follow(ctx, j.provider, own, toApp)
 	if err != nil {
-		j.trouble("probe.knows", check, sso.Location, j.provider, err)
+		j.trouble(finding.ProbeKnows, check, sso.Location, j.provider, err)
 		return
 	}
 	stranger := denied
@@ -161,7 +161,7 @@ func (o *overSAML) answer(j *job, form url.Values) string {
 	if s.Sub == saml.StatusNoPassive || s.Top == saml.StatusSuccess {
 		return "it answers the app that nobody is signed in"
 	}
-	j.add(finding.Finding{ID: "probe.answer", Level: finding.Error, Check: "what " + j.provider.Name + " answers",
+	j.add(finding.Finding{ID: finding.ProbeAnswer, Level: finding.Error, Check: "what " + j.provider.Name + " answers",
 		Saw: s.Words(), Expected: "that a sign-in is needed (NoPassive)", Side: finding.Provider,
 		Fix: finding.Do("compare what the provider has of the app with the handoff").
 			Then(finding.Run("handoff", j.t.Name, "--for", "provider")), Ref: "SAML Core 3.2.2.2"})
