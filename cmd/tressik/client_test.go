@@ -29,7 +29,7 @@ func TestClientSideOfAnApp(t *testing.T) {
 		{"web", "http://dome.kestrelridge.example/cb", []string{"expected https:"}},
 		{"web", "https://dome.kestrelridge.example/cb#x", []string{"without a fragment"}},
 		{"web", "https://*.kestrelridge.example/cb", []string{"wildcard"}},
-		{"web", "example.kestrelridge.skyview:/cb", []string{"--client native"}},
+		{"web", "example.kestrelridge.skyview:/cb", []string{"make the client native"}},
 		{"web", "/cb", []string{"an absolute URI"}},
 		{"web", "javascript:alert(1)", []string{"never receive an answer safely"}},
 		{"web", "https://u@dome.kestrelridge.example/cb", []string{"without user name"}},

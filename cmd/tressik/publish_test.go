@@ -319,7 +319,7 @@ func TestRefreshIsBounded(t *testing.T) {
 	}
 	// The certificate that is pinned ends one day, and nothing but this says so.
 	d.at(srv.Certificate().NotAfter.Add(-48 * time.Hour).UTC().Format(time.RFC3339))
-	d.fails(3, []string{"southmere", "its server ends that is pinned", "--tls-pin"}, "due", "--within", "3d")
+	d.fails(3, []string{"southmere", "the pinned certificate of its server ends", "--tls-pin"}, "due", "--within", "3d")
 }
 
 // TestRefreshOfMany reads many parties in the time of the slowest few: each server waits until as many others have been

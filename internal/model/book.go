@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
@@ -443,12 +444,12 @@ func UnknownPermission(p *federation.Party, name string) error {
 }
 
 // CheckURL reports what is wrong with a value that must be an absolute URL. Errors: ErrValue.
-func CheckURL(flag, v string) error {
+func CheckURL(field finding.Field, v string) error {
 	u, err := url.Parse(v)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return fmt.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as "+
+		return finding.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as "+
 			"https://app.kestrelridge.example/path",
-			flag, v, ErrValue)
+			field, v, ErrValue)
 	}
 	return nil
 }

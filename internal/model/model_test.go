@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -530,7 +531,7 @@ func TestNearest(t *testing.T) {
 	if _, err := b.AskAt(&foreign, "two words"); !errors.Is(err, model.ErrValue) {
 		t.Errorf("%v", err)
 	}
-	if err := model.CheckURL("--at", "ftp://x"); !errors.Is(err, model.ErrValue) {
+	if err := model.CheckURL(finding.FieldAt, "ftp://x"); !errors.Is(err, model.ErrValue) {
 		t.Errorf("%v", err)
 	}
 	trust, _, _, err := b.Trust("dome-scheduler@ridge")

@@ -31,11 +31,13 @@ var ErrArrival = errors.New("not usable for arrivals")
 
 // Check refuses what is no arrival. Errors: ErrArrival.
 func (a *Arrival) Check() error {
-	for _, c := range []struct{ flag, v, x, y string }{{"--unknown", a.Unknown, "created", "refused"}, {"--known",
-		a.Known, "updated", "kept"},
-		{"--bind", a.Bind, "never", "verified"}} {
+	for _, c := range []struct {
+		field   finding.Field
+		v, x, y string
+	}{{finding.FieldUnknown, a.Unknown, "created", "refused"}, {finding.FieldKnown, a.Known, "updated", "kept"},
+		{finding.FieldBind, a.Bind, "never", "verified"}} {
 		if c.v != c.x && c.v != c.y {
-			return fmt.Errorf("%s %q is %w: write %s or %s", c.flag, c.v, ErrArrival, c.x, c.y)
+			return finding.Errorf("%s %q is %w: write %s or %s", c.field, c.v, ErrArrival, c.x, c.y)
 		}
 	}
 	return nil

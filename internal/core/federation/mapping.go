@@ -68,10 +68,13 @@ func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
 		}
 	}
 	slices.SortFunc(out.Fields, func(a, b Fill) int { return strings.Compare(a.Field, b.Field) })
-	for _, c := range []struct{ in, flag string }{{in.Key, "--account-key"}, {in.Role, "--role-field"}} {
+	for _, c := range []struct {
+		in    string
+		field finding.Field
+	}{{in.Key, finding.FieldAccountKey}, {in.Role, finding.FieldRoleField}} {
 		if c.in != "" && c.in != "none" && out.From(c.in) == "" {
-			return nil, fmt.Errorf("%s %q is %w: nothing fills that field; say --reads %s=NAME as well", c.flag, c.in,
-				ErrMapping, c.in)
+			return nil, finding.Errorf("%s %q is %w: nothing fills that field; say %s %s=NAME as well", c.field, c.in,
+				ErrMapping, finding.FieldReads, c.in)
 		}
 	}
 	set := func(to *string, v string) {
@@ -87,7 +90,7 @@ func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
 	set(&out.Role, in.Role)
 	set(&out.Strangers, in.Strangers)
 	if s := out.Strangers; s != "" && s != "created" && s != "refused" {
-		return nil, fmt.Errorf("--strangers %q is %w: write created, refused or none", s, ErrMapping)
+		return nil, finding.Errorf("%s %q is %w: write created, refused or none", finding.FieldStrangers, s, ErrMapping)
 	}
 	if out.From(out.Key) == "" {
 		out.Key = ""

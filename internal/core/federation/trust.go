@@ -445,10 +445,8 @@ func CheckStrength(v string) error {
 		u.Host != "") {
 		return nil
 	}
-	return fmt.Errorf("--strength %q is %w; write any, mfa, or the URI of the provider's own authentication "+
-		"context class",
-		v,
-		ErrValue)
+	return finding.Errorf("%s %q is %w; write any, mfa, or the URI of the provider's own authentication context class",
+		finding.FieldStrength, v, ErrValue)
 }
 
 // SubjectExpression is the expression of the subject, or what stands for it where none is set.

@@ -59,9 +59,8 @@ func (r *Registered) Audiences(scopes []string, as string) []string {
 // Remedy says what to do about an error of the token endpoint.
 func (r *Registered) Remedy(e *oidc.Error) finding.Remedy {
 	if r.Far {
-		side := map[string]string{oidc.InvalidClient: "give the client's secret at " + r.Provider.Name +
-			" with --secret-file, or ask its " +
-			"owner for a new one", oidc.InvalidGrant: "sign in again",
+		side := map[string]string{oidc.InvalidClient: "give the secret that " + r.Provider.Name +
+			" issued to the client, or ask its owner for a new one", oidc.InvalidGrant: "sign in again",
 			oidc.InvalidScope: "have the owner of " + r.Provider.Name +
 				" allow the client what it asks for, or ask for less"}[e.Code]
 		if side == "" {

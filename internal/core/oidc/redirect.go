@@ -68,9 +68,7 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 		switch {
 		case kind != Native:
 			bad(finding.RedirectScheme, "https:",
-				"private schemes are for native clients; register with --client native or use "+
-					"https:",
-				"RFC 8252 7.1")
+				"private schemes are for native clients; make the client native, or use https:", "RFC 8252 7.1")
 		case !strings.Contains(u.Scheme, "."):
 			bad(finding.RedirectPrivateScheme,
 				"a scheme made of a domain name you have, such as example.kestrelridge.skyview",

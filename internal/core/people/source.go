@@ -2,9 +2,10 @@ package people
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"time"
+
+	"tressik.example/internal/core/finding"
 )
 
 // Source is where people come from: a file, or a directory server.
@@ -40,21 +41,22 @@ var ErrSource = errors.New("not usable as a source of people")
 // Check refuses what cannot be a source. Errors: ErrSource.
 func (s *Source) Check() error {
 	bad := func(format string, args ...any) error {
-		return fmt.Errorf("%s is %w: %s", s.At, ErrSource, fmt.Sprintf(format, args...))
+		return finding.Errorf("%s is %w: "+format, append([]any{s.At, ErrSource}, args...)...)
 	}
 	switch {
 	case !s.Directory() && strings.Contains(s.At, "://"):
 		return bad("give a file, or the address of a directory server as ldaps://HOST or ldap://HOST, which then " +
-			"starts " +
-			"TLS")
+			"starts TLS")
 	case !s.Directory() && s.Base+s.BindDN+s.Filter+s.Password != "":
 		return bad("a file has no base, filter or bind name")
 	case s.Directory() && s.Base == "":
-		return bad("--base is missing: the DN under which people are, such as dc=kestrelridge,dc=example")
+		return bad("%s is missing: the DN under which people are, such as dc=kestrelridge,dc=example",
+			finding.FieldBase)
 	case s.Directory() && (s.BindDN == "") != (s.Password == ""):
-		return bad("--bind-dn and its password go together: --password-file FILE or --password-env NAME")
+		return bad("%s and its password go together: %s FILE or %s NAME", finding.FieldBindDN,
+			finding.FieldPasswordFile, finding.FieldPasswordEnv)
 	case s.Page < 0 || s.Page > 10000 || s.Most < 0 || s.Timeout < 0 || s.Cache < 0:
-		return bad("a bound is negative, or --page over 10000")
+		return bad("a bound is negative, or %s over 10000", finding.FieldPage)
 	}
 	return nil
 }

@@ -398,7 +398,7 @@ func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool)
 	side, saw := finding.Provider, err.Error()
 	switch {
 	case errors.Is(err, xmlsec.ErrNoRecipientKey):
-		fix, side = "give the app's private key with --key FILE; the ledger has it only for own apps", finding.App
+		fix, side = "give the app's private key too; the ledger has it only for own apps", finding.App
 	case errors.Is(err, xmlsec.ErrEncryptionAlgorithm):
 		fix = "set the provider to AES-GCM with RSA-OAEP"
 	default:

@@ -14,6 +14,7 @@ import (
 
 	"github.com/beevik/etree"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -254,7 +255,8 @@ func (d *Document) Entity(id string) (*Entity, error) {
 	case len(found) == 0:
 		return nil, fmt.Errorf("%w: %q is not in the document", ErrNoSuchEntity, id)
 	case len(found) > 1 && id == "":
-		return nil, fmt.Errorf("%w: the document holds %d; say which with --entity", ErrManyEntities, len(found))
+		return nil, finding.Errorf("%w: the document holds %d; say which with %s", ErrManyEntities, len(found),
+			finding.FieldEntity)
 	case len(found) > 1:
 		return nil, fmt.Errorf("%w: %s stands in the document more than once", ErrDuplicate, id)
 	}

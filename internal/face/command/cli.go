@@ -144,8 +144,14 @@ func isCobraUsage(err error) bool {
 	return false
 }
 
+// flagOf is the flag by which a field is given: that of its name.
+func flagOf(f finding.Field) string { return "--" + string(f) }
+
+// words is the text of an error, with the flags of the fields that it names.
+func words(err error) string { return finding.Say(err, flagOf) }
+
 func explain(err error) string {
-	s := err.Error()
+	s := words(err)
 	var advised *finding.Advised
 	if errors.As(err, &advised) {
 		s += "; " + format.Remedy(advised.Fix)

@@ -246,7 +246,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 		}
 		defer f.Close()
 		if err := inspect.Redacted(&b, bufio.NewReaderSize(f, 1<<20), mask); err != nil {
-			a.say("%s: %v; the copy has what stands before", names[0], err)
+			a.say("%s: %s; the copy has what stands before", names[0], words(err))
 		}
 	} else {
 		list, err := a.messages(ctx, names)

@@ -23,6 +23,7 @@ import (
 	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // the driver and its error type
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/model"
@@ -257,9 +258,9 @@ func translated(err error) error {
 	case 5, 6:
 		return fmt.Errorf("%w and did not let go in 15 seconds; try again", ledger.ErrBusy)
 	case 8, 14:
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with "+
-			"--ledger",
-			ledger.ErrReadOnly)
+		return finding.Errorf("%w: its file or folder is read-only; change the permissions or choose another "+
+			"place with %s",
+			ledger.ErrReadOnly, finding.FieldLedger)
 	case 13:
 		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
 	case 11, 26:
@@ -331,9 +332,9 @@ func (l *Ledger) SealKey() string { return SealKeyFile(l.path, l.options.SealKey
 // Update makes the changes that a function wants.
 func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, error)) error {
 	if l.readOnly {
-		return fmt.Errorf("%w: its file or folder is read-only; change the permissions or choose another place with "+
-			"--ledger",
-			ledger.ErrReadOnly)
+		return finding.Errorf("%w: its file or folder is read-only; change the permissions or choose another "+
+			"place with %s",
+			ledger.ErrReadOnly, finding.FieldLedger)
 	}
 	conn, err := l.db.Conn(ctx)
 	if err != nil {

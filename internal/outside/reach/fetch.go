@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 )
 
@@ -226,9 +227,9 @@ func explain(source string, o Options, err error) error {
 			sum := sha256.Sum256(cert.UnverifiedCertificates[0].Raw)
 			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
 		}
-		return fmt.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate with "+
-			"--ca FILE; if you have checked this very certificate, pin it with --tls-pin SHA256", source, ErrTLS,
-			cert.Err, seen)
+		return finding.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate "+
+			"(%s FILE); if you have checked this very certificate, pin it (%s SHA256)", source, ErrTLS, cert.Err,
+			seen, finding.FieldCA, finding.FieldTLSPin)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,
@@ -248,7 +249,7 @@ func (o Options) tls() (*tls.Config, error) {
 	if len(o.CA) > 0 {
 		cfg.RootCAs = x509.NewCertPool()
 		if !cfg.RootCAs.AppendCertsFromPEM(o.CA) {
-			return nil, errors.New("--ca: the file holds no certificate in PEM")
+			return nil, finding.Errorf("%s: the file holds no certificate in PEM", finding.FieldCA)
 		}
 	}
 	if o.Pin == "" {
@@ -256,7 +257,8 @@ func (o Options) tls() (*tls.Config, error) {
 	}
 	pin, err := hex.DecodeString(strings.ReplaceAll(o.Pin, ":", ""))
 	if err != nil || len(pin) != sha256.Size {
-		return nil, errors.New("--tls-pin: a SHA-256 fingerprint has 64 hexadecimal digits, with or without colons")
+		return nil, finding.Errorf("%s: a SHA-256 fingerprint has 64 hexadecimal digits, with or without colons",
+			finding.FieldTLSPin)
 	}
 	// Without authorities the chain is not built; the one certificate is compared, byte for byte by its hash, on every
 	// handshake.

@@ -61,7 +61,7 @@ func TestFetchIsChecked(t *testing.T) {
 		{"by authority", "/md", Options{CA: ca}, nil, ""},
 		{"by pin", "/md", Options{Pin: pin}, nil, ""},
 		{"by pin with colons", "/md", Options{Pin: strings.ToUpper(pin[:2] + ":" + pin[2:])}, nil, ""},
-		{"unknown authority", "/md", Options{}, ErrTLS, "--ca FILE"},
+		{"unknown authority", "/md", Options{}, ErrTLS, "(ca FILE)"},
 		{"it shows the fingerprint", "/md", Options{}, ErrTLS, pin},
 		{"wrong pin", "/md", Options{Pin: wrong}, ErrPin, pin},
 		{"by both", "/md", Options{CA: ca, Pin: pin}, nil, ""},

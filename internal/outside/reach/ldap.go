@@ -13,6 +13,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 )
 
@@ -212,10 +213,8 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 		begun = true
 		for _, e := range r.Entries {
 			if len(list) == most {
-				return nil, fmt.Errorf("%s: %w (%d); narrow the search with --filter or --base, or allow more with "+
-					"--most",
-					l.Source.At,
-					ErrMany, most)
+				return nil, finding.Errorf("%s: %w (%d); narrow the search with %s or %s, or allow more with %s",
+					l.Source.At, ErrMany, most, finding.FieldFilter, finding.FieldBase, finding.FieldMost)
 			}
 			x := people.Entry{DN: e.DN, Attributes: map[string][]string{}}
 			for _, a := range e.Attributes {
@@ -241,12 +240,11 @@ func (l *LDAP) explain(filter string, err error) error {
 		return fmt.Errorf("%s: the filter %s cannot be read; it looks like (objectClass=inetOrgPerson) (RFC 4515)", at,
 			filter)
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
-		return fmt.Errorf("%s: %w, says the server; ask for less at a time with --page, or bind with a name that may "+
-			"read all", at,
-			ErrMany)
+		return finding.Errorf("%s: %w, says the server; ask for less at a time with %s, or bind with a name "+
+			"that may read all", at, ErrMany, finding.FieldPage)
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork):
-		return fmt.Errorf("%s: no whole answer within %s (%w); raise --timeout, or narrow the search", at,
-			l.timeout(), err)
+		return finding.Errorf("%s: no whole answer within %s (%w); raise %s, or narrow the search", at, l.timeout(),
+			err, finding.FieldTimeout)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
 		return fmt.Errorf("%s refers to another server, which is not followed; make a source of that one", at)
 	}

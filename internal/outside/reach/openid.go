@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 )
 
@@ -23,9 +24,9 @@ func OpenID(ctx context.Context, issuer string, o Options) (*Published, error) {
 		return nil, err
 	}
 	if Shown(issuer) != issuer {
-		return nil, fmt.Errorf("%s: an issuer has no user, password or query (OpenID Connect Discovery, section 3); "+
-			"if its "+
-			"document lies behind one, name the document itself with --discovery", Shown(issuer))
+		return nil, finding.Errorf("%s: an issuer has no user, password or query (OpenID Connect Discovery, section "+
+			"3); if its document lies behind one, name the document itself with %s", Shown(issuer),
+			finding.FieldDiscovery)
 	}
 	o.Accept, o.Max = "application/json", oidc.MaxDiscovery
 	p := &Published{}

@@ -1,7 +1,6 @@
 package play
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -19,7 +18,7 @@ import (
 )
 
 // ErrNobody means that a rehearsal needs a person.
-var ErrNobody = errors.New("--as PERSON is missing: who signs in?")
+var ErrNobody = finding.Errorf("%s PERSON is missing: who signs in?", finding.FieldAs)
 
 // RehearseInput says what to rehearse.
 type RehearseInput struct {
@@ -108,13 +107,12 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	for _, c := range in.Call {
 		a, err := d.AskOf(c)
 		if err != nil {
-			return nil, fmt.Errorf("--call: %w", err)
+			return nil, finding.Errorf("%s: %w", finding.FieldCall, err)
 		}
 		if a.API == "" {
 			return nil,
-				fmt.Errorf("--call %s is %w: it is one of OpenID's own scopes; write API:NAME, such as "+
-					"telescope-api:frames.read",
-					c, model.ErrValue)
+				finding.Errorf("%s %s is %w: it is one of OpenID's own scopes; write API:NAME, such as "+
+					"telescope-api:frames.read", finding.FieldCall, c, model.ErrValue)
 		}
 	}
 	var persons []people.Person
@@ -185,13 +183,14 @@ func (in *RehearseInput) fits(c *cast.Cast) error {
 	case in.As == "" && !machines:
 		return ErrNobody
 	case in.As != "" && machines:
-		return fmt.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without --as",
-			strings.Join(in.Trusts, " and "))
+		return finding.Errorf("%s is the trust of a machine client: nobody signs in there; rehearse it without %s",
+			strings.Join(in.Trusts, " and "), finding.FieldAs)
 	case in.Account != "" && (machines || len(in.Trusts) > 1):
-		return fmt.Errorf("--expect-account is %w: it is of one person at the app of one trust", model.ErrValue)
+		return finding.Errorf("%s is %w: it is of one person at the app of one trust", finding.FieldExpectAccount,
+			model.ErrValue)
 	case len(c.OIDC) == 0 && (len(in.Call) > 0 || in.Scope != "" || in.Secret != ""):
-		return fmt.Errorf("%s is over SAML: --call, --scope and --secret-file are for trusts over OpenID Connect",
-			in.Trusts[0])
+		return finding.Errorf("%s is over SAML: %s, %s and %s are for trusts over OpenID Connect", in.Trusts[0],
+			finding.FieldCall, finding.FieldScope, finding.FieldSecretFile)
 	}
 	return nil
 }

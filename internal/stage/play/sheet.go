@@ -109,7 +109,7 @@ func (k *Keeper) metadata(p *cast.Player) ([]byte, error) {
 
 // remarks say what somebody has to know who enters the addresses of a stage.
 func (k *Keeper) remarks(deal *cast.Deal, about *cast.Player, side string) []string {
-	out := []string{"It holds while the stage runs; its addresses change with its --port."}
+	out := []string{"It holds while the stage runs; its addresses change with its port."}
 	if about.StandIn {
 		out = append(out, "The keys are the stage's own: what is signed with them passes at no real party.")
 	} else {

@@ -3,13 +3,13 @@ package play
 import (
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"net/netip"
 	"net/url"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/xmlsec"
@@ -28,19 +28,20 @@ func (d *Player) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose,
 		key, v, ok := strings.Cut(s, "=")
 		switch {
 		case !ok || v == "":
-			return x, fmt.Errorf("--suppose %q is %w: write KEY=VALUE", s, model.ErrValue)
+			return x, finding.Errorf("%s %q is %w: write KEY=VALUE", finding.FieldSuppose, s, model.ErrValue)
 		case key == "clock":
 			if x.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
-				return x, fmt.Errorf("--suppose clock=%s is %w: write a time span such as +10m or -90s", v,
-					model.ErrValue)
+				return x, finding.Errorf("%s clock=%s is %w: write a time span such as +10m or -90s",
+					finding.FieldSuppose, v, model.ErrValue)
 			}
 			continue
 		case key == "key" && v != "other":
-			return x, fmt.Errorf("--suppose key=%s is %w: write key=other", v, model.ErrValue)
+			return x, finding.Errorf("%s key=%s is %w: write key=other", finding.FieldSuppose, v, model.ErrValue)
 		}
 		err := read(&x, key, v)
 		if errors.Is(err, errUnknownKey) {
-			return x, fmt.Errorf("--suppose %s is %w: over %s known are %s", key, model.ErrValue, t.Over(), known)
+			return x, finding.Errorf("%s %s is %w: over %s known are %s", finding.FieldSuppose, key, model.ErrValue,
+				t.Over(), known)
 		}
 		if err != nil {
 			return x, err
@@ -63,13 +64,13 @@ func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
 	switch key {
 	case "acs":
 		x.ACS = v
-		return model.CheckURL("--suppose acs", v)
+		return model.CheckURL(finding.FieldSuppose, v)
 	case "entity-id":
 		x.EntityID = v
 		return nil
 	case "force-authn", "is-passive":
 		if v != "on" {
-			return fmt.Errorf("--suppose %s=%s is %w: write %s=on", key, v, model.ErrValue, key)
+			return finding.Errorf("%s %s=%s is %w: write %s=on", finding.FieldSuppose, key, v, model.ErrValue, key)
 		}
 		x.ForceAuthn, x.IsPassive = x.ForceAuthn || key == "force-authn", x.IsPassive || key == "is-passive"
 		return nil
@@ -92,7 +93,7 @@ func (d *Player) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 	switch key {
 	case "redirect":
 		if u, err := url.Parse(v); err != nil || u.Scheme == "" {
-			return fmt.Errorf("--suppose redirect=%s is %w: write a whole URI", v, model.ErrValue)
+			return finding.Errorf("%s redirect=%s is %w: write a whole URI", finding.FieldSuppose, v, model.ErrValue)
 		}
 		x.Redirect = v
 		return nil
@@ -101,14 +102,15 @@ func (d *Player) supposeOIDC(x *cast.Suppose, key, v string) (err error) {
 		return nil
 	case "secret": // no secret itself: what is supposed is kept, and stands in the list of processes
 		if v != "other" {
-			return fmt.Errorf("--suppose secret=… is %w: write secret=other; to try the real one use --secret-file",
-				model.ErrValue)
+			return finding.Errorf("%s secret=… is %w: write secret=other; to try the real one use %s",
+				finding.FieldSuppose, model.ErrValue, finding.FieldSecretFile)
 		}
 		x.Secret = "another secret"
 		return nil
 	case "from":
 		if x.From, err = netip.ParseAddr(v); err != nil {
-			return fmt.Errorf("--suppose from=%s is %w: write an address such as 192.0.2.7", v, model.ErrValue)
+			return finding.Errorf("%s from=%s is %w: write an address such as 192.0.2.7", finding.FieldSuppose, v,
+				model.ErrValue)
 		}
 		return nil
 	case "key":

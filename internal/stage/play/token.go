@@ -64,12 +64,11 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 				"--as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
 		return nil,
-			fmt.Errorf("%w: give its secret with --secret-file FILE, - for standard input, or in "+
-				"TRESSIK_CLIENT_SECRET; or "+
-				"its private key with --key FILE", ErrAuth)
+			finding.Errorf("%w: give its secret with %s FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+
+				"its private key with %s FILE", ErrAuth, finding.FieldSecretFile, finding.FieldKey)
 	case in.Stage != "" && !provider.Own:
-		return nil, fmt.Errorf("--stage is %w: %s is foreign, its real token endpoint is asked", model.ErrValue,
-			provider.Name)
+		return nil, finding.Errorf("%s is %w: %s is foreign, its real token endpoint is asked", finding.FieldStage,
+			model.ErrValue, provider.Name)
 	}
 	if err := t.Registered(); err != nil {
 		return nil, err
@@ -108,9 +107,8 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	got, err := reach.AsItself(ctx, client, r, o)
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
-		return nil, fmt.Errorf("%w; name the API with --resource AUDIENCE (see `tressik permission "+
-			"list --trust %s`)", err,
-			in.Trust)
+		return nil, finding.Errorf("%w; name the API with %s AUDIENCE (see `tressik permission list --trust %s`)", err,
+			finding.FieldResource, in.Trust)
 	}
 	if refused != nil && refused.Code == oidc.InvalidClient && provider.Own {
 		return nil, finding.Advise(err, finding.Run("secret", "add", in.Trust, "--lasts", "90d"))
@@ -157,11 +155,11 @@ func (d *Player) tokenClient(in TokenInput, provider *federation.Party, o reach.
 func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (string, error) {
 	k, err := keys.ParsePrivate(pem)
 	if err != nil {
-		return "", fmt.Errorf("--key: %w; give the client's private key in PEM", err)
+		return "", finding.Errorf("%s: %w; give the client's private key in PEM", finding.FieldKey, err)
 	}
 	s, err := oidc.NewSigner(k)
 	if err != nil {
-		return "", fmt.Errorf("--key: %w", err)
+		return "", finding.Errorf("%s: %w", finding.FieldKey, err)
 	}
 	if t.OIDCTerms().JWKS != "" { // with the kid under which its public half is registered
 		list, _, err := oidc.ReadKeys([]byte(t.OIDCTerms().JWKS), "")
@@ -171,9 +169,8 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 		i := slices.IndexFunc(list, func(x oidc.Key) bool { return equalKeys(x.Public, k.Public()) })
 		if i < 0 {
 			return "",
-				fmt.Errorf("--key: its public half is not registered for %s; register it with `tressik "+
-					"trust change %s "+
-					"--client-key FILE`", t.Name, t.Name)
+				finding.Errorf("%s: its public half is not registered for %s; register it with `tressik trust change "+
+					"%s --client-key FILE`", finding.FieldKey, t.Name, t.Name)
 		}
 		if list[i].ID != "" && list[i].ID != s.ID {
 			if s, err = oidc.NewSignerAs(k, list[i].ID); err != nil {

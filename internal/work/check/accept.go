@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/model"
 )
 
@@ -24,7 +25,7 @@ const longestAcceptance = 400 * 24 * time.Hour
 // ErrUntil.
 func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Time) (*Accepted, error) {
 	if strings.TrimSpace(reason) == "" {
-		return nil, fmt.Errorf("--reason %w", ErrReason)
+		return nil, finding.Errorf("%s %w", finding.FieldReason, ErrReason)
 	}
 	now := c.Now().UTC()
 	switch {

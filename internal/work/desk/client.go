@@ -95,7 +95,8 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 	if in.Admins != "" {
 		g, ok := strings.CutPrefix(in.Admins, "group:")
 		if in.Admins != "none" && (!ok || g == "" || strings.Contains(g, ",")) {
-			return nil, fmt.Errorf("--administrators %q is %w; write group:NAME, or none", in.Admins, ErrValue)
+			return nil, finding.Errorf("%s %q is %w; write group:NAME, or none", finding.FieldAdministrators, in.Admins,
+				ErrValue)
 		}
 		if p.Admins = in.Admins; p.Admins == "none" {
 			p.Admins = ""
@@ -134,11 +135,11 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	}
 	if !slices.Contains(oidc.Kinds(), c.Kind) {
 		if in.Kind == "" {
-			return fmt.Errorf("%s has no client side yet: give its kind with --client web, user-agent, native or "+
-				"machine",
-				p.Name)
+			return finding.Errorf("%s has no client side yet: give its kind with %s web, user-agent, native or machine",
+				p.Name, finding.FieldClient)
 		}
-		return fmt.Errorf("--client %q is %w; write web, user-agent, native or machine", in.Kind, federation.ErrKind)
+		return finding.Errorf("%s %q is %w; write web, user-agent, native or machine", finding.FieldClient, in.Kind,
+			federation.ErrKind)
 	}
 	for _, l := range []struct {
 		to   *[]string
@@ -152,19 +153,21 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		}
 	}
 	for _, l := range []struct {
-		flag, v string
-		to      *string
-	}{{"--back-channel-logout", in.BackChannel, &c.BackChannelLogout},
-		{"--front-channel-logout", in.FrontChannel, &c.FrontChannelLogout}, {"--sign-in-link", in.Start, &c.Start}} {
+		field finding.Field
+		v     string
+		to    *string
+	}{{finding.FieldBackChannelLogout, in.BackChannel, &c.BackChannelLogout},
+		{finding.FieldFrontChannelLogout, in.FrontChannel, &c.FrontChannelLogout},
+		{finding.FieldSignInLink, in.Start, &c.Start}} {
 		switch {
 		case l.v == "none":
 			*l.to = ""
 		case l.v != "":
-			if err := model.CheckURL(l.flag, l.v); err != nil {
+			if err := model.CheckURL(l.field, l.v); err != nil {
 				return err
 			}
 			if !c.Kind.Redirects() {
-				return fmt.Errorf("%s %w a %s client: nobody signs in there", l.flag, federation.ErrFit, c.Kind)
+				return finding.Errorf("%s %w a %s client: nobody signs in there", l.field, federation.ErrFit, c.Kind)
 			}
 			*l.to = l.v
 		}
@@ -185,7 +188,7 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		return err
 	}
 	if in.Home != "" {
-		if err := model.CheckURL("--home", in.Home); err != nil {
+		if err := model.CheckURL(finding.FieldHome, in.Home); err != nil {
 			return err
 		}
 		c.Home = in.Home
@@ -204,12 +207,12 @@ func signInTerms(c *federation.Client, in ClientInput) error {
 		c.IDTokenAlg = ""
 	case in.IDTokenAlg != "":
 		if !slices.Contains(oidc.Algorithms(), in.IDTokenAlg) {
-			return fmt.Errorf("--id-token-alg %q is %w; write one of %s, or none to take it away", in.IDTokenAlg,
-				ErrValue,
-				strings.Join(oidc.Algorithms(), ", "))
+			return finding.Errorf("%s %q is %w; write one of %s, or none to take it away", finding.FieldIDTokenAlg,
+				in.IDTokenAlg, ErrValue, strings.Join(oidc.Algorithms(), ", "))
 		}
 		if !c.Kind.Redirects() {
-			return fmt.Errorf("--id-token-alg %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+			return finding.Errorf("%s %w a %s client: nobody signs in there", finding.FieldIDTokenAlg,
+				federation.ErrFit, c.Kind)
 		}
 		c.IDTokenAlg = in.IDTokenAlg
 	}
@@ -219,13 +222,15 @@ func signInTerms(c *federation.Client, in ClientInput) error {
 	case in.MaxAge != "":
 		d, err := ParseSpan(in.MaxAge)
 		if err != nil {
-			return fmt.Errorf("--max-age: %w", err)
+			return finding.Errorf("%s: %w", finding.FieldMaxAge, err)
 		}
 		if !c.Kind.Redirects() {
-			return fmt.Errorf("--max-age %w a %s client: nobody signs in there", federation.ErrFit, c.Kind)
+			return finding.Errorf("%s %w a %s client: nobody signs in there", finding.FieldMaxAge,
+				federation.ErrFit, c.Kind)
 		}
 		if d%time.Second != 0 {
-			return fmt.Errorf("--max-age %s is %w: it is counted in whole seconds", in.MaxAge, ErrValue)
+			return finding.Errorf("%s %s is %w: it is counted in whole seconds", finding.FieldMaxAge, in.MaxAge,
+				ErrValue)
 		}
 		c.MaxAge = int(d / time.Second)
 	}
@@ -280,17 +285,18 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 	switch {
 	case as != federation.AsUser && as != federation.AsSelf:
-		return fmt.Errorf("--as %q is %w; write user (on behalf of a user) or self (as itself)", as, ErrValue)
+		return finding.Errorf("%s %q is %w; write user (on behalf of a user) or self (as itself)", finding.FieldAs, as,
+			ErrValue)
 	case k == oidc.Machine && as == federation.AsUser:
-		return fmt.Errorf("--as user %w a machine client: it acts as itself and has no users; write --as self",
-			federation.ErrFit)
+		return finding.Errorf("%s user %w a machine client: it acts as itself and has no users; write %s self",
+			finding.FieldAs, federation.ErrFit, finding.FieldAs)
 	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().ActsAsItself(&federation.Client{Kind: k}):
-		return finding.Advise(fmt.Errorf("--as self %w a web client whose trust does not let it act as itself: it "+
-			"could "+
-			"never use the permission", federation.ErrFit), finding.Run("trust", "change", t.Name, "--as-itself", "on"))
+		return finding.Advise(finding.Errorf("%s self %w a web client whose trust does not let it act as itself: it "+
+			"could never use the permission", finding.FieldAs, federation.ErrFit),
+			finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
-		return fmt.Errorf("--as self %w a %s client: it keeps no secret to show that it is itself; write --as user",
-			federation.ErrFit, k)
+		return finding.Errorf("%s self %w a %s client: it keeps no secret to show that it is itself; write %s user",
+			finding.FieldAs, federation.ErrFit, k, finding.FieldAs)
 	}
 	return nil
 }
@@ -325,8 +331,8 @@ func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*f
 			fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
 				provider.Name, provider.Name)
 	case provider.Own && clientID != "":
-		return nil, nil, fmt.Errorf("--client-id is %w: %s is own, and issues the client ID itself", ErrValue,
-			provider.Name)
+		return nil, nil, finding.Errorf("%s is %w: %s is own, and issues the client ID itself", finding.FieldClientID,
+			ErrValue, provider.Name)
 	}
 	if provider.Own {
 		b := make([]byte, 8)
@@ -421,21 +427,19 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 	}
 	switch {
 	case x.PKCE != nil && !*x.PKCE && c.Kind != oidc.Web:
-		return fmt.Errorf("--pkce off %w a %s client: only a web client with a secret has something else "+
-			"to protect its "+
-			"codes",
-			federation.ErrFit, c.Kind)
+		return finding.Errorf("%s off %w a %s client: only a web client with a secret has something else to "+
+			"protect its codes", finding.FieldPKCE, federation.ErrFit, c.Kind)
 	case x.AsItself != nil && *x.AsItself && c.Kind != oidc.Web:
-		return fmt.Errorf("--as-itself on %w a %s client: a machine client does so anyway, and others keep no secret",
-			federation.ErrFit, c.Kind)
+		return finding.Errorf("%s on %w a %s client: a machine client does so anyway, and others keep no secret",
+			finding.FieldAsItself, federation.ErrFit, c.Kind)
 	case (x.Device != nil && *x.Device || x.Pushed != nil && *x.Pushed) && !c.Kind.Redirects():
-		return fmt.Errorf("--device and --pushed-requests %w a %s client: nobody signs in there", federation.ErrFit,
-			c.Kind)
+		return finding.Errorf("%s and %s %w a %s client: nobody signs in there", finding.FieldDevice,
+			finding.FieldPushedRequests, federation.ErrFit, c.Kind)
 	case x.Auth != "" && x.Auth != "any" && c.Kind.Public():
-		return fmt.Errorf("--client-auth %w a %s client: it has nothing to authenticate with", federation.ErrFit,
-			c.Kind)
+		return finding.Errorf("%s %w a %s client: it has nothing to authenticate with", finding.FieldClientAuth,
+			federation.ErrFit, c.Kind)
 	case x.Auth == "key" && t.ClientKeys() == "":
-		return finding.Advise(fmt.Errorf("--client-auth key: %s has no client key yet", t.Name),
+		return finding.Advise(finding.Errorf("%s key: %s has no client key yet", finding.FieldClientAuth, t.Name),
 			finding.Run("trust", "change", t.Name, "--client-key", "FILE"))
 	}
 	return nil

@@ -126,8 +126,8 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 			"everyone at %s", group,
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
 	}
-	return fmt.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. Say "+
-		"who acts with --actor", actor, provider.Name, group, strings.Join(who, ", "))
+	return finding.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. "+
+		"Say who acts with %s", actor, provider.Name, group, strings.Join(who, ", "), finding.FieldActor)
 }
 
 // mine are the consents to an ask that single persons gave, or an administrator for them.

@@ -19,12 +19,12 @@ func TestTermsOfTheOtherProtocol(t *testing.T) {
 	}{
 		{fixture.OverSAML, "session", "is over SAML", desk.Terms{Policy: desk.PolicyTerms{Session: "8h"}}},
 		{fixture.OverSAML, "consented", "nothing is consented to", desk.Terms{Admits: "consented"}},
-		{fixture.OverSAML, "signs", "--signs", desk.Terms{Signs: "nothing"}},
+		{fixture.OverSAML, "signs", `signs "nothing"`, desk.Terms{Signs: "nothing"}},
 		{fixture.OverOIDC, "signs", "terms of trusts over SAML", desk.Terms{Signs: "both"}},
 		{fixture.OverOIDC, "encrypts", "terms of trusts over SAML", desk.Terms{Encrypts: &yes}},
-		{fixture.OverOIDC, "span", "--session", desk.Terms{Policy: desk.PolicyTerms{Session: "1s"}}},
-		{fixture.OverOIDC, "network", "--sign-in-from", desk.Terms{Policy: desk.PolicyTerms{SignInFrom: "everywhere"}}},
-		{fixture.OverOIDC, "strength", "--strength", desk.Terms{Strength: "strong"}},
+		{fixture.OverOIDC, "span", "session 1s", desk.Terms{Policy: desk.PolicyTerms{Session: "1s"}}},
+		{fixture.OverOIDC, "network", "sign-in-from:", desk.Terms{Policy: desk.PolicyTerms{SignInFrom: "everywhere"}}},
+		{fixture.OverOIDC, "strength", `strength "strong"`, desk.Terms{Strength: "strong"}},
 	} {
 		t.Run(c.trust+" "+c.name, func(t *testing.T) {
 			h := fixture.New(t)

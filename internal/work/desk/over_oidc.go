@@ -1,13 +1,12 @@
 package desk
 
 import (
-	"errors"
-	"fmt"
 	"reflect"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
@@ -24,14 +23,14 @@ func (overOIDC) same(t *federation.Trust, a, b *federation.Party) bool {
 
 func (overOIDC) sends(in ClaimInput) error {
 	if in.Name != "" || in.NameFormat != "" {
-		return errors.New("--name and --name-format are for SAML attributes; over OpenID Connect a claim is sent " +
-			"under its own name")
+		return finding.Errorf("%s and %s are for SAML attributes; over OpenID Connect a claim is sent "+
+			"under its own name", finding.FieldName, finding.FieldNameFormat)
 	}
 	for _, a := range in.Assign {
 		claim, _, _ := strings.Cut(a, "=")
 		if claim = strings.TrimSpace(claim); federation.Reserved(claim) {
-			return fmt.Errorf("the claim %s is %w in a rule: the provider alone sets it; for sub give --subject", claim,
-				ErrValue)
+			return finding.Errorf("the claim %s is %w in a rule: the provider alone sets it; for sub give %s", claim,
+				ErrValue, finding.FieldSubject)
 		}
 	}
 	return nil
@@ -43,9 +42,8 @@ func (overOIDC) name(claim string, _ ClaimInput, _ *federation.Party) (string, s
 
 func (overOIDC) subject(format string) error {
 	if format == saml.FormatTransient {
-		return fmt.Errorf("--subject-format transient is %w over OpenID Connect: sub is locally unique and never "+
-			"reassigned "+
-			"(OpenID Connect Core, section 2)", ErrValue)
+		return finding.Errorf("%s transient is %w over OpenID Connect: sub is locally unique and never reassigned "+
+			"(OpenID Connect Core, section 2)", finding.FieldSubjectFormat, ErrValue)
 	}
 	return nil
 }
@@ -58,23 +56,25 @@ func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r 
 
 func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	if x.onlySAML() {
-		return fmt.Errorf("%s is over OpenID Connect: --signs, --encrypt, --sign-requests, --unsolicited, --sha1, "+
-			"--force-authn and --is-passive are terms of trusts over SAML", t.Name)
+		return finding.Errorf("%s is over OpenID Connect: %s, %s, %s, %s, %s, %s and %s are terms of trusts over SAML",
+			t.Name, finding.FieldSigns, finding.FieldEncrypt, finding.FieldSignRequests, finding.FieldUnsolicited,
+			finding.FieldSHA1, finding.FieldForceAuthn, finding.FieldIsPassive)
 	}
 	reg := o.OIDCTerms
 	if id := x.Policy.ClientID; id != "" {
 		if strings.ContainsFunc(id, func(r rune) bool { return r < ' ' || r > '~' }) {
-			return fmt.Errorf("--client-id %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)", id,
-				ErrValue)
+			return finding.Errorf("%s %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)",
+				finding.FieldClientID, id, ErrValue)
 		}
 		reg.ClientID = id
 	}
 	p := &reg.Policy
 	for _, n := range []struct {
-		flag, v string
-		to      *[]string
-	}{{"--sign-in-from", x.Policy.SignInFrom, &p.SignInFrom},
-		{"--refresh-from", x.Policy.RefreshFrom, &p.RefreshFrom}} {
+		field finding.Field
+		v     string
+		to    *[]string
+	}{{finding.FieldSignInFrom, x.Policy.SignInFrom, &p.SignInFrom},
+		{finding.FieldRefreshFrom, x.Policy.RefreshFrom, &p.RefreshFrom}} {
 		switch n.v {
 		case "":
 		case "anywhere":
@@ -82,22 +82,23 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 		default:
 			list := strings.Split(n.v, ",")
 			if err := federation.CheckNetworks(list); err != nil {
-				return fmt.Errorf("%s: %w", n.flag, err)
+				return finding.Errorf("%s: %w", n.field, err)
 			}
 			*n.to = list
 		}
 	}
 	const day = 24 * time.Hour
 	for _, s := range []struct {
-		flag, v     string
+		field       finding.Field
+		v           string
 		to          *int
 		least, most time.Duration
 		none        bool
-	}{{"--session", x.Policy.Session, &p.Session, time.Minute, 30 * day, false},
-		{"--access-token", x.Policy.AccessToken, &p.AccessToken, time.Minute, day, false},
-		{"--id-token", x.Policy.IDToken, &p.IDToken, time.Minute, day, false},
-		{"--refresh", x.Policy.Refresh, &p.Refresh, time.Minute, 365 * day, true},
-		{"--refresh-idle", x.Policy.RefreshIdle, &p.RefreshIdle, time.Minute, 365 * day, false}} {
+	}{{finding.FieldSession, x.Policy.Session, &p.Session, time.Minute, 30 * day, false},
+		{finding.FieldAccessToken, x.Policy.AccessToken, &p.AccessToken, time.Minute, day, false},
+		{finding.FieldIDToken, x.Policy.IDToken, &p.IDToken, time.Minute, day, false},
+		{finding.FieldRefresh, x.Policy.Refresh, &p.Refresh, time.Minute, 365 * day, true},
+		{finding.FieldRefreshIdle, x.Policy.RefreshIdle, &p.RefreshIdle, time.Minute, 365 * day, false}} {
 		if s.v == "" {
 			continue
 		}
@@ -107,11 +108,11 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 		}
 		d, err := ParseSpan(s.v)
 		if err != nil {
-			return fmt.Errorf("%s: %w", s.flag, err)
+			return finding.Errorf("%s: %w", s.field, err)
 		}
 		if d < s.least || d > s.most {
-			return fmt.Errorf("%s %s is %w: between %s and %s", s.flag, s.v, ErrValue, federation.SpanWords(s.least),
-				federation.SpanWords(s.most))
+			return finding.Errorf("%s %s is %w: between %s and %s", s.field, s.v, ErrValue,
+				federation.SpanWords(s.least), federation.SpanWords(s.most))
 		}
 		*s.to = int(d.Seconds())
 	}
@@ -156,7 +157,7 @@ func (o overOIDC) applyClient(t *federation.Trust, x PolicyTerms) error {
 		"key": federation.AuthKey}
 	way, ok := ways[x.Auth]
 	if !ok {
-		return fmt.Errorf("--client-auth %q is %w; write basic, post, key or any", x.Auth, ErrValue)
+		return finding.Errorf("%s %q is %w; write basic, post, key or any", finding.FieldClientAuth, x.Auth, ErrValue)
 	}
 	p.Auth = way
 	return nil

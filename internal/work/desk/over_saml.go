@@ -1,13 +1,13 @@
 package desk
 
 import (
-	"errors"
 	"fmt"
 	"reflect"
 	"strings"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
@@ -22,11 +22,13 @@ func (s overSAML) apply(t *federation.Trust, x Terms) error {
 			"pushed requests are terms of trusts over OpenID Connect", t.Name)
 	}
 	if x.Admits == "consented" {
-		return errors.New("--admits consented is for trusts over OpenID Connect: over SAML nothing is consented to")
+		return finding.Errorf("%s consented is for trusts over OpenID Connect: over SAML nothing is consented to",
+			finding.FieldAdmits)
 	}
 	if x.Signs != "" {
 		if x.Signs != "assertion" && x.Signs != "response" && x.Signs != "both" {
-			return fmt.Errorf("--signs %q is %w; write assertion, response or both", x.Signs, ErrValue)
+			return finding.Errorf("%s %q is %w; write assertion, response or both", finding.FieldSigns, x.Signs,
+				ErrValue)
 		}
 		s.Signs = x.Signs
 	}

@@ -142,8 +142,9 @@ func readFromLarge(raw []byte, entity string, signedBy *x509.Certificate) (*saml
 	case n == 0:
 		return nil, entityHint(ids, entity, fmt.Errorf("%w: %q is not in the document", saml.ErrNoSuchEntity, entity))
 	case n > 1 && entity == "":
-		return nil, entityHint(ids, entity, fmt.Errorf("%w: the document holds %d; say which with --entity",
-			saml.ErrManyEntities, n))
+		return nil, entityHint(ids, entity,
+			finding.Errorf("%w: the document holds %d; say which with %s", saml.ErrManyEntities, n,
+				finding.FieldEntity))
 	case n > 1:
 		return nil, fmt.Errorf("%w: %s stands in the document more than once", saml.ErrDuplicate, entity)
 	}
@@ -223,9 +224,8 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 		p.Source = in.OpenID.Source
 	default:
 		return nil, nil,
-			fmt.Errorf("nothing is said about %s: give its metadata with --metadata SOURCE, its values by hand, or "+
-				"--own "+
-				"--at URL", in.Name)
+			finding.Errorf("nothing is said about %s: give its metadata with %s SOURCE, its values by "+
+				"hand, or %s %s URL", in.Name, finding.FieldMetadata, finding.FieldOwn, finding.FieldAt)
 	}
 	found, err := d.judged(p, in)
 	if err != nil {
@@ -268,9 +268,8 @@ func checkAt(at string) (string, error) {
 		judge.IsLoopback(u.Hostname())) ||
 		u.RawQuery != "" || u.Fragment != "" {
 		return "",
-			fmt.Errorf("--at %q is %w: an own party needs an https: address without query, such as "+
-				"https://login.kestrelridge.example",
-				at, ErrValue)
+			finding.Errorf("%s %q is %w: an own party needs an https: address without query, such as "+
+				"https://login.kestrelridge.example", finding.FieldAt, at, ErrValue)
 	}
 	return strings.TrimSuffix(at, "/"), nil
 }
@@ -295,7 +294,8 @@ func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 	uses := []string{"signing"}
 	if in.Seal {
 		if in.Kind == federation.Provider {
-			return nil, fmt.Errorf("--encrypted is %w for a provider: assertions are encrypted to apps", ErrValue)
+			return nil, finding.Errorf("%s is %w for a provider: assertions are encrypted to apps",
+				finding.FieldEncrypted, ErrValue)
 		}
 		uses = append(uses, "encryption")
 	}
@@ -342,7 +342,8 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 		e.ID = h.EntityID
 	}
 	if e.ID == "" {
-		return errors.New("the entity ID is missing; give it with --entity-id, exactly as the other side writes it")
+		return finding.Errorf("the entity ID is missing; give it with %s, exactly as the other side writes it",
+			finding.FieldEntityID)
 	}
 	r := e.SP
 	if kind == federation.Provider {
@@ -369,7 +370,7 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 	setKey(r, "signing", h.Signing)
 	setKey(r, "encryption", h.Sealing)
 	if h.Start != "" {
-		if err := model.CheckURL("--start", h.Start); err != nil {
+		if err := model.CheckURL(finding.FieldStart, h.Start); err != nil {
 			return err
 		}
 		r.Start = h.Start
@@ -378,7 +379,7 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 	case h.SignedOut == "none":
 		r.SignedOut = ""
 	case h.SignedOut != "":
-		if err := model.CheckURL("--signed-out", h.SignedOut); err != nil {
+		if err := model.CheckURL(finding.FieldSignedOut, h.SignedOut); err != nil {
 			return err
 		}
 		r.SignedOut = h.SignedOut
@@ -414,7 +415,7 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 	if len(h.ACS) > 0 {
 		r.ACS = nil
 		for i, loc := range h.ACS {
-			if err := model.CheckURL("--acs", loc); err != nil {
+			if err := model.CheckURL(finding.FieldACS, loc); err != nil {
 				return err
 			}
 			r.ACS = append(r.ACS, saml.Endpoint{Binding: saml.BindingPOST, Location: loc, Index: i + 1,
@@ -423,28 +424,28 @@ func handEndpoints(r *saml.Role, kind federation.Kind, h *Hand) error {
 	}
 	var err error
 	if len(h.SSO) > 0 {
-		if r.SSO, err = boundEndpoints("--sso", h.SSO); err != nil {
+		if r.SSO, err = boundEndpoints(finding.FieldSSO, h.SSO); err != nil {
 			return err
 		}
 	}
 	if len(h.Logout) == 1 && h.Logout[0] == "none" {
 		r.SLO = nil
 	} else if len(h.Logout) > 0 {
-		if r.SLO, err = boundEndpoints("--logout", h.Logout); err != nil {
+		if r.SLO, err = boundEndpoints(finding.FieldLogout, h.Logout); err != nil {
 			return err
 		}
 	}
 	if kind == federation.App && len(r.ACS) == 0 {
-		return errors.New("the assertion consumer service URL is missing; give it with --acs")
+		return finding.Errorf("the assertion consumer service URL is missing; give it with %s", finding.FieldACS)
 	}
 	if kind == federation.Provider && len(r.SSO) == 0 {
-		return errors.New("the sign-in URL is missing; give it with --sso")
+		return finding.Errorf("the sign-in URL is missing; give it with %s", finding.FieldSSO)
 	}
 	return nil
 }
 
 // boundEndpoints reads endpoints as URL, redirect=URL or post=URL.
-func boundEndpoints(flag string, list []string) ([]saml.Endpoint, error) {
+func boundEndpoints(field finding.Field, list []string) ([]saml.Endpoint, error) {
 	var out []saml.Endpoint
 	for _, v := range list {
 		word, loc, ok := strings.Cut(v, "=")
@@ -454,7 +455,7 @@ func boundEndpoints(flag string, list []string) ([]saml.Endpoint, error) {
 		} else {
 			loc = v
 		}
-		if err := model.CheckURL(flag, loc); err != nil {
+		if err := model.CheckURL(field, loc); err != nil {
 			return nil, err
 		}
 		out = append(out, saml.Endpoint{Binding: b, Location: loc})

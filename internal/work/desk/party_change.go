@@ -29,7 +29,7 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	if in.Raw != nil || in.OpenID != nil {
 		signed := in.Raw != nil && in.OpenID == nil && p.Signer != "" && p.Signer == old.Signer
 		if list := federation.Differences(old, p); federation.TouchTrust(list) && !in.Accept && !signed {
-			return p, found, nil, &WaitsError{old.Name, list}
+			return p, found, nil, &WaitsError{old.Kind, old.Name, list}
 		}
 	}
 	stale, err := d.staleTrusts(old, p)
@@ -63,6 +63,7 @@ func (in *PartyInput) restoresSAML() bool { return in.Version != nil && in.Versi
 
 // WaitsError means that what a party publishes now touches trust, and nobody said that it may: nothing was changed.
 type WaitsError struct {
+	Kind        federation.Kind
 	Party       string
 	Differences []federation.Difference
 }
@@ -76,7 +77,8 @@ func (e *WaitsError) Error() string {
 		}
 		s += mark + d.Words()
 	}
-	return s + "\nAsk its owner on another way whether this is right, then say --accept"
+	return s + "\nAsk its owner on another way whether this is right; `tressik " + string(e.Kind) + " change " +
+		e.Party + " --metadata SOURCE --accept` takes it then"
 }
 
 // setSigner notes who signed a party's metadata.
@@ -146,9 +148,9 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			e, err = ReadEntity(in.Raw, old.Entity.ID, signer)
 		}
 		if err != nil && signer != in.SignedBy {
-			return nil, nil, fmt.Errorf("metadata from %s: %w. That signer is known from before; name another with "+
-				"--signed-by "+
-				"FILE, or take it without a signature with --accept, when its owner says so", in.Source, err)
+			return nil, nil, finding.Errorf("metadata from %s: %w. That signer is known from before; name another "+
+				"with %s FILE, or take it without a signature with %s, when its owner says so", in.Source, err,
+				finding.FieldSignedBy, finding.FieldAccept)
 		}
 		if err != nil {
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/model"
@@ -23,17 +24,17 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	}
 	for _, as := range x.As {
 		if as != federation.AsUser && as != federation.AsSelf {
-			return nil, fmt.Errorf("--as %q is %w; write user, self or user,self", as, ErrValue)
+			return nil, finding.Errorf("%s %q is %w; write user, self or user,self", finding.FieldAs, as, ErrValue)
 		}
 	}
 	if x.As = model.Unique(x.As); len(x.As) == 0 {
-		return nil, fmt.Errorf("--as is missing; write user (on behalf of a user), self (as itself) or user,self")
+		return nil, finding.Errorf("%s is missing; write user (on behalf of a user), self (as itself) or user,self",
+			finding.FieldAs)
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
 		return nil,
-			fmt.Errorf("--says %q is %w: write in one line what it lets a client do; people read it when they are "+
-				"asked to "+
-				"agree", x.Says, ErrValue)
+			finding.Errorf("%s %q is %w: write in one line what it lets a client do; people read it when they are "+
+				"asked to agree", finding.FieldSays, x.Says, ErrValue)
 	}
 	x.Includes = model.Unique(x.Includes)
 	for _, n := range x.Includes {
@@ -41,7 +42,7 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 			return nil, model.UnknownPermission(p, n)
 		}
 		if n == x.Name || p.API.Included(n, x.Name) {
-			return nil, fmt.Errorf("--includes %s is %w: it includes %s itself", n, ErrValue, x.Name)
+			return nil, finding.Errorf("%s %s is %w: it includes %s itself", finding.FieldIncludes, n, ErrValue, x.Name)
 		}
 	}
 	a := federation.API{Audience: p.API.Audience, Permissions: slices.Clone(p.API.Permissions)}
@@ -131,8 +132,8 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 				return nil, err
 			}
 			if x := p.API.Find(a.Name); !slices.Contains(x.As, as) {
-				return nil, fmt.Errorf("%s %w --as %s: its API publishes it for use as %s", l, federation.ErrFit, as,
-					strings.Join(x.As, ", "))
+				return nil, finding.Errorf("%s %w %s %s: its API publishes it for use as %s", l, federation.ErrFit,
+					finding.FieldAs, as, strings.Join(x.As, ", "))
 			}
 		}
 		asks = append(asks, a)

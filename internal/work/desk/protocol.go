@@ -1,8 +1,6 @@
 package desk
 
 import (
-	"errors"
-
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
@@ -38,7 +36,7 @@ func over(t *federation.Trust) protocol {
 }
 
 // ErrClientID is for a client ID over a protocol that has none.
-var ErrClientID = errors.New("--client-id goes with --over oidc")
+var ErrClientID = finding.Errorf("%s goes with %s oidc", finding.FieldClientID, finding.FieldOver)
 
 // Federate makes the trust between an app and a provider over a protocol and compares both sides. A client ID is what
 // the owner of a foreign OpenID provider issued. Errors: ErrClientID, federation.ErrTerms, *UnknownError,

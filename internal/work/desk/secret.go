@@ -43,12 +43,12 @@ func (d *Desk) AddSecret(name string, life time.Duration,
 				"protects its codes", app.Name, c.Kind)
 	}
 	if len(note) > 200 || strings.ContainsAny(note, "\r\n\t") {
-		return nil, "", nil, fmt.Errorf("--note is %w: one line of at most 200 characters", ErrValue)
+		return nil, "", nil, finding.Errorf("%s is %w: one line of at most 200 characters", finding.FieldNote, ErrValue)
 	}
 	found := federation.JudgeSecretLife(life)
 	if found.Failed() {
-		return nil, "", nil, fmt.Errorf("--lasts %s is %w: a secret lasts at most 400 days", federation.SpanWords(life),
-			ErrValue)
+		return nil, "", nil, finding.Errorf("%s %s is %w: a secret lasts at most 400 days", finding.FieldLasts,
+			federation.SpanWords(life), ErrValue)
 	}
 	b := make([]byte, 32+5)
 	if _, err := io.ReadFull(d.Rand, b); err != nil {

@@ -44,7 +44,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		t.Owner = ""
 	case x.Owner != "":
 		if !strings.Contains(x.Owner, "@") {
-			return fmt.Errorf("--owner %q is %w: write a mail address, or none", x.Owner, ErrValue)
+			return finding.Errorf("%s %q is %w: write a mail address, or none", finding.FieldOwner, x.Owner, ErrValue)
 		}
 		t.Owner = x.Owner
 	}
@@ -63,7 +63,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return err
 		}
 		if provider.Own {
-			return fmt.Errorf("--client-id is %w: %s is own, and issued the client ID itself", ErrValue, t.Provider)
+			return finding.Errorf("%s is %w: %s is own, and issued the client ID itself", finding.FieldClientID,
+				ErrValue, t.Provider)
 		}
 	}
 	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" ||
@@ -236,8 +237,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		return nil, nil, err
 	}
 	if (in.Name != "" || in.NameFormat != "" || in.When != "" || in.Single) && len(in.Assign) != 1 {
-		return nil, nil, fmt.Errorf("--name, --name-format, --when and --single are %w with %d assignments; set that "+
-			"claim by itself", ErrValue,
+		return nil, nil, finding.Errorf("%s, %s, %s and %s are %w with %d assignments; set that claim by itself",
+			finding.FieldName, finding.FieldNameFormat, finding.FieldWhen, finding.FieldSingle, ErrValue,
 			len(in.Assign))
 	}
 	old, app, _, err := d.Trust(name)
@@ -266,7 +267,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		r := claims.Rule{Claim: claim, Expression: expr, Single: in.Single, Roles: in.Roles, When: in.When}
 		if r.When != "" {
 			if prg, err = engine.Condition(r.When); err != nil {
-				return nil, nil, fmt.Errorf("--when: %w", err)
+				return nil, nil, finding.Errorf("%s: %w", finding.FieldWhen, err)
 			}
 			if err := d.hintReads(&hints, claim, prg); err != nil {
 				return nil, nil, err
@@ -280,9 +281,8 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		var ok bool
 		if format, ok = saml.FormatByWord(in.SubjectFormat); !ok {
 			return nil, nil,
-				fmt.Errorf("--subject-format %q is %w; write persistent, transient, email, unspecified or a whole "+
-					"identifier",
-					in.SubjectFormat, ErrValue)
+				finding.Errorf("%s %q is %w; write persistent, transient, email, unspecified or a whole identifier",
+					finding.FieldSubjectFormat, in.SubjectFormat, ErrValue)
 		}
 		if err := protocol.subject(format); err != nil {
 			return nil, nil, err

@@ -144,8 +144,8 @@ const patience = 3 * 24 * time.Hour
 // reading notes that a foreign party could not be read again, or that what it publishes now waits.
 func (f *Finder) reading(p *federation.Party) {
 	if r := f.read[p.Name]; !r.Pinned.IsZero() {
-		f.add(Pin, p.Name, "the certificate of its server ends that is pinned (--tls-pin)", r.Pinned, p.Contact(),
-			finding.Do("ask its owner for the SHA-256 of the next one, and give it as --tls-pin").
+		f.add(Pin, p.Name, "the pinned certificate of its server ends", r.Pinned,
+			p.Contact(), finding.Do("ask its owner for the SHA-256 of the next one, and pin that").
 				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"),
 					"--tls-pin", "SHA256")))
 	}

@@ -50,9 +50,10 @@ func (k *Keeper) Add(e *federation.Expected) error {
 	machine := t.Terms.Machine(app)
 	switch {
 	case machine && e.As != "":
-		return fmt.Errorf("%w: %s is a machine client's, and nobody signs in there; leave --as out", ErrFit, t.Name)
+		return finding.Errorf("%w: %s is a machine client's, and nobody signs in there; leave %s out", ErrFit, t.Name,
+			finding.FieldAs)
 	case !machine && e.As == "":
-		return fmt.Errorf("%w: who signs in at %s? Say --as PERSON", ErrFit, t.Name)
+		return finding.Errorf("%w: who signs in at %s? Say %s PERSON", ErrFit, t.Name, finding.FieldAs)
 	case t.ClientID() == "" && len(e.Answered)+len(e.Denied)+len(e.AtMost) > 0:
 		return fmt.Errorf("%w: %s is over SAML, and has neither calls nor tokens", ErrFit, t.Name)
 	}

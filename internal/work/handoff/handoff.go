@@ -111,7 +111,7 @@ func sheet(v *View, side string) (*Handoff, error) {
 	case side == "provider":
 		h.About = v.App.Name
 	default:
-		return nil, fmt.Errorf("--for %q is %w; write app or provider", side, model.ErrValue)
+		return nil, finding.Errorf("%s %q is %w; write app or provider", finding.FieldFor, side, model.ErrValue)
 	}
 	if err := Of(v.Trust).Sheet(v, h); err != nil {
 		return nil, err

@@ -286,7 +286,7 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 			v.fact("Holds", id)
 		}
 		if len(ids) > 5 {
-			v.fact("Holds", fmt.Sprintf("and %d more; take one with --entity ID", len(ids)-5))
+			v.fact("Holds", fmt.Sprintf("and %d more; `tressik inspect … --entity ID` shows one", len(ids)-5))
 		}
 		return v, nil
 	}
@@ -408,11 +408,12 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 	if in.Key != nil {
 		k, err := keys.ParsePrivate(in.Key)
 		if err != nil {
-			return nil, fmt.Errorf("--key: %w; give the app's private key in PEM", err)
+			return nil, finding.Errorf("%s: %w; give the app's private key in PEM", finding.FieldKey, err)
 		}
 		r, ok := k.(*rsa.PrivateKey)
 		if !ok {
-			return nil, fmt.Errorf("--key: assertions are encrypted to RSA keys, this is %s", keys.Describe(k.Public()))
+			return nil, finding.Errorf("%s: assertions are encrypted to RSA keys, this is %s", finding.FieldKey,
+				keys.Describe(k.Public()))
 		}
 		priv = append(priv, r)
 	}

@@ -273,11 +273,12 @@ func (r *Ring) fits(use string) error {
 	case use == federation.ForTokens && r.Party.Kind == federation.Provider:
 	case use == federation.ForEncryption && r.Party.Kind == federation.App && r.Party.Role() != nil:
 	case use == federation.ForTokens:
-		return fmt.Errorf("--use tokens is %w for an app: a provider signs tokens", model.ErrValue)
+		return finding.Errorf("%s tokens is %w for an app: a provider signs tokens", finding.FieldUse, model.ErrValue)
 	case use == federation.ForEncryption:
-		return fmt.Errorf("--use encryption is %w for a provider: assertions are encrypted to apps", model.ErrValue)
+		return finding.Errorf("%s encryption is %w for a provider: assertions are encrypted to apps", finding.FieldUse,
+			model.ErrValue)
 	default:
-		return fmt.Errorf("--use %q is %w; write signing, encryption or tokens", use, model.ErrValue)
+		return finding.Errorf("%s %q is %w; write signing, encryption or tokens", finding.FieldUse, use, model.ErrValue)
 	}
 	return nil
 }
@@ -293,7 +294,8 @@ func usable(pub crypto.PublicKey, use string) error {
 		return fmt.Errorf("%s is %w for encryption: assertions are encrypted to RSA keys", keys.Describe(pub),
 			model.ErrValue)
 	case use == federation.ForSigning && oidc.Algorithm(pub) == "EdDSA":
-		return fmt.Errorf("%s is %w for SAML; use it with --use tokens", keys.Describe(pub), model.ErrValue)
+		return finding.Errorf("%s is %w for SAML; use it with %s tokens", keys.Describe(pub), model.ErrValue,
+			finding.FieldUse)
 	}
 	return nil
 }
@@ -508,8 +510,8 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 	for _, s := range sights {
 		if s.Seen {
 			if slices.Contains(breaks, s.Trust) {
-				return fmt.Errorf("--break %s is %w: %s has seen %s, so nothing breaks there", s.Trust, model.ErrValue,
-					s.Party, key.ID)
+				return finding.Errorf("%s %s is %w: %s has seen %s, so nothing breaks there", finding.FieldBreak,
+					s.Trust, model.ErrValue, s.Party, key.ID)
 			}
 			continue
 		}
@@ -523,13 +525,13 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 	}
 	for _, b := range breaks {
 		if !slices.ContainsFunc(sights, func(s Sight) bool { return s.Trust == b }) {
-			return fmt.Errorf("--break %s is %w: that trust has nothing to do with %s", b, model.ErrValue, key.ID)
+			return finding.Errorf("%s %s is %w: that trust has nothing to do with %s", finding.FieldBreak, b,
+				model.ErrValue, key.ID)
 		}
 	}
 	if len(waiting) > 0 {
-		return finding.Advise(fmt.Errorf("%w: %s would break with %s; deliver what is published now, or say --break %s",
-			ErrUnseen,
-			strings.Join(waiting, ", "), key.ID, strings.Join(waiting, ",")), fix)
+		return finding.Advise(finding.Errorf("%w: %s would break with %s; deliver what is published now, or say %s %s",
+			ErrUnseen, strings.Join(waiting, ", "), key.ID, finding.FieldBreak, strings.Join(waiting, ",")), fix)
 	}
 	return nil
 }
@@ -570,8 +572,8 @@ func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, err
 			return nil, err
 		}
 		if k.Now().Before(after) {
-			return nil, fmt.Errorf("%s can be withdrawn from %s on, %w: %s; --early does it all the same", key.ID,
-				after.UTC().Format("2006-01-02 15:04 UTC"), ErrEarly, why)
+			return nil, finding.Errorf("%s can be withdrawn from %s on, %w: %s; %s does it all the same", key.ID,
+				after.UTC().Format("2006-01-02 15:04 UTC"), ErrEarly, why, finding.FieldEarly)
 		}
 		if key.Use == federation.ForEncryption {
 			sights, err := k.Sights(r, r.At(key.Use, federation.Active))
@@ -580,9 +582,8 @@ func (k *Keeper) Withdraw(party, id string, early bool) (*federation.OwnKey, err
 			}
 			for _, s := range sights {
 				if !s.Seen {
-					return nil, finding.Advise(fmt.Errorf("%w: %s may still encrypt to %s; --early does "+
-						"it all the same", ErrUnseen,
-						s.Party, key.ID), s.Fix)
+					return nil, finding.Advise(finding.Errorf("%w: %s may still encrypt to %s; %s does it all the same",
+						ErrUnseen, s.Party, key.ID, finding.FieldEarly), s.Fix)
 				}
 			}
 		}

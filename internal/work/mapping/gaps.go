@@ -248,7 +248,7 @@ func (g *Gaps) judge() {
 			g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: "values",
 				Saw: fmt.Sprintf("%d more", len(g.Forbidden)-i), Expected: "values that their format " +
 					"allows", Side: finding.Provider,
-				Fix: finding.Do("see them all with --format json")})
+				Fix: finding.Do("see them all in JSON: `tressik claims gaps " + g.Trust + " --format json`")})
 			break
 		}
 		g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: x.Claim, Of: x.Claim,

@@ -23,8 +23,8 @@ func (m *Mapper) Leave(person string) ([]Left, error) {
 		return nil, err
 	}
 	out := []Left{}
-	gone := finding.Do("take them out of the file of people, and load it with --replace").Then(finding.Run("people",
-		"load", "FILE", "--replace"))
+	gone := finding.Do("take them out of the file of people, and load it in place of what was there").
+		Then(finding.Run("people", "load", "FILE", "--replace"))
 	if strings.HasPrefix(p.Source, "arrival ") {
 		gone = finding.Do("end their account at the provider at which they sign in; here nobody comes in as them any " +
 			"more then")

@@ -284,18 +284,21 @@ func (j *job) trouble(id finding.ID, check, at string, of *federation.Party, err
 	case errors.As(err, &cert):
 		f.Saw, f.ID = "its certificate is not trusted: "+cert.Err.Error(), finding.ProbeTLS
 		f.Fix = finding.Do("if the server was given another certificate, check that with its owner; where " +
-			"it is from a private authority, give that authority's certificate with --ca FILE")
+			"it is from a private authority, give that authority's certificate: `tressik probe " + j.t.Name +
+			" --ca FILE`")
 	case errors.Is(err, reach.ErrPin):
 		f.Saw, f.ID = reach.ErrPin.Error(), finding.ProbeTLS
-		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that with " +
-			"--tls-pin")
+		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that: " +
+			"`tressik probe " +
+			j.t.Name + " --tls-pin SHA256`")
 	case errors.Is(err, errCircle), errors.Is(err, errPublicInward), errors.Is(err, reach.ErrPlainHTTP):
 		f.Saw, f.ID = err.Error(), finding.ProbeRedirect
 		f.Fix = finding.Do("have the owner of " + of.Name + " correct where it redirects to")
 	case errors.Is(err, context.DeadlineExceeded) || errors.Is(err, reach.ErrSlow) ||
 		errors.As(err, &ue) && ue.Timeout():
 		f.Saw, f.ID = "no whole answer within "+j.p.In.Timeout.String(), finding.ProbeSlow
-		f.Fix = finding.Do("try again, or with a longer --timeout; if it stays so, ask the owner of " + of.Name)
+		f.Fix = finding.Do("try again, or give it longer: `tressik probe " + j.t.Name +
+			" --timeout 30s`; if it stays so, ask the owner of " + of.Name)
 	default:
 		if errors.As(err, &ue) {
 			err = ue.Err

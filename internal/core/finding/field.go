@@ -1,0 +1,161 @@
+package finding
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Field names a value that somebody enters, in an error about it: "strength" and not the flag, the key of a file or the
+// box of a page by which it was entered. Whoever asked for the value knows that, and says it by Say.
+type Field string
+
+// The fields of which errors speak. Each is a flag of the same name.
+const (
+	FieldACS                Field = "acs"
+	FieldAccept             Field = "accept"
+	FieldAccessToken        Field = "access-token"
+	FieldAccountKey         Field = "account-key"
+	FieldActor              Field = "actor"
+	FieldAdministrators     Field = "administrators"
+	FieldAdmits             Field = "admits"
+	FieldAs                 Field = "as"
+	FieldAsItself           Field = "as-itself"
+	FieldAt                 Field = "at"
+	FieldBackChannelLogout  Field = "back-channel-logout"
+	FieldBase               Field = "base"
+	FieldBind               Field = "bind"
+	FieldBindDN             Field = "bind-dn"
+	FieldBreak              Field = "break"
+	FieldCA                 Field = "ca"
+	FieldCall               Field = "call"
+	FieldClient             Field = "client"
+	FieldClientAuth         Field = "client-auth"
+	FieldClientID           Field = "client-id"
+	FieldDevice             Field = "device"
+	FieldDiscovery          Field = "discovery"
+	FieldEarly              Field = "early"
+	FieldEncrypt            Field = "encrypt"
+	FieldEncrypted          Field = "encrypted"
+	FieldEntity             Field = "entity"
+	FieldEntityID           Field = "entity-id"
+	FieldExpectAccount      Field = "expect-account"
+	FieldFilter             Field = "filter"
+	FieldFor                Field = "for"
+	FieldForceAuthn         Field = "force-authn"
+	FieldFrontChannelLogout Field = "front-channel-logout"
+	FieldHome               Field = "home"
+	FieldIDToken            Field = "id-token"
+	FieldIDTokenAlg         Field = "id-token-alg"
+	FieldIncludes           Field = "includes"
+	FieldIsPassive          Field = "is-passive"
+	FieldKey                Field = "key"
+	FieldKnown              Field = "known"
+	FieldLasts              Field = "lasts"
+	FieldLedger             Field = "ledger"
+	FieldLogout             Field = "logout"
+	FieldMaxAge             Field = "max-age"
+	FieldMetadata           Field = "metadata"
+	FieldMost               Field = "most"
+	FieldName               Field = "name"
+	FieldNameFormat         Field = "name-format"
+	FieldNote               Field = "note"
+	FieldOver               Field = "over"
+	FieldOwn                Field = "own"
+	FieldOwner              Field = "owner"
+	FieldPKCE               Field = "pkce"
+	FieldPage               Field = "page"
+	FieldPasswordEnv        Field = "password-env"
+	FieldPasswordFile       Field = "password-file"
+	FieldPushedRequests     Field = "pushed-requests"
+	FieldReads              Field = "reads"
+	FieldReason             Field = "reason"
+	FieldRefresh            Field = "refresh"
+	FieldRefreshFrom        Field = "refresh-from"
+	FieldRefreshIdle        Field = "refresh-idle"
+	FieldReplace            Field = "replace"
+	FieldResource           Field = "resource"
+	FieldRoleField          Field = "role-field"
+	FieldSHA1               Field = "sha1"
+	FieldSSO                Field = "sso"
+	FieldSays               Field = "says"
+	FieldScope              Field = "scope"
+	FieldSecretFile         Field = "secret-file"
+	FieldSession            Field = "session"
+	FieldSignInFrom         Field = "sign-in-from"
+	FieldSignInLink         Field = "sign-in-link"
+	FieldSignRequests       Field = "sign-requests"
+	FieldSignedBy           Field = "signed-by"
+	FieldSignedOut          Field = "signed-out"
+	FieldSigns              Field = "signs"
+	FieldSingle             Field = "single"
+	FieldStage              Field = "stage"
+	FieldStart              Field = "start"
+	FieldStrangers          Field = "strangers"
+	FieldStrength           Field = "strength"
+	FieldSubject            Field = "subject"
+	FieldSubjectFormat      Field = "subject-format"
+	FieldSuppose            Field = "suppose"
+	FieldTLSPin             Field = "tls-pin"
+	FieldTimeout            Field = "timeout"
+	FieldUnknown            Field = "unknown"
+	FieldUnsolicited        Field = "unsolicited"
+	FieldUntil              Field = "until"
+	FieldUse                Field = "use"
+	FieldWhen               Field = "when"
+)
+
+// sentence is an error that names fields.
+type sentence struct {
+	error
+	format string
+	args   []any
+}
+
+// Unwrap returns the sentence as fmt.Errorf made it.
+func (s *sentence) Unwrap() error { return s.error }
+
+// Errorf is fmt.Errorf for an error that names fields: each is an argument of type Field, written with %s.
+func Errorf(format string, args ...any) error {
+	return &sentence{fmt.Errorf(format, args...), format, args}
+}
+
+// Say is the text of an error, with each field that it or what it wraps names as name has it.
+func Say(err error, name func(Field) string) string {
+	if err == nil {
+		return ""
+	}
+	if s, ok := err.(*sentence); ok {
+		args := make([]any, len(s.args))
+		for i, a := range s.args {
+			switch x := a.(type) {
+			case Field:
+				args[i] = name(x)
+			case error:
+				args[i] = errors.New(Say(x, name))
+			default:
+				args[i] = a
+			}
+		}
+		return fmt.Errorf(s.format, args...).Error()
+	}
+	text := err.Error()
+	for _, inner := range wrapped(err) {
+		if was, now := inner.Error(), Say(inner, name); was != "" && was != now {
+			text = strings.Replace(text, was, now, 1)
+		}
+	}
+	return text
+}
+
+func wrapped(err error) []error {
+	switch x := err.(type) {
+	case interface{ Unwrap() error }:
+		if e := x.Unwrap(); e != nil {
+			return []error{e}
+		}
+	case interface{ Unwrap() []error }:
+		return x.Unwrap()
+	}
+	return nil
+}
