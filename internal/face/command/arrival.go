@@ -36,8 +36,9 @@ it, and for no others. What happens to somebody who comes back is said with tres
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: r, Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
-				"people of %s sign in at %s, through %s", r.Domain, to, r.Trust)}}}})
+			return a.print(format.Page{Data: arrivals.RouteResultOf(r),
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
+					"people of %s sign in at %s, through %s", r.Domain, to, r.Trust)}}}})
 		})}
 	c.Flags().StringVar(&to, "to", "", "the provider at which they sign in")
 	must(c.RegisterFlagCompletionFunc("to", a.names("provider", 0)))
@@ -58,7 +59,7 @@ func (a *App) routeList() *cobra.Command {
 			for _, r := range list {
 				b.Rows = append(b.Rows, []string{r.Domain, r.Trust})
 			}
-			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: desk.Results(list, arrivals.RouteResultOf), Blocks: []format.Block{b}})
 		})}
 }
 
@@ -72,7 +73,7 @@ func (a *App) routeRemove() *cobra.Command {
 			}); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"removed": got[0]},
+			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
 				Blocks: []format.Block{{Lines: []string{
 					"people of " + got[0] + " sign in here"}}}})
 		})}
@@ -156,7 +157,7 @@ func (a *App) peopleBind() *cobra.Command {
 			}); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"person": got[0], "trust": trust, "subject": subject},
+			return a.print(format.Page{Data: arrivals.Bound{Person: got[0], Subject: subject, Trust: trust},
 				Blocks: []format.Block{{Lines: []string{"the subject " + subject + " comes in through " + trust +
 					" as " + got[0]}}}})
 		})}

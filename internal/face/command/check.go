@@ -139,7 +139,7 @@ func (a *App) checkReopen() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"about": got[0], "reopened": got[1]},
+			return a.print(format.Page{Data: check.Reopened{About: got[0], Finding: got[1]},
 				Blocks: []format.Block{{Lines: []string{got[1] + " of " + got[0] + " counts again"}}}})
 		})}
 }

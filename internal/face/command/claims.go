@@ -82,8 +82,8 @@ eduPersonPrincipalName and others. --name and --name-format set others.`,
 		if len(gaps) > 0 {
 			blocks = append(blocks, format.Block{Title: "What does not fit the app", Findings: gaps})
 		}
-		if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: append(hints, gaps...)},
-			Blocks: blocks}); err != nil {
+		if err := a.print(format.Page{Data: layout.TrustData{TrustResult: desk.TrustResultOf(t),
+			Findings: append(hints, gaps...)}, Blocks: blocks}); err != nil {
 			return err
 		}
 		return found(gaps)
@@ -241,10 +241,7 @@ func (a *App) peopleList() *cobra.Command {
 			if group != "" && len(all) > 0 {
 				b.Empty = fmt.Sprintf("Nobody is in a group %q.", group)
 			}
-			if data == nil {
-				data = all[:0]
-			}
-			return a.print(format.Page{Data: data, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: desk.Results(data, desk.PersonResultOf), Blocks: []format.Block{b}})
 		})}
 	c.Flags().StringVar(&group, "group", "", "only members of this group")
 	return c
@@ -272,7 +269,7 @@ func (a *App) peopleShow() *cobra.Command {
 			if groups == "" {
 				groups = "none"
 			}
-			return a.print(format.Page{Data: p,
+			return a.print(format.Page{Data: desk.PersonResultOf(p),
 				Blocks: []format.Block{{Title: p.ID, Fields: append(fs, [2]string{"groups", groups})}}})
 		})}
 }
@@ -289,7 +286,7 @@ gave. A load of people knows somebody again by the attribute entryUUID, where th
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: p,
+			return a.print(format.Page{Data: desk.PersonResultOf(p),
 				Blocks: []format.Block{{Lines: []string{got[0] + " is " + p.ID + " now"}}}})
 		})}
 }

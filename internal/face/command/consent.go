@@ -68,10 +68,11 @@ func (a *App) consentList() *cobra.Command {
 			}
 			list := all
 			if len(list) == 0 {
-				return a.print(format.Page{Data: list, Blocks: []format.Block{{Lines: []string{
-					"Nobody agreed to anything yet. An administrator agrees with `tressik consent give TRUST --for " +
-						"everyone`; " +
-						"people are asked when they sign in."}}}})
+				return a.print(format.Page{Data: desk.Results(list, desk.ConsentResultOf),
+					Blocks: []format.Block{{Lines: []string{
+						"Nobody agreed to anything yet. An administrator agrees with `tressik consent " +
+							"give TRUST --for everyone`; " +
+							"people are asked when they sign in."}}}})
 			}
 			var blocks []format.Block
 			for len(list) > 0 { // they come trust by trust
@@ -82,7 +83,7 @@ func (a *App) consentList() *cobra.Command {
 				blocks = append(blocks, layout.Consents(list[:n]))
 				list = list[n:]
 			}
-			return a.print(format.Page{Data: all, Blocks: blocks})
+			return a.print(format.Page{Data: desk.Results(all, desk.ConsentResultOf), Blocks: blocks})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "of this trust alone")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
@@ -139,8 +140,8 @@ are out hold until they expire; they can no longer be refreshed with the permiss
 		}
 		data := struct {
 			*desk.ConsentView
-			Changed []federation.Consent `json:"changed"`
-		}{v, append([]federation.Consent{}, list...)}
+			Changed []desk.ConsentResult `json:"changed"`
+		}{v, desk.Results(list, desk.ConsentResultOf)}
 		return a.print(format.Page{Data: data, Blocks: []format.Block{{Lines: []string{head}}, layout.Matrix(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")

@@ -139,7 +139,7 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 		if len(lines) > 0 {
 			blocks = append(blocks, format.Block{Lines: lines})
 		}
-		return a.print(format.Page{Data: map[string]any{"readiness": r, "trust": t}, Blocks: blocks})
+		return a.print(format.Page{Data: cutover.Result{Readiness: r, Trust: desk.TrustResultOf(t)}, Blocks: blocks})
 	}
 	if in.dry || !r.Ready() && in.despite == "" {
 		t, _, _, err := d.Trust(name)
@@ -230,7 +230,7 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 	if err != nil {
 		return err
 	}
-	return a.print(format.Page{Data: t,
+	return a.print(format.Page{Data: desk.TrustResultOf(t),
 		Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s %s; it is %s", name, word, t.Standing)}}}})
 }
 

@@ -51,7 +51,7 @@ publish; the ledger is yours to make.`,
 				return err
 			}
 			if files {
-				return a.print(format.Page{Data: map[string]string{"folder": dir},
+				return a.print(format.Page{Data: demoData{dir},
 					Blocks: []format.Block{{Lines: []string{
 						"the files of the demo organisation are in " + dir,
 						"Go there, and begin with `tressik init --org \"Kestrel Ridge Observatory\"`."}}}})
@@ -165,4 +165,9 @@ func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error 
 			format.Words(s.args), got, s.exit)
 	}
 	return nil
+}
+
+// demoData is what is told of the demo's files: the folder in which they lie.
+type demoData struct {
+	Folder string `json:"folder"`
 }

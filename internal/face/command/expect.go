@@ -59,7 +59,7 @@ rule is named by the ID of the finding that refuses, or the beginning of it: pol
 			if err := a.change(d, func() error { return a.expecter(d).Add(&e) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: e, Blocks: []format.Block{{Lines: []string{
+			return a.print(format.Page{Data: expect.ResultOf(&e), Blocks: []format.Block{{Lines: []string{
 				fmt.Sprintf("expectation %d of %s: %s is %s", e.ID, e.Trust, e.Who(), e.Words()),
 				"Run it with `tressik expect run " + e.Trust + "`."}}}})
 		}}
@@ -129,7 +129,7 @@ func (a *App) expectRecord() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: e, Blocks: []format.Block{{Lines: []string{
+			return a.print(format.Page{Data: expect.ResultOf(e), Blocks: []format.Block{{Lines: []string{
 				fmt.Sprintf("expectation %d of %s: %s is %s", e.ID, e.Trust, e.Who(), e.Words())}}}})
 		})}
 }
@@ -158,7 +158,7 @@ func (a *App) expectRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: e, Blocks: []format.Block{{Lines: []string{
+			return a.print(format.Page{Data: expect.ResultOf(e), Blocks: []format.Block{{Lines: []string{
 				fmt.Sprintf("expectation %d of %s is taken away: %s was to be %s", e.ID, e.Trust, e.Who(),
 					e.Words())}}}})
 		})}

@@ -100,7 +100,7 @@ func (a *App) delivered(trust string, f handoffFlags) error {
 	if err != nil {
 		return err
 	}
-	return a.print(format.Page{Data: t, Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
+	return a.print(format.Page{Data: desk.TrustResultOf(t), Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
 		"noted: the %s of %s has what it needs, delivered to %s; standing: %s", f.side, t.Name, f.delivered,
 		t.Standing)}}}})
 }

@@ -101,7 +101,7 @@ func (a *App) journalVerify() *cobra.Command {
 				b.Lines = append(b.Lines,
 					"Compare with a copy of the ledger from before, and find out who could write to the file.")
 			}
-			if err := a.print(format.Page{Data: map[string]any{"entries": n, "breaks": breaks},
+			if err := a.print(format.Page{Data: journalData{breaks, n},
 				Blocks: []format.Block{b}}); err != nil {
 				return err
 			}
@@ -110,4 +110,10 @@ func (a *App) journalVerify() *cobra.Command {
 			}
 			return nil
 		})}
+}
+
+// journalData is what is told of a journal that was verified.
+type journalData struct {
+	Breaks  []model.Break `json:"breaks"`
+	Entries int           `json:"entries"`
 }

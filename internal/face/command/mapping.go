@@ -55,7 +55,7 @@ change which received name fills which field, and by which field an account is f
 			if len(fs) > 0 {
 				blocks = append(blocks, format.Block{Findings: fs})
 			}
-			return a.print(format.Page{Data: map[string]any{"accounts": n, "findings": fs}, Blocks: blocks})
+			return a.print(format.Page{Data: mapping.Loaded{Accounts: n, Findings: fs}, Blocks: blocks})
 		}}
 }
 
@@ -387,6 +387,6 @@ func (a *App) peopleSearch() *cobra.Command {
 			}
 			b := layout.People(hits)
 			b.Empty = "Nobody has all of that; fewer words find more."
-			return a.print(format.Page{Data: hits, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: desk.Results(hits, desk.PersonResultOf), Blocks: []format.Block{b}})
 		})}
 }

@@ -345,14 +345,15 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 			"--says TEXT`.", p.Name)
 	}
 	blocks = append(blocks, format.Block{Lines: strings.Split(next, "\n")})
-	if err := a.print(format.Page{Data: partyData{*p, fs, stale, differs}, Blocks: blocks}); err != nil {
+	if err := a.print(format.Page{Data: partyData{desk.PartyResultOf(p), fs, stale, differs},
+		Blocks: blocks}); err != nil {
 		return err
 	}
 	return found(fs)
 }
 
 type partyData struct {
-	federation.Party
+	desk.PartyResult
 	Findings finding.List `json:"findings"`
 	Stale    []string     `json:"trustsToRehearse,omitempty"`
 
@@ -385,7 +386,7 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 				}
 				b.Rows = append(b.Rows, []string{p.Name, own, strings.Join(p.Sides(), ", "), known, until})
 			}
-			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: desk.Results(list, desk.PartyResultOf), Blocks: []format.Block{b}})
 		})}
 }
 
@@ -425,7 +426,7 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: partyData{Party: *p, Findings: fs},
+			return a.print(format.Page{Data: partyData{PartyResult: desk.PartyResultOf(p), Findings: fs},
 				Blocks: layout.Party(p, fs, trusts, d.Now())})
 		})}
 }
@@ -503,7 +504,7 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 			if err := a.change(d, func() error { return d.RemoveParty(kind, p.Name) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"removed": p.Name},
+			return a.print(format.Page{Data: desk.Removed{Name: p.Name},
 				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s %s removed", kind, p.Name)}}}})
 		})}
 }

@@ -75,7 +75,7 @@ func (a *App) permissionUnpublish() *cobra.Command {
 			if err := a.change(d, func() error { return d.Unpublish(got[0], got[1]) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"unpublished": got[0] + ":" + got[1]},
+			return a.print(format.Page{Data: desk.Unpublished{Permission: got[0] + ":" + got[1]},
 				Blocks: []format.Block{{Lines: []string{got[0] + ":" + got[1] + " is published no more"}}}})
 		})}
 }

@@ -16,6 +16,7 @@ import (
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/model"
+	"tressik.example/internal/stage"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/stage/rehearse"
@@ -240,7 +241,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
 		}
 		blocks = append(blocks, format.Block{Title: x.Kind + " " + x.Name, Fields: fs})
 	}
-	if err := a.print(format.Page{Data: map[string]any{"base": base, "parties": places}, Blocks: blocks}); err != nil {
+	if err := a.print(format.Page{Data: stageData{base, places}, Blocks: blocks}); err != nil {
 		return err
 	}
 	select {
@@ -256,4 +257,10 @@ func (a *App) player(d *desk.Desk) *play.Player {
 	return &play.Player{Book: d.Book, Keep: func(f func(*model.Book) error) error {
 		return a.change(d, func() error { return f(d.Book) })
 	}}
+}
+
+// stageData is what is told of a stage that is open, and who is played where.
+type stageData struct {
+	Base    string        `json:"base"`
+	Parties []stage.Place `json:"parties"`
 }

@@ -70,8 +70,7 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 					return err
 				}
 			}
-			return a.print(format.Page{Data: map[string]any{"file": out, "trusts": len(data.Edges),
-				"changes": len(data.Changes)},
+			return a.print(format.Page{Data: reportData{len(data.Changes), out, len(data.Edges)},
 				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s written: %s, %s, %s since the last report", out,
 					format.Count(len(data.Edges), "trust"), format.Count(len(data.Due), "date"),
 					format.Count(len(data.Changes), "change"))}}}})
@@ -93,7 +92,7 @@ func (a *App) written(m *report.Maker, data *report.Data, got []string, markdown
 			return nil, err
 		}
 		if markdown {
-			err = p.Print(format.Page{Data: o, Blocks: o.Blocks()})
+			err = p.Print(format.Page{Blocks: o.Blocks()})
 		} else {
 			err = o.HTML(&b, data)
 		}
@@ -101,9 +100,16 @@ func (a *App) written(m *report.Maker, data *report.Data, got []string, markdown
 	}
 	var err error
 	if markdown {
-		err = p.Print(format.Page{Data: data, Blocks: data.Blocks()})
+		err = p.Print(format.Page{Blocks: data.Blocks()})
 	} else {
 		err = data.HTML(&b)
 	}
 	return b.Bytes(), err
+}
+
+// reportData is what is told of a report that was written.
+type reportData struct {
+	Changes int    `json:"changes"`
+	File    string `json:"file"`
+	Trusts  int    `json:"trusts"`
 }

@@ -61,7 +61,7 @@ days.`,
 				w.discard()
 				return err
 			}
-			data := secretData{Secret: *s, Findings: fs}
+			data := secretData{SecretResult: desk.SecretResultOf(s), Findings: fs}
 			fields := [][2]string{{"secret", secret}}
 			if out == "" {
 				data.Value = secret
@@ -96,7 +96,7 @@ days.`,
 }
 
 type secretData struct {
-	federation.Secret
+	desk.SecretResult
 	Value    string       `json:"secret,omitempty"`
 	Findings finding.List `json:"findings"`
 }
@@ -121,7 +121,7 @@ func (a *App) secretList() *cobra.Command {
 				Noun:  "secret",
 				Empty: "There is no secret yet. Make one with `tressik secret add TRUST --lasts 90d`."}
 			type row struct {
-				federation.Secret
+				desk.SecretResult
 				Standing string `json:"standing"`
 			}
 			data := []row{}
@@ -136,7 +136,7 @@ func (a *App) secretList() *cobra.Command {
 					expires += " (" + format.Away(s.Expires, d.Now()) + ")"
 				}
 				b.Rows = append(b.Rows, []string{s.ID, s.Trust, s.EndsIn, s.Standing(d.Now()), expires, used, s.Note})
-				data = append(data, row{*s, s.Standing(d.Now())})
+				data = append(data, row{desk.SecretResultOf(s), s.Standing(d.Now())})
 			}
 			return a.print(format.Page{Data: data, Blocks: []format.Block{b}})
 		})}
@@ -184,7 +184,7 @@ func (a *App) secretRetire() *cobra.Command {
 				lines = append(lines, "It was the last valid one. Make another with `tressik secret add "+got[0]+
 					" --lasts 90d`.")
 			}
-			return a.print(format.Page{Data: map[string]string{"retired": s.ID, "trust": got[0]},
+			return a.print(format.Page{Data: desk.Retired{Secret: s.ID, Trust: got[0]},
 				Blocks: []format.Block{{Lines: lines}}})
 		})}
 }

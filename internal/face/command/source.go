@@ -191,7 +191,7 @@ func (a *App) sourceRemove() *cobra.Command {
 			if err := a.change(d, func() error { return a.sources(d).Remove(got[0]) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: s, Blocks: []format.Block{{Lines: []string{"source " + got[0] +
-				" is gone, and so are its people"}}}})
+			return a.print(format.Page{Data: sources.ResultOf(s),
+				Blocks: []format.Block{{Lines: []string{"source " + got[0] + " is gone, and so are its people"}}}})
 		})}
 }

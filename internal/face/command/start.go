@@ -16,7 +16,7 @@ func (a *App) versionCmd() *cobra.Command {
 		Example: "  tressik version",
 		RunE: func(*cobra.Command, []string) error {
 			b := a.Build
-			return a.print(format.Page{Data: map[string]string{"version": b.Version, "commit": b.Commit, "go": b.Go},
+			return a.print(format.Page{Data: buildData{b.Commit, b.Go, b.Version},
 				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("tressik %s, commit %s, %s", b.Version, b.Commit,
 					b.Go)}}}})
 		}}
@@ -45,7 +45,7 @@ ledger: without it the private keys are lost.`,
 			a.opened = l
 			path, _ := filepath.Abs(l.Place())
 			key, _ := filepath.Abs(l.SealKey())
-			return a.print(format.Page{Data: map[string]string{"ledger": path, "sealKey": key, "organisation": org},
+			return a.print(format.Page{Data: ledgerData{path, org, key},
 				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key},
 					{"organisation", org}}},
 					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata " +
@@ -65,4 +65,18 @@ func (a *App) readFile(flag, path string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: %w", flag, err)
 	}
 	return b, nil
+}
+
+// buildData is what is told of the program.
+type buildData struct {
+	Commit  string `json:"commit"`
+	Go      string `json:"go"`
+	Version string `json:"version"`
+}
+
+// ledgerData is what is told of a ledger that was made: where it lies, and the key that opens its private keys.
+type ledgerData struct {
+	Ledger       string `json:"ledger"`
+	Organisation string `json:"organisation"`
+	SealKey      string `json:"sealKey"`
 }

@@ -121,7 +121,7 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 			blocks = append(blocks, terms...)
 			blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`",
 				t.Name)}})
-			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs},
+			if err := a.print(format.Page{Data: layout.TrustData{TrustResult: desk.TrustResultOf(t), Findings: fs},
 				Blocks: blocks}); err != nil {
 				return err
 			}
@@ -157,7 +157,7 @@ func (a *App) trustList() *cobra.Command {
 				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength,
 					t.Over(), layout.ProofShort(&t, d.Now())})
 			}
-			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: desk.Results(list, desk.TrustResultOf), Blocks: []format.Block{b}})
 		})}
 }
 
@@ -217,7 +217,7 @@ and its tokens last.`,
 			if open := fs.Without(finding.Pass); len(open) > 0 {
 				blocks = append(blocks, format.Block{Title: "Findings", Findings: open})
 			}
-			if err := a.print(format.Page{Data: layout.TrustData{Trust: *t, Findings: fs},
+			if err := a.print(format.Page{Data: layout.TrustData{TrustResult: desk.TrustResultOf(t), Findings: fs},
 				Blocks: blocks}); err != nil {
 				return err
 			}
@@ -253,8 +253,10 @@ func (a *App) trustEnd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: t, Blocks: []format.Block{{Lines: []string{"trust " + t.Name + " ended",
-				"Tell both sides to take each other out: the other side's settings are not Tressik's to change."}}}})
+			return a.print(format.Page{Data: desk.TrustResultOf(t),
+				Blocks: []format.Block{{Lines: []string{"trust " + t.Name + " ended",
+					"Tell both sides to take each other out: the other side's settings are not " +
+						"Tressik's to change."}}}})
 		})}
 }
 
@@ -269,7 +271,7 @@ func (a *App) trustRemove() *cobra.Command {
 			if err := a.change(d, func() error { return d.RemoveTrust(got[0]) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]string{"removed": got[0]},
+			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
 				Blocks: []format.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
 		})}
 }
@@ -298,7 +300,7 @@ left. A step that was done elsewhere can be ticked by its number (--done), and o
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: map[string]any{"trust": t.Name, "standing": t.Standing, "steps": todos},
+			return a.print(format.Page{Data: handoff.Left{Standing: t.Standing, Steps: todos, Trust: t.Name},
 				Blocks: []format.Block{layout.Next(t, todos, d.Now())}})
 		})}
 	c.Flags().StringVar(&done, "done", "", "number or ID of a step that was done elsewhere")
@@ -342,14 +344,14 @@ func (a *App) nextAll(d *desk.Desk) error {
 	if err != nil {
 		return err
 	}
-	data := []map[string]any{}
+	data := []handoff.Left{}
 	var blocks []format.Block
 	for _, n := range trusts {
 		t, todos, err := d.Sides().Next(n)
 		if err != nil {
 			return err
 		}
-		data = append(data, map[string]any{"trust": n, "standing": t.Standing, "steps": todos})
+		data = append(data, handoff.Left{Standing: t.Standing, Steps: todos, Trust: n})
 		blocks = append(blocks, layout.NextOpen(t, todos, d.Now()))
 	}
 	if len(trusts) == 0 {

@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/expect"
 )
 
@@ -24,7 +25,7 @@ func Expectations(list []federation.Expected, now time.Time) format.Page {
 		}
 		b.Rows = append(b.Rows, []string{strconv.FormatInt(e.ID, 10), e.Trust, e.As, held, e.Words()})
 	}
-	return format.Page{Data: list, Blocks: []format.Block{b}}
+	return format.Page{Data: desk.Results(list, expect.ResultOf), Blocks: []format.Block{b}}
 }
 
 // Outcomes lays out how expectations came out: those that do not hold in full.

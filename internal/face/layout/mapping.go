@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/work/mapping"
+	"tressik.example/internal/work/sources"
 )
 
 // shown is how many people or accounts of a kind are listed for people; all are in JSON.
@@ -235,14 +236,14 @@ func Sources(list []people.Source, now time.Time) format.Page {
 		Empty: "There is none. Add the first with `tressik people source add NAME FILE`, or load a file once with " +
 			"`tressik people load FILE`."}
 	type data struct {
-		people.Source
+		sources.Result
 		Read   time.Time `json:"lastRead"`
 		People int       `json:"people"`
 	}
 	out := []data{}
 	for _, s := range list {
 		b.Rows = append(b.Rows, []string{s.Name, s.At, fmt.Sprint(s.People), format.When(s.Read, now)})
-		out = append(out, data{s, s.Read, s.People})
+		out = append(out, data{sources.ResultOf(&s), s.Read, s.People})
 	}
 	return format.Page{Data: out, Blocks: []format.Block{b}}
 }

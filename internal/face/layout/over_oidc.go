@@ -45,9 +45,11 @@ func (r overOIDC) more(d *desk.Desk, data *TrustData) ([]format.Block, error) {
 		return nil, err
 	}
 	data.Consent = v
-	if data.Secrets, err = d.Secrets(r.t.Name); err != nil {
+	secrets, err := d.Secrets(r.t.Name)
+	if err != nil {
 		return nil, err
 	}
+	data.Secrets = desk.Results(secrets, desk.SecretResultOf)
 	b := Matrix(v)
 	b.Title = "Permissions and consent"
 	if len(r.t.Rules) > 0 {

@@ -9,6 +9,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/desk"
 )
 
 // Runs lists the runs that were kept of a trust.
@@ -24,7 +25,7 @@ func Runs(trust string, list []federation.Run, now time.Time) format.Page {
 		b.Rows = append(b.Rows, []string{strconv.FormatInt(r.Number, 10), string(r.Kind), format.When(r.At, now), who,
 			string(r.Verdict), format.Tally(r.Findings)})
 	}
-	return format.Page{Data: list, Blocks: []format.Block{b}}
+	return format.Page{Data: desk.Results(list, desk.RunResultOf), Blocks: []format.Block{b}}
 }
 
 // Run lays out one run with its messages.
@@ -52,7 +53,7 @@ func Run(r *federation.Run, now time.Time) format.Page {
 		out = append(out, format.Block{Lines: []string{"Secrets, signatures and what names a person are " +
 			"left out of the messages."}})
 	}
-	return format.Page{Data: r, Blocks: out}
+	return format.Page{Data: desk.RunResultOf(r), Blocks: out}
 }
 
 // Filled are the fields that have a value.

@@ -16,17 +16,17 @@ import (
 
 // TrustData is a trust as data, with what its protocol has besides.
 type TrustData struct {
-	federation.Trust
+	desk.TrustResult
 	Findings finding.List        `json:"findings"`
 	Consent  *desk.ConsentView   `json:"consent,omitempty"` // over OpenID Connect
-	Secrets  []federation.Secret `json:"secrets,omitempty"`
+	Secrets  []desk.SecretResult `json:"secrets,omitempty"`
 	Proof    federation.Proof    `json:"proof,omitzero"`
 	Rests    []federation.Fact   `json:"restsOn,omitempty"` // value by value
 }
 
 // Trust lays out a trust: terms, claims, both sides compared, and the last rehearsal.
 func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, fs finding.List) (format.Page, error) {
-	data := TrustData{Trust: *t, Findings: fs, Proof: t.Proof()}
+	data := TrustData{TrustResult: desk.TrustResultOf(t), Findings: fs, Proof: t.Proof()}
 	over := protocolOf(t)
 	terms, err := over.terms(d)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/work/refresh"
 )
 
 // versionData is a version with what was different from the one before.
@@ -67,7 +68,7 @@ func Restored(party string, number int, list []federation.Difference, stale []st
 	if len(stale) > 0 {
 		lines = append(lines, "  to be handed over and rehearsed again: "+strings.Join(stale, ", "))
 	}
-	return format.Page{Data: map[string]any{"party": party, "version": number, "differences": list,
-		"trusts": append([]string{}, stale...)},
+	return format.Page{Data: refresh.Restored{Differences: list, Party: party, Trusts: append([]string{}, stale...),
+		Version: number},
 		Blocks: []format.Block{{Lines: lines}}}
 }

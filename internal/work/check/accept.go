@@ -34,7 +34,7 @@ func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Tim
 	case until.After(now.Add(longestAcceptance)):
 		return nil, fmt.Errorf("%s %w: it is more than 400 days away", until.UTC().Format("2006-01-02"), ErrUntil)
 	}
-	a := &Accepted{Finding: id, About: about, Reason: reason, By: by, At: now, Until: until.UTC()}
+	a := &model.Let{Finding: id, About: about, Reason: reason, By: by, At: now, Until: until.UTC()}
 	var there []string
 	for _, x := range r.Items {
 		if x.About != about {
@@ -52,7 +52,8 @@ func (c *Checker) Accept(r *Report, about, id, reason, by string, until time.Tim
 		return nil, fmt.Errorf("%w: %s of %s; of it there are %s", ErrNoFinding, id, about, strings.Join(unique(there),
 			", "))
 	}
-	return a, c.Change(func(tx *model.Edit) error { return tx.Let(a) })
+	told := Accepted(*a)
+	return &told, c.Change(func(tx *model.Edit) error { return tx.Let(a) })
 }
 
 // Reopen takes an acceptance back. Errors: model.ErrNotFound.
@@ -66,7 +67,7 @@ func (c *Checker) accepted(r *Report) error {
 	if err != nil {
 		return err
 	}
-	by := map[string]*Accepted{}
+	by := map[string]*model.Let{}
 	for i := range list {
 		if list[i].Until.After(c.Now()) {
 			by[list[i].About+"\x00"+list[i].Finding] = &list[i]
@@ -75,7 +76,8 @@ func (c *Checker) accepted(r *Report) error {
 	for i := range r.Items {
 		x := &r.Items[i]
 		if a := by[x.About+"\x00"+string(x.ID)]; a != nil && a.Covers(&x.Finding) {
-			x.Accepted = a
+			told := Accepted(*a)
+			x.Accepted = &told
 			r.Accepted++
 		}
 	}

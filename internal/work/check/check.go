@@ -37,8 +37,17 @@ type Item struct {
 	Accepted *Accepted `json:"accepted,omitempty"` // silent until then
 }
 
-// Accepted is why a finding is let be, and until when.
-type Accepted = model.Let
+// Accepted is what is told of why a finding is let be, and until when.
+type Accepted struct {
+	Finding string    `json:"finding"`
+	About   string    `json:"about"`
+	Checks  []string  `json:"checks"`
+	Keys    []string  `json:"keys,omitempty"`
+	Reason  string    `json:"reason"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Until   time.Time `json:"until"`
+}
 
 // Report is what a check found.
 type Report struct {
@@ -355,4 +364,10 @@ func (c *Checker) runsOut(about func(string) bool, s *state) ([]Item, error) {
 		out = append(out, Item{About: x.About, Kind: kind, Finding: f})
 	}
 	return out, nil
+}
+
+// Reopened is what is told of a finding that counts again.
+type Reopened struct {
+	About   string `json:"about"`
+	Finding string `json:"reopened"`
 }

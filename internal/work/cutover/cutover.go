@@ -13,6 +13,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/check"
+	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/expect"
 	"tressik.example/internal/work/mapping"
 )
@@ -392,4 +393,10 @@ func Note(t *federation.Trust, app, provider *federation.Party, plan *federation
 		fmt.Fprintf(&b, "Questions go to %s.\n", t.Owner)
 	}
 	return b.String()
+}
+
+// Result is what is told of a cutover: what had to be true, and the trust as it is now.
+type Result struct {
+	Readiness *Readiness       `json:"readiness"`
+	Trust     desk.TrustResult `json:"trust"`
 }

@@ -109,7 +109,7 @@ func (k *Keeper) List(trust string) ([]federation.Expected, error) {
 
 // Outcome is how an expectation came out.
 type Outcome struct {
-	federation.Expected
+	Result
 	Holds    bool          `json:"holds"`
 	Findings finding.List  `json:"findings"`
 	Since    []model.Entry `json:"since,omitempty"` // what changed since it held last, where it does not hold now
@@ -136,7 +136,7 @@ func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome
 	out := make([]Outcome, len(all))
 	by := map[string][]int{}
 	for i := range all {
-		out[i] = Outcome{Expected: all[i], Findings: finding.List{}}
+		out[i] = Outcome{Result: ResultOf(&all[i]), Findings: finding.List{}}
 		by[all[i].Trust] = append(by[all[i].Trust], i)
 	}
 	var mu sync.Mutex
@@ -210,7 +210,7 @@ func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []
 	var of []int
 	here := map[string]people.Person{}
 	for _, i := range which {
-		e := &out[i].Expected
+		e := out[i].expected()
 		p, known := persons[e.As]
 		if e.As != "" && !known {
 			out[i].left()
@@ -232,7 +232,7 @@ func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []
 	}
 	for n, i := range of {
 		x := &out[i]
-		x.Findings = x.Expected.Judge(&list[n])
+		x.Findings = x.expected().Judge(&list[n])
 		x.Holds = !x.Findings.Failed()
 	}
 	return nil
@@ -312,10 +312,10 @@ func (k *Keeper) held(out []Outcome) error {
 	}
 	var list []federation.Expected
 	for i := range out {
-		if e := out[i].Expected; out[i].Holds {
+		if e := out[i].expected(); out[i].Holds {
 			e.Held, e.HeldSeq = k.Now().UTC(), seq
-			out[i].Expected = e
-			list = append(list, e)
+			out[i].Result = ResultOf(e)
+			list = append(list, *e)
 		}
 	}
 	if len(list) == 0 {

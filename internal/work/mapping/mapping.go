@@ -372,3 +372,9 @@ func candidates(all []people.Person, domain string) []candidate {
 	}
 	return out
 }
+
+// Loaded is what is told of an app's accounts that were read.
+type Loaded struct {
+	Accounts int          `json:"accounts"`
+	Findings finding.List `json:"findings"`
+}

@@ -78,3 +78,11 @@ func Restore(d *desk.Desk, name string, number int) ([]federation.Difference, []
 	}
 	return federation.Differences(old, p), stale, nil
 }
+
+// Restored is what is told of a party that is what it was at a version.
+type Restored struct {
+	Differences []federation.Difference `json:"differences"`
+	Party       string                  `json:"party"`
+	Trusts      []string                `json:"trusts"` // to be handed over and rehearsed again
+	Version     int                     `json:"version"`
+}

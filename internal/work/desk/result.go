@@ -1,0 +1,157 @@
+package desk
+
+import (
+	"time"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
+)
+
+// What commands tell programs of records. They are structs of their own: a record may be kept otherwise one day, and
+// gain what nobody is told, while these stay.
+
+// TrustResult is what is told of a trust.
+type TrustResult struct {
+	Name          string                             `json:"name"`
+	App           string                             `json:"app"`
+	Provider      string                             `json:"provider"`
+	Standing      federation.Standing                `json:"standing"`
+	Admits        string                             `json:"admits"`
+	Strength      string                             `json:"strength"`
+	SubjectFormat string                             `json:"subjectFormat"`
+	Owner         string                             `json:"owner,omitempty"`
+	Subject       string                             `json:"subject,omitempty"`
+	Rules         []claims.Rule                      `json:"claims"`
+	Terms         federation.Held                    `json:"terms"`
+	Arrival       *federation.Arrival                `json:"arrival,omitempty"`
+	Handed        map[string]time.Time               `json:"handed"`
+	HandedTo      map[string]string                  `json:"handedTo,omitempty"`
+	Prepared      map[string]time.Time               `json:"prepared,omitempty"`
+	KeysSeen      map[string][]string                `json:"keysSeen,omitempty"`
+	Last          *federation.Rehearsal              `json:"lastRehearsal,omitempty"`
+	Holds         bool                               `json:"rehearsalHolds"`
+	Cutover       *federation.Cutover                `json:"cutover,omitempty"`
+	Plan          *federation.Cutover                `json:"plan,omitempty"`
+	Probed        *federation.Proven                 `json:"probed,omitempty"`
+	Witnessed     *federation.Proven                 `json:"witnessed,omitempty"`
+	Facts         map[finding.FactID]federation.Fact `json:"facts,omitempty"`
+	Added         time.Time                          `json:"added"`
+	Changed       time.Time                          `json:"changed"`
+	Reshaped      time.Time                          `json:"reshaped"`
+	Version       int64                              `json:"-"`
+}
+
+// TrustResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func TrustResultOf(t *federation.Trust) TrustResult { return TrustResult(*t) }
+
+// PartyResult is what is told of a party.
+type PartyResult struct {
+	Name      string              `json:"name"`
+	Kind      federation.Kind     `json:"kind"`
+	Title     string              `json:"title,omitempty"`
+	Own       bool                `json:"own"`
+	At        string              `json:"at,omitempty"`
+	Source    string              `json:"source,omitempty"`
+	Signed    string              `json:"signedBy,omitempty"`
+	Signer    string              `json:"signer,omitempty"`
+	TLS       federation.Server   `json:"sourceTLS,omitzero"`
+	Entity    saml.Entity         `json:"saml"`
+	OpenID    *federation.OpenID  `json:"openid,omitempty"`
+	Client    *federation.Client  `json:"client,omitempty"`
+	API       *federation.API     `json:"api,omitempty"`
+	Reads     *federation.Mapping `json:"reads,omitempty"`
+	Admins    string              `json:"administrators,omitempty"`
+	TokenKeys []saml.Key          `json:"tokenKeys,omitempty"`
+	Added     time.Time           `json:"added"`
+	Changed   time.Time           `json:"changed"`
+	Version   int64               `json:"-"`
+}
+
+// PartyResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func PartyResultOf(p *federation.Party) PartyResult { return PartyResult(*p) }
+
+// PersonResult is what is told of a person.
+type PersonResult struct {
+	ID         string              `json:"id"`
+	DN         string              `json:"dn,omitempty"`
+	Attributes map[string][]string `json:"attributes"`
+	Groups     []string            `json:"groups"`
+	Home       string              `json:"home,omitempty"`
+	Source     string              `json:"source,omitempty"`
+	Key        string              `json:"-"`
+}
+
+// PersonResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func PersonResultOf(p *people.Person) PersonResult { return PersonResult(*p) }
+
+// ConsentResult is what is told of a consent.
+type ConsentResult struct {
+	Trust    string    `json:"trust"`
+	API      string    `json:"api,omitempty"`
+	Name     string    `json:"permission"`
+	As       string    `json:"as"`
+	For      string    `json:"for,omitempty"`
+	Standing string    `json:"standing"`
+	By       string    `json:"by"`
+	Admin    bool      `json:"byAdministrator"`
+	At       time.Time `json:"at"`
+}
+
+// ConsentResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func ConsentResultOf(c *federation.Consent) ConsentResult { return ConsentResult(*c) }
+
+// SecretResult is what is told of a secret: never the secret itself.
+type SecretResult struct {
+	ID      string     `json:"id"`
+	Trust   string     `json:"trust"`
+	Hash    string     `json:"-"`
+	EndsIn  string     `json:"endsIn"`
+	Note    string     `json:"note,omitempty"`
+	Added   time.Time  `json:"added"`
+	Expires time.Time  `json:"expires"`
+	Retired *time.Time `json:"retired,omitempty"`
+	Used    *time.Time `json:"lastUsed,omitempty"`
+}
+
+// SecretResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func SecretResultOf(s *federation.Secret) SecretResult { return SecretResult(*s) }
+
+// RunResult is what is told of a run that was kept.
+type RunResult struct {
+	Number int64                `json:"run"`
+	Kind   federation.ProofKind `json:"kind"`
+	federation.Rehearsal
+	Proves   []finding.FactID     `json:"proves,omitempty"`
+	Messages []federation.Message `json:"messages,omitempty"`
+}
+
+// RunResultOf tells of one; where the record changes, the compiler asks here what is told of that.
+func RunResultOf(r *federation.Run) RunResult { return RunResult(*r) }
+
+// Results tells of each of a list; of none it tells an empty list.
+func Results[S, R any](list []S, of func(*S) R) []R {
+	out := make([]R, len(list))
+	for i := range list {
+		out[i] = of(&list[i])
+	}
+	return out
+}
+
+// Removed is what is told of something that was taken away.
+type Removed struct {
+	Name string `json:"removed"`
+}
+
+// Unpublished is what is told of a permission that an API publishes no longer: API:NAME.
+type Unpublished struct {
+	Permission string `json:"unpublished"`
+}
+
+// Retired is what is told of a secret that was retired.
+type Retired struct {
+	Secret string `json:"retired"`
+	Trust  string `json:"trust"`
+}
