@@ -1,4 +1,3 @@
-// Package federation is the model of Tressik and its rules: providers, apps, and the trusts between them.
 package federation
 
 import (

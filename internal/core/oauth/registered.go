@@ -1,6 +1,3 @@
-// Package oauth has the rules of an authorization server (RFC 6749, RFC 9700, OpenID Connect Core) and of the client
-// that talks to it: which requests and answers are good, who has to agree, which tokens are issued and for how long. It
-// knows no HTTP; what was issued is kept in a State that the caller gives it, and times and randomness are passed in.
 package oauth
 
 import (

@@ -1,5 +1,3 @@
-// Package saml reads, writes and judges SAML 2.0 metadata and messages: the Web Browser SSO profile with its Redirect
-// and POST bindings. Times and randomness are passed in; nothing here reads a file, a clock or the network.
 package saml
 
 import (
