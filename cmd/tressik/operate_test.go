@@ -460,7 +460,7 @@ func TestProof(t *testing.T) {
 		return ""
 	}
 	for fact, want := range map[string]string{"issuer": "rehearsed", "claims": "rehearsed",
-		"signing keys": "asserted"} {
+		"signing keys": "rehearsed", "sign-out": "asserted"} {
 		if got := rests(fact); got != want {
 			t.Errorf("%s rests on %s", fact, got)
 		}

@@ -315,7 +315,7 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.secret") {
 		t.Errorf("a wrong secret: %v", r.Findings)
 	}
-	if kind := d.proofOf(trust); kind != "asserted" {
+	if kind := d.proofOf(trust); kind != "probed less client ID" {
 		t.Errorf("after a refused secret it is %s", kind)
 	}
 	d.fails(2, []string{"has none that could be tried"}, "probe", trust, "--call", call)

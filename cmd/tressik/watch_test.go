@@ -279,8 +279,8 @@ func TestRealAppOverOpenID(t *testing.T) {
 	if v, code := w.end(); code != 3 || !slices.Contains(v.errors(), "oauth.redirect") {
 		t.Errorf("with a wrong redirect URI: %d %s %v", code, v.State, v.errors())
 	}
-	if kind := d.proofOf(trust); kind == "witnessed" {
-		t.Error("what was refused is still witnessed")
+	if kind := d.proofOf(trust); kind != "witnessed less client ID, redirect URI" {
+		t.Errorf("what was refused takes back: %s", kind)
 	}
 }
 
@@ -377,6 +377,17 @@ func TestRealAppOverSAML(t *testing.T) {
 			}
 			return m != nil
 		})
+		// Only who has the address of the page may say it: not what finds the port.
+		page, err := url.Parse(w.page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, path := range []string{"/", "/said", "/events", strings.ToUpper(page.Path)} {
+			resp, err := http.PostForm("http://"+page.Host+path, url.Values{"token": {token}, "in": {c.press}})
+			if err != nil || resp.StatusCode != http.StatusNotFound {
+				t.Errorf("%s without the address of the page: %v %v", path, resp, err)
+			}
+		}
 		if _, err := http.PostForm(w.page+"said", url.Values{"token": {token}, "in": {c.press}}); err != nil {
 			t.Fatal(err)
 		}
@@ -384,7 +395,7 @@ func TestRealAppOverSAML(t *testing.T) {
 		if v.State != c.state || (code == 0) != (c.press == "yes") || v.Person != "mira" {
 			t.Errorf("%s: %d %+v", c.press, code, v)
 		}
-		if want := map[string]bool{"yes": true, "no": false}[c.press]; (d.proofOf(trust) == "witnessed") != want {
+		if want := map[string]string{"yes": "told", "no": "asserted"}[c.press]; d.proofOf(trust) != want {
 			t.Errorf("after %s it is %s", c.press, d.proofOf(trust))
 		}
 	}

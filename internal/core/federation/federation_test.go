@@ -21,7 +21,9 @@ import (
 
 var now = time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 
-var certificate = sync.OnceValue(func() string {
+var certificate, another = sync.OnceValue(selfSigned), sync.OnceValue(selfSigned)
+
+func selfSigned() string {
 	k, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
 		panic(err)
@@ -31,7 +33,7 @@ var certificate = sync.OnceValue(func() string {
 		panic(err)
 	}
 	return base64.StdEncoding.EncodeToString(c.Raw)
-})
+}
 
 func parties() (app, provider *Party) {
 	provider = &Party{Name: "ridge", Kind: Provider, Own: true, At: "https://login.kestrelridge.example"}

@@ -2,17 +2,20 @@ package federation
 
 import (
 	"errors"
+	"maps"
 	"slices"
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // TestWitnessedSidesHaveWhatTheyNeed: a real sign-in shows that both sides have what they need, unless one was played;
-// a sign-in that is refused takes that back.
+// what is seen otherwise later takes that back.
 func TestWitnessedSidesHaveWhatTheyNeed(t *testing.T) {
 	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 	for _, c := range []struct {
@@ -21,68 +24,255 @@ func TestWitnessedSidesHaveWhatTheyNeed(t *testing.T) {
 	}{{nil, Exchanged}, {[]string{"nightlog"}, Drafted}} {
 		x := trust()
 		x.Name, x.App, x.Provider, x.Handed = "nightlog@ridge", "nightlog", "ridge", map[string]time.Time{}
-		r := &Run{Kind: WitnessProof, Rehearsal: Rehearsal{At: at, Trust: x.Name, Verdict: judge.Accepted,
-			StandIns: c.played}}
+		r := &Run{Kind: WitnessProof, Proves: []finding.FactID{finding.FactIssuer, finding.FactKeys},
+			Rehearsal: Rehearsal{At: at, Trust: x.Name, Verdict: judge.Accepted, StandIns: c.played}}
 		x.Prove(r, nil)
 		if x.Standing != c.want || !x.Has("provider") || x.Has("app") != (c.played == nil) {
 			t.Errorf("played %v: %s, app %v, provider %v", c.played, x.Standing, x.Has("app"), x.Has("provider"))
 		}
 		r.Verdict = judge.Refused
+		if x.Prove(r, nil); !x.Has("provider") {
+			t.Error("a refusal that says nothing of a fact took one back")
+		}
+		r.Findings.Add(finding.Finding{ID: finding.SAMLSignatureKey, Level: finding.Error})
 		if x.Prove(r, nil); x.Standing != Drafted || x.Has("provider") {
-			t.Errorf("after a refusal: %s", x.Standing)
+			t.Errorf("after a signature by another key: %s", x.Standing)
 		}
 	}
 }
 
-func TestProofIsTakenBack(t *testing.T) {
+// evidence is a trust with what was seen of it, and the two sides.
+type evidence struct {
+	*Trust
+	app, provider *Party
+	runs          int64
+}
+
+func newEvidence() *evidence {
 	app, provider := parties()
-	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
 	x := trust()
-	prove := func(kind ProofKind, verdict judge.Verdict) {
-		r := &Run{Number: 7, Kind: kind, Rehearsal: Rehearsal{At: at, Trust: x.Name, Verdict: verdict},
-			Proves: []finding.FactID{finding.FactIssuer, finding.FactClaims, finding.FactKeys}}
-		x.Prove(r, FactsOf(x, app, provider))
+	x.Handed = map[string]time.Time{}
+	return &evidence{Trust: x, app: app, provider: provider}
+}
+
+// run keeps a run of a kind that showed all facts but some, with errors; nothing where there are any.
+func (e *evidence) run(kind ProofKind, person string, errs ...finding.ID) *Run {
+	e.runs++
+	r := &Run{Number: e.runs, Kind: kind, Rehearsal: Rehearsal{At: now.Add(time.Duration(e.runs) * time.Minute),
+		Trust: e.Name, Person: person, Verdict: judge.Accepted}}
+	for _, id := range errs {
+		r.Verdict = judge.Refused
+		r.Findings.Add(finding.Finding{ID: id, Level: finding.Error, Check: "a check", Saw: string(id)})
 	}
-	rests := func(name string) ProofKind {
-		for _, f := range FactsOf(x, app, provider) {
-			if string(f.Name) == name {
-				return f.Rests
+	for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+		switch {
+		case r.Verdict == judge.Accepted:
+			r.Saw(f, Observation{})
+		case r.Meant() && f.Name == finding.FactAdmission:
+			r.Saw(f, Observation{Out: true})
+		}
+	}
+	if kind == ByRehearsal {
+		e.Rehearse(&r.Rehearsal)
+	}
+	e.Prove(r, FactsOf(e.Trust, e.app, e.provider))
+	return r
+}
+
+func (e *evidence) rests(name finding.FactID) ProofKind {
+	for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+		if f.Name == name {
+			return f.Rests
+		}
+	}
+	return ""
+}
+
+// lower lists the facts that rest on less than a kind.
+func (e *evidence) lower(kind ProofKind) []finding.FactID {
+	var out []finding.FactID
+	for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+		if kind.Stronger(f.Rests) {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
+// TestWhatARunTakesBack: a run that is refused takes back the facts that it saw otherwise and no other; one that came
+// to no end, or in which somebody was refused as the terms demand, takes nothing back; a weaker one takes no stronger
+// one's place.
+func TestWhatARunTakesBack(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		kind   ProofKind
+		errs   []finding.ID
+		lost   []finding.FactID
+		failed bool
+	}{
+		{"another key", WitnessProof, []finding.ID{finding.SAMLSignatureKey}, []finding.FactID{finding.FactKeys}, true},
+		{"another issuer, at a probe", ProbedProof, []finding.ID{finding.DiscoveryIssuer},
+			[]finding.FactID{finding.FactIssuer}, true},
+		{"another audience", WitnessProof, []finding.ID{finding.SAMLAudience},
+			[]finding.FactID{finding.FactEntityID}, true},
+		{"other claims", WitnessProof, []finding.ID{finding.ClaimsDiffer}, []finding.FactID{finding.FactClaims}, true},
+		{"a weak sign-in", WitnessProof, []finding.ID{finding.SAMLStrength},
+			[]finding.FactID{finding.FactAdmission}, true},
+		{"a clock that is wrong", WitnessProof, []finding.ID{finding.SAMLTimeLate}, nil, true},
+		{"a party that is down", ProbedProof, []finding.ID{finding.ProbeDown}, nil, true},
+		{"an abandoned tab", WitnessProof, []finding.ID{finding.WatchAbandoned}, nil, false},
+		{"somebody else signs in", WitnessProof, []finding.ID{finding.WatchPerson}, nil, false},
+		{"refused as meant", WitnessProof, []finding.ID{finding.PolicyRefused}, nil, false},
+		{"refused as meant, rehearsed", ByRehearsal, []finding.ID{finding.PolicyRefused}, nil, false},
+		{"a rehearsal that is refused", ByRehearsal, []finding.ID{finding.SAMLSubject},
+			[]finding.FactID{finding.FactClaims}, false},
+		{"a rehearsal that is good", ByRehearsal, nil, nil, false},
+		{"a probe that is good", ProbedProof, nil, nil, false},
+		{"a word", Told, nil, nil, false},
+	} {
+		e := newEvidence()
+		e.run(ByRehearsal, "mira")
+		e.run(ProbedProof, "")
+		e.run(WitnessProof, "mira")
+		e.run(c.kind, "petra", c.errs...)
+		lost := e.lower(WitnessProof)
+		if p := e.Proof(); !slices.Equal(lost, c.lost) || p.Kind != WitnessProof || !slices.Equal(p.Lost, c.lost) {
+			t.Errorf("%s: %q rest on less, the trust on %s without %q; want %q", c.name, lost, p.Kind, p.Lost, c.lost)
+		}
+		if (e.Failed != nil) != c.failed {
+			t.Errorf("%s: failed %+v", c.name, e.Failed)
+		}
+		if e.Failed != nil {
+			if e.run(WitnessProof, "mira"); e.Failed != nil || !e.Proof().Whole() {
+				t.Errorf("%s: a sign-in that succeeds mends it not: %+v, %+v", c.name, e.Failed, e.Proof())
 			}
 		}
-		return ""
 	}
-	prove(ProbedProof, judge.Accepted)
-	prove(WitnessProof, judge.Accepted)
-	if p := x.Proof(); p.Kind != WitnessProof || p.Run != 7 || rests(string(finding.FactKeys)) != WitnessProof {
-		t.Fatalf("%+v, keys rest on %s", p, rests(string(finding.FactKeys)))
+}
+
+// TestWhatAChangeTakesBack: of every kind of change the facts whose value it changes are taken back, and no others.
+func TestWhatAChangeTakesBack(t *testing.T) {
+	both := func(f func(app, provider *Party)) func(*evidence) error {
+		return func(e *evidence) error {
+			app, provider := *e.app, *e.provider
+			sp, idp := *app.Entity.SP, *provider.Entity.IDP
+			app.Entity.SP, provider.Entity.IDP = &sp, &idp
+			f(&app, &provider)
+			e.PartyChanged(now, e.app, &app, e.provider)
+			e.PartyChanged(now, e.provider, &provider, &app)
+			e.app, e.provider = &app, &provider
+			return nil
+		}
 	}
-	// A weaker proof does not take a stronger one's place.
-	prove(ByRehearsal, judge.Accepted)
-	if rests("issuer") != WitnessProof {
-		t.Errorf("issuer rests on %s", rests("issuer"))
+	terms := func(f func(*Trust)) func(*evidence) error {
+		return func(e *evidence) error {
+			return e.Change(now, e.app, e.provider, func(t *Trust) error { f(t); return nil })
+		}
 	}
-	// A change of admission leaves what the real parties said of themselves.
-	if err := x.Change(at, func(t *Trust) error { t.Admits = "group:directors"; return nil }); err != nil {
-		t.Fatal(err)
+	post := func(at string) []saml.Endpoint { return []saml.Endpoint{{Binding: saml.BindingPOST, Location: at}} }
+	for _, c := range []struct {
+		name string
+		do   func(*evidence) error
+		lost []finding.FactID
+	}{
+		{"owner", terms(func(t *Trust) { t.Owner = "owner@ridge.example" }), nil},
+		{"admission", terms(func(t *Trust) { t.Admits = "group:directors" }), []finding.FactID{finding.FactAdmission}},
+		{"strength", terms(func(t *Trust) { t.Strength = "mfa" }), []finding.FactID{finding.FactAdmission}},
+		{"claims", terms(func(t *Trust) { t.Rules = []claims.Rule{{Claim: "mail", Expression: "person.mail"}} }),
+			[]finding.FactID{finding.FactClaims}},
+		{"subject", terms(func(t *Trust) { t.Subject = "person.mail" }), []finding.FactID{finding.FactClaims}},
+		{"what is signed", terms(func(t *Trust) { t.SAMLTerms().Signs = "both" }), []finding.FactID{finding.FactTerms}},
+		{"contact of the app", both(func(a, _ *Party) {
+			a.Entity.Contacts = []saml.Contact{{Email: []string{"ops@nightlog.example"}}}
+		}), nil},
+		{"title", both(func(a, p *Party) { a.Title, p.Title = "Log", "Ridge" }), nil},
+		{"validity", both(func(_, p *Party) { end := now.Add(time.Hour); p.Entity.ValidUntil = &end }), nil},
+		{"entity ID of the app", both(func(a, _ *Party) { a.Entity.ID += "/2" }),
+			[]finding.FactID{finding.FactEntityID}},
+		{"consumer service", both(func(a, _ *Party) { a.Entity.SP.ACS = post("https://x.example/acs") }),
+			[]finding.FactID{finding.FactACS}},
+		{"sign-in endpoint", both(func(_, p *Party) { p.Entity.IDP.SSO = post("https://x.example/sso") }),
+			[]finding.FactID{finding.FactSignIn}},
+		{"issuer", both(func(_, p *Party) { p.Entity.ID += "/2" }), []finding.FactID{finding.FactIssuer}},
+		{"signing key", both(func(_, p *Party) {
+			p.Entity.IDP.Keys = []saml.Key{{Use: "signing", Certificate: another()}}
+		}), []finding.FactID{finding.FactKeys}},
+		{"key of the app", both(func(a, _ *Party) {
+			a.Entity.SP.Keys = []saml.Key{{Use: "signing", Certificate: another()}}
+		}), []finding.FactID{finding.FactAppKeys}},
+		{"wishes", both(func(a, _ *Party) {
+			a.Entity.SP.Wanted = []saml.Wanted{{Name: "urn:oid:0.9.2342.19200300.100.1.3"}}
+		}), []finding.FactID{finding.FactWants}},
+		{"logout", both(func(a, _ *Party) { a.Entity.SP.SLO = post("https://x.example/slo") }),
+			[]finding.FactID{finding.FactSignOut}},
+		{"start link", both(func(a, _ *Party) { a.Entity.SP.Start = "https://x.example/start" }),
+			[]finding.FactID{finding.FactStart}},
+	} {
+		e := newEvidence()
+		e.run(ByRehearsal, "mira")
+		e.run(WitnessProof, "mira")
+		if err := c.do(e); err != nil {
+			t.Fatal(err)
+		}
+		p, lost := e.Proof(), e.lower(WitnessProof)
+		slices.Sort(lost)
+		if !slices.Equal(lost, c.lost) || p.Kind != WitnessProof || e.Holds != (c.lost == nil) {
+			t.Errorf("%s: %q rest on less, want %q; the trust rests on %+v, rehearsal holds %v", c.name, lost,
+				c.lost, p, e.Holds)
+		}
+		old := c.name != "wishes" && c.name != "logout" && c.name != "start link" // there was none before
+		if old && !slices.Equal(p.Lost, c.lost) {
+			t.Errorf("%s: the proof lost %q, want %q", c.name, p.Lost, c.lost)
+		}
 	}
-	if p := x.Proof(); p.Kind != ProbedProof || rests("issuer") != WitnessProof ||
-		rests(string(finding.FactAdmission)) != Asserted {
-		t.Errorf("after a change of admission: %s, issuer %s", p.Kind, rests("issuer"))
+}
+
+// TestAdmissionIsSeenOfPersons: of several persons each is seen, and nobody else.
+func TestAdmissionIsSeenOfPersons(t *testing.T) {
+	e := newEvidence()
+	e.run(WitnessProof, "mira")
+	e.run(ByRehearsal, "tobias")
+	e.run(ByRehearsal, "petra", finding.PolicyRefused)
+	for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+		if f.Name != finding.FactAdmission {
+			continue
+		}
+		got := map[string]string{}
+		for _, o := range f.Seen {
+			got[o.Person] = string(o.Kind)
+			if o.Out {
+				got[o.Person] += ", refused"
+			}
+		}
+		want := map[string]string{"mira": "witnessed", "tobias": "rehearsed", "petra": "rehearsed, refused"}
+		if !maps.Equal(got, want) {
+			t.Errorf("%v, want %v", got, want)
+		}
 	}
-	// A change of terms takes all back, and a value that is another one is proven no more.
-	if err := x.Change(at,
-		func(t *Trust) error { t.SAMLTerms().Encrypts = !t.SAMLTerms().Encrypts; return nil }); err != nil {
-		t.Fatal(err)
+}
+
+// TestAWordIsTold: what somebody says is told, by whom; the word of a second is added to it, and a run that saw more
+// takes its place.
+func TestAWordIsTold(t *testing.T) {
+	e := newEvidence()
+	say := func(who string) {
+		r := &Run{Kind: Told, Rehearsal: Rehearsal{At: now, Trust: e.Name, Verdict: judge.Accepted}}
+		for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+			r.Saw(f, Observation{By: who})
+		}
+		e.Prove(r, FactsOf(e.Trust, e.app, e.provider))
 	}
-	provider.Entity.ID += "/other"
-	if p := x.Proof(); p.Kind != Asserted || rests("issuer") != Asserted {
-		t.Errorf("after a change of terms: %s, issuer %s", p.Kind, rests("issuer"))
+	say("aiyana")
+	if p := e.Proof(); p.Kind != Told || !slices.Equal(p.By, []string{"aiyana"}) || e.rests(finding.FactKeys) != Told {
+		t.Errorf("%+v", p)
 	}
-	// A probe that found something takes back what was witnessed.
-	prove(WitnessProof, judge.Accepted)
-	prove(ProbedProof, judge.Refused)
-	if p := x.Proof(); p.Kind == WitnessProof {
-		t.Error("a probe that failed leaves it witnessed")
+	say("aiyana")
+	say("tobias")
+	if p := e.Proof(); !slices.Equal(p.By, []string{"tobias", "aiyana"}) {
+		t.Errorf("%+v", p)
+	}
+	if e.run(ProbedProof, ""); e.Proof().Kind != ProbedProof || e.rests(finding.FactKeys) != ProbedProof {
+		t.Errorf("%+v", e.Proof())
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
-	"reflect"
 	"slices"
 	"time"
 
@@ -84,7 +83,9 @@ type Trust struct {
 	Plan      *Cutover                `json:"plan,omitempty"`    // how it is to be
 	Probed    *Proven                 `json:"probed,omitempty"`
 	Witnessed *Proven                 `json:"witnessed,omitempty"`
-	Facts     map[finding.FactID]Fact `json:"facts,omitempty"` // by name, with the values that were proven
+	Told      *Proven                 `json:"told,omitempty"`       // what a person said
+	Failed    *Failure                `json:"lastFailed,omitempty"` // the last run that found something wrong
+	Facts     map[finding.FactID]Fact `json:"facts,omitempty"`      // by name, with the values that were proven
 	Added     time.Time               `json:"added"`
 	Changed   time.Time               `json:"changed"`
 	Reshaped  time.Time               `json:"reshaped"` // last change that a rehearsal should see
@@ -294,7 +295,15 @@ func (t *Trust) Shown(side string) bool {
 	if side == "provider" {
 		name = t.Provider
 	}
-	return t.Witnessed != nil && !slices.Contains(t.Witnessed.StandIns, name)
+	if t.Witnessed == nil || slices.Contains(t.Witnessed.StandIns, name) {
+		return false
+	}
+	for _, f := range t.Witnessed.Lost { // whom the trust admits and what it asks for stands on no sheet
+		if f != finding.FactAdmission && f != finding.FactPermissions {
+			return false
+		}
+	}
+	return true
 }
 
 // Has reports whether a side has what it needs: it was delivered, or a real sign-in has shown it.
@@ -317,37 +326,36 @@ func (t *Trust) settle() {
 	}
 }
 
-// Change applies a change of terms, claims, admission or the like. Where that changes something that a rehearsal should
-// have seen, the last one no longer holds.
-func (t *Trust) Change(now time.Time, f func(*Trust) error) error {
-	before := t.Clone()
+// Change applies a change of terms, claims, admission or the like. Facts whose value changes are taken back, and no
+// others; a rehearsal has to be run again then.
+func (t *Trust) Change(now time.Time, app, provider *Party, f func(*Trust) error) error {
+	before := FactsOf(t, app, provider)
 	if err := f(t); err != nil {
 		return err
 	}
-	if !t.sameShape(before) {
-		t.unproven(now, !reflect.DeepEqual(t.Terms, before.Terms))
-	}
+	t.changed(now, before, FactsOf(t, app, provider))
 	t.settle()
 	return nil
 }
 
-func (t *Trust) sameShape(o *Trust) bool {
-	return t.Admits == o.Admits && t.Strength == o.Strength && t.SubjectFormat == o.SubjectFormat &&
-		t.Subject == o.Subject &&
-		slices.Equal(t.Rules, o.Rules) && reflect.DeepEqual(t.Terms, o.Terms)
+// Sides are the app and the provider of a trust, one of whom is p and the other o.
+func (t *Trust) Sides(p, o *Party) (app, provider *Party) {
+	if t.App == p.Name {
+		return p, o
+	}
+	return o, p
 }
 
-// KeysChanged notes that a party's keys have changed: the last rehearsal no longer holds. f says what else that means.
-func (t *Trust) KeysChanged(now time.Time, f func(*Trust)) {
-	t.unproven(now, true)
-	f(t)
-	t.settle()
-}
-
-// PartyChanged notes that what the other side must know of a party has changed: the last rehearsal no longer holds, and
-// a foreign other side has to be given the new values.
-func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
-	t.unproven(now, true)
+// PartyChanged notes that a party has changed: the facts whose value that changes are taken back, and no others. It
+// reports whether there are any; then a foreign other side has to be given the new values.
+func (t *Trust) PartyChanged(now time.Time, was, is, other *Party) bool {
+	app, provider := t.Sides(was, other)
+	before := FactsOf(t, app, provider)
+	app, provider = t.Sides(is, other)
+	gone := t.changed(now, before, FactsOf(t, app, provider))
+	if len(gone) == 0 {
+		return false
+	}
 	side := "provider"
 	if other.Name == t.App {
 		side = "app"
@@ -355,6 +363,17 @@ func (t *Trust) PartyChanged(now time.Time, changed, other *Party) {
 	if !other.Own {
 		t.Outdate(side)
 	}
+	t.settle()
+	return true
+}
+
+// KeysChanged notes that a party's keys have changed. f says what else that means for the other side.
+func (t *Trust) KeysChanged(now time.Time, was, is, other *Party, f func(*Trust)) {
+	app, provider := t.Sides(was, other)
+	before := FactsOf(t, app, provider)
+	app, provider = t.Sides(is, other)
+	t.changed(now, before, FactsOf(t, app, provider))
+	f(t)
 	t.settle()
 }
 
@@ -393,7 +412,7 @@ func (t *Trust) HandOver(now time.Time, side, to string, other *Party) {
 // proves nothing: neither holds.
 func (t *Trust) Rehearse(r *Rehearsal) {
 	t.Last = r
-	if len(r.Suppose) == 0 {
+	if len(r.Suppose) == 0 && !r.Meant() {
 		t.Holds = r.Verdict == judge.Accepted
 	}
 	t.settle()

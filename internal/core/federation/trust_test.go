@@ -43,31 +43,57 @@ func TestStandings(t *testing.T) {
 	is("refused", Exchanged)
 	tr.Rehearse(&Rehearsal{Verdict: judge.Accepted})
 	is("rehearsed", Rehearsed)
-	if err := tr.Change(now, func(t *Trust) error { t.Owner = "owner@ridge.example"; return nil }); err != nil {
+	if err := tr.Change(now, app, provider,
+		func(t *Trust) error { t.Owner = "owner@ridge.example"; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	is("another owner is nothing that a rehearsal sees", Rehearsed)
-	if err := tr.Change(now, func(t *Trust) error { t.SAMLTerms().ForceAuthn = true; return nil }); err != nil {
+	if err := tr.Change(now, app, provider,
+		func(t *Trust) error { t.SAMLTerms().ForceAuthn = true; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	is("other terms", Exchanged)
 	tr.Rehearse(&Rehearsal{Verdict: judge.Accepted})
-	tr.KeysChanged(now, func(t *Trust) { t.Outdate("app") })
+	other := func(p *Party, change func(*Party)) *Party {
+		c := *p
+		role := *p.Role()
+		if c.Kind == Provider {
+			c.Entity.IDP = &role
+		} else {
+			c.Entity.SP = &role
+		}
+		change(&c)
+		return &c
+	}
+	second := other(provider, func(p *Party) {
+		p.Entity.IDP.Keys = append([]saml.Key{{Use: "signing", Certificate: another()}}, p.Entity.IDP.Keys...)
+	})
+	tr.KeysChanged(now, provider, second, app, func(t *Trust) { t.Outdate("app") })
 	is("other keys, which the app has to be given", Drafted)
 	tr.HandOver(now, "app", "", provider)
-	tr.PartyChanged(now, app, provider)
+	moved := other(app, func(p *Party) {
+		p.Entity.SP.ACS = []saml.Endpoint{{Binding: saml.BindingPOST,
+			Location: "https://x"}}
+	})
+	tr.PartyChanged(now, app, moved, provider)
 	is("the app changed, and the provider is Tressik's own", Exchanged)
-	tr.PartyChanged(now, provider, app)
+	contact := other(app, func(p *Party) {
+		p.Entity.Contacts = []saml.Contact{{Email: []string{"ops@nightlog.example"}}}
+	})
+	if tr.PartyChanged(now, app, contact, provider) {
+		t.Error("another contact is nothing that a sign-in rests on")
+	}
+	tr.PartyChanged(now, second, provider, app)
 	is("the provider changed, and the app is foreign", Drafted)
 	tr.Plan = &Cutover{}
 	tr.GoLive(now)
 	is("live", Live)
-	tr.PartyChanged(now, provider, app)
+	tr.PartyChanged(now, provider, second, app)
 	is("live whatever changes", Live)
 	tr.End()
 	is("ended", Ended)
 	fail := errors.New("no")
-	if err := tr.Change(now, func(*Trust) error { return fail }); !errors.Is(err, fail) {
+	if err := tr.Change(now, app, provider, func(*Trust) error { return fail }); !errors.Is(err, fail) {
 		t.Error(err)
 	}
 }

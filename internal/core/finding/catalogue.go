@@ -21,6 +21,7 @@ const (
 	RedirectFamily ID = "redirect"
 	SignoutFamily  ID = "signout"
 	TokenFamily    ID = "token"
+	WatchFamily    ID = "watch"
 )
 
 // With returns the member of a family. Only for members that are not known beforehand: a reason, an error code.

@@ -135,6 +135,7 @@ const (
 	ProbeUnreadable  ID = "probe.unreadable"
 	ProbeUnsure      ID = "probe.unsure"
 
+	ProofLost ID = "proof.lost"
 	ProofNone ID = "proof.none"
 	ProofOld  ID = "proof.old"
 
@@ -301,6 +302,7 @@ func ledgerEntries() []Entry {
 		{ProbeUnpublished, Warning, "", "What the ledger writes is published."},
 		{ProbeUnreadable, Error, "", "What the party publishes can be read."},
 		{ProbeUnsure, Note, "", "Whether the provider knows the app can be told from its answer."},
+		{ProofLost, Warning, "", "All that proved a live trust still holds."},
 		{ProofNone, Error, "", "Something proves a live trust as it is now."},
 		{ProofOld, Warning, "", "What proves a live trust is not too old."},
 		{ProviderAdministrators, Warning, "", "Whoever may consent for everyone is a group with people in it."},

@@ -17,6 +17,11 @@ const (
 	FactPermissions FactID = "permissions"
 	FactClaims      FactID = "claims"
 	FactAdmission   FactID = "who is admitted"
+	FactTerms       FactID = "terms"
+	FactSignOut     FactID = "sign-out"
+	FactEncryption  FactID = "encryption certificate"
+	FactAppKeys     FactID = "keys of the app"
+	FactWants       FactID = "what the app wants"
 )
 
 // FactEntry says what a fact is.
@@ -41,6 +46,11 @@ func Facts() []FactEntry {
 		{FactPermissions, "RFC 6749 3.3", "What the client asks for."},
 		{FactClaims, "", "The subject and the claims that are released."},
 		{FactAdmission, "", "Who may sign in, and how strongly."},
+		{FactTerms, "", "What is signed, encrypted and allowed between the two."},
+		{FactSignOut, "SAML Profiles 4.4 and OpenID Connect RP-Initiated Logout 2", "Where each learns of a sign-out."},
+		{FactEncryption, "SAML Metadata 2.4.1.1", "The certificate to which assertions are encrypted."},
+		{FactAppKeys, "SAML Metadata 2.4.1.1 and OpenID Connect Core 9", "The keys with which the app signs."},
+		{FactWants, "SAML Metadata 2.4.4.2", "The attributes that the app asks for."},
 	}
 }
 
@@ -93,4 +103,40 @@ func Steps() []StepEntry {
 		{StepWatched, "A real sign-in was watched."},
 		{StepLive, "The trust is live."},
 	}
+}
+
+// Contradicts lists the facts of a trust that an error of an ID shows to be otherwise than the ledger has them; none
+// where it says nothing of a fact, such as a clock that is wrong or a person who is refused as the terms demand.
+func Contradicts(id ID) []FactID {
+	return map[ID][]FactID{
+		SAMLIssuer: {FactIssuer}, TokenIssuer: {FactIssuer}, OAuthIss: {FactIssuer}, DiscoveryIssuer: {FactIssuer},
+		IntrospectionIss: {FactIssuer}, LogoutIssuer: {FactIssuer},
+		SAMLSignatureKey: {FactKeys}, SAMLSignatureNokey: {FactKeys}, TokenSignature: {FactKeys},
+		TokenKeyID:           {FactKeys},
+		SAMLSignatureMissing: {FactTerms}, SAMLSignatureWeak: {FactTerms}, SAMLSignatureAssertion: {FactTerms},
+		SAMLSignatureAlgorithm: {FactTerms}, SAMLUnsolicited: {FactTerms}, OAuthUnauthorizedClient: {FactTerms},
+		TokenRegisteredAlg: {FactTerms}, TokenAlg: {FactTerms}, TrustEncryption: {FactTerms, FactEncryption},
+		SAMLEncryption: {FactEncryption, FactTerms}, RequestSignatureMissing: {FactTerms, FactAppKeys},
+		RequestSignatureKey: {FactAppKeys}, RequestSignatureNokey: {FactAppKeys},
+		SAMLAudience: {FactEntityID}, RequestIssuer: {FactEntityID},
+		SAMLDestination: {FactACS}, SAMLRecipient: {FactACS}, RequestACS: {FactACS},
+		RequestDestination: {FactSignIn}, ProbeElsewhere: {FactSignIn},
+		OAuthRedirect: {FactRedirect}, OAuthClientID: {FactClientID}, TokenAudience: {FactClientID},
+		TokenClient: {FactClientID}, TokenAZP: {FactClientID}, IntrospectionClientID: {FactClientID},
+		OAuthInvalidClient: {FactClientID}, ProbeSecret: {FactClientID},
+		ProbeUnknown: {FactClientID, FactEntityID, FactRedirect, FactACS}, ProbeStart: {FactStart},
+		OAuthInvalidScope: {FactPermissions}, OAuthInvalidTarget: {FactPermissions}, TokenScope: {FactPermissions},
+		OAuthInsufficientScope: {FactPermissions}, CallRefused: {FactPermissions},
+		SAMLSubject: {FactClaims}, TokenSubject: {FactClaims}, RequestFormat: {FactClaims}, ClaimsDiffer: {FactClaims},
+		ClaimsMissing: {FactClaims}, ClaimsRequired: {FactClaims},
+		AccountExpected: {FactClaims}, AccountUnknown: {FactClaims},
+		SAMLStrength: {FactAdmission}, TokenACR: {FactAdmission}, RequestAuthnContext: {FactAdmission},
+		LogoutDestination: {FactSignOut}, LogoutSignatureKey: {FactSignOut},
+	}[id]
+}
+
+// AsTheTermsDemand reports whether an error of an ID is a refusal by the terms of the trust themselves: the person is
+// none whom it admits. It contradicts nothing.
+func AsTheTermsDemand(id ID) bool {
+	return id == SAMLAdmission || id == OAuthAccessDenied || id.Of(PolicyFamily) && id != PolicyAdmitted
 }

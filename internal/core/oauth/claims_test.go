@@ -10,7 +10,7 @@ import (
 	"tressik.example/internal/core/oidc"
 )
 
-// TestClaimsParameter: what a request demands is taken out of it (OpenID Connect Core, section 5.5), and what is none is
+// TestClaimsParameter: what a request demands is taken out of it (OpenID Connect Core, section 5.5); what is none is
 // refused.
 func TestClaimsParameter(t *testing.T) {
 	d := newDesk(t)

@@ -27,6 +27,7 @@ import (
 func (a *App) rehearseCmd() *cobra.Command {
 	var in play.RehearseInput
 	var factors, keep, secretFile string
+	var refusal bool
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
 		Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
@@ -86,7 +87,7 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 				kept.dir, kept.may = keep, a.mayReplace
 				in.Hear.Message = kept.message
 			}
-			if err := a.rehearse(d, in); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
+			if err := a.rehearse(d, in, refusal); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
 				if errors.Is(err, play.ErrNobody) {
 					err = usageError{err}
 				}
@@ -106,6 +107,8 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
 	f.StringVar(&in.Account, "expect-account", "",
 		"the account that the app has to take the person for, of those loaded")
+	f.BoolVar(&refusal, "refused", false,
+		"the person is to be refused by the terms of the trust; being let in is wrong")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
@@ -130,11 +133,12 @@ func (k *keeper) message(trust, kind, text string) {
 	}
 }
 
-// rehearse runs and shows rehearsals. It returns ErrFound if one is refused.
-func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
+// rehearse runs and shows rehearsals. It returns ErrFound if one is refused; where a refusal is expected, if one is not
+// by the terms of its trust.
+func (a *App) rehearse(d *desk.Desk, in play.RehearseInput, refusal bool) error {
 	var live *layout.Live
 	if a.format == "table" {
-		live = &layout.Live{P: a.printer(), W: a.Out, Every: a.every}
+		live = &layout.Live{P: a.printer(), W: a.Out, Every: a.every, Refusal: refusal}
 		who := in.As
 		if who == "" {
 			who = "itself"
@@ -160,7 +164,7 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput) error {
 		return err
 	}
 	for _, r := range list {
-		if r.Verdict != judge.Accepted {
+		if refusal && !r.Meant() || !refusal && r.Verdict != judge.Accepted {
 			return ErrFound
 		}
 	}

@@ -38,7 +38,7 @@ type watchFlags struct {
 	as, account, secret, from string
 	timeout                   time.Duration
 	pagePort                  int
-	dry, signOut              bool
+	dry, signOut, refused     bool
 }
 
 func (a *App) watchCmd() *cobra.Command {
@@ -86,6 +86,8 @@ ledger has on this machine. What passes between two foreign parties is read from
 	f.StringVar(&in.from, "from", "",
 		"read the sign-in from what a browser recorded (HTTP Archive), in place of waiting")
 	f.BoolVar(&in.signOut, "sign-out", false, "go on until somebody signed out again, and say who was not told")
+	f.BoolVar(&in.refused, "refused", false,
+		"whoever signs in is to be refused by the terms of the trust; being let in is wrong")
 	f.BoolVar(&in.dry, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
@@ -170,7 +172,7 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	for _, e := range held {
 		track.Event(e)
 	}
-	at, end, err := a.watchPage(track, in)
+	at, end, err := a.watchPage(track, in, d.Env.Actor)
 	if err != nil {
 		return err
 	}
@@ -238,18 +240,24 @@ func addressHere(app, provider *federation.Party) *url.URL {
 const lastLook = 1500 * time.Millisecond
 
 // watchPage serves the page of a watch on this machine.
-func (a *App) watchPage(t *watch.Track, in *watchFlags) (at string, end func(), err error) {
+func (a *App) watchPage(t *watch.Track, in *watchFlags, by string) (at string, end func(), err error) {
 	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", in.pagePort))
 	if err != nil {
 		return "", nil, fmt.Errorf("the page of the watch cannot be served: %w; choose another --page-port", err)
 	}
-	token := make([]byte, 16)
-	if _, err := rand.Read(token); err != nil {
-		return "", nil, err
+	token, secret := make([]byte, 16), make([]byte, 16)
+	for _, b := range [][]byte{token, secret} {
+		if _, err := rand.Read(b); err != nil {
+			return "", nil, err
+		}
 	}
-	p := &watch.Page{Track: t, Token: hex.EncodeToString(token), Notice: a.notices(in.real), Remedy: format.RemedyHTML,
-		Side: format.SideWords, Tally: format.Tally}
-	srv := &http.Server{Handler: onlyHost(ln.Addr().String(), p), ReadHeaderTimeout: 10 * time.Second,
+	p := &watch.Page{Track: t, Token: hex.EncodeToString(token), By: by, Notice: a.notices(in.real),
+		Remedy: format.RemedyHTML, Side: format.SideWords, Tally: format.Tally}
+	// The address is a secret of whoever watches: what somebody says on the page is kept as their word, and no other
+	// process of this machine may say it in their place.
+	at = "/" + hex.EncodeToString(secret) + "/"
+	srv := &http.Server{Handler: onlyHost(ln.Addr().String(),
+		http.StripPrefix(strings.TrimSuffix(at, "/"), below(at, p))), ReadHeaderTimeout: 10 * time.Second,
 		MaxHeaderBytes: 1 << 20, ErrorLog: log.New(nowhere{}, "", 0)}
 	go srv.Serve(ln)
 	end = func() {
@@ -262,7 +270,18 @@ func (a *App) watchPage(t *watch.Track, in *watchFlags) (at string, end func(), 
 			srv.Close()
 		}
 	}
-	return "http://" + ln.Addr().String() + "/", end, nil
+	return "http://" + ln.Addr().String() + at, end, nil
+}
+
+// below answers below a path alone; elsewhere there is nothing, whatever the method.
+func below(path string, h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasPrefix(r.URL.Path, "/") { // the path itself without its last slash
+			http.Redirect(w, r, path, http.StatusSeeOther)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 // onlyHost answers for one host alone: what another name led here gets nothing (no DNS rebinding).
@@ -365,10 +384,12 @@ func (x *watched) end(t *federation.Trust, v *watch.View) error {
 }
 
 func (x *watched) show(v *watch.View, run int64) error {
-	if err := x.a.print(layout.Watch(v, run)); err != nil {
+	if err := x.a.print(layout.Watch(v, run, x.in.refused)); err != nil {
 		return err
 	}
-	if v.State != watch.SignedIn && v.State != watch.SignedOut {
+	in := v.State == watch.SignedIn || v.State == watch.SignedOut
+	meant := (&federation.Rehearsal{Findings: v.Findings()}).Meant()
+	if x.in.refused && !meant || !x.in.refused && !in {
 		return ErrFound
 	}
 	return nil

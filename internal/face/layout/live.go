@@ -22,9 +22,10 @@ type Live struct {
 	W     io.Writer
 	Every bool
 
-	line string   // the step that is under way
-	said []string // what was judged in it
-	open []string // findings that did not pass, written out
+	line    string   // the step that is under way
+	said    []string // what was judged in it
+	open    []string // findings that did not pass, written out
+	Refusal bool     // somebody is to be refused
 }
 
 // Start begins a rehearsal.
@@ -162,7 +163,18 @@ func (l *Live) End(list []federation.Rehearsal) {
 func (l *Live) verdict(r federation.Rehearsal) {
 	fmt.Fprintln(l.W)
 	word := l.P.Bad("REFUSED")
-	if r.Verdict == judge.Accepted {
+	switch {
+	case l.Refusal && r.Meant():
+		fmt.Fprintf(l.W, "%s  %s: %s\n", l.P.Good("REFUSED, as expected"), r.Trust, format.Tally(r.Findings))
+		for _, f := range r.Findings {
+			if f.Level == finding.Error {
+				fmt.Fprintln(l.W, format.Indented("  ", f.Check+": "+f.Saw))
+			}
+		}
+		return
+	case l.Refusal && r.Verdict == judge.Accepted:
+		word = l.P.Bad("ACCEPTED, and a refusal was expected")
+	case r.Verdict == judge.Accepted:
 		word = l.P.Good("ACCEPTED")
 		if n := r.Findings.Count(finding.Warning); n > 0 {
 			word = l.P.Loud("ACCEPTED, with " + format.Count(n, "warning"))

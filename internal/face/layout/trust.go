@@ -41,7 +41,8 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 		return format.Page{}, err
 	}
 	sides, now := over.head(app, provider), d.Now()
-	head := Filled([][2]string{{"standing", string(t.Standing)}, {"owner", t.Owner}, {"rests on", ProofWords(t, now)}})
+	head := Filled([][2]string{{"standing", string(t.Standing)}, {"owner", t.Owner}, {"rests on", ProofWords(t, now)},
+		{"last failure", FailedWords(t, now)}, {"planned", planned(t, now)}})
 	blocks := []format.Block{{Title: "trust " + t.Name, Fields: head}}
 	if open := fs.Without(finding.Pass); len(open) > 0 {
 		blocks = append(blocks, format.Block{Title: "Wanting", Findings: open})
@@ -105,12 +106,16 @@ func handedWords(t *federation.Trust, side string, now time.Time) string {
 	return "not yet given what it needs"
 }
 
-// ProofWords says what a trust rests on, and since when: never more than was proven.
+// ProofWords says what a trust rests on, and since when: never more than was seen, and what of it holds no longer.
 func ProofWords(t *federation.Trust, now time.Time) string {
 	p := t.Proof()
 	since := p.At.UTC().Format("2006-01-02 15:04 UTC") + ", " + format.Away(p.At, now)
 	if p.Run > 0 {
 		since += fmt.Sprintf(", run %d", p.Run)
+	}
+	lost := ""
+	if !p.Whole() {
+		lost = "; since then no longer shown: " + p.LostWords()
 	}
 	played := ""
 	if len(p.StandIns) > 0 {
@@ -118,9 +123,12 @@ func ProofWords(t *federation.Trust, now time.Time) string {
 	}
 	switch p.Kind {
 	case federation.WitnessProof:
-		return "a real sign-in that was watched (witnessed" + played + "; " + since + ")"
+		return "a real sign-in that was watched (witnessed" + played + "; " + since + ")" + lost
 	case federation.ProbedProof:
-		return "what the real parties answered (probed, " + since + "); no real sign-in was watched as it is now"
+		return "what the real parties answered (probed, " + since + "); no real sign-in was watched as it is now" + lost
+	case federation.Told:
+		return "what " + strings.Join(p.By, " and ") + " said: that the app let them in (told, " + since +
+			"); the app itself was not seen" + lost
 	case federation.ByRehearsal:
 		if played == "" {
 			return "a rehearsal between own parties (" + since + ")"
@@ -131,12 +139,39 @@ func ProofWords(t *federation.Trust, now time.Time) string {
 	return "what both sides published or was entered (asserted, " + since + "); no sign-in has proven it as it is now"
 }
 
+// planned says when a trust is to be live, "" where that is not planned.
+func planned(t *federation.Trust, now time.Time) string {
+	if t.Plan == nil {
+		return ""
+	}
+	return PlanWords(t.Plan, now)
+}
+
+// FailedWords says when the last probe or watch failed, and why; "" where none did since one succeeded.
+func FailedWords(t *federation.Trust, now time.Time) string {
+	f := t.Failed
+	if f == nil {
+		return ""
+	}
+	what := map[federation.ProofKind]string{federation.ProbedProof: "probe"}[f.Kind]
+	return fmt.Sprintf("%s failed %s, run %d: %s [%s]", cmp.Or(what, "watch"), format.Away(f.At, now), f.Run, f.Why,
+		f.Finding)
+}
+
 // ProofShort is what a trust rests on, for a column.
 func ProofShort(t *federation.Trust, now time.Time) string {
 	p := t.Proof()
 	s := string(p.Kind) + ", " + format.Away(p.At, now)
-	if t.Last != nil && t.Last.Verdict == judge.Refused && !t.Last.At.Before(p.At) && len(t.Last.Suppose) == 0 {
+	if !p.Whole() {
+		s += ", less " + p.LostWords()
+	}
+	if t.Last != nil && t.Last.Verdict == judge.Refused && !t.Last.Meant() && !t.Last.At.Before(p.At) &&
+		len(t.Last.Suppose) == 0 {
 		s += "; a rehearsal was refused " + format.Away(t.Last.At, now)
+	}
+	if f := t.Failed; f != nil {
+		what := map[federation.ProofKind]string{federation.ProbedProof: "probe"}[f.Kind]
+		s += "; the " + cmp.Or(what, "watch") + " of " + format.Away(f.At, now) + " failed: " + string(f.Finding)
 	}
 	return s
 }
@@ -145,13 +180,50 @@ func ProofShort(t *federation.Trust, now time.Time) string {
 func factsBlock(t *federation.Trust, app, provider *federation.Party, now time.Time) format.Block {
 	b := format.Block{Title: "What each fact rests on"}
 	for _, f := range federation.FactsOf(t, app, provider) {
-		rests := string(f.Rests)
-		if f.Rests != federation.Asserted {
-			rests = fmt.Sprintf("%s %s, run %d", f.Rests, format.Away(f.At, now), f.Run)
-		}
-		b.Fields = append(b.Fields, [2]string{string(f.Name), rests + ": " + cmp.Or(f.Value, "none")})
+		b.Fields = append(b.Fields, [2]string{string(f.Name), FactWords(&f, now) + ": " + cmp.Or(f.Value, "none")})
 	}
 	return b
+}
+
+// FactWords says what a fact rests on: of whom admission was seen, by whom something was told, whether the party was
+// played.
+func FactWords(f *federation.Fact, now time.Time) string {
+	if f.Rests == federation.Asserted {
+		return string(f.Rests)
+	}
+	if f.Name == finding.FactAdmission && len(f.Seen) > 0 {
+		return admissionWords(f, now)
+	}
+	s := fmt.Sprintf("%s %s, run %d", f.Rests, format.Away(f.At, now), f.Run)
+	for _, o := range f.Seen {
+		if o.Kind != f.Rests {
+			continue
+		}
+		if o.By != "" {
+			s += ", by " + o.By
+		}
+		if o.Played {
+			s += ", with " + o.Of + " played"
+		}
+		break
+	}
+	return s
+}
+
+// admissionWords says of whom it was seen: admission is never seen for everyone.
+func admissionWords(f *federation.Fact, now time.Time) string {
+	var out []string
+	for _, o := range f.Seen {
+		who := cmp.Or(o.Person, "somebody unknown")
+		if o.Out {
+			who += " refused"
+		}
+		out = append(out, fmt.Sprintf("%s for %s %s", o.Kind, who, format.Away(o.At, now)))
+	}
+	if n := len(out); n > 3 {
+		out = append(out[:3], fmt.Sprintf("and for %d more", n-3))
+	}
+	return strings.Join(out, ", ")
 }
 
 func issuerOf(p *federation.Party) string {

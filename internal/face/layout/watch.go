@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/stage/watch"
@@ -31,8 +32,9 @@ func WatchStep(p *format.Printer, s *watch.Step) string {
 	return out
 }
 
-// Watch lays out how a watch ended: the verdict first, then where it stopped or what the app learned.
-func Watch(v *watch.View, run int64) format.Page {
+// Watch lays out how a watch ended: the verdict first, then where it stopped or what the app learned. refusal says that
+// somebody was to be refused.
+func Watch(v *watch.View, run int64, refusal bool) format.Page {
 	head := [][2]string{{"state", string(v.State)}}
 	if v.State == watch.SignedIn || v.State == watch.SignedOut {
 		head = append(head, [2]string{"as", v.Person}, [2]string{"subject", v.Subject}, [2]string{"account", v.Account})
@@ -47,6 +49,14 @@ func Watch(v *watch.View, run int64) format.Page {
 	}
 	out := []format.Block{{Title: "Watch of " + v.Trust, Lines: []string{format.Indented("  ", watch.Words(v))}},
 		{Fields: Filled(head)}}
+	if refusal {
+		word := "no: a refusal by the terms of the trust was expected"
+		if (&federation.Rehearsal{Findings: v.Findings()}).Meant() {
+			word = "yes: refused by the terms of the trust"
+		}
+		head = append(head, [2]string{"as expected", word})
+		out[1].Fields = Filled(head)
+	}
 	if s := v.Stopped(); s != nil {
 		where := "Where it stopped: " + s.What
 		if s.By != "" {

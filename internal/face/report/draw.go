@@ -42,7 +42,8 @@ func standingStyle(s string) string {
 
 // sign is the letter of a proof.
 func sign(k federation.ProofKind) string {
-	return map[federation.ProofKind]string{federation.Asserted: "a", federation.ByRehearsal: "r",
+	return map[federation.ProofKind]string{federation.Asserted: "a", federation.Told: "t",
+		federation.ByRehearsal:  "r",
 		federation.ProbedProof:  "p",
 		federation.WitnessProof: "w"}[k]
 }

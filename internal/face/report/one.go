@@ -1,13 +1,14 @@
 package report
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/face/layout"
 )
 
 // One gathers the hand-over page of a trust: what whoever takes it over has to know. Errors: *model.UnknownError.
@@ -22,7 +23,7 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 			o.Sections = append(o.Sections, s)
 		}
 	}
-	add(o.summary(app, provider))
+	add(o.summary(app, provider, m.Now()))
 	_, todos, err := m.Sides.Next(name)
 	if err != nil {
 		return nil, err
@@ -36,10 +37,7 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 	add(next)
 	facts := Section{Title: "What it rests on", Head: []string{"Fact", "Rests on", "Value"}}
 	for _, f := range federation.FactsOf(t, app, provider) {
-		rests := string(f.Rests)
-		if f.Run > 0 {
-			rests += fmt.Sprintf(" on %s, run %d", f.At.UTC().Format("2006-01-02"), f.Run)
-		}
+		rests := layout.FactWords(&f, m.Now())
 		facts.Rows = append(facts.Rows, []string{string(f.Name), rests, f.Value})
 	}
 	add(facts)
@@ -73,13 +71,11 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 	return o, nil
 }
 
-func (o *One) summary(app, provider *federation.Party) Section {
+func (o *One) summary(app, provider *federation.Party, now time.Time) Section {
 	t := o.Trust
-	p := t.Proof()
 	s := Section{Title: "In short", Rows: [][]string{{"app", app.Label() + " (" + app.Name + ")"},
 		{"provider", provider.Label() + " (" + provider.Name + ")"}, {"over", federation.ProtocolTitle(t.Over())},
-		{"standing", string(t.Standing)}, {"rests on", string(p.Kind) + " since " +
-			p.At.UTC().Format("2006-01-02 15:04 UTC")},
+		{"standing", string(t.Standing)}, {"rests on", layout.ProofWords(t, now)},
 		{"who is admitted", t.Admission().Words()}, {"strength", t.Strength}, {"subject", t.SubjectWords()}}}
 	for _, f := range [][2]string{{"owner", t.Owner}, {"contact of the app", mailOf(app)}, {"contact of the provider",
 		mailOf(provider)}} {

@@ -110,8 +110,8 @@ func standings() []string {
 // proven are the trusts by what they rest on.
 func proven(m map[string]int) []counted {
 	var out []counted
-	for _, p := range [][2]string{{string(federation.Asserted), "only asserted"}, {string(federation.ByRehearsal),
-		"proven by rehearsal"},
+	for _, p := range [][2]string{{string(federation.Asserted), "only asserted"}, {string(federation.Told), "told"},
+		{string(federation.ByRehearsal), "proven by rehearsal"},
 		{string(federation.ProbedProof), "probed"}, {string(federation.WitnessProof), "witnessed"}} {
 		if m[p[0]] > 0 {
 			out = append(out, counted{m[p[0]], p[1]})

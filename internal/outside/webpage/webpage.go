@@ -22,7 +22,7 @@ type Page struct {
 }
 
 // much is how much of a page's text is kept.
-const much = 300
+const much = 1200
 
 // Read reads a page. Errors: those of reading.
 func Read(r io.Reader) (*Page, error) {

@@ -36,6 +36,8 @@ type Following struct {
 	Silent   bool     `json:"silent"`   // whether the app took the sign-in is not seen here
 	// addresses here that the real party must know, and the ledger does not have
 	AtReal []string `json:"register,omitempty"`
+	// facts that such a sign-in can show: those of real parties, and of played ones what is here as the ledger has it
+	Shows []finding.FactID `json:"shows"`
 }
 
 // ErrBothForeign means that nothing of a trust can be played here: both its parties are foreign and elsewhere.
@@ -228,10 +230,53 @@ func (k *Keeper) following(x *followed) (*Following, error) {
 			deal.App.Name(), deal.Provider.Name())
 	}
 	how.Silent = deal.App.Real && k.s.Cast().FindSAML(x.Trust) != nil
-	if deal.Provider.Real && at != "" && !deal.App.Party.HasAddress(at) {
+	t, app, provider, err := k.d.Trust(x.Trust)
+	if err != nil {
+		return nil, err
+	}
+	if deal.Provider.Real && at != "" && !app.HasAddress(at) {
 		how.AtReal = append(how.AtReal, at)
 	}
+	how.Shows = shows(how, deal, federation.FactsOf(t, app, provider), t)
 	return how, nil
+}
+
+// shows are the facts that a sign-in on this stage can show as the ledger has them. A played party has other addresses
+// here, and other keys unless it was said that the real ones sign; those show nothing of the ledger's.
+func shows(how *Following, deal *cast.Deal, facts []federation.Fact, t *federation.Trust) []finding.FactID {
+	app, provider := deal.App.Party, deal.Provider.Party
+	if deal.App.Client != nil {
+		app.Client = deal.App.Client
+	}
+	here := map[finding.FactID]string{}
+	for _, f := range federation.FactsOf(t, &app, &provider) {
+		here[f.Name] = f.Value
+	}
+	out := []finding.FactID{}
+	for _, f := range facts {
+		of := deal.Provider
+		if f.OfSide == "app" {
+			of = deal.App
+		}
+		keys := f.Name == finding.FactKeys || f.Name == finding.FactAppKeys || f.Name == finding.FactEncryption
+		switch {
+		case f.Name == finding.FactStart && (f.Value != how.Link || !of.Real), f.Name == finding.FactSignOut:
+			// nobody took that link, and nobody signs out before a sign-in is over
+		case f.OfSide == "both", of.Real:
+			out = append(out, f.Name)
+		case keys:
+			if !of.StandIn {
+				out = append(out, f.Name)
+			}
+		case f.Name == finding.FactRedirect:
+			if of.Here != "" && len(how.AtReal) == 0 {
+				out = append(out, f.Name)
+			}
+		case here[f.Name] == f.Value:
+			out = append(out, f.Name)
+		}
+	}
+	return out
 }
 
 // Arrived judges what an app learned of somebody who signed in: against what the trust promises of the person, where it

@@ -104,25 +104,51 @@ func keepRun(b *model.Book, r *federation.Run, action string) error {
 	})
 }
 
-// keepRehearsals keeps rehearsals with their trusts. What a rehearsal proves is that the ledger's values fit each
-// other, not that keys which were played are those of the real party.
+// keepRehearsals keeps rehearsals with their trusts. What a rehearsal shows is that the ledger's values fit each other:
+// not that keys which were played are those of the real party, nor what nobody did in it, such as signing out.
 func (d *Player) keepRehearsals(list []federation.Rehearsal, messages *Messages) error {
 	for i := range list {
 		r := &federation.Run{Kind: federation.ByRehearsal, Rehearsal: list[i], Messages: messages.Of(list[i].Trust)}
-		if r.Verdict == judge.Accepted && len(r.Suppose) == 0 {
+		if len(r.Suppose) == 0 {
 			t, app, provider, err := d.Trust(r.Trust)
 			if err != nil {
 				return err
 			}
-			for _, f := range federation.FactsOf(t, app, provider) {
-				if f.Name != finding.FactKeys || len(r.StandIns) == 0 {
-					r.Proves = append(r.Proves, f.Name)
-				}
-			}
+			rehearsed(r, federation.FactsOf(t, app, provider), app, provider)
 		}
 		if err := d.KeepRun(r, "trust.rehearse"); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// rehearsed notes what a rehearsal saw of facts.
+func rehearsed(r *federation.Run, facts []federation.Fact, app, provider *federation.Party) {
+	keys := []finding.FactID{finding.FactKeys, finding.FactAppKeys, finding.FactEncryption}
+	for _, f := range facts {
+		o := federation.Observation{Of: ownerOf(f, app, provider)}
+		o.Played = o.Of != ""
+		switch {
+		case r.Verdict != judge.Accepted:
+			if o.Out = true; f.Name == finding.FactAdmission && r.Meant() {
+				r.Saw(f, o)
+			}
+		case f.Name == finding.FactSignOut, f.Name == finding.FactStart:
+		case slices.Contains(keys, f.Name) && slices.Contains(r.StandIns, o.Of):
+		default:
+			r.Saw(f, o)
+		}
+	}
+}
+
+// ownerOf names the party whose value a fact is; "" where it is of both.
+func ownerOf(f federation.Fact, app, provider *federation.Party) string {
+	switch f.OfSide {
+	case "app":
+		return app.Name
+	case "provider":
+		return provider.Name
+	}
+	return ""
 }

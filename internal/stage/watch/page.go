@@ -31,6 +31,7 @@ var pageTemplate = sync.OnceValue(func() *template.Template {
 type Page struct {
 	Track  *Track
 	Token  string                             // on the form of the page
+	By     string                             // who watches, and so who says whether the app let them in
 	Notice []string                           // such as a set clock
 	Remedy func(finding.Remedy) template.HTML // writes a remedy
 	Side   func(finding.Side) string
@@ -189,7 +190,7 @@ func (p *Page) said(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this form is not of this page", http.StatusForbidden)
 		return
 	}
-	p.Track.Say(r.PostForm.Get("in") == "yes")
+	p.Track.Say(r.PostForm.Get("in") == "yes", p.By)
 	p.show(w) // no redirect: the watch may be over before the browser follows it
 }
 

@@ -102,6 +102,7 @@ type Track struct {
 	last  time.Time
 	now   func() time.Time
 	moved chan struct{} // closed at each change, and made anew
+	by    string        // who said whether the app let them in
 }
 
 // NewTrack begins to follow a sign-in that is waited for until a time.
@@ -255,8 +256,8 @@ func (t *Track) arrived() {
 	}
 }
 
-// Say takes what whoever signed in says of a real app that cannot be seen: whether it let them in.
-func (t *Track) Say(in bool) {
+// Say takes what whoever signed in says of a real app that cannot be seen: whether it let them in. by is who says it.
+func (t *Track) Say(in bool, by string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if !t.v.Asks || t.v.State.Over() {
@@ -264,7 +265,7 @@ func (t *Track) Say(in bool) {
 	}
 	defer t.change()
 	app, _, _ := cut(t.v.Trust)
-	t.v.Asks, t.v.Said = false, true
+	t.v.Asks, t.v.Said, t.by = false, true, by
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "answer, as whoever signed in says"}
 	if in {
 		t.v.State = SignedIn
@@ -321,8 +322,9 @@ func (t *Track) Late() {
 	t.v.Steps = append(t.v.Steps, s)
 }
 
-// Run is what is kept of the watch. Nothing is proven where a watched party was played, or nobody signed in; facts are
-// those of the trust as it is now.
+// Run is what is kept of the watch. It shows what took part in it and nothing else: of a party that was played here
+// only what is here as the ledger has it, of a real app that cannot be seen what somebody said of it. facts are those
+// of the trust as it is now.
 func (t *Track) Run(facts []federation.Fact) *federation.Run {
 	v, _ := t.View()
 	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
@@ -330,20 +332,41 @@ func (t *Track) Run(facts []federation.Fact) *federation.Run {
 			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims,
 			Account:  v.Account,
 			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
-	if len(v.Cast.Real) == 0 {
-		r.Kind = federation.ByRehearsal // both were played
-		r.StandIns = v.Cast.Played
+	switch {
+	case len(v.Cast.Real) == 0: // both were played
+		r.Kind, r.StandIns = federation.ByRehearsal, v.Cast.Played
+	case v.Said:
+		r.Kind = federation.Told
 	}
-	if v.State != SignedIn && v.State != SignedOut {
+	app, provider, _ := cut(v.Trust)
+	in := v.State == SignedIn || v.State == SignedOut
+	if !in && !r.Meant() {
 		return r
 	}
-	r.Verdict = judge.Accepted
-	app, _, _ := cut(v.Trust)
+	if in {
+		r.Verdict = judge.Accepted
+	}
 	for _, f := range facts {
-		ofPlayed := f.OfSide == "app" && slices.Contains(v.Cast.StandIns, app)
-		if !ofPlayed {
-			r.Proves = append(r.Proves, f.Name)
+		o := federation.Observation{Of: map[string]string{"app": app, "provider": provider}[f.OfSide], Out: !in}
+		o.Played = slices.Contains(v.Cast.Played, o.Of)
+		switch {
+		case !slices.Contains(v.Cast.Shows, f.Name), !in && f.Name != finding.FactAdmission:
+			continue
+		case v.Said && o.Of == app && t.asked(): // its own request was seen
+			o.Kind = federation.WitnessProof
+		case v.Said:
+			o.By = t.by
+		case !t.plays(false) && slices.Contains([]finding.FactID{finding.FactClaims, finding.FactKeys}, f.Name):
+			continue // what a real app made of its tokens is not seen
 		}
+		r.Saw(f, o)
 	}
 	return r
+}
+
+// asked reports whether a request of the app was judged, and found good.
+func (t *Track) asked() bool {
+	v, _ := t.View()
+	return slices.ContainsFunc(v.Steps,
+		func(s Step) bool { return !s.Sent && !s.Refused && strings.Contains(s.What, "request") })
 }

@@ -53,11 +53,11 @@ func TestTrack(t *testing.T) {
 		}, Refused, []string{"watch.person"}},
 		{"an app that is not seen", provider, func(x *Track) {
 			x.Event(server.Event{By: "ridge", What: "response", Sent: true})
-			x.Say(true)
+			x.Say(true, "aiyana")
 		}, SignedIn, nil},
 		{"an app that refuses unseen", provider, func(x *Track) {
 			x.Event(server.Event{By: "ridge", What: "response", Sent: true})
-			x.Say(false)
+			x.Say(false, "aiyana")
 		}, Refused, []string{"watch.said"}},
 		{"nobody says", provider, func(x *Track) {
 			x.Event(server.Event{By: "ridge", What: "response",
@@ -65,7 +65,7 @@ func TestTrack(t *testing.T) {
 			x.Late()
 		}, Abandoned,
 			[]string{"watch.abandoned"}},
-		{"said before anything", provider, func(x *Track) { x.Say(true) }, Waiting, nil},
+		{"said before anything", provider, func(x *Track) { x.Say(true, "aiyana") }, Waiting, nil},
 		{"tokens", play.Following{Real: []string{"nightlog"}, Played: []string{"ridge"}}, func(x *Track) {
 			x.Event(server.Event{By: "ridge", What: "token request"})
 		}, SignedIn, nil},
@@ -97,18 +97,85 @@ func TestTrack(t *testing.T) {
 	if m := x.Messages(); len(m) != 1 || strings.Contains(m[0].Text, "secret") {
 		t.Errorf("%+v", m)
 	}
-	// What is kept proves nothing of a party that was played.
-	x.Event(in)
-	facts := []federation.Fact{{Name: "issuer", OfSide: "provider"},
-		{Name: "assertion consumer service", OfSide: "app"}}
-	if r := x.Run(facts); r.Kind != federation.WitnessProof ||
-		!slices.Equal(r.Proves, []finding.FactID{finding.FactIssuer}) || r.Verdict != judge.Accepted {
-		t.Errorf("%+v", r)
+}
+
+// TestWhatAWatchShows: of a party that was played here a watch shows only what is here as the ledger has it; what
+// somebody says is told, and by whom; a refusal that the terms demand shows admission; nothing else shows anything.
+func TestWhatAWatchShows(t *testing.T) {
+	facts := []federation.Fact{{Name: finding.FactIssuer, OfSide: "provider"},
+		{Name: finding.FactKeys, OfSide: "provider"},
+		{Name: finding.FactACS, OfSide: "app"}, {Name: finding.FactClaims, OfSide: "both"},
+		{Name: finding.FactAdmission, OfSide: "provider"}, {Name: finding.FactSignOut, OfSide: "both"}}
+	others := []finding.FactID{finding.FactIssuer, finding.FactKeys, finding.FactClaims, finding.FactAdmission}
+	in := func(x *Track) {
+		x.Event(server.Event{By: "nightlog", What: "response", SignedIn: true, Person: "mira",
+			Outcome: &judge.Judgement{Subject: "s"}})
 	}
-	y := track(play.Following{Played: []string{"ridge", "nightlog"}, StandIns: []string{"nightlog"}})
-	y.Event(in)
-	if r := y.Run(facts); r.Kind != federation.ByRehearsal {
-		t.Errorf("two played sides are %s", r.Kind)
+	asks := func(x *Track) {
+		x.Event(server.Event{By: "ridge", What: "request", Person: "mira",
+			Findings: finding.List{{ID: finding.RequestACS, Level: finding.Pass}}})
+		x.Event(server.Event{By: "ridge", What: "response", Sent: true})
+	}
+	realApp := play.Following{Real: []string{"nightlog"}, Played: []string{"ridge"}, Silent: true,
+		Shows: append([]finding.FactID{finding.FactACS}, others...)}
+	for _, c := range []struct {
+		name string
+		how  play.Following
+		do   func(*Track)
+		kind federation.ProofKind
+		want string
+	}{
+		{"the real provider, the app at other addresses", play.Following{Real: []string{"ridge"}, Shows: others,
+			Played: []string{"nightlog"}}, in, federation.WitnessProof,
+			"issuer witnessed, signing keys witnessed, claims witnessed, who is admitted witnessed for mira"},
+		{"the real provider, the app as it is in the ledger", play.Following{Real: []string{"ridge"},
+			Played: []string{"nightlog"}, Shows: append([]finding.FactID{finding.FactACS}, others...)}, in,
+			federation.WitnessProof, "issuer witnessed, signing keys witnessed, assertion consumer service witnessed " +
+				"(played), claims witnessed, who is admitted witnessed for mira"},
+		{"both played", play.Following{Played: []string{"ridge", "nightlog"},
+			Shows: []finding.FactID{finding.FactClaims}}, in, federation.ByRehearsal, "claims rehearsed"},
+		{"a real app, and somebody says that it let them in", realApp,
+			func(x *Track) { asks(x); x.Say(true, "aiyana") }, federation.Told,
+			"issuer told (played) by aiyana, signing " +
+				"keys told (played) by aiyana, assertion consumer service witnessed, claims told by aiyana, " +
+				"who is admitted told for mira (played) by aiyana"},
+		{"a real app, and somebody says that it refused", realApp,
+			func(x *Track) { asks(x); x.Say(false, "aiyana") }, federation.Told, ""},
+		{"refused as the terms demand",
+			play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, Shows: others}, func(x *Track) {
+				x.Event(server.Event{By: "ridge", What: "sign-in", Person: "petra",
+					Findings: refusal(finding.PolicyRefused)})
+			}, federation.WitnessProof, "who is admitted witnessed for petra, refused"},
+		{"another key", play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, Shows: others},
+			func(x *Track) {
+				x.Event(server.Event{By: "nightlog", What: "response", Findings: refusal(finding.SAMLSignatureKey)})
+			}, federation.WitnessProof, ""},
+		{"nobody came", play.Following{Real: []string{"ridge"}, Played: []string{"nightlog"}, Shows: others},
+			func(x *Track) { x.Late() }, federation.WitnessProof, ""},
+	} {
+		x := track(c.how)
+		c.do(x)
+		r := x.Run(facts)
+		var got []string
+		for _, o := range r.Observed {
+			s := string(o.Fact) + " " + string(o.Kind)
+			if o.Person != "" {
+				s += " for " + o.Person
+			}
+			if o.Out {
+				s += ", refused"
+			}
+			if o.Played {
+				s += " (played)"
+			}
+			if o.By != "" {
+				s += " by " + o.By
+			}
+			got = append(got, s)
+		}
+		if strings.Join(got, ", ") != c.want || r.Kind != c.kind {
+			t.Errorf("%s: %s %q, want %s %q", c.name, r.Kind, strings.Join(got, ", "), c.kind, c.want)
+		}
 	}
 }
 

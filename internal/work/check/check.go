@@ -261,6 +261,11 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 			Saw:      "it is live, and nothing proves it as it is now",
 			Expected: "a probe, a watch or a rehearsal since the last change",
 			Side:     finding.Ledger, Fix: rehearse})
+	case live && !p.Whole():
+		out.Add(finding.Finding{ID: finding.ProofLost, Level: finding.Warning, Check: "proof of " + t.Name,
+			Saw:      fmt.Sprintf("%s, and nothing shows any more: %s", p.Kind, p.LostWords()),
+			Expected: "a sign-in that is watched, or a probe, since that changed",
+			Side:     finding.Ledger, Fix: finding.Run("watch", t.Name).Or(finding.Run("probe", t.Name))})
 	case live && age > c.Old:
 		out.Add(finding.Finding{ID: finding.ProofOld, Level: finding.Warning, Check: "proof of " + t.Name,
 			Saw: fmt.Sprintf("%s %d days ago", p.Kind, int(age.Hours()/24)), Expected: fmt.Sprintf("within %d days",

@@ -1,7 +1,6 @@
 package desk
 
 import (
-	"reflect"
 	"strings"
 	"time"
 
@@ -13,13 +12,6 @@ import (
 
 // overOIDC is a trust over OpenID Connect.
 type overOIDC struct{ *federation.OIDCTerms }
-
-func (overOIDC) same(t *federation.Trust, a, b *federation.Party) bool {
-	if t.App == a.Name {
-		return reflect.DeepEqual(a.ClientSide(), b.ClientSide())
-	}
-	return reflect.DeepEqual(a.OpenIDOf(), b.OpenIDOf())
-}
 
 func (overOIDC) sends(in ClaimInput) error {
 	if in.Name != "" || in.NameFormat != "" {

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"fmt"
-	"reflect"
 	"strings"
 
 	"tressik.example/internal/core/claims"
@@ -40,10 +39,6 @@ func (s overSAML) apply(t *federation.Trust, x Terms) error {
 		}
 	}
 	return nil
-}
-
-func (overSAML) same(_ *federation.Trust, a, b *federation.Party) bool {
-	return reflect.DeepEqual(a.Entity, b.Entity)
 }
 
 func (overSAML) sends(ClaimInput) error { return nil }

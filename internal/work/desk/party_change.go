@@ -98,8 +98,7 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 	var out [][2]*federation.Trust
 	for i := range all {
 		was := &all[i]
-		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended ||
-			over(was).same(was, old, p) {
+		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended {
 			continue
 		}
 		other := was.App
@@ -111,8 +110,9 @@ func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, er
 		if err != nil {
 			return nil, err
 		}
-		t.PartyChanged(d.Now(), p, o)
-		out = append(out, [2]*federation.Trust{was, t})
+		if t.PartyChanged(d.Now(), old, p, o) {
+			out = append(out, [2]*federation.Trust{was, t})
+		}
 	}
 	return out, nil
 }

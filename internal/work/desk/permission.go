@@ -151,7 +151,7 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 
 // Drop makes a trust no longer ask for permissions; their consents go with them. as "" drops both ways.
 func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust, error) {
-	old, _, _, err := d.OIDCTrust(trust)
+	old, app, provider, err := d.OIDCTrust(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +182,8 @@ func (d *Desk) Drop(trust string, labels []string, as string) (*federation.Trust
 	}
 	kept := reg.Asks
 	reg.Asks = was
-	if err := t.Change(d.Now(), func(*federation.Trust) error { reg.Asks = kept; return nil }); err != nil {
+	if err := t.Change(d.Now(), app, provider,
+		func(*federation.Trust) error { reg.Asks = kept; return nil }); err != nil {
 		return nil, err
 	}
 	if err := d.Sides().TakeBack(old, t); err != nil {

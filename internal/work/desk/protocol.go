@@ -11,8 +11,6 @@ import (
 type protocol interface {
 	// apply puts the protocol's own terms into a trust, and refuses those of another. Errors: ErrValue.
 	apply(t *federation.Trust, x Terms) error
-	// same reports whether what the other side of a trust must know of a party is the same in both.
-	same(t *federation.Trust, a, b *federation.Party) bool
 	// sends refuses what claims set says of messages that the protocol does not have.
 	sends(in ClaimInput) error
 	// name is what a claim is called in a message, and in which format.
@@ -55,10 +53,7 @@ func (d *Desk) Federate(over, app, provider, clientID string, x Terms) (*federat
 type overNothing struct{}
 
 func (overNothing) apply(*federation.Trust, Terms) error { return federation.ErrTerms }
-func (overNothing) same(*federation.Trust, *federation.Party, *federation.Party) bool {
-	return false
-}
-func (overNothing) sends(ClaimInput) error { return federation.ErrTerms }
+func (overNothing) sends(ClaimInput) error               { return federation.ErrTerms }
 func (overNothing) name(claim string, _ ClaimInput, _ *federation.Party) (string, string) {
 	return claim, ""
 }

@@ -37,6 +37,8 @@ type TrustResult struct {
 	Plan          *federation.Cutover                `json:"plan,omitempty"`
 	Probed        *federation.Proven                 `json:"probed,omitempty"`
 	Witnessed     *federation.Proven                 `json:"witnessed,omitempty"`
+	Told          *federation.Proven                 `json:"told,omitempty"`
+	Failed        *federation.Failure                `json:"lastFailed,omitempty"`
 	Facts         map[finding.FactID]federation.Fact `json:"facts,omitempty"`
 	Added         time.Time                          `json:"added"`
 	Changed       time.Time                          `json:"changed"`
@@ -124,8 +126,9 @@ type RunResult struct {
 	Number int64                `json:"run"`
 	Kind   federation.ProofKind `json:"kind"`
 	federation.Rehearsal
-	Proves   []finding.FactID     `json:"proves,omitempty"`
-	Messages []federation.Message `json:"messages,omitempty"`
+	Proves   []finding.FactID         `json:"proves,omitempty"`
+	Observed []federation.Observation `json:"observed,omitempty"`
+	Messages []federation.Message     `json:"messages,omitempty"`
 }
 
 // RunResultOf tells of one; where the record changes, the compiler asks here what is told of that.

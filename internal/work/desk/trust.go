@@ -150,7 +150,7 @@ func noSAML(app, provider *federation.Party) error {
 
 // change loads a trust, changes a copy and stores it.
 func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*federation.Trust, error) {
-	old, _, _, err := d.Trust(name)
+	old, app, provider, err := d.Trust(name)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +158,7 @@ func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*fe
 		return nil, fmt.Errorf("%s %w; remove it and federate anew", name, ErrEnded)
 	}
 	t := old.Clone()
-	if err := t.Change(d.Now(), f); err != nil {
+	if err := t.Change(d.Now(), app, provider, f); err != nil {
 		return nil, err
 	}
 	if err := d.Sides().TakeBack(old, t); err != nil {

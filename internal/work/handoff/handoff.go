@@ -278,9 +278,9 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 			break
 		}
 	}
-	rehearsed := t.Holds || t.Witnessed != nil
+	rehearsed := t.Holds || t.Witnessed.Whole()
 	step := "a rehearsal succeeded"
-	if !t.Holds && t.Witnessed != nil {
+	if !t.Holds && t.Witnessed.Whole() {
 		step = "a rehearsal is not needed: a real sign-in was watched"
 	} else if t.Last != nil && !rehearsed {
 		step = "a rehearsal succeeded since the last change"
@@ -312,16 +312,29 @@ func (d *Maker) proven(v *View, machine bool) []Todo {
 	if v.Provider.Own {
 		who = "the real " + v.App.Name
 	}
-	kind := t.Proof().Kind
-	out := []Todo{{ID: finding.StepProbed, Done: t.Probed != nil ||
-		t.Witnessed != nil, Step: who + " was asked (probe)", Fix: finding.Run("probe", t.Name)}}
+	out := []Todo{{ID: finding.StepProbed, Done: t.Probed.Whole() || t.Witnessed.Whole(),
+		Step: who + " was asked (probe)" + again(t, t.Probed, federation.ProbedProof),
+		Fix:  finding.Run("probe", t.Name)}}
 	if !machine {
-		out = append(out, Todo{ID: finding.StepWatched, Done: kind == federation.WitnessProof,
-			Step: "a real sign-in was watched", Fix: finding.Run("watch", t.Name)})
+		out = append(out, Todo{ID: finding.StepWatched, Done: t.Witnessed.Whole(),
+			Step: "a real sign-in was watched" + again(t, t.Witnessed, federation.WitnessProof),
+			Fix:  finding.Run("watch", t.Name)})
 	}
 	return append(out, Todo{ID: finding.StepLive, Done: t.Standing == federation.Live ||
 		t.Standing == federation.Paused, Step: "it is live",
 		Fix: finding.Run("cutover", t.Name)})
+}
+
+// again says why a step is open again that was done before: what failed since, or what no longer shows.
+func again(t *federation.Trust, p *federation.Proven, kind federation.ProofKind) string {
+	s := ""
+	if p != nil && !p.Whole() {
+		s = "; it was, and since then no longer shown: " + federation.Proof{Lost: p.Lost}.LostWords()
+	}
+	if f := t.Failed; f != nil && (f.Kind == kind || kind == federation.WitnessProof && f.Kind == federation.Told) {
+		s += "; run " + fmt.Sprint(f.Run) + " of " + f.At.Format("2006-01-02") + " failed: " + f.Why
+	}
+	return s
 }
 
 // settled marks the steps that somebody settled by hand.

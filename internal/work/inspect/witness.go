@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/federation"
@@ -61,11 +62,15 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 		return r, began, nil
 	}
 	r.Verdict = judge.Accepted
+	seen := []finding.FactID{finding.FactIssuer, finding.FactSignIn, finding.FactClientID, finding.FactRedirect}
+	if end == "SAML Response" { // it carries the rest itself
+		seen = append(seen, finding.FactKeys, finding.FactEntityID, finding.FactACS, finding.FactClaims,
+			finding.FactAdmission, finding.FactTerms)
+	}
 	for _, f := range federation.FactsOf(t, app, provider) {
-		front := end == "SAML Response" || f.Name == finding.FactIssuer || f.Name == finding.FactSignIn ||
-			f.Name == finding.FactClientID || f.Name == finding.FactRedirect
-		if front && f.Name != finding.FactStart {
-			r.Proves = append(r.Proves, f.Name)
+		if slices.Contains(seen, f.Name) {
+			r.Saw(f, federation.Observation{Of: map[string]string{"app": app.Name,
+				"provider": provider.Name}[f.OfSide]})
 		}
 	}
 	return r, began, nil

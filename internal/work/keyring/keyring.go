@@ -349,7 +349,7 @@ func (k *Keeper) put(r *Ring, ring []federation.OwnKey, change func(*model.Edit)
 		}
 		for _, o := range others {
 			t := o.trust.Clone()
-			t.KeysChanged(k.Now(), func(t *federation.Trust) {
+			t.KeysChanged(k.Now(), r.Party, &p, o.party, func(t *federation.Trust) {
 				if !o.party.Own {
 					concern(t, o.side)
 				}

@@ -91,7 +91,7 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 // Import replaces the rules of a trust by those of a file, whole or not at all. It returns the trust as it was and as
 // it is; dry keeps nothing. Errors: a *DocumentError, *model.UnknownError.
 func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federation.Trust, err error) {
-	was, _, _, err = m.Trust(trust)
+	was, app, provider, err := m.Trust(trust)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -111,7 +111,7 @@ func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federati
 		return nil, nil, err
 	}
 	now = was.Clone()
-	err = now.Change(m.Now(), func(t *federation.Trust) error {
+	err = now.Change(m.Now(), app, provider, func(t *federation.Trust) error {
 		t.Rules = rules
 		if d.Subject == nil {
 			return nil

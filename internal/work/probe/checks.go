@@ -288,7 +288,7 @@ func replyOf(a *answer, led bool) reply {
 		return denied
 	case a.doc != nil && a.doc.Asks:
 		return signIn
-	case a.doc != nil && errorWords(a.doc.Title+" "+a.doc.Text):
+	case a.doc != nil && errorWords(a.doc.Title+" "+cut(a.doc.Text, 300)):
 		return denied
 	}
 	return unclear
@@ -305,9 +305,47 @@ func errorWords(s string) bool {
 	return false
 }
 
+// heard is how a provider answered somebody, in words; id is what that one is called in the request.
+type heard struct {
+	reply reply
+	words string
+	text  string // of the page
+	id    string
+	as    finding.FactID // which fact that name is
+}
+
+// own is what of a page's text another one does not say, who each is about left out; "" where both say the same.
+func (h heard) own(o heard) string {
+	a, b := strings.Fields(strings.ReplaceAll(h.text, h.id, "")), strings.Fields(strings.ReplaceAll(o.text, o.id, ""))
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	return strings.Join(a, " ")
+}
+
+// refused says which fact a page of an error is about: it is no answer that an unknown app gets, so the provider knows
+// the app, and does not take something of its request. Standards name the parameters, and pages of errors say them.
+func refused(s string) finding.FactID {
+	s = strings.ToLower(s)
+	switch {
+	case strings.Contains(s, "redirect"):
+		return finding.FactRedirect
+	case strings.Contains(s, "acs") || strings.Contains(s, "assertion consumer") || strings.Contains(s,
+		"assertionconsumer") || strings.Contains(s, "recipient"):
+		return finding.FactACS
+	case strings.Contains(s, "scope"):
+		return finding.FactPermissions
+	}
+	return ""
+}
+
 // recognised says whether the provider knows the app, from its answer to the app's request and to that of an app that
 // nobody knows: known, not known, or cannot tell, and never more.
-func (j *job) recognised(real, stranger reply, words string) {
+func (j *job) recognised(own, other heard) {
+	real, stranger, words := own.reply, other.reply, own.words
 	check, provider := "whether "+j.provider.Name+" knows "+j.app.Name, j.provider.Name
 	unsure := func(why string) {
 		j.out.Known = cannotTell
@@ -321,10 +359,22 @@ func (j *job) recognised(real, stranger reply, words string) {
 		j.pass(finding.ProbeKnown, check, "known: "+words+"; an app that it does not know gets another answer")
 	case real == denied:
 		j.out.Known = notKnown
-		j.add(finding.Finding{ID: finding.ProbeUnknown, Level: finding.Error, Check: check, Saw: "not known: " + words,
+		f := finding.Finding{ID: finding.ProbeUnknown, Level: finding.Error, Check: check, Saw: "not known: " + words,
 			Expected: "a sign-in page, or an answer to the app", Side: finding.Provider,
 			Fix: finding.Do("have the owner of " + provider + " enter the app as the handoff says").
-				Then(finding.Run("handoff", j.t.Name, "--for", "provider"))})
+				Then(finding.Run("handoff", j.t.Name, "--for", "provider"))}
+		more := own.own(other)
+		switch of := refused(more); {
+		case other.reply == denied && more == "":
+			f.Saw += "; an app that nobody knows gets the same answer"
+			f.Of = string(own.as)
+		case of != "":
+			f.Of, f.Saw = string(of), "refused: "+words+", "+cut(more, 160)+
+				"; an app that nobody knows gets another answer"
+		default:
+			f.Saw = "refused: " + words + ", " + cut(more, 160) + "; an app that nobody knows gets another answer"
+		}
+		j.add(f)
 	case real == broken:
 		unsure(words)
 	case real == stranger:

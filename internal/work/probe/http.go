@@ -169,6 +169,14 @@ func (a *answer) words() string {
 	return s
 }
 
+// text is what a page says, its title first; "" where there is none.
+func (a *answer) text() string {
+	if a == nil || a.doc == nil {
+		return ""
+	}
+	return a.doc.Title + "\n" + a.doc.Text
+}
+
 func cut(s string, n int) string {
 	if r := []rune(s); len(r) > n {
 		return string(r[:n]) + "…"

@@ -87,9 +87,9 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 		j.trouble(finding.ProbeKnows, check, doc.AuthorizationEndpoint, j.provider, err)
 		return
 	}
-	stranger := denied
-	if b, there, err := asking("nobody-" + j.id()); err == nil {
-		stranger = replyOf(b, there != nil)
+	stranger := heard{reply: denied, id: "nobody-" + j.id()}
+	if b, there, err := asking(stranger.id); err == nil {
+		stranger.reply, stranger.text = replyOf(b, there != nil), b.text()
 	}
 	j.answered[j.provider.Name] = true
 	words := ""
@@ -98,7 +98,8 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 	} else {
 		words = a.words()
 	}
-	j.recognised(replyOf(a, back != nil), stranger, words)
+	j.recognised(heard{replyOf(a, back != nil), words, a.text(), o.terms.ClientID,
+		finding.FactClientID}, stranger)
 }
 
 func (o *overOIDC) scope() string {

@@ -44,7 +44,7 @@ type Result struct {
 	Findings finding.List        `json:"findings"`
 	Records  []federation.Record `json:"records,omitempty"`
 	Run      int64               `json:"run,omitempty"`
-	proves   []finding.FactID
+	seen     []seen
 	messages []federation.Message
 	at       time.Time
 }
@@ -139,11 +139,14 @@ func (p *Prober) Trusts(ctx context.Context) ([]Result, error) {
 func (p *Prober) keep(list []Result) error {
 	for i := range list {
 		r := &list[i]
-		run := &federation.Run{Kind: federation.ProbedProof, Proves: r.proves, Messages: r.messages,
+		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages,
 			Rehearsal: federation.Rehearsal{At: r.at, Trust: r.Trust, Verdict: r.Verdict, StandIns: []string{},
 				Findings: r.Findings, Records: r.Records}}
 		if len(r.Asked) == 0 {
 			continue // nobody was asked: that proves nothing, and takes nothing back
+		}
+		for _, f := range r.seen {
+			run.Saw(f.Fact, federation.Observation{Of: f.of})
 		}
 		if err := p.KeepRun(run, "trust.probe"); err != nil {
 			return err
@@ -252,24 +255,41 @@ func (j *job) keep(kind, text string) {
 	j.out.messages = append(j.out.messages, federation.Message{Kind: kind, Text: text})
 }
 
-// prove notes which facts the answers prove.
+// seen is a fact that the answers showed, and whose it is.
+type seen struct {
+	federation.Fact
+	of string
+}
+
+// prove notes which facts the answers show: what a party publishes itself, what its link leads to, and by what the
+// provider knows the app.
 func (j *job) prove() {
 	good := func(party *federation.Party) bool { return j.same[party.Name] && j.answered[party.Name] }
 	for _, f := range federation.FactsOf(j.t, j.app, j.provider) {
+		x := seen{f, map[string]string{"app": j.app.Name, "provider": j.provider.Name}[f.OfSide]}
 		switch {
+		case f.Name == finding.FactAdmission:
 		case f.Name == finding.FactStart:
 			if j.request.at != "" {
-				j.out.proves = append(j.out.proves, f.Name)
+				j.out.seen = append(j.out.seen, x)
 			}
-		case f.OfSide == "provider" && f.Name != finding.FactAdmission && good(j.provider):
-			j.out.proves = append(j.out.proves, f.Name)
-		case f.OfSide == "app" && good(j.app):
-			j.out.proves = append(j.out.proves, f.Name)
+		case f.Name == finding.FactClientID && j.showed(finding.ProbeSecret, finding.ProbeToken):
+			x.of = j.provider.Name
+			j.out.seen = append(j.out.seen, x)
+		case f.OfSide == "provider" && good(j.provider), f.OfSide == "app" && good(j.app):
+			j.out.seen = append(j.out.seen, x)
 		case slices.Contains([]finding.FactID{finding.FactClientID, finding.FactRedirect, finding.FactEntityID,
 			finding.FactACS}, f.Name) && j.out.Known == known:
-			j.out.proves = append(j.out.proves, f.Name)
+			x.of = j.provider.Name // it is the provider that has it so
+			j.out.seen = append(j.out.seen, x)
 		}
 	}
+}
+
+// showed reports whether a check of one of the IDs passed.
+func (j *job) showed(ids ...finding.ID) bool {
+	return slices.ContainsFunc(j.out.Findings,
+		func(f finding.Finding) bool { return f.Level == finding.Pass && slices.Contains(ids, f.ID) })
 }
 
 // What is said of whether a provider knows an app.

@@ -105,11 +105,11 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 		j.trouble(finding.ProbeKnows, check, sso.Location, j.provider, err)
 		return
 	}
-	stranger := denied
-	if other, err := o.request(j, sso, "https://nobody.invalid/"+j.id(), acs.Location, signer); err == nil {
+	stranger := heard{reply: denied, id: "https://nobody.invalid/" + j.id()}
+	if other, err := o.request(j, sso, stranger.id, acs.Location, signer); err == nil {
 		b, there, _, err := j.follow(ctx, j.provider, other, toApp)
 		if err == nil {
-			stranger = replyOf(b, there != nil)
+			stranger.reply, stranger.text = replyOf(b, there != nil), b.text()
 		}
 	}
 	j.answered[j.provider.Name] = true
@@ -117,7 +117,8 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	if led != nil {
 		words = o.answer(j, form)
 	}
-	j.recognised(replyOf(a, led != nil), stranger, words)
+	j.recognised(heard{replyOf(a, led != nil), words, a.text(), j.app.Entity.ID,
+		finding.FactEntityID}, stranger)
 }
 
 func (j *job) id() string {
