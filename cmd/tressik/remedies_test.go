@@ -202,8 +202,7 @@ type refusal struct {
 
 func refusals() map[string]refusal {
 	return map[string]refusal{
-		"a person who is not admitted": {"saml.admission", nil, []string{"nightlog@ridge", "--as", "ilse"}},
-		"a claim under another name":   {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
+		"a claim under another name": {"claims.required", nil, []string{"nightlog@southmere", "--as", "petra"}},
 		"a redirect URI that is not registered": {"oauth.redirect", nil,
 			[]string{"dome-scheduler@ridge", "--as", "mira",
 				"--suppose", "redirect=https://dome.kestrelridge.example/other"}},

@@ -110,11 +110,8 @@ func (a Admission) Refuses(p *people.Person, consents []Consent) *Refusal {
 			"and nobody did "+
 			"for %s", a.Trust, p.ID)}
 	}
-	in := "no group"
-	if len(p.Groups) > 0 {
-		in = strings.Join(p.Groups, ", ")
-	}
-	return &Refusal{"admits", fmt.Sprintf("%s is in %s; %s admits %s", p.ID, in, a.Trust, a.whom(" or ", ", or "))}
+	// the app is told this: which groups somebody is in is none of its business
+	return &Refusal{"admits", fmt.Sprintf("%s is none of them; %s admits %s", p.ID, a.Trust, a.whom(" or ", ", or "))}
 }
 
 // By says by what the rule admits somebody, such as "everyone", "by name" or "group observers"; "" where it does not.

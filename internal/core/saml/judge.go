@@ -203,9 +203,9 @@ func (j *judging) status() bool {
 			break
 		}
 		j.failWith(finding.SAMLAdmission, "admission", saw, "Success", finding.Provider,
-			finding.Do("the provider does not admit this person to this app: add them to an admitted group").
-				Or(named(j.Trust, "change who is admitted", "trust", "change", j.Trust, "--admits", "everyone")),
-			"SAML Core 3.2.2.2")
+			finding.Do("that is right unless they were meant to get in; then decide whether they belong into an admitted "+
+				"group, or whether the trust should admit them").
+				Then(named(j.Trust, "see whom the trust admits", "trust", "show", j.Trust)), "SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail(finding.SAMLStrength, "authentication strength", saw, "Success", finding.Person,
 			"sign in with the factors that are asked for; if that was done, the provider cannot give the "+

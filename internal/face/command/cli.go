@@ -57,9 +57,11 @@ type App struct {
 	run                   context.Context // of the command that runs
 	opened                ledger.Ledger
 	// what stands in the ledger, at the moment when the command began or last changed it
-	book  *model.Book
-	end   func() error // of that moment
-	trial bool         // the book is tried on, and nothing of it is kept
+	book   *model.Book
+	end    func() error // of that moment
+	trial  bool         // the book is tried on, and nothing of it is kept
+	dry    bool         // what changes is shown and not kept
+	costly []string     // what was said of evidence that a change takes back
 }
 
 // Build says what program this is.

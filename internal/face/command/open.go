@@ -3,6 +3,11 @@ package command
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
 
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/sqlite"
@@ -63,7 +68,23 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 	if a.trial || d.Changing() {
 		return f()
 	}
-	err := a.opened.Update(a.run, func(v model.View) (model.Changes, error) { return d.Work(v, f) })
+	if a.dry {
+		c, err := d.Work(d.View, f)
+		if err != nil {
+			return err
+		}
+		a.costs(&c)
+		a.say("nothing was kept (--dry-run)")
+		d.Turn(model.Overlay(d.View, c))
+		return nil
+	}
+	err := a.opened.Update(a.run, func(v model.View) (model.Changes, error) {
+		c, err := d.Work(v, f)
+		if err == nil {
+			a.costs(&c)
+		}
+		return c, err
+	})
 	if err != nil || a.end == nil {
 		return err
 	}
@@ -75,6 +96,32 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 	a.end = end
 	d.Turn(v)
 	return was()
+}
+
+// costs says which evidence a change takes back, before it is made. It says so once, however often the change is worked
+// out.
+func (a *App) costs(c *model.Changes) {
+	list := c.Costs()
+	for len(list) > 0 {
+		name := list[0].Trust
+		var facts []string
+		for len(list) > 0 && list[0].Trust == name {
+			facts = append(facts, fmt.Sprintf("%s (%s)", list[0].Fact, list[0].Rests))
+			list = list[1:]
+		}
+		s := fmt.Sprintf("note: this takes back what was shown of %s: %s", name, strings.Join(facts, ", "))
+		if !slices.Contains(a.costly, s) {
+			a.costly = append(a.costly, s)
+			a.say("%s", s)
+		}
+	}
+}
+
+// tries gives a command that changes something a --dry-run: the change is worked out and shown, with what it costs, and
+// not kept.
+func (a *App) tries(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.dry, "dry-run", false, "show what would change and which evidence that takes back; keep nothing")
+	return c
 }
 
 // try runs another command line on what this one sees, and returns the Book that it leaves behind. Nothing of it is

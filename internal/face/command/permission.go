@@ -16,7 +16,7 @@ import (
 
 func (a *App) permissionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "permission", Short: "Publish permissions of APIs; ask for them and drop them"}
-	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.permissionAsk(), a.permissionDrop(),
+	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.tries(a.permissionAsk()), a.tries(a.permissionDrop()),
 		a.permissionList())
 	return c
 }

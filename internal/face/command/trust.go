@@ -138,7 +138,7 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 
 func (a *App) trustCmd() *cobra.Command {
 	c := &cobra.Command{Use: "trust", Short: "List, show, change, end and remove trusts"}
-	c.AddCommand(a.trustList(), a.trustShow(), a.trustChange(), a.trustEnd(), a.trustRemove())
+	c.AddCommand(a.trustList(), a.trustShow(), a.tries(a.trustChange()), a.trustEnd(), a.trustRemove())
 	return c
 }
 

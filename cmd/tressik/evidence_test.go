@@ -1,0 +1,85 @@
+package main
+
+import (
+	"strings"
+	"testing"
+)
+
+// TestAChangeSaysWhatItCosts: a command that takes evidence back says which before it does, and --dry-run says so and
+// keeps nothing; what costs nothing says nothing.
+func TestAChangeSaysWhatItCosts(t *testing.T) {
+	t.Parallel()
+	const trust = "nightlog@ridge"
+	d := federated(t)
+	d.ok("rehearse", trust, "--as", "mira")
+	before := d.ok("trust", "show", trust, "--format", "json")
+	for _, c := range []struct {
+		args []string
+		cost string // "" is none
+	}{
+		{[]string{"trust", "change", trust, "--admits", "group:directors"}, "who is admitted (rehearsed)"},
+		{[]string{"claims", "set", trust, "title=person.title"}, "claims (rehearsed)"},
+		{[]string{"trust", "change", trust, "--signs", "both"}, "terms (rehearsed)"},
+		{[]string{"trust", "change", trust, "--owner", "aiyana@kestrelridge.example"}, ""},
+		{[]string{"app", "change", "nightlog", "--title", "The log"}, ""},
+		{[]string{"app", "change", "nightlog", "--acs", "https://nightlog.kestrelridge.example/other"},
+			"assertion consumer service (rehearsed)"},
+		{[]string{"key", "announce", "ridge"}, "signing keys (rehearsed)"},
+	} {
+		r := d.fails(0, nil, append(c.args, "--dry-run")...)
+		said := r.out + r.err
+		if !strings.Contains(said, "nothing was kept (--dry-run)") ||
+			strings.Contains(said, "takes back what was shown of "+trust) != (c.cost != "") ||
+			!strings.Contains(said, c.cost) {
+			t.Errorf("%v: it says\n%s", c.args, said)
+		}
+		if after := d.ok("trust", "show", trust, "--format", "json"); after != before {
+			t.Errorf("%v: --dry-run kept something", c.args)
+		}
+	}
+	r := d.fails(0, nil, "trust", "change", trust, "--admits", "group:directors")
+	said := r.out + r.err
+	if !strings.Contains(said, "note: this takes back what was shown of nightlog@ridge: who is admitted (rehearsed)") {
+		t.Errorf("it says\n%s", said)
+	}
+	var v struct {
+		RestsOn []struct{ Fact, RestsOn string }
+	}
+	d.json(&v, "trust", "show", trust)
+	for _, f := range v.RestsOn {
+		if f.Fact == "claims" && f.RestsOn != "rehearsed" || f.Fact == "who is admitted" && f.RestsOn != "asserted" {
+			t.Errorf("%+v", f)
+		}
+	}
+}
+
+// TestRefusedAsMeant: a rehearsal in which somebody is refused as the terms demand takes no proof back, is evidence that
+// they are refused, and is what --refused asks for; expect record takes it.
+func TestRefusedAsMeant(t *testing.T) {
+	t.Parallel()
+	const trust = "nightlog@ridge"
+	d := federated(t)
+	d.ok("trust", "change", trust, "--admits", "group:observers")
+	d.ok("rehearse", trust, "--as", "mira")
+	if kind := d.proofOf(trust); kind != "rehearsed" {
+		t.Fatalf("it is %s", kind)
+	}
+	d.fails(3, []string{"REFUSED"}, "rehearse", trust, "--as", "petra")
+	if kind := d.proofOf(trust); kind != "rehearsed" {
+		t.Errorf("somebody who is refused as meant takes the proof back: %s", kind)
+	}
+	r := d.fails(0, []string{"REFUSED, as expected", "petra is none of them"}, "rehearse", trust, "--as", "petra", "--refused")
+	said := r.out + r.err
+	if strings.Contains(said, "--admits") || strings.Contains(said, "trust change") {
+		t.Errorf("a remedy would let them in:\n%s", said)
+	}
+	d.fails(3, []string{"ACCEPTED, and a refusal was expected"}, "rehearse", trust, "--as", "mira", "--refused")
+	d.ok("rehearse", trust, "--as", "petra", "--refused")
+	if show := d.ok("trust", "show", trust); !strings.Contains(show, "rehearsed for petra refused") ||
+		!strings.Contains(show, "rehearsed for mira") {
+		t.Errorf("who was seen:\n%s", show)
+	}
+	if said := d.ok("expect", "record", trust); !strings.Contains(said, "petra is refused by saml.admission") {
+		t.Errorf("it is %s", said)
+	}
+}
