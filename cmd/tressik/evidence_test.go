@@ -53,8 +53,8 @@ func TestAChangeSaysWhatItCosts(t *testing.T) {
 	}
 }
 
-// TestRefusedAsMeant: a rehearsal in which somebody is refused as the terms demand takes no proof back, is evidence that
-// they are refused, and is what --refused asks for; expect record takes it.
+// TestRefusedAsMeant: a rehearsal in which somebody is refused as the terms demand takes no proof back, is evidence
+// that they are refused, and is what --refused asks for; expect record takes it.
 func TestRefusedAsMeant(t *testing.T) {
 	t.Parallel()
 	const trust = "nightlog@ridge"
@@ -68,7 +68,8 @@ func TestRefusedAsMeant(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "rehearsed" {
 		t.Errorf("somebody who is refused as meant takes the proof back: %s", kind)
 	}
-	r := d.fails(0, []string{"REFUSED, as expected", "petra is none of them"}, "rehearse", trust, "--as", "petra", "--refused")
+	r := d.fails(0, []string{"REFUSED, as expected", "petra is none of them"}, "rehearse", trust, "--as", "petra",
+		"--refused")
 	said := r.out + r.err
 	if strings.Contains(said, "--admits") || strings.Contains(said, "trust change") {
 		t.Errorf("a remedy would let them in:\n%s", said)
@@ -82,4 +83,21 @@ func TestRefusedAsMeant(t *testing.T) {
 	if said := d.ok("expect", "record", trust); !strings.Contains(said, "petra is refused by saml.admission") {
 		t.Errorf("it is %s", said)
 	}
+}
+
+// TestASheetHasTheKeysThatStandInIt: a sheet that was written before a key was announced does not have it, whenever
+// somebody says that it was delivered; the key is activated only once a sheet with it was.
+func TestASheetHasTheKeysThatStandInIt(t *testing.T) {
+	t.Parallel()
+	const trust = "nightlog@ridge"
+	d := federated(t)
+	d.ok("handoff", trust, "--for", "app", "--out", "sheet")
+	d.ok("key", "announce", "ridge")
+	d.fails(1, []string{"is from before a key was announced", "tressik handoff nightlog@ridge --for app`"},
+		"handoff", trust, "--for", "app", "--delivered", "ops@nightlog.example")
+	d.fails(1, []string{"nightlog@ridge"}, "key", "activate", "ridge")
+	d.fails(0, []string{"for it last does not have"}, "key", "plan", "ridge")
+	d.ok("handoff", trust, "--for", "app", "--out", "sheet", "--yes")
+	d.ok("handoff", trust, "--for", "app", "--delivered", "ops@nightlog.example")
+	d.ok("key", "activate", "ridge")
 }

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -85,9 +86,13 @@ func TestRollover(t *testing.T) {
 	d.fails(1, []string{"nightlog@ridge, plate-archive@ridge would break", "--break nightlog@ridge,plate-archive@ridge",
 		"handoff nightlog@ridge --for app --delivered"}, "key", "activate", "ridge")
 	d.fails(0, []string{"waits for nightlog@ridge, plate-archive@ridge", "done now it breaks"}, "key", "plan", "ridge")
+	d.fails(1, []string{"is from before a key was announced"}, "handoff", "nightlog@ridge", "--for", "app",
+		"--delivered", "tobias.renn@kestrelridge.example")
+	d.ok("handoff", "nightlog@ridge", "--for", "app")
 	d.ok("handoff", "nightlog@ridge", "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
 	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge")
 	broken := demoed(t)
+	d.ok("handoff", "plate-archive@ridge", "--for", "app")
 	d.ok("handoff", "plate-archive@ridge", "--for", "app", "--delivered", "ilse.varga@kestrelridge.example")
 	d.fails(0, []string{"activate " + second + ": safe now", "delivered 2031-03-04", "tobias.renn"}, "key", "plan",
 		"ridge")
@@ -124,6 +129,7 @@ func TestRollover(t *testing.T) {
 	d.fails(0, []string{"open  app nightlog has what it needs"}, "next", "nightlog@ridge")
 	for trust, to := range map[string]string{"nightlog@ridge": "tobias.renn@kestrelridge.example",
 		"plate-archive@ridge": "ilse.varga@kestrelridge.example"} {
+		d.ok("handoff", trust, "--for", "app")
 		d.ok("handoff", trust, "--for", "app", "--delivered", to)
 	}
 	all(d, "mending")
@@ -322,12 +328,21 @@ func TestRevokedKey(t *testing.T) {
 		Gone, Active struct{ ID string }
 		Invalid      []string
 		Tell         []struct{ Trust, Standing, Mail string }
+		APIs         []struct {
+			API         string
+			Permissions []string
+		}
 	}
 	d.json(&e, "key", "revoke", "ridge", lost, "--yes")
 	if e.Gone.ID != lost || e.Active.ID == lost || e.Active.ID != d.ring("ridge",
 		"signing")["active"] || len(e.Tell) != 5 ||
 		e.Tell[0].Standing != "rehearsed" || e.Tell[4].Standing == "rehearsed" {
 		t.Errorf("%+v", e)
+	}
+	if len(e.APIs) != 1 || e.APIs[0].API != "telescope-api" ||
+		!slices.Contains(e.APIs[0].Permissions, "dome.control") ||
+		strings.Contains(strings.Join(e.Invalid, " "), "end within") {
+		t.Errorf("what whoever has the key can reach: %+v, %q", e.APIs, e.Invalid)
 	}
 	refused := d.signIns("nightlog@ridge", "plate-archive@ridge", "dome-scheduler@ridge", "skyview@ridge",
 		"frame-courier@ridge")
@@ -338,6 +353,7 @@ func TestRevokedKey(t *testing.T) {
 		"--trust",
 		"nightlog@ridge")
 	for _, trust := range []string{"nightlog@ridge", "plate-archive@ridge"} {
+		d.ok("handoff", trust, "--for", "app")
 		d.ok("handoff", trust, "--for", "app", "--delivered", "tobias.renn@kestrelridge.example")
 	}
 	if refused = d.signIns("nightlog@ridge", "plate-archive@ridge"); len(refused) > 0 {

@@ -75,7 +75,9 @@ type Trust struct {
 	Prepared map[string]time.Time `json:"prepared,omitempty"` // app, provider: when it was written
 	// app, provider: IDs of the signing keys of the other side that it was given; a side that is missing has all
 	KeysSeen map[string][]string `json:"keysSeen,omitempty"`
-	Last     *Rehearsal          `json:"lastRehearsal,omitempty"`
+	// app, provider: IDs of the signing keys of the other side that stood in what was written for that side last
+	Written map[string][]string `json:"writtenKeys,omitempty"`
+	Last    *Rehearsal          `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds bool `json:"rehearsalHolds"`
 	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
@@ -284,6 +286,7 @@ func (t *Trust) Clone() *Trust {
 	c := *t
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
 	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
+	c.Written = maps.Clone(t.Written)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
 }
@@ -384,20 +387,29 @@ func (t *Trust) Outdate(side string) {
 	delete(t.Prepared, side)
 }
 
-// Prepare notes that what a side needs was written for it, which does not mean that the side has it; side is app or
-// provider.
-func (t *Trust) Prepare(now time.Time, side string) {
+// Prepare notes that what a side needs of the other party was written for it, with the keys that this one publishes
+// now, which does not mean that the side has it; side is app or provider.
+func (t *Trust) Prepare(now time.Time, side string, other *Party) {
+	if t.Written == nil {
+		t.Written = map[string][]string{}
+	}
+	t.Written[side] = other.SignerIDs()
 	if t.Prepared == nil {
 		t.Prepared = map[string]time.Time{}
 	}
 	t.Prepared[side] = now.UTC()
 }
 
-// HandOver notes that a side was given what it needs of the other party, with the keys that this one publishes, and to
-// whom; side is app or provider.
+// HandOver notes that a side was given what it needs of the other party, and to whom; side is app or provider. It was
+// given the keys that stand in what was written for it last: a sheet from before a key was announced does not have it.
+// Where nothing was written here, it was given what is published.
 func (t *Trust) HandOver(now time.Time, side, to string, other *Party) {
 	if _, said := t.KeysSeen[side]; said {
-		t.Gave(side, other.SignerIDs())
+		ids, written := t.Written[side]
+		if !written {
+			ids = other.SignerIDs()
+		}
+		t.Gave(side, ids)
 	}
 	t.Handed[side] = now.UTC()
 	if t.HandedTo == nil {

@@ -27,7 +27,7 @@ func TestStandings(t *testing.T) {
 		}
 	}
 	is("made, the provider is Tressik's own", Drafted)
-	tr.Prepare(now, "app")
+	tr.Prepare(now, "app", provider)
 	is("written for the app", Drafted)
 	if tr.Has("app") || !tr.Has("provider") {
 		t.Error("what was written is not delivered")

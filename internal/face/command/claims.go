@@ -22,7 +22,8 @@ import (
 
 func (a *App) claimsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "claims", Short: "Say what an app receives of a person, and preview it"}
-	c.AddCommand(a.tries(a.claimsSet()), a.tries(a.claimsRole()), a.claimsList(), a.tries(a.claimsDrop()), a.claimsPreview(), a.claimsGaps(),
+	c.AddCommand(a.tries(a.claimsSet()), a.tries(a.claimsRole()), a.claimsList(), a.tries(a.claimsDrop()),
+		a.claimsPreview(), a.claimsGaps(),
 		a.claimsSuggest(), a.claimsCompare(), a.claimsExport(), a.claimsImport(), a.claimsSchema())
 	return c
 }

@@ -24,8 +24,8 @@ func (a *App) keyCmd() *cobra.Command {
 		Long: `An own key has three places. Announced: it is published beside the one in use, so that others can learn
 of it. Active: it signs. Outgoing: it signs no more, and what it signed is still accepted. A key that decrypts goes
 the other way round: announced it decrypts already, active it is published, outgoing it still decrypts.`}
-	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.tries(a.keyAnnounce()), a.tries(a.keyActivate()), a.tries(a.keyWithdraw()),
-		a.keyPlan(),
+	c.AddCommand(a.keyList(), a.keyShow(), a.keyNew(), a.keyImport(), a.tries(a.keyAnnounce()),
+		a.tries(a.keyActivate()), a.tries(a.keyWithdraw()), a.keyPlan(),
 		a.keyDrill(), a.keyRevoke(),
 		a.keyExport(), a.keyRequest(), a.keyCertify())
 	return c

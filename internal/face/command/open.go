@@ -120,7 +120,8 @@ func (a *App) costs(c *model.Changes) {
 // tries gives a command that changes something a --dry-run: the change is worked out and shown, with what it costs, and
 // not kept.
 func (a *App) tries(c *cobra.Command) *cobra.Command {
-	c.Flags().BoolVar(&a.dry, "dry-run", false, "show what would change and which evidence that takes back; keep nothing")
+	c.Flags().BoolVar(&a.dry, "dry-run", false,
+		"show what would change and which evidence that takes back; keep nothing")
 	return c
 }
 

@@ -193,8 +193,8 @@ func (a *App) partyCmd(word string) *cobra.Command {
 	long := map[federation.Kind]string{federation.Provider: "identity providers",
 		federation.App: "apps: service providers, clients, APIs"}[kind]
 	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
-	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.tries(a.partyChange(kind)), a.partyRefresh(kind),
-		a.partyRemove(kind))
+	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.tries(a.partyChange(kind)),
+		a.partyRefresh(kind), a.partyRemove(kind))
 	return c
 }
 

@@ -16,8 +16,8 @@ import (
 
 func (a *App) permissionCmd() *cobra.Command {
 	c := &cobra.Command{Use: "permission", Short: "Publish permissions of APIs; ask for them and drop them"}
-	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.tries(a.permissionAsk()), a.tries(a.permissionDrop()),
-		a.permissionList())
+	c.AddCommand(a.permissionPublish(), a.permissionUnpublish(), a.tries(a.permissionAsk()),
+		a.tries(a.permissionDrop()), a.permissionList())
 	return c
 }
 

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -201,5 +202,14 @@ func Emergency(e *keyring.Emergency) format.Page {
 	if len(e.Tell) == 0 {
 		tell.Lines = []string{"  nobody: no trust with a foreign party rests on it"}
 	}
-	return format.Page{Data: e, Blocks: []format.Block{first, now, tell}}
+	blocks := []format.Block{first, now, tell}
+	if len(e.APIs) > 0 {
+		b := format.Block{Title: "APIs that take its tokens, with whatever stands in them", Head: []string{"API",
+			"Permissions", "Owner"}, Noun: "API"}
+		for _, a := range e.APIs {
+			b.Rows = append(b.Rows, []string{a.API, strings.Join(a.Permissions, ", "), cmp.Or(a.Owner, "not known")})
+		}
+		blocks = append(blocks, b)
+	}
+	return format.Page{Data: e, Blocks: blocks}
 }

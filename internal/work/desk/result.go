@@ -31,6 +31,7 @@ type TrustResult struct {
 	HandedTo      map[string]string                  `json:"handedTo,omitempty"`
 	Prepared      map[string]time.Time               `json:"prepared,omitempty"`
 	KeysSeen      map[string][]string                `json:"keysSeen,omitempty"`
+	Written       map[string][]string                `json:"writtenKeys,omitempty"`
 	Last          *federation.Rehearsal              `json:"lastRehearsal,omitempty"`
 	Holds         bool                               `json:"rehearsalHolds"`
 	Cutover       *federation.Cutover                `json:"cutover,omitempty"`

@@ -3,6 +3,7 @@ package desk
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -431,24 +432,32 @@ func (d *Desk) LoadPeople(raw []byte, source string, how Loading) (*Loaded, erro
 // Sides works on what both sides of trusts say and need.
 func (d *Desk) Sides() *handoff.Maker { return handoff.New(d.Book) }
 
-// Prepared notes that what a side of a trust needs was written for it; side is app or provider.
+// Prepared notes that what a side of a trust needs was written for it, with the keys that stand in it; side is app or
+// provider.
 func (d *Desk) Prepared(name, side string) error {
-	t, _, _, err := d.Trust(name)
+	t, app, provider, err := d.Trust(name)
 	if err != nil || t.Standing == federation.Ended {
 		return err
 	}
-	if _, had := t.Handed[side]; had {
+	other := provider
+	if side == "provider" {
+		other = app
+	}
+	if _, had := t.Handed[side]; had && slices.Equal(t.Written[side], other.SignerIDs()) {
 		return nil
 	}
 	_, err = d.change(name, "trust.prepare", func(t *federation.Trust) error {
-		t.Prepare(d.Now(), side)
+		t.Prepare(d.Now(), side, other)
 		return nil
 	})
 	return err
 }
 
+// ErrStale means that what was written for a side does not have all that it needs now.
+var ErrStale = errors.New("is from before a key was announced")
+
 // HandOver notes that a side of a trust was given what it needs, and to whom; side is app or provider. Errors:
-// ErrEnded.
+// ErrStale, ErrEnded.
 func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
 	return d.change(name, "trust.handoff", func(t *federation.Trust) error {
 		other := t.Provider
@@ -458,6 +467,16 @@ func (d *Desk) HandOver(name, side, to string) (*federation.Trust, error) {
 		p, err := d.View.Party(other)
 		if err != nil {
 			return err
+		}
+		if w, written := t.Written[side]; written {
+			for _, id := range p.SignerIDs() {
+				if !slices.Contains(w, id) {
+					return finding.Advise(fmt.Errorf("what was written for the %s of %s last %w: it "+
+						"does not have %s", side,
+						name, ErrStale, id), finding.Run("handoff", name, "--for", side).
+						Then(finding.Run("handoff", name, "--for", side, "--delivered", to)))
+				}
+			}
 		}
 		t.HandOver(d.Now(), side, to, p)
 		return nil

@@ -180,6 +180,9 @@ func (d *Drill) waiting(k *keyring.Keeper) error {
 		if s.Seen {
 			continue
 		}
+		if err := x.desk.Prepared(s.Trust, s.Side); err != nil {
+			return err
+		}
 		if _, err := x.desk.HandOver(s.Trust, s.Side, "drill"); err != nil {
 			return err
 		}

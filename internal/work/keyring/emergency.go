@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"crypto/x509"
 	"fmt"
+	"maps"
 	"slices"
-	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -19,7 +19,16 @@ type Emergency struct {
 	Gone    federation.OwnKey  `json:"gone"`
 	Active  *federation.OwnKey `json:"active"`  // what signs or decrypts now
 	Invalid []string           `json:"invalid"` // what is invalid at once, in words
+	APIs    []Reached          `json:"apis"`    // what tokens that whoever has the key signs may do
 	Tell    []Told             `json:"tell"`    // whom to tell, the most urgent first
+}
+
+// Reached is an API that takes what a lost key signs, and each permission of it: whoever has the key writes what they
+// like into a token.
+type Reached struct {
+	API         string   `json:"api"`
+	Owner       string   `json:"owner,omitempty"` // mail address, where one is known
+	Permissions []string `json:"permissions"`
 }
 
 // Told is one party that has to be told.
@@ -41,7 +50,7 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 		return nil, err
 	}
 	e := &Emergency{Party: party, Gone: *gone, Active: r.At(gone.Use, federation.Active), Invalid: []string{},
-		Tell: []Told{}}
+		Tell: []Told{}, APIs: []Reached{}}
 	ring := slices.DeleteFunc(slices.Clone(r.Keys), func(x federation.OwnKey) bool { return x.ID == gone.ID })
 	change := func(tx *model.Edit) error { return tx.RemoveKey(party, &e.Gone) }
 	if gone.Place == federation.Active {
@@ -53,12 +62,13 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 	if err != nil {
 		return nil, err
 	}
-	longest := 10 * time.Minute
+	if e.APIs, err = k.reached(others, gone); err != nil {
+		return nil, err
+	}
 	for _, o := range others {
 		if !o.trust.Terms.Concerns(gone.Use, o.side) || o.party.Own {
 			continue
 		}
-		longest = max(longest, o.trust.Terms.Life())
 		t := Told{Trust: o.trust.Name, Standing: o.trust.Standing, Party: o.party.Name, Fix: finding.Run("handoff",
 			o.trust.Name,
 			"--for", o.side), Why: "until it has what is published now, it takes what the lost key signs"}
@@ -83,7 +93,9 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 			"what was encrypted to "+gone.ID+" is read here no more; whoever recorded it may read it")
 	} else {
 		e.Invalid = append(e.Invalid, "what "+gone.ID+" signed is refused by everybody who has what is published now",
-			"tokens that it signed end within "+federation.SpanWords(longest)+" at those who do not look")
+			"nothing ends by itself at those who do not look: whoever has the key signs new tokens and "+
+				"assertions, for "+
+				"anybody, with any permission and of any life, until each of them has what is published now")
 	}
 	return e, k.put(r, ring, change, func(t *federation.Trust, side string) {
 		if _, said := t.KeysSeen[side]; !said { // it has what was published until now
@@ -93,6 +105,37 @@ func (k *Keeper) Revoke(party, id string) (*Emergency, error) {
 			func(x string) bool { return x == gone.ID })
 		t.Outdate(side)
 	})
+}
+
+// reached are the APIs at which clients of the trusts get in by tokens that the key signs.
+func (k *Keeper) reached(others []other, key *federation.OwnKey) ([]Reached, error) {
+	out := []Reached{}
+	if key.Use == federation.ForEncryption {
+		return out, nil
+	}
+	apis, err := k.APIs()
+	if err != nil {
+		return nil, err
+	}
+	asked := map[string]bool{}
+	for _, o := range others {
+		if !o.trust.Terms.Concerns(key.Use, o.side) {
+			continue
+		}
+		for _, a := range o.trust.Asks() {
+			if a.API != "" {
+				asked[a.API] = true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		p := apis[name]
+		if p == nil || p.API == nil {
+			continue
+		}
+		out = append(out, Reached{name, p.Contact(), p.API.Names()})
+	}
+	return out, nil
 }
 
 // replace finds what takes the place of an active key that goes at once.

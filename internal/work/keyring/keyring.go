@@ -430,8 +430,13 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 		case o.trust.Terms.Rereads() != "":
 			s.How = "assumed: " + o.trust.Terms.Rereads()
 		default:
-			s.Seen, s.How = false, "unknown: nobody said that it was delivered"
-			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank())
+			s.Seen, s.How = false, "not known: nobody said that it was delivered"
+			say := finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank())
+			if w, written := o.trust.Written[o.side]; written && !slices.Contains(w, key.ID) {
+				s.How = "not known: what was written for it last does not have this key"
+				say = finding.Run("handoff", o.trust.Name, "--for", o.side).Then(say)
+			}
+			s.Fix = say
 		}
 		out = append(out, s)
 	}
