@@ -393,13 +393,18 @@ func TestConsent(t *testing.T) {
 		d.json(&v, "consent", "show", trust)
 		return v
 	}
+	if v := show(); v.Works || !strings.Contains(v.Summary, "It cannot work: it has no secret and no key") {
+		t.Errorf("without a secret: %+v", v)
+	}
+	d.ok("secret", "add", trust, "--lasts", "90d", "--out", "dome.secret")
 	if v := show(); !v.Works || v.WorksWhole || v.standing()[dome] != "waiting" ||
 		!strings.Contains(v.Summary, dome+" is stopped until an administrator consents") {
 		t.Errorf("%+v", v)
 	}
 	var service consentView
 	d.json(&service, "consent", "show", "frame-courier@ridge")
-	if service.Works || !strings.Contains(service.Summary, "It cannot work: an administrator") {
+	if service.Works || !strings.Contains(service.Summary, "It cannot work: an administrator") ||
+		!strings.Contains(service.Summary, "It has no secret and no key") {
 		t.Errorf("%+v", service)
 	}
 	d.fails(2, []string{"--for is missing"}, "consent", "give", trust)

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -88,6 +89,8 @@ type AskState struct {
 const (
 	Waiting = "waiting"
 	Unknown = "unknown"
+	// Recorded is what somebody said of a consent that a foreign provider keeps
+	Recorded = "told"
 )
 
 // Held reports whether anybody's consent is there.
@@ -156,12 +159,89 @@ func (r *AskState) fill(a Ask, consents []Consent) {
 	}
 }
 
+// Elsewhere says of a permission what is known of it where a foreign provider decides: what somebody recorded here is
+// their word, and the rest is not known.
+func (r *AskState) Elsewhere(provider string) {
+	switch {
+	case r.Problem != "":
+	case r.Held():
+		r.Standing, r.Detail = Recorded, "as "+cmp.Or(r.By, "somebody")+" said: "+r.Detail
+	case r.Standing == Withdrawn:
+		r.Standing, r.Detail = Recorded, "withdrawn, as "+r.By+" said"
+	default:
+		r.Standing, r.Detail = Unknown, "not known: "+provider+" decides"
+	}
+}
+
 // some names up to three of a list.
 func some(list []string) string {
 	if len(list) <= 3 {
 		return strings.Join(list, ", ")
 	}
 	return fmt.Sprintf("%s and %d others", strings.Join(list[:2], ", "), len(list)-2)
+}
+
+// Prospect is what else decides whether a client can work, beside consents.
+type Prospect struct {
+	Kind     oidc.Kind
+	Standing Standing
+	Far      string // name of a foreign provider: what it decides is not known here
+	Auth     string // why the client cannot show that it is itself; "" where it can, or need not
+	Admits   int    // how many people of the ledger the trust admits
+	Of       int    // of how many
+}
+
+// ProspectOf gathers what else decides whether the client of a trust can work.
+func ProspectOf(t *Trust, terms *OIDCTerms, app, provider *Party, secrets []Secret, consents []Consent,
+	persons []people.Person, now time.Time) Prospect {
+	p := Prospect{Standing: t.Standing, Of: len(persons)}
+	if !provider.Own {
+		p.Far = provider.Name
+	}
+	c := app.ClientSide()
+	if c == nil {
+		return p
+	}
+	p.Kind = c.Kind
+	var auth finding.List
+	compareClientAuth(&auth, t, terms, c, provider, secrets, now)
+	for _, f := range auth {
+		if f.Level == finding.Error {
+			p.Auth = f.Saw
+		}
+	}
+	who := t.Admission()
+	for i := range persons {
+		if who.Refuses(&persons[i], consents) == nil {
+			p.Admits++
+		}
+	}
+	return p
+}
+
+// Works says in one line whether the client can work: at all, and with all that it asks for. It counts what the ledger
+// has; what a foreign provider decides is not known, and a client that was never tried is not said to work.
+func (p Prospect) Works(rows []AskState) (works, whole bool, line string) {
+	switch {
+	case p.Standing == Ended || p.Standing == Paused:
+		return false, false, "It cannot work: the trust has " + map[Standing]string{Ended: "ended",
+			Paused: "been paused"}[p.Standing] + "."
+	}
+	works, whole, line = Summarize(p.Kind, rows)
+	switch {
+	case p.Auth != "" && works:
+		return false, false, "It cannot work: it has " + p.Auth + "."
+	case p.Auth != "":
+		return false, false, line + " It has " + p.Auth + "."
+	case p.Far != "":
+		line = "Whether it can work is not known here: " + p.Far + " decides what it grants. " +
+			strings.Replace(line, "It can", "By what is recorded here it can", 1)
+		return false, false, line
+	case works && p.Kind != oidc.Machine && p.Of > 0 && p.Admits == 0:
+		return false, false, fmt.Sprintf("Nobody can sign in: the trust admits none of the %d people "+
+			"in the ledger.", p.Of)
+	}
+	return works, whole, line
 }
 
 // Summarize says in one line whether the client can work with the consents there are: at all, and with all that it asks

@@ -237,3 +237,39 @@ func TestClaimsOfScopes(t *testing.T) {
 		t.Errorf("in an ID token, the rules alone: %v", c)
 	}
 }
+
+// TestWhatElseDecides: a client of a trust that has ended, without a secret, or into which nobody gets, is never said to
+// be able to work; what a foreign provider decides is not known.
+func TestWhatElseDecides(t *testing.T) {
+	rows := []AskState{{Ask: Ask{Name: "openid", As: AsUser}, Label: "openid", Standing: Consented, Everyone: true}}
+	for _, c := range []struct {
+		name  string
+		p     Prospect
+		works bool
+		says  string
+	}{
+		{"good", Prospect{Kind: oidc.Web, Standing: Live, Admits: 3, Of: 4}, true, "It can work"},
+		{"ended", Prospect{Kind: oidc.Web, Standing: Ended, Admits: 3, Of: 4}, false, "the trust has ended"},
+		{"paused", Prospect{Kind: oidc.Web, Standing: Paused, Admits: 3, Of: 4}, false, "been paused"},
+		{"no secret", Prospect{Kind: oidc.Machine, Standing: Live, Auth: "no secret and no key"}, false,
+			"no secret and no key"},
+		{"nobody admitted", Prospect{Kind: oidc.Web, Standing: Live, Of: 4}, false, "none of the 4 people"},
+		{"nobody known", Prospect{Kind: oidc.Web, Standing: Live}, true, "It can work"},
+		{"a machine", Prospect{Kind: oidc.Machine, Standing: Live, Of: 4}, true, "It can work"},
+		{"a foreign provider", Prospect{Kind: oidc.Web, Standing: Live, Far: "southmere", Admits: 3, Of: 4}, false,
+			"not known here: southmere decides"},
+	} {
+		works, _, line := c.p.Works(rows)
+		if works != c.works || !strings.Contains(line, c.says) || !works && strings.HasPrefix(line, "It can work") {
+			t.Errorf("%s: %v, %q", c.name, works, line)
+		}
+	}
+	told, open := rows[0], AskState{Label: "x", Standing: Waiting}
+	told.By, told.Detail = "aiyana", "for everyone by aiyana"
+	told.Elsewhere("southmere")
+	open.Elsewhere("southmere")
+	if told.Standing != Recorded || !strings.Contains(told.Detail, "as aiyana said") || open.Standing != Unknown ||
+		!strings.Contains(open.Detail, "not known") {
+		t.Errorf("%+v, %+v", told, open)
+	}
+}

@@ -157,6 +157,7 @@ const (
 	TrustAssertionsSigned ID = "trust.assertions-signed"
 	TrustBinding          ID = "trust.binding"
 	TrustClient           ID = "trust.client"
+	TrustClientAuth       ID = "trust.client-auth"
 	TrustClientID         ID = "trust.client-id"
 	TrustClock            ID = "trust.clock"
 	TrustEncryption       ID = "trust.encryption"
@@ -322,6 +323,8 @@ func ledgerEntries() []Entry {
 			"The provider signs assertions where the app wants them signed."},
 		{TrustBinding, Pass, "SAML Profiles 4.1", "The bindings by which both sides talk."},
 		{TrustClient, Error, "RFC 6749 2", "The app has a client side."},
+		{TrustClientAuth, Error, "RFC 6749 2.3",
+			"The client has a secret or a key by which it shows that it is itself."},
 		{TrustClientID, Warning, "RFC 6749 2.2", "The client ID that the provider issued is in the ledger."},
 		{TrustClock, Pass, "", "By how much the clocks of both sides may differ."},
 		{TrustEncryption, Error, "SAML Core 6",

@@ -137,6 +137,10 @@ are out hold until they expire; they can no longer be refreshed with the permiss
 			if standing == federation.Withdrawn {
 				head = fmt.Sprintf("withdrawn for %s: %s", in.For, strings.Join(labels, ", "))
 			}
+			if v.Foreign {
+				head = fmt.Sprintf("noted, as %s says: %s. Nothing was changed at %s, which decides; ask its owner",
+					d.Actor, head, v.Provider)
+			}
 		}
 		data := struct {
 			*desk.ConsentView

@@ -143,18 +143,21 @@ func mine(had []federation.Consent, a federation.Ask) []federation.Consent {
 
 // ConsentView is what consent show and permission list --trust show.
 type ConsentView struct {
-	Trust    string                `json:"trust"`
-	Kind     oidc.Kind             `json:"client"`
-	Works    bool                  `json:"works"`
-	Whole    bool                  `json:"worksWhole"` // with all that it asks for
-	Line     string                `json:"summary"`
+	Trust string    `json:"trust"`
+	Kind  oidc.Kind `json:"client"`
+	Works bool      `json:"works"`
+	Whole bool      `json:"worksWhole"` // with all that it asks for
+	Line  string    `json:"summary"`
+	// who decides; what is recorded here is somebody's word
+	Provider string                `json:"foreignProvider,omitempty"`
+	Foreign  bool                  `json:"-"`
 	Rows     []federation.AskState `json:"permissions"`
 	Findings finding.List          `json:"findings"`
 }
 
 // ConsentShow is the matrix of consent of a trust, with advice on least privilege.
 func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
-	t, app, _, err := d.OIDCTrust(name)
+	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
 		return nil, err
 	}
@@ -173,6 +176,17 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	if v.Findings == nil {
 		v.Findings = finding.List{}
 	}
-	v.Works, v.Whole, v.Line = federation.Summarize(v.Kind, v.Rows)
+	persons, err := d.View.Persons()
+	if err != nil {
+		return nil, err
+	}
+	v.Works, v.Whole, v.Line = federation.ProspectOf(t, t.OIDCTerms(), app, provider, s.Secrets, s.Consents, persons,
+		d.Now()).Works(v.Rows)
+	if v.Foreign = !provider.Own; v.Foreign {
+		v.Provider = provider.Name
+		for i := range v.Rows {
+			v.Rows[i].Elsewhere(provider.Name)
+		}
+	}
 	return v, nil
 }
