@@ -82,7 +82,8 @@ func TestCatalogue(t *testing.T) {
 	literals := 0
 	for e, tv := range h.info.Types {
 		if id, ok := e.(*ast.Ident); ok && tv.Value != nil && isID(tv.Type) {
-			if o := h.info.Uses[id]; o != nil && o.Pkg() != nil && o.Pkg().Path() != module+"core/finding" {
+			if o := h.info.Uses[id]; o != nil && o.Parent() != nil && o.Pkg() != nil &&
+				o.Pkg().Path() != module+"core/finding" {
 				t.Errorf("%s: %s is a name of its own for an ID; name the constant of internal/core/finding",
 					h.fset.Position(id.Pos()), id.Name)
 			}

@@ -101,3 +101,28 @@ func TestASheetHasTheKeysThatStandInIt(t *testing.T) {
 	d.ok("handoff", trust, "--for", "app", "--delivered", "ops@nightlog.example")
 	d.ok("key", "activate", "ridge")
 }
+
+// TestWhatAForeignProviderSendsIsNotKnown: what a foreign provider calls a claim is not known without a rule, and never
+// an error; who signs in there is known of those alone of whom it was said, and of nobody nothing is true.
+func TestWhatAForeignProviderSendsIsNotKnown(t *testing.T) {
+	t.Parallel()
+	const trust = "nightlog@southmere"
+	d := demoed(t)
+	d.ok("trust", "remove", trust, "--yes")
+	d.fails(0, []string{"claims.not-known", "not known: no rule says whether southmere sends it"}, "federate",
+		"nightlog", "--with", "southmere")
+	var v struct{ Findings findings }
+	d.json(&v, "trust", "show", trust)
+	if errs := v.Findings.errors(); len(errs) > 0 {
+		t.Errorf("what is not known is wrong: %v", errs)
+	}
+	d.fails(0, []string{"it is known what southmere releases", "tressik watch " + trust}, "next", trust)
+	d.fails(1, []string{"not known: what southmere sends as mail"}, "accounts", "match", trust)
+	d.ok("claims", "set", trust, "mail=person.mail")
+	d.fails(1, []string{"nobody in the ledger is known to sign in at southmere"}, "accounts", "match", trust)
+	for _, x := range []string{"account.strangers", "account.swapped", "account.known"} {
+		if said := d.ok("check", trust, "--all", "--every-check"); strings.Contains(said, x) {
+			t.Errorf("something is said of nobody (%s):\n%s", x, said)
+		}
+	}
+}

@@ -457,7 +457,7 @@ func compareIDTokenAlg(out *finding.List, c *Client, app, provider *Party) {
 
 func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client, provider *Party, secrets []Secret,
 	now time.Time) {
-	const id, check = finding.TrustClientAuth, "client authentication"
+	id, check := finding.TrustClientAuth, "client authentication"
 	if c.Kind.Public() {
 		out.Pass(id, check, "none: a "+string(c.Kind)+" client keeps no secret, PKCE protects its codes")
 		return

@@ -238,8 +238,8 @@ func TestClaimsOfScopes(t *testing.T) {
 	}
 }
 
-// TestWhatElseDecides: a client of a trust that has ended, without a secret, or into which nobody gets, is never said to
-// be able to work; what a foreign provider decides is not known.
+// TestWhatElseDecides: a client of a trust that has ended, without a secret, or into which nobody gets, is never said
+// to be able to work; what a foreign provider decides is not known.
 func TestWhatElseDecides(t *testing.T) {
 	rows := []AskState{{Ask: Ask{Name: "openid", As: AsUser}, Label: "openid", Standing: Consented, Everyone: true}}
 	for _, c := range []struct {

@@ -127,11 +127,15 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 }
 
 // JudgeClaims says of wanted attributes which a person would get and which not.
-func JudgeClaims(t *Trust, app *Party, got []saml.Attribute, persons []people.Person) finding.List {
+func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons []people.Person) finding.List {
 	if app.Entity.SP == nil {
 		return nil
 	}
-	return saml.JudgeWanted(app.Entity.SP.Wanted, got, AdviseWanted(t, persons))
+	far := ""
+	if !provider.Own {
+		far = provider.Name
+	}
+	return saml.JudgeWanted(app.Entity.SP.Wanted, got, AdviseWanted(t, persons), far)
 }
 
 // Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4):

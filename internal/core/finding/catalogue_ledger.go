@@ -46,6 +46,7 @@ const (
 	ClaimsLacking          ID = "claims.lacking"
 	ClaimsMissing          ID = "claims.missing"
 	ClaimsNone             ID = "claims.none"
+	ClaimsNotKnown         ID = "claims.not-known"
 	ClaimsPromised         ID = "claims.promised"
 	ClaimsRequired         ID = "claims.required"
 	ClaimsSameSubject      ID = "claims.same-subject"
@@ -223,6 +224,8 @@ func ledgerEntries() []Entry {
 		{ClaimsLacking, Warning, "", "There is a rule for a claim that the app wants."},
 		{ClaimsMissing, Warning, "", "A claim that the app requires arrived."},
 		{ClaimsNone, Note, "", "The trust releases claims."},
+		{ClaimsNotKnown, Note, "", "What a foreign provider releases is known, from a rule or from a sign-in " +
+			"that was watched."},
 		{ClaimsPromised, Pass, "", "What arrived is what the trust releases."},
 		{ClaimsRequired, Warning, "SAML Metadata 2.4.4.2", "An attribute that the app requires is released."},
 		{ClaimsSameSubject, Error, "SAML Core 8.3",

@@ -562,3 +562,9 @@ func Counts(persons []Person) map[string]int {
 	}
 	return out
 }
+
+// SignsInAt reports whether a person is one of a provider's people: of an own provider everybody is who signs in at no
+// other one alone, of a foreign one those alone of whom it was said.
+func (p *Person) SignsInAt(provider string, own bool) bool {
+	return p.Home == provider || own && p.Home == ""
+}

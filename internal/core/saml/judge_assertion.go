@@ -321,7 +321,7 @@ func (j *judging) attributes() {
 		}
 	}
 	if len(j.Wanted) > 0 {
-		judgeWanted(&j.Findings, j.Wanted, j.Attributes, j.Advise)
+		judgeWanted(&j.Findings, j.Wanted, j.Attributes, j.Advise, "")
 	}
 }
 
@@ -352,14 +352,15 @@ func Satisfies(w Wanted, a Attribute) bool {
 }
 
 // JudgeWanted compares what an app wants with what it gets: one finding for each wanted attribute. advise says what
-// to do about one that is missing; nil gives no more than words.
-func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) finding.List {
+// to do about one that is missing; nil gives no more than words. far names a foreign provider of which got is what is
+// assumed, "" where got is all that is sent: what a foreign provider sends beside is not known, and neither wrong.
+func JudgeWanted(wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy, far string) finding.List {
 	out := make(finding.List, 0, len(wanted))
-	judgeWanted(&out, wanted, got, advise)
+	judgeWanted(&out, wanted, got, advise, far)
 	return out
 }
 
-func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy) {
+func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise func(Wanted) finding.Remedy, far string) {
 	for i := range wanted {
 		w := &wanted[i]
 		at := slices.IndexFunc(got, func(a Attribute) bool { return Satisfies(*w, a) && len(a.Values) > 0 })
@@ -373,13 +374,14 @@ func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise fun
 		if advise != nil {
 			f.Fix = advise(*w)
 		}
-		names := namesOf(got)
+		names, missing := namesOf(got), true
 		if n := near.Names(w.Name, names); len(n) == 0 && w.Friendly != "" {
 			names2 := near.Names(w.Friendly, names)
-			if len(names2) > 0 {
+			if missing = len(names2) == 0; !missing {
 				f.Saw = fmt.Sprintf("wants `%s`, gets `%s`", w.Label(), names2[0])
 			}
 		} else if len(n) > 0 {
+			missing = false
 			f.Saw = fmt.Sprintf("wants `%s`, gets `%s`", w.Name, n[0])
 			if n[0] == w.Name {
 				f.Saw = fmt.Sprintf("`%s` with another NameFormat, or without a value", w.Name)
@@ -388,6 +390,11 @@ func judgeWanted(out *finding.List, wanted []Wanted, got []Attribute, advise fun
 		if w.Required {
 			f.ID, f.Level = finding.ClaimsRequired, finding.Error
 			f.Check = "required attribute " + w.Label()
+		}
+		if missing && far != "" {
+			f.ID, f.Level = finding.ClaimsNotKnown, finding.Note
+			f.Saw = "not known: no rule says whether " + far + " sends it, and under which name"
+			f.Fix = finding.Do("watch a sign-in to see what arrives, or ask its owner and enter it").Then(f.Fix)
 		}
 		out.Add(f)
 	}

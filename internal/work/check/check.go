@@ -311,7 +311,7 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	if err != nil {
 		return err
 	}
-	who := mapping.Admitted(v.Trust, app, rel, v.Consents, v.Crowd.People)
+	who := mapping.Admitted(v.Trust, app, v.Provider, rel, v.Consents, v.Crowd.People)
 	for _, f := range who.Gaps().Findings {
 		if f.ID == finding.ClaimsGap && f.Of == federation.Subject &&
 			slices.ContainsFunc(*out,
@@ -333,7 +333,7 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 		return err
 	}
 	m, err := who.Match(list)
-	if errors.Is(err, mapping.ErrNoAccounts) {
+	if errors.Is(err, mapping.ErrNoAccounts) || errors.Is(err, mapping.ErrNotKnown) {
 		return nil
 	}
 	if err != nil {

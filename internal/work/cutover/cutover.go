@@ -211,9 +211,11 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 	}
 	m, err := (&mapping.Mapper{Book: p.Checker.Book}).Match(t.Name)
 	switch {
-	case errors.Is(err, mapping.ErrNoAccounts), errors.Is(err, mapping.ErrNoKey):
+	case errors.Is(err, mapping.ErrNoAccounts), errors.Is(err, mapping.ErrNoKey), errors.Is(err, mapping.ErrNotKnown):
 		fix := finding.Run("accounts", "load", app.Name, finding.BlankFile)
-		if app.Reads == nil || app.Reads.Key == "" {
+		if errors.Is(err, mapping.ErrNotKnown) {
+			fix = finding.Run("watch", t.Name)
+		} else if app.Reads == nil || app.Reads.Key == "" {
 			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 		}
 		r.Findings.Add(finding.Finding{ID: finding.CutoverAccounts, Level: finding.Note,

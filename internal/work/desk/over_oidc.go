@@ -40,7 +40,7 @@ func (overOIDC) subject(format string) error {
 	return nil
 }
 
-func (overOIDC) preview(v *Preview, t *federation.Trust, _ *federation.Party, r *federation.Releaser,
+func (overOIDC) preview(v *Preview, t *federation.Trust, _, _ *federation.Party, r *federation.Releaser,
 	p *people.Person, _ []people.Person) {
 	_, gaps := r.Attributes(p)
 	v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)

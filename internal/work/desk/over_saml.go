@@ -49,12 +49,12 @@ func (overSAML) name(claim string, in ClaimInput, app *federation.Party) (string
 
 func (overSAML) subject(string) error { return nil }
 
-func (overSAML) preview(v *Preview, t *federation.Trust, app *federation.Party, r *federation.Releaser,
+func (overSAML) preview(v *Preview, t *federation.Trust, app, provider *federation.Party, r *federation.Releaser,
 	p *people.Person, all []people.Person) {
 	attrs, gaps := r.Attributes(p)
 	v.Attributes = append(v.Attributes, attrs...)
 	v.Gaps = append(v.Gaps, gaps...)
-	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, attrs, all)...)
+	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, provider, attrs, all)...)
 }
 
 // samlName finds the attribute name to send: as said; as the app's metadata wants it; the standard's; the claim itself.

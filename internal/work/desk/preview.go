@@ -27,7 +27,7 @@ type Preview struct {
 
 // PreviewClaims works out what a trust would send for a person, without sending it.
 func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
-	t, app, _, err := d.Trust(name)
+	t, app, provider, err := d.Trust(name)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	over(t).preview(v, t, app, r, p, all)
+	over(t).preview(v, t, app, provider, r, p, all)
 	return v, nil
 }
 

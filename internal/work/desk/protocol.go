@@ -18,7 +18,7 @@ type protocol interface {
 	// subject refuses a subject's format that the protocol does not allow. Errors: ErrValue.
 	subject(format string) error
 	// preview fills in what is sent for a person.
-	preview(v *Preview, t *federation.Trust, app *federation.Party, r *federation.Releaser, p *people.Person,
+	preview(v *Preview, t *federation.Trust, app, provider *federation.Party, r *federation.Releaser, p *people.Person,
 		all []people.Person)
 }
 
@@ -58,6 +58,6 @@ func (overNothing) name(claim string, _ ClaimInput, _ *federation.Party) (string
 	return claim, ""
 }
 func (overNothing) subject(string) error { return federation.ErrTerms }
-func (overNothing) preview(*Preview, *federation.Trust, *federation.Party, *federation.Releaser, *people.Person,
-	[]people.Person) {
+func (overNothing) preview(*Preview, *federation.Trust, *federation.Party, *federation.Party, *federation.Releaser,
+	*people.Person, []people.Person) {
 }

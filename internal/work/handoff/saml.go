@@ -23,7 +23,7 @@ func (p overSAML) Compare(v *View) finding.List {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
 			Values: []string{r.Expression}})
 	}
-	for _, f := range federation.JudgeClaims(t, app, promised, v.Crowd.People) {
+	for _, f := range federation.JudgeClaims(t, app, provider, promised, v.Crowd.People) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw
@@ -55,7 +55,7 @@ func (p overSAML) Sheet(v *View, h *Handoff) (err error) {
 }
 
 // Open says which wanted attributes are not released yet.
-func (p overSAML) Open(v *View, found finding.List) []Todo { return claimTodos(v.Trust, found) }
+func (p overSAML) Open(v *View, found finding.List) []Todo { return claimTodos(v, found) }
 
 // Thrift is empty: over SAML nothing is permitted but to sign in.
 func (overSAML) Thrift(*View) finding.List { return nil }
@@ -180,7 +180,8 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 	}
 }
 
-func claimTodos(t *federation.Trust, found finding.List) []Todo {
+func claimTodos(v *View, found finding.List) []Todo {
+	t := v.Trust
 	var out []Todo
 	for _, f := range found {
 		if f.ID == finding.ClaimsRequired {
@@ -189,6 +190,11 @@ func claimTodos(t *federation.Trust, found finding.List) []Todo {
 	}
 	if len(out) == 0 {
 		done := len(t.Rules) > 0
+		if !v.Provider.Own { // what it sends is seen, or entered
+			_, seen := t.Facts[finding.FactClaims]
+			return append(out, Todo{ID: finding.StepClaims, Done: done ||
+				seen, Step: "it is known what " + v.Provider.Name + " releases", Fix: finding.Run("watch", t.Name)})
+		}
 		out = append(out, Todo{ID: finding.StepClaims, Done: done, Step: "claims are released",
 			Fix: finding.Run("claims", "set", t.Name, "mail=person.mail")})
 	}

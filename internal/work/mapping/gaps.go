@@ -25,6 +25,7 @@ type Gaps struct {
 	Same      []Same       `json:"sameSubject"`
 	Forbidden []Forbidden  `json:"forbidden"` // values that their format does not allow
 	Findings  finding.List `json:"findings"`
+	far       string       // name of a foreign provider: what it sends is not known
 }
 
 // RuleGap is a rule that releases nothing for somebody.
@@ -68,6 +69,9 @@ func (t *Those) Gaps() *Gaps {
 	g := &Gaps{Trust: t.trust.Name, People: len(t.all), Rules: []RuleGap{}, Lacking: []string{},
 		Unasked: []string{},
 		Same:    []Same{}, Forbidden: []Forbidden{}, Findings: finding.List{}}
+	if !t.provider.Own {
+		g.far = t.provider.Name
+	}
 	empty, subjects := map[string]*RuleGap{}, map[string][]string{}
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]
@@ -257,10 +261,15 @@ func (g *Gaps) judge() {
 				Then(finding.Run("people", "load", "FILE"))})
 	}
 	for _, name := range g.Lacking {
-		g.Findings.Add(finding.Finding{ID: finding.ClaimsLacking, Level: finding.Warning, Check: name, Of: name,
+		f := finding.Finding{ID: finding.ClaimsLacking, Level: finding.Warning, Check: name, Of: name,
 			Saw:      "no rule releases it",
 			Expected: "a rule, since the app wants it", Side: finding.Provider, Fix: finding.Run("claims", "suggest",
-				g.Trust)})
+				g.Trust)}
+		if g.far != "" {
+			f.ID, f.Level, f.Fix = finding.ClaimsNotKnown, finding.Note, finding.Run("watch", g.Trust)
+			f.Saw = "not known: no rule says whether " + g.far + " sends it"
+		}
+		g.Findings.Add(f)
 	}
 	for _, name := range g.Unasked {
 		g.Findings.Add(finding.Finding{ID: finding.ClaimsUnasked, Level: finding.Note, Check: name, Of: name,

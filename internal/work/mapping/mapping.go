@@ -26,6 +26,7 @@ var (
 	ErrNoAccounts = errors.New("the accounts of the app are not known")
 	ErrField      = errors.New("no account in it has the field by which the app finds one")
 	ErrNoKey      = errors.New("nobody said by which field the app finds an account")
+	ErrNotKnown   = errors.New("not known")
 )
 
 // Load replaces what is known of the accounts inside an app with those of its export. An export in which no account has
@@ -85,19 +86,26 @@ func twice(list []accounts.Account, key, source string) finding.List {
 // Those are the people whom a trust admits, with what the app receives of each.
 type Those struct {
 	trust     *federation.Trust
+	provider  *federation.Party
+	assumed   bool // that they sign in there: nobody said so
 	app       *federation.Party
 	releaser  *federation.Releaser
 	all       []people.Person // whom the trust admits
 	everybody []people.Person
 }
 
-// Admitted are those of everybody whom a trust to an app admits, with the consents given to it, for whoever has read
-// all of them.
-func Admitted(t *federation.Trust, app *federation.Party, releaser *federation.Releaser,
+// Admitted are those of everybody who sign in at the provider of a trust and whom the trust admits, with the consents
+// given to it, for whoever has read all of them. Of a foreign provider those count of whom it was said that they sign
+// in there; where that was said of nobody, everybody is assumed to, which whoever claims something of them has to say.
+func Admitted(t *federation.Trust, app, provider *federation.Party, releaser *federation.Releaser,
 	consents []federation.Consent, everybody []people.Person) *Those {
-	out, may := &Those{trust: t, app: app, releaser: releaser, everybody: everybody}, t.Admission()
+	out := &Those{trust: t, app: app, provider: provider, releaser: releaser, everybody: everybody}
+	may := t.Admission()
+	out.assumed = !provider.Own && !slices.ContainsFunc(everybody,
+		func(p people.Person) bool { return p.SignsInAt(provider.Name, false) })
 	for i := range everybody {
-		if may.Refuses(&everybody[i], consents) == nil {
+		here := out.assumed || everybody[i].SignsInAt(provider.Name, provider.Own)
+		if here && may.Refuses(&everybody[i], consents) == nil {
 			out.all = append(out.all, everybody[i])
 		}
 	}
@@ -106,7 +114,7 @@ func Admitted(t *federation.Trust, app *federation.Party, releaser *federation.R
 
 // admitted reads whom a trust admits; group narrows it, "" does not.
 func (m *Mapper) admitted(trust, group string) (*Those, error) {
-	t, app, _, err := m.Trust(trust)
+	t, app, provider, err := m.Trust(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +130,7 @@ func (m *Mapper) admitted(trust, group string) (*Those, error) {
 	if err != nil {
 		return nil, err
 	}
-	who := Admitted(t, app, r, consents, everybody)
+	who := Admitted(t, app, provider, r, consents, everybody)
 	if group == "" {
 		return who, nil
 	}
@@ -169,7 +177,8 @@ func (m *Mapper) Match(trust string) (*Match, error) {
 	return who.Match(list)
 }
 
-// Match says of each of them which account of the app's list they would be taken for. Errors: ErrNoAccounts, ErrNoKey.
+// Match says of each of them which account of the app's list they would be taken for. Errors: ErrNoAccounts, ErrNoKey,
+// ErrNotKnown.
 func (t *Those) Match(list []accounts.Account) (*Match, error) {
 	if len(list) == 0 {
 		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoAccounts, t.app.Name), finding.Run("accounts", "load",
@@ -179,6 +188,16 @@ func (t *Those) Match(list []accounts.Account) (*Match, error) {
 	if reads == nil || reads.Key == "" {
 		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, t.app.Name), finding.Run("app", "change", t.app.Name,
 			"--reads", "FIELD=NameID", "--account-key", "FIELD"))
+	}
+	from := reads.From(reads.Key)
+	if _, _, ruled := t.trust.RuleFor(from); !t.provider.Own && !ruled && from != federation.Subject {
+		return nil, finding.Advise(fmt.Errorf("%w: what %s sends as %s, by which %s finds accounts", ErrNotKnown,
+			t.provider.Name, from, t.app.Name), finding.Run("watch", t.trust.Name))
+	}
+	if len(t.all) == 0 || t.assumed { // nothing is true of nobody
+		return nil, finding.Advise(fmt.Errorf("%w: nobody in the ledger is known to sign in at %s whom %s admits",
+			ErrNotKnown, t.provider.Name, t.trust.Name), finding.Run("people", "load", finding.BlankFile, "--home",
+			t.provider.Name))
 	}
 	out := &Match{Trust: t.trust.Name, App: t.app.Name, Field: reads.Key, From: reads.From(reads.Key),
 		Admitted: len(t.all),
