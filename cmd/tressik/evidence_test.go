@@ -126,3 +126,18 @@ func TestWhatAForeignProviderSendsIsNotKnown(t *testing.T) {
 		}
 	}
 }
+
+// TestOneWatchOfATrust: two watches of one trust could not tell whose sign-in they see; the second is refused, and says
+// why.
+func TestOneWatchOfATrust(t *testing.T) {
+	t.Parallel()
+	const trust = "skyview@ridge"
+	d := demoed(t)
+	openStage(t, d)
+	w := d.watch(t, trust, "--timeout", "20s")
+	d.fails(1, []string{"is being watched already"}, "watch", trust, "--timeout", "2s")
+	newSurferOn(t, w.link, "mira").onward()
+	if v, code := w.end(); code != 0 || v.State != "signed in" {
+		t.Errorf("the first: %d %s", code, v.State)
+	}
+}

@@ -407,12 +407,14 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 	if t.Facts == nil {
 		t.Facts = map[finding.FactID]Fact{}
 	}
+	var shown []finding.FactID // of a trust that was changed meanwhile a run shows what is still as it was
 	for _, f := range facts {
 		for _, o := range r.Observed {
 			if o.Fact == f.Name && o.Value == f.Value {
 				o.Run = r.Number
 				f.saw(o)
 				t.Facts[f.Name] = f
+				shown = append(shown, f.Name)
 			}
 		}
 	}
@@ -424,6 +426,11 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 		return
 	}
 	p := &Proven{At: r.At, Run: r.Number, Person: r.Person, StandIns: r.StandIns, Facts: r.Proves}
+	for _, f := range r.Proves {
+		if len(r.Observed) > 0 && !slices.Contains(shown, f) {
+			p.Lost = append(p.Lost, f)
+		}
+	}
 	switch r.Kind {
 	case Told:
 		by := ""

@@ -251,6 +251,22 @@ func TestAdmissionIsSeenOfPersons(t *testing.T) {
 	}
 }
 
+// TestARunOfATrustThatChangedMeanwhile shows what is still as it was, and says what of it is not.
+func TestARunOfATrustThatChangedMeanwhile(t *testing.T) {
+	e := newEvidence()
+	r := &Run{Number: 1, Kind: WitnessProof, Rehearsal: Rehearsal{At: now, Trust: e.Name, Verdict: judge.Accepted}}
+	for _, f := range FactsOf(e.Trust, e.app, e.provider) {
+		r.Saw(f, Observation{})
+	}
+	if err := e.Change(now, e.app, e.provider, func(t *Trust) error { t.Admits = "group:x"; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	e.Prove(r, FactsOf(e.Trust, e.app, e.provider))
+	if p := e.Proof(); p.Kind != WitnessProof || !slices.Equal(p.Lost, []finding.FactID{finding.FactAdmission}) {
+		t.Errorf("%+v", p)
+	}
+}
+
 // TestAWordIsTold: what somebody says is told, by whom; the word of a second is added to it, and a run that saw more
 // takes its place.
 func TestAWordIsTold(t *testing.T) {

@@ -43,6 +43,9 @@ type Following struct {
 // ErrBothForeign means that nothing of a trust can be played here: both its parties are foreign and elsewhere.
 var ErrBothForeign = errors.New("passes between two foreign parties")
 
+// ErrWatched means that a trust is watched already.
+var ErrWatched = errors.New("is being watched already")
+
 // follows are the trusts that are watched, each with who hears of it.
 type follows struct {
 	mu   sync.Mutex
@@ -144,7 +147,7 @@ func ReachOf(p *federation.Party, ca []byte) reach.Options {
 
 // Follow has a trust be watched: its foreign side is the real one from now on, as far as that can be reached from this
 // stage, and hear gets each event of it. end takes that back; it waits for no event. Errors: *model.UnknownError,
-// ErrBothForeign, model.ErrEnded.
+// ErrBothForeign, ErrWatched, model.ErrEnded.
 func (k *Keeper) Follow(f Follow, hear func(server.Event)) (how *Following, end func(), err error) {
 	t, app, provider, err := k.d.Trust(f.Trust)
 	if err != nil {
@@ -155,6 +158,9 @@ func (k *Keeper) Follow(f Follow, hear func(server.Event)) (how *Following, end 
 	}
 	if err := t.Registered(); err != nil {
 		return nil, nil, err
+	}
+	if k.follows.has(f.Trust) { // two sign-ins could not be told apart, and each would be kept as the other's
+		return nil, nil, fmt.Errorf("%s %w on this stage; end that watch first", f.Trust, ErrWatched)
 	}
 	x := &followed{Follow: f, real: map[string]bool{}, hear: hear}
 	switch {

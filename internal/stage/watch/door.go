@@ -2,17 +2,23 @@ package watch
 
 import (
 	"bufio"
+	"cmp"
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -76,7 +82,11 @@ type line struct {
 // Around serves the door before a stage.
 func (d *Door) Around(stage http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != doorAt {
+		switch {
+		case r.URL.Path == doorAt && r.Method == http.MethodGet:
+			fmt.Fprint(w, d.proof(r.URL.Query().Get("asked")))
+			return
+		case r.URL.Path != doorAt:
 			stage.ServeHTTP(w, r)
 			return
 		}
@@ -213,6 +223,52 @@ func Sheet(ctx context.Context, ledger, trust, side string) (*play.Played, error
 	return nil, ErrNoStage
 }
 
+// proof is what only who has the door's token can answer to a question.
+func (d *Door) proof(asked string) string {
+	m := hmac.New(sha256.New, []byte(d.Token))
+	m.Write([]byte("the stage of this ledger, asked " + asked))
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// ErrOther means that somebody else than the stage of the ledger answers at its address.
+var ErrOther = errors.New("somebody else answers there")
+
+// proves asks whether it is the stage that answers at the door's address, before anything is sent there: neither the
+// token nor a client's secret is for whoever took the address of a stage that was killed. Errors: ErrOther, ErrNoStage
+// where the stage's process is gone.
+func (d *Door) proves(ctx context.Context, client *http.Client) error {
+	b := make([]byte, 16)
+	if _, err := rand.Read(b); err != nil {
+		return err
+	}
+	asked := hex.EncodeToString(b)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, d.Base+doorAt+"?asked="+asked, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	got, err := io.ReadAll(io.LimitReader(resp.Body, 256))
+	if err == nil && resp.StatusCode == http.StatusOK &&
+		subtle.ConstantTimeCompare(got, []byte(d.proof(asked))) == 1 {
+		return nil
+	}
+	if !d.lives() {
+		return fmt.Errorf("%w: its process is gone, and %w", ErrNoStage, ErrOther)
+	}
+	return ErrOther
+}
+
+// lives reports whether the process that made the door is there.
+func (d *Door) lives() bool {
+	_, id, _ := strings.Cut(filepath.Base(d.path), ".stage-")
+	pid, err := strconv.Atoi(id)
+	return err != nil || !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
+}
+
 // ask gives a stage an order, and reads the first line of its answer. end closes it.
 func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first line, end func() error, err error) {
 	client, err := reach.Client(reach.Options{Pin: d.Pin})
@@ -220,6 +276,17 @@ func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first lin
 		return nil, first, nil, err
 	}
 	client.Timeout = 0 // it lasts as long as the watch does
+	switch err := d.proves(ctx, client); {
+	case err == nil:
+	case ctx.Err() != nil: // whoever asked gave up, which says nothing of the stage
+		return nil, first, nil, fmt.Errorf("asking the stage at %s: %w", d.Base, ctx.Err())
+	case errors.Is(err, syscall.ECONNREFUSED): // nobody listens there any more
+		return nil, first, nil, fmt.Errorf("%w: %v", ErrNoStage, err)
+	case errors.Is(err, ErrNoStage):
+		return nil, first, nil, err
+	default:
+		return nil, first, nil, fmt.Errorf("the stage at %s does not answer: %w", d.Base, err)
+	}
 	body, err := json.Marshal(o)
 	if err != nil {
 		return nil, first, nil, err
@@ -230,13 +297,8 @@ func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first lin
 	}
 	req.Header.Set("Authorization", "Bearer "+d.Token)
 	resp, err := client.Do(req)
-	switch {
-	case ctx.Err() != nil: // whoever asked gave up, which says nothing of the stage
-		return nil, first, nil, fmt.Errorf("asking the stage at %s: %w", d.Base, ctx.Err())
-	case errors.Is(err, syscall.ECONNREFUSED): // nobody listens there any more
-		return nil, first, nil, fmt.Errorf("%w: %v", ErrNoStage, err)
-	case err != nil:
-		return nil, first, nil, fmt.Errorf("the stage at %s does not answer: %w", d.Base, err)
+	if err != nil {
+		return nil, first, nil, fmt.Errorf("the stage at %s does not answer: %w", d.Base, cmp.Or(ctx.Err(), err))
 	}
 	lines = json.NewDecoder(bufio.NewReader(resp.Body))
 	if resp.StatusCode != http.StatusOK || lines.Decode(&first) != nil {

@@ -4,9 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -61,5 +67,46 @@ func TestASlowStageKeepsItsDoor(t *testing.T) {
 	}
 	if _, err := os.Stat(path); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("its door stays: %v", err)
+	}
+}
+
+// TestNothingIsSentToSomebodyElse: where somebody else listens at the address of a stage that was killed, neither its
+// token nor a client's secret is sent there; its door is taken away where its process is gone.
+func TestNothingIsSentToSomebodyElse(t *testing.T) {
+	t.Parallel()
+	var sent atomic.Value
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		if r.Header.Get("Authorization") != "" || len(b) > 0 || r.Method != http.MethodGet {
+			sent.Store(r.Method + " " + r.Header.Get("Authorization") + " " + string(b))
+		}
+		fmt.Fprint(w, `{"how":{"trust":"nightlog@ridge"}}`)
+	}))
+	defer other.Close()
+	gone := exec.Command("true")
+	if err := gone.Run(); err != nil {
+		t.Fatal(err)
+	}
+	for pid, want := range map[int]error{os.Getpid(): ErrOther, gone.Process.Pid: ErrNoStage} {
+		ledger := filepath.Join(t.TempDir(), "tressik.ledger")
+		b, err := json.Marshal(&Door{Base: other.URL, Token: "token-of-the-door"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := fmt.Sprintf("%s.stage-%d", ledger, pid)
+		if err := os.WriteFile(path, b, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		_, _, err = Attach(t.Context(), ledger, play.Follow{Trust: "nightlog@ridge", Secret: "the client's secret"},
+			func(server.Event) {})
+		if !errors.Is(err, want) || want == ErrOther && errors.Is(err, ErrNoStage) {
+			t.Errorf("process %d: %v, want %v", pid, err, want)
+		}
+		if _, err := os.Stat(path); (err == nil) != (want == ErrOther) {
+			t.Errorf("process %d: the door: %v", pid, err)
+		}
+	}
+	if s := sent.Load(); s != nil {
+		t.Errorf("somebody else was sent %v", s)
 	}
 }
