@@ -167,11 +167,32 @@ func letter(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80
 }
 
-// Message writes a message as it travelled, such as a URL, the body of a form or a token, so that it can be read and
-// shown: SAML is written out without signatures, names and values, a token as its header and claims.
+// Message writes a message as it travelled, such as a URL, the body of a form, a captured request, a token or base64 of
+// any of them, so that it can be read and shown: SAML is written out without signatures, names and values, a token as
+// its header and claims. Whatever wrapping is read elsewhere is taken off here too: what stays wrapped is masked by
+// nothing.
 func (m *Mask) Message(text string) string {
+	text = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(text), "\ufeff"))
+	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") {
+		return "Bearer " + m.Message(text[len("Bearer "):])
+	}
 	if head, claims, err := oidc.Peek(text); err == nil {
 		return m.token(head, claims)
+	}
+	switch {
+	case strings.HasPrefix(text, "<"):
+		return m.XML([]byte(text))
+	case strings.HasPrefix(text, "{"):
+		var doc map[string]any
+		if json.Unmarshal([]byte(text), &doc) == nil {
+			return m.document(doc)
+		}
+	}
+	if xml := unwrapped(text); xml != nil {
+		return m.XML(xml)
+	}
+	if strings.ContainsAny(text, " \n") && (strings.Contains(text, "SAMLRe") || strings.Contains(text, "HTTP/")) {
+		return m.request(text)
 	}
 	at, query := "", text
 	if u, err := url.Parse(text); err == nil && u.Scheme != "" && u.Host != "" {
@@ -199,6 +220,74 @@ func (m *Mask) Message(text string) string {
 		}
 	}
 	return join(at, "", strings.Join(lines, "\n"))
+}
+
+// unwrapped is the XML in base64, deflated or not, URL-encoded once or not; nil where it is none.
+func unwrapped(text string) []byte {
+	for range 2 {
+		b, err := saml.Decode64(text)
+		if err == nil {
+			if x, err := saml.Inflate(b); err == nil {
+				b = x
+			}
+			if strings.HasPrefix(strings.TrimSpace(string(b)), "<") {
+				return b
+			}
+			return nil
+		}
+		if text, err = url.QueryUnescape(text); err != nil {
+			return nil
+		}
+	}
+	return nil
+}
+
+// request masks a captured request or answer line by line: each part that carries a message as that, the rest as text.
+// Of what follows the empty line after the headers the whole is one message.
+func (m *Mask) request(text string) string {
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	head, body, _ := strings.Cut(text, "\n\n")
+	var out []string
+	for _, line := range strings.Split(head, "\n") {
+		words := strings.Split(line, " ")
+		for i, w := range words {
+			name, _, found := strings.Cut(line, ":")
+			secret := found && slices.Contains([]string{"cookie", "set-cookie", "authorization"}, strings.ToLower(name))
+			switch {
+			case secret && i > 0:
+				words[i] = m.Word(strings.ToLower(name), w)
+			case strings.Contains(w, "="), strings.Count(w, ".") == 2 && strings.HasPrefix(w, "ey"):
+				words[i] = m.Message(w)
+			default:
+				words[i] = m.Text(w)
+			}
+		}
+		out = append(out, strings.Join(words, " "))
+	}
+	if body = strings.TrimSpace(body); body != "" {
+		out = append(out, "", m.Message(body))
+	}
+	return strings.Join(out, "\n")
+}
+
+// document masks a JSON object, such as an answer of a token endpoint or claims.
+func (m *Mask) document(doc map[string]any) string {
+	for k, v := range doc {
+		if s, ok := v.(string); ok && slices.Contains(secretFields(), k) {
+			if head, claims, err := oidc.Peek(s); err == nil {
+				doc[k] = m.token(head, claims)
+			} else {
+				doc[k] = m.Word(strings.ReplaceAll(k, "_", "-"), s)
+			}
+			continue
+		}
+		doc[k] = m.claim(k, v)
+	}
+	b, err := json.MarshalIndent(doc, "", "  ")
+	if err != nil {
+		return m.Text(fmt.Sprint(doc))
+	}
+	return string(b)
 }
 
 func sorted(v url.Values) []string {

@@ -1,6 +1,10 @@
 package redact
 
 import (
+	"bytes"
+	"compress/flate"
+	"encoding/base64"
+	"net/url"
 	"strings"
 	"testing"
 )
@@ -56,6 +60,51 @@ func TestMessage(t *testing.T) {
 	}
 	if got := m.XML([]byte("<!DOCTYPE x><x>mira</x>")); strings.Contains(got, "mira") {
 		t.Errorf("what is no message: %s", got)
+	}
+}
+
+// TestEveryWrapping: whatever a message is wrapped in, a copy of it shows neither who it is about nor what signs it.
+func TestEveryWrapping(t *testing.T) {
+	const xml = `<samlp:Response xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol"><a:Assertion ` +
+		`xmlns:a="urn:oasis:names:tc:SAML:2.0:assertion"><ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#">` +
+		`<ds:SignatureValue>c2lnbmVk</ds:SignatureValue></ds:Signature><a:Subject><a:NameID>nobody.known</a:NameID>` +
+		`</a:Subject><a:AttributeStatement><a:Attribute Name="mail"><a:AttributeValue>nobody@example.org` +
+		`</a:AttributeValue></a:Attribute></a:AttributeStatement></a:Assertion></samlp:Response>`
+	b64 := base64.StdEncoding.EncodeToString([]byte(xml))
+	var z bytes.Buffer
+	w, err := flate.NewWriter(&z, flate.BestCompression)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Write([]byte(xml)); err != nil || w.Close() != nil {
+		t.Fatal(err)
+	}
+	small := base64.StdEncoding.EncodeToString(z.Bytes())
+	const token = "eyJhbGciOiJSUzI1NiJ9.eyJzdWIiOiJub2JvZHkua25vd24iLCJlbWFpbCI6Im5vYm9keUBleGFtcGxlLm9yZyJ9.c2lnbmVk"
+	folded := b64
+	for i := 76; i < len(folded); i += 77 {
+		folded = folded[:i] + "\n" + folded[i:]
+	}
+	for name, text := range map[string]string{
+		"XML": xml, "XML after a byte order mark": "\ufeff" + xml, "base64": b64, "base64, folded": folded,
+		"base64, URL-encoded": url.QueryEscape(b64), "base64, compressed": small,
+		"a form body": "RelayState=r&SAMLResponse=" +
+			url.QueryEscape(b64), "a URL": "https://app.example/acs?SAMLResponse=" + url.QueryEscape(small),
+		"a captured request": "POST /acs HTTP/1.1\r\nHost: app.example\r\nCookie: s=nobody.known\r\n\r\nSAMLResponse=" +
+			url.QueryEscape(b64), "a token": token, "a header": "Bearer " + token,
+		"a captured header":             "GET /frames HTTP/1.1\nAuthorization: Bearer " + token,
+		"an answer of a token endpoint": `{"access_token":"c2lnbmVk","id_token":"` + token + `","token_type":"Bearer"}`,
+		"claims":                        `{"sub":"nobody.known","email":"nobody@example.org","iss":"https://a"}`,
+	} {
+		got := New().Message(text)
+		for _, leak := range []string{"nobody.known", "nobody@example", "c2lnbmVk", b64[:60], small[:60], "eyJzdWIi"} {
+			if strings.Contains(got, leak) {
+				t.Errorf("%s: the copy shows %q:\n%s", name, leak, got)
+			}
+		}
+		if !strings.Contains(got, "-1") {
+			t.Errorf("%s: nothing stands for what is left out:\n%s", name, got)
+		}
 	}
 }
 
