@@ -318,6 +318,12 @@ func TestCutover(t *testing.T) {
 	if s := standing(); s != "rehearsed" {
 		t.Errorf("a plan makes it %s", s)
 	}
+	// A plan stands where people look.
+	for _, args := range [][]string{{"trust", "list"}, {"trust", "show", trust}, {"due", "--within", "60d"}} {
+		if r := d.run(args...); !strings.Contains(strings.Join(strings.Fields(r.out), " "), "2031-03-09 02:00 UTC") {
+			t.Errorf("%v: the plan does not stand there:\n%s", args, r.out)
+		}
+	}
 	note := d.read("note.md")
 	if !strings.Contains(note, "Sunday, 9 March 2031, 02:00 and 04:00 UTC") || !strings.Contains(note,
 		"If you cannot sign in: the printed atlas") ||

@@ -21,6 +21,7 @@ type Cutover struct {
 	Group   string    `json:"group,omitempty"` // of a pilot
 	From    time.Time `json:"from"`            // planned, or done
 	Until   time.Time `json:"until,omitzero"`  // of a window: after it the plan has lapsed
+	Zone    string    `json:"zone,omitempty"`  // IANA time zone in which it was planned; "" is UTC
 	Back    string    `json:"wayBack"`         // what people use where it has to be taken back, in words
 	By      string    `json:"by"`
 	Despite string    `json:"despite,omitempty"` // why it was done although something was wanting
@@ -48,6 +49,16 @@ func (t *Trust) PlanCutover(c Cutover) error {
 	}
 	t.Plan = &c
 	return nil
+}
+
+// When says when it is to be: in the zone in which it was planned, and in UTC where that is another.
+func (c *Cutover) When() string {
+	utc := c.From.UTC().Format("2006-01-02 15:04 UTC")
+	zone, err := time.LoadLocation(c.Zone)
+	if err != nil || c.Zone == "" || c.Zone == "UTC" {
+		return utc
+	}
+	return c.From.In(zone).Format("2006-01-02 15:04") + " " + c.Zone + " (" + utc + ")"
 }
 
 // GoLive carries a plan out.

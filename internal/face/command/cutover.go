@@ -117,6 +117,7 @@ func (in *cutoverFlags) plan(now time.Time, actor string) (federation.Cutover, e
 		if c.From, c.Until, err = federation.Window(in.window, now, zone); err != nil {
 			return c, fmt.Errorf("--window %w", err)
 		}
+		c.Zone = in.zone
 	}
 	return c, nil
 }

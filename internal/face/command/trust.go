@@ -154,7 +154,7 @@ func (a *App) trustList() *cobra.Command {
 				"Rests on"}, Noun: "trust",
 				Empty: "There is no trust yet. Make the first with `tressik federate APP --with PROVIDER`."}
 			for _, t := range list {
-				b.Rows = append(b.Rows, []string{t.Name, string(t.Standing), t.Admission().Short(), t.Strength,
+				b.Rows = append(b.Rows, []string{t.Name, layout.StandingShort(&t), t.Admission().Short(), t.Strength,
 					t.Over(), layout.ProofShort(&t, d.Now())})
 			}
 			return a.print(format.Page{Data: desk.Results(list, desk.TrustResultOf), Blocks: []format.Block{b}})

@@ -42,7 +42,8 @@ func PlanWords(c *federation.Cutover, now time.Time) string {
 	case c.From.IsZero():
 		return way + ", now"
 	case !c.Until.IsZero():
-		return way + ", from " + format.When(c.From, now) + " until " + c.Until.UTC().Format("15:04 UTC")
+		return way + ", from " + c.When() + ", " + format.Away(c.From, now) + ", until " +
+			c.Until.UTC().Format("15:04 UTC")
 	}
-	return way + ", on " + format.When(c.From, now)
+	return way + ", on " + c.When() + ", " + format.Away(c.From, now)
 }

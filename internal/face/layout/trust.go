@@ -158,6 +158,14 @@ func FailedWords(t *federation.Trust, now time.Time) string {
 		f.Finding)
 }
 
+// StandingShort is the standing of a trust for a column, with when it is to be live where that is planned.
+func StandingShort(t *federation.Trust) string {
+	if t.Plan == nil {
+		return string(t.Standing)
+	}
+	return string(t.Standing) + "; to be live " + t.Plan.When()
+}
+
 // ProofShort is what a trust rests on, for a column.
 func ProofShort(t *federation.Trust, now time.Time) string {
 	p := t.Proof()

@@ -351,7 +351,7 @@ func (c *Checker) runsOut(about func(string) bool, s *state) ([]Item, error) {
 	}
 	var out []Item
 	for _, x := range list {
-		if !about(x.About) {
+		if !about(x.About) || x.Kind == due.Cutover { // a plan is nothing wrong
 			continue
 		}
 		kind := "trust"

@@ -26,6 +26,7 @@ const (
 	Consent     = "consent"     // a person was stopped and waits
 	Pin         = "pin"         // the certificate of a server that is known by it alone
 	People      = "people"      // a file of people was not read for long
+	Cutover     = "cutover"     // a trust is to be made live
 	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
 )
 
@@ -258,6 +259,11 @@ func (f *Finder) trust(t *federation.Trust, app *federation.Party, secrets []fed
 	if last != nil {
 		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
 			app.Contact(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
+	}
+	if c := t.Plan; c != nil {
+		f.add(Cutover, t.Name, "it is to be made live, planned by "+c.By+" for "+c.When(), c.From, app.Contact(),
+			finding.Do("leave it to the timer that runs it, or carry it out at that time").
+				Then(finding.Run("cutover", "--due")))
 	}
 	for _, c := range consents {
 		if c.Standing != federation.Requested {

@@ -320,9 +320,14 @@ func (d *Maker) proven(v *View, machine bool) []Todo {
 			Step: "a real sign-in was watched" + again(t, t.Witnessed, federation.WitnessProof),
 			Fix:  finding.Run("watch", t.Name)})
 	}
-	return append(out, Todo{ID: finding.StepLive, Done: t.Standing == federation.Live ||
-		t.Standing == federation.Paused, Step: "it is live",
-		Fix: finding.Run("cutover", t.Name)})
+	live := Todo{ID: finding.StepLive, Done: t.Standing == federation.Live || t.Standing == federation.Paused,
+		Step: "it is live", Fix: finding.Run("cutover", t.Name)}
+	if t.Plan != nil {
+		live.Step = "it is live; planned for " + t.Plan.When() + " by " + t.Plan.By
+		live.Fix = finding.Do("leave it to the timer that runs it, or carry it out at that time").
+			Then(finding.Run("cutover", "--due"))
+	}
+	return append(out, live)
 }
 
 // again says why a step is open again that was done before: what failed since, or what no longer shows.
