@@ -118,6 +118,7 @@ const (
 	ProbeGone        ID = "probe.gone"
 	ProbeKnown       ID = "probe.known"
 	ProbeKnows       ID = "probe.knows"
+	ProbeMoved       ID = "probe.moved"
 	ProbeNobody      ID = "probe.nobody"
 	ProbePublished   ID = "probe.published"
 	ProbeRedirect    ID = "probe.redirect"
@@ -289,6 +290,7 @@ func ledgerEntries() []Entry {
 		{ProbeGone, Error, "", "There is something at the endpoint's address."},
 		{ProbeKnown, Pass, "", "The provider answers the app as one that it knows."},
 		{ProbeKnows, Pass, "", "The app asks as the ledger has it."},
+		{ProbeMoved, Warning, "RFC 9110 15.4", "The endpoint is where the ledger has it."},
 		{ProbeNobody, Note, "", "There was a real party to ask."},
 		{ProbePublished, Pass, "", "What the ledger writes is published where the other side reads it."},
 		{ProbeRedirect, Error, "", "Redirects lead to an answer, and nowhere that is not safe."},

@@ -163,12 +163,20 @@ func (j *job) reach(ctx context.Context) {
 		if e.of.Own || e.at == "" {
 			continue
 		}
-		c, err := j.client(e.of, nil)
-		var a *answer
-		if err == nil {
-			a, err = j.get(ctx, c, e.at)
-		}
 		check := e.what + " of " + e.of.Name
+		a, err := j.there(ctx, e)
+		if err == nil && a.status/100 == 3 && moved(a.status) && a.to() != nil {
+			j.add(finding.Finding{ID: finding.ProbeMoved, Level: finding.Warning, Check: check, Of: e.what,
+				Saw: "moved for good to " + reach.Shown(a.to().String()), Expected: "what the ledger has: " + e.at,
+				Side: finding.Ledger, Fix: finding.Do("ask the owner of " + e.of.Name + " whether that is right").
+					Then(finding.Run(string(e.of.Kind), "refresh", e.of.Name))})
+			var last *answer
+			if last, _, _, err = j.follow(ctx, e.of, ask{at: e.at}, nobody); err == nil {
+				next := e
+				next.at = last.at.String()
+				a, err = j.there(ctx, next)
+			}
+		}
 		switch {
 		case err != nil:
 			j.trouble(finding.ProbeDown, check, e.at, e.of, err)
@@ -186,6 +194,28 @@ func (j *job) reach(ctx context.Context) {
 		}
 	}
 }
+
+// there asks whether an endpoint is there, by its own method where another one is not known to it. An empty form asks for
+// nothing, and everybody refuses it.
+func (j *job) there(ctx context.Context, e endpoint) (*answer, error) {
+	c, err := j.client(e.of, nil)
+	if err != nil {
+		return nil, err
+	}
+	a, err := j.get(ctx, c, e.at)
+	if err == nil && e.posted && (a.status == http.StatusNotFound || a.status == http.StatusMethodNotAllowed) {
+		return j.post(ctx, c, e.at, url.Values{})
+	}
+	return a, err
+}
+
+// moved reports whether a status says that something has another address from now on (RFC 9110, section 15.4).
+func moved(status int) bool {
+	return status == http.StatusMovedPermanently || status == http.StatusPermanentRedirect
+}
+
+// nobody is where nothing is looked for on the way.
+func nobody(*url.URL, url.Values) bool { return false }
 
 // begins follows the app's own start link to its first request, and judges that as the provider would.
 func (j *job) begins(ctx context.Context) {

@@ -23,8 +23,8 @@ func (o *overOIDC) endpoints(j *job) []endpoint {
 	if doc == nil {
 		return nil
 	}
-	return []endpoint{{"authorization endpoint", doc.AuthorizationEndpoint, j.provider},
-		{"token endpoint", doc.TokenEndpoint, j.provider}, {"JWKS", doc.JWKSURI, j.provider}}
+	return []endpoint{{"authorization endpoint", doc.AuthorizationEndpoint, j.provider, false},
+		{"token endpoint", doc.TokenEndpoint, j.provider, true}, {"JWKS", doc.JWKSURI, j.provider, false}}
 }
 
 func (o *overOIDC) published(p *federation.Party) (at, what string) {

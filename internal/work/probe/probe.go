@@ -190,9 +190,10 @@ type protocol interface {
 }
 
 type endpoint struct {
-	what string
-	at   string
-	of   *federation.Party
+	what   string
+	at     string
+	of     *federation.Party
+	posted bool // it is asked by POST alone (RFC 6749, section 3.2; SAML Bindings, section 3.5)
 }
 
 func (p *Prober) job(name string) (*job, error) {

@@ -32,15 +32,16 @@ func (o *overSAML) endpoints(j *job) []endpoint {
 			e, ok := saml.EndpointFor(r.SSO, binding)
 			switch {
 			case ok && len(out) == 0:
-				out = append(out, endpoint{"sign-on service", e.Location, j.provider})
+				out = append(out, endpoint{"sign-on service", e.Location, j.provider,
+					binding == saml.BindingPOST})
 			case ok && out[0].at != e.Location:
-				out = append(out, endpoint{"sign-on service, HTTP-POST", e.Location, j.provider})
+				out = append(out, endpoint{"sign-on service, HTTP-POST", e.Location, j.provider, true})
 			}
 		}
 	}
 	if r := j.app.Entity.SP; r != nil {
 		if e, ok := saml.EndpointFor(r.ACS, saml.BindingPOST); ok {
-			out = append(out, endpoint{"assertion consumer service", e.Location, j.app})
+			out = append(out, endpoint{"assertion consumer service", e.Location, j.app, true})
 		}
 	}
 	return out
