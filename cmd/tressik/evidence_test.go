@@ -68,7 +68,7 @@ func TestRefusedAsMeant(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "rehearsed" {
 		t.Errorf("somebody who is refused as meant takes the proof back: %s", kind)
 	}
-	r := d.fails(0, []string{"REFUSED, as expected", "petra is none of them"}, "rehearse", trust, "--as", "petra",
+	r := d.fails(0, []string{"REFUSED, as expected", "petra is not admitted"}, "rehearse", trust, "--as", "petra",
 		"--refused")
 	said := r.out + r.err
 	if strings.Contains(said, "--admits") || strings.Contains(said, "trust change") {

@@ -318,7 +318,7 @@ func TestPoliciesOfATrust(t *testing.T) {
 	}
 	d.fails(2, []string{"on or off"}, "trust", "change", trust, "--single-sign-out", "maybe")
 	// Each is enforced in a rehearsal too, and the refusal names the policy.
-	d.fails(3, []string{"policy admits: petra is none of them"}, "rehearse", trust, "--as", "petra")
+	d.fails(3, []string{"policy admits: petra is not admitted"}, "rehearse", trust, "--as", "petra")
 	d.fails(3, []string{"policy sign-in-from of " + trust + ": 203.0.113.9 is in none"}, "rehearse", trust,
 		"--as", "mira", "--suppose", "from=203.0.113.9")
 	d.fails(3, []string{"policy strength"}, "rehearse", trust, "--as", "mira", "--factors", "password")

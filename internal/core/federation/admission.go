@@ -111,7 +111,7 @@ func (a Admission) Refuses(p *people.Person, consents []Consent) *Refusal {
 			"for %s", a.Trust, p.ID)}
 	}
 	// the app is told this: which groups somebody is in is none of its business
-	return &Refusal{"admits", fmt.Sprintf("%s is none of them; %s admits %s", p.ID, a.Trust, a.whom(" or ", ", or "))}
+	return &Refusal{"admits", fmt.Sprintf("%s is not admitted; %s admits %s", p.ID, a.Trust, a.whom(" or ", ", or "))}
 }
 
 // By says by what the rule admits somebody, such as "everyone", "by name" or "group observers"; "" where it does not.

@@ -3,6 +3,7 @@ package layout
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -55,7 +56,8 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	blocks = append(blocks, format.Block{Title: "Sides", Fields: append(fields, sides.after...)})
 	blocks = append(append(blocks, terms...), more...)
 	data.Rests = federation.FactsOf(t, app, provider)
-	blocks = append(blocks, factsBlock(t, app, provider, now), lastBlock(t, now),
+	blocks = append(blocks, factBlocks(t, app, provider, now)...)
+	blocks = append(blocks, lastBlock(t, now),
 		format.Block{Title: "Both sides compared",
 			Findings: passes(fs),
 			Passed:   true})
@@ -184,13 +186,32 @@ func ProofShort(t *federation.Trust, now time.Time) string {
 	return s
 }
 
-// factsBlock lists what a trust rests on, value by value.
-func factsBlock(t *federation.Trust, app, provider *federation.Party, now time.Time) format.Block {
-	b := format.Block{Title: "What each fact rests on"}
+// factBlocks list what a trust rests on, value by value: the facts that rest on the same together, in their order.
+func factBlocks(t *federation.Trust, app, provider *federation.Party, now time.Time) []format.Block {
+	const unshown = "Facts asserted, and shown by nothing"
+	var out []format.Block
 	for _, f := range federation.FactsOf(t, app, provider) {
-		b.Fields = append(b.Fields, [2]string{string(f.Name), FactWords(&f, now) + ": " + cmp.Or(f.Value, "none")})
+		title := "Facts " + FactWords(&f, now)
+		if f.Rests == federation.Asserted {
+			title = unshown
+		}
+		i := slices.IndexFunc(out, func(b format.Block) bool { return b.Title == title })
+		if i < 0 {
+			out = append(out, format.Block{Title: title})
+			i = len(out) - 1
+		}
+		out[i].Fields = append(out[i].Fields, [2]string{string(f.Name), cmp.Or(f.Value, "none")})
 	}
-	return b
+	slices.SortStableFunc(out, func(a, b format.Block) int { // what nothing shows comes last
+		last := func(x format.Block) int {
+			if x.Title == unshown {
+				return 1
+			}
+			return 0
+		}
+		return last(a) - last(b)
+	})
+	return out
 }
 
 // FactWords says what a fact rests on: of whom admission was seen, by whom something was told, whether the party was

@@ -195,8 +195,8 @@ func (j *job) reach(ctx context.Context) {
 	}
 }
 
-// there asks whether an endpoint is there, by its own method where another one is not known to it. An empty form asks for
-// nothing, and everybody refuses it.
+// there asks whether an endpoint is there, by its own method where another one is not known to it. An empty form asks
+// for nothing, and everybody refuses it.
 func (j *job) there(ctx context.Context, e endpoint) (*answer, error) {
 	c, err := j.client(e.of, nil)
 	if err != nil {
