@@ -76,8 +76,8 @@ func TestRefusedAsMeant(t *testing.T) {
 	}
 	d.fails(3, []string{"ACCEPTED, and a refusal was expected"}, "rehearse", trust, "--as", "mira", "--refused")
 	d.ok("rehearse", trust, "--as", "petra", "--refused")
-	if show := d.ok("trust", "show", trust); !strings.Contains(show, "rehearsed for petra refused") ||
-		!strings.Contains(show, "rehearsed for mira") {
+	if show := d.ok("trust", "show", trust); !strings.Contains(show, "petra refused (rehearsed") ||
+		!strings.Contains(show, "mira let in (rehearsed") {
 		t.Errorf("who was seen:\n%s", show)
 	}
 	if said := d.ok("expect", "record", trust); !strings.Contains(said, "petra is refused by saml.admission") {

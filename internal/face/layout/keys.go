@@ -172,10 +172,21 @@ func Drill(d *drill.Drill) format.Page {
 		}
 		blocks = append(blocks, n)
 	}
-	end := "It holds: with everybody told in time, every sign-in goes on after each step. Foreign parties were " +
-		"played by stand-ins."
-	if !d.Holds {
+	end := fmt.Sprintf("It holds for the %s that could be tried, with stand-ins for foreign parties: with "+
+		"everybody told in "+
+		"time, every sign-in goes on after each step.", format.Count(d.Tried(), "trust"))
+	switch {
+	case !d.Holds:
 		end = "It does not hold: see what was refused."
+	case d.Tried() == 0:
+		end = "Whether it holds is not known: no sign-in could be tried."
+	}
+	if n := len(d.NotTried); n > 0 && d.Holds {
+		end += fmt.Sprintf(" Of %s nothing is known.", format.Count(n, "other"))
+	}
+	if n := len(d.Assumed); n > 0 && d.Holds {
+		end += fmt.Sprintf(" That the other side of %s reads the new key by itself is assumed, and was not seen.",
+			format.Count(n, "trust"))
 	}
 	return format.Page{Data: d, Blocks: append(blocks, format.Block{Lines: []string{end}})}
 }

@@ -177,15 +177,26 @@ func Compare(a, b string, list []mapping.Beside, values bool) format.Page {
 // Access is every app that a person gets into.
 func Access(person string, list []mapping.Access) format.Page {
 	b := format.Block{Title: "Where " + person + " gets in", Verdicts: []int{1}, Head: []string{"Trust", "Standing",
-		"Gets in",
-		"Account there"},
+		"Gets in", "Account there"},
 		Noun: "trust", Empty: "There is no trust that anybody signs in by."}
 	for _, x := range list {
 		account := cmp.Or(x.Account, x.How)
 		if len(x.Role) > 0 {
 			account += " (" + strings.Join(x.Role, ", ") + ")"
 		}
-		b.Rows = append(b.Rows, []string{x.Trust, string(x.Standing), yesNo(x.Admitted) + ": " + x.Why, account})
+		in := yesNo(x.Admitted) + ": " + x.Why
+		if x.Unknown {
+			in = x.Why
+		}
+		switch o := x.Seen; {
+		case o == nil && x.Admitted:
+			in += " (not seen yet)"
+		case o != nil && o.Out:
+			in += " (refused, " + string(o.Kind) + ")"
+		case o != nil:
+			in += " (" + string(o.Kind) + ")"
+		}
+		b.Rows = append(b.Rows, []string{x.Trust, string(x.Standing), in, account})
 	}
 	return format.Page{Data: list, Blocks: []format.Block{b}}
 }

@@ -192,6 +192,9 @@ func factBlocks(t *federation.Trust, app, provider *federation.Party, now time.T
 	var out []format.Block
 	for _, f := range federation.FactsOf(t, app, provider) {
 		title := "Facts " + FactWords(&f, now)
+		if f.Name == finding.FactAdmission {
+			title = "Seen: " + FactWords(&f, now)
+		}
 		if f.Rests == federation.Asserted {
 			title = unshown
 		}
@@ -243,11 +246,12 @@ func FactWords(f *federation.Fact, now time.Time) string {
 func admissionWords(f *federation.Fact, now time.Time) string {
 	var out []string
 	for _, o := range f.Seen {
-		who := cmp.Or(o.Person, "somebody unknown")
+		how := "let in"
 		if o.Out {
-			who += " refused"
+			how = "refused"
 		}
-		out = append(out, fmt.Sprintf("%s for %s %s", o.Kind, who, format.Away(o.At, now)))
+		out = append(out, fmt.Sprintf("%s %s (%s %s)", cmp.Or(o.Person, "somebody unknown"), how, o.Kind,
+			format.Away(o.At, now)))
 	}
 	if n := len(out); n > 3 {
 		out = append(out[:3], fmt.Sprintf("and for %d more", n-3))

@@ -24,7 +24,17 @@ type Drill struct {
 	Steps []Step `json:"steps"`
 	// NotTried are the trusts of which no sign-in could be tried, and why
 	NotTried map[string]string `json:"notTried"`
-	Holds    bool              `json:"holds"` // nothing broke in the rollover that waits
+	Holds    bool              `json:"holds"` // of what was tried nothing broke in the rollover that waits
+	// Assumed are the trusts whose other side is taken to have the key without having been given it, and why
+	Assumed map[string]string `json:"assumed"`
+}
+
+// Tried is how many trusts were tried.
+func (d *Drill) Tried() int {
+	if len(d.Steps) == 0 {
+		return 0
+	}
+	return len(d.Steps[0].Accepted)
 }
 
 // Step is the state after one step: which sign-ins were accepted, and which were not.
@@ -48,7 +58,8 @@ type run struct {
 // Run drills the rollover of an own party's key. Each way of it is tried on a Book of its own, with the use cases that
 // the commands run; of what they change nothing is kept. Errors: those of the keyring.
 func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
-	d := &Drill{Party: party, Use: use, Steps: []Step{}, NotTried: map[string]string{}, Holds: true}
+	d := &Drill{Party: party, Use: use, Steps: []Step{}, NotTried: map[string]string{}, Holds: true,
+		Assumed: map[string]string{}}
 	if err := d.waiting(k); err != nil {
 		return nil, err
 	}
@@ -178,6 +189,9 @@ func (d *Drill) waiting(k *keyring.Keeper) error {
 	}
 	for _, s := range sights {
 		if s.Seen {
+			if s.Assumed {
+				d.Assumed[s.Trust] = s.How
+			}
 			continue
 		}
 		if err := x.desk.Prepared(s.Trust, s.Side); err != nil {

@@ -231,6 +231,25 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		Step: "both parties are in the ledger: " + app.Name + ", " + provider.Name},
 		{ID: finding.StepMade, Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
+	if !machine {
+		out = append(out, Todo{ID: finding.StepPeople, Done: len(persons) > 0, Step: "there are people to try it on",
+			Fix: finding.Run("people",
+				"load", "FILE")})
+	}
+	out = append(out, over.Open(v, found)...)
+	let, err := d.LetBe(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range found {
+		if slices.ContainsFunc(let, func(l model.Let) bool { return l.Covers(&f) }) {
+			continue // it was accepted
+		}
+		if f.Level == finding.Error && !f.ID.Of(finding.ClaimsFamily) {
+			out = append(out, todoOf(f))
+		}
+	}
+	// what changes a sheet comes before it is handed over
 	for _, side := range []string{"app", "provider"} {
 		p, about := app, provider.Name
 		if side == "provider" {
@@ -252,24 +271,6 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 			step += ": a real sign-in showed it on " + t.Witnessed.At.Format("2006-01-02")
 		}
 		out = append(out, Todo{ID: finding.StepHandoff.For(side), Done: t.Has(side), Step: step, Fix: fix})
-	}
-	if !machine {
-		out = append(out, Todo{ID: finding.StepPeople, Done: len(persons) > 0, Step: "there are people to try it on",
-			Fix: finding.Run("people",
-				"load", "FILE")})
-	}
-	out = append(out, over.Open(v, found)...)
-	let, err := d.LetBe(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, f := range found {
-		if slices.ContainsFunc(let, func(l model.Let) bool { return l.Covers(&f) }) {
-			continue // it was accepted
-		}
-		if f.Level == finding.Error && !f.ID.Of(finding.ClaimsFamily) {
-			out = append(out, todoOf(f))
-		}
 	}
 	who := "PERSON"
 	for i := range persons {

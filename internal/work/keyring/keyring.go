@@ -402,6 +402,8 @@ type Sight struct {
 	Seen  bool           `json:"seen"`
 	How   string         `json:"how"`
 	Fix   finding.Remedy `json:"fix,omitzero"`
+	// Assumed says that it is taken to have seen the key, since it reads what is published again: nobody saw it do so
+	Assumed bool `json:"assumed,omitempty"`
 }
 
 // Sights says of each trust that a key concerns whether its other side has seen it.
@@ -428,7 +430,7 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 				s.How += " to " + to
 			}
 		case o.trust.Terms.Rereads() != "":
-			s.How = "assumed: " + o.trust.Terms.Rereads()
+			s.How, s.Assumed = "assumed: "+o.trust.Terms.Rereads(), true
 		default:
 			s.Seen, s.How = false, "not known: nobody said that it was delivered"
 			say := finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank())

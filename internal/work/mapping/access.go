@@ -5,6 +5,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 )
 
 // Access is one app that a person gets into, or does not.
@@ -14,9 +15,13 @@ type Access struct {
 	Standing federation.Standing `json:"standing"`
 	Admitted bool                `json:"admitted"`
 	Why      string              `json:"why"` // by which policy
-	Role     []string            `json:"role"`
-	Account  string              `json:"account,omitempty"` // whom the app would take them for
-	How      string              `json:"how,omitempty"`     // what is known of that
+	// Unknown says that it is not known: nobody said whether the person signs in at the foreign provider
+	Unknown bool `json:"notKnown,omitempty"`
+	// Seen is when the person was seen to get in, or not, and how strong that is; nil where they were not
+	Seen    *federation.Observation `json:"seen,omitempty"`
+	Role    []string                `json:"role"`
+	Account string                  `json:"account,omitempty"` // whom the app would take them for
+	How     string                  `json:"how,omitempty"`     // what is known of that
 }
 
 // Access says of every trust whether a person gets in, with which role and account. Errors: *model.UnknownError.
@@ -34,7 +39,7 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 		if all[i].Standing == federation.Ended {
 			continue
 		}
-		t, app, _, err := m.Trust(all[i].Name)
+		t, app, provider, err := m.Trust(all[i].Name)
 		if err != nil {
 			return nil, err
 		}
@@ -46,10 +51,26 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 		if t.Terms.Machine(app) {
 			continue
 		}
+		for _, f := range federation.FactsOf(t, app, provider) {
+			for _, o := range f.Seen {
+				if f.Name == finding.FactAdmission && o.Person == p.ID &&
+					(a.Seen == nil || o.Kind.Stronger(a.Seen.Kind)) {
+					a.Seen = &o
+				}
+			}
+		}
 		who := t.Admission()
 		if r := t.Refuses(p, consents); r != nil {
 			if a.Why = r.Why; r.Policy == "admits" && !who.Consented && !who.Broken {
 				a.Why = "it admits " + t.Admits
+			}
+			out = append(out, a)
+			continue
+		}
+		if a.Seen == nil && !p.SignsInAt(provider.Name, provider.Own) {
+			a.Why = "not known: do they sign in there?"
+			if a.Unknown = !provider.Own; !a.Unknown {
+				a.Why = p.ID + " signs in at " + p.Home
 			}
 			out = append(out, a)
 			continue
