@@ -190,11 +190,11 @@ func Access(person string, list []mapping.Access) format.Page {
 		}
 		switch o := x.Seen; {
 		case o == nil && x.Admitted:
-			in += " (not seen yet)"
+			in += "; untried"
 		case o != nil && o.Out:
-			in += " (refused, " + string(o.Kind) + ")"
+			in += "; refused when tried"
 		case o != nil:
-			in += " (" + string(o.Kind) + ")"
+			in += "; seen"
 		}
 		b.Rows = append(b.Rows, []string{x.Trust, string(x.Standing), in, account})
 	}

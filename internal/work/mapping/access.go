@@ -68,7 +68,7 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			continue
 		}
 		if a.Seen == nil && !p.SignsInAt(provider.Name, provider.Own) {
-			a.Why = "not known: do they sign in there?"
+			a.Why = "not known: at home there?"
 			if a.Unknown = !provider.Own; !a.Unknown {
 				a.Why = p.ID + " signs in at " + p.Home
 			}
