@@ -68,7 +68,7 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			continue
 		}
 		if a.Seen == nil && !p.SignsInAt(provider.Name, provider.Own) {
-			a.Why = "not known: at home there?"
+			a.Why = "not known: no home given"
 			if a.Unknown = !provider.Own; !a.Unknown {
 				a.Why = p.ID + " signs in at " + p.Home
 			}
