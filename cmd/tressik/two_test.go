@@ -393,6 +393,13 @@ func changesAreNamed(t *testing.T, b *browser, ridge, south *organisation) {
 		return len(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings.errors()) > 0
 	})
 	names(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings, "probe.differs", "key is new")
+	if kind := south.proofOf("plates@ridge"); kind != "witnessed less claims, signing keys" {
+		t.Errorf("after another key the trust is %s", kind)
+	}
+	if list := south.ok("trust", "list"); !strings.Contains(strings.Join(strings.Fields(list), " "),
+		"failed: probe.differs") {
+		t.Errorf("a probe that failed is not seen in the list:\n%s", list)
+	}
 }
 
 // probed is what a probe found.

@@ -126,6 +126,8 @@ type Run struct {
 	Proves   []finding.FactID `json:"proves,omitempty"`   // names of the facts that it showed
 	Observed []Observation    `json:"observed,omitempty"` // what it saw of each; none in runs that older versions kept
 	Messages []Message        `json:"messages,omitempty"` // what passed, redacted
+	// facts that the party itself says otherwise, beside those that the findings contradict
+	Contradicted []finding.FactID `json:"contradicted,omitempty"`
 }
 
 // Message is one message of a run, without secrets, signatures and what names a person.
@@ -456,7 +458,7 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 
 // contradicted takes back what a run saw otherwise, and notes that it failed.
 func (t *Trust) contradicted(r *Run) {
-	gone := r.Otherwise()
+	gone := append(r.Otherwise(), r.Contradicted...)
 	t.lose(gone)
 	if slices.Contains(r.Findings.IDs(finding.Error), string(finding.WatchSaid)) {
 		t.Told = nil // one word against another

@@ -198,7 +198,7 @@ func (j *judging) status() bool {
 	case StatusRequestDenied:
 		if j.Far {
 			j.failWith(finding.SAMLAdmission, "admission", saw, "Success", finding.Provider,
-				finding.Do("have the owner of "+j.ProviderName+
+				finding.Do("that is right unless they were meant to get in; then have the owner of "+j.ProviderName+
 					" admit this person to "+j.AppName), "SAML Core 3.2.2.2")
 			break
 		}

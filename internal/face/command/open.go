@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -102,6 +103,7 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 // out.
 func (a *App) costs(c *model.Changes) {
 	list := c.Costs()
+	trusts := map[string][]string{} // by the facts that each loses: of a key many lose the same
 	for len(list) > 0 {
 		name := list[0].Trust
 		var facts []string
@@ -109,7 +111,11 @@ func (a *App) costs(c *model.Changes) {
 			facts = append(facts, fmt.Sprintf("%s (%s)", list[0].Fact, list[0].Rests))
 			list = list[1:]
 		}
-		s := fmt.Sprintf("note: this takes back what was shown of %s: %s", name, strings.Join(facts, ", "))
+		of := strings.Join(facts, ", ")
+		trusts[of] = append(trusts[of], name)
+	}
+	for _, facts := range slices.Sorted(maps.Keys(trusts)) {
+		s := fmt.Sprintf("note: this takes back what was shown of %s: %s", strings.Join(trusts[facts], ", "), facts)
 		if !slices.Contains(a.costly, s) {
 			a.costly = append(a.costly, s)
 			a.say("%s", s)

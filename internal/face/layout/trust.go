@@ -227,6 +227,9 @@ func FactWords(f *federation.Fact, now time.Time) string {
 		return admissionWords(f, now)
 	}
 	s := fmt.Sprintf("%s %s, run %d", f.Rests, format.Away(f.At, now), f.Run)
+	if f.Name == finding.FactAdmission { // older versions did not keep of whom
+		return s + ", for whoever signed in then"
+	}
 	for _, o := range f.Seen {
 		if o.Kind != f.Rests {
 			continue

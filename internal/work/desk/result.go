@@ -127,9 +127,10 @@ type RunResult struct {
 	Number int64                `json:"run"`
 	Kind   federation.ProofKind `json:"kind"`
 	federation.Rehearsal
-	Proves   []finding.FactID         `json:"proves,omitempty"`
-	Observed []federation.Observation `json:"observed,omitempty"`
-	Messages []federation.Message     `json:"messages,omitempty"`
+	Proves       []finding.FactID         `json:"proves,omitempty"`
+	Observed     []federation.Observation `json:"observed,omitempty"`
+	Messages     []federation.Message     `json:"messages,omitempty"`
+	Contradicted []finding.FactID         `json:"contradicted,omitempty"`
 }
 
 // RunResultOf tells of one; where the record changes, the compiler asks here what is told of that.

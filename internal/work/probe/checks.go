@@ -74,6 +74,7 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 		return
 	}
 	list := federation.Differences(p, &now)
+	j.otherwise(p, &now)
 	for _, d := range list {
 		f := finding.Finding{ID: finding.ProbeDiffers, Level: finding.Warning, Check: "what " + p.Name + " publishes",
 			Saw:      d.Words(),
@@ -88,6 +89,23 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 	}
 	if j.same[p.Name] = good; good && len(list) == 0 {
 		j.pass(finding.ProbeSame, "what "+p.Name+" publishes", "as the ledger has it")
+	}
+}
+
+// otherwise notes the facts that a party publishes otherwise than the ledger has them.
+func (j *job) otherwise(was, now *federation.Party) {
+	app, provider := j.t.Sides(now, j.app)
+	if was.Name == j.app.Name {
+		app, provider = now, j.provider
+	}
+	is := map[finding.FactID]string{}
+	for _, f := range federation.FactsOf(j.t, app, provider) {
+		is[f.Name] = f.Value
+	}
+	for _, f := range federation.FactsOf(j.t, j.app, j.provider) {
+		if is[f.Name] != f.Value {
+			j.out.contradicted = append(j.out.contradicted, f.Name)
+		}
 	}
 }
 

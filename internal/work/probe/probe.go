@@ -45,8 +45,10 @@ type Result struct {
 	Records  []federation.Record `json:"records,omitempty"`
 	Run      int64               `json:"run,omitempty"`
 	seen     []seen
-	messages []federation.Message
-	at       time.Time
+	// facts that a party publishes otherwise than the ledger has them
+	contradicted []finding.FactID
+	messages     []federation.Message
+	at           time.Time
 }
 
 // Prober probes trusts of a ledger.
@@ -139,7 +141,7 @@ func (p *Prober) Trusts(ctx context.Context) ([]Result, error) {
 func (p *Prober) keep(list []Result) error {
 	for i := range list {
 		r := &list[i]
-		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages,
+		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages, Contradicted: r.contradicted,
 			Rehearsal: federation.Rehearsal{At: r.at, Trust: r.Trust, Verdict: r.Verdict, StandIns: []string{},
 				Findings: r.Findings, Records: r.Records}}
 		if len(r.Asked) == 0 {
