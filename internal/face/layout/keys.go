@@ -104,7 +104,15 @@ func KeyPlan(p *keyring.Plan, now time.Time) format.Page {
 		}
 		t := format.Block{Head: []string{"Trust", "Who must have it", "Has it", "How that is known"}, Noun: "trust"}
 		for _, s := range u.Sights {
-			t.Rows = append(t.Rows, []string{s.Trust, s.Party, yesNo(s.Seen), s.How})
+			has := "yes"
+			switch {
+			case s.Assumed:
+				has = "assumed"
+			case !s.Seen:
+				has = "not known"
+			}
+			t.Rows = append(t.Rows, []string{s.Trust, s.Party, has,
+				strings.TrimPrefix(strings.TrimPrefix(s.How, "assumed: "), "not known: ")})
 		}
 		blocks = append(blocks, t)
 	}
