@@ -53,7 +53,8 @@ func TestDemoRunsItsStory(t *testing.T) {
 		"ACCEPTED  dome-scheduler@ridge", "ACCEPTED  frame-courier@ridge", "ACCEPTED  skyview@ridge",
 		"ACCEPTED  nightlog@ridge", "ACCEPTED  plate-archive@ridge", "REFUSED  nightlog@southmere",
 		"wants `mail`, gets `email`", "it lacks the slash at the end", "a provider would stop here",
-		"provider knows it  known", "state        signed in", "witnessed, now", "probe.differs", "unless they were meant to get in"} {
+		"provider knows it  known", "state        signed in", "witnessed, now", "probe.differs",
+		"unless they were meant to get in"} {
 		if !strings.Contains(out, w) {
 			t.Errorf("the whole demo does not show %q", w)
 		}

@@ -94,7 +94,7 @@ func BenchmarkExpect(b *testing.B) {
 	defer debug.SetGCPercent(debug.SetGCPercent(stage.GCPercent))
 	d := ledgerOf(b, 2, "rsa-2048")
 	_, prepare, signIn, _ := signingIn(b)
-	k := &expect.Keeper{Player: player(d)}
+	k := &expect.Runner{Player: player(d)}
 	const n = 1000
 	change(b, d, func(tx *model.Edit) error {
 		for range n {

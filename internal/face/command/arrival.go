@@ -31,7 +31,7 @@ it, and for no others. What happens to somebody who comes back is said with tres
 				return usageError{fmt.Errorf("--to PROVIDER is missing: where the people of %s sign in", got[0])}
 			}
 			r, err := changed(a, d, func() (*federation.Route, error) {
-				return (&arrivals.Keeper{Book: d.Book}).Route(got[0], to)
+				return (&arrivals.Router{Book: d.Book}).Route(got[0], to)
 			})
 			if err != nil {
 				return err
@@ -49,7 +49,7 @@ func (a *App) routeList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List where people of which domain sign in", Args: args(),
 		Example: "  tressik route list",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			list, err := (&arrivals.Keeper{Book: d.Book}).Routes()
+			list, err := (&arrivals.Router{Book: d.Book}).Routes()
 			if err != nil {
 				return err
 			}
@@ -68,7 +68,7 @@ func (a *App) routeRemove() *cobra.Command {
 		Args: args("DOMAIN"), Example: "  tressik route remove southmere.example",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if err := a.change(d, func() error {
-				return (&arrivals.Keeper{Book: d.Book}).Unroute(
+				return (&arrivals.Router{Book: d.Book}).Unroute(
 					got[0])
 			}); err != nil {
 				return err
@@ -106,7 +106,7 @@ routed there (tressik route).`,
 				in.Takes = append(in.Takes, federation.Fill{Field: attr, From: claim})
 			}
 			t, err := changed(a, d, func() (*federation.Trust, error) {
-				return (&arrivals.Keeper{Book: d.Book}).Set(got[0], in)
+				return (&arrivals.Router{Book: d.Book}).Set(got[0], in)
 			})
 			if err != nil {
 				return err
@@ -153,7 +153,7 @@ func (a *App) peopleBind() *cobra.Command {
 					got[0])}
 			}
 			if err := a.change(d, func() error {
-				return (&arrivals.Keeper{Book: d.Book}).Bind(got[0], trust, subject)
+				return (&arrivals.Router{Book: d.Book}).Bind(got[0], trust, subject)
 			}); err != nil {
 				return err
 			}

@@ -57,7 +57,7 @@ and its own sign-in stays for emergencies.`,
 			if err != nil {
 				return err
 			}
-			p := &cutover.Planner{Keeper: a.expecter(d), Checker: a.checker(d, 14*24*time.Hour, 90*24*time.Hour)}
+			p := &cutover.Planner{Runner: a.expecter(d), Checker: a.checker(d, 14*24*time.Hour, 90*24*time.Hour)}
 			if in.due {
 				return a.cutDue(cmd, p)
 			}

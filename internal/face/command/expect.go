@@ -27,7 +27,7 @@ func (a *App) expectCmd() *cobra.Command {
 	return c
 }
 
-func (a *App) expecter(d *desk.Desk) *expect.Keeper { return &expect.Keeper{Player: a.player(d)} }
+func (a *App) expecter(d *desk.Desk) *expect.Runner { return &expect.Runner{Player: a.player(d)} }
 
 // expectFlags are what is said of a new expectation.
 type expectFlags struct {
@@ -244,5 +244,5 @@ func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trus
 		return nil, fmt.Errorf("the change cannot be made: %s", strings.TrimPrefix(strings.TrimSpace(said.String()),
 			"tressik: "))
 	}
-	return (&expect.Keeper{Player: play.On(b)}).Run(cmd.Context(), trusts, false)
+	return (&expect.Runner{Player: play.On(b)}).Run(cmd.Context(), trusts, false)
 }

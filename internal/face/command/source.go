@@ -17,7 +17,7 @@ import (
 	"tressik.example/internal/work/sources"
 )
 
-func (a *App) sources(d *desk.Desk) *sources.Keeper { return &sources.Keeper{Book: d.Book, Env: a.Env} }
+func (a *App) sources(d *desk.Desk) *sources.Reader { return &sources.Reader{Book: d.Book, Env: a.Env} }
 
 // freshen reads directories again whose people were read too long ago. One that cannot be read is said, and what was
 // read before is used.
@@ -28,7 +28,7 @@ func (a *App) freshen(ctx context.Context, d *desk.Desk) {
 	}
 	for i := range stale {
 		s := &stale[i]
-		if _, err := a.renewSource(ctx, d, s, (*sources.Keeper).Renew); err != nil {
+		if _, err := a.renewSource(ctx, d, s, (*sources.Reader).Renew); err != nil {
 			a.say("note: people of %s are those of %s: %s", s.Name, s.Read.UTC().Format("2006-01-02 15:04 UTC"),
 				words(err))
 		}
@@ -37,7 +37,7 @@ func (a *App) freshen(ctx context.Context, d *desk.Desk) {
 
 // renewSource reads the people of a source, and keeps them.
 func (a *App) renewSource(ctx context.Context, d *desk.Desk, s *people.Source,
-	keep func(*sources.Keeper, *people.Source, *people.Directory) (*sources.Outcome, error)) (*sources.Outcome, error) {
+	keep func(*sources.Reader, *people.Source, *people.Directory) (*sources.Outcome, error)) (*sources.Outcome, error) {
 	k := a.sources(d)
 	dir, err := k.Fetch(ctx, s)
 	if err != nil {
@@ -94,7 +94,7 @@ read from there each time.`,
 					return err
 				}
 			}
-			o, err := a.renewSource(cmd.Context(), d, &s, (*sources.Keeper).Add)
+			o, err := a.renewSource(cmd.Context(), d, &s, (*sources.Reader).Add)
 			if errors.Is(err, people.ErrSource) {
 				return usageError{err}
 			}
@@ -167,7 +167,7 @@ func (a *App) sourceRead() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o, err := a.renewSource(cmd.Context(), d, s, (*sources.Keeper).Renew)
+			o, err := a.renewSource(cmd.Context(), d, s, (*sources.Reader).Renew)
 			if err != nil {
 				return err
 			}

@@ -120,7 +120,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 	a.freshen(ctx, d)
 	player := a.livePlayer()
 	o := stage.Options{Remedy: format.Remedy, Notice: a.notices(in.real),
-		Passwords: sources.Passwords{Keeper: &sources.Keeper{Book: player.Book, Env: a.Env}},
+		Passwords: sources.Passwords{Keeper: &sources.Reader{Book: player.Book, Env: a.Env}},
 		Watch:     hear}
 	s, keeper, err := player.Stage(play.StageInput{Context: context.WithoutCancel(ctx), Ledger: a.opened, Base: base,
 		RealKeys: in.real, CA: ca, Real: in.others,

@@ -11,8 +11,8 @@ import (
 	"tressik.example/internal/model"
 )
 
-// Keeper works on a ledger.
-type Keeper struct{ *model.Book }
+// Router works on a ledger.
+type Router struct{ *model.Book }
 
 // Errors that callers test for.
 var (
@@ -22,7 +22,7 @@ var (
 
 // Route sends people of a domain to a provider, through the trust by which one of the own providers is its client.
 // Errors: ErrNoWay, ErrRouted, federation.ErrArrival, *model.UnknownError.
-func (k *Keeper) Route(domain, provider string) (*federation.Route, error) {
+func (k *Router) Route(domain, provider string) (*federation.Route, error) {
 	domain, err := federation.CheckDomain(domain)
 	if err != nil {
 		return nil, err
@@ -70,7 +70,7 @@ func (k *Keeper) Route(domain, provider string) (*federation.Route, error) {
 }
 
 // Unroute takes the route of a domain away. Errors: *model.UnknownError.
-func (k *Keeper) Unroute(domain string) error {
+func (k *Router) Unroute(domain string) error {
 	err := k.Change(func(tx *model.Edit) error { return tx.RemoveRoute(domain) })
 	if errors.Is(err, model.ErrNotFound) {
 		return &model.UnknownError{What: "route for the domain", Name: domain, Add: "see `tressik route list`"}
@@ -79,14 +79,14 @@ func (k *Keeper) Unroute(domain string) error {
 }
 
 // Routes lists the routes.
-func (k *Keeper) Routes() ([]federation.Route, error) {
+func (k *Router) Routes() ([]federation.Route, error) {
 	routes, _, err := k.Arrivals()
 	return routes, err
 }
 
 // Set says what happens to somebody who comes in through a trust; empty parts stay as they are. Errors:
 // federation.ErrArrival, *model.UnknownError.
-func (k *Keeper) Set(trust string, in federation.Arrival) (*federation.Trust, error) {
+func (k *Router) Set(trust string, in federation.Arrival) (*federation.Trust, error) {
 	t, app, _, err := k.Trust(trust)
 	if err != nil {
 		return nil, err
@@ -122,7 +122,7 @@ func (k *Keeper) Set(trust string, in federation.Arrival) (*federation.Trust, er
 }
 
 // Bind says as whom a subject of an upstream provider comes in. Errors: *model.UnknownError, federation.ErrArrival.
-func (k *Keeper) Bind(person, trust, subject string) error {
+func (k *Router) Bind(person, trust, subject string) error {
 	p, err := k.Person(person)
 	if err != nil {
 		return err

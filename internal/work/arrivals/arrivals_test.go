@@ -13,7 +13,7 @@ import (
 )
 
 // upstream adds a foreign provider whose client the own one is.
-func upstream(t *testing.T) (*fixture.House, *arrivals.Keeper) {
+func upstream(t *testing.T) (*fixture.House, *arrivals.Router) {
 	h := fixture.New(t)
 	southmere := &federation.Party{Name: "southmere", Kind: federation.Provider, OpenID: &federation.OpenID{
 		Discovery: oidc.Discovery{Issuer: "https://idp.southmere.example",
@@ -24,7 +24,7 @@ func upstream(t *testing.T) (*fixture.House, *arrivals.Keeper) {
 	if _, _, err := h.Federate(federation.OverOIDC, "ridge", "southmere", "k", desk.Terms{}); err != nil {
 		t.Fatal(err)
 	}
-	return h, &arrivals.Keeper{Book: h.Book}
+	return h, &arrivals.Router{Book: h.Book}
 }
 
 // TestRoutes: people of a domain go one way, where one leads.

@@ -20,7 +20,7 @@ import (
 
 // Planner makes trusts of a ledger live.
 type Planner struct {
-	*expect.Keeper
+	*expect.Runner
 	Checker *check.Checker
 }
 

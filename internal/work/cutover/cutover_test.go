@@ -20,7 +20,7 @@ import (
 )
 
 func planner(h *fixture.House) *cutover.Planner {
-	return &cutover.Planner{Keeper: &expect.Keeper{Player: h.Player()}, Checker: &check.Checker{Book: h.Book,
+	return &cutover.Planner{Runner: &expect.Runner{Player: h.Player()}, Checker: &check.Checker{Book: h.Book,
 		Sides:  h.Sides(),
 		Keeper: &keyring.Keeper{Book: h.Book}, Old: 90 * 24 * time.Hour}}
 }

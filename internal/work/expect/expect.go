@@ -21,8 +21,8 @@ import (
 	"tressik.example/internal/stage/rehearse"
 )
 
-// Keeper keeps expectations of a ledger.
-type Keeper struct{ *play.Player }
+// Runner keeps expectations of a ledger.
+type Runner struct{ *play.Player }
 
 // Errors that callers test for.
 var (
@@ -32,7 +32,7 @@ var (
 )
 
 // Add keeps an expectation. Errors: *model.UnknownError, ErrFit.
-func (k *Keeper) Add(e *federation.Expected) error {
+func (k *Runner) Add(e *federation.Expected) error {
 	t, app, _, err := k.Trust(e.Trust)
 	if err != nil {
 		return err
@@ -66,7 +66,7 @@ func (k *Keeper) Add(e *federation.Expected) error {
 }
 
 // Record keeps what the newest rehearsal of a trust showed. Errors: ErrNothing.
-func (k *Keeper) Record(trust string) (*federation.Expected, error) {
+func (k *Runner) Record(trust string) (*federation.Expected, error) {
 	if _, _, _, err := k.Trust(trust); err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func (k *Keeper) Record(trust string) (*federation.Expected, error) {
 }
 
 // Remove takes an expectation away. Errors: ErrUnknown.
-func (k *Keeper) Remove(id int64) (*federation.Expected, error) {
+func (k *Runner) Remove(id int64) (*federation.Expected, error) {
 	list, err := k.Expectations("")
 	if err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func (k *Keeper) Remove(id int64) (*federation.Expected, error) {
 }
 
 // List lists expectations of a trust; "" lists all.
-func (k *Keeper) List(trust string) ([]federation.Expected, error) {
+func (k *Runner) List(trust string) ([]federation.Expected, error) {
 	if trust != "" {
 		if _, _, _, err := k.Trust(trust); err != nil {
 			return nil, err
@@ -117,7 +117,7 @@ type Outcome struct {
 
 // Run runs the expectations of trusts, of all where none is named, several at once. Errors: *model.UnknownError, those
 // of the ledger.
-func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome, error) {
+func (k *Runner) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome, error) {
 	var all []federation.Expected
 	if len(trusts) == 0 {
 		trusts = []string{""}
@@ -174,7 +174,7 @@ func (k *Keeper) Run(ctx context.Context, trusts []string, keep bool) ([]Outcome
 }
 
 // who finds the persons that expectations name, by ID; those who left are not among them.
-func (k *Keeper) who(all []federation.Expected) (map[string]people.Person, error) {
+func (k *Runner) who(all []federation.Expected) (map[string]people.Person, error) {
 	persons := map[string]people.Person{}
 	for i := range all {
 		id := all[i].As
@@ -197,7 +197,7 @@ func (k *Keeper) who(all []federation.Expected) (map[string]people.Person, error
 }
 
 // trust runs the expectations of one trust.
-func (k *Keeper) trust(ctx context.Context, name string, out []Outcome, which []int,
+func (k *Runner) trust(ctx context.Context, name string, out []Outcome, which []int,
 	persons map[string]people.Person) error {
 	t, err := k.View.Trust(name)
 	if err != nil {
@@ -246,7 +246,7 @@ func (x *Outcome) left() {
 }
 
 // explain says of each that does not hold what changed since it did, and what to do.
-func (k *Keeper) explain(out []Outcome) error {
+func (k *Runner) explain(out []Outcome) error {
 	for i := range out {
 		x := &out[i]
 		if x.Holds {
@@ -305,7 +305,7 @@ func Changed(e *model.Entry) string {
 }
 
 // held notes when those that hold did.
-func (k *Keeper) held(out []Outcome) error {
+func (k *Runner) held(out []Outcome) error {
 	seq, err := k.LastSeq()
 	if err != nil {
 		return err

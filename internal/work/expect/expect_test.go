@@ -17,7 +17,7 @@ func TestExpectations(t *testing.T) {
 	if _, _, err := h.SetClaims(fixture.OverSAML, desk.ClaimInput{Assign: []string{"mail=person.mail"}}); err != nil {
 		t.Fatal(err)
 	}
-	k := &expect.Keeper{Player: h.Player()}
+	k := &expect.Runner{Player: h.Player()}
 	for _, c := range []struct {
 		e    federation.Expected
 		want error
@@ -51,7 +51,7 @@ func TestExpectations(t *testing.T) {
 	if _, err := desk.New(tried).ChangeTrust(fixture.OverSAML, desk.Terms{Admits: "group:directors"}); err != nil {
 		t.Fatal(err)
 	}
-	list, err := (&expect.Keeper{Player: fixture.PlayerOn(tried)}).Run(context.Background(), nil, false)
+	list, err := (&expect.Runner{Player: fixture.PlayerOn(tried)}).Run(context.Background(), nil, false)
 	if err != nil || len(list) != 1 || list[0].Holds || len(list[0].Since) == 0 {
 		t.Errorf("%+v %v", list, err)
 	}

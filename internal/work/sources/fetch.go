@@ -12,7 +12,7 @@ import (
 )
 
 // Fetch reads the people of a source. Nothing is kept. Errors: people.ErrSource, those of reading.
-func (k *Keeper) Fetch(ctx context.Context, s *people.Source) (*people.Directory, error) {
+func (k *Reader) Fetch(ctx context.Context, s *people.Source) (*people.Directory, error) {
 	if err := s.Check(); err != nil {
 		return nil, err
 	}
@@ -35,7 +35,7 @@ func (k *Keeper) Fetch(ctx context.Context, s *people.Source) (*people.Directory
 }
 
 // server is the directory server of a source, with the password of its bind name.
-func (k *Keeper) server(s *people.Source) (*reach.LDAP, error) {
+func (k *Reader) server(s *people.Source) (*reach.LDAP, error) {
 	l := &reach.LDAP{Source: *s}
 	switch where, what, _ := strings.Cut(s.Password, ":"); where {
 	case "file":
@@ -56,7 +56,7 @@ func (k *Keeper) server(s *people.Source) (*reach.LDAP, error) {
 }
 
 // Passwords checks the passwords of people who came from directories, by binding there with them.
-type Passwords struct{ Keeper *Keeper }
+type Passwords struct{ Keeper *Reader }
 
 // Has reports whether somebody has a password.
 func (p Passwords) Has(who *people.Person) bool {

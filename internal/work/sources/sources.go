@@ -10,8 +10,8 @@ import (
 	"tressik.example/internal/model"
 )
 
-// Keeper works on the sources of a ledger.
-type Keeper struct {
+// Reader works on the sources of a ledger.
+type Reader struct {
 	*model.Book
 	Env func(string) string
 }
@@ -31,15 +31,15 @@ type Outcome struct {
 
 // Add keeps a source with the people that were read of it. Errors: model.ErrExists for somebody who came from
 // elsewhere.
-func (k *Keeper) Add(s *people.Source, dir *people.Directory) (*Outcome, error) {
+func (k *Reader) Add(s *people.Source, dir *people.Directory) (*Outcome, error) {
 	return k.keep(s, dir, true)
 }
 
 // List is every source of the ledger.
-func (k *Keeper) List() ([]people.Source, error) { return k.View.Sources() }
+func (k *Reader) List() ([]people.Source, error) { return k.View.Sources() }
 
 // Source returns a source by its name. Errors: *model.UnknownError.
-func (k *Keeper) Source(name string) (*people.Source, error) {
+func (k *Reader) Source(name string) (*people.Source, error) {
 	all, err := k.View.Sources()
 	if err != nil {
 		return nil, err
@@ -57,19 +57,19 @@ func (k *Keeper) Source(name string) (*people.Source, error) {
 
 // Renew keeps the people that were read again of a source. Those who are in it no longer go. Errors: model.ErrExists
 // for somebody who came from elsewhere.
-func (k *Keeper) Renew(s *people.Source, dir *people.Directory) (*Outcome, error) {
+func (k *Reader) Renew(s *people.Source, dir *people.Directory) (*Outcome, error) {
 	return k.keep(s, dir, false)
 }
 
 // Remove takes a source away, and the people who came from it.
-func (k *Keeper) Remove(name string) error {
+func (k *Reader) Remove(name string) error {
 	if _, err := k.Source(name); err != nil {
 		return err
 	}
 	return k.Change(func(tx *model.Edit) error { return tx.RemoveSource(name) })
 }
 
-func (k *Keeper) keep(s *people.Source, dir *people.Directory, added bool) (*Outcome, error) {
+func (k *Reader) keep(s *people.Source, dir *people.Directory, added bool) (*Outcome, error) {
 	o := &Outcome{Source: s.Name, Read: len(dir.Persons), Skipped: dir.Skipped}
 	return o, k.Change(func(tx *model.Edit) error {
 		if added {
@@ -84,7 +84,7 @@ func (k *Keeper) keep(s *people.Source, dir *people.Directory, added bool) (*Out
 }
 
 // Stale lists the directories whose people were read too long ago.
-func (k *Keeper) Stale() ([]people.Source, error) {
+func (k *Reader) Stale() ([]people.Source, error) {
 	all, err := k.View.Sources()
 	return slices.DeleteFunc(all, func(s people.Source) bool {
 		fresh := Fresh

@@ -15,7 +15,7 @@ import (
 // touched.
 func TestSources(t *testing.T) {
 	h := fixture.New(t)
-	k := &sources.Keeper{Book: h.Book}
+	k := &sources.Reader{Book: h.Book}
 	staff := &people.Source{Name: "staff", At: "ldaps://directory.kestrelridge.example",
 		Base: "dc=kestrelridge,dc=example"}
 	crowd := func(ids ...string) *people.Directory {
