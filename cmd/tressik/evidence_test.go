@@ -28,6 +28,9 @@ func TestAChangeSaysWhatItCosts(t *testing.T) {
 	} {
 		r := d.fails(0, nil, append(c.args, "--dry-run")...)
 		said := r.out + r.err
+		if !strings.HasPrefix(r.out, "This is how it would be; nothing was kept (--dry-run).") {
+			t.Errorf("%v: it begins as if it had been done:\n%s", c.args, r.out)
+		}
 		if !strings.Contains(said, "nothing was kept (--dry-run)") ||
 			strings.Contains(said, "takes back what was shown of "+trust) != (c.cost != "") ||
 			!strings.Contains(said, c.cost) {

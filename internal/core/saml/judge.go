@@ -203,9 +203,8 @@ func (j *judging) status() bool {
 			break
 		}
 		j.failWith(finding.SAMLAdmission, "admission", saw, "Success", finding.Provider,
-			finding.Do("that is right unless they were meant to get in; then decide whether they belong "+
-				"into an admitted "+
-				"group, or whether the trust should admit them").
+			finding.Do("nothing is wrong unless they were meant to get in: it is yours to decide whether they belong "+
+				"into an admitted group, or whether the trust should admit them").
 				Then(named(j.Trust, "see whom the trust admits", "trust", "show", j.Trust)), "SAML Core 3.2.2.2")
 	case StatusNoAuthn:
 		j.fail(finding.SAMLStrength, "authentication strength", saw, "Success", finding.Person,

@@ -23,8 +23,9 @@ func (a *App) checker(d *desk.Desk, within, old time.Duration) *check.Checker {
 func (a *App) checkCmd() *cobra.Command {
 	var sarif, junit, within, old string
 	var all bool
-	c := &cobra.Command{Use: "check [TRUST or PARTY…]", Short: "Make every judgement that needs no network, in one run",
-		Args: args("[NAME…]"), Annotations: map[string]string{takesNames: "yes"},
+	c := &cobra.Command{Use: "check [TRUST or PARTY…]",
+		Short: "Make every judgement that needs no network, in one run",
+		Args:  args("[NAME…]"), Annotations: map[string]string{takesNames: "yes"},
 		Long: `Judge trusts and parties, all where none is named: both sides compared, redirect URIs, certificates,
 permissions that are not needed, not used or included in others, secrets that nobody uses, gaps in what is released
 and people whom an app does not know, live trusts whose proof is old, trusts without an owner, what runs out. It

@@ -117,7 +117,8 @@ func (a *App) claimsList() *cobra.Command {
 }
 
 func (a *App) claimsDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Release a claim no longer", Args: args("TRUST", "CLAIM…"),
+	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Release a claim no longer",
+		Args:    args("TRUST", "CLAIM…"),
 		Example: "  tressik claims drop nightlog@ridge displayName", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, err := changed(a, d, func() (*federation.Trust, error) { return d.DropClaims(got[0], got[1:]) })

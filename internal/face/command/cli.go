@@ -354,7 +354,14 @@ func (a *App) withPeople(f func(d *desk.Desk, args []string) error) func(*cobra.
 	}
 }
 
-func (a *App) print(p format.Page) error { return a.printer().Print(p) }
+// print writes what a command tells. What was worked out with --dry-run is told as what would be.
+func (a *App) print(p format.Page) error {
+	if a.dry && a.format == "table" { // programs read what stands there; they are told on standard error
+		p.Blocks = append([]format.Block{{Lines: []string{"This is how it would be; nothing was kept (--dry-run)."}}},
+			p.Blocks...)
+	}
+	return a.printer().Print(p)
+}
 
 func (a *App) printer() *format.Printer {
 	return &format.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every}

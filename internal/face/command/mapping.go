@@ -300,8 +300,8 @@ tressik claims gaps TRUST names it.`,
 func (a *App) claimsRole() *cobra.Command {
 	in := desk.ClaimInput{Roles: &claims.Roles{}}
 	claim := "role"
-	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups", Args: args("TRUST",
-		"GROUP=ROLE…"),
+	c := &cobra.Command{Use: "role TRUST GROUP=ROLE…", Short: "Release a role by a table of groups",
+		Args: args("TRUST", "GROUP=ROLE…"),
 		Long: `Set a claim by a table: who is in a group gets its role. Of several that fit the first in the table
 counts, or with --several all do; who is in none gets --default, or nothing. It replaces the table that is there.`,
 		Example:           "  tressik claims role nightlog@ridge directors=chief observers=reader --default guest",

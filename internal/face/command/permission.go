@@ -139,7 +139,8 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 func (a *App) permissionDrop() *cobra.Command {
 	var as string
 	c := &cobra.Command{Use: "drop TRUST PERMISSION…",
-		Short: "Have a client ask for permissions no longer; their consents go too", Args: args("TRUST", "PERMISSION…"),
+		Short:             "Have a client ask for permissions no longer; their consents go too",
+		Args:              args("TRUST", "PERMISSION…"),
 		Example:           "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write",
 		ValidArgsFunction: a.asked,
 		RunE: a.with(func(d *desk.Desk, got []string) error {

@@ -80,7 +80,8 @@ func TestToneAndMark(t *testing.T) {
 func TestSafeKeepsText(t *testing.T) {
 	for in, want := range map[string]string{"Ærøskøbing\n日本": "Ærøskøbing\n日本", "a\r\nb": "a\nb",
 		"a\tb":          "a b",
-		"\u202egnp.exe": `\u202egnp.exe`, "\x00": `\x00`, "\u0085": `\x85`, "می\u200cخواهم": "می\u200cخواهم"} {
+		"\u202egnp.exe": `\u202egnp.exe`, "\x00": `\x00`, "\u0085": `\x85`,
+		"می\u200cخواهم": "می\u200cخواهم"} {
 		if got := Safe(in); got != want {
 			t.Errorf("%q becomes %q, not %q", in, got, want)
 		}
