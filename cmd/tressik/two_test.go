@@ -168,6 +168,7 @@ type watchView struct {
 	Claims                          map[string][]string
 	Steps                           []struct {
 		By, What string
+		Upstream string
 		Refused  bool
 		Findings findings
 	}

@@ -177,12 +177,14 @@ const (
 	Walk ID = "walk"
 
 	WatchAbandoned  ID = "watch.abandoned"
+	WatchDown       ID = "watch.down"
 	WatchLedger     ID = "watch.ledger"
 	WatchNobody     ID = "watch.nobody"
 	WatchPerson     ID = "watch.person"
 	WatchSaid       ID = "watch.said"
 	WatchSignedIn   ID = "watch.signed-in"
 	WatchUnfinished ID = "watch.unfinished"
+	WatchUpstream   ID = "watch.upstream"
 )
 
 func ledgerEntries() []Entry {
@@ -348,11 +350,13 @@ func ledgerEntries() []Entry {
 		{TrustSubjectFormat, Error, "SAML Core 8.3", "The name identifier format is one that the app takes."},
 		{Walk, Error, "", "The rehearsal could be walked to its end."},
 		{WatchAbandoned, Error, "", "The sign-in that began came to an end."},
+		{WatchDown, Error, "", "The real party answers at the address to which the browser is sent."},
 		{WatchLedger, Warning, "", "What arrived can be compared with what the ledger promises."},
 		{WatchNobody, Error, "", "Somebody signed in while the watch went on."},
 		{WatchPerson, Error, "", "It is known who signs in."},
 		{WatchSaid, Error, "", "Whoever signed in says that they saw the app's page."},
 		{WatchSignedIn, Warning, "", "Somebody signed out while the watch went on."},
 		{WatchUnfinished, Error, "", "The recording holds an answer that the app would take."},
+		{WatchUpstream, Error, "", "Somebody who signs in upstream comes in at the provider."},
 	}
 }

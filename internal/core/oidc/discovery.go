@@ -42,6 +42,7 @@ type Discovery struct {
 	PromptValues          []string `json:"prompt_values_supported,omitempty"`
 	IssInResponse         bool     `json:"authorization_response_iss_parameter_supported,omitempty"`
 	PushedEndpoint        string   `json:"pushed_authorization_request_endpoint,omitempty"`
+	PushedRequired        bool     `json:"require_pushed_authorization_requests,omitempty"` // RFC 9126, section 5
 	DeviceEndpoint        string   `json:"device_authorization_endpoint,omitempty"`
 	BackChannelLogout     bool     `json:"backchannel_logout_supported,omitempty"`
 	BackChannelSession    bool     `json:"backchannel_logout_session_supported,omitempty"`

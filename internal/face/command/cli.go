@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/user"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -61,7 +62,8 @@ type App struct {
 	end    func() error // of that moment
 	trial  bool         // the book is tried on, and nothing of it is kept
 	dry    bool         // what changes is shown and not kept
-	costly []string     // what was said of evidence that a change takes back
+	saying sync.Mutex
+	said   []string // what is said once, such as which evidence a change takes back
 }
 
 // Build says what program this is.

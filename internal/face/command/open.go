@@ -116,10 +116,7 @@ func (a *App) costs(c *model.Changes) {
 	}
 	for _, facts := range slices.Sorted(maps.Keys(trusts)) {
 		s := fmt.Sprintf("note: this takes back what was shown of %s: %s", strings.Join(trusts[facts], ", "), facts)
-		if !slices.Contains(a.costly, s) {
-			a.costly = append(a.costly, s)
-			a.say("%s", s)
-		}
+		a.once("%s", s)
 	}
 }
 

@@ -56,12 +56,22 @@ itself, ready to install.`,
 			if in.CA, err = a.readFile("--ca", ca); err != nil {
 				return err
 			}
-			if secret != "" {
-				if in.Secret, err = a.secretFrom(secret); err != nil {
+			if !in.Dry {
+				if err := a.authorities(d, got, in.CA); err != nil {
 					return err
 				}
 			}
 			in.Trusts = got
+			switch {
+			case secret != "" && len(got) == 1:
+				in.Secret, err = a.secretOf(d, got[0], secret, !in.Dry)
+			case secret != "":
+				in.Secret, err = a.secretFrom(secret)
+			}
+			if err != nil {
+				return err
+			}
+			in.SecretOf = func(trust string) (string, error) { return a.secretOf(d, trust, "", false) }
 			p := &probe.Prober{Player: a.player(d), In: in, Ended: a.probed(got)}
 			var list []probe.Result
 			if ready > 0 {

@@ -103,11 +103,18 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 	if err != nil {
 		return nil, err
 	}
+	again, err := in.placed(a, d)
+	if err != nil {
+		return nil, err
+	}
 	cfg, host, pin, err := in.tls(d.Now())
 	if err != nil {
 		return nil, err
 	}
 	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", in.port))
+	if err != nil && again { // the port of before: another will do
+		ln, err = net.Listen("tcp", "127.0.0.1:0")
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the stage cannot be opened: %w; choose another --port", err)
 	}
@@ -123,8 +130,14 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		Passwords: sources.Passwords{Keeper: &sources.Reader{Book: player.Book, Env: a.Env}},
 		Watch:     hear}
 	s, keeper, err := player.Stage(play.StageInput{Context: context.WithoutCancel(ctx), Ledger: a.opened, Base: base,
-		RealKeys: in.real, CA: ca, Real: in.others,
-		Options: o})
+		RealKeys: in.real, CA: ca, Real: in.others, Options: o,
+		Secret: func(trust string) string {
+			secret, err := a.secretOf(desk.New(player.Book), trust, "", false)
+			if err != nil {
+				a.say("%s", words(err))
+			}
+			return secret
+		}})
 	if err != nil {
 		ln.Close()
 		return nil, err

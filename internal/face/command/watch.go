@@ -120,14 +120,17 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	if err != nil {
 		return err
 	}
-	f := play.Follow{Trust: name}
-	if in.secret != "" {
-		if f.Secret, err = a.secretFrom(in.secret); err != nil {
-			return err
-		}
+	f := play.Follow{Trust: name, Real: in.others}
+	if f.Secret, err = a.secretOf(d, name, in.secret, !in.dry); err != nil {
+		return err
 	}
 	if f.CA, err = a.readFile("--ca", in.ca); err != nil {
 		return err
+	}
+	if !in.dry {
+		if err := a.authorities(d, []string{name}, f.CA); err != nil {
+			return err
+		}
 	}
 	if in.as != "" {
 		p, err := d.Person(in.as)
@@ -377,6 +380,16 @@ func (x *watched) end(t *federation.Trust, v *watch.View) error {
 	r := x.t.Run(federation.FactsOf(t, a, p))
 	if v.State != watch.NobodyWas {
 		if err := x.a.player(x.d).KeepRun(r, "trust.watch"); err != nil {
+			return err
+		}
+	}
+	for _, name := range x.t.Through() { // it passed through them, and showed as much of each
+		t, app, provider, err := x.d.Trust(name)
+		if err != nil {
+			return err
+		}
+		err = x.a.player(x.d).KeepRun(x.t.RunThrough(name, federation.FactsOf(t, app, provider)), "trust.watch")
+		if err != nil {
 			return err
 		}
 	}

@@ -22,6 +22,9 @@ func WatchStep(p *format.Printer, s *watch.Step) string {
 		verb = ""
 	}
 	out := fmt.Sprintf("  %s  %s %s%s", s.At.Format("15:04:05"), p.Bold(format.Safe(s.By)), verb, format.Safe(s.What))
+	if s.Through != "" {
+		out += p.Dim(" (" + format.Safe(s.Through) + ")")
+	}
 	if len(s.Findings) > 0 {
 		out += p.Dim(": " + format.Tally(s.Findings))
 	}

@@ -101,7 +101,7 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 			return err
 		}
 	}
-	if !d.App.Client.Kind.Public() && m.canAuthenticate(x, provider) && m.Secret != nil {
+	if !d.App.Client.Kind.Public() && m.canAuthenticate(x, provider) && m.Secret != nil && !d.Provider.Real {
 		x.StageSecret = m.Secret(t.Name)
 	}
 	m.cast.OIDC = append(m.cast.OIDC, x)

@@ -73,6 +73,10 @@ func refused(e *oidc.Error, d *cast.OIDC) finding.Finding {
 
 // Remedy says what to do about an error of the token endpoint, where the stage's own secret may stand for the client's.
 func Remedy(e *oidc.Error, d *cast.OIDC) finding.Remedy {
+	if e.Code == oidc.InvalidClient && d.Deal.Provider.Real {
+		return finding.Do("have the owner of " + d.Deal.Provider.Name() + " issue a valid secret, and try it").
+			Then(finding.Run("probe", d.Of().Name, "--secret-file", "FILE"))
+	}
 	if e.Code == oidc.InvalidClient && d.StageSecret != "" {
 		return finding.Run("secret", "list", d.Of().Name)
 	}

@@ -22,8 +22,9 @@ import (
 // Follow is one trust that is watched on a stage.
 type Follow struct {
 	Trust  string
-	Secret string // of the played client, to try the real one at the real provider
-	CA     []byte // authorities of the real party's server, PEM
+	Secret string   // of the played client, to try the real one at the real provider
+	CA     []byte   // authorities of the real party's server, PEM
+	Real   []string // foreign parties that are not played while it is watched
 }
 
 // Following is how a watched trust is played.
@@ -38,6 +39,31 @@ type Following struct {
 	AtReal []string `json:"register,omitempty"`
 	// facts that such a sign-in can show: those of real parties, and of played ones what is here as the ledger has it
 	Shows []finding.FactID `json:"shows"`
+	// trusts through which people come in at the provider, each played as it is: a sign-in may pass through one of them
+	Upstream []Following `json:"upstream,omitempty"`
+}
+
+// All are the parties that are real, those upstream as well.
+func (f *Following) All() []string {
+	out := slices.Clone(f.Real)
+	for i := range f.Upstream {
+		for _, n := range f.Upstream[i].All() {
+			if !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
+// Through returns how a trust upstream is played, nil where the sign-in cannot pass through it.
+func (f *Following) Through(trust string) *Following {
+	for i := range f.Upstream {
+		if f.Upstream[i].Trust == trust {
+			return &f.Upstream[i]
+		}
+	}
+	return nil
 }
 
 // ErrBothForeign means that nothing of a trust can be played here: both its parties are foreign and elsewhere.
@@ -56,14 +82,30 @@ type follows struct {
 type followed struct {
 	Follow
 	real map[string]bool
+	via  []string // trusts upstream, through which the sign-in may pass
 	hear func(server.Event)
 }
+
+// hears reports whether an event of a trust is of what is watched.
+func (x *followed) hears(trust string) bool { return x.Trust == trust || slices.Contains(x.via, trust) }
 
 func (f *follows) has(trust string) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, x := range f.all {
 		if x.Trust == trust {
+			return true
+		}
+	}
+	return false
+}
+
+// hears reports whether somebody watches a trust, or one that lies upstream of it.
+func (f *follows) hears(trust string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, x := range f.all {
+		if x.hears(trust) {
 			return true
 		}
 	}
@@ -95,7 +137,7 @@ func (k *Keeper) heard(also func(server.Event)) func(server.Event) {
 		k.follows.mu.Lock()
 		var hear []func(server.Event)
 		for _, x := range k.follows.all {
-			if x.Trust == e.Trust {
+			if x.hears(e.Trust) {
 				hear = append(hear, x.hear)
 			}
 		}
@@ -168,6 +210,15 @@ func (k *Keeper) Follow(f Follow, hear func(server.Event)) (how *Following, end 
 		x.real[provider.Name] = true
 	case !app.Own && loopbackApp(app, k.in.Base):
 		x.real[app.Name] = true
+	}
+	for _, n := range f.Real {
+		if err := k.d.mayBeReal(n); err != nil {
+			return nil, nil, err
+		}
+		x.real[n] = true
+	}
+	if x.via, err = k.upstream(provider); err != nil {
+		return nil, nil, err
 	}
 	k.follows.mu.Lock()
 	if k.follows.all == nil {
@@ -244,7 +295,31 @@ func (k *Keeper) following(x *followed) (*Following, error) {
 		how.AtReal = append(how.AtReal, at)
 	}
 	how.Shows = shows(how, deal, federation.FactsOf(t, app, provider), t)
+	for _, n := range x.via {
+		up, err := k.following(&followed{Follow: Follow{Trust: n}, real: x.real})
+		if err != nil {
+			return nil, err
+		}
+		how.Upstream = append(how.Upstream, *up)
+	}
 	return how, nil
+}
+
+// upstream lists the trusts through which people come in at a provider, as they are played.
+func (k *Keeper) upstream(provider *federation.Party) (out []string, err error) {
+	if !provider.Own {
+		return nil, nil
+	}
+	trusts, err := k.d.TrustsOf(provider.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range trusts {
+		if deal, _, _ := k.s.Cast().Playing(t.Name); t.App == provider.Name && deal != nil {
+			out = append(out, t.Name)
+		}
+	}
+	return out, nil
 }
 
 // shows are the facts that a sign-in on this stage can show as the ledger has them. A played party has other addresses

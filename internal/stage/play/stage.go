@@ -28,6 +28,8 @@ type StageInput struct {
 	Real     []string        // foreign parties that are not played: they are reached where they are
 	CA       []byte          // authorities of real parties' servers, PEM, beside those kept in the ledger
 	Options  stage.Options
+	// Secret is what is known of the secret of a trust's client at a real provider, "" where nothing is; nil knows none
+	Secret func(trust string) string
 }
 
 // Keeper ties a running stage to the ledger: it swaps the cast when the ledger changes, and writes what the stage saw.
@@ -74,12 +76,8 @@ const often = 200 * time.Millisecond
 // *server.ErrClash, model.ErrSealKey.
 func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 	for _, n := range in.Real {
-		switch p, err := d.AnyParty(n); {
-		case err != nil:
+		if err := d.mayBeReal(n); err != nil {
 			return nil, nil, err
-		case p.Own:
-			return nil, nil, fmt.Errorf("%s is Tressik's own, and played here; only a foreign party can "+
-				"be the real one", n)
 		}
 	}
 	k := &Keeper{d: d, l: in.Ledger, ctx: in.Context, in: in, secrets: map[string]string{}, wake: make(chan struct{},
@@ -99,6 +97,15 @@ func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 	}
 	go k.run()
 	return k.s, k, nil
+}
+
+// mayBeReal refuses that a party is not played which is nobody else's.
+func (d *Player) mayBeReal(name string) error {
+	p, err := d.AnyParty(name)
+	if err == nil && p.Own {
+		err = fmt.Errorf("%s is Tressik's own, and played here; only a foreign party can be the real one", name)
+	}
+	return err
 }
 
 // refreshKey opens the key with which the refresh tokens of stages are made, and makes one where there is none.
@@ -121,7 +128,7 @@ func newLeft() left {
 func (k *Keeper) open() (err error) {
 	o := k.in.Options
 	o.Now, o.Rand = k.d.Now, k.d.Rand
-	o.Watch, o.Follows, o.Outside = k.heard(o.Watch), k.follows.has, k.outside
+	o.Watch, o.Follows, o.Outside = k.heard(o.Watch), k.follows.hears, k.outside
 	state := oauth.NewMemory(k.d.Now, func(x oauth.Kept) { k.leave(func(l *left) { l.state = append(l.state, x) }) })
 	kept, err := k.d.StageState(k.d.Now())
 	if err != nil {
@@ -171,6 +178,12 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 	real, suppose := k.follows.cast(led)
 	for _, n := range k.in.Real {
 		real[n] = true
+	}
+	for _, t := range led.Trusts { // what the stage makes up is no secret at a real provider
+		if x := suppose[t.Name]; real[t.Provider] && x.Secret == "" && k.in.Secret != nil {
+			x.Secret = k.in.Secret(t.Name)
+			suppose[t.Name] = x
+		}
 	}
 	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(),
 		Real: real, Suppose: suppose,

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -216,10 +217,57 @@ func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hin
 		q.Set("login_hint", hint)
 	}
 	p.asked.Put(state, a)
-	to := oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, q)
+	sent := q
+	if doc := d.Deal.Provider.OpenID; doc.PushedEndpoint != "" && (doc.PushedRequired || d.Terms.Policy.Pushed) {
+		uri, e := p.push(d, q)
+		if e != nil {
+			found := finding.List{{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error,
+				Check: "pushed authorization request", Saw: e.Error(), Expected: "a request URI", Side: finding.App,
+				Fix: op.Remedy(e, d), Ref: "RFC 9126 2.3"}}
+			p.Tell(server.Event{Trust: a.trust, By: d.Deal.App.Name(), What: "pushed authorization request",
+				Findings: found})
+			p.Page(w, http.StatusBadGateway, server.Page{Title: "The request could not be pushed",
+				By: d.Deal.App.Title(), Lead: "Nobody was sent to " + d.Deal.Provider.Title() + ".", Findings: found})
+			return
+		}
+		sent = url.Values{"client_id": {clientID}, "request_uri": {uri}}
+	}
+	to := oidc.With(d.Deal.Provider.OpenID.AuthorizationEndpoint, sent)
+	if d.Deal.Provider.Real {
+		p.Reaches(a.trust, d.Deal.App.Name(), &d.Deal.Provider.Party, d.Deal.Provider.OpenID.AuthorizationEndpoint)
+	}
 	p.TellFollowed(server.Event{Trust: a.trust, By: d.Deal.App.Name(), What: "authorization request", Sent: true,
 		Kept: [][2]string{{"authorization-request", to}}})
+	if d.Deal.Provider.Real && r.Method == http.MethodPost {
+		w = server.Softly(w)
+	}
 	http.Redirect(w, r, to, http.StatusSeeOther)
+}
+
+// push pushes a request to the provider and returns the request URI that stands for it (RFC 9126, section 2).
+func (p *Part) push(d *cast.OIDC, q url.Values) (string, *oidc.Error) {
+	req, e := p.asClient(d, d.Deal.Provider.OpenID.PushedEndpoint, maps.Clone(q))
+	if e != nil {
+		return "", e
+	}
+	client, err := p.way(d)
+	if err != nil {
+		return "", oidc.Fail(oidc.ServerError, err.Error())
+	}
+	status, body, _, err := send(client, req)
+	if err != nil {
+		return "", oidc.Fail(oidc.ServerError, err.Error())
+	}
+	var got struct {
+		URI string `json:"request_uri"`
+	}
+	if status == http.StatusCreated && json.Unmarshal(body, &got) == nil && got.URI != "" {
+		return got.URI, nil
+	}
+	if e = (&oidc.Error{}); json.Unmarshal(body, e) != nil || e.Code == "" {
+		e = oidc.Fail(oidc.ServerError, fmt.Sprintf("status %d, and no request URI in the answer", status))
+	}
+	return "", e
 }
 
 // largestAnswer is how much of an answer is read.
@@ -258,6 +306,9 @@ func (p *Part) asClient(d *cast.OIDC, at string, form url.Values) (*http.Request
 	}
 	if public {
 		form.Set("client_id", id)
+	} else if secret == "" && d.Deal.Provider.Real {
+		return nil, oidc.Fail(oidc.InvalidClient, "the client's secret at the real "+d.Deal.Provider.Name()+
+			" is not known here, and none was sent")
 	} else if secret == "" {
 		return nil, oidc.Fail(oidc.InvalidClient, "the client has neither a valid secret nor a key")
 	}
@@ -350,6 +401,9 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if a.then != nil {
+		if d.Deal.Provider.Real {
+			w = server.Softly(w)
+		}
 		a.then(w, r, j)
 		return
 	}

@@ -4,7 +4,9 @@ package server
 
 import (
 	"bytes"
+	"crypto/tls"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -211,6 +213,48 @@ func (s *Server) TellFollowed(e Event) {
 	if s.Followed(e.Trust) {
 		s.Tell(e)
 	}
+}
+
+// Reaches looks, where somebody watches a trust, whether a real party answers at the address to which a browser is
+// sent, and tells of it where it does not: otherwise what never came could not be told from what was refused.
+func (s *Server) Reaches(trust, by string, of *federation.Party, at string) {
+	if !s.Followed(trust) || s.Outside == nil {
+		return
+	}
+	go func() {
+		way, err := s.Outside(of)
+		if err == nil {
+			client := http.Client{Transport: way, Timeout: 10 * time.Second,
+				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+			// Its first page: a request without parameters at its endpoint would stand in its log as a failed sign-in.
+			var resp *http.Response
+			if resp, err = client.Get(origin(at)); err == nil {
+				resp.Body.Close()
+				if resp.StatusCode < http.StatusBadGateway || resp.StatusCode > http.StatusGatewayTimeout {
+					return
+				}
+				err = fmt.Errorf("%s in its place", resp.Status) // of what stands before it
+			}
+		}
+		f := finding.Finding{ID: finding.WatchDown, Level: finding.Error, Check: of.Name + " at " + at,
+			Saw: "no answer: " + err.Error(), Expected: "an answer", Side: of.Kind.Side(),
+			Fix: finding.Do("see that its server runs, and is at this address").Then(finding.Run("probe", trust))}
+		var unknown *tls.CertificateVerificationError
+		if errors.As(err, &unknown) { // the browser may know an authority that is not known here
+			f.Level, f.Fix = finding.Warning, finding.Do("give the authority of its server").
+				Then(finding.Run("probe", trust, "--ca", "FILE"))
+		}
+		s.TellFollowed(Event{Trust: trust, By: by, What: "way to " + of.Name, Findings: finding.List{f}})
+	}()
+}
+
+// origin is the first page of an address's server.
+func origin(at string) string {
+	u, err := url.Parse(at)
+	if err != nil {
+		return at
+	}
+	return u.Scheme + "://" + u.Host + "/"
 }
 
 // Admitted tells whoever watches a trust who signs in there and is let in.

@@ -136,6 +136,9 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 			return err
 		}
 	}
+	if d.Provider.Real {
+		p.Reaches(d.Trust.Name, d.App.Name(), &d.Provider.Party, sso.Location)
+	}
 	p.asked.Put(req.ID, asked{d.App.Name(), d.Trust.Name, p.Browser(w, r)})
 	sent := func(text string) {
 		p.TellFollowed(server.Event{Trust: d.Trust.Name, By: d.App.Name(), What: "request", Sent: true,

@@ -69,6 +69,7 @@ func (d *Door) Close() { os.Remove(d.path) }
 type order struct {
 	Trust, Secret string
 	CA            []byte
+	Real          []string
 	For           string // the side that is to be given a sheet; "" watches
 }
 
@@ -110,7 +111,8 @@ func (d *Door) follow(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	events := make(chan server.Event, 64)
-	how, end, err := d.k.Follow(play.Follow{Trust: o.Trust, Secret: o.Secret, CA: o.CA}, func(e server.Event) {
+	how, end, err := d.k.Follow(play.Follow{Trust: o.Trust, Secret: o.Secret, CA: o.CA,
+		Real: o.Real}, func(e server.Event) {
 		select {
 		case events <- e:
 		case <-r.Context().Done():
@@ -310,7 +312,7 @@ func (d *Door) ask(ctx context.Context, o order) (lines *json.Decoder, first lin
 
 func (d *Door) attach(ctx context.Context, f play.Follow,
 	hear func(server.Event)) (*play.Following, <-chan struct{}, error) {
-	lines, first, end, err := d.ask(ctx, order{Trust: f.Trust, Secret: f.Secret, CA: f.CA})
+	lines, first, end, err := d.ask(ctx, order{Trust: f.Trust, Secret: f.Secret, CA: f.CA, Real: f.Real})
 	if err != nil {
 		return nil, nil, err
 	}

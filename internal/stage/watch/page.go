@@ -92,8 +92,8 @@ func places(v *View) []place {
 // Words says in a sentence where a sign-in is, and who is real.
 func Words(v *View) string {
 	real := "both sides are played here, and neither is the real one"
-	if len(v.Cast.Real) > 0 {
-		real = "the real " + strings.Join(v.Cast.Real, " and ")
+	if all := v.Cast.All(); len(all) > 0 {
+		real = "the real " + strings.Join(all, " and ")
 		if len(v.Cast.Played) > 0 {
 			real += ", with " + strings.Join(v.Cast.Played, " and ") + " played here"
 		}

@@ -3,6 +3,8 @@
 package watch
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -41,6 +43,7 @@ type Step struct {
 	What     string       `json:"what"`
 	Sent     bool         `json:"sent"`               // it left; nothing was judged
 	Refused  bool         `json:"refused"`            // a check of it failed
+	Through  string       `json:"upstream,omitempty"` // of which trust upstream it is; "" of the one that is watched
 	Findings finding.List `json:"findings,omitempty"` // what was judged
 	Messages []string     `json:"messages,omitempty"` // redacted
 }
@@ -67,13 +70,26 @@ type View struct {
 // Over reports whether the watch is over.
 func (v *View) Over() bool { return v.State.Over() && !(v.Out && v.State == SignedIn) }
 
-// Findings are those of all steps, in order.
-func (v *View) Findings() finding.List {
+// Findings are those of all steps of the trust itself, in order.
+func (v *View) Findings() finding.List { return v.through("") }
+
+// through are the findings of the steps of a trust upstream, "" for those of the trust itself.
+func (v *View) through(trust string) finding.List {
 	var out finding.List
 	for _, s := range v.Steps {
-		out = append(out, s.Findings...)
+		if s.Through == trust {
+			out = append(out, s.Findings...)
+		}
 	}
 	return out
+}
+
+// hop is what is known of a sign-in upstream, through which the watched one passed.
+type hop struct {
+	in      bool
+	began   time.Time
+	subject string
+	claims  map[string][]string
 }
 
 // Stopped is the step in which the sign-in was refused, nil where it was not.
@@ -97,7 +113,8 @@ type Track struct {
 
 	mu    sync.Mutex
 	v     View
-	raw   []federation.Message
+	raw   map[string][]federation.Message // by trust
+	hops  map[string]*hop
 	mask  *redact.Mask
 	last  time.Time
 	now   func() time.Time
@@ -109,7 +126,8 @@ type Track struct {
 func NewTrack(how play.Following, now func() time.Time, until time.Time, mask *redact.Mask) *Track {
 	return &Track{v: View{Trust: how.Trust, State: Waiting, Began: now().UTC(), Until: until.UTC(), Cast: how,
 		Steps: []Step{}},
-		now: now, mask: mask, moved: make(chan struct{})}
+		now: now, mask: mask, moved: make(chan struct{}), raw: map[string][]federation.Message{},
+		hops: map[string]*hop{}}
 }
 
 // View returns what is known now, and a channel that is closed once there is more.
@@ -125,7 +143,7 @@ func (t *Track) View() (View, <-chan struct{}) {
 func (t *Track) Messages() []federation.Message {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return slices.Clone(t.raw)
+	return slices.Clone(t.raw[t.v.Trust])
 }
 
 func (t *Track) change() {
@@ -148,14 +166,23 @@ func (t *Track) Event(e server.Event) {
 		}
 		return
 	}
+	upstream := e.Trust != "" && e.Trust != t.v.Trust
+	if upstream && t.v.State != UnderWay {
+		return // somebody else comes in through it
+	}
 	s := Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: e.By, What: e.What, Sent: e.Sent, Findings: e.Findings,
 		Refused: e.Findings.Failed()}
 	for _, m := range e.Kept {
 		text := t.mask.Message(m[1])
 		s.Messages = append(s.Messages, text)
-		t.raw = append(t.raw, federation.Message{Kind: m[0], Text: text})
+		of := cmp.Or(e.Trust, t.v.Trust)
+		t.raw[of] = append(t.raw[of], federation.Message{Kind: m[0], Text: text})
 	}
 	t.v.State, t.last = UnderWay, t.now()
+	if upstream {
+		t.passes(s, &e)
+		return
+	}
 	if e.Person != "" {
 		t.v.Person = e.Person
 		if t.Expected != "" && t.Expected != e.Person {
@@ -180,6 +207,33 @@ func (t *Track) Event(e server.Event) {
 	case e.What == "response" && e.Sent && t.v.Cast.Silent:
 		t.v.Asks = true
 	}
+}
+
+// passes takes what happened upstream of the watched trust.
+func (t *Track) passes(s Step, e *server.Event) {
+	s.Through = e.Trust
+	t.v.Steps = append(t.v.Steps, s)
+	h := t.hops[e.Trust]
+	if h == nil {
+		h = &hop{began: s.At}
+		t.hops[e.Trust] = h
+	}
+	if o := e.Outcome; o != nil {
+		h.subject, h.claims = o.Subject, o.Claims
+	}
+	h.in = h.in || e.SignedIn
+	if !s.Refused {
+		return
+	}
+	h.in = false
+	_, provider, _ := cut(t.v.Trust)
+	first := e.Findings[slices.IndexFunc(e.Findings, func(f finding.Finding) bool { return f.Level == finding.Error })]
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: s.At, By: provider, What: "sign-in", Refused: true,
+		Findings: finding.List{{ID: finding.WatchUpstream, Level: finding.Error, Check: "who comes in through " +
+			e.Trust, Saw: "refused there: " + first.Check + ": " + first.Saw, Expected: "somebody who signed in",
+			Side: first.Side, Fix: finding.Do("mend what stopped it upstream").Then(finding.Run("next",
+				e.Trust))}}})
+	t.v.State = Refused
 }
 
 // UntilSignedOut has the watch go on until somebody signed out.
@@ -320,6 +374,36 @@ func (t *Track) Late() {
 	}
 	s.Findings = finding.List{f}
 	t.v.Steps = append(t.v.Steps, s)
+}
+
+// Through lists the trusts upstream that the sign-in passed through.
+func (t *Track) Through() []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.Sorted(maps.Keys(t.hops))
+}
+
+// RunThrough is what is kept of the sign-in upstream, as of one that was watched by itself. facts are those of that
+// trust as it is now; it is one of Through.
+func (t *Track) RunThrough(trust string, facts []federation.Fact) *federation.Run {
+	v, _ := t.View()
+	t.mu.Lock()
+	h := *t.hops[trust]
+	up := *t.v.Cast.Through(trust)
+	up.Upstream = nil
+	x := &Track{v: View{Trust: trust, State: Refused, Began: h.began, Until: v.Until, Cast: up, Subject: h.subject,
+		Claims: h.claims}, now: t.now, moved: make(chan struct{}), raw: t.raw}
+	t.mu.Unlock()
+	for _, s := range v.Steps {
+		if s.Through == trust {
+			s.Through = ""
+			x.v.Steps = append(x.v.Steps, s)
+		}
+	}
+	if h.in {
+		x.v.State = SignedIn
+	}
+	return x.Run(facts)
 }
 
 // Run is what is kept of the watch. It shows what took part in it and nothing else: of a party that was played here

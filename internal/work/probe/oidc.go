@@ -147,7 +147,7 @@ func (o *overOIDC) authenticates(j *job) (secret, token bool) {
 // which does no harm: who is authenticated hears of the code, who is not hears of that (RFC 6749, section 5.2).
 func (o *overOIDC) secret(ctx context.Context, j *job) {
 	doc, c := j.provider.OpenIDOf(), j.app.ClientSide()
-	if j.p.In.Secret == "" || doc == nil || c == nil {
+	if j.secret == "" || doc == nil || c == nil {
 		return
 	}
 	opt := play.ReachOf(j.provider, j.p.In.CA)
@@ -164,7 +164,7 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 	form := url.Values{"grant_type": {"authorization_code"}, "code": {"never-issued-" + j.id()},
 		"redirect_uri":  c.Redirects[:min(1, len(c.Redirects))],
 		"code_verifier": {"dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}}
-	status, code, err := o.tokens(ctx, client, doc.TokenEndpoint, form, j.p.In.Secret)
+	status, code, err := o.tokens(ctx, client, doc.TokenEndpoint, form, j.secret)
 	check := "secret of " + j.app.Name
 	switch {
 	case err != nil:
@@ -209,7 +209,7 @@ func (o *overOIDC) machine(ctx context.Context, j *job, c *http.Client, opt reac
 			want = append(want, a.Name)
 		}
 	}
-	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: o.terms.ClientID, Secret: j.p.In.Secret,
+	r := reach.TokenRequest{Endpoint: doc.TokenEndpoint, ClientID: o.terms.ClientID, Secret: j.secret,
 		Scopes: want}
 	t, err := reach.AsItself(ctx, c, r, opt)
 	check := "token of " + j.app.Name + " as itself"

@@ -25,13 +25,15 @@ import (
 
 // Input says what is probed, and how.
 type Input struct {
-	Trusts  []string // none: all that have not ended
-	CA      []byte   // authorities of the parties' servers, PEM, beside those in the ledger
-	Secret  string   // of the client at its provider; "" tries none
-	Call    string   // address of an API to fetch records from with the client's token; "" calls none
-	Records int      // how many of them are shown at most
-	Timeout time.Duration
-	Dry     bool // keep nothing with the trusts
+	Trusts []string // none: all that have not ended
+	CA     []byte   // authorities of the parties' servers, PEM, beside those in the ledger
+	Secret string   // of the client at its provider; "" tries what SecretOf has
+	// SecretOf is the secret that is known of a trust's client; "" where none is. nil: none is known
+	SecretOf func(trust string) (string, error)
+	Call     string // address of an API to fetch records from with the client's token; "" calls none
+	Records  int    // how many of them are shown at most
+	Timeout  time.Duration
+	Dry      bool // keep nothing with the trusts
 }
 
 // Result is what a probe of one trust found.
@@ -110,7 +112,12 @@ func (p *Prober) Trusts(ctx context.Context) ([]Result, error) {
 		if p.In.Secret != "" && !secret {
 			return nil, fmt.Errorf("%w, and over %s none is sent", ErrSecret, n)
 		}
-		if p.In.Call != "" && (!token || p.In.Secret == "") {
+		if jobs[i].secret = p.In.Secret; secret && p.In.Secret == "" && p.In.SecretOf != nil {
+			if jobs[i].secret, err = p.In.SecretOf(n); err != nil {
+				return nil, err
+			}
+		}
+		if p.In.Call != "" && (!token || jobs[i].secret == "") {
 			return nil, fmt.Errorf("%w; %s has none that could be tried", ErrCall, n)
 		}
 	}
@@ -164,6 +171,7 @@ type job struct {
 	t             *federation.Trust
 	app, provider *federation.Party
 	over          protocol
+	secret        string // of the client; "" tries none
 	out           Result
 	answered      map[string]bool // by party
 	same          map[string]bool // whether a party says what the ledger holds

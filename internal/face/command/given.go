@@ -1,0 +1,127 @@
+package command
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/work/desk"
+)
+
+// What is given once of a party is remembered for it, and used by each command that needs it: the authorities of its
+// servers, the file in which a client's secret lies, and where the stage is served.
+
+// secretOf reads the secret of a trust's client: from the file that is given, else from the one that was given before;
+// "" where none was. A file that is given is remembered, unless nothing is to be kept.
+func (a *App) secretOf(d *desk.Desk, trust, path string, keep bool) (string, error) {
+	if path != "" {
+		secret, err := a.secretFrom(path)
+		if err != nil || path == "-" || !keep {
+			return secret, err
+		}
+		full, err := filepath.Abs(path)
+		if err != nil {
+			return secret, nil // it is used now, and has to be given again
+		}
+		return secret, a.remembered(a.change(d, func() error { return d.KeepSecretFile(trust, full) }))
+	}
+	path, err := d.SecretFile(trust)
+	if err != nil || path == "" {
+		return "", err
+	}
+	if _, err := os.Stat(path); err != nil {
+		a.once("the client's secret of %s was in %s, which cannot be read any more: give --secret-file", trust, path)
+		return "", nil
+	}
+	secret, err := a.secretFrom(path)
+	if err != nil {
+		return "", err
+	}
+	a.once("the client's secret of %s is read from %s, as before", trust, path)
+	return secret, nil
+}
+
+// once says something that is true each time it is asked, and interests the first time.
+func (a *App) once(form string, args ...any) {
+	s := fmt.Sprintf(form, args...)
+	a.saying.Lock()
+	defer a.saying.Unlock()
+	if !slices.Contains(a.said, s) {
+		a.said = append(a.said, s)
+		a.say("%s", s)
+	}
+}
+
+// remembered is the error of remembering something: a ledger that cannot be written is none, what was given is used all
+// the same.
+func (a *App) remembered(err error) error {
+	if errors.Is(err, ledger.ErrReadOnly) {
+		return nil
+	}
+	return err
+}
+
+// authorities keeps the authorities that were given for the foreign parties of trusts.
+func (a *App) authorities(d *desk.Desk, trusts []string, pem []byte) error {
+	if len(pem) == 0 {
+		return nil
+	}
+	var of []string
+	err := a.change(d, func() error {
+		of = nil
+		for _, t := range trusts {
+			list, err := d.KnowAuthorities(t, pem)
+			if err != nil {
+				return err
+			}
+			of = append(of, list...)
+		}
+		return nil
+	})
+	if err == nil && len(of) > 0 {
+		slices.Sort(of)
+		a.say("the authorities of --ca are kept for %s, and used whenever its servers are asked",
+			strings.Join(slices.Compact(of), ", "))
+	}
+	return a.remembered(err)
+}
+
+// placed fills in where the stage is served from what was given before, and remembers what is given now. again reports
+// that the port is one of before, in whose place any other will do.
+func (s *stageFlags) placed(a *App, d *desk.Desk) (again bool, err error) {
+	was, err := d.StagePlace()
+	if err != nil {
+		return false, err
+	}
+	now := was
+	full := func(path string) string {
+		if f, err := filepath.Abs(path); err == nil {
+			return f
+		}
+		return path
+	}
+	switch {
+	case s.port != 0:
+		now.Port = s.port
+	case was.Port != 0:
+		s.port, again = was.Port, true
+	}
+	switch {
+	case s.cert != "":
+		now.Cert, now.Key = full(s.cert), full(s.key)
+	case was.Cert != "" && again:
+		if _, err := os.Stat(was.Cert); err == nil {
+			s.cert, s.key = was.Cert, was.Key
+		}
+	case s.port != 0: // another port without a certificate: plain
+		now.Cert, now.Key = "", ""
+	}
+	if now == was {
+		return again, nil
+	}
+	return again, a.remembered(a.change(d, func() error { return d.KeepStagePlace(now) }))
+}
