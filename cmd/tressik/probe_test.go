@@ -292,6 +292,7 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	d.ok("permission", "ask", trust, "frames.read", "--as", "self")
 	d.write("courier.secret", secret)
 	call := places["telescope-api"].Address + "/frames.read"
+	d.fails(2, []string{"has none that could be tried"}, "probe", trust, "--call", call)
 	r := d.probe(t, trust, "--secret-file", "courier.secret", "--call", call, "--records", "2")
 	if len(r.Findings.errors()) > 0 || len(r.Records) != 2 || r.Records[0].ID == "" {
 		t.Errorf("%+v %+v", r.Records, r.Findings.errors())
@@ -310,6 +311,10 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.call") {
 		t.Errorf("a call that is not allowed: %v", r.Findings)
 	}
+	// Where the secret lies was said once, and is known from then on.
+	if r = d.probe(t, trust, "--call", call); len(r.Findings.errors()) > 0 || len(r.Records) == 0 {
+		t.Errorf("with the file of before: %+v %v", r.Records, r.Findings.errors())
+	}
 	d.write("wrong.secret", strings.Repeat("x", 43))
 	r = d.probe(t, trust, "--secret-file", "wrong.secret")
 	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.secret") {
@@ -318,7 +323,6 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "probed less client ID" {
 		t.Errorf("after a refused secret it is %s", kind)
 	}
-	d.fails(2, []string{"has none that could be tried"}, "probe", trust, "--call", call)
 	d.fails(2, []string{"name the one trust"}, "probe", trust, trust, "--secret-file", "courier.secret")
 }
 

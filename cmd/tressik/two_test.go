@@ -84,7 +84,8 @@ func (a *authority) serve() (cert, key string) {
 // organisation is one of two that federate with each other: a ledger with a stage of its own over HTTPS.
 type organisation struct {
 	*desk
-	at string // address of its stage
+	at         string // address of its stage
+	begin, end func() // its stage, once it runs
 }
 
 func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
@@ -96,7 +97,7 @@ func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
 	d.write("stage.pem", cert)
 	d.write("stage.key", key)
 	d.ok("init", "--org", name)
-	return &organisation{d, fmt.Sprintf("https://127.0.0.1:%d", freePort(t))}
+	return &organisation{desk: d, at: fmt.Sprintf("https://127.0.0.1:%d", freePort(t))}
 }
 
 func (o *organisation) stage(t *testing.T, more ...string) *exec.Cmd {
@@ -106,6 +107,18 @@ func (o *organisation) stage(t *testing.T, more ...string) *exec.Cmd {
 		append(more, "--port", port, "--tls-cert", "stage.pem", "--tls-key", "stage.key", "--ca", "ca.pem",
 			"--with-real-keys")...)
 	return c
+}
+
+// runs opens the organisation's stage so that it can be ended and begun again.
+func (o *organisation) runs(t *testing.T, more ...string) {
+	t.Helper()
+	var c *exec.Cmd
+	o.begin = func() { c = o.stage(t, more...) }
+	o.end = func() {
+		c.Process.Signal(os.Interrupt)
+		c.Wait()
+	}
+	o.begin()
 }
 
 // watching is `tressik watch` under way.
@@ -173,6 +186,13 @@ type watchView struct {
 		Findings findings
 	}
 	Cast struct{ Real, Played, StandIns []string }
+}
+
+func (v *watchView) findings() (out findings) {
+	for _, s := range v.Steps {
+		out = append(out, s.Findings...)
+	}
+	return out
 }
 
 func (v *watchView) errors() []string {

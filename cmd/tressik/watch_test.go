@@ -426,7 +426,7 @@ func TestBrowserArchive(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
 	b := newBrowser(ctx, t, chromium)
-	b.call("Network.enable", map[string]any{"maxPostDataSize": 1 << 20})
+	b.record()
 	b.signIn(places["nightlog"].Start+"?provider=ridge", "mira")
 	b.until(`document.title === "Signed in"`)
 	b.signIn(places["skyview"].Start, "mira")
@@ -449,41 +449,4 @@ func TestBrowserArchive(t *testing.T) {
 		"cut.har")
 	far.fails(1, []string{"no message in it belongs to skyview@ridge"}, "watch", "skyview@ridge", "--from", "cut.har")
 	far.fails(1, []string{"no such file"}, "watch", "skyview@ridge", "--from", "none.har")
-}
-
-// archive is what the browser recorded, as an HTTP Archive: the events of its own network domain, in order.
-func (b *browser) archive() string {
-	b.t.Helper()
-	type request struct {
-		URL      string `json:"url"`
-		Method   string `json:"method"`
-		PostData string `json:"postData"`
-	}
-	var list []map[string]any
-	for _, e := range b.events {
-		if e.Method != "Network.requestWillBeSent" {
-			continue
-		}
-		var p struct {
-			Request  request `json:"request"`
-			WallTime float64 `json:"wallTime"`
-		}
-		if err := json.Unmarshal(e.Params, &p); err != nil {
-			b.t.Fatal(err)
-		}
-		r := map[string]any{"method": p.Request.Method, "url": p.Request.URL}
-		if p.Request.PostData != "" {
-			r["postData"] = map[string]any{"mimeType": "application/x-www-form-urlencoded", "text": p.Request.PostData}
-		}
-		at := time.UnixMicro(int64(p.WallTime * 1e6)).UTC()
-		list = append(list, map[string]any{"startedDateTime": at.Format(time.RFC3339Nano), "request": r,
-			"response": map[string]any{"status": 200, "content": map[string]any{}}})
-	}
-	out, err := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2",
-		"creator": map[string]any{"name": "browser"},
-		"entries": list}})
-	if err != nil || len(list) == 0 {
-		b.t.Fatalf("%d requests recorded: %v", len(list), err)
-	}
-	return string(out)
 }

@@ -93,6 +93,8 @@ const (
 	ExpectVerdict   ID = "expect.verdict"
 
 	InspectUnjudged ID = "inspect.unjudged"
+	InspectAnswer   ID = "inspect.answer"
+	InspectRefused  ID = "inspect.refused"
 	InspectUnknown  ID = "inspect.unknown"
 
 	KeyWeak ID = "key.weak"
@@ -270,6 +272,8 @@ func ledgerEntries() []Entry {
 		{ExpectSubject, Error, "", "The subject is the one that is expected."},
 		{ExpectVerdict, Error, "", "The person gets in, or does not, as is expected."},
 		{InspectUnjudged, Note, "", "Nothing to judge the message by was given."},
+		{InspectAnswer, Error, "", "Whoever a recorded message was sent to took it."},
+		{InspectRefused, Error, "", "No page of an error blames a value that the ledger has."},
 		{InspectUnknown, Error, "", "The message is of a kind that is known."},
 		{KeyWeak, Error, "", "A key is of RSA with 2048 bits or more, or of ECDSA P-256 or P-384."},
 		{PartyContact, Note, "", "There is somebody to write to when something changes."},

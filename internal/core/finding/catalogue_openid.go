@@ -35,6 +35,7 @@ const (
 	JWTExpired ID = "jwt.expired"
 
 	OAuthAccessDenied                    ID = "oauth.access_denied"
+	OAuthCancelled                       ID = "oauth.cancelled"
 	OAuthAccountSelectionRequired        ID = "oauth.account_selection_required"
 	OAuthAuthorizationPending            ID = "oauth.authorization_pending"
 	OAuthBrowser                         ID = "oauth.browser"
@@ -164,6 +165,7 @@ func openidEntries() []Entry {
 		{JWTAlgNone, Error, "RFC 8725 3.1", "The token is signed."},
 		{JWTExpired, Warning, "RFC 7519 4.1.4", "The token is in force."},
 		{OAuthAccessDenied, Error, "RFC 6749 4.1.2.1", "The person, or the provider, refused."},
+		{OAuthCancelled, Error, "RFC 6749 4.1.2.1", "Whoever signs in agrees to what is asked for."},
 		{OAuthAccountSelectionRequired, Error, "OpenID Connect Core 3.1.2.6",
 			"Somebody has to choose an account, and no page may be shown."},
 		{OAuthAuthorizationPending, Error, "RFC 8628 3.5", "Nobody has decided on the device yet."},

@@ -54,10 +54,29 @@ func TestOnce(t *testing.T) {
 	}
 }
 
+// TestDenials reads the reasons that providers give for access_denied; none is made up.
+func TestDenials(t *testing.T) {
+	for words, want := range map[string]Denial{
+		"":                         DeniedUntold,
+		"something went wrong":     DeniedUntold,
+		"the person did not agree": DeniedPerson, "User cancelled the sign-in": DeniedPerson,
+		"The resource owner denied the request":                             DeniedPerson,
+		"an administrator has not agreed yet to frames.read":                DeniedConsent,
+		"admin consent is required":                                         DeniedConsent,
+		"policy admits: mira is not admitted; dome@ridge admits group x":    DeniedAdmission,
+		"The signed in user is not assigned to a role for the application":  DeniedAdmission,
+		"policy strength of dome@ridge: multi-factor authentication is ...": DeniedStrength,
+	} {
+		if got := ReadDenial(words); got != want {
+			t.Errorf("%q: %q, not %q", words, got, want)
+		}
+	}
+}
+
 // TestErrorsSayWhatToDo: each error of the standards that an answer brings has its own remedy.
 func TestErrorsSayWhatToDo(t *testing.T) {
 	seen := map[string]string{}
-	for _, code := range []string{oidc.AccessDenied, oidc.InvalidScope, oidc.LoginRequired, oidc.ConsentRequired,
+	for _, code := range []string{oidc.InvalidScope, oidc.LoginRequired, oidc.ConsentRequired,
 		oidc.InvalidRequest, oidc.ServerError} {
 		side, fix := errorRemedy(code, "dome@ridge")
 		words := fix.Do

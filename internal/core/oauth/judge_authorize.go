@@ -212,9 +212,18 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 		if r.Far {
 			side, fix = finding.Provider, r.Remedy(oidc.Fail(code, ""))
 		}
-		j.Findings.Add(finding.Finding{ID: finding.OAuthFamily.With(oidc.Plain(code)), Level: finding.Error,
+		f := finding.Finding{ID: finding.OAuthFamily.With(oidc.Plain(code)), Level: finding.Error,
 			Check: "answer of the provider", Saw: saw,
-			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"})
+			Expected: "a code", Side: side, Fix: fix, Ref: "RFC 6749 4.1.2.1"}
+		if code == oidc.AccessDenied {
+			var why string
+			f.ID, why, f.Fix = denied(q.Get("error_description"), r)
+			f.Saw += " (" + why + ")"
+			if f.Side = finding.Provider; f.ID == finding.OAuthCancelled {
+				f.Side = finding.Person
+			}
+		}
+		j.Findings.Add(f)
 	} else {
 		j.Findings.Pass(finding.OAuthCode, "code",
 			"there; it is redeemed once, within a minute, with the verifier of the request")
@@ -240,12 +249,10 @@ func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
 	}
 }
 
-// errorRemedy says who must change what for an error of the authorization endpoint to go away.
+// errorRemedy says who must change what for an error of the authorization endpoint to go away; denied says it of
+// access_denied.
 func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
 	switch code {
-	case oidc.AccessDenied:
-		return finding.Ledger, finding.Do("the person refused, or a policy did").Then(finding.Run("trust",
-			"show", trust))
 	case oidc.InvalidScope, oidc.InvalidTarget:
 		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list",
 			"--trust", trust))

@@ -30,6 +30,7 @@ import (
 	"tressik.example/internal/stage/watch"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/inspect"
+	"tressik.example/internal/work/probe"
 )
 
 // watchFlags say what is watched, and how.
@@ -182,6 +183,18 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 	defer end()
 	x.begin(how, at)
 	v := x.until(ctx, gone)
+	if track.Lost() { // what a probe sees is why; now that nothing came back it can be in nobody's way
+		p := &probe.Prober{Player: a.player(d), In: probe.Input{Trusts: []string{name}, CA: f.CA, Dry: true}}
+		list, err := p.Trusts(context.WithoutCancel(ctx))
+		if err != nil {
+			return err
+		}
+		if found := list[0].Findings.Without(finding.Pass); len(found) > 0 {
+			track.Found("probe of "+provider.Name, found)
+			now, _ := track.View()
+			v = &now
+		}
+	}
 	return x.end(t, v)
 }
 

@@ -5,7 +5,9 @@ package webpage
 import (
 	"io"
 	"net/url"
+	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/net/html"
 )
@@ -85,4 +87,39 @@ func attr(n *html.Node, key string) string {
 		}
 	}
 	return ""
+}
+
+// codes are the error codes of RFC 6749, OpenID Connect Core and their extensions, and the status codes of SAML, as
+// pages of errors repeat them.
+var codes = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b(invalid|unauthorized|unsupported|access|login|interaction|consent|insufficient|` +
+		`temporarily|server|expired)_[a-z_]+\b|urn:oasis:names:tc:SAML:\S+:status:\w+`)
+})
+
+// Telling is what a page of an error says of the error: its title, and its words from where a code of the standards
+// stands, or else from its beginning; n octets at most of them.
+func (p *Page) Telling(n int) string {
+	text := p.Text
+	if at := codes().FindStringIndex(text); at != nil {
+		if begin := at[0] - n/4; begin > 0 {
+			text = text[begin:]
+			if i := strings.IndexByte(text, ' '); i >= 0 && i < n/4 {
+				text = text[i+1:]
+			}
+			text = "… " + text
+		}
+	} else if i := strings.LastIndex(text, p.Title); p.Title != "" && i >= 0 && len(text) > i+len(p.Title) {
+		text = text[i+len(p.Title):]
+	}
+	if len(text) > n {
+		text = text[:n]
+		if i := strings.LastIndexByte(text, ' '); i > 0 {
+			text = text[:i]
+		}
+		text = strings.ToValidUTF8(text, "") + " …"
+	}
+	if text = strings.TrimSpace(text); p.Title == "" || text == "" {
+		return p.Title + text
+	}
+	return p.Title + ": " + text
 }

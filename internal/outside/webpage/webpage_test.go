@@ -6,6 +6,27 @@ import (
 	"testing"
 )
 
+// TestTelling reads of a page of an error what it says of the error.
+func TestTelling(t *testing.T) {
+	long := strings.Repeat("Home News Help ", 30)
+	for page, want := range map[string]string{
+		`<title>Oops</title><p>` + long + `The answer was invalid_client: no such client. Call us.`: "Oops: … Help " +
+			"The answer was invalid_client: no such client. Call us.",
+		`<p>menu</p><title>Refused</title><h1>Refused</h1><p>The redirect URI is not registered.`: "Refused: The " +
+			"redirect URI is not registered.",
+		`<title>Gone</title>`: "Gone", `<p>nothing special`: "nothing special",
+		`<p>` + long: strings.Repeat("Home News Help ", 6) + "Home News …",
+	} {
+		p, err := Read(strings.NewReader(page))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.Telling(100); got != want {
+			t.Errorf("%q tells %q, not %q", page[:20], got, want)
+		}
+	}
+}
+
 func TestRead(t *testing.T) {
 	p, err := Read(strings.NewReader(`<title> Sign
 in </title><meta http-equiv=Refresh content="0; url='/next'"><style>x{}</style><p>Who are you?</p>` +

@@ -173,7 +173,8 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		p.Tell(told)
 		if j.Verdict != judge.Accepted && j.Answer == nil && (!p.CarryOn || j.Request == nil) {
-			page(http.StatusForbidden, "The request is refused", "Nothing was sent to the app.", j.Findings)
+			page(http.StatusForbidden, "The request is refused", "Nothing was sent to the app.",
+				j.Findings.Without(finding.Pass))
 			return
 		}
 		acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)

@@ -406,6 +406,24 @@ func (t *Track) RunThrough(trust string, facts []federation.Fact) *federation.Ru
 	return x.Run(facts)
 }
 
+// Lost reports whether a real provider was asked for a sign-in and nothing came back.
+func (t *Track) Lost() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	_, provider, _ := cut(t.v.Trust)
+	return t.v.State == Abandoned && !t.v.Asks && slices.Contains(t.v.Cast.Real, provider)
+}
+
+// Found adds what was found out after the sign-in had ended.
+func (t *Track) Found(what string, l finding.List) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	defer t.change()
+	app, _, _ := cut(t.v.Trust)
+	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: what, Findings: l,
+		Refused: l.Failed()})
+}
+
 // Run is what is kept of the watch. It shows what took part in it and nothing else: of a party that was played here
 // only what is here as the ledger has it, of a real app that cannot be seen what somebody said of it. facts are those
 // of the trust as it is now.

@@ -63,15 +63,16 @@ func (d *Desk) KeepStagePlace(p StagePlace) error {
 	return d.keepValue(settingStage, string(b))
 }
 
-// KnowAuthorities adds authorities, PEM, to those by which the servers of the foreign parties of a trust are known, and
-// returns whose they are now that did not have them. Nothing else of a party changes by it.
+// KnowAuthorities adds authorities, PEM, to those by which the servers of the parties of a trust are known, own ones as
+// well: what they publish is read too. It returns whose they are now that did not have them. Nothing else of a party
+// changes by it.
 func (d *Desk) KnowAuthorities(trust string, pem []byte) (of []string, err error) {
 	_, app, provider, err := d.Trust(trust)
 	if err != nil || len(pem) == 0 {
 		return nil, err
 	}
 	for _, p := range []*federation.Party{provider, app} {
-		if p.Own || strings.Contains(p.TLS.CA, string(pem)) || p.OpenID != nil && strings.Contains(p.OpenID.TLS.CA,
+		if strings.Contains(p.TLS.CA, string(pem)) || p.OpenID != nil && strings.Contains(p.OpenID.TLS.CA,
 			string(pem)) {
 			continue
 		}

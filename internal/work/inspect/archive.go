@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -26,6 +27,7 @@ type Recorded struct {
 	// SignIn is which of the sign-ins in the archive it belongs to, from 1, where that is known: two may go on at one
 	// time
 	SignIn int
+	reply  *reply // how it was answered; nil where the archive does not say
 }
 
 // ErrArchive means that a file is no HTTP Archive that can be read.
@@ -43,6 +45,7 @@ type entry struct {
 		} `json:"postData"`
 	} `json:"request"`
 	Response struct {
+		Status  *int `json:"status"`
 		Content struct {
 			Kind     string          `json:"mimeType"`
 			Text     json.RawMessage `json:"text"` // read where it may be a token answer; most are long, and none
@@ -157,6 +160,7 @@ func (e *entry) message() (Recorded, bool) {
 			m.Text = form.Encode()
 		}
 	}
+	m.reply = e.reply()
 	return m, carries(m.Text)
 }
 
@@ -184,7 +188,12 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 	asked := map[string]string{} // by trust, the ID of the last request
 	begun := map[string]int{}    // sign-ins, by the ID of a request or by a state
 	named := in.Trust
-	for _, m := range list {
+	last := map[string]int{} // by what ties messages to a sign-in, the last of them
+	for i, m := range list {
+		id, answers, state := marks(m.Text)
+		last[id+answers+state] = i
+	}
+	for i, m := range list {
 		id, answers, state := marks(m.Text)
 		switch {
 		case id != "":
@@ -212,6 +221,10 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 		v, err := d.Inspect(x)
 		if err == nil && v.Kind == "SAML AuthnRequest" && x.Trust != "" {
 			asked[x.Trust] = v.FactMap["ID"]
+		}
+		if err == nil {
+			v.Trust = cmp.Or(v.Trust, x.Trust)
+			d.answered(m, v, last[id+answers+state] > i && !response(v))
 		}
 		each(m, v, err)
 	}

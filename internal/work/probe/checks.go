@@ -17,6 +17,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/outside/reach"
+	"tressik.example/internal/outside/webpage"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/inspect"
@@ -360,6 +361,7 @@ type heard struct {
 	text  string // of the page
 	id    string
 	as    finding.FactID // which fact that name is
+	title string         // of the page
 }
 
 // own is what of a page's text another one does not say, who each is about left out; "" where both say the same.
@@ -374,20 +376,9 @@ func (h heard) own(o heard) string {
 	return strings.Join(a, " ")
 }
 
-// refused says which fact a page of an error is about: it is no answer that an unknown app gets, so the provider knows
-// the app, and does not take something of its request. Standards name the parameters, and pages of errors say them.
-func refused(s string) finding.FactID {
-	s = strings.ToLower(s)
-	switch {
-	case strings.Contains(s, "redirect"):
-		return finding.FactRedirect
-	case strings.Contains(s, "acs") || strings.Contains(s, "assertion consumer") || strings.Contains(s,
-		"assertionconsumer") || strings.Contains(s, "recipient"):
-		return finding.FactACS
-	case strings.Contains(s, "scope"):
-		return finding.FactPermissions
-	}
-	return ""
+// tells is what the text of a page says of an error.
+func (h heard) tells(text string) string {
+	return (&webpage.Page{Title: h.title, Text: text}).Telling(240)
 }
 
 // recognised says whether the provider knows the app, from its answer to the app's request and to that of an app that
@@ -412,15 +403,15 @@ func (j *job) recognised(own, other heard) {
 			Fix: finding.Do("have the owner of " + provider + " enter the app as the handoff says").
 				Then(finding.Run("handoff", j.t.Name, "--for", "provider"))}
 		more := own.own(other)
-		switch of := refused(more); {
+		switch of := finding.Blamed(more); { // no answer that an unknown app gets
 		case other.reply == denied && more == "":
 			f.Saw += "; an app that nobody knows gets the same answer"
 			f.Of = string(own.as)
 		case of != "":
-			f.Of, f.Saw = string(of), "refused: "+words+", "+cut(more, 160)+
+			f.Of, f.Saw = string(of), "refused: "+words+", "+own.tells(more)+
 				"; an app that nobody knows gets another answer"
 		default:
-			f.Saw = "refused: " + words + ", " + cut(more, 160) + "; an app that nobody knows gets another answer"
+			f.Saw = "refused: " + words + ", " + own.tells(more) + "; an app that nobody knows gets another answer"
 		}
 		j.add(f)
 	case real == broken:

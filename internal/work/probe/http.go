@@ -169,6 +169,14 @@ func (a *answer) words() string {
 	return s
 }
 
+// title is that of a page; "" where there is none.
+func (a *answer) title() string {
+	if a == nil || a.doc == nil {
+		return ""
+	}
+	return a.doc.Title
+}
+
 // text is what a page says, its title first; "" where there is none.
 func (a *answer) text() string {
 	if a == nil || a.doc == nil {

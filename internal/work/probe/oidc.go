@@ -99,7 +99,7 @@ func (o *overOIDC) knows(ctx context.Context, j *job) {
 		words = a.words()
 	}
 	j.recognised(heard{replyOf(a, back != nil), words, a.text(), o.terms.ClientID,
-		finding.FactClientID}, stranger)
+		finding.FactClientID, a.title()}, stranger)
 }
 
 func (o *overOIDC) scope() string {

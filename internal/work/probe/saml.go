@@ -119,7 +119,7 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 		words = o.answer(j, form)
 	}
 	j.recognised(heard{replyOf(a, led != nil), words, a.text(), j.app.Entity.ID,
-		finding.FactEntityID}, stranger)
+		finding.FactEntityID, a.title()}, stranger)
 }
 
 func (j *job) id() string {
