@@ -54,6 +54,11 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 			"an end_session_endpoint", provider, finding.Do("ask its owner whether it has one, and read its discovery "+
 				"document again"),
 			"OpenID Connect RP-Initiated Logout 2")
+	case len(c.AfterSignOut) == 0 && app.Kind == Provider:
+		stays(&out, finding.SignoutProvider, "signing out at "+app.Name, "the session at "+provider.Name+
+			" stays: Tressik's providers do not sign people out upstream", "a sign-out there too", app,
+			finding.Do("tell people to sign out at "+provider.Name+" as well"),
+			"OpenID Connect RP-Initiated Logout 3")
 	case len(c.AfterSignOut) == 0:
 		stays(&out, finding.SignoutProvider, "signing out at "+app.Name,
 			"the session at "+provider.Name+" can be ended, and nobody comes back "+
@@ -67,6 +72,15 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	switch {
 	case c.BackChannelLogout != "" && doc.BackChannelLogout, c.FrontChannelLogout != "" && doc.FrontChannelLogout:
 		out.Pass(finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is told")
+	case !doc.BackChannelLogout && !doc.FrontChannelLogout:
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
+			"a provider that tells its apps", provider,
+			finding.Do("ask its owner whether it tells apps of a sign-out, "+
+				"and read its discovery document again"), "OpenID Connect Back-Channel Logout 2.1")
+	case app.Kind == Provider:
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in: "+
+			"Tressik's providers hear of no sign-out upstream", "a sign-out there too", app,
+			finding.Do("tell people to sign out at "+app.Name+" as well"), "OpenID Connect Back-Channel Logout 2.2")
 	default:
 		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in",
 			"a URI of the app that is told", app,

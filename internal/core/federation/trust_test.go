@@ -336,7 +336,7 @@ func TestSignOut(t *testing.T) {
 	}
 	own.Own = false
 	own.OpenID = &OpenID{Discovery: oidc.Discovery{Issuer: own.At}}
-	if got := notes(tr.Terms.SignOut(client, own)); got != "signout.provider provider, signout.app app" {
+	if got := notes(tr.Terms.SignOut(client, own)); got != "signout.provider provider, signout.app provider" {
 		t.Errorf("a provider that publishes no way: %s", got)
 	}
 	own.OpenID = nil

@@ -316,7 +316,8 @@ func (j *judging) badSignature(check string, err error) {
 		f.Side, f.Expected = finding.App, "a signature with one of the keys that the app was given"
 		f.Fix = finding.Run("handoff", j.Trust, "--for", "app").
 			Then(finding.Do("give it to the app's owner: the app has not got the key that " + j.ProviderName +
-				" signs with now"))
+				" signs with now")).
+			Then(finding.Run("handoff", j.Trust, "--for", "app", "--delivered", "MAIL"))
 	}
 	j.Findings.Add(f)
 }

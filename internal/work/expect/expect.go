@@ -261,16 +261,15 @@ func (k *Runner) explain(out []Outcome) error {
 				return err
 			}
 		}
-		fix := finding.Run("rehearse", x.Trust)
-		if x.As != "" {
-			fix = finding.Run("rehearse", x.Trust, "--as", x.As)
-		}
+		// Which of the two is right only a person can say.
+		fix := finding.Do("where " + x.Trust + " is wrong, change it; where it is as it should be, expect that instead")
 		if n := len(x.Since); n > 0 {
 			e := x.Since[n-1]
-			fix = finding.Do(fmt.Sprintf("since it held, %s did %s (%s; entry %d of %s): take that back, or expect "+
-				"something else",
-				e.Actor, e.Action, Changed(&e), e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC"))).Then(fix)
+			fix = finding.Do(fmt.Sprintf("since it held, %s did %s (%s; entry %d of %s): take that back where it was "+
+				"wrong; where it was meant, expect what is now",
+				e.Actor, e.Action, Changed(&e), e.Seq, e.At.UTC().Format("2006-01-02 15:04 UTC")))
 		}
+		fix = fix.Then(finding.Run("expect", "remove", fmt.Sprint(x.ID)))
 		for j := range x.Findings {
 			if f := &x.Findings[j]; f.Level == finding.Error && f.Fix.IsZero() {
 				f.Fix = fix

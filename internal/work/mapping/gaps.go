@@ -228,13 +228,28 @@ func forbiddenSubject(format, v string) string {
 	return forbidden("", v)
 }
 
+// empty is for how many people a claim is released empty.
+func (g *Gaps) empty(claim string) int {
+	for _, r := range g.Rules {
+		if r.Claim == claim {
+			return r.Empty
+		}
+	}
+	return 0
+}
+
 // judge turns what was seen into findings.
 func (g *Gaps) judge() {
 	for _, r := range g.Rules {
 		f := finding.Finding{ID: finding.ClaimsGap, Level: finding.Warning, Check: r.Claim, Of: r.Claim,
 			Saw:      fmt.Sprintf("nothing for %d of %d people (%s): %s", r.Empty, g.People, some(r.Who), r.Why),
 			Expected: "a value for each whom the trust admits", Side: finding.Provider,
-			Fix: finding.Run("claims", "suggest", g.Trust)}
+			Fix: finding.Do("give " + some(r.Who) + " a value where people are kept, and load them again").
+				Then(finding.Run("people", "load", "FILE")).
+				Or(finding.Do("make it of something that they have").Then(finding.Run("claims", "suggest", g.Trust)))}
+		if r.Empty == g.People { // nobody has it: the rule is wrong, not the people
+			f.Fix = finding.Do("make it of something that people have").Then(finding.Run("claims", "suggest", g.Trust))
+		}
 		if r.Required {
 			f.Level = finding.Error
 		}
@@ -247,7 +262,17 @@ func (g *Gaps) judge() {
 			Side:     finding.Provider, Fix: finding.Run("claims", "set", g.Trust, "--subject", "", "--subject-format",
 				"persistent")})
 	}
+	wrong := map[string]int{} // by claim
+	for _, x := range g.Forbidden {
+		wrong[x.Claim]++
+	}
 	for i, x := range g.Forbidden {
+		fix := finding.Do("correct it where people are kept, and load them again").
+			Then(finding.Run("people", "load", "FILE"))
+		if wrong[x.Claim] > 1 && wrong[x.Claim]+g.empty(x.Claim) >= g.People { // the rule is wrong, not the people
+			fix = finding.Do("make it of something that its format allows").Then(finding.Run("claims", "suggest",
+				g.Trust))
+		}
 		if i == 20 {
 			g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: "values",
 				Saw: fmt.Sprintf("%d more", len(g.Forbidden)-i), Expected: "values that their format " +
@@ -257,8 +282,7 @@ func (g *Gaps) judge() {
 		}
 		g.Findings.Add(finding.Finding{ID: finding.ClaimsForbidden, Level: finding.Warning, Check: x.Claim, Of: x.Claim,
 			Saw: fmt.Sprintf("%q for %s: %s", x.Value, x.Person, x.Why), Expected: "a value that its format allows",
-			Side: finding.Provider, Fix: finding.Do("correct it where people are kept, and load them again").
-				Then(finding.Run("people", "load", "FILE"))})
+			Side: finding.Provider, Fix: fix})
 	}
 	for _, name := range g.Lacking {
 		f := finding.Finding{ID: finding.ClaimsLacking, Level: finding.Warning, Check: name, Of: name,
