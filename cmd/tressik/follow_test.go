@@ -97,7 +97,7 @@ func TestStageFollowsTheLedger(t *testing.T) {
 		{"a new trust over SAML", func() {
 			d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs",
 				"https://plates.kestrelridge.example/acs")
-			d.run("federate", "plates", "--with", "ridge")
+			d.run("federate", "plates", "--with", "ridge", "--unsolicited", "allow")
 		}, func() bool { return strings.Contains(visitor(t, launch+"urn:example:plates", "mira"), "Signed in") }},
 		{"an entity ID", func() {
 			d.run("app", "change", "plates", "--entity-id", "urn:example:plates2", "--acs",

@@ -293,4 +293,19 @@ func TestMessageOfAStandIn(t *testing.T) {
 	if strings.Contains(r.out, "--metadata SOURCE") {
 		t.Errorf("it sends to the provider:\n%s", r.out)
 	}
+	// Tokens of a stage as well: judged as at the ledger's address, so that what else is wrong is seen.
+	d = demoed(t)
+	d.env = append(d.env, "TRESSIK_NOW=")
+	secret := d.secret("frame-courier@ridge", "90d")
+	d.write("c.secret", secret)
+	places, _ := openStage(t, d)
+	base, _, _ := strings.Cut(places["ridge"].Issuer, "/ridge")
+	token := d.ok("token", "get", "frame-courier@ridge", "--secret-file", "c.secret", "--stage", base)
+	d.write("token.txt", token)
+	d.fails(3, []string{"a stand-in plays ridge on the stage"}, "inspect", "token.txt")
+	r = d.fails(3, []string{"a stand-in plays ridge on the stage", "1 error, "}, "inspect", "token.txt", "--trust",
+		"frame-courier@ridge")
+	if strings.Contains(r.out, "token.issuer") {
+		t.Errorf("it is judged at the stage's address:\n%s", r.out)
+	}
 }

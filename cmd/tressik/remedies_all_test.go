@@ -194,7 +194,8 @@ func wrongs(by string, v any, about string, out map[string]foundThing) {
 			wrongs(by, y, about, out)
 		}
 	case map[string]any:
-		if steps, ok := x["steps"].([]any); ok && (strings.HasPrefix(by, "next ") || by == "plan") { // what is left comes one by one
+		// what is left comes one by one
+		if steps, ok := x["steps"].([]any); ok && (strings.HasPrefix(by, "next ") || by == "plan") {
 			for _, s := range steps {
 				if s, _ := s.(map[string]any); s["done"] != true && s["fix"] != nil {
 					wrongs(by, s, about, out)

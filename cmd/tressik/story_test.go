@@ -99,7 +99,7 @@ func TestStory(t *testing.T) {
 	sheet := d.ok("handoff", "nightlog@ridge", "--for", "app")
 	for _, w := range []string{"https://login.kestrelridge.example/sso", "EntityDescriptor entityID",
 		"SingleSignOnService", "BEGIN CERTIFICATE",
-		"https://login.kestrelridge.example/launch?app=https%3A%2F%2Fnightlog",
+		"none: the app takes no response that it did not ask for",
 		"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"} {
 		if !strings.Contains(sheet, w) {
 			t.Errorf("the sheet lacks %q", w)
@@ -255,7 +255,10 @@ func TestOwnAppSignsAndDecrypts(t *testing.T) {
 		"aes256-gcm") {
 		t.Errorf("the provider is given %d certificates of an app that signs and decrypts with two", n)
 	}
-	// From the provider's side, an app with a start link goes there; single sign-on holds for the second app.
+	// From the provider's side nothing was asked for, which the app takes where it says so; single sign-on holds for
+	// the second app.
+	d.fails(3, []string{"saml.unsolicited"}, "rehearse", "plates@ridge", "--as", "mira", "--from", "provider")
+	d.ok("trust", "change", "plates@ridge", "--unsolicited", "allow")
 	d.ok("rehearse", "plates@ridge", "--as", "mira", "--from", "provider")
 	d.fails(3, nil, "federate", "nightlog", "--with", "ridge")
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")

@@ -130,6 +130,7 @@ type watching struct {
 	said strings.Builder
 	link string
 	page string
+	in   io.Writer // what is typed
 	done chan error
 }
 
@@ -138,6 +139,10 @@ func (d *desk) watch(t *testing.T, args ...string) *watching {
 	w := &watching{t: t, c: d.command(append([]string{"watch", "--format", "json"}, args...)...), done: make(chan error,
 		1)}
 	w.c.Stdout = &w.out
+	var err error
+	if w.in, err = w.c.StdinPipe(); err != nil {
+		t.Fatal(err)
+	}
 	errs, err := w.c.StderrPipe()
 	if err != nil {
 		t.Fatal(err)

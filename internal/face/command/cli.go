@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/user"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -58,12 +57,11 @@ type App struct {
 	run                   context.Context // of the command that runs
 	opened                ledger.Ledger
 	// what stands in the ledger, at the moment when the command began or last changed it
-	book   *model.Book
-	end    func() error // of that moment
-	trial  bool         // the book is tried on, and nothing of it is kept
-	dry    bool         // what changes is shown and not kept
-	saying sync.Mutex
-	said   []string // what is said once, such as which evidence a change takes back
+	book  *model.Book
+	end   func() error // of that moment
+	trial bool         // the book is tried on, and nothing of it is kept
+	dry   bool         // what changes is shown and not kept
+	told  *told        // what is said once, such as which evidence a change takes back
 }
 
 // Build says what program this is.
@@ -71,6 +69,7 @@ type Build struct{ Version, Commit, Go string }
 
 // Run runs the program and returns its exit status.
 func (a *App) Run(ctx context.Context, args []string) int {
+	a.told = &told{}
 	out := &output{w: a.Out}
 	a.Out, a.run = out, ctx
 	root := a.root()

@@ -7,6 +7,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/work/desk"
@@ -45,15 +49,52 @@ func (a *App) secretOf(d *desk.Desk, trust, path string, keep bool) (string, err
 	return secret, nil
 }
 
+// given are the flags of a command as they were given, but for some, so that another process can run it: files with the
+// whole of their path.
+func given(cmd *cobra.Command, but ...string) (out []string) {
+	files := []string{"ca", "secret-file", "key", "tls-cert", "tls-key"}
+	cmd.LocalNonPersistentFlags().Visit(func(f *pflag.Flag) {
+		if slices.Contains(but, f.Name) {
+			return
+		}
+		values := []string{f.Value.String()}
+		if list, ok := f.Value.(pflag.SliceValue); ok {
+			values = list.GetSlice()
+		}
+		for _, v := range values {
+			if full, err := filepath.Abs(v); err == nil && slices.Contains(files, f.Name) && v != "-" {
+				v = full
+			}
+			out = append(out, "--"+f.Name+"="+v)
+		}
+	})
+	return out
+}
+
 // once says something that is true each time it is asked, and interests the first time.
 func (a *App) once(form string, args ...any) {
-	s := fmt.Sprintf(form, args...)
-	a.saying.Lock()
-	defer a.saying.Unlock()
-	if !slices.Contains(a.said, s) {
-		a.said = append(a.said, s)
+	if s := fmt.Sprintf(form, args...); a.told.first(s) {
 		a.say("%s", s)
 	}
+}
+
+// told is what was said. It may be used by several goroutines; nil forgets all.
+type told struct {
+	mu   sync.Mutex
+	said []string
+}
+
+func (t *told) first(s string) bool {
+	if t == nil {
+		return true
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if slices.Contains(t.said, s) {
+		return false
+	}
+	t.said = append(t.said, s)
+	return true
 }
 
 // remembered is the error of remembering something: a ledger that cannot be written is none, what was given is used all

@@ -47,7 +47,7 @@ itself, ready to install.`,
 			}
 			if schedule != "" {
 				return a.schedule(schedule, "probe", "Ask the real parties of trusts", "*-*-* 05:15:00", "15 5 * * *",
-					append([]string{"probe"}, got...)...)
+					append(append([]string{"probe"}, got...), given(cmd, "schedule")...)...)
 			}
 			d, err := a.desk()
 			if err != nil {

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -48,7 +49,8 @@ func (a *App) watchCmd() *cobra.Command {
 		Args: args("TRUST"),
 		Long: `Print the link that starts a sign-in, and follow it live as it passes, here and on a page of its own:
 waiting, under way, signed in or refused; each message, each check, what the app learned, which account that is, and
-where it stopped. What is real depends on what is foreign:
+where it stopped. Whether a real app that cannot be seen let them in is asked, here and on the page. What is real
+depends on what is foreign:
 
   a foreign provider   the real one, with our app played here: its redirect URI or assertion consumer service has to
                        lie on this machine
@@ -349,7 +351,7 @@ func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 	p := format.Printer{W: a.Err, Color: a.colored(a.Err)}
 	late := time.NewTimer(x.in.timeout)
 	defer late.Stop()
-	shown := 0
+	shown, asked := 0, false
 	for {
 		v, moved := x.t.View()
 		for ; shown < len(v.Steps); shown++ {
@@ -358,8 +360,10 @@ func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 		if v.Over() {
 			return &v
 		}
-		if v.Asks {
-			fmt.Fprintln(a.Err, p.Bold("  did the app let you in? Say so on the page of the watch."))
+		if v.Asks && !asked {
+			asked = true
+			fmt.Fprintln(a.Err, p.Bold("  did the app let you in? Type yes or no here, or say so on the page of the watch."))
+			go x.listens()
 		}
 		select {
 		case <-moved:
@@ -373,6 +377,21 @@ func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 			x.t.Late()
 			ctx = context.Background()
 		}
+	}
+}
+
+// listens takes the answer of whoever signed in from the terminal.
+func (x *watched) listens() {
+	for s := bufio.NewScanner(x.a.In); s.Scan(); {
+		switch strings.ToLower(strings.TrimSpace(s.Text())) {
+		case "y", "yes":
+			x.t.Say(true, x.d.Env.Actor)
+			return
+		case "n", "no":
+			x.t.Say(false, x.d.Env.Actor)
+			return
+		}
+		fmt.Fprintln(x.a.Err, "  write yes or no")
 	}
 }
 

@@ -36,7 +36,7 @@ func (r overSAML) head(app, provider *federation.Party) (h trustHead) {
 	if l := app.StartLink(); l != "" {
 		h.after = append(h.after, [2]string{"starts at the app", l})
 	}
-	if l := provider.LaunchLink(app); l != "" {
+	if l := provider.LaunchLink(app); l != "" && r.t.SAMLTerms().Unsolicited {
 		h.after = append(h.after, [2]string{"starts at the provider", l})
 	}
 	return h

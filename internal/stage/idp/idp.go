@@ -203,17 +203,14 @@ func (p *Part) unknown(c *cast.Cast, pl *cast.Player, issuer string) {
 	}
 }
 
-// launch starts a sign-in at the provider: through the app's own start link where it has one, else unsolicited.
+// launch starts a sign-in at the provider, which answers the app without having been asked (SAML Profiles, section
+// 4.1.5): whether the app takes that is the app's to say.
 func (p *Part) launch(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		d := dealFor(c, pl.Name(), r.URL.Query().Get("app"))
 		if d == nil {
 			p.Page(w, http.StatusNotFound, server.Page{Title: "Choose an app", By: pl.Title(),
 				Lead: "Sign-in can start here for:", Links: links(c, pl)})
-			return
-		}
-		if at := d.App.Party.Entity.SP.Start; at != "" {
-			http.Redirect(w, r, at, http.StatusSeeOther)
 			return
 		}
 		acs, _ := saml.EndpointFor(d.App.Party.Entity.SP.ACS, saml.BindingPOST)

@@ -106,23 +106,27 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	if c := t.Contexts(); len(c) > 0 {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
-	h.links(app, provider)
+	h.links(terms, app, provider)
 	for _, r := range t.Rules {
 		h.Attributes = append(h.Attributes, Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute, NameFormat " +
 			saml.ShortName(r.NameFormat), From: r.Expression})
 	}
 }
 
-func (h *Handoff) links(app, provider *federation.Party) {
+func (h *Handoff) links(terms *federation.SAMLTerms, app, provider *federation.Party) {
 	if l := app.StartLink(); l != "" {
 		h.add("Link that starts at the app", l, "RequestInitiator", source(app))
 	} else {
 		h.add("Link that starts at the app", "not known", "RequestInitiator",
 			"ask the app's owner, then `tressik app change "+app.Name+" --start URL`")
 	}
-	if l := provider.LaunchLink(app); l != "" {
+	switch l := provider.LaunchLink(app); {
+	case l != "" && !terms.Unsolicited:
+		h.add("Link that starts at the provider", "none: the app takes no response that it did not ask for", "",
+			"where it does: `tressik trust change "+h.Trust+" --unsolicited allow`")
+	case l != "":
 		h.add("Link that starts at the provider", l, "", source(provider))
-	} else {
+	default:
 		h.add("Link that starts at the provider", "not known", "", "the provider is foreign: its owner knows it")
 	}
 }
@@ -159,7 +163,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 	if c := t.Contexts(); len(c) > 0 {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
-	h.links(app, provider)
+	h.links(terms, app, provider)
 	for _, w := range sp.Wanted {
 		need := "wished for"
 		if w.Required {

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"crypto"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -75,6 +76,12 @@ func (d *Inspector) verifiedBy(v *Inspection, text string, head oidc.Header, bod
 		return err
 	}
 	if p == nil {
+		if of, err := d.stagedBy(text, iss); err != nil || of != nil {
+			if err == nil {
+				v.Findings.Add(ofStage(finding.TokenSignature, "signature", of))
+			}
+			return err
+		}
 		if d.Known() && iss != "" {
 			note.Saw = "not verified: no provider in the ledger has the issuer " + iss
 		}
@@ -124,8 +131,13 @@ func tokenKeys(p *federation.Party) ([]oidc.Key, error) {
 		list, _, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider)
 		return list, err
 	}
+	return keysOf(p.TokenSigners())
+}
+
+// keysOf are public keys as those of a JWKS.
+func keysOf(list []crypto.PublicKey) ([]oidc.Key, error) {
 	var out []oidc.Key
-	for _, pub := range p.TokenSigners() {
+	for _, pub := range list {
 		id, err := oidc.KeyID(pub)
 		if err != nil {
 			return nil, err
@@ -183,7 +195,16 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	}
 	client := *app.ClientSide()
 	client.MaxAge = 0 // whether this sign-in was asked for with one cannot be known from the token
-	e := federation.TokenExpectation(t, terms, &client, provider.OpenIDOf().Issuer, provider.Name, keys, in.At)
+	issuer := provider.OpenIDOf().Issuer
+	iss := oidc.Text(body, "iss")
+	staged, err := d.staged(text, iss, provider)
+	if err != nil {
+		return err
+	}
+	if staged != nil { // judged as if it were at the ledger's address, so that what else is wrong with it is seen
+		keys, issuer = staged, iss
+	}
+	e := federation.TokenExpectation(t, terms, &client, issuer, provider.Name, keys, in.At)
 	var j *oidc.TokenJudgement
 	if accessType(head) {
 		var who string
@@ -204,6 +225,10 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 		if err != nil {
 			return err
 		}
+	}
+	if staged != nil {
+		j.Findings = append(finding.List{ofStage(finding.TokenSignature, "signature", provider)}, j.Findings...)
+		j.Settle()
 	}
 	v.Verdict, v.Findings, v.Subject, v.NotChecked = j.Verdict, j.Findings, j.Subject, j.NotChecked
 	v.Claims = map[string][]string{}
