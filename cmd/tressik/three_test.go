@@ -151,6 +151,19 @@ func TestChain(t *testing.T) {
 			t.Errorf("%s passed upstream through %q, not %q", trust, through, want)
 		}
 	}
+	// What was seen says where, and with which key.
+	var shown struct {
+		Facts map[string]struct {
+			Value string
+			Seen  []struct{ Kind, Of, Address, Key string }
+		}
+	}
+	c.apps.json(&shown, "trust", "show", "plates@ridge")
+	f := shown.Facts["signing keys"]
+	if len(f.Seen) == 0 || f.Seen[0].Kind != "witnessed" || f.Seen[0].Of != "ridge" || f.Seen[0].Key == "" ||
+		!strings.Contains(f.Value, f.Seen[0].Key) || f.Seen[0].Address != c.ridge.at+"/ridge/sso" {
+		t.Errorf("the keys were seen as %+v", f)
+	}
 	var p person
 	c.ridge.json(&p, "people", "show", "lena.holm@southmere.example")
 	if p.Source != "arrival ridge@southmere" || strings.Join(p.Groups, " ") != "visitors" {

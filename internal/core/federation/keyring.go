@@ -2,14 +2,13 @@ package federation
 
 import (
 	"crypto"
-	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
-	"encoding/hex"
 	"slices"
 	"time"
-	"tressik.example/internal/core/finding"
 
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
 )
 
@@ -43,14 +42,7 @@ type OwnKey struct {
 
 // KeyID names a key by its public half: the beginning of the SHA-256 of its SubjectPublicKeyInfo. It stays when the key
 // gets another certificate.
-func KeyID(pub crypto.PublicKey) string {
-	der, err := x509.MarshalPKIXPublicKey(pub)
-	if err != nil {
-		return ""
-	}
-	sum := sha256.Sum256(der)
-	return "k-" + hex.EncodeToString(sum[:5])
-}
+func KeyID(pub crypto.PublicKey) string { return keys.ID(pub) }
 
 // Publish puts a party's keyring into what it publishes. Keys that sign are published in each of their places, the
 // active one first. Of those that decrypt the active one alone is: the announced one decrypts already, and nobody may

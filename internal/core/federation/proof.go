@@ -45,6 +45,10 @@ type Observation struct {
 	Person string         `json:"person,omitempty"`  // for whom: an ID, or the subject of somebody unknown
 	Out    bool           `json:"refused,omitempty"` // the person was refused, as the terms demand
 	By     string         `json:"by,omitempty"`      // told: who said it
+	// where that party was spoken to, and the ID of the key with which it signed what was judged; "" where that was not
+	// seen
+	Address string `json:"address,omitempty"`
+	Key     string `json:"key,omitempty"`
 }
 
 // Proven says when something was proven, and by which run.
@@ -140,6 +144,10 @@ type Message struct {
 func (r *Run) Saw(f Fact, o Observation) {
 	o.Fact, o.Value, o.At = f.Name, f.Value, r.At
 	o.Kind = cmp.Or(o.Kind, r.Kind)
+	o.Address = cmp.Or(o.Address, r.Addresses[o.Of])
+	if _, provider, _ := strings.Cut(r.Trust, "@"); o.Of == provider {
+		o.Key = cmp.Or(o.Key, r.Key)
+	}
 	if f.Name == finding.FactAdmission { // it is seen for the persons seen, never for everyone
 		o.Person = cmp.Or(o.Person, r.Person, r.Subject)
 	}

@@ -44,6 +44,9 @@ type Rehearsal struct {
 	Lives    map[string]int      `json:"lives,omitempty"`   // of what was issued, in seconds: access-token, id-token
 	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
 	Findings finding.List        `json:"findings"`
+	// by party, where it was spoken to: its endpoint for sign-ins, or that of the app for answers
+	Addresses map[string]string `json:"addresses,omitempty"`
+	Key       string            `json:"key,omitempty"` // ID of the key that signed what the app judged
 }
 
 // Record is one record that an API answered with.

@@ -13,6 +13,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -384,4 +385,14 @@ func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) fi
 		}
 	}
 	return out
+}
+
+// ID names a key by its public half: the beginning of the SHA-256 of its SubjectPublicKeyInfo; "" for what has none.
+func ID(pub crypto.PublicKey) string {
+	der, err := x509.MarshalPKIXPublicKey(pub)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(der)
+	return "k-" + hex.EncodeToString(sum[:5])
 }

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 )
 
@@ -218,7 +219,7 @@ func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
 
 func (j *judging) end(v *TokenJudgement) *TokenJudgement {
 	if j.verified {
-		v.Subject, v.Body = Text(j.claims, "sub"), j.claims
+		v.Subject, v.Body, v.Key = Text(j.claims, "sub"), j.claims, keys.ID(j.by)
 	}
 	v.Expires, _ = Moment(j.claims, "exp")
 	v.Settle()

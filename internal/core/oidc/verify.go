@@ -185,6 +185,7 @@ type opened struct {
 	Header
 	claims   map[string]any
 	verified bool
+	by       crypto.PublicKey // which verified it
 }
 
 // open reads a token and verifies its signature with one of the keys, never with one that the token brings.
@@ -234,7 +235,7 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 		}
 		fits = true
 		if verifySignature(h.Alg, k.Public, signed, sig) {
-			o.verified = true
+			o.verified, o.by = true, k.Public
 			out.Pass(finding.TokenSignature, "signature", h.Alg+" with the key "+k.ID)
 			return o
 		}

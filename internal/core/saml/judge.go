@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -323,6 +324,7 @@ func (j *judging) badSignature(check string, err error) {
 }
 
 func (j *judging) goodSignature(check string, v xmlsec.Verified) {
+	j.Key = keys.ID(j.Keys[v.Key])
 	if v.SHA1 {
 		j.Findings.Add(finding.Finding{ID: finding.SAMLSignatureWeak, Level: finding.Warning, Check: check,
 			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",

@@ -362,7 +362,8 @@ func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 		}
 		if v.Asks && !asked {
 			asked = true
-			fmt.Fprintln(a.Err, p.Bold("  did the app let you in? Type yes or no here, or say so on the page of the watch."))
+			fmt.Fprintln(a.Err, p.Bold("  did the app let you in? Type yes or no here, or say so on the page "+
+				"of the watch."))
 			go x.listens()
 		}
 		select {

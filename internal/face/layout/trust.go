@@ -240,6 +240,9 @@ func FactWords(f *federation.Fact, now time.Time) string {
 		if o.Played {
 			s += ", with " + o.Of + " played"
 		}
+		if o.Address != "" && o.Kind.Stronger(federation.ByRehearsal) {
+			s += ", at " + o.Address
+		}
 		break
 	}
 	return s

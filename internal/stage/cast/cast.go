@@ -601,6 +601,19 @@ func MergeConsents(have, list []federation.Consent, trust string) []federation.C
 // OwnSignInAt is where a played app has its own sign-in, which stays for emergencies after cutover.
 func OwnSignInAt(home string) string { return home + "own-sign-in" }
 
+// AskedAt is where a sign-in through a trust is asked for: the authorization endpoint of its provider, or its single
+// sign-on service; "" where the trust is not played.
+func (c *Cast) AskedAt(trust string) string {
+	if d := c.FindSAML(trust); d != nil {
+		e, _ := saml.EndpointFor(d.Provider.Party.Entity.IDP.SSO, saml.BindingRedirect, saml.BindingPOST)
+		return e.Location
+	}
+	if d := c.Find(trust); d != nil {
+		return d.Deal.Provider.OpenID.AuthorizationEndpoint
+	}
+	return ""
+}
+
 // Playing is a trust as it is played over whichever protocol: the link that starts sign-in, "" where the app is not
 // played and has none in the ledger, and where the played app takes the answer.
 func (c *Cast) Playing(trust string) (deal *Deal, link, at string) {

@@ -39,6 +39,8 @@ type Following struct {
 	AtReal []string `json:"register,omitempty"`
 	// facts that such a sign-in can show: those of real parties, and of played ones what is here as the ledger has it
 	Shows []finding.FactID `json:"shows"`
+	// by party, where it is spoken to: its endpoint for sign-ins, or that of the app for answers
+	Addresses map[string]string `json:"addresses,omitempty"`
 	// trusts through which people come in at the provider, each played as it is: a sign-in may pass through one of them
 	Upstream []Following `json:"upstream,omitempty"`
 }
@@ -286,6 +288,7 @@ func (k *Keeper) following(x *followed) (*Following, error) {
 			ErrBothForeign,
 			deal.App.Name(), deal.Provider.Name())
 	}
+	how.Addresses = map[string]string{deal.App.Name(): at, deal.Provider.Name(): k.s.Cast().AskedAt(x.Trust)}
 	how.Silent = deal.App.Real && k.s.Cast().FindSAML(x.Trust) != nil
 	t, app, provider, err := k.d.Trust(x.Trust)
 	if err != nil {

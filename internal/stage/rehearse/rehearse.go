@@ -105,6 +105,8 @@ func (x *run) one(i int) federation.Rehearsal {
 	p := &x.parts[i]
 	r := federation.Rehearsal{At: x.now, Trust: p.deal.Trust.Name, Person: x.Person, Suppose: x.Suppose,
 		StandIns: []string{}}
+	_, _, at := x.s.Cast().Playing(r.Trust)
+	r.Addresses = map[string]string{p.deal.App.Name(): at, p.provider.Name(): x.s.Cast().AskedAt(r.Trust)}
 	for _, pl := range []*cast.Player{p.provider, p.deal.App} {
 		if pl.StandIn {
 			r.StandIns = append(r.StandIns, pl.Name())
@@ -165,7 +167,7 @@ func add(r *federation.Rehearsal, e server.Event) bool {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		r.Subject, r.Format, r.Claims = o.Subject, o.Format, o.Claims
+		r.Subject, r.Format, r.Claims, r.Key = o.Subject, o.Format, o.Claims, o.Key
 	}
 	return e.SignedIn
 }

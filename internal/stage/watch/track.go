@@ -60,6 +60,7 @@ type View struct {
 	Subject string              `json:"subject,omitempty"`
 	Claims  map[string][]string `json:"claims,omitempty"`
 	names   map[string]string   // of claims, in the message
+	key     string              // ID of that which signed it
 	Account string              `json:"account,omitempty"`
 	Asks    bool                `json:"asks"` // whoever signs in has to say whether the app let them in
 	Said    bool                `json:"said"` // they did
@@ -90,6 +91,7 @@ type hop struct {
 	began   time.Time
 	subject string
 	claims  map[string][]string
+	key     string
 }
 
 // Stopped is the step in which the sign-in was refused, nil where it was not.
@@ -194,7 +196,7 @@ func (t *Track) Event(e server.Event) {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		t.v.Subject, t.v.Claims, t.v.names = o.Subject, o.Claims, o.Names
+		t.v.Subject, t.v.Claims, t.v.names, t.v.key = o.Subject, o.Claims, o.Names, o.Key
 	}
 	t.v.Steps = append(t.v.Steps, s)
 	switch {
@@ -219,7 +221,7 @@ func (t *Track) passes(s Step, e *server.Event) {
 		t.hops[e.Trust] = h
 	}
 	if o := e.Outcome; o != nil {
-		h.subject, h.claims = o.Subject, o.Claims
+		h.subject, h.claims, h.key = o.Subject, o.Claims, o.Key
 	}
 	h.in = h.in || e.SignedIn
 	if !s.Refused {
@@ -392,7 +394,7 @@ func (t *Track) RunThrough(trust string, facts []federation.Fact) *federation.Ru
 	up := *t.v.Cast.Through(trust)
 	up.Upstream = nil
 	x := &Track{v: View{Trust: trust, State: Refused, Began: h.began, Until: v.Until, Cast: up, Subject: h.subject,
-		Claims: h.claims}, now: t.now, moved: make(chan struct{}), raw: t.raw}
+		Claims: h.claims, key: h.key}, now: t.now, moved: make(chan struct{}), raw: t.raw}
 	t.mu.Unlock()
 	for _, s := range v.Steps {
 		if s.Through == trust {
@@ -432,7 +434,7 @@ func (t *Track) Run(facts []federation.Fact) *federation.Run {
 	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
 		Rehearsal: federation.Rehearsal{At: v.Began,
 			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims,
-			Account:  v.Account,
+			Account: v.Account, Addresses: v.Cast.Addresses, Key: v.key,
 			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
 	switch {
 	case len(v.Cast.Real) == 0: // both were played

@@ -48,6 +48,7 @@ type Inspection struct {
 	Findings   finding.List        `json:"findings"`
 	NotChecked []string            `json:"notChecked,omitempty"` // what the judge could not know
 	Trust      string              `json:"trust,omitempty"`
+	Key        string              `json:"key,omitempty"` // ID of the key whose signature is good
 }
 
 // Input says what to look at and, with a trust, how to judge it.
@@ -456,7 +457,7 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		return nil, err
 	}
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
-	v.Subject, v.Format = j.Subject, j.Format
+	v.Subject, v.Format, v.Key = j.Subject, j.Format, j.Key
 	v.Attributes = j.Attributes
 	v.Claims = map[string][]string{}
 	for _, a := range j.Attributes {

@@ -231,6 +231,7 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 		j.Settle()
 	}
 	v.Verdict, v.Findings, v.Subject, v.NotChecked = j.Verdict, j.Findings, j.Subject, j.NotChecked
+	v.Key = j.Key
 	v.Claims = map[string][]string{}
 	for k, x := range j.Body {
 		v.Claims[k] = oidc.Words(x)

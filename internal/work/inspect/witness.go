@@ -20,7 +20,7 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 		return nil, false, err
 	}
 	r = &federation.Run{Kind: federation.WitnessProof, Rehearsal: federation.Rehearsal{At: d.Now().UTC(), Trust: t.Name,
-		Verdict: judge.Refused, StandIns: []string{}, Findings: finding.List{}}}
+		Verdict: judge.Refused, StandIns: []string{}, Findings: finding.List{}, Addresses: map[string]string{}}}
 	var mine []Recorded
 	for _, m := range list {
 		if d.trustOf(m) == t.Name {
@@ -44,10 +44,15 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 			return
 		}
 		r.Findings = append(r.Findings, v.Findings...)
+		if response(v) {
+			r.Addresses[app.Name] = m.To
+		} else {
+			r.Addresses[provider.Name] = m.To
+		}
 		switch {
 		case v.Verdict != judge.Accepted:
 		case v.Kind == "SAML Response":
-			end, r.Subject, r.Format, r.Claims = v.Kind, v.Subject, v.Format, v.Claims
+			end, r.Subject, r.Format, r.Claims, r.Key = v.Kind, v.Subject, v.Format, v.Claims, v.Key
 		case strings.Contains(v.Kind, "authorization response"):
 			end = v.Kind
 		}

@@ -209,6 +209,9 @@ func (j *job) reach(ctx context.Context) {
 				Fix: finding.Do("ask the owner of " + e.of.Name + " what is wrong with it")})
 		default:
 			j.answered[e.of.Name] = true
+			if j.out.addresses[e.of.Name] == "" {
+				j.out.addresses[e.of.Name] = e.at
+			}
 			j.pass(finding.ProbeThere, check, "answers at "+e.at)
 		}
 	}

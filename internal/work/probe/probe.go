@@ -50,6 +50,7 @@ type Result struct {
 	// facts that a party publishes otherwise than the ledger has them
 	contradicted []finding.FactID
 	messages     []federation.Message
+	addresses    map[string]string // by party, where it was asked
 	at           time.Time
 }
 
@@ -149,8 +150,8 @@ func (p *Prober) keep(list []Result) error {
 	for i := range list {
 		r := &list[i]
 		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages, Contradicted: r.contradicted,
-			Rehearsal: federation.Rehearsal{At: r.at, Trust: r.Trust, Verdict: r.Verdict, StandIns: []string{},
-				Findings: r.Findings, Records: r.Records}}
+			Rehearsal: federation.Rehearsal{Addresses: r.addresses, At: r.at, Trust: r.Trust, Verdict: r.Verdict,
+				StandIns: []string{}, Findings: r.Findings, Records: r.Records}}
 		if len(r.Asked) == 0 {
 			continue // nobody was asked: that proves nothing, and takes nothing back
 		}
@@ -216,7 +217,7 @@ func (p *Prober) job(name string) (*job, error) {
 	}
 	j := &job{p: p, t: t, app: app, provider: provider, answered: map[string]bool{}, same: map[string]bool{},
 		servers: map[string]bool{}, out: Result{Trust: name, Asked: []string{}, NotAsked: []string{},
-			at: p.Now().UTC()}}
+			at: p.Now().UTC(), addresses: map[string]string{}}}
 	j.over = over(t)
 	return j, nil
 }
