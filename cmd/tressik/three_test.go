@@ -151,6 +151,13 @@ func TestChain(t *testing.T) {
 			t.Errorf("%s passed upstream through %q, not %q", trust, through, want)
 		}
 	}
+	// What arrived from the provider upstream can be entered in one step, and is still witnessed.
+	var entered struct{ Claims, NotEntered []string }
+	c.ridge.json(&entered, "proof", "enter", "ridge@southmere")
+	if !slices.Contains(entered.Claims, "email=person.mail") {
+		t.Errorf("entered %+v", entered)
+	}
+	c.ridge.fails(1, []string{"no real sign-in through plates@ridge"}, "proof", "enter", "plates@ridge")
 	// What was seen says where, and with which key.
 	var shown struct {
 		Facts map[string]struct {

@@ -457,6 +457,9 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 		t.Probed = p
 	case WitnessProof:
 		t.Witnessed = p
+		if b := broughtBy(r); b != nil {
+			t.Brought = b
+		}
 	}
 	if t.Failed != nil && !t.Failed.Kind.Stronger(r.Kind) {
 		t.Failed = nil

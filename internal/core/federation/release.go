@@ -134,6 +134,11 @@ func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons [
 	far := ""
 	if !provider.Own {
 		far = provider.Name
+		for _, a := range t.Brought.attributes() { // a rule goes before: it was entered
+			if !slices.ContainsFunc(got, func(x saml.Attribute) bool { return x.Name == a.Name }) {
+				got = append(slices.Clip(got), a)
+			}
+		}
 	}
 	return saml.JudgeWanted(app.Entity.SP.Wanted, got, AdviseWanted(t, persons), far)
 }

@@ -47,6 +47,8 @@ type Rehearsal struct {
 	// by party, where it was spoken to: its endpoint for sign-ins, or that of the app for answers
 	Addresses map[string]string `json:"addresses,omitempty"`
 	Key       string            `json:"key,omitempty"` // ID of the key that signed what the app judged
+	// the name in the message of those claims that people know by another
+	Names map[string]string `json:"claimNames,omitempty"`
 }
 
 // Record is one record that an API answered with.
@@ -90,6 +92,7 @@ type Trust struct {
 	Witnessed *Proven                 `json:"witnessed,omitempty"`
 	Told      *Proven                 `json:"told,omitempty"`       // what a person said
 	Failed    *Failure                `json:"lastFailed,omitempty"` // the last run that found something wrong
+	Brought   *Brought                `json:"brought,omitempty"`    // what the last real sign-in brought to the app
 	Facts     map[finding.FactID]Fact `json:"facts,omitempty"`      // by name, with the values that were proven
 	Added     time.Time               `json:"added"`
 	Changed   time.Time               `json:"changed"`

@@ -66,3 +66,21 @@ func Filled(list [][2]string) [][2]string {
 	}
 	return out
 }
+
+// Entered lays out what was entered of what a run saw.
+func Entered(e *federation.Entered) format.Page {
+	head := Filled([][2]string{{"subject", e.Format}, {"admits", e.Admits}})
+	lines := []string{fmt.Sprintf("Entered into %s, as run %d saw it:", e.Trust, e.Run)}
+	if len(e.Claims)+len(head) == 0 {
+		lines[0] = fmt.Sprintf("Of run %d nothing was entered into %s.", e.Run, e.Trust)
+	}
+	for _, c := range e.Claims {
+		lines = append(lines, "  "+c)
+	}
+	out := []format.Block{{Lines: lines}, {Fields: head}}
+	if len(e.NotClaims) > 0 {
+		out = append(out, format.Block{Title: "Arrived, and not entered: no attribute of the person has these values",
+			Lines: []string{"  " + strings.Join(e.NotClaims, ", ")}})
+	}
+	return format.Page{Data: e, Blocks: out}
+}

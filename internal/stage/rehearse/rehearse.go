@@ -167,7 +167,7 @@ func add(r *federation.Rehearsal, e server.Event) bool {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		r.Subject, r.Format, r.Claims, r.Key = o.Subject, o.Format, o.Claims, o.Key
+		r.Subject, r.Format, r.Claims, r.Key, r.Names = o.Subject, o.Format, o.Claims, o.Key, o.Names
 	}
 	return e.SignedIn
 }

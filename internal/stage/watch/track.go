@@ -434,7 +434,7 @@ func (t *Track) Run(facts []federation.Fact) *federation.Run {
 	r := &federation.Run{Kind: federation.WitnessProof, Messages: t.Messages(),
 		Rehearsal: federation.Rehearsal{At: v.Began,
 			Trust: v.Trust, Person: v.Person, Verdict: judge.Refused, Subject: v.Subject, Claims: v.Claims,
-			Account: v.Account, Addresses: v.Cast.Addresses, Key: v.key,
+			Account: v.Account, Addresses: v.Cast.Addresses, Key: v.key, Names: v.names,
 			StandIns: v.Cast.StandIns, Findings: v.Findings()}}
 	switch {
 	case len(v.Cast.Real) == 0: // both were played

@@ -40,6 +40,7 @@ type TrustResult struct {
 	Witnessed     *federation.Proven                 `json:"witnessed,omitempty"`
 	Told          *federation.Proven                 `json:"told,omitempty"`
 	Failed        *federation.Failure                `json:"lastFailed,omitempty"`
+	Brought       *federation.Brought                `json:"brought,omitempty"`
 	Facts         map[finding.FactID]federation.Fact `json:"facts,omitempty"`
 	Added         time.Time                          `json:"added"`
 	Changed       time.Time                          `json:"changed"`

@@ -53,6 +53,12 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 		case v.Verdict != judge.Accepted:
 		case v.Kind == "SAML Response":
 			end, r.Subject, r.Format, r.Claims, r.Key = v.Kind, v.Subject, v.Format, v.Claims, v.Key
+			r.Names = map[string]string{}
+			for _, a := range v.Attributes {
+				if a.Friendly != "" && a.Friendly != a.Name {
+					r.Names[a.Friendly] = a.Name
+				}
+			}
 		case strings.Contains(v.Kind, "authorization response"):
 			end = v.Kind
 		}

@@ -123,7 +123,7 @@ func (t *Those) Gaps() *Gaps {
 		}
 	}
 	t.asked(g)
-	g.judge()
+	g.judge(t)
 	return g
 }
 
@@ -239,7 +239,7 @@ func (g *Gaps) empty(claim string) int {
 }
 
 // judge turns what was seen into findings.
-func (g *Gaps) judge() {
+func (g *Gaps) judge(t *Those) {
 	for _, r := range g.Rules {
 		f := finding.Finding{ID: finding.ClaimsGap, Level: finding.Warning, Check: r.Claim, Of: r.Claim,
 			Saw:      fmt.Sprintf("nothing for %d of %d people (%s): %s", r.Empty, g.People, some(r.Who), r.Why),
@@ -289,6 +289,10 @@ func (g *Gaps) judge() {
 			Saw:      "no rule releases it",
 			Expected: "a rule, since the app wants it", Side: finding.Provider, Fix: finding.Run("claims", "suggest",
 				g.Trust)}
+		if seen := t.trust.Brought.Seen(name); g.far != "" && seen != "" {
+			g.Findings.Pass(finding.ClaimsLacking, name, seen)
+			continue
+		}
 		if g.far != "" {
 			f.ID, f.Level, f.Fix = finding.ClaimsNotKnown, finding.Note, finding.Run("watch", g.Trust)
 			f.Saw = "not known: no rule says whether " + g.far + " sends it"
