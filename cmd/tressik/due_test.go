@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	ical "github.com/emersion/go-ical"
 	"github.com/prometheus/common/expfmt"
@@ -200,5 +201,51 @@ func TestSchedule(t *testing.T) {
 		d.path(d.write("tressik-due.timer", timer))).CombinedOutput(); err != nil || strings.Contains(string(out),
 		"tressik-due") {
 		t.Errorf("systemd-analyze: %v\n%s", err, out)
+	}
+}
+
+// TestEndsElsewhere enters what ends at a foreign side: it is in due, an authorisation that ends unused from when it
+// was seen in use.
+func TestEndsElsewhere(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust = "ridge@southmere"
+	d.ok("trust", "change", trust, "--ends", "client secret=2031-04-01", "--ends", "authorisation=unused:30d")
+	type item struct {
+		Kind, About, What string
+		At                time.Time
+		Fix               struct{ Then struct{ Run []string } }
+	}
+	ends := func() map[string]item {
+		var list []item
+		d.json(&list, "due", "--within", "400d")
+		out := map[string]item{}
+		for _, x := range list {
+			if x.Kind == "elsewhere" && x.About == trust {
+				what, _, _ := strings.Cut(x.What, " ends")
+				out[what] = x
+			}
+		}
+		return out
+	}
+	got := ends()
+	if len(got) != 2 || got["client secret"].At.Format(time.DateOnly) != "2031-04-01" ||
+		got["authorisation"].At.Format(time.DateOnly) != "2031-04-03" ||
+		!strings.Contains(got["authorisation"].What, "unused for 30 days") {
+		t.Errorf("%+v", got)
+	}
+	d.fails(0, []string{"client secret ends: 2031-04-01"}, "trust", "show", trust)
+	d.ok(got["authorisation"].Fix.Then.Run...) // renewed
+	// Renewed there, it is entered anew; taken away, it is gone. What was shown of the trust stays.
+	before := d.proofOf(trust)
+	d.ok("trust", "change", trust, "--ends", "client secret=2032-01-01", "--ends", "authorisation=none")
+	if got = ends(); len(got) != 1 || got["client secret"].At.Format(time.DateOnly) != "2032-01-01" {
+		t.Errorf("%+v", got)
+	}
+	if after := d.proofOf(trust); after != before {
+		t.Errorf("it was %s, and is %s", before, after)
+	}
+	for _, bad := range []string{"client secret", "=2031-01-01", "x=soon", "x=unused:long", "x=none"} {
+		d.fails(1, []string{"--ends", "is not usable"}, "trust", "change", trust, "--ends", bad)
 	}
 }

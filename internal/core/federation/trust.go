@@ -70,6 +70,7 @@ type Trust struct {
 	Strength      string        `json:"strength"` // any, mfa or an authentication context class
 	SubjectFormat string        `json:"subjectFormat"`
 	Owner         string        `json:"owner,omitempty"`   // whom to ask about it
+	Ends          []End         `json:"ends,omitempty"`    // what ends at the foreign side, as it was entered
 	Subject       string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule `json:"claims"`
 	Terms         Held          `json:"terms"`

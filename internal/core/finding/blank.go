@@ -51,6 +51,7 @@ func AllBlanks() []Blank {
 		{"DIR", "a folder of your choice"},
 		{"API", "a name: an app with an api side, as `tressik permission list` shows"},
 		{"KEY", "an ID of a key, as `tressik key list` shows"},
+		{"DATE", "a day, such as 2032-03-04: until when it holds, as the other side says"},
 		{"DOMAIN", "a mail domain, such as southmere.example"},
 	}
 }

@@ -63,6 +63,7 @@ const (
 	FieldOver               Field = "over"
 	FieldOwn                Field = "own"
 	FieldOwner              Field = "owner"
+	FieldEnds               Field = "ends"
 	FieldPKCE               Field = "pkce"
 	FieldPage               Field = "page"
 	FieldPasswordEnv        Field = "password-env"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,7 @@ import (
 type termFlags struct {
 	admits, strength, signs, encrypt, requests, unsolicited, sha1,
 	force, passive, owner string
+	ends   []string
 	policy policyFlags
 }
 
@@ -42,6 +44,8 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
 	f.StringVar(&t.force, "force-authn", "", "SAML: whether the app asks for a fresh sign-in each time: on or off")
 	f.StringVar(&t.passive, "is-passive", "", "SAML: whether the app asks for no sign-in page to be shown: on or off")
+	f.StringArrayVar(&t.ends, "ends", nil, "what ends at the other side and no metadata shows: WHAT=2032-03-04, "+
+		"WHAT=unused:90d, or WHAT=none")
 	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
 	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
@@ -50,8 +54,12 @@ func (t *termFlags) add(c *cobra.Command) {
 		cobra.ShellCompDirectiveNoFileComp)))
 }
 
+// isZero reports whether nothing is said.
+func (t *termFlags) isZero() bool { return reflect.DeepEqual(*t, termFlags{}) }
+
 func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
-	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner}
+	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner,
+		Ends: t.ends}
 	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
 		return x, err
 	}
@@ -187,10 +195,11 @@ and its tokens last.`,
 		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
   tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
   tressik trust change frame-courier@ridge --client-key courier.pem
+  tressik trust change ridge@southmere --ends "client secret=2033-03-04" --ends "authorisation=unused:90d"
   tressik trust change ridge@southmere --client-id kestrel-ridge-8b21`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
-			if tf == (termFlags{}) {
+			if tf.isZero() {
 				return usageError{errors.New("nothing to change; give one of the terms (see --help)")}
 			}
 			x, err := tf.terms(cmd.Context(), a)

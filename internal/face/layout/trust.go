@@ -50,6 +50,10 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	}
 	blocks = append(blocks, nextBlock(t, todos))
 	fields := append([][2]string{}, sides.before...)
+	for i := range t.Ends {
+		e := &t.Ends[i]
+		fields = append(fields, [2]string{"ends", e.Words(t) + ": " + format.When(e.When(t), now)})
+	}
 	for _, side := range []string{"app", "provider"} {
 		fields = append(fields, [2]string{"handoff to the " + side, handedWords(t, side, now)})
 	}

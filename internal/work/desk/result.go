@@ -23,6 +23,7 @@ type TrustResult struct {
 	Strength      string                             `json:"strength"`
 	SubjectFormat string                             `json:"subjectFormat"`
 	Owner         string                             `json:"owner,omitempty"`
+	Ends          []federation.End                   `json:"ends,omitempty"`
 	Subject       string                             `json:"subject,omitempty"`
 	Rules         []claims.Rule                      `json:"claims"`
 	Terms         federation.Held                    `json:"terms"`

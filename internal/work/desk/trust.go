@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"tressik.example/internal/core/claims"
@@ -30,7 +31,9 @@ type Terms struct {
 	ForceAuthn    *bool
 	IsPassive     *bool
 	Owner         string // whom to ask about it; none takes it away
-	Policy        PolicyTerms
+	// what ends at the foreign side: WHAT=DATE, WHAT=unused:SPAN, or WHAT=none, which takes it away
+	Ends   []string
+	Policy PolicyTerms
 }
 
 func (d *Desk) apply(t *federation.Trust, x Terms) error {
@@ -48,6 +51,11 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return finding.Errorf("%s %q is %w: write a mail address, or none", finding.FieldOwner, x.Owner, ErrValue)
 		}
 		t.Owner = x.Owner
+	}
+	for _, e := range x.Ends {
+		if err := d.ends(t, e); err != nil {
+			return err
+		}
 	}
 	if x.Strength != "" {
 		if err := federation.CheckStrength(x.Strength); err != nil {
@@ -77,6 +85,41 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		return err
 	}
 	return fitsClient(t, app, x.Policy)
+}
+
+// ends enters what ends at the foreign side of a trust, or takes it away.
+func (d *Desk) ends(t *federation.Trust, word string) error {
+	bad := func(why string) error {
+		return finding.Errorf("%s %q is %w: %s", finding.FieldEnds, word, ErrValue, why)
+	}
+	what, when, ok := strings.Cut(word, "=")
+	if what = strings.TrimSpace(what); !ok || what == "" || len(what) > 80 {
+		return bad("write WHAT=2032-03-04, WHAT=unused:90d, or WHAT=none")
+	}
+	e := federation.End{What: what, Since: d.Now().UTC()}
+	rest := slices.DeleteFunc(slices.Clone(t.Ends), func(x federation.End) bool { return x.What == what })
+	span, unused := strings.CutPrefix(when, "unused:")
+	switch {
+	case when == "none" && len(rest) == len(t.Ends):
+		return bad("nothing of that name is entered")
+	case when == "none":
+		t.Ends = rest
+		return nil
+	case unused:
+		s, err := ParseSpan(span)
+		if err != nil {
+			return bad(err.Error())
+		}
+		e.Unused = int(s.Seconds())
+	default:
+		at, err := time.Parse(time.DateOnly, when)
+		if err != nil {
+			return bad("write the day as 2032-03-04")
+		}
+		e.At = at
+	}
+	t.Ends = append(rest, e)
+	return nil
 }
 
 // federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled

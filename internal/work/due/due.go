@@ -27,6 +27,7 @@ const (
 	Pin         = "pin"         // the certificate of a server that is known by it alone
 	People      = "people"      // a file of people was not read for long
 	Cutover     = "cutover"     // a trust is to be made live
+	Elsewhere   = "elsewhere"   // what somebody entered of a foreign side
 	Reading     = "reading"     // what a foreign party publishes cannot be read, or waits to be accepted
 )
 
@@ -259,6 +260,18 @@ func (f *Finder) trust(t *federation.Trust, app *federation.Party, secrets []fed
 	if last != nil {
 		f.add(Secret, t.Name, fmt.Sprintf("its last secret expires (%s)", last.ID), last.Expires,
 			app.Contact(), finding.Run("secret", "add", t.Name, "--lasts", "90d"))
+	}
+	for i := range t.Ends {
+		e := &t.Ends[i]
+		again := e.What + "=DATE"
+		if e.Unused > 0 {
+			again = fmt.Sprintf("%s=unused:%dm", e.What, e.Unused/60)
+			if day := 24 * 3600; e.Unused%day == 0 {
+				again = fmt.Sprintf("%s=unused:%dd", e.What, e.Unused/day)
+			}
+		}
+		f.add(Elsewhere, t.Name, e.Words(t), e.When(t), app.Contact(), finding.Do("have it renewed at the other side, "+
+			"and enter until when it then holds").Then(finding.Run("trust", "change", t.Name, "--ends", again)), e.What)
 	}
 	if c := t.Plan; c != nil {
 		f.add(Cutover, t.Name, "it is to be made live, planned by "+c.By+" for "+c.When(), c.From, app.Contact(),
