@@ -17,6 +17,16 @@ type findings []struct {
 	Fix                            finding.Remedy
 }
 
+// has reports whether there is a finding of an ID, passed ones included.
+func (f findings) has(id string) bool {
+	for _, x := range f {
+		if x.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
 func (f findings) errors() (out []string) {
 	for _, x := range f {
 		if x.Level == "error" {

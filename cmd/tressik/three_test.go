@@ -171,6 +171,23 @@ func TestChain(t *testing.T) {
 		!strings.Contains(f.Value, f.Seen[0].Key) || f.Seen[0].Address != c.ridge.at+"/ridge/sso" {
 		t.Errorf("the keys were seen as %+v", f)
 	}
+	// The provider is asked whether it takes the app's coming key; a rollover rests on the answer.
+	c.apps.ok("key", "announce", "plates")
+	said := func(words string) func() bool {
+		return func() bool {
+			c.apps.run("probe", "plates@ridge")
+			return strings.Contains(strings.Join(strings.Fields(c.apps.ok("key", "plan", "plates")), " "), words)
+		}
+	}
+	if !said("does not take it: probed")() {
+		t.Errorf("the plan does not say that the coming key is not taken:\n%s", c.apps.ok("key", "plan", "plates"))
+	}
+	c.ridge.ok("app", "refresh", "plates", "--accept")
+	eventually(t, "the coming key is taken", said("takes it: probed"))
+	c.apps.ok("key", "activate", "plates")
+	if r := c.apps.probe(t, "plates@ridge"); r.Known != "known" || !r.Findings.has("probe.key") {
+		t.Errorf("after the rollover %q %+v", r.Known, r.Findings)
+	}
 	var p person
 	c.ridge.json(&p, "people", "show", "lena.holm@southmere.example")
 	if p.Source != "arrival ridge@southmere" || strings.Join(p.Groups, " ") != "visitors" {

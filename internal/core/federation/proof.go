@@ -132,6 +132,15 @@ type Run struct {
 	Messages []Message        `json:"messages,omitempty"` // what passed, redacted
 	// facts that the party itself says otherwise, beside those that the findings contradict
 	Contradicted []finding.FactID `json:"contradicted,omitempty"`
+	// by the ID of an own key, whether the other side took a request that was signed with it; only what could be told
+	Taken map[string]bool `json:"keysTaken,omitempty"`
+}
+
+// Tried is what a probe found of an own key at the other side.
+type Tried struct {
+	Takes bool      `json:"takes"`
+	At    time.Time `json:"at"`
+	Run   int64     `json:"run"`
 }
 
 // Message is one message of a run, without secrets, signatures and what names a person.
@@ -416,6 +425,12 @@ func (t *Trust) Prove(r *Run, facts []Fact) {
 	}
 	if t.Facts == nil {
 		t.Facts = map[finding.FactID]Fact{}
+	}
+	for id, takes := range r.Taken {
+		if t.Tried == nil {
+			t.Tried = map[string]Tried{}
+		}
+		t.Tried[id] = Tried{takes, r.At, r.Number}
 	}
 	var shown []finding.FactID // of a trust that was changed meanwhile a run shows what is still as it was
 	for _, f := range facts {

@@ -87,18 +87,20 @@ type Trust struct {
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds bool `json:"rehearsalHolds"`
 	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
-	Cutover   *Cutover                `json:"cutover,omitempty"` // how it was made live
-	Plan      *Cutover                `json:"plan,omitempty"`    // how it is to be
-	Probed    *Proven                 `json:"probed,omitempty"`
-	Witnessed *Proven                 `json:"witnessed,omitempty"`
-	Told      *Proven                 `json:"told,omitempty"`       // what a person said
-	Failed    *Failure                `json:"lastFailed,omitempty"` // the last run that found something wrong
-	Brought   *Brought                `json:"brought,omitempty"`    // what the last real sign-in brought to the app
-	Facts     map[finding.FactID]Fact `json:"facts,omitempty"`      // by name, with the values that were proven
-	Added     time.Time               `json:"added"`
-	Changed   time.Time               `json:"changed"`
-	Reshaped  time.Time               `json:"reshaped"` // last change that a rehearsal should see
-	Version   int64                   `json:"-"`
+	Cutover   *Cutover `json:"cutover,omitempty"` // how it was made live
+	Plan      *Cutover `json:"plan,omitempty"`    // how it is to be
+	Probed    *Proven  `json:"probed,omitempty"`
+	Witnessed *Proven  `json:"witnessed,omitempty"`
+	Told      *Proven  `json:"told,omitempty"`       // what a person said
+	Failed    *Failure `json:"lastFailed,omitempty"` // the last run that found something wrong
+	Brought   *Brought `json:"brought,omitempty"`    // what the last real sign-in brought to the app
+	// by the ID of an own key, whether the other side took it
+	Tried    map[string]Tried        `json:"keysTried,omitempty"`
+	Facts    map[finding.FactID]Fact `json:"facts,omitempty"` // by name, with the values that were proven
+	Added    time.Time               `json:"added"`
+	Changed  time.Time               `json:"changed"`
+	Reshaped time.Time               `json:"reshaped"` // last change that a rehearsal should see
+	Version  int64                   `json:"-"`
 }
 
 // Terms are what only trusts over one protocol have. Those of a trust never change their protocol.
@@ -293,6 +295,7 @@ func (t *Trust) Clone() *Trust {
 	c := *t
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
 	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
+	c.Tried = maps.Clone(t.Tried)
 	c.Written = maps.Clone(t.Written)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c

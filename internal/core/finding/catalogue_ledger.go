@@ -118,6 +118,7 @@ const (
 	ProbeDown        ID = "probe.down"
 	ProbeElsewhere   ID = "probe.elsewhere"
 	ProbeGone        ID = "probe.gone"
+	ProbeKey         ID = "probe.key"
 	ProbeKnown       ID = "probe.known"
 	ProbeKnows       ID = "probe.knows"
 	ProbeMoved       ID = "probe.moved"
@@ -294,6 +295,7 @@ func ledgerEntries() []Entry {
 		{ProbeDown, Error, "", "The endpoint works."},
 		{ProbeElsewhere, Error, "", "The app sends people to the provider of the trust."},
 		{ProbeGone, Error, "", "There is something at the endpoint's address."},
+		{ProbeKey, Warning, "", "The provider takes a request that is signed with the app's coming key."},
 		{ProbeKnown, Pass, "", "The provider answers the app as one that it knows."},
 		{ProbeKnows, Pass, "", "The app asks as the ledger has it."},
 		{ProbeMoved, Warning, "RFC 9110 15.4", "The endpoint is where the ledger has it."},

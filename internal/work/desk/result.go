@@ -42,6 +42,7 @@ type TrustResult struct {
 	Told          *federation.Proven                 `json:"told,omitempty"`
 	Failed        *federation.Failure                `json:"lastFailed,omitempty"`
 	Brought       *federation.Brought                `json:"brought,omitempty"`
+	Tried         map[string]federation.Tried        `json:"keysTried,omitempty"`
 	Facts         map[finding.FactID]federation.Fact `json:"facts,omitempty"`
 	Added         time.Time                          `json:"added"`
 	Changed       time.Time                          `json:"changed"`
@@ -133,6 +134,7 @@ type RunResult struct {
 	Observed     []federation.Observation `json:"observed,omitempty"`
 	Messages     []federation.Message     `json:"messages,omitempty"`
 	Contradicted []finding.FactID         `json:"contradicted,omitempty"`
+	Taken        map[string]bool          `json:"keysTaken,omitempty"`
 }
 
 // RunResultOf tells of one; where the record changes, the compiler asks here what is told of that.

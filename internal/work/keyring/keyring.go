@@ -421,9 +421,17 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 		at, given := o.trust.Handed[o.side]
 		ids, said := o.trust.KeysSeen[o.side]
 		delivered := given && key.Use == federation.ForEncryption && !at.Before(key.Since)
+		tried, asked := o.trust.Tried[key.ID]
+		on := tried.At.UTC().Format("2006-01-02 15:04 UTC")
 		switch {
 		case o.party.Own:
 			s.How = "Tressik's own: it reads the ledger"
+		case asked && tried.Takes:
+			s.How = fmt.Sprintf("takes it: probed %s, run %d", on, tried.Run)
+		case asked && at.Before(tried.At):
+			s.Seen, s.How = false, fmt.Sprintf("does not take it: probed %s, run %d", on, tried.Run)
+			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side).
+				Then(finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank()))
 		case said && slices.Contains(ids, key.ID) || delivered:
 			s.How = "delivered " + at.UTC().Format("2006-01-02 15:04 UTC")
 			if to := o.trust.HandedTo[o.side]; to != "" {

@@ -51,6 +51,7 @@ type Result struct {
 	contradicted []finding.FactID
 	messages     []federation.Message
 	addresses    map[string]string // by party, where it was asked
+	taken        map[string]bool   // by the ID of an own key, whether the other side takes it
 	at           time.Time
 }
 
@@ -150,6 +151,7 @@ func (p *Prober) keep(list []Result) error {
 	for i := range list {
 		r := &list[i]
 		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages, Contradicted: r.contradicted,
+			Taken: r.taken,
 			Rehearsal: federation.Rehearsal{Addresses: r.addresses, At: r.at, Trust: r.Trust, Verdict: r.Verdict,
 				StandIns: []string{}, Findings: r.Findings, Records: r.Records}}
 		if len(r.Asked) == 0 {

@@ -120,6 +120,9 @@ func (o *overSAML) knows(ctx context.Context, j *job) {
 	}
 	j.recognised(heard{replyOf(a, led != nil), words, a.text(), j.app.Entity.ID,
 		finding.FactEntityID, a.title()}, stranger)
+	if j.out.Known == known {
+		o.tries(ctx, j, sso, acs.Location, toApp, replyOf(a, led != nil))
+	}
 }
 
 func (j *job) id() string {
