@@ -142,6 +142,8 @@ permission ask ridge@southmere email profile
 consent withdraw dome-scheduler@ridge --for everyone --yes => consent.waiting
 consent withdraw frame-courier@ridge --for everyone --yes => consent.waiting
 consent give ridge@southmere --for everyone
+consent withdraw dome-scheduler@ridge --for everyone --yes ; provider change ridge --administrators none
+consent withdraw frame-courier@ridge --for everyone --yes ; provider change ridge --administrators none
 accounts load nightlog few.csv
 accounts load nightlog strange.csv => account.strangers
 accounts load nightlog twice.csv
@@ -332,8 +334,8 @@ func (d *desk) fill(args []string, about string) []string {
 			}
 			continue
 		}
-		if w == "API:NAME" {
-			out[i] = "telescope-api:frames.read"
+		if v, ok := map[string]string{"API:NAME": "telescope-api:frames.read", "group:NAME": "group:directors"}[w]; ok {
+			out[i] = v
 			continue
 		}
 		out[i] = regexp.MustCompile(`[A-Z][A-Z-]+`).ReplaceAllStringFunc(w, func(s string) string {
@@ -468,6 +470,7 @@ func untried(t *testing.T, tried map[string]bool) {
 		"account.expected":         "TestRehearsedAccount runs its command",
 		"account.unknown":          "its commands name a field and a file that only the app's owner knows",
 		"policy.refused":           "its command shows the trust; TestTracker sees it",
+		"probe.key":                "its command writes what the provider must be given; TestChain runs what it says",
 		"probe.moved":              "its command asks a real party; TestProbeBadInput sees it",
 		"watch.down":               "its command asks a real party; TestChainBroken sees it",
 		"watch.upstream":           "its command says what is left to do; TestChainBroken sees it",

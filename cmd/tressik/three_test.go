@@ -35,11 +35,12 @@ func newChain(t *testing.T, chromium string) *chain {
 	home.write("people.csv", "uid,mail,displayName,givenName,sn,emailVerified\n"+
 		"lena,lena.holm@southmere.example,Lena Holm,Lena,Holm,true\n")
 	home.ok("people", "load", "people.csv")
-	home.ok("provider", "add", "southmere", "--own", "--at", home.at+"/southmere")
+	home.ok("provider", "add", "southmere", "--own", "--at", home.at+"/southmere", "--administrators",
+		"group:directors")
 	home.ok("app", "add", "ridge", "--client", "web", "--redirect", ridge.at+"/ridge/upstream/callback")
 	ridge.write("people.ldif", twoPeople)
 	ridge.ok("people", "load", "people.ldif")
-	ridge.ok("provider", "add", "ridge", "--own", "--at", ridge.at+"/ridge")
+	ridge.ok("provider", "add", "ridge", "--own", "--at", ridge.at+"/ridge", "--administrators", "group:directors")
 	apps.ok("app", "add", "plates", "--own", "--at", apps.at+"/plates")
 	apps.ok("app", "add", "planner", "--client", "web", "--redirect", apps.at+"/planner/callback")
 	registered := func(o *organisation, app, provider string) (id, secret string) {
@@ -182,8 +183,10 @@ func TestChain(t *testing.T) {
 	if !said("does not take it: probed")() {
 		t.Errorf("the plan does not say that the coming key is not taken:\n%s", c.apps.ok("key", "plan", "plates"))
 	}
-	c.ridge.ok("app", "refresh", "plates", "--accept")
-	eventually(t, "the coming key is taken", said("takes it: probed"))
+	eventually(t, "the coming key is taken", func() bool { // the stage of the apps publishes it within a second
+		c.ridge.run("app", "refresh", "plates", "--accept")
+		return said("takes it: probed")()
+	})
 	c.apps.ok("key", "activate", "plates")
 	if r := c.apps.probe(t, "plates@ridge"); r.Known != "known" || !r.Findings.has("probe.key") {
 		t.Errorf("after the rollover %q %+v", r.Known, r.Findings)

@@ -97,6 +97,8 @@ func newOrganisation(t *testing.T, ca *authority, name string) *organisation {
 	d.write("stage.pem", cert)
 	d.write("stage.key", key)
 	d.ok("init", "--org", name)
+	d.write("administrators.ldif", administrators)
+	d.ok("people", "load", "administrators.ldif")
 	return &organisation{desk: d, at: fmt.Sprintf("https://127.0.0.1:%d", freePort(t))}
 }
 
@@ -263,7 +265,7 @@ func TestTwoOrganisations(t *testing.T) {
 	ridge, south := newOrganisation(t, ca, "Kestrel Ridge Observatory"), newOrganisation(t, ca, "Southmere University")
 	ridge.write("people.ldif", twoPeople)
 	ridge.ok("people", "load", "people.ldif")
-	ridge.ok("provider", "add", "ridge", "--own", "--at", ridge.at+"/ridge")
+	ridge.ok("provider", "add", "ridge", "--own", "--at", ridge.at+"/ridge", "--administrators", "group:directors")
 	south.ok("app", "add", "plates", "--own", "--at", south.at+"/plates")
 	south.ok("app", "add", "planner", "--client", "web", "--redirect", south.at+"/planner/callback")
 	ends := []*exec.Cmd{ridge.stage(t), south.stage(t)}
@@ -445,6 +447,20 @@ func (d *desk) probe(t *testing.T, trust string, more ...string) probed {
 	}
 	return list[0]
 }
+
+// administrators are those who consent for everyone at a provider.
+const administrators = `dn: uid=aiyana,ou=people,dc=kestrelridge,dc=example
+objectClass: inetOrgPerson
+uid: aiyana
+cn: Aiyana Brook
+sn: Brook
+mail: aiyana.brook@kestrelridge.example
+
+dn: cn=directors,ou=groups,dc=kestrelridge,dc=example
+objectClass: groupOfNames
+cn: directors
+member: uid=aiyana,ou=people,dc=kestrelridge,dc=example
+`
 
 // twoPeople are those who sign in there.
 const twoPeople = `dn: uid=mira,ou=people,dc=kestrelridge,dc=example

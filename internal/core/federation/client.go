@@ -425,7 +425,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 		} else if r.Admin && !r.Held() {
 			out.Add(finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning, Check: "permission " + r.Label,
 				Of: r.Label, Saw: r.Standing + " " + r.Detail, Expected: "an administrator's consent",
-				Side: finding.Ledger, Fix: finding.Run("consent", "give", t.Name, r.Label, "--for", "everyone")})
+				Side: finding.Ledger, Fix: provider.Agree(t.Name, r.Label)})
 		}
 	}
 	return out

@@ -32,6 +32,25 @@ func (p *Party) Judge(c *Crowd, now time.Time) finding.List {
 	return append(out, p.JudgeAdmins(c)...)
 }
 
+// Administers reports whether somebody may consent for everyone at a provider: where it names nobody, nobody may.
+func (p *Party) Administers(who *people.Person) bool {
+	group, named := strings.CutPrefix(p.Admins, "group:")
+	return named && who != nil && who.In(group)
+}
+
+// Agree is what has an administrator of a provider agree for everyone to what a trust asks for, or to the one
+// permission that is named: first somebody has to be named who may.
+func (p *Party) Agree(trust, permission string) finding.Remedy {
+	give := finding.Run("consent", "give", trust, "--for", "everyone")
+	if permission != "" {
+		give = finding.Run("consent", "give", trust, permission, "--for", "everyone")
+	}
+	if p.Own && p.Admins == "" {
+		return finding.Run("provider", "change", p.Name, "--administrators", "group:NAME").Then(give)
+	}
+	return give
+}
+
 // JudgeAdmins warns of a group of administrators in which nobody of the ledger is.
 func (p *Party) JudgeAdmins(c *Crowd) finding.List {
 	group := strings.TrimPrefix(p.Admins, "group:")

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 )
@@ -78,7 +79,7 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 	seen := map[string]string{}
 	for _, code := range []string{oidc.InvalidScope, oidc.LoginRequired, oidc.ConsentRequired,
 		oidc.InvalidRequest, oidc.ServerError} {
-		side, fix := errorRemedy(code, "dome@ridge")
+		side, fix := errorRemedy(code, "dome@ridge", &federation.Party{})
 		words := fix.Do
 		for _, c := range fix.Commands() {
 			words += strings.Join(c, " ")

@@ -59,7 +59,7 @@ func denied(description string, r *Registered) (id finding.ID, words string, fix
 	case DeniedConsent:
 		if own {
 			return finding.OAuthAccessDenied, "an administrator has to agree first",
-				finding.Run("consent", "give", name, "--for", "everyone")
+				r.Provider.Agree(name, "")
 		}
 		return finding.OAuthAccessDenied, "an administrator has to agree first",
 			finding.Do(owner + "to consent to what the app asks for")

@@ -163,7 +163,7 @@ func (j *AuthorizationJudgement) advise(r *Registered) {
 			j.Findings.Add(finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning,
 				Check: "permission " + a.Label(),
 				Saw:   "no consent for everyone", Expected: "an administrator's consent", Side: finding.Ledger,
-				Fix: finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")})
+				Fix: r.Provider.Agree(r.Trust.Name, a.Label())})
 		}
 	}
 }
@@ -208,7 +208,7 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 		if s := q.Get("error_description"); s != "" {
 			saw += ": " + s
 		}
-		side, fix := errorRemedy(code, r.Trust.Name)
+		side, fix := errorRemedy(code, r.Trust.Name, r.Provider)
 		if r.Far {
 			side, fix = finding.Provider, r.Remedy(oidc.Fail(code, ""))
 		}
@@ -251,7 +251,7 @@ func judgeIssuer(out *finding.List, iss string, doc *oidc.Discovery) {
 
 // errorRemedy says who must change what for an error of the authorization endpoint to go away; denied says it of
 // access_denied.
-func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
+func errorRemedy(code, trust string, provider *federation.Party) (finding.Side, finding.Remedy) {
 	switch code {
 	case oidc.InvalidScope, oidc.InvalidTarget:
 		return finding.App, finding.Do("ask only for what is registered").Then(finding.Run("permission", "list",
@@ -260,7 +260,7 @@ func errorRemedy(code, trust string) (finding.Side, finding.Remedy) {
 		return finding.App,
 			finding.Do("nobody was signed in and prompt=none shows no page: send the request again without prompt")
 	case oidc.ConsentRequired:
-		return finding.Ledger, finding.Run("consent", "give", trust, "--for", "everyone").
+		return finding.Ledger, provider.Agree(trust, "").
 			Or(finding.Do("send the request without prompt=none so that the person is asked"))
 	case oidc.UnauthorizedClient, oidc.UnsupportedResponseType, oidc.InvalidRequest:
 		return finding.App, finding.Do("correct the request").Then(finding.Run("inspect", "FILE", "--trust", trust))

@@ -55,7 +55,7 @@ func newDesk(t *testing.T) *desk {
 	now := func() time.Time { d.mu.Lock(); defer d.mu.Unlock(); return d.clock }
 	app := &federation.Party{Name: "dome", Kind: federation.App, Client: federation.NewClient(oidc.UserAgent)}
 	app.Client.Redirects = []string{redirect}
-	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true,
+	provider := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true, Admins: "group:directors",
 		At: "https://login.kestrelridge.example"}
 	terms := &federation.OIDCTerms{ClientID: "dome.1", Policy: federation.DefaultPolicy(),
 		Asks: []federation.Ask{{Name: "openid", As: "user"},

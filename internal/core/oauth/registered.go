@@ -106,7 +106,7 @@ func (r *Registered) Missing(label string) finding.Remedy {
 		}
 		asked = true
 		if r.NeedsAdmin(a) && !r.Granted(a, "") {
-			return finding.Run("consent", "give", r.Trust.Name, a.Label(), "--for", "everyone")
+			return r.Provider.Agree(r.Trust.Name, a.Label())
 		}
 	}
 	if !asked {

@@ -405,8 +405,7 @@ func (c *Cast) Administrators(p *Player) []*people.Person {
 
 // IsAdministrator reports whether somebody may consent for everyone at a provider.
 func IsAdministrator(p *Player, who *people.Person) bool {
-	g, ok := strings.CutPrefix(p.Party.Admins, "group:")
-	return ok && who.In(g)
+	return p.Party.Administers(who)
 }
 
 // Ledger is what a cast is made from: the records of the ledger, read once.

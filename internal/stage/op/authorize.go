@@ -213,7 +213,7 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 		oauth.ScopeOf(asks),
 		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent",
 		Side: finding.Ledger,
-		Fix:  finding.Run("consent", "give", d.Of().Name, asks[0].Label(), "--for", "everyone")})
+		Fix:  d.Deal.Provider.Party.Agree(d.Of().Name, asks[0].Label())})
 	page := x.consentPage(w, r, y, ses, d, who, asks)
 	c := page.Consent
 	c.Stopped, c.Others = true, len(asks) < len(y.request.Asks)

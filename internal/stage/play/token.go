@@ -114,7 +114,7 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		return nil, finding.Advise(err, finding.Run("secret", "add", in.Trust, "--lasts", "90d"))
 	}
 	if refused != nil && refused.Code == oidc.InvalidScope && provider.Own {
-		return nil, finding.Advise(err, finding.Run("consent", "give", in.Trust, "--for", "everyone"))
+		return nil, finding.Advise(err, provider.Agree(in.Trust, ""))
 	}
 	if err != nil && in.Stage != "" && refused == nil {
 		return nil, fmt.Errorf("%w; is a stage running at %s? It is started with `tressik stage --port PORT`", err,

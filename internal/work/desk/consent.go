@@ -105,15 +105,20 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	return list, d.Change(func(tx *model.Edit) error { return tx.Consented(list) })
 }
 
-// mayConsent refuses a consent for everyone by somebody who is none of the provider's administrators.
+// mayConsent refuses that somebody who is none of an own provider's administrators consents for everyone or takes that
+// back. What is recorded of a foreign provider is somebody's word, and anybody's.
 func mayConsent(actor string, provider *federation.Party, persons []people.Person, in ConsentInput) error {
-	group, set := strings.CutPrefix(provider.Admins, "group:")
-	if !set || !provider.Own || in.For != "everyone" || in.Standing != federation.Consented || len(persons) == 0 {
+	if !provider.Own || in.For != "everyone" {
 		return nil
+	}
+	group, set := strings.CutPrefix(provider.Admins, "group:")
+	if !set {
+		return finding.Advise(fmt.Errorf("%s names nobody who may consent for everyone, so nobody may", provider.Name),
+			provider.Agree(in.Trust, ""))
 	}
 	var who []string
 	for i := range persons {
-		if !persons[i].In(group) {
+		if !provider.Administers(&persons[i]) {
 			continue
 		}
 		if strings.EqualFold(persons[i].ID, actor) {

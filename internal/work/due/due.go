@@ -118,8 +118,9 @@ func (f *Finder) Of(l *Ledger, span time.Duration) ([]Item, error) {
 	}
 	for i := range l.Trusts {
 		t := &l.Trusts[i]
-		if app := parties[t.App]; app != nil && t.Standing != federation.Ended {
-			f.trust(t, app, l.Secrets[t.Name], l.Consents[t.Name])
+		app, provider := parties[t.App], parties[t.Provider]
+		if app != nil && provider != nil && t.Standing != federation.Ended {
+			f.trust(t, app, provider, l.Secrets[t.Name], l.Consents[t.Name])
 		}
 	}
 	end := f.Now().Add(span)
@@ -248,7 +249,7 @@ func (f *Finder) keys(p *federation.Party) error {
 }
 
 // trust notes the last secret of a client, and people who wait for a consent.
-func (f *Finder) trust(t *federation.Trust, app *federation.Party, secrets []federation.Secret,
+func (f *Finder) trust(t *federation.Trust, app, provider *federation.Party, secrets []federation.Secret,
 	consents []federation.Consent) {
 	var last *federation.Secret
 	for i := range secrets {
@@ -284,7 +285,7 @@ func (f *Finder) trust(t *federation.Trust, app *federation.Party, secrets []fed
 		}
 		label := federation.Ask{API: c.API, Name: c.Name}.Label()
 		f.add(Consent, t.Name, c.For+" was stopped and waits for consent to "+label, c.At, "",
-			finding.Run("consent", "give", t.Name, label, "--for", "everyone"), label, c.For)
+			provider.Agree(t.Name, label), label, c.For)
 	}
 }
 
