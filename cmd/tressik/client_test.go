@@ -685,3 +685,49 @@ func (d *desk) kept(folder, kind string) string {
 	}
 	return list[0]
 }
+
+// TestAlsoAsItself has a client that signs people in act as itself too, in each command that speaks of it.
+func TestAlsoAsItself(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust = "dome-scheduler@ridge"
+	d.write("dome.secret", d.secret(trust, "30d"))
+	d.fails(1, []string{"--as-itself on"}, "token", "get", trust, "--secret-file", "dome.secret")
+	d.ok("trust", "change", trust, "--as-itself", "on")
+	d.ok("permission", "ask", trust, "telescope-api:frames.read", "--as", "self")
+	// What it asks for as itself is consented to apart, and a rehearsal runs both.
+	d.fails(3, []string{"oauth.invalid_scope"}, "rehearse", trust, "--as", "mira", "--format", "json")
+	d.ok("consent", "give", trust, "--for", "everyone")
+	var list []struct {
+		Verdict string
+		Records []struct{ Call string }
+	}
+	d.json(&list, "rehearse", trust, "--as", "mira")
+	if list[0].Verdict != "accepted" || len(list[0].Records) == 0 ||
+		list[0].Records[0].Call != "telescope-api:frames.read" {
+		t.Errorf("%+v", list)
+	}
+	if s := d.ok("handoff", trust, "--for", "app", "--env", "--dry-run"); !strings.Contains(s,
+		"OIDC_SCOPE_AS_ITSELF=frames.read") ||
+		strings.Contains(strings.Split(s, "OIDC_SCOPE_AS_ITSELF")[0], "frames.read") {
+		t.Errorf("the sheet:\n%s", s)
+	}
+	d.fails(0, []string{"scope frames.read"}, "token", "get", trust, "--secret-file", "dome.secret")
+}
+
+// TestFromAddress tries policies of networks from any address: what is let in and what is refused as meant both count.
+func TestFromAddress(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust = "dome-scheduler@ridge"
+	d.ok("trust", "change", trust, "--sign-in-from", "192.0.2.0/24")
+	d.fails(0, nil, "rehearse", trust, "--as", "mira", "--from", "192.0.2.7")
+	if kind := d.proofOf(trust); kind != "rehearsed" {
+		t.Errorf("a rehearsal from where the policy holds: %s", kind)
+	}
+	d.fails(3, []string{"policy sign-in-from of dome-scheduler@ridge", "203.0.113.7"}, "rehearse", trust, "--as",
+		"mira", "--from", "203.0.113.7", "--dry-run")
+	d.fails(0, []string{"REFUSED, as expected", "nobody may sign in from there"}, "rehearse", trust, "--as", "mira",
+		"--from", "203.0.113.7", "--refused")
+	d.fails(2, []string{"--from"}, "rehearse", trust, "--as", "mira", "--from", "somewhere")
+}

@@ -98,6 +98,19 @@ func TestDeviceAuthorization(t *testing.T) {
 	}
 	s, e = poll(m)
 	refused(t, "not admitted", s, e, "access_denied", "policy admits")
+	// The networks from which people may sign in hold at this door as well.
+	o.policy(d(), func(x *federation.Trust) {
+		x.Admits = "everyone"
+		x.OIDCTerms().Policy.SignInFrom = []string{"192.0.2.0/24"}
+	})
+	_, m = ask()
+	if p := enter(m["user_code"].(string)); p.Title != "The device is not connected" {
+		t.Errorf("from this machine nobody may sign in: %s", p.Title)
+	}
+	o.pass(6 * time.Second)
+	s, e = poll(m)
+	refused(t, "another network", s, e, "access_denied", "policy sign-in-from")
+	o.policy(d(), func(x *federation.Trust) { x.OIDCTerms().Policy.SignInFrom = nil })
 	_, m = ask()
 	o.pass(11 * time.Minute)
 	s, e = poll(m)

@@ -332,7 +332,7 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 			}
 		}
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
-			note(finding.Warning, finding.PrivilegeAsSelf, a.Label(), "asked for as itself, and the client has users",
+			note(finding.Note, finding.PrivilegeAsSelf, a.Label(), "asked for as itself, and the client has users",
 				"on behalf of the user who is there",
 				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
 					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))

@@ -66,6 +66,7 @@ func TestDenials(t *testing.T) {
 		"admin consent is required":                                         DeniedConsent,
 		"policy admits: mira is not admitted; dome@ridge admits group x":    DeniedAdmission,
 		"The signed in user is not assigned to a role for the application":  DeniedAdmission,
+		"policy sign-in-from of dome@ridge: 203.0.113.7 is in none of the":  DeniedNetwork,
 		"policy strength of dome@ridge: multi-factor authentication is ...": DeniedStrength,
 	} {
 		if got := ReadDenial(words); got != want {

@@ -11,11 +11,12 @@ type Denial string
 
 // The usual reasons for access_denied.
 const (
-	DeniedUntold    Denial = ""              // it gave none
-	DeniedPerson    Denial = "cancelled"     // whoever signs in cancelled, or did not agree
-	DeniedConsent   Denial = "not consented" // an administrator would have to agree first
-	DeniedAdmission Denial = "not admitted"  // it does not let them into this app
-	DeniedStrength  Denial = "not strong"    // they did not sign in strongly enough
+	DeniedUntold    Denial = ""               // it gave none
+	DeniedPerson    Denial = "cancelled"      // whoever signs in cancelled, or did not agree
+	DeniedConsent   Denial = "not consented"  // an administrator would have to agree first
+	DeniedAdmission Denial = "not admitted"   // it does not let them into this app
+	DeniedStrength  Denial = "not strong"     // they did not sign in strongly enough
+	DeniedNetwork   Denial = "not from there" // not from that network
 )
 
 // ReadDenial reads the reason out of an error's description. Providers write it for developers, each in words of its
@@ -31,6 +32,8 @@ func ReadDenial(description string) Denial {
 		return false
 	}
 	switch {
+	case has("sign-in-from", "network", "ip address", "location"):
+		return DeniedNetwork
 	case has("multi-factor", "multifactor", "second factor", "strength", "authentication context", "stronger"):
 		return DeniedStrength
 	case has("administrator", "admin consent", "approval"):
@@ -66,6 +69,13 @@ func denied(description string, r *Registered) (id finding.ID, words string, fix
 	case DeniedStrength:
 		return finding.OAuthAccessDenied, "the sign-in was not strong enough",
 			finding.Do("sign in again with a second factor, or " + owner + "which policy asks for it")
+	case DeniedNetwork:
+		if own {
+			return finding.OAuthAccessDenied, "nobody may sign in from there",
+				show("sign in from where the policy lets people, or change it")
+		}
+		return finding.OAuthAccessDenied, "nobody may sign in from there",
+			finding.Do("sign in from another network, or " + owner + "which policy refuses this one")
 	case DeniedAdmission:
 		if own {
 			return finding.OAuthAccessDenied, "they are not admitted",

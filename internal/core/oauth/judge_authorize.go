@@ -144,11 +144,20 @@ func (j *AuthorizationJudgement) network(r *Registered, e RequestExpect) {
 	case len(nets) == 0:
 	case !e.From.IsValid():
 		j.NotChecked = append(j.NotChecked, "from which network the browser came")
-	case !federation.FromNetwork(nets, e.From):
-		j.Error = oidc.Fail(oidc.AccessDenied,
-			"policy sign-in-from of "+r.Trust.Name+": "+e.From.String()+" is in none of the networks "+
-				strings.Join(nets, ", "))
+	default:
+		j.Error = fromNetwork(r, e.From)
 	}
+}
+
+// fromNetwork refuses a sign-in from a network from which nobody may sign in through the trust; an address that is not
+// known is not judged.
+func fromNetwork(r *Registered, from netip.Addr) *oidc.Error {
+	nets := r.Terms.Policy.SignInFrom
+	if len(nets) == 0 || !from.IsValid() || federation.FromNetwork(nets, from) {
+		return nil
+	}
+	return oidc.Fail(oidc.AccessDenied, "policy sign-in-from of "+r.Trust.Name+": "+from.String()+
+		" is in none of the networks "+strings.Join(nets, ", "))
 }
 
 // advise warns of what does not refuse the request and is better otherwise.

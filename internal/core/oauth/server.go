@@ -107,12 +107,16 @@ type SignedIn struct {
 	Person  *people.Person
 	Context string
 	Since   time.Time
-	Index   string // sid
+	Index   string     // sid
+	From    netip.Addr // where their browser is; the zero value is not known
 }
 
 // Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
 // whom id_token_hint named, a subject, a context.
 func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
+	if e := fromNetwork(r, who.From); e != nil { // a code on another device comes by no other door
+		return e
+	}
 	if x := r.Trust.Refuses(who.Person, r.Consents); x != nil {
 		return oidc.Fail(oidc.AccessDenied, "policy "+x.Policy+": "+x.Why)
 	}

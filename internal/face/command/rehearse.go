@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -27,6 +28,7 @@ import (
 func (a *App) rehearseCmd() *cobra.Command {
 	var in play.RehearseInput
 	var factors, keep, secretFile string
+	var from []string
 	var refusal bool
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
 		Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
@@ -46,11 +48,13 @@ Where both sides have single logout, a rehearsal over SAML ends with it.
 
 --suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID, clock=+10m,
 force-authn=on and is-passive=on are the app's, key=other is the provider's; over OpenID Connect redirect=URI,
-client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.`,
+client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.
+With --from ADDRESS alone nothing differs from the ledger, and the rehearsal counts.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
   tressik rehearse nightlog@ridge --as mira --keep messages
   tressik rehearse nightlog@ridge --as mira --suppose clock=+10m
+  tressik rehearse dome-scheduler@ridge --as mira --from 203.0.113.7 --dry-run
   tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
   tressik rehearse frame-courier@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
@@ -62,8 +66,18 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 			default:
 				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
 			}
-			if in.From != "app" && in.From != "provider" {
-				return usageError{fmt.Errorf("--from %q is not known; write app or provider", in.From)}
+			in.From = "app"
+			for _, w := range from {
+				a, err := netip.ParseAddr(w)
+				switch {
+				case w == "app" || w == "provider":
+					in.From = w
+				case err == nil:
+					in.Address = a
+				default:
+					return usageError{fmt.Errorf("--from %q is not known; write app, provider, or an address such as "+
+						"192.0.2.7", w)}
+				}
 			}
 			if cmd.Flags().Changed("expect-account") && in.Account == "" {
 				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts " +
@@ -98,7 +112,8 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 	f := c.Flags()
 	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
-	f.StringVar(&in.From, "from", "app", "where the sign-in starts: app or provider")
+	f.StringSliceVar(&from, "from", nil, "where the sign-in starts: app (else) or provider; and the address that it "+
+		"comes from, to try policies of networks")
 	f.StringArrayVar(&in.Suppose, "suppose", nil,
 		"a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
 	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")

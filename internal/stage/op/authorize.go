@@ -158,7 +158,8 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 		x.deny(w, y, oidc.Fail(oidc.AccessDenied, ses.Person+" is not in the ledger any more"))
 		return
 	}
-	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index}
+	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index,
+		From: address(d, r)}
 	if e := oauth.Admit(d.Registered, y.request, in, y.hinted); e != nil {
 		x.tell(d, "sign-in", finding.Finding{ID: finding.PolicyFamily.With(e.Code), Level: finding.Error,
 			Check: "policies of the trust", Saw: e.Description,

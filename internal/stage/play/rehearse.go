@@ -2,6 +2,7 @@ package play
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -25,10 +26,12 @@ type RehearseInput struct {
 	rehearse.Script
 	As     string // the person who signs in
 	DryRun bool   // keep nothing
-	Sample bool   // nobody signs with a real key: what is kept of it passes nowhere
-	Secret string // the client's secret, to try the real one
-	OnCast func(*cast.Cast)
-	Hear   rehearse.Hear
+	// where the browser and the app call from, as the provider sees it; the zero value is this machine
+	Address netip.Addr
+	Sample  bool   // nobody signs with a real key: what is kept of it passes nowhere
+	Secret  string // the client's secret, to try the real one
+	OnCast  func(*cast.Cast)
+	Hear    rehearse.Hear
 }
 
 // castOf is the cast of trusts at their own addresses. Parties that real names play with their own keys, in this
@@ -100,9 +103,14 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 		if err != nil {
 			return nil, err
 		}
-		if suppose[name], err = d.suppose(t, in); err != nil {
+		x, err := d.suppose(t, in)
+		if err != nil {
 			return nil, err
 		}
+		if in.Address.IsValid() { // no value of the ledger's is supposed to be another: such a rehearsal counts
+			x.From = in.Address
+		}
+		suppose[name] = x
 	}
 	for _, c := range in.Call {
 		a, err := d.AskOf(c)

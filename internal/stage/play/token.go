@@ -57,11 +57,12 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	case c == nil || doc == nil:
 		return nil, fmt.Errorf("%s has no client side, or %s no OpenID side; see `tressik trust show %s`", app.Name,
 			provider.Name, in.Trust)
-	case c.Kind.Redirects():
+	case !t.OIDCTerms().ActsAsItself(c):
 		return nil,
 			fmt.Errorf("%s is a %s client: its tokens come from a person's sign-in. Run that with "+
 				"`tressik rehearse %s "+
-				"--as PERSON`; for a script register a machine client", app.Name, c.Kind, in.Trust)
+				"--as PERSON`; for a script register a machine client, or let this one act as itself with "+
+				"`tressik trust change %[3]s --as-itself on`", app.Name, c.Kind, in.Trust)
 	case in.Secret == "" && in.Key == nil:
 		return nil,
 			finding.Errorf("%w: give its secret with %s FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+

@@ -72,6 +72,11 @@ func Machines(c *cast.Cast, trusts []string) bool {
 
 func (p *part) machine() bool { return p.oidc != nil && !p.oidc.Client.Kind.Redirects() }
 
+// alsoItself reports whether a client that signs people in asks for something as itself too.
+func (p *part) alsoItself() bool {
+	return p.oidc != nil && p.oidc.Terms.ActsAsItself(p.oidc.Client) && len(rp.MachineCalls(p.oidc)) > 0
+}
+
 // run is one rehearsal under way.
 type run struct {
 	Script
@@ -142,6 +147,9 @@ func (x *run) one(i int) federation.Rehearsal {
 		x.browser(i, &signedIn)
 		if signedIn {
 			x.promised(p, &r)
+		}
+		if signedIn && p.alsoItself() { // a client that signs people in may act as itself as well
+			x.machine(p)
 		}
 	}
 	settle(&r, signedIn)
@@ -341,7 +349,7 @@ func (x *run) machine(p *part) {
 		}
 	}
 	calls := x.Call
-	if len(calls) == 0 {
+	if len(calls) == 0 || !p.machine() { // those that were asked for are made on behalf of whoever signed in
 		calls = rp.MachineCalls(p.oidc)
 	}
 	if len(calls) == 0 {

@@ -99,13 +99,20 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 			h.env("OIDC_POST_LOGOUT_REDIRECT_URI", "After-sign-out URI", r, "post_logout_redirect_uris", source(app))
 		}
 	}
-	var scopes []string
-	for _, a := range terms.Asks {
-		if a.As == as && !slices.Contains(scopes, a.Name) {
-			scopes = append(scopes, a.Name)
+	scopes := func(as string) string {
+		var out []string
+		for _, a := range terms.Asks {
+			if a.As == as && !slices.Contains(out, a.Name) {
+				out = append(out, a.Name)
+			}
 		}
+		return strings.Join(out, " ")
 	}
-	h.env("OIDC_SCOPE", "Scopes to ask for", strings.Join(scopes, " "), "scope", "permissions of this trust")
+	h.env("OIDC_SCOPE", "Scopes to ask for", scopes(as), "scope", "permissions of this trust")
+	if as == federation.AsUser && terms.ActsAsItself(c) {
+		h.env("OIDC_SCOPE_AS_ITSELF", "Scopes to ask for as itself, with client_credentials", scopes(federation.AsSelf),
+			"scope", "permissions of this trust")
+	}
 	seen := map[string]bool{}
 	for _, a := range terms.Asks {
 		if p := s.APIs[a.API]; p != nil && !seen[a.API] {

@@ -140,7 +140,7 @@ func (o *overOIDC) authenticates(j *job) (secret, token bool) {
 	if c == nil || c.Kind.Public() {
 		return false, false
 	}
-	return true, !c.Kind.Redirects()
+	return true, o.terms.ActsAsItself(c)
 }
 
 // secret tries the client's secret: a machine client gets a token as itself; any other hands in a code that never was,
@@ -157,9 +157,11 @@ func (o *overOIDC) secret(ctx context.Context, j *job) {
 		j.trouble(finding.ProbeToken, "token endpoint", doc.TokenEndpoint, j.provider, err)
 		return
 	}
-	if !c.Kind.Redirects() {
+	if o.terms.ActsAsItself(c) && (!c.Kind.Redirects() || j.p.In.Call != "") {
 		o.machine(ctx, j, client, opt, doc)
-		return
+		if !c.Kind.Redirects() {
+			return
+		}
 	}
 	form := url.Values{"grant_type": {"authorization_code"}, "code": {"never-issued-" + j.id()},
 		"redirect_uri":  c.Redirects[:min(1, len(c.Redirects))],
