@@ -143,15 +143,21 @@ func (b *browser) eval(js string) string {
 	return ""
 }
 
-// shot leaves a picture of the page in the folder TRESSIK_SHOTS, if that is set.
+// shot leaves a picture of the whole page in the folder TRESSIK_SHOTS, if that is set.
 func (b *browser) shot(name string) {
 	b.t.Helper()
 	dir := os.Getenv("TRESSIK_SHOTS")
 	if dir == "" {
 		return
 	}
+	var size struct{ CSSContentSize struct{ Width, Height float64 } }
+	if err := json.Unmarshal(b.call("Page.getLayoutMetrics", nil), &size); err != nil {
+		b.t.Fatal(err)
+	}
 	var r struct{ Data []byte }
-	if err := json.Unmarshal(b.call("Page.captureScreenshot", map[string]any{"format": "png"}), &r); err != nil {
+	if err := json.Unmarshal(b.call("Page.captureScreenshot", map[string]any{"format": "png",
+		"captureBeyondViewport": true, "clip": map[string]any{"x": 0, "y": 0, "width": size.CSSContentSize.Width,
+			"height": max(size.CSSContentSize.Height, 800), "scale": 1}}), &r); err != nil {
 		b.t.Fatal(err)
 	}
 	if err := os.WriteFile(filepath.Join(dir, name+".png"), r.Data, 0o644); err != nil {
