@@ -150,7 +150,9 @@ func (b *browser) shot(name string) {
 	if dir == "" {
 		return
 	}
-	var size struct{ CSSContentSize struct{ Width, Height float64 } }
+	var size struct {
+		CSSContentSize struct{ Width, Height float64 }
+	}
 	if err := json.Unmarshal(b.call("Page.getLayoutMetrics", nil), &size); err != nil {
 		b.t.Fatal(err)
 	}

@@ -186,7 +186,7 @@ type Prospect struct {
 	Kind     oidc.Kind
 	Standing Standing
 	Far      string // name of a foreign provider: what it decides is not known here
-	Auth     string // why the client cannot show that it is itself; "" where it can, or need not
+	Auth     string // what the client lacks to show that it is itself, or to be come back to; "" where nothing
 	Admits   int    // how many people of the ledger the trust admits
 	Of       int    // of how many
 }
@@ -209,6 +209,9 @@ func ProspectOf(t *Trust, terms *OIDCTerms, app, provider *Party, secrets []Secr
 		if f.Level == finding.Error {
 			p.Auth = f.Saw
 		}
+	}
+	if c.Kind.Redirects() && len(c.Redirects) == 0 && p.Auth == "" {
+		p.Auth = "no redirect URI, so that nobody comes back from a sign-in"
 	}
 	who := t.Admission()
 	for i := range persons {

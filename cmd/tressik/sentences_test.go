@@ -1,0 +1,122 @@
+package main
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// sentence is something that a command claims of the demo ledger, and ways to make it false.
+type sentence struct {
+	says  string   // an expression, over the output with its white space made one
+	args  []string // the command
+	first string   // what makes it true, where the demo alone does not
+	ways  []string // what makes it false: commands with " ; " between them
+}
+
+// sentences are those that people act on: what works, who gets in, what holds, what is known, who has what, that there
+// is nothing, and everyone.
+func sentences() []sentence {
+	const dome, courier, log, plates = "dome-scheduler@ridge", "frame-courier@ridge", "nightlog@ridge",
+		"plate-archive@ridge"
+	return []sentence{
+		{`It can work: people sign in`, []string{"consent", "show", dome}, "", []string{
+			"secret retire dome-scheduler@ridge SECRET --yes", "trust end dome-scheduler@ridge --yes",
+			"trust change dome-scheduler@ridge --admits group:nobody-there",
+			"app change dome-scheduler --redirect none", "trust change dome-scheduler@ridge --strength mfa ; " +
+				"trust change dome-scheduler@ridge --admits person:nobody"}},
+		{`It can work: all that it asks for is consented to`, []string{"consent", "show", courier}, "", []string{
+			"consent withdraw frame-courier@ridge --for everyone --yes",
+			"secret retire frame-courier@ridge SECRET --yes", "trust end frame-courier@ridge --yes",
+			"permission ask frame-courier@ridge telescope-api:frames.write --as self"}},
+		{`nightlog@ridge \w+ yes: group observers`, []string{"people", "access", "mira"}, "", []string{
+			"trust change nightlog@ridge --admits group:directors", "trust end nightlog@ridge --yes",
+			"cutover nightlog@ridge --way-back paper --despite trial --pilot group:directors --yes",
+			"people load few.ldif --replace"}},
+		{`nightlog@ridge \w+ yes: group observers; seen`, []string{"people", "access", "aiyana"},
+			"rehearse nightlog@ridge --as aiyana", []string{"claims set nightlog@ridge extra=person.title ; " +
+				"trust change nightlog@ridge --admits group:observers,directors"}},
+		{`everyone; seen`, []string{"people", "access", "mira"}, "", []string{
+			"trust change dome-scheduler@ridge --admits group:directors ; " +
+				"trust change plate-archive@ridge --admits group:directors ; " +
+				"trust change skyview@ridge --admits group:directors"}},
+		{`It holds for the 6 trusts that could be tried`, []string{"key", "drill", "ridge"}, "", []string{
+			"trust end skyview@ridge --yes", "secret retire frame-courier@ridge SECRET --yes"}},
+		{`nightlog@ridge nightlog yes delivered`, []string{"key", "plan", "ridge"},
+			"key announce ridge ; handoff nightlog@ridge --for app ; handoff nightlog@ridge --for app --delivered " +
+				"tobias.renn@kestrelridge.example", []string{"key activate ridge --break plate-archive@ridge ; " +
+				"key announce ridge"}},
+		{`Everybody gets all that is released, and nobody shares a subject`, []string{"claims", "gaps", log}, "",
+			[]string{"claims set nightlog@ridge extra=person.roomNumber",
+				"claims set nightlog@ridge --subject person.title --subject-format unspecified"}},
+		{`Nothing is missing: everybody gets all`, []string{"claims", "suggest", log}, "", []string{
+			"claims drop nightlog@ridge mail", "app change nightlog --wants mail!,displayName,title!"}},
+		{`The app gets all that it wants`, []string{"claims", "preview", log, "--as", "mira"}, "", []string{
+			"claims drop nightlog@ridge mail", "app change nightlog --wants roomNumber!"}},
+		{`wanting nothing that Tressik can see`, []string{"provider", "show", "ridge"}, "", []string{
+			"provider change ridge --administrators group:director"}},
+		{`Nothing runs out within`, []string{"due"}, "", []string{
+			"secret retire dome-scheduler@ridge SECRET --yes ; secret add dome-scheduler@ridge --lasts 5d",
+			"trust change ridge@southmere --ends secret=2031-04-01"}},
+		{`1 of 1 hold`, []string{"expect", "run"}, "expect add nightlog@ridge --as mira --admitted", []string{
+			"trust change nightlog@ridge --admits group:directors", "claims drop nightlog@ridge mail"}},
+		{`done app nightlog has what it needs of ridge`, []string{"next", log}, "", []string{"key announce ridge",
+			"claims set nightlog@ridge mail=person.uid", "claims set nightlog@ridge --subject-format email"}},
+		{`done a rehearsal succeeded(?! since)`, []string{"next", log}, "", []string{
+			"claims set nightlog@ridge extra=person.uid", "trust change nightlog@ridge --strength mfa"}},
+		{`done no permission waits for an administrator`, []string{"next", courier}, "", []string{
+			"consent withdraw frame-courier@ridge --for everyone --yes"}},
+		{`on: a sign-out ends the session for every app`, []string{"trust", "show", dome}, "", []string{
+			"trust change dome-scheduler@ridge --single-sign-out off"}},
+		{`who is admitted everyone`, []string{"trust", "show", dome}, "", []string{
+			"trust change dome-scheduler@ridge --admits group:directors"}},
+		{`dome-scheduler@ridge exchanged everyone`, []string{"trust", "list"}, "", []string{
+			"trust change dome-scheduler@ridge --admits consented", "trust end dome-scheduler@ridge --yes"}},
+		{`nothing is open that Tressik can see|Nothing is open that Tressik can see`, []string{"next", courier},
+			"handoff frame-courier@ridge --for app ; handoff frame-courier@ridge --for app --delivered " +
+				"tobias.renn@kestrelridge.example ; next frame-courier@ridge --done probed --reason seen ; " +
+				"cutover frame-courier@ridge --way-back paper --despite trial --yes", []string{
+				"consent withdraw frame-courier@ridge --for everyone --yes", "key announce ridge --use tokens"}},
+		{`It can work`, []string{"consent", "show", "skyview@ridge"}, "", []string{
+			"trust change skyview@ridge --admits person:nobody", "app change skyview --redirect none"}},
+		{`plate-archive@ridge: (\d+ )?passed|ACCEPTED plate-archive@ridge`, []string{"rehearse", plates, "--as",
+			"mira", "--dry-run"}, "", []string{"trust change plate-archive@ridge --admits group:nobody-there",
+			"claims drop plate-archive@ridge mail"}},
+	}
+}
+
+// TestSentences holds each sentence that claims to ledgers on which it is false.
+func TestSentences(t *testing.T) {
+	t.Parallel()
+	for _, s := range sentences() {
+		t.Run(strings.Join(s.args, " ")+": "+s.says, func(t *testing.T) {
+			t.Parallel()
+			says := regexp.MustCompile(strings.ReplaceAll(s.says, "(?! since)", ""))
+			start := func() *desk {
+				d := demoed(t)
+				if s.first != "" {
+					d.breakAll(s.first)
+				}
+				return d
+			}
+			said := func(d *desk) (bool, string) {
+				r := d.run(s.args...)
+				flat := strings.Join(strings.Fields(r.out), " ")
+				if strings.Contains(s.says, "(?! since)") {
+					flat = strings.ReplaceAll(flat, "succeeded since", "succeeds since")
+				}
+				return says.MatchString(flat), r.out + r.err
+			}
+			if ok, out := said(start()); !ok {
+				t.Fatalf("it does not say so where it is true:\n%s", out)
+			}
+			for _, way := range s.ways {
+				d := start()
+				d.breakAll(way)
+				if ok, out := said(d); ok {
+					t.Errorf("after %q it still says so:\n%s", way, out)
+				}
+			}
+		})
+	}
+}
