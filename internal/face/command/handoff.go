@@ -286,7 +286,8 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 	}
 	var out []handoffFile
 	for _, f := range []handoffFile{{"-metadata.xml", h.Metadata}, {"-certificate.pem", h.Certificate},
-		{"-registration.json", h.Registration}, {"-example" + h.Example.Ending(), h.Example.File()},
+		{"-registration.json", h.Registration}, {"-handoff.json", h.Letter},
+		{"-example" + h.Example.Ending(), h.Example.File()},
 		{"-sheet.txt", []byte(sheet.String())}, {".env", []byte(env)}} {
 		if len(f.b) > 0 {
 			out = append(out, handoffFile{filepath.Join(dir, name+f.path), f.b})

@@ -203,6 +203,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	var h handFlags
 	var sf sideFlags
 	var in desk.PartyInput
+	var letter string
 	ex := `  tressik provider add southmere --metadata southmere-metadata.xml
   tressik provider add ridge --own --at https://login.kestrelridge.example --administrators group:directors
   tressik provider add southmere --issuer https://idp.southmere.example`
@@ -236,6 +237,9 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
 				return err
 			}
+			if err := a.lettered(&in, letter); err != nil {
+				return err
+			}
 			if !in.Own && in.Raw == nil && in.Hand == nil && in.Client == nil && in.API == "" && in.OpenID == nil {
 				more := ""
 				if kind == federation.App {
@@ -257,6 +261,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	h.add(c, kind)
 	sf.add(c, kind)
 	f := c.Flags()
+	letterFlag(c, &letter)
 	f.StringVar(&in.Title, "title", "", "name to show to people")
 	f.BoolVar(&in.Own, "own", false, "Tressik keeps its keys and writes its metadata")
 	f.StringVar(&in.At, "at", "", "own: https: address under which its endpoints lie")

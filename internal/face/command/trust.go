@@ -13,6 +13,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/model"
@@ -84,14 +85,15 @@ func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error)
 }
 
 func (a *App) federateCmd() *cobra.Command {
-	var with, over string
+	var with, over, letter string
 	var tf termFlags
 	protocols := strings.Join(federation.Protocols(), " or ")
 	c := &cobra.Command{Use: "federate APP --with PROVIDER",
 		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
 		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled
 in. Over OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give
-the client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it.`,
+the client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it. With
+--handoff the protocol, the client ID and what the client asks for are read from what the other side's ledger wrote.`,
 		Example: `  tressik federate nightlog --with ridge --admits group:observers
   tressik federate dome-scheduler --with ridge --over oidc
   tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
@@ -111,8 +113,26 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 			if err != nil {
 				return err
 			}
+			var l *handoff.Letter
+			if letter != "" {
+				if l, err = a.letter(letter, ""); err != nil {
+					return err
+				}
+				over = l.Over
+				if c := l.Client; c != nil && l.For == "app" && tf.policy.clientID == "" {
+					tf.policy.clientID = c.ID
+				}
+				if c := l.Client; c != nil && c.Kind == string(oidc.Web) && len(c.Itself) > 0 {
+					yes := true
+					x.Policy.AsItself = &yes
+				}
+			}
 			t, fs, err := changed2(a, d, func() (*federation.Trust, finding.List, error) {
-				return d.Federate(over, got[0], with, tf.policy.clientID, x)
+				t, fs, err := d.Federate(over, got[0], with, tf.policy.clientID, x)
+				if err == nil && l != nil && l.Client != nil {
+					err = asks(d, t.Name, l)
+				}
+				return t, fs, err
 			})
 			if errors.Is(err, desk.ErrClientID) {
 				return usageError{err}
@@ -135,6 +155,7 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 			}
 			return found(fs)
 		}}
+	letterFlag(c, &letter)
 	c.Flags().StringVar(&with, "with", "", "the provider")
 	c.Flags().StringVar(&over, "over", "saml", "the protocol: "+protocols)
 	must(c.RegisterFlagCompletionFunc("over", cobra.FixedCompletions(federation.Protocols(),

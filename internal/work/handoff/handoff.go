@@ -48,6 +48,7 @@ type Handoff struct {
 
 	Example      *Example `json:"example,omitempty"`
 	Registration []byte   `json:"-"` // of a client: its metadata as RFC 7591, section 2 writes it
+	Letter       []byte   `json:"-"` // all of it as one file for another ledger, see Letter
 	secret       bool
 }
 
@@ -69,7 +70,11 @@ func (d *Maker) Handoff(name, side string) (*Handoff, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sheet(v, side)
+	h, err := sheet(v, side)
+	if err == nil {
+		h.Letter, err = h.letter(v, d.Org())
+	}
+	return h, err
 }
 
 // OnStage collects what a side needs to try the trust with the other one as a running stage plays it.

@@ -29,6 +29,8 @@ type Protocol interface {
 	Compare(v *View) finding.List
 	// Sheet fills in what the side that the handoff is for must be given.
 	Sheet(v *View, h *Handoff) error
+	// Letter adds to a letter what the metadata of the protocol does not say. party is the one that it describes.
+	Letter(v *View, l *Letter, party *federation.Party) error
 	// Recipe lists what the app checks of a sign-in, in the order in which it checks it.
 	Recipe(v *View) ([]Verify, error)
 	// Open lists what is done and what is left to do of the protocol's own work.
@@ -81,7 +83,8 @@ func (overNothing) Compare(v *View) finding.List {
 		Expected: "a protocol that is known",
 		Side:     finding.Ledger, Fix: finding.Do("use a newer version")}}
 }
-func (overNothing) Thrift(*View) finding.List       { return nil }
-func (overNothing) Sheet(*View, *Handoff) error     { return federation.ErrTerms }
-func (overNothing) Open(*View, finding.List) []Todo { return nil }
-func (overNothing) Made(*View) string               { return "the trust is made" }
+func (overNothing) Thrift(*View) finding.List                      { return nil }
+func (overNothing) Sheet(*View, *Handoff) error                    { return federation.ErrTerms }
+func (overNothing) Letter(*View, *Letter, *federation.Party) error { return federation.ErrTerms }
+func (overNothing) Open(*View, finding.List) []Todo                { return nil }
+func (overNothing) Made(*View) string                              { return "the trust is made" }
