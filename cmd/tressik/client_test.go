@@ -731,3 +731,15 @@ func TestFromAddress(t *testing.T) {
 		"--from", "203.0.113.7", "--refused")
 	d.fails(2, []string{"--from"}, "rehearse", trust, "--as", "mira", "--from", "somewhere")
 }
+
+// TestClientPushes has the played client push its requests where they have to be pushed (RFC 9126).
+func TestClientPushes(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust = "dome-scheduler@ridge"
+	d.ok("trust", "change", trust, "--pushed-requests", "on")
+	if out := d.ok("rehearse", trust, "--as", "mira"); !strings.Contains(out,
+		"https://login.kestrelridge.example/par") {
+		t.Errorf("nothing was pushed:\n%s", out)
+	}
+}
