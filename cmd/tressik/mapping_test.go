@@ -271,3 +271,43 @@ func TestRehearsedAccount(t *testing.T) {
 		"--expect-account", mine)
 	d.fails(1, []string{"--expect-account"}, "rehearse", "frame-courier@ridge", "--expect-account", mine)
 }
+
+// TestReadsPerProvider has an app read what one provider sends otherwise than what another does: accounts, roles and
+// gaps are judged by the reading of the trust.
+func TestReadsPerProvider(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const ridge = "nightlog@ridge"
+	found := func() (key string, n int) {
+		var m struct {
+			Field, From string
+			Found       []any
+		}
+		d.json(&m, "accounts", "match", ridge)
+		return m.Field + "=" + m.From, len(m.Found)
+	}
+	if by, n := found(); by != "username=mail" || n == 0 {
+		t.Fatalf("%s finds %d", by, n)
+	}
+	// Of this provider people are found by their full name, which is no account's key.
+	d.ok("trust", "change", ridge, "--reads", "full_name=displayName", "--account-key", "full_name")
+	if by, n := found(); by != "full_name=displayName" || n < 2 {
+		t.Errorf("by its own reading %s finds %d", by, n)
+	}
+	d.fails(0, []string{"finds accounts by", "reads full_name from"}, "trust", "show", ridge)
+	var app struct{ Reads struct{ Key string } }
+	d.json(&app, "app", "show", "nightlog")
+	if app.Reads.Key != "username" {
+		t.Errorf("the app itself reads by %q", app.Reads.Key)
+	}
+	var list []struct{ Account string }
+	d.json(&list, "rehearse", ridge, "--as", "mira", "--dry-run")
+	if list[0].Account == "" {
+		t.Errorf("the rehearsal finds no account: %+v", list)
+	}
+	d.fails(1, []string{"nothing fills that field"}, "trust", "change", ridge, "--account-key", "nofield")
+	d.ok("trust", "change", ridge, "--reads", "as-app")
+	if by, _ := found(); by != "username=mail" {
+		t.Errorf("taken back it finds by %s", by)
+	}
+}

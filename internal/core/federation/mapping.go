@@ -101,6 +101,15 @@ func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
 	return out, nil
 }
 
+// Reading is how the app of a trust reads what arrives through it: by what was said of this provider, else as it reads
+// what any provider sends; nil where nobody said.
+func (t *Trust) Reading(app *Party) *Mapping {
+	if t.Reads != nil {
+		return t.Reads
+	}
+	return app.Reads
+}
+
 func isSubject(name string) bool { return name == "NameID" || name == "sub" || name == Subject }
 
 // From is the received name that fills a field; "" where none does.
@@ -182,12 +191,12 @@ func (m *Mapping) TakenFor(list []accounts.Account, arrived []string) (account, 
 // expected "" is not asked about. The accounts are the app's own export.
 func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, expected string) (account string,
 	out finding.List) {
-	match := finding.Run("accounts", "match", t.Name)
-	if app.Reads == nil || app.Reads.Key == "" || len(list) == 0 {
+	match, reads := finding.Run("accounts", "match", t.Name), t.Reading(app)
+	if reads == nil || reads.Key == "" || len(list) == 0 {
 		if expected != "" {
 			how := "nobody said by which field " + app.Name + " finds an account"
 			fix := finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
-			if app.Reads != nil && app.Reads.Key != "" {
+			if reads != nil && reads.Key != "" {
 				how, fix = "the accounts of "+app.Name+" are not known",
 					finding.Run("accounts", "load", app.Name, "FILE")
 			}
@@ -196,9 +205,9 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 		}
 		return "", out
 	}
-	from := app.Reads.From(app.Reads.Key)
-	found, how := app.Reads.TakenFor(list, got.under(t, from))
-	what := "account, found by " + app.Reads.Key + " (" + from + ")"
+	from := reads.From(reads.Key)
+	found, how := reads.TakenFor(list, got.under(t, from))
+	what := "account, found by " + reads.Key + " (" + from + ")"
 	switch {
 	case expected != "" && found != expected:
 		saw := how
@@ -209,7 +218,7 @@ func JudgeAccount(t *Trust, app *Party, list []accounts.Account, got Learned, ex
 			Expected: expected, Side: finding.Both, Fix: finding.Do("see whom the app takes for whom").Then(match)})
 	case found != "":
 		out.Pass(finding.AccountFound, what, found)
-	case app.Reads.Strangers == "created" && strings.HasPrefix(how, "a new"):
+	case reads.Strangers == "created" && strings.HasPrefix(how, "a new"):
 		out.Pass(finding.AccountNew, what, how)
 	default:
 		out.Add(finding.Finding{ID: finding.AccountNone, Level: finding.Warning, Check: what, Saw: how,

@@ -73,7 +73,9 @@ type Trust struct {
 	Ends          []End         `json:"ends,omitempty"`    // what ends at the foreign side, as it was entered
 	Subject       string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
 	Rules         []claims.Rule `json:"claims"`
-	Terms         Held          `json:"terms"`
+	// how the app reads what this provider sends; nil: as what any provider sends
+	Reads *Mapping `json:"reads,omitempty"`
+	Terms Held     `json:"terms"`
 	// whose app is an own provider: what happens to somebody who comes in
 	Arrival  *Arrival             `json:"arrival,omitempty"`
 	Handed   map[string]time.Time `json:"handed"`             // app, provider: when that side was given what it needs

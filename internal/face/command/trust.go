@@ -26,6 +26,7 @@ type termFlags struct {
 	admits, strength, signs, encrypt, requests, unsolicited, sha1,
 	force, passive, owner string
 	ends   []string
+	reads  federation.MappingInput
 	policy policyFlags
 }
 
@@ -45,6 +46,13 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.sha1, "sha1", "", "SAML: whether SHA-1 signatures pass, with a warning each time: allow or refuse")
 	f.StringVar(&t.force, "force-authn", "", "SAML: whether the app asks for a fresh sign-in each time: on or off")
 	f.StringVar(&t.passive, "is-passive", "", "SAML: whether the app asks for no sign-in page to be shown: on or off")
+	f.StringArrayVar(&t.reads.Reads, "reads", nil, "FIELD=NAME: the name under which this provider sends what fills a "+
+		"field of the app's accounts; as-app has it read as any other's")
+	f.StringVar(&t.reads.Key, "account-key", "",
+		"the field by which the app finds an account of this provider's people")
+	f.StringVar(&t.reads.Role, "role-field", "", "the field that decides what this provider's people may do there")
+	f.StringVar(&t.reads.Strangers, "strangers", "", "what becomes of this provider's people without an account: "+
+		"created or refused")
 	f.StringArrayVar(&t.ends, "ends", nil, "what ends at the other side and no metadata shows: WHAT=2032-03-04, "+
 		"WHAT=unused:90d, or WHAT=none")
 	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
@@ -60,7 +68,7 @@ func (t *termFlags) isZero() bool { return reflect.DeepEqual(*t, termFlags{}) }
 
 func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
 	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner,
-		Ends: t.ends}
+		Ends: t.ends, Reads: t.reads}
 	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
 		return x, err
 	}

@@ -50,6 +50,12 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 	}
 	blocks = append(blocks, nextBlock(t, todos))
 	fields := append([][2]string{}, sides.before...)
+	if r := t.Reads; r != nil {
+		for _, f := range r.Fields {
+			fields = append(fields, [2]string{"reads " + f.Field + " from", f.From})
+		}
+		fields = append(fields, [2]string{"finds accounts by", r.Key}, [2]string{"role from", r.Role})
+	}
 	for i := range t.Ends {
 		e := &t.Ends[i]
 		fields = append(fields, [2]string{"ends", e.Words(t) + ": " + format.When(e.When(t), now)})

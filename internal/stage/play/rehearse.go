@@ -207,9 +207,11 @@ func (in *RehearseInput) fits(c *cast.Cast) error {
 func (d *Player) accountsOf(trusts []string) (map[string][]accounts.Account, error) {
 	out := map[string][]accounts.Account{}
 	for _, name := range trusts {
-		_, app, _, err := d.Trust(name)
-		if err == nil && app.Reads != nil && app.Reads.Key != "" {
-			out[app.Name], err = d.View.Accounts(app.Name)
+		t, app, _, err := d.Trust(name)
+		if err == nil {
+			if reads := t.Reading(app); reads != nil && reads.Key != "" {
+				out[app.Name], err = d.View.Accounts(app.Name)
+			}
 		}
 		if err != nil {
 			return nil, err

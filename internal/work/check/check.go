@@ -299,8 +299,8 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 // received judges what the app receives of those who may sign in, and which of its accounts it would take them for.
 // What is missing of one attribute is told once: as the gap of the claim, where there is one.
 func (c *Checker) received(v *handoff.View, out *finding.List) error {
-	app := v.App
-	if !v.Provider.Own && app.Reads == nil { // what a foreign provider sends is not known
+	app, reads := v.App, v.Trust.Reading(v.App)
+	if !v.Provider.Own && reads == nil { // what a foreign provider sends is not known
 		return nil
 	}
 	rel, err := v.Releaser()
@@ -325,7 +325,7 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 		}
 		out.Add(f)
 	}
-	if app.Reads == nil || app.Reads.Key == "" {
+	if reads == nil || reads.Key == "" {
 		return nil // what is not known is neither wrong nor right
 	}
 	list, err := c.View.Accounts(app.Name)

@@ -215,7 +215,7 @@ func (p *Planner) accounts(r *Readiness, t *federation.Trust, app *federation.Pa
 		fix := finding.Run("accounts", "load", app.Name, finding.BlankFile)
 		if errors.Is(err, mapping.ErrNotKnown) {
 			fix = finding.Run("watch", t.Name)
-		} else if app.Reads == nil || app.Reads.Key == "" {
+		} else if reads := t.Reading(app); reads == nil || reads.Key == "" {
 			fix = finding.Run("app", "change", app.Name, "--reads", "FIELD=CLAIM", "--account-key", "FIELD")
 		}
 		r.Findings.Add(finding.Finding{ID: finding.CutoverAccounts, Level: finding.Note,

@@ -26,6 +26,7 @@ type TrustResult struct {
 	Ends          []federation.End                   `json:"ends,omitempty"`
 	Subject       string                             `json:"subject,omitempty"`
 	Rules         []claims.Rule                      `json:"claims"`
+	Reads         *federation.Mapping                `json:"reads,omitempty"`
 	Terms         federation.Held                    `json:"terms"`
 	Arrival       *federation.Arrival                `json:"arrival,omitempty"`
 	Handed        map[string]time.Time               `json:"handed"`

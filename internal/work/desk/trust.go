@@ -32,7 +32,9 @@ type Terms struct {
 	IsPassive     *bool
 	Owner         string // whom to ask about it; none takes it away
 	// what ends at the foreign side: WHAT=DATE, WHAT=unused:SPAN, or WHAT=none, which takes it away
-	Ends   []string
+	Ends []string
+	// how the app reads what this provider sends; as-app in Reads has it read as what any provider sends
+	Reads  federation.MappingInput
 	Policy PolicyTerms
 }
 
@@ -51,6 +53,11 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return finding.Errorf("%s %q is %w: write a mail address, or none", finding.FieldOwner, x.Owner, ErrValue)
 		}
 		t.Owner = x.Owner
+	}
+	if !x.Reads.IsZero() {
+		if err := d.reads(t, x.Reads); err != nil {
+			return err
+		}
 	}
 	for _, e := range x.Ends {
 		if err := d.ends(t, e); err != nil {
@@ -85,6 +92,19 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		return err
 	}
 	return fitsClient(t, app, x.Policy)
+}
+
+// reads says how the app of a trust reads what its provider sends.
+func (d *Desk) reads(t *federation.Trust, in federation.MappingInput) error {
+	if slices.Equal(in.Reads, []string{"as-app"}) {
+		t.Reads = nil
+		return nil
+	}
+	app, err := d.AnyParty(t.App)
+	if err == nil {
+		t.Reads, err = t.Reading(app).Change(in)
+	}
+	return err
 }
 
 // ends enters what ends at the foreign side of a trust, or takes it away.

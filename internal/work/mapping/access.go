@@ -81,13 +81,13 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			return nil, err
 		}
 		got := r.Receive(p)
-		if app.Reads != nil {
-			a.Role = append(a.Role, got.Of(app.Reads.From(app.Reads.Role))...)
+		if reads := t.Reading(app); reads != nil {
+			a.Role = append(a.Role, got.Of(reads.From(reads.Role))...)
 			list, err := m.View.Accounts(app.Name)
 			if err != nil {
 				return nil, err
 			}
-			a.Account, a.How = app.Reads.TakenFor(list, got.Of(app.Reads.From(app.Reads.Key)))
+			a.Account, a.How = reads.TakenFor(list, got.Of(reads.From(reads.Key)))
 		}
 		out = append(out, a)
 	}
@@ -220,10 +220,10 @@ func (m *Mapper) Explain(trust, person string) ([]Explained, error) {
 			return nil, err
 		}
 		out = append(out, Explained{Claim: federation.Subject, Name: federation.Subject, Steps: steps,
-			Fills: app.Reads.Filling(federation.Subject)})
+			Fills: t.Reading(app).Filling(federation.Subject)})
 	}
 	for _, r := range t.Rules {
-		x := Explained{Claim: r.Claim, Name: r.Name, Fills: app.Reads.Filling(r.Claim)}
+		x := Explained{Claim: r.Claim, Name: r.Name, Fills: t.Reading(app).Filling(r.Claim)}
 		if x.Steps, err = e.Explain(r.Expression, p); err != nil {
 			return nil, err
 		}

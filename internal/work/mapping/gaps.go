@@ -130,10 +130,10 @@ func (t *Those) Gaps() *Gaps {
 // unruled are the names that the app reads and that no rule releases: standard claims, or nothing.
 func (t *Those) unruled() []string {
 	var out []string
-	if t.app.Reads == nil {
+	if t.trust.Reading(t.app) == nil {
 		return nil
 	}
-	for _, f := range t.app.Reads.Fields {
+	for _, f := range t.trust.Reading(t.app).Fields {
 		if _, _, ok := t.trust.RuleFor(f.From); !ok && f.From != federation.Subject {
 			out = append(out, f.From)
 		}
@@ -153,7 +153,8 @@ func (t *Those) needs(claim string) bool {
 			}
 		}
 	}
-	return t.app.Reads != nil && t.app.Reads.Key != "" && slices.Contains(t.app.Reads.Filling(claim), t.app.Reads.Key)
+	reads := t.trust.Reading(t.app)
+	return reads != nil && reads.Key != "" && slices.Contains(reads.Filling(claim), reads.Key)
 }
 
 // asked compares what is released with what the app wants or reads.
@@ -168,8 +169,8 @@ func (t *Those) asked(g *Gaps) {
 			g.Lacking = append(g.Lacking, w.Label())
 		}
 	}
-	if t.app.Reads != nil {
-		for _, f := range t.app.Reads.Fields {
+	if t.trust.Reading(t.app) != nil {
+		for _, f := range t.trust.Reading(t.app).Fields {
 			said, asks[f.From] = true, true
 		}
 	}

@@ -184,7 +184,7 @@ func (t *Those) Match(list []accounts.Account) (*Match, error) {
 		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoAccounts, t.app.Name), finding.Run("accounts", "load",
 			t.app.Name, "FILE"))
 	}
-	reads := t.app.Reads
+	reads := t.trust.Reading(t.app)
 	if reads == nil || reads.Key == "" {
 		return nil, finding.Advise(fmt.Errorf("%w: %s", ErrNoKey, t.app.Name), finding.Run("app", "change", t.app.Name,
 			"--reads", "FIELD=NameID", "--account-key", "FIELD"))

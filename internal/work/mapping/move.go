@@ -102,7 +102,8 @@ func (x *Move) side(i int, who *Those, p *people.Person, in *telling) {
 	if len(m.Swapped) == 1 {
 		account, taken = m.Swapped[0].Account, m.Swapped[0].Whose
 	}
-	roles := got.Of(who.app.Reads.From(who.app.Reads.Role))
+	reads := who.trust.Reading(who.app)
+	roles := got.Of(reads.From(reads.Role))
 	if i == 0 {
 		x.Before, x.Account, x.Lost = value, account, roles
 		return
