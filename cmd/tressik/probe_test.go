@@ -269,7 +269,8 @@ func TestProbeTLS(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	d.write("not.pem", "nothing")
-	d.fails(0, nil, "probe", "log@ridge", "--schedule", "cron")
+	d.fails(0, []string{"probe log@ridge", "--timeout=3s", "--secret-file=" + d.path("not.pem")}, "probe", "log@ridge",
+		"--schedule", "cron", "--timeout", "3s", "--secret-file", "not.pem")
 	d.fails(1, []string{"no such file"}, "probe", "log@ridge", "--ca", "none.pem")
 }
 

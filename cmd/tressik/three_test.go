@@ -158,7 +158,7 @@ func TestChain(t *testing.T) {
 	if !slices.Contains(entered.Claims, "email=person.mail") {
 		t.Errorf("entered %+v", entered)
 	}
-	c.ridge.fails(1, []string{"no real sign-in through plates@ridge"}, "proof", "enter", "plates@ridge")
+	c.ridge.fails(1, []string{"ridge is own"}, "proof", "enter", "plates@ridge")
 	// What was seen says where, and with which key.
 	var shown struct {
 		Facts map[string]struct {

@@ -425,7 +425,7 @@ func changesAreNamed(t *testing.T, b *browser, ridge, south *organisation) {
 		t.Errorf("after another key the trust is %s", kind)
 	}
 	if list := south.ok("trust", "list"); !strings.Contains(strings.Join(strings.Fields(list), " "),
-		"failed: probe.differs") {
+		"failed ") || !strings.Contains(list, "probe.differs") {
 		t.Errorf("a probe that failed is not seen in the list:\n%s", list)
 	}
 }

@@ -53,8 +53,8 @@ func (a *App) secretOf(d *desk.Desk, trust, path string, keep bool) (string, err
 // whole of their path.
 func given(cmd *cobra.Command, but ...string) (out []string) {
 	files := []string{"ca", "secret-file", "key", "tls-cert", "tls-key"}
-	cmd.LocalNonPersistentFlags().Visit(func(f *pflag.Flag) {
-		if slices.Contains(but, f.Name) {
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		if slices.Contains(but, f.Name) || cmd.InheritedFlags().Lookup(f.Name) != nil {
 			return
 		}
 		values := []string{f.Value.String()}
@@ -157,6 +157,10 @@ func (s *stageFlags) placed(a *App, d *desk.Desk) (again bool, err error) {
 	case was.Cert != "" && again:
 		if _, err := os.Stat(was.Cert); err == nil {
 			s.cert, s.key = was.Cert, was.Key
+		} else {
+			a.say("note: the stage was served with the certificate %s, which cannot be read any more: it "+
+				"is served over "+
+				"plain HTTP now; give --tls-cert and --tls-key", was.Cert)
 		}
 	case s.port != 0: // another port without a certificate: plain
 		now.Cert, now.Key = "", ""

@@ -52,7 +52,11 @@ what they are made of only the provider's owner knows.`,
 
 // witnessOf is the run that is named, or the newest real sign-in that the app took.
 func (a *App) witnessOf(d *desk.Desk, got []string) (*federation.Run, error) {
-	t, _, _, err := d.Trust(got[0])
+	t, _, provider, err := d.Trust(got[0])
+	if err == nil && provider.Own {
+		err = fmt.Errorf("%w: %s is own, and sends what the rules of %s say", federation.ErrEnter,
+			provider.Name, got[0])
+	}
 	if err != nil || len(got) > 1 || t.Brought == nil {
 		if err == nil && len(got) == 1 {
 			err = finding.Advise(fmt.Errorf("no real sign-in through %s was watched yet", got[0]),

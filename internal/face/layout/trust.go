@@ -191,7 +191,7 @@ func ProofShort(t *federation.Trust, now time.Time) string {
 	}
 	if f := t.Failed; f != nil {
 		what := map[federation.ProofKind]string{federation.ProbedProof: "probe"}[f.Kind]
-		s += "; the " + cmp.Or(what, "watch") + " of " + format.Away(f.At, now) + " failed: " + string(f.Finding)
+		s += "; the " + cmp.Or(what, "watch") + " failed " + format.Away(f.At, now) + ": " + string(f.Finding)
 	}
 	return s
 }

@@ -278,7 +278,7 @@ func (p *Planner) Cut(r *Readiness, in Input) (*federation.Trust, error) {
 	}
 	if !in.Now {
 		switch {
-		case in.Plan.From.Before(now):
+		case in.Plan.From.Before(now) && !in.Plan.Until.After(now): // a window that has begun is not over
 			return nil, fmt.Errorf("%s %w", in.Plan.From.UTC().Format("2006-01-02 15:04 UTC"), ErrPast)
 		case in.Plan.From.After(now.AddDate(1, 0, 0)):
 			return nil, fmt.Errorf("%s %w", in.Plan.From.UTC().Format("2006-01-02 15:04 UTC"), ErrFar)

@@ -47,6 +47,15 @@ func TestCutover(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	plan.Despite = "a try"
+	begun := plan // a window that began a moment ago, and one that is over
+	begun.From, begun.Until = h.Clock.Add(-time.Second), h.Clock.Add(time.Hour)
+	if tr, err := p.Cut(r, cutover.Input{Plan: begun}); err != nil || tr.Plan == nil {
+		t.Errorf("within its window: %v", err)
+	}
+	begun.Until = h.Clock.Add(-time.Millisecond)
+	if _, err := p.Cut(r, cutover.Input{Plan: begun}); !errors.Is(err, cutover.ErrPast) {
+		t.Errorf("after its window: %v", err)
+	}
 	for past, want := range map[time.Duration]error{-time.Hour: cutover.ErrPast, 400 * 24 * time.Hour: cutover.ErrFar} {
 		far := plan
 		far.From = h.Clock.Add(past)
