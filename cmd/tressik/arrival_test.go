@@ -154,7 +154,7 @@ func TestVisitor(t *testing.T) {
 		p.Attributes["displayName"][0] != "Lena Holm" {
 		t.Errorf("created: %+v", p)
 	}
-	lena.open(dome).onward().says("dome-scheduler@ridge admits the group observers")
+	lena.open(dome).onward().says("is not admitted through dome-scheduler@ridge")
 
 	// The second visit: another browser, another name; nobody new.
 	d.ok("people", "load", d.write("again.csv",
@@ -245,7 +245,7 @@ func TestVisitorInABrowser(t *testing.T) {
 	}
 	b.until(`document.body.innerText.includes("Lena Holm")`)
 	b.open(places["dome-scheduler"].Start)
-	b.until(`document.body.innerText.includes("admits the group observers")`)
+	b.until(`document.body.innerText.includes("is not admitted through")`)
 }
 
 // TestRoutesAndArrivalsRefuse: what cannot be is said, and nothing is kept.

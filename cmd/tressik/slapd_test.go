@@ -204,7 +204,7 @@ func TestDirectory(t *testing.T) {
 			for _, c := range []struct{ person, password, says string }{
 				{"mira", "", "name or the password is wrong"},
 				{"mira", "secret-of-tobias", "name or the password is wrong"},
-				{"mira", "secret-of-mira", "Night Log"}, {"zz", "", "nightlog@ridge admits the group observers"},
+				{"mira", "secret-of-mira", "Night Log"}, {"zz", "", "is not admitted through nightlog@ridge"},
 			} {
 				jar, _ := cookiejar.New(nil)
 				client := &http.Client{Jar: jar}

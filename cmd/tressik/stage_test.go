@@ -236,7 +236,7 @@ func TestBrowserSignsIn(t *testing.T) {
 	b.eval(`document.querySelector("form button").click()`)
 	b.until(`document.title === "Sign-in refused"`)
 	if text := b.eval(`document.body.innerText`); !strings.Contains(text, "saml.admission") ||
-		!strings.Contains(text, "admits the group observers") || strings.Contains(text, "archivists") {
+		!strings.Contains(text, "is not admitted through") || strings.Contains(text, "observers") {
 		t.Errorf("the refusal does not name its reason, or tells the app somebody's groups:\n%s", text)
 	}
 }

@@ -198,7 +198,7 @@ func TestPolicies(t *testing.T) {
 
 	set(func(x *federation.Trust) { x.Admits = "group:observers,directors" })
 	fresh()
-	denied("another group", "policy admits: petra is not admitted; dome@ridge admits the group observers or directors",
+	denied("another group", "policy admits: petra is not admitted through dome@ridge",
 		"petra")
 	set(func(x *federation.Trust) { x.Admits = "consented" })
 	fresh()

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -77,17 +78,22 @@ func (t *Trust) Admission() Admission {
 // Refusal is why somebody is not let in: the policy that refuses, and the reason in words.
 type Refusal struct {
 	Policy string // standing or admits
-	Why    string
+	Why    string // for the administrator
+	told   string
 }
+
+// Told is what the other side and whoever signs in are told: which groups are admitted, and who is in which, is none of
+// their business.
+func (r *Refusal) Told() string { return cmp.Or(r.told, r.Why) }
 
 // Refuses says why a trust does not let somebody in; nil where it does. consents are those of the trust. A nil person
 // is a machine client, of which the standing alone decides.
 func (t *Trust) Refuses(p *people.Person, consents []Consent) *Refusal {
 	switch {
 	case t.Standing == Ended:
-		return &Refusal{"standing", t.Name + " has ended"}
+		return &Refusal{Policy: "standing", Why: t.Name + " has ended"}
 	case t.Standing == Paused:
-		return &Refusal{"standing", t.Name + " is paused: nobody signs in through it until it is resumed"}
+		return &Refusal{Policy: "standing", Why: t.Name + " is paused: nobody signs in through it until it is resumed"}
 	case p == nil:
 		return nil
 	}
@@ -98,20 +104,19 @@ func (t *Trust) Refuses(p *people.Person, consents []Consent) *Refusal {
 func (a Admission) Refuses(p *people.Person, consents []Consent) *Refusal {
 	switch {
 	case a.Broken:
-		return &Refusal{"admits", fmt.Sprintf("whom %s admits cannot be read (%q), so it admits nobody", a.Trust,
-			a.Rule)}
+		return &Refusal{Policy: "admits", Why: fmt.Sprintf("whom %s admits cannot be read (%q), so it admits nobody",
+			a.Trust, a.Rule), told: a.Trust + " admits nobody now"}
 	case a.Pilot != "" && !p.In(a.Pilot):
-		return &Refusal{"standing", a.Trust + " is live for the group " + a.Pilot + " alone, and " + p.ID +
-			" is not in it"}
+		return &Refusal{Policy: "standing", Why: a.Trust + " is live for the group " + a.Pilot + " alone, and " + p.ID +
+			" is not in it", told: a.Trust + " is live for some alone, and " + p.ID + " is not admitted yet"}
 	case a.By(p, consents) != "":
 		return nil
 	case a.Consented:
-		return &Refusal{"admits", fmt.Sprintf("%s admits those alone for whom an administrator consented, "+
-			"and nobody did "+
-			"for %s", a.Trust, p.ID)}
+		return &Refusal{Policy: "admits", Why: fmt.Sprintf("%s admits those alone for whom an administrator "+
+			"consented, and nobody did for %s", a.Trust, p.ID)}
 	}
-	// the app is told this: which groups somebody is in is none of its business
-	return &Refusal{"admits", fmt.Sprintf("%s is not admitted; %s admits %s", p.ID, a.Trust, a.whom(" or ", ", or "))}
+	return &Refusal{"admits", fmt.Sprintf("%s is not admitted; %s admits %s", p.ID, a.Trust, a.whom(" or ", ", or ")),
+		p.ID + " is not admitted through " + a.Trust}
 }
 
 // By says by what the rule admits somebody, such as "everyone", "by name" or "group observers"; "" where it does not.

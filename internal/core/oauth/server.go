@@ -114,12 +114,25 @@ type SignedIn struct {
 // Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
 // whom id_token_hint named, a subject, a context.
 func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
-	if e := fromNetwork(r, who.From); e != nil { // a code on another device comes by no other door
-		return e
+	e, _ := AdmitWhy(r, a, who, hinted)
+	return e
+}
+
+// AdmitWhy is Admit with the reason for the administrator, which says more than the error that the client is sent.
+func AdmitWhy(r *Registered, a *Authorization, who SignedIn, hinted string) (e *oidc.Error, why string) {
+	if e = fromNetwork(r, who.From); e != nil { // a code on another device comes by no other door
+		return e, e.Description
 	}
 	if x := r.Trust.Refuses(who.Person, r.Consents); x != nil {
-		return oidc.Fail(oidc.AccessDenied, "policy "+x.Policy+": "+x.Why)
+		return oidc.Fail(oidc.AccessDenied, "policy "+x.Policy+": "+x.Told()), "policy " + x.Policy + ": " + x.Why
 	}
+	if e = admit(r, a, who, hinted); e != nil {
+		why = e.Description
+	}
+	return e, why
+}
+
+func admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
 	if _, strong := judge.Asserted(who.Context, r.Trust.Contexts()); !strong {
 		return oidc.Fail(oidc.AccessDenied, "policy strength of "+r.Trust.Name+
 			": multi-factor authentication is asked for, and there was a password alone")
@@ -304,7 +317,7 @@ func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource
 		return nil, oidc.Fail(oidc.InvalidGrant, "the person is not in the ledger any more")
 	}
 	if x := r.Trust.Refuses(who, r.Consents); x != nil {
-		return nil, oidc.Fail(oidc.InvalidGrant, "policy "+x.Policy+": "+x.Why)
+		return nil, oidc.Fail(oidc.InvalidGrant, "policy "+x.Policy+": "+x.Told())
 	}
 	sub, err := r.Releaser.SubjectOf(who)
 	if err != nil {

@@ -265,13 +265,13 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	if d == nil {
 		return
 	}
-	deny := func(sub, why string) {
+	deny := func(sub, why string, told ...string) {
 		p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "sign-in", Person: ses.Person,
 			Findings: finding.List{{ID: finding.PolicyRefused, Level: finding.Error, Check: "policies of the trust",
 				Saw: why, Expected: "a sign-in that the trust allows", Side: finding.Ledger,
 				Fix: finding.Do("sign in as somebody whom the trust admits, or change what it asks for").Then(
 					finding.Run("trust", "show", x.trust))}}})
-		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: why})
+		p.refuse(w, x, saml.Status{Top: saml.StatusResponder, Sub: sub, Message: append(told, why)[0]})
 	}
 	who := c.People.Find(ses.Person)
 	if who == nil {
@@ -279,7 +279,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		return
 	}
 	if r := d.Trust.Refuses(who, nil); r != nil { // nothing is consented to over SAML
-		deny(saml.StatusRequestDenied, r.Why)
+		deny(saml.StatusRequestDenied, r.Why, r.Told())
 		return
 	}
 	want, _ := saml.Acceptable(d.Trust.Contexts(), x.context())
