@@ -81,7 +81,8 @@ ledger has on this machine. What passes between two foreign parties is read from
 		}}
 	in.add(c)
 	f := c.Flags()
-	f.StringVar(&in.as, "as", "", "the person who is going to sign in; somebody else is refused")
+	f.StringVar(&in.as, "as", "",
+		"the person who is going to sign in, or their mail address at a foreign provider; somebody else is refused")
 	f.StringVar(&in.account, "expect-account", "", "the account that the app has to take them for, of those loaded")
 	f.StringVar(&in.secret, "secret-file", "", "OpenID: file with the client's secret at the real provider, or -")
 	f.DurationVar(&in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
@@ -135,12 +136,17 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 			return err
 		}
 	}
+	var mails []string
 	if in.as != "" {
 		p, err := d.Person(in.as)
-		if err != nil {
+		switch {
+		case err == nil:
+			in.as, mails = p.ID, p.Attributes["mail"]
+		case !provider.Own && strings.Contains(in.as, "@"): // one of the other side, whom the ledger need not know
+			mails = []string{in.as}
+		default:
 			return err
 		}
-		in.as = p.ID
 	}
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -163,7 +169,7 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 		return err
 	}
 	track := watch.NewTrack(*how, d.Now, d.Now().Add(in.timeout), play.MaskOf(persons...))
-	track.Expected = in.as
+	track.Expected, track.Mails = in.as, mails
 	track.SignOut = func() finding.List { return t.Terms.SignOut(app, provider) }
 	if in.signOut {
 		track.UntilSignedOut()

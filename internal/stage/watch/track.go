@@ -110,8 +110,10 @@ type Track struct {
 	Arrived func(got federation.Learned, person string) (account string, l finding.List)
 	// SignOut says what signing out ends, and what stays signed in; nil says nothing.
 	SignOut func() finding.List
-	// Expected is the ID of the person who is going to sign in; "" is anybody.
+	// Expected is the ID of the person who is going to sign in, or for somebody of the other side their mail address; ""
+	// is anybody. Mails are their addresses, by which they are known where a real provider signs them in.
 	Expected string
+	Mails    []string
 
 	mu    sync.Mutex
 	v     View
@@ -303,6 +305,7 @@ func (t *Track) arrived() {
 		return
 	}
 	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims, Names: t.v.names}, t.v.Person)
+	l = append(l, t.isExpected()...)
 	t.v.Account = account
 	app, _, _ := cut(t.v.Trust)
 	t.v.Steps = append(t.v.Steps, Step{N: len(t.v.Steps) + 1, At: t.now().UTC(), By: app, What: "claims and account",
@@ -310,6 +313,30 @@ func (t *Track) arrived() {
 	if l.Failed() {
 		t.v.State = Refused
 	}
+}
+
+// isExpected judges by what arrived whether the person signed in who was going to; a real provider tells no more.
+func (t *Track) isExpected() (out finding.List) {
+	if t.Expected == "" || t.v.Person != "" { // a played provider has said it
+		return nil
+	}
+	got := slices.Concat(t.v.Claims["mail"], t.v.Claims["email"])
+	same := func(a string) bool {
+		return slices.ContainsFunc(t.Mails, func(b string) bool { return strings.EqualFold(a, b) })
+	}
+	f := finding.Finding{ID: finding.WatchPerson, Level: finding.Error, Check: "who signs in",
+		Saw: strings.Join(got, ", "), Expected: t.Expected, Side: finding.Person,
+		Fix: finding.Do("sign out at the provider, or open the link in a private window, and sign in as " + t.Expected)}
+	switch {
+	case slices.ContainsFunc(got, same):
+		out.Pass(finding.WatchPerson, f.Check, f.Saw)
+		return out
+	case len(got) == 0 || len(t.Mails) == 0:
+		f.Level, f.Saw = finding.Note, "not known: no mail address arrived by which they could be told"
+		f.Fix = finding.Do("compare the subject with what the provider's owner sees")
+	}
+	out.Add(f)
+	return out
 }
 
 // Say takes what whoever signed in says of a real app that cannot be seen: whether it let them in. by is who says it.
