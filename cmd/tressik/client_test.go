@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -741,5 +743,36 @@ func TestClientPushes(t *testing.T) {
 	if out := d.ok("rehearse", trust, "--as", "mira"); !strings.Contains(out,
 		"https://login.kestrelridge.example/par") {
 		t.Errorf("nothing was pushed:\n%s", out)
+	}
+}
+
+// TestTesterLines has whoever tests try the stage with the lines of the sheet, as they are printed.
+func TestTesterLines(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.env = append(d.env, "TRESSIK_NOW=")
+	d.secret("frame-courier@ridge", "90d")
+	openStage(t, d)
+	var h struct {
+		Values []struct{ Label, Value string }
+	}
+	d.json(&h, "handoff", "frame-courier@ridge", "--for", "app", "--stage")
+	lines := map[string]string{}
+	for _, v := range h.Values {
+		if what, ok := strings.CutPrefix(v.Label, "To try: "); ok {
+			lines[what] = v.Value
+		}
+	}
+	m := regexp.MustCompile(`^curl -u '([^:']+):([^']+)' -d grant_type=client_credentials -d 'scope=([^']+)' (\S+)$`).
+		FindStringSubmatch(lines["a token as itself"])
+	if m == nil {
+		t.Fatalf("the lines are %q", lines)
+	}
+	r := post(t, m[4], url.Values{"grant_type": {"client_credentials"}, "scope": {m[3]}}, m[1], m[2])
+	if r.status != 200 || r.text("access_token") == "" {
+		t.Errorf("%d %v", r.status, r.body)
+	}
+	if !strings.HasSuffix(lines["a call of telescope-api"], "/telescope-api/api/frames.read") {
+		t.Errorf("the call is %q", lines["a call of telescope-api"])
 	}
 }

@@ -110,8 +110,8 @@ type Track struct {
 	Arrived func(got federation.Learned, person string) (account string, l finding.List)
 	// SignOut says what signing out ends, and what stays signed in; nil says nothing.
 	SignOut func() finding.List
-	// Expected is the ID of the person who is going to sign in, or for somebody of the other side their mail address; ""
-	// is anybody. Mails are their addresses, by which they are known where a real provider signs them in.
+	// Expected is the ID of the person who is going to sign in, or for somebody of the other side their mail address;
+	// "" is anybody. Mails are their addresses, by which they are known where a real provider signs them in.
 	Expected string
 	Mails    []string
 

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/model"
 	"tressik.example/internal/stage/play"
 )
@@ -105,7 +106,48 @@ func (d *Maker) OnStage(name, side string, on *play.Played) (*Handoff, error) {
 	if on.Secret != "" {
 		h.AddStageSecret(on.Secret)
 	}
+	h.lines()
 	return h, nil
+}
+
+// lines adds lines with which whoever tests tries the stage from a shell, ready to paste.
+func (h *Handoff) lines() {
+	value := func(env string) string {
+		for _, i := range h.Items {
+			if i.Env == env {
+				return i.Value
+			}
+		}
+		return ""
+	}
+	add := func(what, line string) {
+		h.Items = append(h.Items, Item{Label: "To try: " + what, Value: line, From: "the stage at " + h.Stage})
+	}
+	ca := ""
+	if strings.HasPrefix(h.Stage, "https:") {
+		ca = "CURL_CA_BUNDLE=CA.pem "
+	}
+	if at := value("OIDC_DISCOVERY_URL"); at != "" {
+		add("what the provider publishes", ca+"curl "+at)
+	}
+	scope, secret := cmp.Or(value("OIDC_SCOPE_AS_ITSELF"), value("OIDC_SCOPE")), value("OIDC_CLIENT_SECRET")
+	grants := slices.ContainsFunc(h.Items,
+		func(i Item) bool { return i.Metadata == "grant_types" && strings.Contains(i.Value, "client_credentials") })
+	if grants && secret != "" {
+		add("a token as itself", fmt.Sprintf("%scurl -u '%s:%s' -d grant_type=client_credentials -d 'scope=%s' %s", ca,
+			value("OIDC_CLIENT_ID"), secret, scope, value("OIDC_TOKEN_ENDPOINT")))
+	}
+	permission := ""
+	for _, s := range strings.Fields(scope) {
+		if _, own := oidc.Standard(s); !own && permission == "" {
+			permission = s
+		}
+	}
+	for _, i := range h.Items {
+		if api, ok := strings.CutPrefix(i.Label, "Address of "); ok && permission != "" {
+			add("a call of "+api, ca+`curl -H "Authorization: Bearer $TOKEN" `+i.Value+"/"+permission)
+		}
+	}
 }
 
 func sheet(v *View, side string) (*Handoff, error) {
