@@ -77,6 +77,13 @@ func sentences() []sentence {
 				"tobias.renn@kestrelridge.example ; next frame-courier@ridge --done probed --reason seen ; " +
 				"cutover frame-courier@ridge --way-back paper --despite trial --yes", []string{
 				"consent withdraw frame-courier@ridge --for everyone --yes", "key announce ridge --use tokens"}},
+		{`Nothing is expected yet`, []string{"expect", "list"}, "", []string{
+			"expect add nightlog@ridge --as mira --admitted"}},
+		{`Nothing was open: all of it is consented to already`, []string{"consent", "give", courier, "--for",
+			"everyone"}, "", []string{"permission ask frame-courier@ridge telescope-api:frames.write --as self",
+			"consent withdraw frame-courier@ridge --for everyone --yes"}},
+		{`Nothing is new since the last time`, []string{"due", "--since-last"}, "due --since-last", []string{
+			"trust change ridge@southmere --ends x=2031-03-10"}},
 		{`It can work`, []string{"consent", "show", "skyview@ridge"}, "", []string{
 			"trust change skyview@ridge --admits person:nobody", "app change skyview --redirect none"}},
 		{`plate-archive@ridge: (\d+ )?passed|ACCEPTED plate-archive@ridge`, []string{"rehearse", plates, "--as",

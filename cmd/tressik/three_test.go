@@ -232,13 +232,14 @@ func TestChainBroken(t *testing.T) {
 		{name: "redirect URI", trust: "planner@ridge", does: func(c *chain) func() {
 			c.ridge.ok("app", "change", "planner", "--redirect", c.apps.at+"/planner/callback/")
 			return undo(c.ridge, "app", "change", "planner", "--redirect", c.apps.at+"/planner/callback")
-		}, probe: [2]string{"probe.unknown", "redirect URI"}, archive: [2]string{"inspect.refused", "redirect URI"},
-			there: [2]string{"oauth.redirect", "/planner/callback"}},
+		}, probe: [2]string{"probe.unknown", "redirect URI"}, watch: [2]string{"probe.unknown", "redirect URI"},
+			archive: [2]string{"inspect.refused", "redirect URI"},
+			there:   [2]string{"oauth.redirect", "/planner/callback"}},
 		{name: "assertion consumer service", trust: "plates@ridge", does: func(c *chain) func() {
 			c.ridge.ok("app", "change", "plates", "--acs", c.apps.at+"/plates/acs2", "--accept")
 			return undo(c.ridge, "app", "refresh", "plates", "--accept")
-		}, probe: [2]string{"probe.unknown", "/plates/acs"}, archive: [2]string{"inspect.refused", "/plates/acs"},
-			there: [2]string{"request.acs", "/plates/acs"}},
+		}, probe: [2]string{"probe.unknown", "/plates/acs"}, watch: [2]string{"probe.unknown", "/plates/acs"},
+			archive: [2]string{"inspect.refused", "/plates/acs"}, there: [2]string{"request.acs", "/plates/acs"}},
 		{name: "secret", trust: "planner@ridge", as: "mira", does: func(c *chain) func() {
 			c.apps.write("planner.secret", strings.Repeat("x", 43))
 			return func() { c.apps.write("planner.secret", c.secret) }
