@@ -69,6 +69,11 @@ func TestLetter(t *testing.T) {
 	other.fails(1, []string{"it is for the provider"}, "provider", "add", "x", "--handoff", l)
 	other.fails(1, []string{"no handoff that can be read"}, "app", "add", "x", "--handoff",
 		other.write("no.json", `{"letter":"other"}`))
-	other.fails(1, []string{"no handoff that can be read"}, "app", "add", "x", "--handoff", other.write("no.txt", "x"))
+	other.fails(1, []string{"it is not the JSON"}, "app", "add", "x", "--handoff", other.write("no.txt", "x"))
+	other.fails(1, []string{"it does not say \"from\""}, "app", "add", "x", "--handoff", other.write("odd.json",
+		`{"letter":"tressik handoff 1","for":"provider","over":"oidc","trust":"a@b"}`))
+	other.fails(1, []string{"it is over \"smoke\""}, "federate", "dome-scheduler", "--with", "southmere", "--handoff",
+		other.write("smoke.json", `{"letter":"tressik handoff 1","from":"x","party":"y","for":"provider",`+
+			`"over":"smoke","trust":"a@b"}`))
 	other.fails(2, []string{"--handoff says all"}, "app", "add", "x", "--handoff", l, "--client", "web")
 }

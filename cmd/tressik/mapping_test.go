@@ -306,6 +306,7 @@ func TestReadsPerProvider(t *testing.T) {
 		t.Errorf("the rehearsal finds no account: %+v", list)
 	}
 	d.fails(1, []string{"nothing fills that field"}, "trust", "change", ridge, "--account-key", "nofield")
+	d.fails(1, []string{"--reads", "nobody signs in"}, "trust", "change", "frame-courier@ridge", "--reads", "a=b")
 	d.ok("trust", "change", ridge, "--reads", "as-app")
 	if by, _ := found(); by != "username=mail" {
 		t.Errorf("taken back it finds by %s", by)

@@ -272,6 +272,11 @@ func TestProbeTLS(t *testing.T) {
 	d.fails(0, []string{"probe log@ridge", "--timeout=3s", "--secret-file=" + d.path("not.pem")}, "probe", "log@ridge",
 		"--schedule", "cron", "--timeout", "3s", "--secret-file", "not.pem")
 	d.fails(1, []string{"no such file"}, "probe", "log@ridge", "--ca", "none.pem")
+	// What is no certificate is not remembered: it would be in the way of every fetch.
+	d.fails(1, []string{"--ca: the file holds no certificate"}, "probe", "log@ridge", "--ca", "not.pem")
+	if out := d.ok("provider", "show", "ridge", "--format", "json"); strings.Contains(out, "nothing") {
+		t.Errorf("a file that is no authority is kept:\n%s", out)
+	}
 }
 
 // TestProbeCallsTheAPI tries a machine client's real secret at a real token endpoint, compares the scopes, and fetches

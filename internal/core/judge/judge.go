@@ -56,6 +56,26 @@ const (
 	ContextMFA      = "https://refeds.org/profile/mfa"
 )
 
+// Clock judges the clock of somebody whose answer says that it is at, where it is now here: a warning past the skew, an
+// error past five minutes.
+func Clock(of string, at, now time.Time) finding.Finding {
+	const day = "2006-01-02 15:04:05 UTC"
+	off := at.Sub(now).Round(time.Second)
+	f := finding.Finding{ID: finding.ProbeClock, Level: finding.Warning, Check: "clock of " + of,
+		Saw:      at.UTC().Format(day) + ", " + off.String() + " off",
+		Expected: now.UTC().Format(day) + ", within " + Skew.String(), Side: finding.Clock,
+		Fix: finding.Do("set both clocks by the network (NTP)")}
+	switch {
+	case off.Abs() <= Skew:
+		var l finding.List
+		l.Pass(f.ID, f.Check, "right within "+Skew.String())
+		return l[0]
+	case off.Abs() > 5*time.Minute:
+		f.Level = finding.Error
+	}
+	return f
+}
+
 // Strong reports whether signatures of a key are taken: RSA of 2048 bits or more with an exponent
 // over 65536 (FIPS 186-5, A.1.1), ECDSA P-256 or P-384, Ed25519.
 func Strong(k crypto.PublicKey) bool {

@@ -53,37 +53,33 @@ func ReadDenial(description string) Denial {
 // denied says of an answer of access_denied which of its usual reasons fits, and what to do about that.
 func denied(description string, r *Registered) (id finding.ID, words string, fix finding.Remedy) {
 	name, owner := r.Trust.Name, "ask the owner of "+r.Provider.Name+" "
-	own := r.Provider.Own
+	here := func(own finding.Remedy, far string) finding.Remedy { // who can mend it
+		if r.Provider.Own {
+			return own
+		}
+		return finding.Do(far)
+	}
 	show := func(s string) finding.Remedy { return finding.Do(s).Then(finding.Run("trust", "show", name)) }
+	id = finding.OAuthAccessDenied
 	switch ReadDenial(description) {
 	case DeniedPerson:
 		return finding.OAuthCancelled, "whoever signed in cancelled, or did not agree",
 			finding.Do("sign in again, and agree to what is asked for")
 	case DeniedConsent:
-		if own {
-			return finding.OAuthAccessDenied, "an administrator has to agree first",
-				r.Provider.Agree(name, "")
-		}
-		return finding.OAuthAccessDenied, "an administrator has to agree first",
-			finding.Do(owner + "to consent to what the app asks for")
+		return id, "an administrator has to agree first",
+			here(r.Provider.Agree(name, ""), owner+"to consent to what the app asks for")
 	case DeniedStrength:
-		return finding.OAuthAccessDenied, "the sign-in was not strong enough",
+		return id, "the sign-in was not strong enough",
 			finding.Do("sign in again with a second factor, or " + owner + "which policy asks for it")
 	case DeniedNetwork:
-		if own {
-			return finding.OAuthAccessDenied, "nobody may sign in from there",
-				show("sign in from where the policy lets people, or change it")
-		}
-		return finding.OAuthAccessDenied, "nobody may sign in from there",
-			finding.Do("sign in from another network, or " + owner + "which policy refuses this one")
+		return id, "nobody may sign in from there",
+			here(show("sign in from where the policy lets people, or change it"),
+				"sign in from another network, or "+owner+"which policy refuses this one")
 	case DeniedAdmission:
-		if own {
-			return finding.OAuthAccessDenied, "they are not admitted",
-				show("where they are to get in, change whom the trust admits; else it is as it should be")
-		}
-		return finding.OAuthAccessDenied, "they are not admitted",
-			finding.Do("where they are to get in, " + owner + "to admit them to the app; else it is as it should be")
+		return id, "they are not admitted",
+			here(show("where they are to get in, change whom the trust admits; else it is as it should be"),
+				"where they are to get in, "+owner+"to admit them to the app; else it is as it should be")
 	}
-	return finding.OAuthAccessDenied, "no reason is given: they cancelled, nobody consented, or they are not admitted",
+	return id, "no reason is given: they cancelled, nobody consented, or they are not admitted",
 		finding.Do(owner + "which of the three it was, with the time of the sign-in")
 }

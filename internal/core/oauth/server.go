@@ -112,14 +112,9 @@ type SignedIn struct {
 }
 
 // Admit judges a sign-in by the policies of the trust: who is admitted, how strongly, and by what the request demands:
-// whom id_token_hint named, a subject, a context.
-func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.Error {
-	e, _ := AdmitWhy(r, a, who, hinted)
-	return e
-}
-
-// AdmitWhy is Admit with the reason for the administrator, which says more than the error that the client is sent.
-func AdmitWhy(r *Registered, a *Authorization, who SignedIn, hinted string) (e *oidc.Error, why string) {
+// whom id_token_hint named, a subject, a context. why is for the administrator, and says more than the error that the
+// client is sent.
+func Admit(r *Registered, a *Authorization, who SignedIn, hinted string) (e *oidc.Error, why string) {
 	if e = fromNetwork(r, who.From); e != nil { // a code on another device comes by no other door
 		return e, e.Description
 	}

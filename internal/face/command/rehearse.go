@@ -66,18 +66,8 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 			default:
 				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
 			}
-			in.From = "app"
-			for _, w := range from {
-				a, err := netip.ParseAddr(w)
-				switch {
-				case w == "app" || w == "provider":
-					in.From = w
-				case err == nil:
-					in.Address = a
-				default:
-					return usageError{fmt.Errorf("--from %q is not known; write app, provider, or an address such as "+
-						"192.0.2.7", w)}
-				}
+			if err := begins(&in, from); err != nil {
+				return err
 			}
 			if cmd.Flags().Changed("expect-account") && in.Account == "" {
 				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts " +
@@ -127,6 +117,26 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
+}
+
+// begins reads where a sign-in starts, and from which address.
+func begins(in *play.RehearseInput, from []string) error {
+	in.From = "app"
+	for _, w := range from {
+		at, err := netip.ParseAddr(w)
+		switch {
+		case w == "app" || w == "provider":
+			in.From = w
+		case err == nil && in.Address.IsValid() && in.Address != at:
+			return usageError{fmt.Errorf("--from %s and --from %s: a sign-in comes from one address", in.Address, at)}
+		case err == nil:
+			in.Address = at
+		default:
+			return usageError{fmt.Errorf("--from %q is not known; write app, provider, or an address such as 192.0.2.7",
+				w)}
+		}
+	}
+	return nil
 }
 
 // keeper writes the messages of a rehearsal into a folder, numbered as they came.

@@ -160,7 +160,7 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	}
 	in := oauth.SignedIn{Person: who, Context: ses.Context, Since: ses.Since, Index: ses.Index,
 		From: address(d, r)}
-	if e, why := oauth.AdmitWhy(d.Registered, y.request, in, y.hinted); e != nil {
+	if e, why := oauth.Admit(d.Registered, y.request, in, y.hinted); e != nil {
 		x.tell(d, "sign-in", finding.Finding{ID: finding.PolicyFamily.With(e.Code), Level: finding.Error,
 			Check: "policies of the trust", Saw: why,
 			Expected: "a sign-in that the trust allows", Side: finding.Ledger,

@@ -252,12 +252,12 @@ func (s *Server) Reaches(trust, by string, of *federation.Party, at string) {
 // clock tells of a real party whose clock is apart from the stage's: its answer will look too old, or not good yet.
 func (s *Server) clock(trust, by string, of *federation.Party, resp *http.Response) {
 	at, err := http.ParseTime(resp.Header.Get("Date"))
-	if off := at.Sub(s.Now()).Round(time.Second); err == nil && off.Abs() > judge.Skew {
-		s.TellFollowed(Event{Trust: trust, By: by, What: "clock of " + of.Name,
-			Findings: finding.List{{ID: finding.ProbeClock, Level: finding.Warning, Check: "clock of " + of.Name,
-				Saw:      at.UTC().Format("2006-01-02 15:04:05 UTC") + ", " + off.String() + " off",
-				Expected: s.Now().UTC().Format("2006-01-02 15:04:05 UTC"), Side: finding.Clock,
-				Fix: finding.Do("set both clocks by the network (NTP)")}}})
+	if err != nil {
+		return
+	}
+	if f := judge.Clock(of.Name, at, s.Now()); f.Level != finding.Pass {
+		f.Level = finding.Warning // whether a message is too old is judged by itself
+		s.TellFollowed(Event{Trust: trust, By: by, What: "clock of " + of.Name, Findings: finding.List{f}})
 	}
 }
 

@@ -1,11 +1,13 @@
 package desk
 
 import (
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"strings"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/model"
 )
 
@@ -70,6 +72,10 @@ func (d *Desk) KnowAuthorities(trust string, pem []byte) (of []string, err error
 	_, app, provider, err := d.Trust(trust)
 	if err != nil || len(pem) == 0 {
 		return nil, err
+	}
+	if !x509.NewCertPool().AppendCertsFromPEM(pem) { // kept, it would be in the way of every fetch
+		return nil, finding.Errorf("%s: the file holds no certificate in PEM; give that of the authority",
+			finding.FieldCA)
 	}
 	for _, p := range []*federation.Party{provider, app} {
 		if strings.Contains(p.TLS.CA, string(pem)) || p.OpenID != nil && strings.Contains(p.OpenID.TLS.CA,

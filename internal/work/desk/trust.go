@@ -101,9 +101,14 @@ func (d *Desk) reads(t *federation.Trust, in federation.MappingInput) error {
 		return nil
 	}
 	app, err := d.AnyParty(t.App)
-	if err == nil {
-		t.Reads, err = t.Reading(app).Change(in)
+	if err != nil {
+		return err
 	}
+	if t.Terms.Machine(app) {
+		return finding.Errorf("%s is %w: nobody signs in through %s, so that nothing arrives of a person",
+			finding.FieldReads, ErrValue, t.Name)
+	}
+	t.Reads, err = t.Reading(app).Change(in)
 	return err
 }
 

@@ -132,7 +132,9 @@ func (h *Handoff) lines() {
 	}
 	scope, secret := cmp.Or(value("OIDC_SCOPE_AS_ITSELF"), value("OIDC_SCOPE")), value("OIDC_CLIENT_SECRET")
 	grants := slices.ContainsFunc(h.Items,
-		func(i Item) bool { return i.Metadata == "grant_types" && strings.Contains(i.Value, "client_credentials") })
+		func(i Item) bool {
+			return i.Metadata == "grant_types" && strings.Contains(i.Value, "client_credentials")
+		})
 	if grants && secret != "" {
 		add("a token as itself", fmt.Sprintf("%scurl -u '%s:%s' -d grant_type=client_credentials -d 'scope=%s' %s", ca,
 			value("OIDC_CLIENT_ID"), secret, scope, value("OIDC_TOKEN_ENDPOINT")))

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
@@ -48,7 +50,7 @@ func ReadLetter(b []byte, side string) (*Letter, error) {
 	l := &Letter{}
 	switch err := json.Unmarshal(b, l); {
 	case err != nil:
-		return nil, fmt.Errorf("%w: %w", ErrLetter, err)
+		return nil, fmt.Errorf("%w: it is not the JSON that `tressik handoff` writes into NAME-handoff.json", ErrLetter)
 	case l.Kind != letterKind:
 		return nil, fmt.Errorf("%w: it says %q of itself, and not %q; give the handoff.json that `tressik "+
 			"handoff` wrote",
@@ -57,6 +59,15 @@ func ReadLetter(b []byte, side string) (*Letter, error) {
 		return nil, fmt.Errorf("%w: it is for the %s of %s, and describes the other side; have the one for "+
 			"the %s written",
 			ErrLetter, l.For, l.Trust, side)
+	}
+	for _, x := range []struct{ name, value string }{{"from", l.From}, {"trust", l.Trust}, {"party", l.Party}} {
+		if x.value == "" {
+			return nil, fmt.Errorf("%w: it does not say %q; have it written anew", ErrLetter, x.name)
+		}
+	}
+	if !slices.Contains(federation.Protocols(), l.Over) {
+		return nil, fmt.Errorf("%w: it is over %q; known are %s", ErrLetter, l.Over,
+			strings.Join(federation.Protocols(), " and "))
 	}
 	return l, nil
 }

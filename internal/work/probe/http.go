@@ -123,20 +123,7 @@ func (j *job) do(c *http.Client, req *http.Request) (*answer, error) {
 func (j *job) server(name string, resp *http.Response) (out finding.List) {
 	now := j.p.Now()
 	if at, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
-		off := at.Sub(now).Round(time.Second)
-		f := finding.Finding{ID: finding.ProbeClock, Level: finding.Warning, Check: "clock of " + name,
-			Saw: at.UTC().Format("2006-01-02 15:04:05 UTC") + ", " + off.String() + " off",
-			Expected: fmt.Sprintf("%s, within %s", now.UTC().Format("2006-01-02 15:04:05 UTC"),
-				judge.Skew), Side: finding.Clock,
-			Fix: finding.Do("set both clocks by the network (NTP)")}
-		if off.Abs() > 5*time.Minute {
-			f.Level = finding.Error
-		}
-		if off.Abs() > judge.Skew {
-			out.Add(f)
-		} else {
-			out.Pass(finding.ProbeClock, "clock of "+name, "right within "+judge.Skew.String())
-		}
+		out = append(out, judge.Clock(name, at, now))
 	}
 	if resp.TLS == nil || len(resp.TLS.PeerCertificates) == 0 {
 		return out
