@@ -199,7 +199,7 @@ func (d *Book) Trust(name string) (*federation.Trust, *federation.Party, *federa
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("the provider of %s: %w", name, err)
 	}
-	return t, app, provider, nil
+	return t, t.AppOf(app), provider, nil
 }
 
 func Unique(list []string) []string {

@@ -53,7 +53,7 @@ func (e *Edit) RemoveTrust(t *federation.Trust) error {
 	if err != nil {
 		return err
 	}
-	for _, k := range []Kind{Secrets, Consents, Uses, Routes, Arrived, Expectations, StageKept} {
+	for _, k := range []Kind{Secrets, Consents, Uses, Routes, Arrived, Expectations, Registered, StageKept} {
 		if _, err := e.takeAll(Query{Kind: k, By: ByTrust, Value: t.Name}); err != nil {
 			return err
 		}
@@ -76,6 +76,16 @@ func (e *Edit) AddSecret(s *federation.Secret) error {
 
 // RetireSecret makes a secret invalid from now on. Errors: ErrChanged.
 func (e *Edit) RetireSecret(s *federation.Secret) error {
+	return e.dated(s, "secret.retire", func(s *federation.Secret, now *time.Time) { s.Retired = now })
+}
+
+// DeliverSecret notes that a secret was brought where it belongs. Errors: ErrChanged.
+func (e *Edit) DeliverSecret(s *federation.Secret) error {
+	return e.dated(s, "secret.deliver", func(s *federation.Secret, now *time.Time) { s.Delivered = now })
+}
+
+// dated puts the present time into a secret that is not retired.
+func (e *Edit) dated(s *federation.Secret, action string, set func(*federation.Secret, *time.Time)) error {
 	r, err := get[*Secret](e.View, Key{Secrets, s.ID})
 	if errors.Is(err, ErrNotFound) || err == nil && r.Secret.Retired != nil {
 		return outdated(s.ID)
@@ -84,11 +94,54 @@ func (e *Edit) RetireSecret(s *federation.Secret) error {
 		return err
 	}
 	now := second(e.Now())
-	r.Secret.Retired = &now
+	set(&r.Secret, &now)
 	if err := e.put(r); err != nil {
 		return err
 	}
-	return e.note("secret.retire", "", s.Trust, nil, map[string]string{"id": s.ID, "endsIn": s.EndsIn})
+	return e.note(action, "", s.Trust, nil, map[string]string{"id": s.ID, "endsIn": s.EndsIn})
+}
+
+// PutRegistrar keeps a registrar, under an action of the journal.
+func (e *Edit) PutRegistrar(r *Registrar, action string) error {
+	if err := e.put(r); err != nil {
+		return err
+	}
+	return e.note(action, r.Registrar.Provider, "", nil, &r.Registrar)
+}
+
+// Registers notes that programs register clients at an own provider, which its discovery document says then.
+func (e *Edit) Registers(p *federation.Party) error {
+	if p.Registers {
+		return nil
+	}
+	c := *p
+	c.Registers = true
+	return e.PutParty(p, &c, nil, true)
+}
+
+// RefusedRegistrar counts and notes that a registrar was used for what it may not do.
+func (e *Edit) RefusedRegistrar(r *Registrar, what string) error {
+	if err := e.put(r); err != nil {
+		return err
+	}
+	return e.note("registrar.refused", r.Registrar.Provider, "", nil, map[string]string{"registrar": r.Registrar.Name,
+		"refused": what})
+}
+
+// PutRegistration keeps that a registrar made or changed the client of a trust.
+func (e *Edit) PutRegistration(r *Registration, action string) error {
+	if err := e.put(r); err != nil {
+		return err
+	}
+	return e.note(action, "", r.Registration.Trust, nil, &r.Registration)
+}
+
+// ForgetRegistration forgets what was kept of the registration of a trust's client.
+func (e *Edit) ForgetRegistration(trust string) error {
+	if _, err := e.take(Key{Registered, trust}); err != nil {
+		return err
+	}
+	return e.note("registration.forget", "", trust, nil, map[string]string{"trust": trust})
 }
 
 // PutConsents keeps consents of one trust, each in place of what was there for the same permission and person. Those

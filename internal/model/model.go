@@ -60,7 +60,7 @@ var (
 // Kind is a kind of record.
 type Kind string
 
-// The kinds of record. Those up to Accepted are changed by somebody, and the journal has each change; those from Uses
+// The kinds of record. Those up to Registered are changed by somebody, and the journal has each change; those from Uses
 // on are readings, which a stage, a refresh or a reminder leaves behind.
 const (
 	Settings     Kind = "setting"
@@ -78,6 +78,8 @@ const (
 	Exports      Kind = "export" // accounts inside an app
 	Expectations Kind = "expectation"
 	Accepted     Kind = "accepted" // a finding that is let be, a step that was settled by hand
+	Registrars   Kind = "registrar"
+	Registered   Kind = "registration" // what a registrar made
 
 	Uses      Kind = "use"
 	Runs      Kind = "run"
@@ -90,7 +92,8 @@ const (
 // Kinds lists all kinds of record.
 func Kinds() []Kind {
 	return []Kind{Settings, Parties, Versions, Trusts, OwnKeys, People, Subjects, Secrets, Consents, Sources, Routes,
-		Arrived, Exports, Expectations, Accepted, Uses, Runs, Readings, Told, StageKeys, StageKept}
+		Arrived, Exports, Expectations, Accepted, Registrars, Registered, Uses, Runs, Readings, Told, StageKeys,
+		StageKept}
 }
 
 // Journaled reports whether the journal has each change of records of the kind.
@@ -127,19 +130,26 @@ type Index string
 // The indexes. Which kinds have one is said at Record.Under.
 const (
 	Every      Index = ""
-	ByKind     Index = "kind"     // of parties: provider or app
-	ByEntity   Index = "entity"   // of parties: kind and entity ID
-	ByAudience Index = "audience" // of parties: kind and audience of the api side; "" finds all that have one
-	ByIssuer   Index = "issuer"   // of parties: kind and issuer of the OpenID side
-	ByApp      Index = "app"      // of trusts
-	ByProvider Index = "provider" // of trusts
-	ByParty    Index = "party"    // of keys and versions
-	ByTrust    Index = "trust"    // of what belongs to a trust
-	ByAbout    Index = "about"    // of what was accepted: a trust or a party
-	BySource   Index = "source"   // of people: the source that they came from; "" is by hand
-	BySubject  Index = "subject"  // of subjects: their key
-	ByUUID     Index = "uuid"     // of subjects: the entryUUID of the person
+	ByKind     Index = "kind"      // of parties: provider or app
+	ByEntity   Index = "entity"    // of parties: kind and entity ID
+	ByAudience Index = "audience"  // of parties: kind and audience of the api side; "" finds all that have one
+	ByIssuer   Index = "issuer"    // of parties: kind and issuer of the OpenID side
+	ByApp      Index = "app"       // of trusts
+	ByProvider Index = "provider"  // of trusts
+	ByParty    Index = "party"     // of keys and versions
+	ByTrust    Index = "trust"     // of what belongs to a trust
+	ByAbout    Index = "about"     // of what was accepted: a trust or a party
+	ByMaker    Index = "registrar" // of registrations
+	BySource   Index = "source"    // of people: the source that they came from; "" is by hand
+	BySubject  Index = "subject"   // of subjects: their key
+	ByUUID     Index = "uuid"      // of subjects: the entryUUID of the person
 )
+
+// Indexes are all but Every.
+func Indexes() [13]Index {
+	return [...]Index{ByKind, ByEntity, ByAudience, ByIssuer, ByApp, ByProvider, ByParty, ByTrust, ByAbout, ByMaker,
+		BySource, BySubject, ByUUID}
+}
 
 // Key names a record.
 type Key struct {
@@ -227,6 +237,10 @@ func blank(k Kind) Record {
 		return &Expectation{}
 	case Accepted:
 		return &Acceptance{}
+	case Registrars:
+		return &Registrar{}
+	case Registered:
+		return &Registration{}
 	case Uses:
 		return &Use{}
 	case Runs:

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -94,6 +96,62 @@ func forms(v model.View, key string) (map[string]string, error) {
 		}
 	}
 	return out, nil
+}
+
+// TestIndexes: what a change puts is found by each value under which it says it is, before it is kept; and no index is
+// left out of those that are looked through.
+func TestIndexes(t *testing.T) {
+	h, err := testkit.NewHistory(5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, _ := model.Begin(model.Empty(), h.Env)
+	for range 200 {
+		if err := h.Do(b); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found := map[model.Index]bool{}
+	for _, k := range model.Kinds() {
+		for r, err := range b.Find(model.Query{Kind: k}) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, by := range indexNames(t) {
+				for _, value := range r.Under(by) {
+					found[by] = true
+					there := false
+					for x, err := range b.Find(model.Query{Kind: k, By: by, Value: value}) {
+						there = there || err == nil && x.Key() == r.Key()
+					}
+					if !there {
+						t.Errorf("%v is not found by %s %q", r.Key(), by, value)
+					}
+				}
+			}
+		}
+	}
+	if len(found) < 10 {
+		t.Errorf("the history has records under %v alone", found)
+	}
+}
+
+var indexLine = regexp.MustCompile(`(?m)^\tBy[A-Z]\w+ +Index = "(\w+)"`)
+
+// indexNames reads the indexes out of the source.
+func indexNames(t *testing.T) (out []model.Index) {
+	t.Helper()
+	text, err := os.ReadFile("model.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range indexLine.FindAllSubmatch(text, -1) {
+		out = append(out, model.Index(m[1]))
+	}
+	if all := model.Indexes(); !slices.Equal(out, all[:]) {
+		t.Fatalf("the source has %v, and looked through are %v", out, all)
+	}
+	return out
 }
 
 // TestPast holds that the View of an earlier moment is what stood then, over histories at random; of people it may say

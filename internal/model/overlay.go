@@ -85,19 +85,12 @@ func (o *overlay) lay(c Change) {
 	l.last = max(l.last, numberOf(c.After))
 }
 
-// indexes are those by which records can be found.
-func indexes() [12]Index {
-	return [...]Index{ByKind, ByEntity, ByAudience, ByIssuer, ByApp, ByProvider, ByParty, ByTrust, ByAbout, BySource,
-		BySubject,
-		ByUUID}
-}
-
 // index notes under which values a record is found, or that it no longer is.
 func (l *layer) index(id string, r Record, put bool) {
 	if r == nil {
 		return
 	}
-	for _, by := range indexes() {
+	for _, by := range Indexes() {
 		for _, v := range r.Under(by) {
 			values := l.under[by]
 			if values == nil {

@@ -301,7 +301,7 @@ func back(v View, k Key, s *step) (c Change, why string, err error) {
 		return c, "", err
 	}
 	first, last := s.mine[0].Before, s.mine[len(s.mine)-1].After
-	sensitive := k.Kind == Secrets || k.Kind == OwnKeys || k.Kind == Expectations
+	sensitive := slices.Contains([]Kind{Secrets, Registrars, Registered, OwnKeys, Expectations}, k.Kind)
 	switch {
 	case first == nil && bytes.Equal(last, s.after): // it was made, and nobody changed it since
 		return c, "", nil

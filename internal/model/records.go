@@ -314,6 +314,40 @@ func (r *Acceptance) Key() Key {
 // Under knows ByAbout.
 func (r *Acceptance) Under(by Index) []string { return only(by == ByAbout, r.About) }
 
+// Registrar is a credential for programs: of its token there is a hash alone.
+type Registrar struct {
+	Registrar federation.Registrar `json:"registrar"`
+	Hash      string               `json:"hash"`
+}
+
+// Key is by name.
+func (r *Registrar) Key() Key { return Key{Registrars, r.Registrar.Name} }
+
+// Under has no index.
+func (*Registrar) Under(Index) []string { return nil }
+
+// Registration is that a registrar made the client of a trust; of the token by which it is changed there is a hash
+// alone.
+type Registration struct {
+	Registration federation.Registration `json:"registration"`
+	Hash         string                  `json:"hash,omitempty"`
+	Sealed       []byte                  `json:"sealed,omitempty"` // at a foreign provider: the token itself
+}
+
+// Key is by trust.
+func (r *Registration) Key() Key { return Key{Registered, r.Registration.Trust} }
+
+// Under knows ByTrust and ByMaker.
+func (r *Registration) Under(by Index) []string {
+	switch by {
+	case ByTrust:
+		return []string{r.Registration.Trust}
+	case ByMaker:
+		return []string{r.Registration.Registrar}
+	}
+	return nil
+}
+
 // Use is when a permission of a trust was put into a token and presented last.
 type Use struct{ federation.Use }
 

@@ -397,6 +397,25 @@ func (v View) Secrets(trust string) ([]federation.Secret, error) {
 	return out, err
 }
 
+// Registrars lists the registrars by name, each with the hash of its token.
+func (v View) Registrars() ([]Registrar, error) {
+	return list(v, Query{Kind: Registrars}, func(r *Registrar) Registrar { return *r })
+}
+
+// Registration returns what a registrar made of the client of a trust. Errors: ErrNotFound.
+func (v View) Registration(trust string) (*Registration, error) {
+	return get[*Registration](v, Key{Registered, trust})
+}
+
+// Registrations lists what a registrar made, by trust; "" lists what all made.
+func (v View) Registrations(registrar string) ([]Registration, error) {
+	q := Query{Kind: Registered}
+	if registrar != "" {
+		q.By, q.Value = ByMaker, registrar
+	}
+	return list(v, q, func(r *Registration) Registration { return *r })
+}
+
 // Consents lists the consents of a trust; "" lists those of all trusts.
 func (v View) Consents(trust string) ([]federation.Consent, error) {
 	return list(v, ofTrust(Consents, trust), func(r *Consent) federation.Consent { return r.Consent })

@@ -104,7 +104,8 @@ func (h *History) steps() []step {
 	return []step{{"add a party", h.addParty}, {"change a party", h.changeParty}, {"remove a party", h.removeParty},
 		{"add a trust", h.addTrust}, {"change a trust", h.changeTrust}, {"change a trust", h.changeTrust},
 		{"remove a trust", h.removeTrust}, {"keep a run", h.keepRun}, {"add a secret", h.addSecret},
-		{"retire a secret", h.retireSecret}, {"consent", h.consent}, {"forget an ask", h.forgetAsk},
+		{"add a registrar", h.registrar}, {"register", h.register}, {"retire a secret", h.retireSecret},
+		{"consent", h.consent}, {"forget an ask", h.forgetAsk},
 		{"load people", h.loadPeople}, {"rename somebody", h.rename}, {"read a source", h.source},
 		{"forget a source", h.removeSource}, {"route a domain", h.route}, {"come in", h.arrive},
 		{"load accounts", h.accounts}, {"expect", h.expect}, {"expect no longer", h.expectNot}, {"let be", h.letBe},
@@ -249,6 +250,22 @@ func (h *History) addSecret(e *model.Edit) (bool, error) {
 	}
 	return true, e.AddSecret(&federation.Secret{ID: fmt.Sprintf("s%d", h.n), Trust: t.Name, Hash: "h", EndsIn: "abcd",
 		Added: e.Now(), Expires: e.Now().Add(time.Hour)})
+}
+
+func (h *History) registrar(e *model.Edit) (bool, error) {
+	r := &model.Registrar{Registrar: federation.Registrar{Name: fmt.Sprintf("pipeline%d", h.n%3),
+		Kinds: []string{"web"}, Uses: h.n, Added: e.Now().UTC().Truncate(time.Second)}, Hash: fmt.Sprint("h", h.n)}
+	return true, e.PutRegistrar(r, "registrar.add")
+}
+
+func (h *History) register(e *model.Edit) (bool, error) {
+	t, ok, err := h.trust(e)
+	if err != nil || !ok {
+		return false, err
+	}
+	return true, e.PutRegistration(&model.Registration{Registration: federation.Registration{Trust: t.Name,
+		Registrar: fmt.Sprintf("pipeline%d", h.n%3), ClientID: fmt.Sprint("c", h.n)}, Hash: fmt.Sprint("h", h.n)},
+		"registration.add")
 }
 
 func (h *History) retireSecret(e *model.Edit) (bool, error) {

@@ -152,13 +152,38 @@ func (p *Party) OpenIDOf() *oidc.Discovery {
 // openIDFrame is OpenIDOf without what depends on the keys of an own provider, which are dear to read.
 func (p *Party) openIDFrame() *oidc.Discovery {
 	if p.Kind == Provider && p.Own {
-		return oidc.OwnDiscovery(p.At, nil, nil)
+		doc := oidc.OwnDiscovery(p.At, nil, nil)
+		if p.Registers {
+			doc.RegistrationEndpoint = p.RegisterAt()
+		}
+		return doc
 	}
 	if p.OpenID == nil {
 		return nil
 	}
 	return &p.OpenID.Discovery
 }
+
+// Addresses are the addresses at which an app is found: those of its client side and of its SAML role.
+func (p *Party) Addresses() []string {
+	var out []string
+	if c := p.Client; c != nil {
+		out = append(append(out, c.Redirects...), c.AfterSignOut...)
+		out = append(out, c.BackChannelLogout, c.FrontChannelLogout, c.Start, c.Home)
+	}
+	if r := p.Role(); r != nil {
+		for _, l := range [][]saml.Endpoint{r.SSO, r.SLO, r.ACS} {
+			for _, e := range l {
+				out = append(out, e.Location)
+			}
+		}
+		out = append(out, r.Start, r.SignedOut)
+	}
+	return slices.DeleteFunc(out, func(s string) bool { return s == "" })
+}
+
+// RegisterAt is where programs register clients at an own provider (RFC 7591, section 3).
+func (p *Party) RegisterAt() string { return strings.TrimSuffix(p.At, "/") + "/register" }
 
 // TokenSigners are the public keys with which an own party signs tokens: those that sign its messages, and those that
 // sign tokens alone.
@@ -315,6 +340,9 @@ type Secret struct {
 	Expires time.Time  `json:"expires"`
 	Retired *time.Time `json:"retired,omitempty"`
 	Used    *time.Time `json:"lastUsed,omitempty"`
+	// of one that was made to take the place of another: which one, and when it was brought where it belongs
+	Renews    string     `json:"renews,omitempty"`
+	Delivered *time.Time `json:"delivered,omitempty"`
 }
 
 // Standing says whether a secret is valid, expired or retired.

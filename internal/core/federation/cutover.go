@@ -54,11 +54,20 @@ func (t *Trust) PlanCutover(c Cutover) error {
 // When says when it is to be: in the zone in which it was planned, and in UTC where that is another.
 func (c *Cutover) When() string {
 	utc := c.From.UTC().Format("2006-01-02 15:04 UTC")
-	zone, err := time.LoadLocation(c.Zone)
-	if err != nil || c.Zone == "" || c.Zone == "UTC" {
+	at, zone := c.Local(c.From)
+	if zone == "UTC" {
 		return utc
 	}
-	return c.From.In(zone).Format("2006-01-02 15:04") + " " + c.Zone + " (" + utc + ")"
+	return at.Format("2006-01-02 15:04") + " " + zone + " (" + utc + ")"
+}
+
+// Local is a moment in the zone in which the cutover was planned, and that zone's name; UTC where none was said.
+func (c *Cutover) Local(at time.Time) (time.Time, string) {
+	zone, err := time.LoadLocation(c.Zone)
+	if err != nil || c.Zone == "" {
+		return at.UTC(), "UTC"
+	}
+	return at.In(zone), c.Zone
 }
 
 // GoLive carries a plan out.

@@ -46,6 +46,8 @@ type Party struct {
 	API    *API        `json:"api,omitempty"`            // app: its api side
 	Reads  *Mapping    `json:"reads,omitempty"`          // app: which received name fills which field of its accounts
 	Admins string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
+	// own provider: programs register clients there (RFC 7591)
+	Registers bool `json:"registers,omitempty"`
 	// own provider: the certificates of keys that sign tokens alone, beside those of its SAML role
 	TokenKeys []saml.Key `json:"tokenKeys,omitempty"`
 	Added     time.Time  `json:"added"`

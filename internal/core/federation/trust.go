@@ -129,6 +129,8 @@ type Terms interface {
 	Machine(app *Party) bool
 	// Complete tells whether all is known that the other side has to give before a message can be sent.
 	Complete() bool
+	// registers is the app as it is registered with the provider.
+	registers(app *Party) *Party
 	// facts are the values of the protocol that a trust rests on.
 	facts(t *Trust, app, provider *Party) []Fact
 	// SignOut says what signing out ends, and what stays signed in.
@@ -241,8 +243,10 @@ type OIDCTerms struct {
 	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
 	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
 	JWKSTLS  Server `json:"jwksTLS,omitzero"`  // how the server of that address is known
-	Asks     []Ask  `json:"asks"`
-	Policy   Policy `json:"policy"`
+	// the redirect URIs that are registered at this provider; none: those of the app
+	Redirects []string `json:"redirectURIs,omitempty"`
+	Asks      []Ask    `json:"asks"`
+	Policy    Policy   `json:"policy"`
 }
 
 // Server is how the server of an address is known, beside the system's authorities or in their place. Both count.
@@ -272,6 +276,7 @@ func (t *OIDCTerms) Complete() bool { return t.ClientID != "" }
 func (t *OIDCTerms) Clone() Terms {
 	c := *t
 	c.Asks = append([]Ask{}, t.Asks...)
+	c.Redirects = slices.Clone(t.Redirects)
 	c.Policy.SignInFrom = append([]string{}, t.Policy.SignInFrom...)
 	c.Policy.RefreshFrom = append([]string{}, t.Policy.RefreshFrom...)
 	return &c
@@ -344,11 +349,11 @@ func (t *Trust) settle() {
 // Change applies a change of terms, claims, admission or the like. Facts whose value changes are taken back, and no
 // others; a rehearsal has to be run again then.
 func (t *Trust) Change(now time.Time, app, provider *Party, f func(*Trust) error) error {
-	before := FactsOf(t, app, provider)
+	before := FactsOf(t, t.AppOf(app), provider)
 	if err := f(t); err != nil {
 		return err
 	}
-	t.changed(now, before, FactsOf(t, app, provider))
+	t.changed(now, before, FactsOf(t, t.AppOf(app), provider))
 	t.settle()
 	return nil
 }
@@ -365,9 +370,9 @@ func (t *Trust) Sides(p, o *Party) (app, provider *Party) {
 // reports whether there are any; then a foreign other side has to be given the new values.
 func (t *Trust) PartyChanged(now time.Time, was, is, other *Party) bool {
 	app, provider := t.Sides(was, other)
-	before := FactsOf(t, app, provider)
+	before := FactsOf(t, t.AppOf(app), provider)
 	app, provider = t.Sides(is, other)
-	gone := t.changed(now, before, FactsOf(t, app, provider))
+	gone := t.changed(now, before, FactsOf(t, t.AppOf(app), provider))
 	if len(gone) == 0 {
 		return false
 	}
@@ -385,9 +390,9 @@ func (t *Trust) PartyChanged(now time.Time, was, is, other *Party) bool {
 // KeysChanged notes that a party's keys have changed. f says what else that means for the other side.
 func (t *Trust) KeysChanged(now time.Time, was, is, other *Party, f func(*Trust)) {
 	app, provider := t.Sides(was, other)
-	before := FactsOf(t, app, provider)
+	before := FactsOf(t, t.AppOf(app), provider)
 	app, provider = t.Sides(is, other)
-	t.changed(now, before, FactsOf(t, app, provider))
+	t.changed(now, before, FactsOf(t, t.AppOf(app), provider))
 	f(t)
 	t.settle()
 }
@@ -558,3 +563,19 @@ func (t *Trust) OIDCTerms() *OIDCTerms { x, _ := t.OIDC(); return x }
 
 // SAMLTerms returns the terms over SAML, nil for others.
 func (t *Trust) SAMLTerms() *SAMLTerms { x, _ := t.SAML(); return x }
+
+// AppOf is the app of a trust as its provider knows it: with the redirect URIs that are registered there, where those
+// are others than the app's. What a use case or a judgement of a trust looks at is this.
+func (t *Trust) AppOf(app *Party) *Party { return t.Terms.registers(app) }
+
+func (s *SAMLTerms) registers(app *Party) *Party { return app }
+
+func (t *OIDCTerms) registers(app *Party) *Party {
+	if len(t.Redirects) == 0 || app.Kind != App || app.Client == nil {
+		return app
+	}
+	out, c := *app, *app.Client
+	c.Redirects = t.Redirects
+	out.Client = &c
+	return &out
+}

@@ -147,9 +147,15 @@ const (
 	ProviderAdministrators ID = "provider.administrators"
 
 	SecretExpiring ID = "secret.expiring"
-	SecretLife     ID = "secret.life"
-	SecretMany     ID = "secret.many"
-	SecretUnused   ID = "secret.unused"
+
+	RegistrationChanged ID = "registration.changed"
+	RegistrationUnread  ID = "registration.unread"
+
+	CharterDrift  ID = "charter.drift"
+	CharterUnread ID = "charter.unread"
+	SecretLife    ID = "secret.life"
+	SecretMany    ID = "secret.many"
+	SecretUnused  ID = "secret.unused"
 
 	Session ID = "session"
 
@@ -224,6 +230,8 @@ func ledgerEntries() []Entry {
 		{CertificateExpired, Warning, "", "The certificate is in force still: many products refuse another."},
 		{CertificateExpiring, Warning, "", "The certificate is in force for a month more."},
 		{CertificateSuperseded, Note, "", "A certificate that has ended, beside one that is in force."},
+		{CharterDrift, Warning, "", "The ledger is as the charter that was enacted last declares it."},
+		{CharterUnread, Warning, "", "The charter that was enacted last can be read."},
 		{ClaimsDiffer, Warning, "", "What arrived is what the trust releases for the person."},
 		{ClaimsForbidden, Warning, "", "A value is one that its format allows."},
 		{ClaimsGap, Error, "", "Each person whom the trust admits has a value for the claim."},
@@ -320,6 +328,10 @@ func ledgerEntries() []Entry {
 		{ProofNone, Error, "", "Something proves a live trust as it is now."},
 		{ProofOld, Warning, "", "What proves a live trust is not too old."},
 		{ProviderAdministrators, Warning, "", "Whoever may consent for everyone is a group with people in it."},
+		{RegistrationChanged, Warning, "RFC 7591 3.2.1",
+			"A foreign provider registered the client as it was asked to, and still has it so."},
+		{RegistrationUnread, Warning, "RFC 7592 2.1",
+			"A registration at a foreign provider can be read back with the token that was given for it."},
 		{SecretExpiring, Warning, "", "The client has a secret that is valid for a month more."},
 		{SecretLife, Warning, "", "How long the secret lives."},
 		{SecretMany, Warning, "", "There is one secret, and a second only while it is replaced."},

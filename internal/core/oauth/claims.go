@@ -1,7 +1,6 @@
 package oauth
 
 import (
-	"encoding/json"
 	"fmt"
 
 	"tressik.example/internal/core/oidc"
@@ -33,7 +32,7 @@ func (a *Authorization) readClaims(text string) *oidc.Error {
 	if len(text) > maxClaims {
 		return oidc.Fail(oidc.InvalidRequest, "claims is too long")
 	}
-	if err := json.Unmarshal([]byte(text), &w); err != nil {
+	if err := oidc.ReadObject([]byte(text), &w); err != nil {
 		return oidc.Fail(oidc.InvalidRequest,
 			fmt.Sprintf("claims is no object of OpenID Connect Core, section 5.5: %v", err))
 	}

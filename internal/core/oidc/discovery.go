@@ -1,7 +1,6 @@
 package oidc
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -24,6 +23,7 @@ type Discovery struct {
 	IntrospectionEndpoint string   `json:"introspection_endpoint,omitempty"`
 	RevocationEndpoint    string   `json:"revocation_endpoint,omitempty"`
 	EndSessionEndpoint    string   `json:"end_session_endpoint,omitempty"`
+	RegistrationEndpoint  string   `json:"registration_endpoint,omitempty"`
 	ScopesSupported       []string `json:"scopes_supported,omitempty"`
 	ResponseTypes         []string `json:"response_types_supported,omitempty"`
 	ResponseModes         []string `json:"response_modes_supported,omitempty"`
@@ -106,7 +106,7 @@ func OwnDiscovery(at string, signed, scopes []string) *Discovery {
 // ReadDiscovery reads a discovery document. Errors: ErrDiscovery.
 func ReadDiscovery(raw []byte) (*Discovery, error) {
 	d := &Discovery{RequestURIParameter: true}
-	if err := json.Unmarshal(raw, d); err != nil {
+	if err := ReadObject(raw, d); err != nil {
 		if strings.HasPrefix(strings.TrimSpace(string(raw)), "<") {
 			return nil, fmt.Errorf("%w: it is a web page; open the address in a browser and look where the document "+
 				"really is",

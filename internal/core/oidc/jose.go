@@ -58,7 +58,7 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 	var set struct {
 		Keys *[]json.RawMessage `json:"keys"`
 	}
-	if err := json.Unmarshal(raw, &set); err != nil {
+	if err := ReadObject(raw, &set); err != nil {
 		return nil, nil, fmt.Errorf("%w: %v", ErrKeys, err)
 	}
 	if set.Keys == nil {

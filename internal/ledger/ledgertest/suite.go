@@ -135,10 +135,7 @@ func indexes(t *testing.T, made Make) {
 				if err != nil || one.Key() != r.Key() {
 					t.Errorf("%v by its key: %v, %v", r.Key(), one, err)
 				}
-				for _, by := range []model.Index{model.ByKind, model.ByEntity, model.ByAudience, model.ByIssuer,
-					model.ByApp,
-					model.ByProvider, model.ByParty, model.ByTrust, model.ByAbout, model.BySource, model.BySubject,
-					model.ByUUID} {
+				for _, by := range model.Indexes() {
 					for _, value := range r.Under(by) {
 						q := model.Query{Kind: k, By: by, Value: value, Newest: found%2 == 0}
 						if !holds(t, v, q, r.Key()) {

@@ -203,6 +203,10 @@ func tableOf(k model.Kind) (table, error) {
 		return expectations(), nil
 	case model.Accepted:
 		return accepted(), nil
+	case model.Registrars:
+		return registrars(), nil
+	case model.Registered:
+		return registrations(), nil
 	case model.Uses:
 		return uses(), nil
 	case model.Runs:
@@ -351,25 +355,28 @@ func ownKeys() *rows {
 }
 
 func secrets() *rows {
-	return &rows{selects: "SELECT id, trust, hash, hint, note, added, expires, retired, used FROM secrets",
+	const columns = "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered"
+	return &rows{selects: "SELECT " + columns + " FROM secrets",
 		key: "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
 		scan: func(s scanner) (model.Record, error) {
 			r := &model.Secret{}
 			x := &r.Secret
-			var added, expires, retired, used string
-			err := s.Scan(&x.ID, &x.Trust, &r.Hash, &x.EndsIn, &x.Note, &added, &expires, &retired, &used)
+			var added, expires, retired, used, delivered string
+			err := s.Scan(&x.ID, &x.Trust, &r.Hash, &x.EndsIn, &x.Note, &added, &expires, &retired, &used, &x.Renews,
+				&delivered)
+			x.Delivered = pointed(delivered)
 			x.Added, x.Expires, x.Retired, x.Used = moment(added), moment(expires), pointed(retired), pointed(used)
 			return r, err
 		},
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.Secret)
 			s := &x.Secret
-			return put(r, `INSERT INTO secrets (id, trust, hash, hint, note, added, expires, retired, used)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
-				hash = excluded.hash, note = excluded.note,
-				expires = excluded.expires, retired = excluded.retired, used = excluded.used`,
-				s.ID, s.Trust, x.Hash, s.EndsIn,
-				s.Note, stamp(s.Added), stamp(s.Expires), stamped(s.Retired), stamped(s.Used))
+			return put(r, `INSERT INTO secrets (`+columns+`)
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
+				hash = excluded.hash, note = excluded.note, expires = excluded.expires, retired = excluded.retired,
+				used = excluded.used, delivered = excluded.delivered`,
+				s.ID, s.Trust, x.Hash, s.EndsIn, s.Note, stamp(s.Added), stamp(s.Expires), stamped(s.Retired),
+				stamped(s.Used), s.Renews, stamped(s.Delivered))
 		},
 		delete: "DELETE FROM secrets"}
 }
@@ -393,6 +400,48 @@ func consents() *rows {
 				at = excluded.at`, x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By, x.Admin, stamp(x.At))
 		},
 		delete: "DELETE FROM consents"}
+}
+
+func registrars() *rows {
+	return &rows{selects: "SELECT doc FROM registrars", key: "name = ?", order: []string{"name"},
+		scan: func(s scanner) (model.Record, error) {
+			x, doc := &model.Registrar{}, ""
+			if err := s.Scan(&doc); err != nil {
+				return nil, err
+			}
+			return x, readInto(x, doc, "registrar")
+		},
+		write: func(r *reader, c model.Change) error {
+			x := c.After.(*model.Registrar)
+			doc, err := written(x)
+			if err != nil {
+				return err
+			}
+			return put(r, "INSERT OR REPLACE INTO registrars (name, doc) VALUES (?, ?)", x.Registrar.Name, doc)
+		},
+		delete: "DELETE FROM registrars", name: "SELECT name FROM registrars"}
+}
+
+func registrations() *rows {
+	return &rows{selects: "SELECT doc FROM registrations", key: "trust = ?", order: []string{"trust"},
+		by: map[model.Index]string{model.ByTrust: "trust = ?", model.ByMaker: "registrar = ?"},
+		scan: func(s scanner) (model.Record, error) {
+			x, doc := &model.Registration{}, ""
+			if err := s.Scan(&doc); err != nil {
+				return nil, err
+			}
+			return x, readInto(x, doc, "registration")
+		},
+		write: func(r *reader, c model.Change) error {
+			x := c.After.(*model.Registration)
+			doc, err := written(x)
+			if err != nil {
+				return err
+			}
+			return put(r, "INSERT OR REPLACE INTO registrations (trust, registrar, doc) VALUES (?, ?, ?)",
+				x.Registration.Trust, x.Registration.Registrar, doc)
+		},
+		delete: "DELETE FROM registrations", name: "SELECT trust FROM registrations"}
 }
 
 func routes() *rows {

@@ -14,6 +14,7 @@ import (
 	"github.com/beevik/etree"
 
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/outside/reach"
 )
 
 // Source is a metadata document that can be read more than once.
@@ -30,7 +31,7 @@ type Source struct {
 func File(path string) (*Source, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return nil, err
+		return nil, reach.FileError(path, err)
 	}
 	defer f.Close()
 	fi, err := f.Stat()

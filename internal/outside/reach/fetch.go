@@ -72,17 +72,11 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
 	}
 	fi, err := os.Stat(source)
-	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fmt.Errorf("there is no file %s", source)
-		}
-		return nil, err
-	}
-	if fi.IsDir() {
-		return nil, fmt.Errorf("%s is a folder; name a file in it", source)
+	if err != nil || fi.IsDir() {
+		return nil, FileError(source, err)
 	}
 	if fi.Mode().IsRegular() && fi.Size() > o.Max {
-		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, fi.Size()>>20, o.Max>>20)
+		return nil, tooLarge(source, fi.Size(), o.Max)
 	}
 	f, err := os.Open(source)
 	if err != nil {
@@ -99,6 +93,27 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 	return within(b.Bytes(), o.Max, source)
 }
 
+// FileError says why a file cannot be read: err, a folder, or that it is not there.
+func FileError(path string, err error) error {
+	fi, serr := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return &absent{path, err}
+	case serr == nil && fi.IsDir():
+		return fmt.Errorf("%s is a folder; name a file in it", path)
+	}
+	return err
+}
+
+// absent is a file that is not there; it unwraps to the error of the system, an fs.ErrNotExist.
+type absent struct {
+	path string
+	err  error
+}
+
+func (a *absent) Error() string { return "there is no file " + a.path }
+func (a *absent) Unwrap() error { return a.err }
+
 func limited(r io.Reader, max int64, what string) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(r, max+1))
 	if err != nil {
@@ -107,18 +122,39 @@ func limited(r io.Reader, max int64, what string) ([]byte, error) {
 	return within(b, max, what)
 }
 
+// tooLarge says how large something is, 0 where that is not known, and how much of it is read.
+func tooLarge(what string, is, max int64) error {
+	size := func(n int64) string {
+		if n < 1<<20 {
+			return fmt.Sprintf("%d KB", n>>10)
+		}
+		return fmt.Sprintf("%d MB", n>>20)
+	}
+	if is > 0 {
+		return fmt.Errorf("%s is %w: %s, at most %s are read", what, ErrTooLarge, size(is), size(max))
+	}
+	return fmt.Errorf("%s is %w: at most %s are read", what, ErrTooLarge, size(max))
+}
+
 // within refuses what is larger than is read.
 func within(b []byte, max int64, what string) ([]byte, error) {
 	if int64(len(b)) > max {
-		return nil, fmt.Errorf("%s is %w: at most %d MB are read", what, ErrTooLarge, max>>20)
+		return nil, tooLarge(what, 0, max)
 	}
 	return b, nil
 }
 
-// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge,
-// ErrPlainHTTP, ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
-func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
-	if err := checkURL(source); err != nil {
+// trip is a way to one address and to no other, for as long as a request may take.
+type trip struct {
+	ctx    context.Context
+	client *http.Client
+	way    *way
+	end    func()
+}
+
+// trip prepares the way to an address. Errors: those of Fetch.
+func (o Options) trip(ctx context.Context, at string) (*trip, error) {
+	if err := checkURL(at); err != nil {
 		return nil, err
 	}
 	cfg, err := o.tls()
@@ -129,11 +165,24 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 		o.Timeout = 20 * time.Second
 	}
 	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
-	defer cancel()
-	way := &way{}
-	client := &http.Client{Transport: way.transport(cfg), CheckRedirect: way.redirect}
-	defer client.CloseIdleConnections()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, source, nil)
+	t := &trip{ctx: ctx, way: &way{}}
+	t.client = &http.Client{Transport: t.way.transport(cfg), CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
+	t.end = func() { t.client.CloseIdleConnections(); cancel() }
+	return t, nil
+}
+
+// Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge,
+// ErrPlainHTTP, ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
+func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
+	to, err := o.trip(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	defer to.end()
+	to.client.CheckRedirect = to.way.redirect
+	req, err := http.NewRequestWithContext(to.ctx, http.MethodGet, source, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +196,7 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if o.Modified != "" {
 		req.Header.Set("If-Modified-Since", o.Modified)
 	}
-	resp, err := client.Do(req)
+	resp, err := to.client.Do(req)
 	source = Shown(source)
 	if err != nil {
 		return nil, explain(source, o, err)
@@ -159,11 +208,10 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	case resp.StatusCode != http.StatusOK:
 		return nil, fmt.Errorf("%s: %w: status %s", source, ErrStatus, resp.Status)
 	case resp.ContentLength > o.Max:
-		return nil, fmt.Errorf("%s is %w: %d MB, at most %d MB are read", source, ErrTooLarge, resp.ContentLength>>20,
-			o.Max>>20)
+		return nil, tooLarge(source, resp.ContentLength, o.Max)
 	}
 	b, err := limited(resp.Body, o.Max, source)
-	if late := ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
+	if late := to.ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
 		return nil, explain(source, o, late)
 	}
 	if err != nil {

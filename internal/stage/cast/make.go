@@ -92,8 +92,9 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 		return fmt.Errorf("%s has no client side any more", app.Name)
 	}
 	t := d.Trust
+	client := m.registered(d.App, terms)
 	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party,
-		Provider: &d.Provider.Party, Client: d.App.Client, Far: d.Provider.Real,
+		Provider: &d.Provider.Party, Client: client, Far: d.Provider.Real,
 		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs,
 		Releaser: lazily(d.release)}}
 	if terms.JWKS != "" {
@@ -146,6 +147,29 @@ func (m *maker) player(p *federation.Party, key string) (*Player, error) {
 	}
 	m.place(pl)
 	return pl, nil
+}
+
+// registered is the client of an app as it is registered with a trust. Where its redirect URIs there are others than
+// elsewhere the played client listens at them too.
+func (m *maker) registered(app *Player, terms *federation.OIDCTerms) *federation.Client {
+	if len(terms.Redirects) == 0 || app.Party.Kind != federation.App {
+		return app.Client
+	}
+	c, all := *app.Client, *app.Client
+	if c.Redirects = terms.Redirects; m.Base != "" {
+		c.Redirects = append(loopbacks(terms.Redirects), app.Callback)
+	}
+	all.Redirects = slices.Clone(all.Redirects)
+	for _, r := range c.Redirects {
+		if !slices.Contains(all.Redirects, r) {
+			all.Redirects = append(all.Redirects, r)
+		}
+		if app.Here == "" && m.Base != "" && strings.HasPrefix(r, m.Base+"/") && r != app.Callback {
+			app.Here = r
+		}
+	}
+	app.Client = &all
+	return &c
 }
 
 func (m *maker) upstream(p *federation.Party) (*Player, error) {
@@ -219,7 +243,11 @@ func (m *maker) place(p *Player) {
 	}
 	p.Party.At = at
 	if p.OpenID != nil {
+		registers := p.OpenID.RegistrationEndpoint != ""
 		p.OpenID = oidc.OwnDiscovery(at, p.OpenID.IDTokenAlgorithms, nil)
+		if registers {
+			p.OpenID.RegistrationEndpoint = strings.TrimSuffix(at, "/") + "/register"
+		}
 	}
 	if idp := p.Party.Entity.IDP; idp != nil {
 		for i := range idp.SSO {

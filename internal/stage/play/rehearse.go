@@ -46,7 +46,11 @@ func (d *Player) castOf(names []string, o cast.Options, persons []people.Person,
 			return nil, nil, fmt.Errorf("%s is named twice; name each trust once", name)
 		}
 		seen[name] = true
-		t, app, provider, err := d.Trust(name)
+		t, _, provider, err := d.Trust(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		app, err := d.View.Party(t.App) // each trust registers it in its own way
 		if err != nil {
 			return nil, nil, err
 		}

@@ -116,6 +116,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), home, p.page(c, pl))
 	l.Add(pl.Name(), cast.OwnSignInAt(home), p.OwnSignIn(pl.Title(), home+"start"))
 	l.Add(pl.Name(), home+"start", p.start(c, pl))
+	l.Add(pl.Name(), home+"back", p.callback)
 	l.Add(pl.Name(), home+"call", p.withGuest(c, pl, p.call))
 	l.Add(pl.Name(), home+"refresh", p.withGuest(c, pl, p.refresh))
 	l.Add(pl.Name(), home+"sign-out", p.withGuest(c, pl, p.signOut))
@@ -353,6 +354,24 @@ func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Er
 
 func guestCookie(pl *cast.Player) string { return "stage_client_" + pl.Name() }
 
+// elsewhere is where the pages of a client are whose answer came to a redirect URI on another host: the browser is
+// known there alone. It is "" where the answer came to the host of those pages.
+func (p *Part) elsewhere(r *http.Request, state string) string {
+	a, ok := p.asked.Get(state)
+	if !ok || r.Method != http.MethodGet {
+		return ""
+	}
+	d := p.Cast().Find(a.trust)
+	if d == nil {
+		return ""
+	}
+	home := d.Deal.App.ClientHome()
+	if u, err := url.Parse(home); err != nil || u.Host == r.Host {
+		return ""
+	}
+	return home
+}
+
 // callback is the redirect URI of played clients: it judges the answer, redeems the code and judges the ID token.
 func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	refuse := func(status int, by, lead string, found finding.List) {
@@ -367,6 +386,10 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	q := oidc.Present(r.Form)
+	if home := p.elsewhere(r, q.Get("state")); home != "" {
+		http.Redirect(w, r, home+"back?"+r.URL.RawQuery, http.StatusSeeOther)
+		return
+	}
 	a, ok := p.asked.Take(q.Get("state"))
 	// A form post of another site carries no Lax cookie: there the state alone speaks for the browser.
 	if !ok || r.Method == http.MethodGet && !server.SameBrowser(r, a.browser) {

@@ -84,6 +84,11 @@ func (k *Router) Routes() ([]federation.Route, error) {
 	return routes, err
 }
 
+// Default is what happens to somebody who comes in where little is said: whoever never came before is refused.
+func Default() federation.Arrival {
+	return federation.Arrival{Unknown: "refused", Known: "updated", Bind: "never", Groups: []string{}}
+}
+
 // Set says what happens to somebody who comes in through a trust; empty parts stay as they are. Errors:
 // federation.ErrArrival, *model.UnknownError.
 func (k *Router) Set(trust string, in federation.Arrival) (*federation.Trust, error) {
@@ -95,7 +100,7 @@ func (k *Router) Set(trust string, in federation.Arrival) (*federation.Trust, er
 		return nil, fmt.Errorf("%s is %w: people arrive at an own provider, and its app is none", trust,
 			federation.ErrArrival)
 	}
-	now := federation.Arrival{Unknown: "refused", Known: "updated", Bind: "never", Groups: []string{}}
+	now := Default()
 	if t.Arrival != nil {
 		now = *t.Arrival
 	}
@@ -118,6 +123,17 @@ func (k *Router) Set(trust string, in federation.Arrival) (*federation.Trust, er
 	}
 	c := t.Clone()
 	c.Arrival = &now
+	return c, k.Change(func(tx *model.Edit) error { return tx.PutTrust(t, c, "arrival.set") })
+}
+
+// Forget takes back what was said of those who come in through a trust: nobody does then. Errors: *model.UnknownError.
+func (k *Router) Forget(trust string) (*federation.Trust, error) {
+	t, _, _, err := k.Trust(trust)
+	if err != nil || t.Arrival == nil {
+		return t, err
+	}
+	c := t.Clone()
+	c.Arrival = nil
 	return c, k.Change(func(tx *model.Edit) error { return tx.PutTrust(t, c, "arrival.set") })
 }
 

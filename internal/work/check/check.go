@@ -68,6 +68,22 @@ func (r *Report) Open() []Item {
 	return slices.DeleteFunc(slices.Clone(r.Items), func(x Item) bool { return x.Accepted != nil })
 }
 
+// Add adds findings about something to a report, those that weigh more before those that weigh less.
+func (r *Report) Add(kind, about string, list finding.List) {
+	weight := map[finding.Level]int{finding.Error: 0, finding.Warning: 1, finding.Note: 2}
+	for _, f := range list {
+		if f.Level == finding.Pass {
+			r.Passed++
+			continue
+		}
+		i := slices.IndexFunc(r.Items, func(x Item) bool { return weight[x.Level] > weight[f.Level] })
+		if i < 0 {
+			i = len(r.Items)
+		}
+		r.Items = slices.Insert(r.Items, i, Item{About: about, Kind: kind, Finding: f})
+	}
+}
+
 // state is what a check reads of the ledger, once.
 type state struct {
 	*due.Ledger

@@ -71,17 +71,8 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 	}
 	r := &Readiness{Trust: name, Standing: string(t.Standing), Plan: plan, Findings: finding.List{}}
 	if plan.Group != "" {
-		n, err := p.inGroup(plan.Group)
-		if err != nil {
+		if err := p.pilot(r, t, plan.Group); err != nil {
 			return nil, err
-		}
-		if n == 0 {
-			r.Findings.Add(finding.Finding{ID: finding.CutoverPilot, Level: finding.Error, Check: "the pilot",
-				Saw: "the group " + plan.Group + ", in which nobody is", Expected: "a group with people",
-				Side: finding.Ledger,
-				Fix:  finding.Run("people", "list")})
-		} else {
-			r.Findings.Pass(finding.CutoverPilot, "the pilot", fmt.Sprintf("%d people in the group %s", n, plan.Group))
 		}
 	}
 	p.proof(r, t, app, provider)
@@ -101,15 +92,47 @@ func (p *Planner) Ready(ctx context.Context, name string, plan federation.Cutove
 	return r, nil
 }
 
-func (p *Planner) inGroup(group string) (int, error) {
+// pilot says whom a pilot is for: who is in the group, and who of them the trust admits.
+func (p *Planner) pilot(r *Readiness, t *federation.Trust, group string) error {
 	persons, err := p.Persons()
-	n := 0
+	if err != nil {
+		return err
+	}
+	consents, err := p.Consents(t.Name)
+	if err != nil {
+		return err
+	}
+	rule := t.Admission()
+	rule.Pilot = group
+	in, admitted := 0, 0
 	for i := range persons {
 		if persons[i].In(group) {
-			n++
+			in++
+			if rule.Refuses(&persons[i], consents) == nil {
+				admitted++
+			}
 		}
 	}
-	return n, err
+	f := finding.Finding{ID: finding.CutoverPilot, Level: finding.Error, Check: "the pilot",
+		Expected: "a group with people whom the trust admits", Side: finding.Ledger}
+	switch {
+	case in == 0:
+		f.Saw, f.Fix = "the group "+group+", in which nobody is", finding.Run("people", "list")
+	case admitted == 0:
+		f.Saw = fmt.Sprintf("none of the %d people in the group %s is admitted: %s", in, group, t.Admission().Words())
+		f.Fix = finding.Do("name another group for the pilot, or decide whether these people are to be admitted")
+	case admitted < in:
+		f.Level = finding.Warning
+		f.Saw = fmt.Sprintf("%d of the %d people in the group %s are admitted: %s", admitted, in, group,
+			t.Admission().Words())
+		f.Expected = "each of them, or a word to the others that the pilot is not for them"
+		f.Fix = finding.Do("tell the others, or decide whether they are to be admitted")
+	default:
+		r.Findings.Pass(finding.CutoverPilot, "the pilot", fmt.Sprintf("%d people in the group %s", in, group))
+		return nil
+	}
+	r.Findings.Add(f)
+	return nil
 }
 
 // proof says what the trust rests on: a sign-in that was watched; of a machine client, whom nobody can watch, that the
@@ -375,15 +398,15 @@ func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 	return out, nil
 }
 
-// Note is what the administrator sends to the people concerned, in Markdown: what changes when, where it begins, whom
-// to ask, and what to do where it does not work.
+// Note is what the administrator sends to the people concerned, in Markdown: what changes when, in the plan's zone,
+// where it begins, whom to ask, and what to do where it does not work. t is the trust as it was before.
 func Note(t *federation.Trust, app, provider *federation.Party, plan *federation.Cutover) string {
 	when := "now"
 	if !plan.Done {
-		when = "on " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04 UTC")
-		if !plan.Until.IsZero() {
-			when = "between " + plan.From.UTC().Format("Monday, 2 January 2006, 15:04") + " and " +
-				plan.Until.UTC().Format("15:04 UTC")
+		from, zone := plan.Local(plan.From)
+		when = "on " + from.Format("Monday, 2 January 2006, 15:04 ") + zone
+		if until, _ := plan.Local(plan.Until); !plan.Until.IsZero() {
+			when = "between " + from.Format("Monday, 2 January 2006, 15:04") + " and " + until.Format("15:04 ") + zone
 		}
 	}
 	start := app.StartLink()
@@ -394,9 +417,11 @@ func Note(t *federation.Trust, app, provider *federation.Party, plan *federation
 	fmt.Fprintf(&b, "# Signing in to %s changes\n\n", app.Label())
 	switch plan.Way {
 	case federation.Pilot:
-		fmt.Fprintf(&b, "From then, %s, everyone in the group %s signs in to %s with %s. For everybody else nothing "+
-			"changes yet.\n\n",
-			when, plan.Group, app.Label(), provider.Label())
+		fmt.Fprintf(&b, "From then, %s, those in the group %s who may use %s sign in to it with %s. For everybody "+
+			"else nothing changes yet.\n\n", when, plan.Group, app.Label(), provider.Label())
+		if c := t.Admission().Pilot; c != "" && c != plan.Group {
+			b.WriteString("Who is in the group " + c + " alone goes back to what was before the pilot.\n\n")
+		}
 	case federation.Beside:
 		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know "+
 			"stays.\n\n", when,

@@ -49,6 +49,7 @@ type OpenIDInput struct {
 func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 	var found finding.List
 	if in.Client != nil {
+		was := p.Client
 		if err := d.clientSide(p, *in.Client); err != nil {
 			return nil, err
 		}
@@ -57,8 +58,10 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 			return nil, refusal(federation.ErrFit, p.Name+" as a "+string(p.Client.Kind)+" client", fs)
 		}
 		found = append(found, fs...)
-		if err := d.fitsTrusts(p); err != nil {
-			return nil, err
+		if was == nil || was.Kind != p.Client.Kind { // of one kind it fits already
+			if err := d.fitsTrusts(p); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if in.API != "" {
@@ -141,17 +144,8 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 		return finding.Errorf("%s %q is %w; write web, user-agent, native or machine", finding.FieldClient, in.Kind,
 			federation.ErrKind)
 	}
-	for _, l := range []struct {
-		to   *[]string
-		from []string
-	}{{&c.Redirects, in.Redirects}, {&c.AfterSignOut, in.AfterSignOut}} {
-		switch {
-		case len(l.from) == 1 && l.from[0] == "none":
-			*l.to = []string{}
-		case len(l.from) > 0:
-			*l.to = model.Unique(l.from)
-		}
-	}
+	whole(&c.Redirects, in.Redirects)
+	whole(&c.AfterSignOut, in.AfterSignOut)
 	for _, l := range []struct {
 		field finding.Field
 		v     string
@@ -187,13 +181,19 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	if err := signInTerms(c, in); err != nil {
 		return err
 	}
-	if in.Home != "" {
+	switch {
+	case in.Home == "none":
+		c.Home = ""
+	case in.Home != "":
 		if err := model.CheckURL(finding.FieldHome, in.Home); err != nil {
 			return err
 		}
 		c.Home = in.Home
 	}
-	if in.Contact != "" {
+	switch {
+	case in.Contact == "none":
+		c.Contact = ""
+	case in.Contact != "":
 		c.Contact = in.Contact
 	}
 	p.Client = c
@@ -239,7 +239,7 @@ func signInTerms(c *federation.Client, in ClientInput) error {
 
 // fitsTrusts names what of an app's trusts no longer fits the kind of its client.
 func (d *Desk) fitsTrusts(p *federation.Party) error {
-	all, err := d.View.Trusts()
+	all, err := d.TrustsOf(p.Name)
 	if err != nil {
 		return err
 	}
@@ -301,43 +301,50 @@ func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 	return nil
 }
 
-// federateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign
-// one it is what the other side issued. The app may be an own provider, which then stands before the other one.
-func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+// freshOIDC is the trust between an app and a provider over OpenID Connect as a new one begins. Errors: *UnknownError.
+func (d *Desk) freshOIDC(appName, providerName, clientID string) (*federation.Trust, error) {
 	app, err := d.AnyParty(appName)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	provider, err := d.Party(federation.Provider, providerName)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
+	}
+	return d.oidcBetween(app, provider, clientID)
+}
+
+// oidcBetween is freshOIDC of parties that were read.
+func (d *Desk) oidcBetween(app, provider *federation.Party, clientID string) (*federation.Trust, error) {
+	if err := checkClientID(clientID); err != nil {
+		return nil, err
 	}
 	c := app.ClientSide()
 	switch {
 	case app.Name == provider.Name:
-		return nil, nil, errors.New("a provider cannot be upstream of itself")
+		return nil, errors.New("a provider cannot be upstream of itself")
 	case app.Kind == federation.Provider && (!app.Own || provider.Own):
-		return nil, nil,
+		return nil,
 			fmt.Errorf("%s and %s: of two providers, the one in front must be own and the one upstream of it foreign",
 				app.Name,
 				provider.Name)
 	case c == nil:
-		return nil, nil,
+		return nil,
 			fmt.Errorf("%s has no client side; give it one with `tressik app change %s --client web --redirect URI`",
 				app.Name,
 				app.Name)
 	case provider.OpenIDOf() == nil:
-		return nil, nil,
+		return nil,
 			fmt.Errorf("%s has no OpenID side in the ledger; read it with `tressik provider change %s --issuer URL`",
 				provider.Name, provider.Name)
 	case provider.Own && clientID != "":
-		return nil, nil, finding.Errorf("%s is %w: %s is own, and issues the client ID itself", finding.FieldClientID,
+		return nil, finding.Errorf("%s is %w: %s is own, and issues the client ID itself", finding.FieldClientID,
 			ErrValue, provider.Name)
 	}
 	if provider.Own {
 		b := make([]byte, 8)
 		if _, err := io.ReadFull(d.Rand, b); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		clientID = app.Name + "." + hex.EncodeToString(b)
 	}
@@ -350,14 +357,23 @@ func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*f
 				At: d.Now().UTC()})
 		}
 	}
+	return t, nil
+}
+
+// federateOIDC registers an app at a provider over OpenID Connect. An own provider issues the client ID; at a foreign
+// one it is what the other side issued. The app may be an own provider, which then stands before the other one.
+func (d *Desk) federateOIDC(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	t, err := d.freshOIDC(appName, providerName, clientID)
+	if err != nil {
+		return nil, nil, err
+	}
 	if err := d.apply(t, x); err != nil {
 		return nil, nil, err
 	}
 	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
-	found, err := d.Sides().Compare(t, app, provider)
-	return t, found, err
+	return d.comparedNew(t)
 }
 
 // makeTrust keeps a new trust, with a random key for its pseudonyms.
@@ -419,11 +435,37 @@ func ClientKeys(raw []byte) (string, error) {
 	return string(b), nil
 }
 
+// whole enters a list in place of another: a single none empties it, and without any it stays.
+func whole(to *[]string, from []string) {
+	switch {
+	case len(from) == 1 && from[0] == "none":
+		*to = []string{}
+	case len(from) > 0:
+		*to = model.Unique(from)
+	}
+}
+
 // fitsClient refuses what a trust would let its client do and the kind of the client cannot.
 func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error {
 	c := app.ClientSide()
 	if c == nil {
 		return fmt.Errorf("%s has no client side any more", app.Name)
+	}
+	var list []string
+	if whole(&list, x.Redirects); len(list) > 0 {
+		if app.Kind == federation.Provider {
+			return finding.Errorf("%s %w a provider: people come back to it at %s", finding.FieldRedirect,
+				federation.ErrFit, strings.Join(c.Redirects, " "))
+		}
+		if !c.Kind.Redirects() {
+			return finding.Errorf("%s %w a %s client: nobody signs in there", finding.FieldRedirect,
+				federation.ErrFit, c.Kind)
+		}
+		for i, u := range list {
+			if fs := oidc.JudgeRedirect(c.Kind, u, "redirect URI", list[:i]); fs.Failed() {
+				return refusal(federation.ErrFit, t.Name+" with another redirect URI", fs)
+			}
+		}
 	}
 	switch {
 	case x.PKCE != nil && !*x.PKCE && c.Kind != oidc.Web:

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -111,10 +112,24 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 	if !provider.Own || in.For != "everyone" {
 		return nil
 	}
+	return administers(actor, provider, persons, "consent for everyone", provider.Agree(in.Trust, ""))
+}
+
+// MayAdminister refuses that somebody who is none of an own provider's administrators does what they alone may.
+func (d *Desk) MayAdminister(provider *federation.Party, what string) error {
+	persons, err := d.Persons()
+	if err != nil {
+		return err
+	}
+	return administers(d.Actor, provider, persons, what,
+		finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
+}
+
+func administers(actor string, provider *federation.Party, persons []people.Person, what string,
+	unset finding.Remedy) error {
 	group, set := strings.CutPrefix(provider.Admins, "group:")
 	if !set {
-		return finding.Advise(fmt.Errorf("%s names nobody who may consent for everyone, so nobody may", provider.Name),
-			provider.Agree(in.Trust, ""))
+		return finding.Advise(fmt.Errorf("%s names nobody who may %s, so nobody may", provider.Name, what), unset)
 	}
 	var who []string
 	for i := range persons {
@@ -127,12 +142,11 @@ func mayConsent(actor string, provider *federation.Party, persons []people.Perso
 		who = append(who, persons[i].ID)
 	}
 	if len(who) == 0 {
-		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may consent for "+
-			"everyone at %s", group,
+		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may %s at %s", group, what,
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
 	}
-	return finding.Errorf("%s is no administrator of %s and may not consent for everyone; the members of %s may: %s. "+
-		"Say who acts with %s", actor, provider.Name, group, strings.Join(who, ", "), finding.FieldActor)
+	return finding.Errorf("%s is no administrator of %s and may not %s; the members of %s may: %s. "+
+		"Say who acts with %s", actor, provider.Name, what, group, strings.Join(who, ", "), finding.FieldActor)
 }
 
 // mine are the consents to an ask that single persons gave, or an administrator for them.
@@ -194,4 +208,67 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 		}
 	}
 	return v, nil
+}
+
+// Waiting is a permission that a trust asks for and that waits for an administrator.
+type Waiting struct {
+	Trust      string         `json:"trust"`
+	Permission string         `json:"permission"`
+	As         string         `json:"as"`
+	Says       string         `json:"says"`
+	Registrar  string         `json:"registrar,omitempty"` // which registered the client
+	Fix        finding.Remedy `json:"fix"`
+}
+
+// Waiting lists what waits for an administrator at a trust, or at all: at own providers alone, since others decide
+// themselves. Errors: *UnknownError.
+func (d *Desk) Waiting(trust string) ([]Waiting, error) {
+	out := []Waiting{}
+	all := d.EachTrust()
+	if trust != "" {
+		t, _, _, err := d.Trust(trust)
+		if err != nil {
+			return nil, err
+		}
+		all = func(yield func(federation.Trust, error) bool) { yield(*t, nil) }
+	}
+	for t, err := range all {
+		if err != nil {
+			return nil, err
+		}
+		if len(t.Asks()) == 0 || t.Standing == federation.Ended {
+			continue
+		}
+		of, err := d.waiting(&t)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, of...)
+	}
+	return out, nil
+}
+
+func (d *Desk) waiting(t *federation.Trust) ([]Waiting, error) {
+	_, _, provider, err := d.Trust(t.Name)
+	if err != nil || !provider.Own {
+		return nil, err
+	}
+	v, err := d.ConsentShow(t.Name)
+	if err != nil {
+		return nil, err
+	}
+	maker := ""
+	switch r, err := d.Registration(t.Name); {
+	case err == nil:
+		maker = r.Registration.Registrar
+	case !errors.Is(err, model.ErrNotFound):
+		return nil, err
+	}
+	var out []Waiting
+	for _, r := range v.Rows {
+		if r.Standing == federation.Waiting && r.Admin {
+			out = append(out, Waiting{t.Name, r.Label, r.As, r.Says, maker, provider.Agree(t.Name, r.Label)})
+		}
+	}
+	return out, nil
 }

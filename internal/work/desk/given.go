@@ -15,6 +15,7 @@ import (
 const (
 	settingSecretFile = "secret-file " // and the trust
 	settingStage      = "stage"
+	settingCharter    = "charter"
 )
 
 // SecretFile is the file in which the secret of a trust's client lies, as it was given once; "" where none was. The
@@ -77,7 +78,11 @@ func (d *Desk) KnowAuthorities(trust string, pem []byte) (of []string, err error
 		return nil, finding.Errorf("%s: the file holds no certificate in PEM; give that of the authority",
 			finding.FieldCA)
 	}
-	for _, p := range []*federation.Party{provider, app} {
+	for _, side := range []*federation.Party{provider, app} {
+		p, err := d.Party(side.Kind, side.Name) // as it stands, not as it is registered with this trust
+		if err != nil {
+			return nil, err
+		}
 		if strings.Contains(p.TLS.CA, string(pem)) || p.OpenID != nil && strings.Contains(p.OpenID.TLS.CA,
 			string(pem)) {
 			continue
@@ -90,4 +95,32 @@ func (d *Desk) KnowAuthorities(trust string, pem []byte) (of []string, err error
 		of = append(of, p.Name)
 	}
 	return of, nil
+}
+
+// CharterPlace is where the charter lies that was enacted last, and the values that it was enacted with: paths of
+// files.
+type CharterPlace struct {
+	File   string `json:"file"`
+	Values string `json:"values,omitempty"`
+}
+
+// CharterPlace is where the charter of this ledger lies; the zero value where none was enacted.
+func (d *Desk) CharterPlace() (p CharterPlace, err error) {
+	v, err := d.Value(settingCharter)
+	if err != nil || v == "" {
+		return p, err
+	}
+	if err := json.Unmarshal([]byte(v), &p); err != nil {
+		return p, fmt.Errorf("where the charter lies cannot be read: %w", err)
+	}
+	return p, nil
+}
+
+// KeepCharterPlace keeps where the charter lies that was enacted.
+func (d *Desk) KeepCharterPlace(p CharterPlace) error {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return d.keepValue(settingCharter, string(b))
 }

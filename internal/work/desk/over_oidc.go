@@ -54,9 +54,8 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	}
 	reg := o.OIDCTerms
 	if id := x.Policy.ClientID; id != "" {
-		if strings.ContainsFunc(id, func(r rune) bool { return r < ' ' || r > '~' }) {
-			return finding.Errorf("%s %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)",
-				finding.FieldClientID, id, ErrValue)
+		if err := checkClientID(id); err != nil {
+			return err
 		}
 		reg.ClientID = id
 	}
@@ -147,10 +146,20 @@ func (o overOIDC) applyClient(t *federation.Trust, x PolicyTerms) error {
 	}
 	ways := map[string]string{"": p.Auth, "any": "", "basic": federation.AuthBasic, "post": federation.AuthPost,
 		"key": federation.AuthKey}
+	whole(&o.Redirects, x.Redirects)
 	way, ok := ways[x.Auth]
 	if !ok {
 		return finding.Errorf("%s %q is %w; write basic, post, key or any", finding.FieldClientAuth, x.Auth, ErrValue)
 	}
 	p.Auth = way
+	return nil
+}
+
+// checkClientID refuses what no client ID is made of. Errors: ErrValue.
+func checkClientID(id string) error {
+	if strings.ContainsFunc(id, func(r rune) bool { return r < ' ' || r > '~' }) {
+		return finding.Errorf("%s %q is %w: a client ID is of printable ASCII (RFC 6749, appendix A.1)",
+			finding.FieldClientID, id, ErrValue)
+	}
 	return nil
 }

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 
 	"tressik.example/internal/core/claims"
@@ -15,10 +16,9 @@ import (
 type overSAML struct{ *federation.SAMLTerms }
 
 func (s overSAML) apply(t *federation.Trust, x Terms) error {
-	if x.Policy != (PolicyTerms{}) {
-		return fmt.Errorf("%s is over SAML: client ID, client keys, networks, lifetimes, single sign-out, PKCE, "+
-			"devices and "+
-			"pushed requests are terms of trusts over OpenID Connect", t.Name)
+	if !reflect.ValueOf(x.Policy).IsZero() {
+		return fmt.Errorf("%s is over SAML: client ID, redirect URIs, client keys, networks, lifetimes, "+
+			"single sign-out, PKCE, devices and pushed requests are terms of trusts over OpenID Connect", t.Name)
 	}
 	if x.Admits == "consented" {
 		return finding.Errorf("%s consented is for trusts over OpenID Connect: over SAML nothing is consented to",

@@ -91,14 +91,14 @@ func setSigner(p *federation.Party, by *x509.Certificate) {
 
 // staleTrusts returns the trusts that a change of a party concerns, as they are and as they are to be.
 func (d *Desk) staleTrusts(old, p *federation.Party) ([][2]*federation.Trust, error) {
-	all, err := d.View.Trusts()
+	all, err := d.TrustsOf(p.Name)
 	if err != nil {
 		return nil, err
 	}
 	var out [][2]*federation.Trust
 	for i := range all {
 		was := &all[i]
-		if was.App != p.Name && was.Provider != p.Name || was.Standing == federation.Ended {
+		if was.Standing == federation.Ended {
 			continue
 		}
 		other := was.App
@@ -217,4 +217,9 @@ func (d *Desk) RemoveParty(kind federation.Kind, name string) error {
 			name, model.ErrInUse, strings.Join(asking, ", "))
 	}
 	return d.Change(func(tx *model.Edit) error { return tx.RemoveParty(p) })
+}
+
+// Would is a party as a change would have it, judged. Nothing is kept. Errors: those of ChangeParty.
+func (d *Desk) Would(old *federation.Party, in PartyInput) (*federation.Party, finding.List, error) {
+	return d.changed(old, in)
 }

@@ -49,6 +49,18 @@ func (d *Desk) Federate(over, app, provider, clientID string, x Terms) (*federat
 	return nil, nil, federation.ErrTerms
 }
 
+// Fresh is the trust between two parties over a protocol as a new one begins. It is not kept. Errors: those of
+// Federate.
+func (d *Desk) Fresh(over string, app, provider *federation.Party) (*federation.Trust, error) {
+	switch over {
+	case federation.OverSAML:
+		return d.samlBetween(app, provider)
+	case federation.OverOIDC:
+		return d.oidcBetween(app, provider, "")
+	}
+	return nil, federation.ErrTerms
+}
+
 // overNothing is a trust over a protocol that this version does not know.
 type overNothing struct{}
 
@@ -60,4 +72,10 @@ func (overNothing) name(claim string, _ ClaimInput, _ *federation.Party) (string
 func (overNothing) subject(string) error { return federation.ErrTerms }
 func (overNothing) preview(*Preview, *federation.Trust, *federation.Party, *federation.Party, *federation.Releaser,
 	*people.Person, []people.Person) {
+}
+
+// ClaimName is what a claim of a trust is called in a message, and in which format: as said, else as the protocol and
+// the app's metadata have it.
+func ClaimName(t *federation.Trust, app *federation.Party, claim, name, format string) (string, string) {
+	return over(t).name(claim, ClaimInput{Name: name, NameFormat: format}, app)
 }

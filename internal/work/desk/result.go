@@ -71,6 +71,7 @@ type PartyResult struct {
 	API       *federation.API     `json:"api,omitempty"`
 	Reads     *federation.Mapping `json:"reads,omitempty"`
 	Admins    string              `json:"administrators,omitempty"`
+	Registers bool                `json:"registers,omitempty"`
 	TokenKeys []saml.Key          `json:"tokenKeys,omitempty"`
 	Added     time.Time           `json:"added"`
 	Changed   time.Time           `json:"changed"`
@@ -112,15 +113,17 @@ func ConsentResultOf(c *federation.Consent) ConsentResult { return ConsentResult
 
 // SecretResult is what is told of a secret: never the secret itself.
 type SecretResult struct {
-	ID      string     `json:"id"`
-	Trust   string     `json:"trust"`
-	Hash    string     `json:"-"`
-	EndsIn  string     `json:"endsIn"`
-	Note    string     `json:"note,omitempty"`
-	Added   time.Time  `json:"added"`
-	Expires time.Time  `json:"expires"`
-	Retired *time.Time `json:"retired,omitempty"`
-	Used    *time.Time `json:"lastUsed,omitempty"`
+	ID        string     `json:"id"`
+	Trust     string     `json:"trust"`
+	Hash      string     `json:"-"`
+	EndsIn    string     `json:"endsIn"`
+	Note      string     `json:"note,omitempty"`
+	Added     time.Time  `json:"added"`
+	Expires   time.Time  `json:"expires"`
+	Retired   *time.Time `json:"retired,omitempty"`
+	Used      *time.Time `json:"lastUsed,omitempty"`
+	Renews    string     `json:"renews,omitempty"`
+	Delivered *time.Time `json:"delivered,omitempty"`
 }
 
 // SecretResultOf tells of one; where the record changes, the compiler asks here what is told of that.

@@ -24,6 +24,12 @@ func HashSecret(secret string) string {
 // AddSecret makes a client secret of 256 random bits. The secret itself is returned once and not kept.
 func (d *Desk) AddSecret(name string, life time.Duration,
 	note string) (*federation.Secret, string, finding.List, error) {
+	return d.newSecret(name, life, note, "")
+}
+
+// newSecret makes a secret; renews is the ID of the one whose place it takes, "" for none.
+func (d *Desk) newSecret(name string, life time.Duration, note, renews string) (*federation.Secret, string,
+	finding.List, error) {
 	t, app, provider, err := d.OIDCTrust(name)
 	if err != nil {
 		return nil, "", nil, err
@@ -57,7 +63,7 @@ func (d *Desk) AddSecret(name string, life time.Duration,
 	secret := base64.RawURLEncoding.EncodeToString(b[:32])
 	now := d.Now().UTC().Truncate(time.Second)
 	s := &federation.Secret{ID: "s-" + hex.EncodeToString(b[32:]), Trust: name, Hash: HashSecret(secret),
-		EndsIn: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life)}
+		EndsIn: secret[len(secret)-4:], Note: note, Added: now, Expires: now.Add(life), Renews: renews}
 	return s, secret, found, d.Change(func(tx *model.Edit) error { return tx.AddSecret(s) })
 }
 
@@ -94,4 +100,9 @@ func (d *Desk) RetireSecret(name, id string, dry bool) (s *federation.Secret, la
 		return s, last, nil
 	}
 	return s, last, d.Change(func(tx *model.Edit) error { return tx.RetireSecret(s) })
+}
+
+// Valid tells which secrets are valid at a time.
+func Valid(now time.Time) func(federation.Secret) bool {
+	return func(s federation.Secret) bool { return s.Standing(now) == "valid" }
 }

@@ -20,11 +20,12 @@ type PolicyTerms struct {
 	SingleSignOut           *bool
 	OfflineEnds             *bool
 	Device, Pushed          *bool
-	PKCE                    *bool  // off: a web client may do without
-	AsItself                *bool  // a web client may act as itself too
-	Auth                    string // basic, post, key or any
-	ClientKeys              string // JWKS of the client, or none
-	ClientKeysAt            string // where it was fetched from
+	PKCE                    *bool    // off: a web client may do without
+	AsItself                *bool    // a web client may act as itself too
+	Auth                    string   // basic, post, key or any
+	Redirects               []string // registered there; a single "none": those of the app
+	ClientKeys              string   // JWKS of the client, or none
+	ClientKeysAt            string   // where it was fetched from
 	ClientKeysTLS           federation.Server
 }
 

@@ -41,7 +41,7 @@ type Terms struct {
 func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	if x.Admits != "" {
 		var err error
-		if t.Admits, err = d.admits(x.Admits); err != nil {
+		if t.Admits, err = d.Admitting(x.Admits); err != nil {
 			return err
 		}
 	}
@@ -84,7 +84,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 	}
 	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" ||
-		p.Auth == "any") {
+		p.Auth == "any") && len(p.Redirects) == 0 {
 		return nil
 	}
 	app, err := d.View.Party(t.App)
@@ -147,22 +147,27 @@ func (d *Desk) ends(t *federation.Trust, word string) error {
 	return nil
 }
 
-// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled
-// in, both sides are compared. Errors: *UnknownError, model.ErrExists.
-func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+// freshSAML is the trust between an app and a provider over SAML as a new one begins: all that follows from their
+// metadata is filled in. Errors: ErrClientID, *UnknownError.
+func (d *Desk) freshSAML(appName, providerName, clientID string) (*federation.Trust, error) {
 	if clientID != "" {
-		return nil, nil, ErrClientID
+		return nil, ErrClientID
 	}
 	app, err := d.Party(federation.App, appName)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	provider, err := d.Party(federation.Provider, providerName)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
+	return d.samlBetween(app, provider)
+}
+
+// samlBetween is freshSAML of parties that were read.
+func (d *Desk) samlBetween(app, provider *federation.Party) (*federation.Trust, error) {
 	if app.Entity.SP == nil || provider.Entity.IDP == nil {
-		return nil, nil, noSAML(app, provider)
+		return nil, noSAML(app, provider)
 	}
 	sp, idp := app.Entity.SP, provider.Entity.IDP
 	format, _ := federation.PickFormat(sp, idp)
@@ -170,20 +175,38 @@ func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*f
 	for _, k := range sp.Keys {
 		terms.Encrypts = terms.Encrypts || k.Use == "encryption"
 	}
-	t := federation.NewTrust(app, provider, format, terms, d.Now())
+	return federation.NewTrust(app, provider, format, terms, d.Now()), nil
+}
+
+// federateSAML makes the trust between an app and a provider over SAML: all that follows from their metadata is filled
+// in, both sides are compared. Errors: *UnknownError, model.ErrExists.
+func (d *Desk) federateSAML(appName, providerName, clientID string, x Terms) (*federation.Trust, finding.List, error) {
+	t, err := d.freshSAML(appName, providerName, clientID)
+	if err != nil {
+		return nil, nil, err
+	}
 	if err := d.apply(t, x); err != nil {
 		return nil, nil, err
 	}
 	if err := d.makeTrust(t); err != nil {
 		return nil, nil, err
 	}
+	return d.comparedNew(t)
+}
+
+// comparedNew compares both sides of a trust that was just made.
+func (d *Desk) comparedNew(t *federation.Trust) (*federation.Trust, finding.List, error) {
+	_, app, provider, err := d.Trust(t.Name)
+	if err != nil {
+		return nil, nil, err
+	}
 	found, err := d.Sides().Compare(t, app, provider)
 	return t, found, err
 }
 
-// admits reads a rule of admission. Somebody who is named by their mail address is admitted by the name that the ledger
-// has of them: who signs in is known by that alone. Errors: federation.ErrAdmits.
-func (d *Desk) admits(rule string) (string, error) {
+// Admitting reads a rule of admission. Somebody who is named by their mail address is admitted by the name that the
+// ledger has of them: who signs in is known by that alone. Errors: federation.ErrAdmits.
+func (d *Desk) Admitting(rule string) (string, error) {
 	a, err := federation.ReadAdmission(rule)
 	if err != nil {
 		return "", err
@@ -219,7 +242,11 @@ func noSAML(app, provider *federation.Party) error {
 
 // change loads a trust, changes a copy and stores it.
 func (d *Desk) change(name, action string, f func(*federation.Trust) error) (*federation.Trust, error) {
-	old, app, provider, err := d.Trust(name)
+	old, _, provider, err := d.Trust(name)
+	if err != nil {
+		return nil, err
+	}
+	app, err := d.View.Party(old.App) // as it stands: how it is registered is what may change
 	if err != nil {
 		return nil, err
 	}

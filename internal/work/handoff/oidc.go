@@ -92,9 +92,7 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 		if app.Kind == federation.Provider {
 			label = "Redirect URI (of the provider " + app.Name + " itself, not of an app behind it)"
 		}
-		for _, r := range c.Redirects {
-			h.env("OIDC_REDIRECT_URI", label, r, "redirect_uris", source(app))
-		}
+		h.redirects("OIDC_REDIRECT_URI", label, app, terms)
 		for _, r := range c.AfterSignOut {
 			h.env("OIDC_POST_LOGOUT_REDIRECT_URI", "After-sign-out URI", r, "post_logout_redirect_uris", source(app))
 		}
@@ -200,6 +198,17 @@ func (h *Handoff) addSecret(item Item) {
 	h.Items = append(h.Items, item)
 }
 
+// redirects are the redirect URIs of an app, and whether they are its own or those of this trust alone.
+func (h *Handoff) redirects(name, label string, app *federation.Party, terms *federation.OIDCTerms) {
+	from := source(app)
+	if len(terms.Redirects) > 0 {
+		from = "this trust"
+	}
+	for _, r := range app.ClientSide().Redirects {
+		h.env(name, label, r, "redirect_uris", from)
+	}
+}
+
 // registrationItems is what the owner of a provider needs of the client, to register it (OpenID Connect Registration,
 // section 2).
 func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error {
@@ -219,9 +228,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	if app.Kind == federation.Provider {
 		label = "Redirect URI: that of the provider " + app.Name + ", which signs its people in here; no app's own"
 	}
-	for _, r := range c.Redirects {
-		h.env("", label, r, "redirect_uris", from)
-	}
+	h.redirects("", label, app, terms)
 	for _, r := range c.AfterSignOut {
 		h.env("", "After-sign-out URI", r, "post_logout_redirect_uris", from)
 	}

@@ -70,7 +70,7 @@ func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*Vie
 // and is asked once at most.
 func (d *Maker) ViewOf(t *federation.Trust, app, provider *federation.Party, s model.ClientState,
 	crowd *federation.Crowd, rel func() (*federation.Releaser, error)) *View {
-	return &View{Trust: t, App: app, Provider: provider, ClientState: s, Crowd: crowd, Now: d.Now(),
+	return &View{Trust: t, App: t.AppOf(app), Provider: provider, ClientState: s, Crowd: crowd, Now: d.Now(),
 		Metadata: func(p *federation.Party) ([]byte, error) { return d.Metadata(p, Writing{}) },
 		Releaser: sync.OnceValues(rel)}
 }

@@ -55,13 +55,16 @@ type RoleDocument struct {
 // ErrDocument means that a file holds no rules that can be used; a *DocumentError says where.
 var ErrDocument = errors.New("no rules that can be used")
 
-// DocumentError says where a file of rules is wrong. Line and Column count from 1.
+// DocumentError says where a file of rules is wrong. Line and Column count from 1; 0 is for rules that came in no file.
 type DocumentError struct {
 	Line, Column int
 	Detail       string
 }
 
 func (e *DocumentError) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%v: %s", ErrDocument, e.Detail)
+	}
 	return fmt.Sprintf("%v: line %d, column %d: %s", ErrDocument, e.Line, e.Column, e.Detail)
 }
 
@@ -73,6 +76,11 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return yaml.MarshalWithOptions(DocumentOf(t), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+}
+
+// DocumentOf is the rules of a trust as they are written into a file.
+func DocumentOf(t *federation.Trust) Document {
 	d := Document{Subject: &SubjectDocument{Format: t.SubjectFormat, Expression: t.Subject}, Claims: []ClaimDocument{}}
 	for _, r := range t.Rules {
 		c := ClaimDocument{Claim: r.Claim, Expression: r.Expression, Name: r.Name, NameFormat: r.NameFormat,
@@ -85,19 +93,12 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 		}
 		d.Claims = append(d.Claims, c)
 	}
-	return yaml.MarshalWithOptions(d, yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+	return d
 }
 
 // Import replaces the rules of a trust by those of a file, whole or not at all. It returns the trust as it was and as
 // it is; dry keeps nothing. Errors: a *DocumentError, *model.UnknownError.
 func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federation.Trust, err error) {
-	was, app, provider, err := m.Trust(trust)
-	if err != nil {
-		return nil, nil, err
-	}
-	if was.Standing == federation.Ended {
-		return nil, nil, fmt.Errorf("%s %w", trust, model.ErrEnded)
-	}
 	file, err := parser.ParseBytes(text, 0)
 	if err != nil {
 		return nil, nil, documentError(err)
@@ -105,6 +106,23 @@ func (m *Mapper) Import(trust string, text []byte, dry bool) (was, now *federati
 	var d Document
 	if err := yaml.UnmarshalWithOptions(text, &d, yaml.Strict()); err != nil {
 		return nil, nil, documentError(err)
+	}
+	return m.replace(trust, &d, file, dry)
+}
+
+// Replace replaces the rules of a trust, and its subject where the document says one. It returns the trust as it was
+// and as it is. Errors: a *DocumentError, *model.UnknownError.
+func (m *Mapper) Replace(trust string, d *Document) (was, now *federation.Trust, err error) {
+	return m.replace(trust, d, nil, false)
+}
+
+func (m *Mapper) replace(trust string, d *Document, file *ast.File, dry bool) (was, now *federation.Trust, err error) {
+	was, app, provider, err := m.Trust(trust)
+	if err != nil {
+		return nil, nil, err
+	}
+	if was.Standing == federation.Ended {
+		return nil, nil, fmt.Errorf("%s %w", trust, model.ErrEnded)
 	}
 	rules, err := d.rules(file)
 	if err != nil {
@@ -213,8 +231,11 @@ func reason(err error) string {
 
 // at says where in a file a part of it stands.
 func at(file *ast.File, path, format string, args ...any) error {
-	e := &DocumentError{Line: 1, Column: 1, Detail: fmt.Sprintf(format, args...)}
-	if p, err := yaml.PathString(path); err == nil {
+	e := &DocumentError{Detail: fmt.Sprintf(format, args...)}
+	if file != nil {
+		e.Line, e.Column = 1, 1
+	}
+	if p, err := yaml.PathString(path); err == nil && file != nil {
 		if node, err := p.FilterFile(file); err == nil && node != nil && node.GetToken() != nil {
 			e.Line, e.Column = node.GetToken().Position.Line, node.GetToken().Position.Column
 		}

@@ -30,10 +30,12 @@ type Input struct {
 	Secret string   // of the client at its provider; "" tries what SecretOf has
 	// SecretOf is the secret that is known of a trust's client; "" where none is. nil: none is known
 	SecretOf func(trust string) (string, error)
-	Call     string // address of an API to fetch records from with the client's token; "" calls none
-	Records  int    // how many of them are shown at most
-	Timeout  time.Duration
-	Dry      bool // keep nothing with the trusts
+	// Reads reads back what a provider registered of a trust's client, where that can be asked. nil: nothing is
+	Reads   func(trust string) (finding.List, error)
+	Call    string // address of an API to fetch records from with the client's token; "" calls none
+	Records int    // how many of them are shown at most
+	Timeout time.Duration
+	Dry     bool // keep nothing with the trusts
 }
 
 // Result is what a probe of one trust found.
@@ -150,6 +152,13 @@ func (p *Prober) Trusts(ctx context.Context) ([]Result, error) {
 func (p *Prober) keep(list []Result) error {
 	for i := range list {
 		r := &list[i]
+		if p.In.Reads != nil { // which may bring another token: only who keeps that may read
+			more, err := p.In.Reads(r.Trust)
+			if err != nil {
+				return err
+			}
+			r.Findings = append(r.Findings, more...)
+		}
 		run := &federation.Run{Kind: federation.ProbedProof, Messages: r.messages, Contradicted: r.contradicted,
 			Taken: r.taken,
 			Rehearsal: federation.Rehearsal{Addresses: r.addresses, At: r.at, Trust: r.Trust, Verdict: r.Verdict,

@@ -79,6 +79,7 @@ type Publisher struct {
 	*model.Book
 	Life time.Duration // how far ahead validUntil is
 	As   string        // the party whose key signs the aggregate; "" takes the only own provider
+	Host string        // the parties at one host alone; "" takes all
 }
 
 // Site makes the files of all own parties. Errors: ErrNothing, ErrWhoSigns, ErrTwoAtOnce, and those of reading the
@@ -97,6 +98,9 @@ func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 	var entities []byte
 	shortest := day
 	for i := range rings {
+		if u, err := url.Parse(rings[i].Party.At); p.Host != "" && (err != nil || u.Host != p.Host) {
+			continue
+		}
 		cache, err := p.cache(keeper, &rings[i])
 		if err != nil {
 			return nil, err
@@ -218,6 +222,9 @@ func (p *Publisher) openID(s *Site, own *federation.Party, on *Party, cache time
 	slices.Sort(scopes)
 	signers := own.TokenSigners()
 	doc := oidc.OwnDiscovery(own.At, oidc.AlgorithmsOf(signers), slices.Compact(scopes))
+	if own.Registers {
+		doc.RegistrationEndpoint = own.RegisterAt()
+	}
 	text, err := json.MarshalIndent(doc, "", "  ")
 	if err != nil {
 		return err

@@ -41,7 +41,7 @@ func (k *Reader) server(s *people.Source) (*reach.LDAP, error) {
 	case "file":
 		b, err := os.ReadFile(what)
 		if err != nil {
-			return nil, fmt.Errorf("the password of %s: %w", s.BindDN, err)
+			return nil, fmt.Errorf("the password of %s: %w", s.BindDN, reach.FileError(what, err))
 		}
 		line, _, _ := strings.Cut(string(b), "\n")
 		l.Password = strings.TrimSuffix(line, "\r")

@@ -1,0 +1,197 @@
+package federation
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/oidc"
+)
+
+// Registrar is a credential for programs at an own provider: within its bounds they may register clients (RFC 7591),
+// and see, change and take away those alone that it made. Of its token there is a hash alone, which lies elsewhere.
+type Registrar struct {
+	Name     string   `json:"name"`
+	Provider string   `json:"provider"`
+	ID       string   `json:"id"`
+	EndsIn   string   `json:"endsIn"` // the token's last characters
+	Kinds    []string `json:"kinds"`  // of client
+	// Hosts are those under which redirect URIs may lie: HOST, HOST:PORT, *.DOMAIN for one label before it, or SCHEME:
+	// for the private scheme of a native app.
+	Hosts []string `json:"hosts"`
+	// permissions that its clients may ask for, API:NAME; consent is a person's
+	May     []string   `json:"mayAsk"`
+	Secrets int        `json:"secretsLast"`    // how long the secrets of its clients last, in seconds
+	Most    int        `json:"mostClients"`    // how many clients it may have at a time
+	JWKS    string     `json:"jwks,omitempty"` // keys by which software statements are signed; "" takes none
+	Note    string     `json:"note,omitempty"` // what it is for
+	Expires time.Time  `json:"expires"`
+	Added   time.Time  `json:"added"`
+	By      string     `json:"by"`
+	Retired *time.Time `json:"retired,omitempty"`
+	Used    *time.Time `json:"lastUsed,omitempty"`
+	Uses    int        `json:"uses"`
+	Refused int        `json:"refused"` // uses that went past its bounds
+}
+
+// Registration is that a registrar made the client of a trust at an own provider; or that this ledger registered it at
+// a foreign one, and then no registrar is named.
+type Registration struct {
+	Trust     string    `json:"trust"`
+	Registrar string    `json:"registrar"`
+	ClientID  string    `json:"clientID"`
+	EndsIn    string    `json:"endsIn"`             // the registration access token's last characters
+	Software  string    `json:"software,omitempty"` // software_id, as it was registered
+	Version   string    `json:"softwareVersion,omitempty"`
+	Issued    time.Time `json:"issued"`
+	Changed   time.Time `json:"changed"`
+	// of a client that was registered at a foreign provider: where it is read, replaced and taken away there
+	At string `json:"at,omitempty"`
+}
+
+// ErrRegistrar means that bounds for a registrar cannot be understood.
+var ErrRegistrar = errors.New("not usable for a registrar")
+
+// Standing is valid, expired or retired.
+func (r *Registrar) Standing(now time.Time) string {
+	switch {
+	case r.Retired != nil:
+		return "retired"
+	case !r.Expires.After(now):
+		return "expired"
+	}
+	return "valid"
+}
+
+// Check refuses bounds that bound nothing, or that nobody can read. Errors: ErrRegistrar.
+func (r *Registrar) Check() error {
+	if len(r.Kinds) == 0 {
+		return finding.Errorf("%s is missing: which kinds of client it may register, such as web,machine",
+			finding.FieldKinds)
+	}
+	for _, k := range r.Kinds {
+		if !slices.Contains(oidc.Kinds(), oidc.Kind(k)) {
+			return finding.Errorf("%s %q is %w: write web, user-agent, native or machine", finding.FieldKinds, k,
+				ErrRegistrar)
+		}
+	}
+	for _, h := range r.Hosts {
+		if err := checkPattern(h); err != nil {
+			return err
+		}
+	}
+	if r.Most < 1 || r.Most > 100_000 {
+		return finding.Errorf("%s %d is %w: how many clients it may have at a time, 1 to 100000",
+			finding.FieldMost, r.Most, ErrRegistrar)
+	}
+	return nil
+}
+
+// checkPattern refuses what is no host, no *.DOMAIN of at least two labels, and no private scheme.
+func checkPattern(h string) error {
+	bad := func(why string) error {
+		return finding.Errorf("%s %q is %w: %s", finding.FieldHosts, h, ErrRegistrar, why)
+	}
+	if scheme, ok := strings.CutSuffix(h, ":"); ok {
+		if !strings.Contains(scheme, ".") || strings.ContainsAny(scheme, "/*@") {
+			return bad("a private scheme is a reversed domain name, such as com.kestrelridge.skyview: (RFC " +
+				"8252, section 7.1)")
+		}
+		return nil
+	}
+	host, star := strings.CutPrefix(h, "*.")
+	u, err := url.Parse("https://" + host)
+	switch {
+	case err != nil || u.Host != host || u.User != nil || host == "" || strings.ContainsAny(host, "*/?#@ "):
+		return bad("write HOST, HOST:PORT, *.DOMAIN or SCHEME:")
+	case star && strings.Count(u.Hostname(), ".") < 1:
+		return bad("*. stands before a domain of at least two labels")
+	}
+	return nil
+}
+
+// Allows reports whether a redirect URI lies within the bounds. A * stands for one label alone: it matches neither a
+// dot nor what stands before an @ or behind a colon.
+func (r *Registrar) Allows(uri string) bool {
+	u, err := url.Parse(uri)
+	if err != nil || u.User != nil || strings.Contains(u.Host, "@") {
+		return false
+	}
+	if u.Host == "" { // the private scheme of a native app
+		return slices.Contains(r.Hosts, strings.ToLower(u.Scheme)+":")
+	}
+	if u.Scheme != "https" && u.Scheme != "http" {
+		return false
+	}
+	host, port := strings.ToLower(u.Hostname()), u.Port()
+	loopback := host == "127.0.0.1" || host == "::1" || host == "localhost"
+	return slices.ContainsFunc(r.Hosts, func(p string) bool {
+		pu, err := url.Parse("https://" + strings.Replace(p, "*.", "x.", 1))
+		if err != nil {
+			return false
+		}
+		if want := pu.Port(); want != port && !(want == "" && (loopback || port == "443" && u.Scheme == "https")) {
+			return false
+		}
+		domain, star := strings.CutPrefix(strings.ToLower(p), "*.")
+		if !star {
+			return strings.ToLower(pu.Hostname()) == host
+		}
+		if i := strings.LastIndexByte(domain, ':'); i >= 0 {
+			domain = domain[:i]
+		}
+		label, rest, ok := strings.Cut(host, ".")
+		return ok && label != "" && rest == domain
+	})
+}
+
+// Actor is who acts where the registrar's token was shown, for the journal.
+func (r *Registrar) Actor() string { return RegistrarPrefix + r.Name }
+
+// RegistrarPrefix begins the name of an actor who was proven by a registrar's token. Nobody else may say to be one.
+const RegistrarPrefix = "registrar:"
+
+// ProvenActor reports whether an actor of the journal was proven, and not only said.
+func ProvenActor(actor string) bool { return strings.HasPrefix(actor, RegistrarPrefix) }
+
+// Within says what of a registration lies past the bounds, as an error of RFC 7591, section 3.2.2; nil is nothing.
+func (r *Registrar) Within(m *oidc.ClientMetadata) *oidc.RegistrationError {
+	if !slices.Contains(r.Kinds, string(m.Kind())) {
+		return &oidc.RegistrationError{Code: oidc.InvalidClientMetadata, Field: "token_endpoint_auth_method",
+			Description: fmt.Sprintf("what is asked for is a %s client; this credential registers %s", m.Kind(),
+				strings.Join(r.Kinds, ", "))}
+	}
+	for _, u := range m.RedirectURIs {
+		if !r.Allows(u) {
+			return &oidc.RegistrationError{Code: oidc.InvalidRedirectURI, Field: "redirect_uris",
+				Description: fmt.Sprintf(
+					"%s lies under none of the hosts of this credential: %s", u, strings.Join(r.Hosts, ", "))}
+		}
+	}
+	for _, x := range []struct {
+		field string
+		uris  []string
+	}{{"post_logout_redirect_uris", m.PostLogout}, {"backchannel_logout_uri", one(m.BackChannel)},
+		{"frontchannel_logout_uri", one(m.FrontChannel)}, {"initiate_login_uri", one(m.InitiateLogin)},
+		{"jwks_uri", one(m.JWKSURI)}} {
+		for _, u := range x.uris {
+			if !r.Allows(u) {
+				return &oidc.RegistrationError{Code: oidc.InvalidClientMetadata, Field: x.field,
+					Description: fmt.Sprintf(
+						"%s lies under none of the hosts of this credential: %s", u, strings.Join(r.Hosts, ", "))}
+			}
+		}
+	}
+	return nil
+}
+
+func one(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return []string{s}
+}
