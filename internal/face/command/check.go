@@ -1,7 +1,6 @@
 package command
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -52,15 +51,15 @@ and is silent until then.`,
 			if err != nil {
 				return err
 			}
+			if len(got) == 0 {
+				drift, err := a.drift(d)
+				if err != nil {
+					return err
+				}
+				r.Add("ledger", "the ledger", drift)
+			}
 			if sarif != "" {
-				var b bytes.Buffer
-				if err := format.SARIF(&b, a.Build.Version, layout.CheckResults(r)); err != nil {
-					return err
-				}
-				if err := a.mayReplace(sarif); err != nil {
-					return err
-				}
-				if err := writeWith(sarif, b.Bytes(), 0o644); err != nil {
+				if err := a.writeSARIF(sarif, layout.CheckResults(r)); err != nil {
 					return err
 				}
 			}

@@ -61,7 +61,11 @@ type App struct {
 	end   func() error // of that moment
 	trial bool         // the book is tried on, and nothing of it is kept
 	dry   bool         // what changes is shown and not kept
-	told  *told        // what is said once, such as which evidence a change takes back
+	// the registrar as which the command is run, and of a client that it made the registration
+	registrarFile string
+	by            *model.Registrar
+	reg           *model.Registration
+	told          *told // what is said once, such as which evidence a change takes back
 }
 
 // Build says what program this is.
@@ -183,10 +187,10 @@ the sign-in end to end.
 
 Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or with ` + "`tressik init`" + `.`,
 		SilenceErrors: true, SilenceUsage: true,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+		PersistentPreRunE: func(cmd *cobra.Command, got []string) error {
 			for _, f := range format.Formats() {
 				if a.format == f {
-					return a.redacted()
+					return errors.Join(a.redacted(), a.asRegistrar(cmd, got))
 				}
 			}
 			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format,
@@ -197,6 +201,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f := c.PersistentFlags()
 	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
+	f.StringVar(&a.registrarFile, "registrar", "",
+		"file with a registrar's token, as which the command is run (else TRESSIK_REGISTRAR)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(format.Formats(), ", "))
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
 	f.BoolVar(&a.redact, "redact", false,
@@ -209,7 +215,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(),
 		a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
 		a.nextCmd(),
-		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.stageCmd()} {
+		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.serveCmd(), a.stageCmd()} {
 		j.GroupID = "journeys"
 		c.AddCommand(j)
 	}
@@ -217,7 +223,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 		a.secretCmd(), a.permissionCmd(),
 		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(),
 		a.proofCmd(), a.expectCmd(),
-		a.metadataCmd(), a.journalCmd()} {
+		a.metadataCmd(), a.charterCmd(), a.registrarCmd(), a.journalCmd()} {
 		r.GroupID = "records"
 		c.AddCommand(r)
 	}
@@ -326,6 +332,9 @@ func (a *App) options() (ledger.Options, error) {
 		} else {
 			actor = "unknown"
 		}
+	}
+	if err := unproven(actor, a.by); err != nil && a.registrarFile+a.Env("TRESSIK_REGISTRAR") == "" {
+		return ledger.Options{}, err
 	}
 	return ledger.Options{Env: model.Env{Actor: actor, Now: now, Rand: rand.Reader},
 		SealKey: a.Env("TRESSIK_SEAL_KEY")}, nil

@@ -51,16 +51,30 @@ stands; and in one line whether the client can work. Below it stands what it cou
 		})}
 }
 
+// consentWaiting lists what waits for an administrator.
+func (a *App) consentWaiting(d *desk.Desk, trust string) error {
+	list, err := d.Waiting(trust)
+	if err != nil {
+		return err
+	}
+	return a.print(layout.Waiting(list))
+}
+
 func (a *App) consentList() *cobra.Command {
 	var trust string
+	var waiting bool
 	c := &cobra.Command{Use: "list", Short: "List consents, withdrawals, and requests of people who were stopped",
-		Args:    args(),
-		Example: "  tressik consent list\n  tressik consent list --trust dome-scheduler@ridge",
+		Args: args(),
+		Example: "  tressik consent list\n  tressik consent list --trust dome-scheduler@ridge\n" +
+			"  tressik consent list --waiting",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if trust != "" {
 				if _, _, _, err := d.OIDCTrust(trust); err != nil {
 					return err
 				}
+			}
+			if waiting {
+				return a.consentWaiting(d, trust)
 			}
 			all, err := d.Consents(trust)
 			if err != nil {
@@ -86,6 +100,7 @@ func (a *App) consentList() *cobra.Command {
 			return a.print(format.Page{Data: desk.Results(all, desk.ConsentResultOf), Blocks: blocks})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "of this trust alone")
+	c.Flags().BoolVar(&waiting, "waiting", false, "list what is asked for and waits for an administrator")
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
 }

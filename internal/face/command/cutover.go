@@ -162,6 +162,10 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	if err := a.confirm(question); err != nil {
 		return err
 	}
+	before, app, provider, err := d.Trust(name)
+	if err != nil {
+		return err
+	}
 	t, err := changed(a, d, func() (*federation.Trust, error) {
 		return p.Cut(r, cutover.Input{Plan: plan, Now: plan.From.IsZero()})
 	})
@@ -172,7 +176,7 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	if done == nil {
 		done = t.Cutover
 	}
-	if err := a.sendable(d, t, done, in); err != nil {
+	if err := a.sendable(d, t, cutover.Note(before, app, provider, done), done, in); err != nil {
 		return err
 	}
 	line := fmt.Sprintf("%s is live %s.", name, layout.PlanWords(done, d.Now()))
@@ -183,13 +187,9 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	return show(t, line, "Take it back with `tressik cutover "+name+" --back`.")
 }
 
-// sendable writes what the administrator sends to the people concerned.
-func (a *App) sendable(d *desk.Desk, t *federation.Trust, plan *federation.Cutover, in *cutoverFlags) error {
-	_, app, provider, err := d.Trust(t.Name)
-	if err != nil {
-		return err
-	}
-	text := cutover.Note(t, app, provider, plan)
+// sendable writes what the administrator sends to the people concerned: the note, and an entry for a calendar.
+func (a *App) sendable(d *desk.Desk, t *federation.Trust, text string, plan *federation.Cutover,
+	in *cutoverFlags) error {
 	until := plan.Until
 	if until.IsZero() {
 		until = plan.From.Add(time.Hour)

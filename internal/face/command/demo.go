@@ -21,6 +21,12 @@ import (
 //go:embed demodata/observatory.ldif
 var demoPeople []byte
 
+//go:embed demodata/observatory.yaml
+var demoCharter []byte
+
+//go:embed demodata/mover.json
+var demoMover []byte
+
 //go:embed demodata/nightlog-accounts.csv
 var demoAccounts []byte
 
@@ -71,6 +77,7 @@ func demoFiles(dir string, now time.Time) error {
 		return err
 	}
 	files["observatory.ldif"], files["nightlog-accounts.csv"] = demoPeople, demoAccounts
+	files["observatory.yaml"], files["mover.json"] = demoCharter, demoMover
 	for name, b := range files {
 		if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
 			return err
@@ -98,7 +105,11 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 		}
 		quiet = 0
 	}
-	for _, s := range demoStory() {
+	story := demoStory()
+	if full {
+		story = append(story, demoPipeline()...)
+	}
+	for _, s := range story {
 		if err := ctx.Err(); err != nil {
 			return err
 		}

@@ -53,7 +53,7 @@ func demoStory() []demoStep {
 		{"", cmd("provider|add|southmere|--metadata|southmere-metadata.xml|--signed-by|southmere.pem"), 0, unsaid},
 		{"Make the trust. Both sides are compared before anyone signs in: the log needs a mail address " +
 			"that nobody has " +
-			"promised it yet.", cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 3, part{"ERROR", 5}},
+			"promised it yet.", cmd("federate|nightlog|--with|ridge|--admits|group:observers"), 0, part{"ERROR", 5}},
 		{"Map the claims, and see what would be sent for Mira.",
 			cmd("claims|set|nightlog@ridge|mail=person.mail|displayName=person.givenName + \" \" + person.sn"), 0,
 			silent},
@@ -62,7 +62,7 @@ func demoStory() []demoStep {
 			"values.",
 			cmd("handoff|nightlog@ridge|--for|app|--out|handoff-nightlog"), 0, silent},
 		{"", cmd("handoff|nightlog@ridge|--for|app|--delivered|tobias.renn@kestrelridge.example"), 0, silent},
-		{"", cmd("federate|plate-archive|--with|ridge"), 3, unsaid},
+		{"", cmd("federate|plate-archive|--with|ridge"), 0, unsaid},
 		{"", cmd("claims|set|plate-archive@ridge|mail=person.mail|displayName=person.displayName",
 			"eduPersonPrincipalName=person.eduPersonPrincipalName|eduPersonAffiliation=person.eduPersonAffiliation"), 0,
 			unsaid},
@@ -101,7 +101,7 @@ func demoStory() []demoStep {
 				"--after-sign-out|https://dome.kestrelridge.example/signed-out|"+
 					"--contact|tobias.renn@kestrelridge.example",
 				"--home|https://dome.kestrelridge.example/|--title|Dome Scheduler"), 0, unsaid},
-		{"", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 3, silent},
+		{"", cmd("federate|dome-scheduler|--with|ridge|--over|oidc"), 0, silent},
 		{"", cmd("permission|ask|dome-scheduler@ridge|telescope-api:schedule.read|telescope-api:dome.control|" +
 			"offline_access"),
 			0, silent},
@@ -121,7 +121,7 @@ func demoStory() []demoStep {
 		{"", cmd("rehearse|skyview@ridge|--as|mira"), 0, unsaid},
 		{"The image mover acts as itself: nobody signs in there, and an administrator agrees to all of it.",
 			cmd("app|add|frame-courier|--client|machine|--title|Frame Courier"), 0, unsaid},
-		{"", cmd("federate|frame-courier|--with|ridge|--over|oidc"), 3, unsaid},
+		{"", cmd("federate|frame-courier|--with|ridge|--over|oidc"), 0, unsaid},
 		{"", cmd("permission|ask|frame-courier@ridge|telescope-api:frames.read"), 0, unsaid},
 		{"", cmd("secret|add|frame-courier@ridge|--lasts|90d|--note|nightly run|--out|courier.secret"), 0, silent},
 		{"", cmd("consent|give|frame-courier@ridge|--for|everyone|--actor|aiyana"), 0, silent},
@@ -137,5 +137,33 @@ func demoStory() []demoStep {
 		{"", cmd("rehearse|ridge@southmere|--as|petra"), 0, unsaid},
 		{"Where does all of it stand?", cmd("trust|list"), 0, whole},
 		{"And all of it is on record.", cmd("journal|verify"), 0, part{"", 2}},
+	}
+}
+
+// demoPipeline is what a pipeline does unattended, with a registrar's token: a part of the full story.
+func demoPipeline() []demoStep {
+	cmd := func(parts ...string) []string { return strings.Split(strings.Join(parts, "|"), "|") }
+	return []demoStep{
+		{"What a pipeline does: the director makes a registrar, a credential that may touch only what it made.",
+			cmd("registrar|add|pipeline|--at-provider|ridge|--kinds|machine,web|--hosts|*.kestrelridge.example",
+				"--may-ask|telescope-api:frames.read|--lasts|90d|--out|pipeline.token|--actor|aiyana"), 0, whole},
+		{"With its token the pipeline registers a client. What needs an administrator waits.",
+			cmd("registrar|client|register|mover.json|--registrar|pipeline.token|--out|mover-registered.json"),
+			0, whole},
+		{"", cmd("consent|list|--waiting"), 0, whole},
+		{"It may not agree to that itself, nor see anything else; a person agrees.",
+			cmd("consent|give|night-mover@ridge|--for|everyone|--registrar|pipeline.token"), 1, whole},
+		{"", cmd("consent|give|night-mover@ridge|--for|everyone|--actor|aiyana"), 0, whole},
+		{"The secret is renewed without hands, brought into a file, and the next token is got with it.",
+			cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, whole},
+		{"", cmd("token|get|night-mover@ridge|--secret-file|mover.secret|--out|mover.jwt"), 0, whole},
+		{"", cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, whole},
+		{"What was tried becomes what is used: a copy with names of its own, and nothing that is secret in it.",
+			cmd("trust|copy|night-mover@ridge|--to|mover@ridge|--replace|night-mover=mover",
+				"--replace|Night Mover=Mover"),
+			0, whole},
+		{"", cmd("trust|compare|night-mover@ridge|mover@ridge"), 0, whole},
+		{"And what stands now, as a file that can be compared and enacted.", cmd("charter|write|mover@ridge"),
+			0, whole},
 	}
 }

@@ -224,6 +224,18 @@ func (a *App) writeJUnit(path string, d *desk.Desk, cases []format.Case) error {
 	return writeWith(path, b.Bytes(), 0o644)
 }
 
+// writeSARIF writes findings for tools that gather results.
+func (a *App) writeSARIF(path string, list []format.Result) error {
+	var b bytes.Buffer
+	if err := format.SARIF(&b, a.Build.Version, list); err != nil {
+		return err
+	}
+	if err := a.mayReplace(path); err != nil {
+		return err
+	}
+	return writeWith(path, b.Bytes(), 0o644)
+}
+
 // beforeChange carries a command out on an overlay of the ledger, and runs the expectations there.
 func (a *App) beforeChange(cmd *cobra.Command, d *desk.Desk, change string, trusts []string) ([]expect.Outcome, error) {
 	words, err := format.Split(change)

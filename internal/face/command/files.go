@@ -4,8 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"path/filepath"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/ledger/sqlite"
 )
@@ -83,6 +86,9 @@ func writeBy(path string, mode os.FileMode, write func(io.Writer) error) error {
 	seal.Sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("writing %s: there is no folder %s", path, filepath.Dir(path))
+	}
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
@@ -114,11 +120,11 @@ func newSecretFile(path string) (*secretFile, error) {
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("--out: %s is there already; a secret is never written over a file, "+
-			"choose another name", path)
+		return nil, finding.Errorf("%s: %s is there already; a secret is never written over a file, "+
+			"choose another name", finding.FieldOut, path)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("--out: %w", err)
+		return nil, finding.Errorf("%s: %w", finding.FieldOut, err)
 	}
 	return &secretFile{path, f}, nil
 }

@@ -333,7 +333,8 @@ func (a *App) writeHandoff(h *handoff.Handoff, dir string) error {
 	return nil
 }
 
-// lost retires a secret that could not be shown, and says so behind the error that kept it from being shown.
+// lost retires a secret that could not be shown or brought where it belongs, and says so behind the error that was
+// in the way.
 func (a *App) lost(d *desk.Desk, trust, id string, err error) error {
 	if id == "" || err == nil {
 		return err
@@ -343,5 +344,5 @@ func (a *App) lost(d *desk.Desk, trust, id string, err error) error {
 	}); rerr != nil {
 		return fmt.Errorf("%w; the secret %s was made, is lost, and could not be retired: %v", err, id, rerr)
 	}
-	return fmt.Errorf("%w; the secret %s could not be shown, and is retired again", err, id)
+	return fmt.Errorf("%w; the secret %s that was made for it is retired again", err, id)
 }

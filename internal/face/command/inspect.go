@@ -154,7 +154,7 @@ func (a *App) messages(ctx context.Context, names []string) ([]captured, error) 
 		}
 		list, err := os.ReadDir(n)
 		if err != nil {
-			return nil, err
+			return nil, reach.FileError(n, err)
 		}
 		was := len(files)
 		for _, e := range list {
@@ -242,7 +242,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 	if archive(names) {
 		f, err := os.Open(names[0])
 		if err != nil {
-			return err
+			return reach.FileError(names[0], err)
 		}
 		defer f.Close()
 		if err := inspect.Redacted(&b, bufio.NewReaderSize(f, 1<<20), mask); err != nil {
@@ -268,7 +268,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, reach.FileError(path, err)
 	}
 	defer f.Close()
 	list, cut = inspect.Archive(bufio.NewReaderSize(f, 1<<20))

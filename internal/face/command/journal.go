@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
@@ -47,13 +48,17 @@ func (a *App) journalList() *cobra.Command {
 				return err
 			}
 			b := format.Block{Noun: "entry",
-				Head:  []string{"No.", "When (UTC)", "Actor", "What", "Party or trust", "Changed"},
+				Head:  []string{"No.", "When (UTC)", "Actor", "Known", "What", "Party or trust", "Changed"},
 				Empty: "No entry fits."}
+			data := []entryResult{}
 			for _, e := range list {
+				known := map[bool]string{true: "proven", false: "said"}[federation.ProvenActor(e.Actor)]
+				data = append(data, entryResult{e, known})
 				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor,
+					known,
 					e.Action, e.Party + e.Trust, e.Fields()})
 			}
-			return a.print(format.Page{Data: list, Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: data, Blocks: []format.Block{b}})
 		})}
 	fl := c.Flags()
 	fl.StringVar(&f.Party, "party", "", "only changes of this provider or app")
@@ -65,6 +70,12 @@ func (a *App) journalList() *cobra.Command {
 	must(c.RegisterFlagCompletionFunc("party", a.names("", 0)))
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	return c
+}
+
+// entryResult is an entry with how its actor is known: proven by a token, or said by whoever ran the command.
+type entryResult struct {
+	model.Entry
+	Known string `json:"actorIs"`
 }
 
 func moment(flag, v string) (time.Time, error) {

@@ -193,7 +193,8 @@ func (a *App) partyCmd(word string) *cobra.Command {
 	long := map[federation.Kind]string{federation.Provider: "identity providers",
 		federation.App: "apps: service providers, clients, APIs"}[kind]
 	c := &cobra.Command{Use: word, Short: "Add, list, show, change and remove " + long}
-	c.AddCommand(a.partyAdd(kind), a.partyList(kind), a.partyShow(kind), a.tries(a.partyChange(kind)),
+	c.AddCommand(a.repeats(a.partyAdd(kind), partyThere(kind)),
+		a.partyList(kind), a.partyShow(kind), a.tries(a.partyChange(kind)),
 		a.partyRefresh(kind), a.partyRemove(kind))
 	return c
 }
@@ -203,7 +204,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	var h handFlags
 	var sf sideFlags
 	var in desk.PartyInput
-	var letter string
+	var letter, described string
 	ex := `  tressik provider add southmere --metadata southmere-metadata.xml
   tressik provider add ridge --own --at https://login.kestrelridge.example --administrators group:directors
   tressik provider add southmere --issuer https://idp.southmere.example`
@@ -240,6 +241,9 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err := a.lettered(&in, letter); err != nil {
 				return err
 			}
+			if err := a.describedBy(&in, described); err != nil {
+				return err
+			}
 			if !in.Own && in.Raw == nil && in.Hand == nil && in.Client == nil && in.API == "" && in.OpenID == nil {
 				more := ""
 				if kind == federation.App {
@@ -268,6 +272,8 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	f.StringVar(&in.KeyKind, "key", "rsa-2048",
 		"own: kind of signing key: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256, ecdsa-p384")
 	if kind == federation.App {
+		f.StringVar(&described, "registration", "",
+			"client: file with its client metadata (RFC 7591, section 2), in place of the values by hand")
 		f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted assertions as well")
 	}
 	return c

@@ -2,7 +2,9 @@ package command
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -20,12 +22,15 @@ type policyFlags struct {
 	singleSignOut, offline, pkce       string
 	asItself, auth, device, pushed     string
 	keyFile, keysAt, keysCA, keysPin   string
+	redirects                          []string
 }
 
 func (p *policyFlags) add(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&p.clientID, "client-id", "",
 		"OpenID, at a foreign provider: the client ID that its owner issued; it may be entered when it is known")
+	f.StringArrayVar(&p.redirects, "redirect", nil,
+		"OpenID: redirect URI that is registered at this provider, in place of the app's; none takes them away")
 	f.StringVar(&p.signInFrom, "sign-in-from", "",
 		"OpenID: networks from which people may sign in, CIDR blocks with commas, or anywhere")
 	f.StringVar(&p.refreshFrom, "refresh-from", "", "OpenID: networks from which tokens may be refreshed, or anywhere")
@@ -64,7 +69,12 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 	if x.SingleSignOut, err = onOff("--single-sign-out", p.singleSignOut); err != nil {
 		return x, err
 	}
-	x.Auth = p.auth
+	for _, r := range p.redirects {
+		if strings.TrimSpace(r) == "" {
+			return x, usageError{errors.New("--redirect is empty: write a URI, or none to go back to those of the app")}
+		}
+	}
+	x.Auth, x.Redirects = p.auth, p.redirects
 	for _, b := range []struct {
 		flag, v string
 		to      **bool

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/work/probe"
@@ -27,6 +28,7 @@ func (a *App) probeCmd() *cobra.Command {
   where does the app's start link lead, and would the provider take the request that it sends
   does the provider know the app: known, not known, or cannot tell; an app that nobody knows is shown to it too,
   and what both get is no proof
+  what it registered of a client by the protocol (federate --register): is it still as the ledger has it
   with --secret-file, does the provider take the client's secret; a machine client gets a token with it, and
   --call fetches a few records from the real API
 
@@ -72,6 +74,7 @@ itself, ready to install.`,
 				return err
 			}
 			in.SecretOf = func(trust string) (string, error) { return a.secretOf(d, trust, "", false) }
+			in.Reads = func(trust string) (finding.List, error) { return a.readBack(d, trust) }
 			p := &probe.Prober{Player: a.player(d), In: in, Ended: a.probed(got)}
 			var list []probe.Result
 			if ready > 0 {

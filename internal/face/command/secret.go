@@ -1,7 +1,10 @@
 package command
 
 import (
+	"errors"
 	"fmt"
+	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -9,12 +12,13 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/face/layout"
 	"tressik.example/internal/work/desk"
 )
 
 func (a *App) secretCmd() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Make, list and retire the secrets of clients"}
-	c.AddCommand(a.secretAdd(), a.secretList(), a.secretRetire())
+	c.AddCommand(a.repeats(a.secretAdd(), secretThere), a.secretList(), a.secretRenew(), a.secretRetire())
 	return c
 }
 
@@ -187,4 +191,130 @@ func (a *App) secretRetire() *cobra.Command {
 			return a.print(format.Page{Data: desk.Retired{Secret: s.ID, Trust: got[0]},
 				Blocks: []format.Block{{Lines: lines}}})
 		})}
+}
+
+func (a *App) secretRenew() *cobra.Command {
+	var lasts, overlap, within, out, into string
+	var due, going bool
+	c := &cobra.Command{Use: "renew [TRUST…] --lasts SPAN", Short: "Renew secrets without hands, step by step",
+		Args:        args("[TRUST…]"),
+		Annotations: map[string]string{forRegistrars: "trusts"},
+		Long: `Take the renewal of a client's secret one step further, as often as it is run: a new secret is made
+and brought where it belongs, into a file or to the standard input of a command; when its use is seen, or the overlap
+is over, the old one is retired. Each step can be taken up again after a crash, since it is known from the ledger.
+{trust} in the name of a file, and TRESSIK_TRUST for a command, say whose secret it is. With --due all are renewed
+whose secret runs out soon; one that fails stops the others, unless --keep-going is said. What is secret is in no
+output and no journal.`,
+		Example: `  tressik secret renew frame-courier@ridge --lasts 90d --overlap 7d --out courier.secret
+  tressik secret renew --due --lasts 90d --overlap 7d --into 'cat > "$TRESSIK_TRUST.secret"' --keep-going`,
+		ValidArgsFunction: a.names("trust", 0),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			life, err := lifetime("--lasts", lasts)
+			if err != nil {
+				return err
+			}
+			together, err := lifetime("--overlap", overlap)
+			if err != nil {
+				return err
+			}
+			soon, err := lifetime("--within", within)
+			if err != nil {
+				return err
+			}
+			if err := desk.CheckOverlap(life, together); err != nil {
+				return usageError{err}
+			}
+			switch {
+			case (out == "") == (into == ""):
+				return usageError{errors.New("say one of --out FILE and --into COMMAND: a new secret is " +
+					"shown to nobody")}
+			case a.by != nil && due:
+				return fmt.Errorf("a registrar names the trusts that it made; --due is for administrators")
+			case due == (len(got) > 0):
+				return usageError{errors.New("name the trusts, or say --due")}
+			case a.by != nil && int(life.Seconds()) > a.by.Registrar.Secrets:
+				return fmt.Errorf("--lasts %s: secrets of the clients of %s last %s at most", lasts,
+					a.by.Registrar.Name, federation.SpanWords(federation.Span(a.by.Registrar.Secrets)))
+			}
+			if due {
+				if got, err = d.ToRenew(soon); err != nil {
+					return err
+				}
+			}
+			list, failed := []layout.Renewal{}, error(nil)
+			for _, trust := range got {
+				r, err := a.renew(d, trust, life, together, out, into)
+				list = append(list, *r)
+				if err != nil {
+					failed = err
+					if !going {
+						break
+					}
+				}
+			}
+			if err := a.print(layout.Renewed(list, d.Now())); err != nil || failed == nil {
+				return err
+			}
+			return failed
+		})}
+	f := c.Flags()
+	f.StringVar(&lasts, "lasts", "", "how long a new secret is valid: 90d, at most 400d")
+	f.StringVar(&overlap, "overlap", "7d", "how long the old one stays valid beside it, at most")
+	f.StringVar(&within, "within", "14d", "with --due: how soon a secret has to run out")
+	f.BoolVar(&due, "due", false, "renew all whose secret runs out soon, and go on with what is on its way")
+	f.StringVar(&out, "out", "", "file that gets the new secret, in place of the old one; {trust} stands for the trust")
+	f.StringVar(&into, "into", "", "command that reads the new secret from its standard input")
+	f.BoolVar(&going, "keep-going", false, "go on with the others where one fails")
+	return c
+}
+
+// renew takes one renewal a step further, and brings a new secret where it belongs.
+func (a *App) renew(d *desk.Desk, trust string, life, overlap time.Duration, out, into string) (*layout.Renewal,
+	error) {
+	x := &layout.Renewal{Renewal: desk.Renewal{Trust: trust}}
+	fail := func(err error) (*layout.Renewal, error) {
+		x.Stage, x.Problem = desk.RenewalFailed, words(err)
+		return x, fmt.Errorf("%s: %w", trust, err)
+	}
+	r, err := changed(a, d, func() (*desk.Renewal, error) { return d.Renew(trust, life, overlap) })
+	if err != nil {
+		return fail(err)
+	}
+	if x.Renewal = *r; r.Value == "" {
+		return x, nil
+	}
+	if out != "" {
+		x.To = strings.ReplaceAll(out, "{trust}", trust)
+		err = a.replaceSecret(x.To, r.Value)
+	} else {
+		x.To = into
+		err = feed(a.run, into, r.Value, "TRESSIK_TRUST="+trust)
+	}
+	if err != nil {
+		return fail(a.lost(d, trust, r.Secret, err))
+	}
+	if err := a.change(d, func() error { return d.Delivered(trust, r.Secret) }); err != nil {
+		return fail(err)
+	}
+	x.Stage = desk.RenewalDelivered
+	until := d.Now().UTC().Truncate(time.Second).Add(overlap)
+	x.Until = &until
+	return x, nil
+}
+
+// replaceSecret writes a secret over the file that has the old one, whole or not at all.
+func (a *App) replaceSecret(path, secret string) error {
+	switch fi, err := os.Lstat(path); {
+	case errors.Is(err, os.ErrNotExist):
+	case err != nil:
+		return fmt.Errorf("--out: %w", err)
+	case !fi.Mode().IsRegular():
+		return fmt.Errorf("--out: %s is no regular file and is not written over", path)
+	}
+	for _, own := range a.ownFiles() {
+		if path == own {
+			return fmt.Errorf("--out: %s belongs to the ledger and is not written over", path)
+		}
+	}
+	return writeWith(path, []byte(secret+"\n"), 0o600)
 }

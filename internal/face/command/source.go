@@ -48,7 +48,7 @@ func (a *App) renewSource(ctx context.Context, d *desk.Desk, s *people.Source,
 
 func (a *App) peopleSource() *cobra.Command {
 	c := &cobra.Command{Use: "source", Short: "Say where people come from: files and directory servers"}
-	c.AddCommand(a.sourceAdd(), a.sourceList(), a.sourceRead(), a.sourceRemove())
+	c.AddCommand(a.repeats(a.sourceAdd(), sourceThere), a.sourceList(), a.sourceRead(), a.sourceRemove())
 	return c
 }
 

@@ -9,10 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"log"
+	"log/slog"
 	"net"
 	"net/http"
 	"runtime/debug"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -142,7 +144,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		ln.Close()
 		return nil, err
 	}
-	heard := &asked{Handler: a.dated(d, s)}
+	heard := &asked{Handler: a.dated(d, a.registering(s, base))}
 	var handler http.Handler = heard
 	shut := func() {}
 	if door, err := watch.OpenDoor(keeper, a.opened.Place(), base, pin); err == nil {
@@ -166,6 +168,19 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		}
 	}
 	return out, nil
+}
+
+// registering has a stage answer at the registration endpoints of own providers, for apps under test.
+func (a *App) registering(s http.Handler, base string) http.Handler {
+	scheme, at, _ := strings.Cut(base, "://")
+	x := a.door(at, scheme == "https", slog.New(slog.DiscardHandler))
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if parts := strings.SplitN(r.URL.Path, "/", 4); len(parts) >= 3 && parts[2] == "register" && r.Host == at {
+			x.ServeHTTP(w, r)
+			return
+		}
+		s.ServeHTTP(w, r)
+	})
 }
 
 // dated has answers carry the stage's own time where its clock is set, as they carry the machine's elsewhere.

@@ -9,6 +9,7 @@ import (
 
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/outside/reach"
 )
 
 func (a *App) versionCmd() *cobra.Command {
@@ -24,6 +25,7 @@ func (a *App) versionCmd() *cobra.Command {
 
 func (a *App) initCmd() *cobra.Command {
 	var org string
+	var missing bool
 	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its seal key", Args: args(),
 		Long: `Make the ledger, in which everything is kept, and the seal key, with which private keys are encrypted
 in it. Both are files that only you can read. Keep a copy of the seal key apart from copies of the
@@ -33,6 +35,12 @@ ledger: without it the private keys are lost.`,
 			if org == "" {
 				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as ` +
 					`--org "Kestrel Ridge Observatory"`)}
+			}
+			if missing && a.ledgerThere() {
+				if _, err := a.desk(); err != nil {
+					return err
+				}
+				return a.present("the ledger " + a.opened.Place())
 			}
 			o, err := a.options()
 			if err != nil {
@@ -52,6 +60,7 @@ ledger: without it the private keys are lost.`,
 						"SOURCE`,",
 						"or make one of your own with `tressik provider add NAME --own --at https://…`."}}}})
 		}}
+	c.Flags().BoolVar(&missing, "if-missing", false, "do nothing where it is there already, and end with 0")
 	c.Flags().StringVar(&org, "org", "", "name of the organisation")
 	return c
 }
@@ -62,7 +71,7 @@ func (a *App) readFile(flag, path string) ([]byte, error) {
 	}
 	b, err := os.ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", flag, err)
+		return nil, fmt.Errorf("%s: %w", flag, reach.FileError(path, err))
 	}
 	return b, nil
 }

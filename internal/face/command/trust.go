@@ -17,8 +17,11 @@ import (
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/reach"
+	"tressik.example/internal/work/charter"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/handoff"
+	"tressik.example/internal/work/registrar"
 )
 
 // termFlags are the terms of a trust.
@@ -92,16 +95,25 @@ func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error)
 	return x, nil
 }
 
+// beyondNext are the findings that no command of Tressik mends: a trust that was just made lacks much, and what the
+// next step brings is nothing that went wrong.
+func beyondNext(fs finding.List) finding.List {
+	return slices.DeleteFunc(slices.Clone(fs), func(f finding.Finding) bool { return len(f.Fix.Commands()) > 0 })
+}
+
 func (a *App) federateCmd() *cobra.Command {
 	var with, over, letter string
 	var tf termFlags
+	var reg registerFlags
 	protocols := strings.Join(federation.Protocols(), " or ")
 	c := &cobra.Command{Use: "federate APP --with PROVIDER",
 		Short: "Make the trust between an app and a provider, and compare both sides", Args: args("APP"),
 		Long: `Make the trust between an app and a provider. Over SAML all that follows from both metadata is filled
 in. Over OpenID Connect the app's client is registered: an own provider issues the client ID; at a foreign one give
 the client ID that its owner issued. An own provider can itself be the app, before a provider upstream of it. With
---handoff the protocol, the client ID and what the client asks for are read from what the other side's ledger wrote.`,
+--handoff the protocol, the client ID and what the client asks for are read from what the other side's ledger wrote.
+It ends with exit status 0 where commands bring what is still missing, and with 3 where a side has to change something
+that no command can, such as a certificate that has run out.`,
 		Example: `  tressik federate nightlog --with ridge --admits group:observers
   tressik federate dome-scheduler --with ridge --over oidc
   tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
@@ -135,6 +147,13 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 					x.Policy.AsItself = &yes
 				}
 			}
+			if reg.register {
+				t, fs, err := a.registered(d, &reg, got[0], with, x)
+				if err != nil || t == nil {
+					return err
+				}
+				return a.federated(d, t, fs)
+			}
 			t, fs, err := changed2(a, d, func() (*federation.Trust, finding.List, error) {
 				t, fs, err := d.Federate(over, got[0], with, tf.policy.clientID, x)
 				if err == nil && l != nil && l.Client != nil {
@@ -148,21 +167,9 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 			if err != nil {
 				return err
 			}
-			terms, err := layout.Terms(d, t)
-			if err != nil {
-				return err
-			}
-			blocks := []format.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
-				{Title: "Both sides compared", Findings: fs, Passed: true}}
-			blocks = append(blocks, terms...)
-			blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`",
-				t.Name)}})
-			if err := a.print(format.Page{Data: layout.TrustData{TrustResult: desk.TrustResultOf(t), Findings: fs},
-				Blocks: blocks}); err != nil {
-				return err
-			}
-			return found(fs)
+			return a.federated(d, t, fs)
 		}}
+	reg.add(c)
 	letterFlag(c, &letter)
 	c.Flags().StringVar(&with, "with", "", "the provider")
 	c.Flags().StringVar(&over, "over", "saml", "the protocol: "+protocols)
@@ -170,12 +177,31 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 		cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("with", a.names("provider", 0)))
 	tf.add(c)
-	return c
+	return a.repeats(c, trustThere(&with))
+}
+
+// federated shows a trust that was just made.
+func (a *App) federated(d *desk.Desk, t *federation.Trust, fs finding.List) error {
+	terms, err := layout.Terms(d, t)
+	if err != nil {
+		return err
+	}
+	blocks := []format.Block{{Lines: []string{fmt.Sprintf("trust %s made, standing: %s", t.Name, t.Standing)}},
+		{Title: "Both sides compared", Findings: fs, Passed: true}}
+	blocks = append(blocks, terms...)
+	blocks = append(blocks, format.Block{Lines: []string{fmt.Sprintf("What is left to do: `tressik next %s`",
+		t.Name)}})
+	if err := a.print(format.Page{Data: layout.TrustData{TrustResult: desk.TrustResultOf(t), Findings: fs},
+		Blocks: blocks}); err != nil {
+		return err
+	}
+	return found(beyondNext(fs))
 }
 
 func (a *App) trustCmd() *cobra.Command {
 	c := &cobra.Command{Use: "trust", Short: "List, show, change, end and remove trusts"}
-	c.AddCommand(a.trustList(), a.trustShow(), a.tries(a.trustChange()), a.trustEnd(), a.trustRemove())
+	c.AddCommand(a.trustList(), a.trustShow(), a.tries(a.trustChange()), a.tries(a.trustCopy()),
+		a.trustCompare(), a.trustRegistration(), a.tries(a.trustEnd()), a.tries(a.trustRemove()))
 	return c
 }
 
@@ -271,8 +297,10 @@ func (a *App) leaves(d *desk.Desk, trust, question string) error {
 	if err != nil {
 		return err
 	}
-	if err := a.confirm(only + question); err != nil {
-		return err
+	if !a.dry { // then nothing is given up
+		if err := a.confirm(only + question); err != nil {
+			return err
+		}
 	}
 	if only != "" {
 		a.say("note: %s", strings.TrimSpace(only))
@@ -280,38 +308,86 @@ func (a *App) leaves(d *desk.Desk, trust, question string) error {
 	return nil
 }
 
+// goes gives up a trust by what f does. A client that was registered at its provider by the protocol is taken away
+// there first, unless it is left; the trust stands where that fails. It returns what there is to say of that client.
+func (a *App) goes(d *desk.Desk, trust, question string, leave bool, f func() error) (said []string, err error) {
+	k := &registrar.Keeper{Desk: d}
+	at, err := k.Elsewhere(trust)
+	if err != nil {
+		return nil, err
+	}
+	if at != nil && !leave {
+		question += " Its client is taken away at the provider as well."
+	}
+	if err := a.leaves(d, trust, question); err != nil {
+		return nil, err
+	}
+	switch {
+	case at == nil:
+	case leave:
+		said = []string{"Its client is still registered at " + reach.Shown(at.Endpoint) + "."}
+	case a.dry:
+		said = []string{"Its client would be taken away at " + reach.Shown(at.Endpoint) + "."}
+	default:
+		if err := a.withdraw(at); err != nil {
+			return nil, fmt.Errorf("nothing was changed: the client could not be taken away at its provider (%w); "+
+				"--leave-registered leaves it there", err)
+		}
+		said = []string{"Its client is taken away at the provider."}
+	}
+	return said, a.change(d, func() error {
+		if err := f(); err != nil || at == nil || leave {
+			return err
+		}
+		return k.Gone(trust)
+	})
+}
+
+const leaveRegistered = "leave the client registered at a provider where federate --register registered it"
+
 func (a *App) trustEnd() *cobra.Command {
-	return &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
+	var leave bool
+	c := &cobra.Command{Use: "end TRUST", Short: "End a trust; it stays on record", Args: args("TRUST"),
 		Example: "  tressik trust end nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if err := a.leaves(d, got[0], "End the trust "+got[0]+"? It cannot be taken up again."); err != nil {
-				return err
-			}
-			t, err := changed(a, d, func() (*federation.Trust, error) { return d.EndTrust(got[0]) })
+			var t *federation.Trust
+			said, err := a.goes(d, got[0], "End the trust "+got[0]+"? It cannot be taken up again.", leave,
+				func() (err error) { t, err = d.EndTrust(got[0]); return err })
 			if err != nil {
 				return err
 			}
+			lines := append([]string{"trust " + t.Name + " ended"}, said...)
+			if leave && len(said) > 0 {
+				lines = append(lines, "`tressik trust registration "+t.Name+" --remove` takes it away there.")
+			}
 			return a.print(format.Page{Data: desk.TrustResultOf(t),
-				Blocks: []format.Block{{Lines: []string{"trust " + t.Name + " ended",
-					"Tell both sides to take each other out: the other side's settings are not " +
-						"Tressik's to change."}}}})
+				Blocks: []format.Block{{Lines: append(lines,
+					"Tell both sides to take each other out: the other side's settings are not "+
+						"Tressik's to change.")}}})
 		})}
+	c.Flags().BoolVar(&leave, "leave-registered", false, leaveRegistered)
+	return c
 }
 
 func (a *App) trustRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was",
+	var leave bool
+	c := &cobra.Command{Use: "remove TRUST", Short: "Take a trust out of the ledger; the journal keeps what it was",
 		Args:    args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			if err := a.leaves(d, got[0], "Remove the trust "+got[0]+"?"); err != nil {
+			said, err := a.goes(d, got[0], "Remove the trust "+got[0]+"?", leave,
+				func() error { return d.RemoveTrust(got[0]) })
+			if err != nil {
 				return err
 			}
-			if err := a.change(d, func() error { return d.RemoveTrust(got[0]) }); err != nil {
-				return err
+			if leave && len(said) > 0 {
+				said = append(said, "The token by which it is taken away is forgotten; ask its owner there.")
 			}
 			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
-				Blocks: []format.Block{{Lines: []string{"trust " + got[0] + " removed"}}}})
+				Blocks: []format.Block{{Lines: append([]string{"trust " + got[0] + " removed"}, said...)}}})
 		})}
+	c.Flags().BoolVar(&leave, "leave-registered", false, leaveRegistered)
+	return c
 }
 
 func (a *App) nextCmd() *cobra.Command {
@@ -404,4 +480,67 @@ func (a *App) nextAll(d *desk.Desk) error {
 		blocks = append(blocks, format.Block{Title: "To begin with", Lines: steps})
 	}
 	return a.print(format.Page{Data: data, Blocks: blocks})
+}
+
+func (a *App) trustCopy() *cobra.Command {
+	var in charter.Copying
+	var replace []string
+	c := &cobra.Command{Use: "copy TRUST --to APP@PROVIDER", Short: "Make a trust one of another environment",
+		Args: args("TRUST"),
+		Long: `Make a trust of another environment out of one that was tried: its terms, claims, permissions and
+expectations, and the client side of its app where the new app is not there yet, with --replace putting other texts
+in the place of those that belong to the old one. The copy gets a client ID of its own; no secret, no key and
+nobody's consent is carried. What would still name the old app or its hosts, or lead to this machine, is refused.`,
+		Example: `  tressik trust copy dome-scheduler@ridge --to dome@ridge --replace dome-scheduler=dome \
+      --replace dome.kestrelridge.example=dome-live.kestrelridge.example --replace "Dome Scheduler=Dome" --dry-run`,
+		ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			in.From = got[0]
+			for _, r := range replace {
+				old, now, ok := strings.Cut(r, "=")
+				if !ok || old == "" {
+					return usageError{fmt.Errorf("--replace %q: write OLD=NEW", r)}
+				}
+				in.Replace = append(in.Replace, [2]string{old, now})
+			}
+			if _, err := d.View.Trust(in.To); err == nil {
+				return fmt.Errorf("%s is there already; compare both with `tressik trust compare %s %[1]s`", in.To,
+					in.From)
+			}
+			f, err := charter.Copy(d.Book, in)
+			if err != nil {
+				return err
+			}
+			var list *charter.Comparison
+			if err := a.change(d, func() (err error) {
+				list, _, err = (&charter.Enactor{Desk: d, File: f, Read: map[string][]byte{}}).Run("")
+				return err
+			}); err != nil {
+				return err
+			}
+			list.Enacted = !a.dry
+			steps, err := list.Next(d)
+			if err != nil {
+				return err
+			}
+			blocks := append(layout.Comparison(list, true), layout.Steps(steps))
+			return a.print(format.Page{Data: enacted{list, steps}, Blocks: blocks})
+		})}
+	c.Flags().StringVar(&in.To, "to", "", "the new trust: APP@PROVIDER")
+	c.Flags().StringArrayVar(&replace, "replace", nil, "OLD=NEW: what stands for a text of the old one in the new one")
+	must(c.MarkFlagRequired("to"))
+	return c
+}
+
+func (a *App) trustCompare() *cobra.Command {
+	return &cobra.Command{Use: "compare TRUST TRUST", Short: "Show in what two trusts differ, and their clients",
+		Args: args("TRUST", "TRUST"), Example: "  tressik trust compare nightlog@ridge plate-archive@ridge",
+		ValidArgsFunction: a.names("trust", 2),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			list, err := charter.CompareTrusts(d.Book, got[0], got[1])
+			if err != nil {
+				return err
+			}
+			return a.print(layout.Beside(got[0], got[1], list))
+		})}
 }

@@ -82,9 +82,14 @@ type Sample struct {
 	Value  float64
 }
 
-// Gauge writes a gauge of seconds in the OpenMetrics text format, without the end of the exposition.
+// Gauge writes a gauge in the OpenMetrics text format, without the end of the exposition. One whose name ends in
+// _seconds is of seconds; others count.
 func Gauge(b *strings.Builder, name, help string, samples []Sample) {
-	fmt.Fprintf(b, "# TYPE %s gauge\n# UNIT %s seconds\n# HELP %s %s\n", name, name, name, metricText(help))
+	fmt.Fprintf(b, "# TYPE %s gauge\n", name)
+	if strings.HasSuffix(name, "_seconds") {
+		fmt.Fprintf(b, "# UNIT %s seconds\n", name)
+	}
+	fmt.Fprintf(b, "# HELP %s %s\n", name, metricText(help))
 	for _, s := range samples {
 		labels := make([]string, len(s.Labels))
 		for i, l := range s.Labels {

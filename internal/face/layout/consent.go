@@ -59,3 +59,21 @@ func Consents(list []federation.Consent) format.Block {
 	}
 	return b
 }
+
+// Waiting lists what waits for an administrator.
+func Waiting(list []desk.Waiting) format.Page {
+	b := format.Block{Title: "Waiting for an administrator", Head: []string{"Trust", "Permission", "As", "In words",
+		"Registered by"}, Noun: "permission", Empty: "Nothing waits for an administrator."}
+	for _, w := range list {
+		b.Rows = append(b.Rows, []string{w.Trust, w.Permission, w.As, w.Says, w.Registrar})
+	}
+	blocks := []format.Block{b}
+	if len(list) > 0 {
+		lines := []string{""}
+		for _, w := range list {
+			lines = append(lines, "  "+format.Remedy(w.Fix))
+		}
+		blocks = append(blocks, format.Block{Title: "To agree", Lines: lines})
+	}
+	return format.Page{Data: list, Blocks: blocks}
+}

@@ -42,8 +42,8 @@ func PlanWords(c *federation.Cutover, now time.Time) string {
 	case c.From.IsZero():
 		return way + ", now"
 	case !c.Until.IsZero():
-		return way + ", from " + c.When() + ", " + format.Away(c.From, now) + ", until " +
-			c.Until.UTC().Format("15:04 UTC")
+		until, zone := c.Local(c.Until)
+		return way + ", from " + c.When() + ", " + format.Away(c.From, now) + ", until " + until.Format("15:04 ") + zone
 	}
 	return way + ", on " + c.When() + ", " + format.Away(c.From, now)
 }

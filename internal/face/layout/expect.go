@@ -88,3 +88,14 @@ func OutcomeCases(list []expect.Outcome) []format.Case {
 	}
 	return out
 }
+
+// OutcomeResults are what does not hold, for tools that gather results.
+func OutcomeResults(list []expect.Outcome) []format.Result {
+	out := []format.Result{}
+	for i := range list {
+		for _, f := range list[i].Findings.Without(finding.Pass) {
+			out = append(out, format.Result{About: list[i].Trust, Kind: "trust", Finding: f})
+		}
+	}
+	return out
+}

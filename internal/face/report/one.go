@@ -90,7 +90,7 @@ func (o *One) summary(app, provider *federation.Party, now time.Time) Section {
 	}
 	if c := t.Plan; c != nil {
 		s.Rows = append(s.Rows, []string{"planned",
-			c.Way + " on " + c.From.UTC().Format("2006-01-02 15:04 UTC") + ", by " + c.By},
+			c.Way + " on " + c.When() + ", by " + c.By},
 			[]string{"way back", c.Back})
 	}
 	return s
