@@ -13,9 +13,10 @@ import (
 // choosers are the places where a protocol is chosen; besides them, only what belongs to one protocol asks for its
 // terms.
 var choosers = map[string]int{
+	"work/charter/protocol.go": 2,
 	"core/federation/trust.go": 5, // reading terms, and what a trust says of its client
 	"work/handoff/protocol.go": 2,
-	"work/desk/protocol.go":    4,
+	"work/desk/protocol.go":    6,
 	"face/layout/protocol.go":  1,
 	"work/probe/saml.go":       2,
 	"stage/play/suppose.go":    1,

@@ -215,7 +215,7 @@ func TestReadOnlyFolder(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=800k", "tmpfs",
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs",
 		d.dir).CombinedOutput(); err != nil {
 		t.Skipf("no file system can be mounted here: %s", out)
 	}
@@ -231,7 +231,7 @@ func TestFullDisk(t *testing.T) {
 			t.Fatal("the disk is not full")
 		}
 	}
-	fill(900)
+	fill(1100)
 	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
 	d.fails(1, []string{"no space left", "make room"}, "demo")
 	if _, err := os.Stat(d.path("tressik-demo")); err == nil {
@@ -239,7 +239,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	d.fails(1, []string{"no space left"}, "init", "--org", "Y", "--ledger", "y.ledger")
 	os.Remove(d.path("fill"))
-	fill(500)
+	fill(720)
 	d.fails(1, []string{"the disk is full", "nothing was changed"}, add(3)...)
 	os.Remove(d.path("fill"))
 	d.fails(0, []string{"whole"}, "journal", "verify")
@@ -247,5 +247,41 @@ func TestFullDisk(t *testing.T) {
 	d.json(&apps, "app", "list")
 	if len(apps) != 1 {
 		t.Errorf("%d apps", len(apps))
+	}
+}
+
+// TestFullDiskForWhatIsSecret: what is made to be written into a file and cannot be is not left with nobody who has it.
+func TestFullDiskForWhatIsSecret(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	small := d.path("small")
+	if err := os.Mkdir(small, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=4k", "tmpfs", small).CombinedOutput(); err != nil {
+		t.Skipf("no file system can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { exec.Command("umount", small).Run() })
+	if err := os.WriteFile(filepath.Join(small, "fill"), make([]byte, 4<<10), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d.fails(1, []string{"no space left", "is retired again"}, "secret", "add", "dome-scheduler@ridge", "--lasts", "90d",
+		"--out", "small/secret")
+	d.fails(1, []string{"no space left", "the registrar pipeline that was made for it is retired again"}, "registrar",
+		"add", "pipeline", "--at-provider", "ridge", "--kinds", "machine", "--lasts", "9d", "--out", "small/token",
+		"--actor", "aiyana")
+	if s := d.ok("registrar", "list"); !strings.Contains(s, "retired") {
+		t.Errorf("%s", s)
+	}
+	d.ok("registrar", "add", "builder", "--at-provider", "ridge", "--kinds", "machine", "--lasts", "9d", "--out",
+		"builder.token", "--actor", "aiyana")
+	client := d.write("client.json", `{"client_name": "Mover", "grant_types": ["client_credentials"]}`)
+	d.fails(1, []string{"no space left", "stands", "registrar client remove"}, "registrar", "client", "register",
+		client, "--registrar", "builder.token", "--out", "small/mover.json")
+	d.ok("registrar", "client", "remove", "mover@ridge", "--registrar", "builder.token", "--yes")
+	for _, name := range []string{"secret", "token", "mover.json"} {
+		if _, err := os.Stat(filepath.Join(small, name)); err == nil {
+			t.Errorf("%s was left half-written", name)
+		}
 	}
 }

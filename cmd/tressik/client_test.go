@@ -198,7 +198,7 @@ func TestRegistration(t *testing.T) {
 	d.fails(1, []string{"it issues the secrets"}, "secret", "add", "dome-scheduler@southmere", "--lasts", "90d")
 	// A client whose redirect URI is not known yet is there, and stays open.
 	d.fails(0, []string{"warn   redirect URI", "none yet"}, "app", "add", "orrery", "--client", "web")
-	d.fails(3, []string{"warn   redirect URI", "app change orrery --add-redirect URI", "1 error"}, "federate", "orrery",
+	d.fails(0, []string{"warn   redirect URI", "app change orrery --add-redirect URI", "1 error"}, "federate", "orrery",
 		"--with", "ridge", "--over", "oidc") // the error is the missing secret
 	d.ok("handoff", "orrery@ridge", "--for", "app")
 	d.fails(1, []string{"orrery has no redirect URI yet", "app change orrery --add-redirect URI"}, "rehearse",
@@ -229,6 +229,8 @@ func TestRegistration(t *testing.T) {
 		"--id-token-alg", "HS256")
 	// Our own provider before it is the app.
 	d.ok("federate", "ridge", "--with", "southmere", "--over", "oidc", "--client-id", "ridge-9")
+	d.fails(1, []string{"--redirect", "does not fit a provider", "https://login.kestrelridge.example"}, "trust",
+		"change", "ridge@southmere", "--redirect", "https://elsewhere.example/cb")
 	d.fails(0, []string{"that of the provider ridge", "no app's own",
 		"https://login.kestrelridge.example/upstream/callback"}, "handoff", "ridge@southmere", "--for", "provider")
 	d.fails(0, []string{"own provider that is the client here"}, "trust", "show", "ridge@southmere")
@@ -775,4 +777,88 @@ func TestTesterLines(t *testing.T) {
 	if !strings.HasSuffix(lines["a call of telescope-api"], "/telescope-api/api/frames.read") {
 		t.Errorf("the call is %q", lines["a call of telescope-api"])
 	}
+}
+
+// TestRedirectOfATrust registers an app with other redirect URIs at one provider than at another: each trust is judged,
+// played, handed over and declared with its own.
+func TestRedirectOfATrust(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	const trust, other = "dome-scheduler@ridge", "dome-scheduler@shore"
+	const sandbox = "https://dome.sandbox.example/cb"
+	d.ok("provider", "add", "shore", "--own", "--at", "https://login.sandbox.example", "--key", "ecdsa-p256")
+	d.ok("federate", "dome-scheduler", "--with", "shore", "--over", "oidc", "--redirect", sandbox)
+	for _, x := range []string{trust, other} {
+		d.secret(x, "90d")
+		d.ok("rehearse", x, "--as", "mira")
+	}
+	accepted := func(what string, accepts bool, args ...string) {
+		t.Helper()
+		var rs []rehearsal
+		r := d.json(&rs, append([]string{"rehearse", "--as", "mira"}, args...)...)
+		if len(rs) != 1 || (rs[0].Verdict == "accepted") != accepts {
+			t.Errorf("%s: %d %v\n%s", what, r.code, rs, r.err)
+		}
+	}
+	accepted("its own", true, other, "--suppose", "redirect="+sandbox)
+	accepted("that of the other provider", false, other, "--suppose", "redirect="+domeCallback)
+	accepted("that of the sandbox at the other", false, trust, "--suppose", "redirect="+sandbox)
+	var both []rehearsal
+	if d.json(&both, "rehearse", "--as", "mira", trust, other); len(both) != 2 || both[0].Verdict != "accepted" ||
+		both[1].Verdict != "accepted" {
+		t.Errorf("both in one walk: %v", both)
+	}
+
+	if out := d.ok("trust", "show", other); !strings.Contains(out, sandbox) || strings.Contains(out, domeCallback) {
+		t.Errorf("%s", out)
+	}
+	if out := d.ok("app", "show", "dome-scheduler"); strings.Contains(out, sandbox) {
+		t.Errorf("the app itself has it:\n%s", out)
+	}
+	if out := d.ok("handoff", other, "--for", "app"); !strings.Contains(out, sandbox) ||
+		strings.Contains(out, domeCallback) {
+		t.Errorf("%s", out)
+	}
+	if out := d.run("check", "--json").out; strings.Contains(out, "oauth.redirect") {
+		t.Errorf("%s", out)
+	}
+
+	// A redirect URI of the app that this trust does not use costs it nothing; one of its own does.
+	r := d.run("app", "change", "dome-scheduler", "--add-redirect", "https://dome.kestrelridge.example/second")
+	if strings.Contains(r.err, other) || !strings.Contains(r.err, trust) {
+		t.Errorf("what it takes back: %s", r.err)
+	}
+	written := d.ok("charter", "write")
+	if strings.Count(written, sandbox) != 1 {
+		t.Errorf("declared:\n%s", written)
+	}
+	file := d.write("all.yaml", written)
+	if c := d.compared(file); !c.Equal {
+		t.Errorf("%+v", c.Differences)
+	}
+	d.write("all.yaml", strings.Replace(written, "    redirectURIs:\n      - "+sandbox+"\n", "", 1))
+	if c := d.compared(file); len(c.Differences) > 0 || len(c.NotDeclared) != 1 ||
+		c.NotDeclared[0].Field != "redirectURIs" {
+		t.Errorf("not declared: %+v", c)
+	}
+	c := d.compared(file, "--take-away")
+	if len(c.Differences) != 1 || c.Differences[0].Field != "redirectURIs" || len(c.Costs) != 1 {
+		t.Errorf("%+v, costs %+v", c.Differences, c.Costs)
+	}
+	if r := d.run("charter", "enact", file, "--take-away", "--yes"); r.code != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+	accepted("taken away again", true, other, "--suppose", "redirect="+domeCallback)
+
+	d.ok("trust", "change", other, "--redirect", sandbox)
+	d.ok("rehearse", other, "--as", "mira")
+	r = d.run("trust", "change", other, "--redirect", "none", "--dry-run")
+	if r.code != 0 || !strings.Contains(r.err, "redirect URI") {
+		t.Errorf("what taking it away costs is not said: %s", r.err)
+	}
+	d.fails(1, []string{"expected https:"}, "trust", "change", other, "--redirect", "http://dome.sandbox.example/cb")
+	d.fails(1, []string{"https://dome.sandbox.example/c b", "ASCII"}, "trust", "change", other, "--redirect",
+		"https://dome.sandbox.example/c b")
+	d.fails(2, []string{"--redirect is empty"}, "trust", "change", other, "--redirect", "")
+	d.fails(1, []string{"machine client"}, "trust", "change", "frame-courier@ridge", "--redirect", sandbox)
 }

@@ -330,6 +330,12 @@ func TestCutover(t *testing.T) {
 		!strings.Contains(note, "tobias.renn@kestrelridge.example") {
 		t.Errorf("%s", note)
 	}
+	// The note is in the zone in which it was planned.
+	d.ok(append(despite, "--window", "Sun 02:00-04:00", "--zone", "Europe/Vienna", "--note", "wien.md")...)
+	if s := d.read("wien.md"); !strings.Contains(s, "Sunday, 9 March 2031, 02:00 and 04:00 Europe/Vienna") {
+		t.Errorf("%s", s)
+	}
+	d.ok(append(despite, "--window", "Sun 02:00-04:00")...)
 	cal, err := ics.NewDecoder(strings.NewReader(d.read("note.ics"))).Decode()
 	if err != nil || len(cal.Events()) != 1 {
 		t.Fatalf("%v", err)

@@ -271,7 +271,7 @@ func TestProbeTLS(t *testing.T) {
 	d.write("not.pem", "nothing")
 	d.fails(0, []string{"probe log@ridge", "--timeout=3s", "--secret-file=" + d.path("not.pem")}, "probe", "log@ridge",
 		"--schedule", "cron", "--timeout", "3s", "--secret-file", "not.pem")
-	d.fails(1, []string{"no such file"}, "probe", "log@ridge", "--ca", "none.pem")
+	d.fails(1, []string{"there is no file none.pem"}, "probe", "log@ridge", "--ca", "none.pem")
 	// What is no certificate is not remembered: it would be in the way of every fetch.
 	d.fails(1, []string{"--ca: the file holds no certificate"}, "probe", "log@ridge", "--ca", "not.pem")
 	if out := d.ok("provider", "show", "ridge", "--format", "json"); strings.Contains(out, "nothing") {

@@ -294,7 +294,7 @@ func TestDirectoryRefuses(t *testing.T) {
 	}{
 		{1, []string{"refuses the name or the password"}, append([]string{s.tls, "--password-file", "wrong.password"},
 			append(base, as...)...)},
-		{1, []string{"no such file"}, append([]string{s.tls, "--password-file", "none"}, append(base, as...)...)},
+		{1, []string{"there is no file"}, append([]string{s.tls, "--password-file", "none"}, append(base, as...)...)},
 		{1, []string{"is empty", "env NOBODY"}, append([]string{s.tls, "--password-env", "NOBODY"}, append(base,
 			as...)...)},
 		{2, []string{"go together"}, append([]string{s.tls}, append(base, as...)...)},

@@ -59,7 +59,7 @@ func TestTokenForScripts(t *testing.T) {
 	d.fails(1, []string{"invalid_client", "no secret of " + courier}, "token", "get", courier, "--secret-file",
 		d.write("wrong", "wrong\n"))
 	d.fails(1, []string{"one line"}, "token", "get", courier, "--secret-file", d.write("two", "a\nb\n"))
-	d.fails(1, []string{"no such file"}, "token", "get", courier, "--secret-file", "missing")
+	d.fails(1, []string{"there is no file missing"}, "token", "get", courier, "--secret-file", "missing")
 	d.fails(1, []string{"invalid_scope", "does not ask for dome.control"}, "token", "get", courier,
 		"--secret-file", "s", "--scope", "dome.control")
 	d.fails(1, []string{"invalid_target"}, "token", "get", courier, "--secret-file", "s", "--resource",
@@ -466,6 +466,9 @@ func TestClientKeysAtAURL(t *testing.T) {
 	d.fails(1, []string{"not the pinned one"}, "trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca",
 		"ca.pem",
 		"--tls-pin", strings.Repeat("00", 32))
+	if words := d.ok("trust", "show", courier); strings.Contains(words, "server is known by") {
+		t.Errorf("nothing was kept of a server that is not the pinned one, and yet:\n%s", words)
+	}
 	fetched = 0
 	d.ok("trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca", "ca.pem", "--tls-pin",
 		hex.EncodeToString(sum[:]))

@@ -234,14 +234,20 @@ func runningStage(b *testing.B) (base string, form []byte, run *exec.Cmd) {
 	b.Helper()
 	dir := b.TempDir()
 	tressik := program(b, dir)
-	for _, args := range []string{"init|--org|Kestrel Ridge Observatory",
-		"provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256",
+	if err := os.WriteFile(filepath.Join(dir, "people.csv"),
+		[]byte("uid,mail,groups\naiyana,aiyana.brook@kestrelridge."+
+			"example,directors\n"), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	for _, args := range []string{"init|--org|Kestrel Ridge Observatory", "people|load|people.csv",
+		"provider|add|ridge|--own|--at|https://login.kestrelridge.example|--key|ecdsa-p256|--administrators|" +
+			"group:directors",
 		"app|add|telescope-api|--api|https://telescope.kestrelridge.example",
 		"permission|publish|telescope-api|frames.read|--as|self|--says|read frames",
 		"app|add|frame-courier|--client|machine",
 		"federate|frame-courier|--with|ridge|--over|oidc",
 		"permission|ask|frame-courier@ridge|telescope-api:frames.read",
-		"consent|give|frame-courier@ridge|--for|everyone",
+		"consent|give|frame-courier@ridge|--for|everyone|--actor|aiyana",
 		"secret|add|frame-courier@ridge|--lasts|1d|--out|courier.secret"} {
 		tressik(strings.Split(args, "|")...)
 	}
@@ -249,7 +255,25 @@ func runningStage(b *testing.B) (base string, form []byte, run *exec.Cmd) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	run = exec.Command(filepath.Join(dir, "tressik"), "stage", "--format", "json")
+	var st struct {
+		Base    string
+		Parties []struct{ Name, ClientID string }
+	}
+	run = serving(b, dir, "stage", &st)
+	id := ""
+	for _, p := range st.Parties {
+		if p.Name == "frame-courier" {
+			id = p.ClientID
+		}
+	}
+	return st.Base, []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {id},
+		"client_secret": {strings.TrimSpace(string(secret))}}.Encode()), run
+}
+
+// serving runs a command of the program that serves, on one core, until the benchmark ends; into gets what it says when
+// it is ready.
+func serving(b *testing.B, dir, command string, into any) *exec.Cmd {
+	run := exec.Command(filepath.Join(dir, "tressik"), command, "--format", "json")
 	run.Dir, run.Env = dir, append(os.Environ(), "GOMAXPROCS=1")
 	out, err := run.StdoutPipe()
 	if err != nil {
@@ -259,21 +283,10 @@ func runningStage(b *testing.B) (base string, form []byte, run *exec.Cmd) {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { run.Process.Kill(); run.Wait() })
-	var st struct {
-		Base    string
-		Parties []struct{ Name, ClientID string }
-	}
-	if err := json.NewDecoder(bufio.NewReader(out)).Decode(&st); err != nil {
+	if err := json.NewDecoder(bufio.NewReader(out)).Decode(into); err != nil {
 		b.Fatal(err)
 	}
-	id := ""
-	for _, p := range st.Parties {
-		if p.Name == "frame-courier" {
-			id = p.ClientID
-		}
-	}
-	return st.Base, []byte(url.Values{"grant_type": {"client_credentials"}, "client_id": {id},
-		"client_secret": {strings.TrimSpace(string(secret))}}.Encode()), run
+	return run
 }
 
 // host is the host and port of an address.
