@@ -46,6 +46,8 @@ type Party struct {
 	API    *API        `json:"api,omitempty"`            // app: its api side
 	Reads  *Mapping    `json:"reads,omitempty"`          // app: which received name fills which field of its accounts
 	Admins string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
+	// own provider: how many administrators agree before a client gets what lies past its registrar's bounds; 0 is 1
+	AgreedBy int `json:"agreedBy,omitempty"`
 	// own provider: programs register clients there (RFC 7591)
 	Registers bool `json:"registers,omitempty"`
 	// own provider: the certificates of keys that sign tokens alone, beside those of its SAML role
@@ -54,6 +56,9 @@ type Party struct {
 	Changed   time.Time  `json:"changed"`
 	Version   int64      `json:"-"`
 }
+
+// Needs is how many administrators have to agree before a client gets what lies past its registrar's bounds.
+func (p *Party) Needs() int { return max(1, p.AgreedBy) }
 
 // Role returns the SAML role in which the party acts, or nil.
 func (p *Party) Role() *saml.Role {

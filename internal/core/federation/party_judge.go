@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -51,11 +52,18 @@ func (p *Party) Agree(trust, permission string) finding.Remedy {
 	return give
 }
 
-// JudgeAdmins warns of a group of administrators in which nobody of the ledger is.
+// JudgeAdmins warns of a group of administrators in which nobody of the ledger is, or fewer than have to agree.
 func (p *Party) JudgeAdmins(c *Crowd) finding.List {
 	group := strings.TrimPrefix(p.Admins, "group:")
-	if group == "" || len(c.People) == 0 || c.In(group) > 0 {
+	if group == "" || len(c.People) == 0 || c.In(group) >= p.Needs() {
 		return nil
+	}
+	if n := c.In(group); n > 0 {
+		return finding.List{{ID: finding.ProviderAdministrators, Level: finding.Warning,
+			Check:    "who agrees to what lies past a registrar's bounds",
+			Saw:      fmt.Sprintf("the group %s, in which %d is", group, n),
+			Expected: fmt.Sprintf("%d, as many as have to agree", p.Needs()), Side: finding.Ledger,
+			Fix: finding.Do("put another person into that group, and load people again")}}
 	}
 	fix := finding.Do("load people with that group")
 	if n := near.Names(group, (&people.Directory{Persons: c.People}).GroupNames()); len(n) > 0 {

@@ -24,10 +24,13 @@ type Registrar struct {
 	// for the private scheme of a native app.
 	Hosts []string `json:"hosts"`
 	// permissions that its clients may ask for, API:NAME; consent is a person's
-	May     []string   `json:"mayAsk"`
-	Secrets int        `json:"secretsLast"`    // how long the secrets of its clients last, in seconds
-	Most    int        `json:"mostClients"`    // how many clients it may have at a time
-	JWKS    string     `json:"jwks,omitempty"` // keys by which software statements are signed; "" takes none
+	May     []string `json:"mayAsk"`
+	Secrets int      `json:"secretsLast"`    // how long the secrets of its clients last, in seconds
+	Most    int      `json:"mostClients"`    // how many clients it may have at a time
+	JWKS    string   `json:"jwks,omitempty"` // keys by which software statements are signed; "" takes none
+	// Waits has what lies past its hosts and permissions wait for an administrator; otherwise that is refused. Kinds,
+	// numbers and times never wait.
+	Waits   bool       `json:"waits,omitempty"`
 	Note    string     `json:"note,omitempty"` // what it is for
 	Expires time.Time  `json:"expires"`
 	Added   time.Time  `json:"added"`
@@ -51,6 +54,75 @@ type Registration struct {
 	Changed   time.Time `json:"changed"`
 	// of a client that was registered at a foreign provider: where it is read, replaced and taken away there
 	At string `json:"at,omitempty"`
+	// Past is what of the client metadata lies past the registrar's bounds, as it was asked for last
+	Past []Past `json:"past,omitempty"`
+}
+
+// Past is a value that a program asked for past the bounds of its registrar. It is registered when as many
+// administrators have agreed as the provider says.
+type Past struct {
+	Member string    `json:"member"` // of the client metadata (RFC 7591, section 2)
+	Value  string    `json:"value"`
+	Since  time.Time `json:"since"`
+	Agreed []Word    `json:"agreed,omitempty"`
+	No     *Word     `json:"refused,omitempty"`
+}
+
+// Word is what somebody said, and when.
+type Word struct {
+	By string    `json:"by"`
+	At time.Time `json:"at"`
+}
+
+// The standings of what was asked for past a registrar's bounds, beside Waiting.
+const (
+	PastAgreed  = "agreed"
+	PastRefused = "refused"
+)
+
+// Agree is the command by which an administrator agrees.
+func (p *Past) Agree(trust string) finding.Remedy {
+	return finding.Run("registrar", "agree", trust, p.Value)
+}
+
+// Standing is waiting, agreed or refused; needs is how many administrators have to agree.
+func (p *Past) Standing(needs int) string {
+	switch {
+	case p.No != nil:
+		return PastRefused
+	case len(p.Agreed) >= needs:
+		return PastAgreed
+	}
+	return Waiting
+}
+
+// Same reports whether two are about the same value.
+func (p *Past) Same(o Past) bool { return p.Member == o.Member && p.Value == o.Value }
+
+// Waiting is what of a registration waits for administrators of its provider.
+func (r *Registration) Waiting(provider *Party) []Past {
+	var out []Past
+	for _, x := range r.Past {
+		if x.Standing(provider.Needs()) == Waiting {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Says is what the client may do when it is agreed to, in words.
+func (p *Past) Says() string {
+	switch p.Member {
+	case "redirect_uris":
+		return "people who sign in are sent there, and the app gets their sign-in there"
+	case "post_logout_redirect_uris":
+		return "people who sign out are sent there"
+	case "initiate_login_uri":
+		return "sign-in begins there, for whoever comes from the provider"
+	case "backchannel_logout_uri", "frontchannel_logout_uri":
+		return "it is told there who signed out"
+	}
+	return "the client may ask for it; to use it, it needs consent as well"
 }
 
 // ErrRegistrar means that bounds for a registrar cannot be understood.
@@ -158,40 +230,41 @@ const RegistrarPrefix = "registrar:"
 // ProvenActor reports whether an actor of the journal was proven, and not only said.
 func ProvenActor(actor string) bool { return strings.HasPrefix(actor, RegistrarPrefix) }
 
-// Within says what of a registration lies past the bounds, as an error of RFC 7591, section 3.2.2; nil is nothing.
+// Within says why a registration cannot be, as an error of RFC 7591, section 3.2.2; nil is that it can. What may wait
+// for an administrator is no reason.
 func (r *Registrar) Within(m *oidc.ClientMetadata) *oidc.RegistrationError {
 	if !slices.Contains(r.Kinds, string(m.Kind())) {
 		return &oidc.RegistrationError{Code: oidc.InvalidClientMetadata, Field: "token_endpoint_auth_method",
 			Description: fmt.Sprintf("what is asked for is a %s client; this credential registers %s", m.Kind(),
 				strings.Join(r.Kinds, ", "))}
 	}
-	for _, u := range m.RedirectURIs {
-		if !r.Allows(u) {
-			return &oidc.RegistrationError{Code: oidc.InvalidRedirectURI, Field: "redirect_uris",
-				Description: fmt.Sprintf(
-					"%s lies under none of the hosts of this credential: %s", u, strings.Join(r.Hosts, ", "))}
-		}
-	}
-	for _, x := range []struct {
-		field string
-		uris  []string
-	}{{"post_logout_redirect_uris", m.PostLogout}, {"backchannel_logout_uri", one(m.BackChannel)},
-		{"frontchannel_logout_uri", one(m.FrontChannel)}, {"initiate_login_uri", one(m.InitiateLogin)},
-		{"jwks_uri", one(m.JWKSURI)}} {
-		for _, u := range x.uris {
-			if !r.Allows(u) {
-				return &oidc.RegistrationError{Code: oidc.InvalidClientMetadata, Field: x.field,
-					Description: fmt.Sprintf(
-						"%s lies under none of the hosts of this credential: %s", u, strings.Join(r.Hosts, ", "))}
-			}
+	for _, x := range r.Beyond(m) {
+		if !r.Waits || x.Member == "jwks_uri" { // nobody fetches keys from a host that nobody named
+			return r.beyond(x)
 		}
 	}
 	return nil
 }
 
-func one(s string) []string {
-	if s == "" {
-		return nil
+// Beyond lists the addresses of a registration that lie under none of the hosts.
+func (r *Registrar) Beyond(m *oidc.ClientMetadata) []Past {
+	var out []Past
+	for member, uris := range m.Addresses() {
+		for _, u := range uris {
+			if !r.Allows(u) {
+				out = append(out, Past{Member: member, Value: u})
+			}
+		}
 	}
-	return []string{s}
+	return out
+}
+
+// beyond refuses an address that lies under none of the hosts.
+func (r *Registrar) beyond(x Past) *oidc.RegistrationError {
+	code := oidc.InvalidClientMetadata
+	if x.Member == "redirect_uris" {
+		code = oidc.InvalidRedirectURI
+	}
+	return &oidc.RegistrationError{Code: code, Field: x.Member, Description: fmt.Sprintf(
+		"%s lies under none of the hosts of this credential: %s", x.Value, strings.Join(r.Hosts, ", "))}
 }

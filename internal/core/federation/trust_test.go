@@ -299,6 +299,10 @@ func TestPartyIsJudged(t *testing.T) {
 	if got := provider.JudgeAdmins(crowd); got != nil {
 		t.Errorf("a group in which somebody is: %+v", got)
 	}
+	provider.AgreedBy = 2
+	if got := provider.JudgeAdmins(crowd); len(got) != 1 || !strings.Contains(got[0].Saw, "in which 1 is") {
+		t.Errorf("a group of one, where two have to agree: %+v", got)
+	}
 }
 
 // TestSignOut says what signing out ends, by what both sides published.

@@ -18,6 +18,7 @@ const (
 	FieldAccountKey         Field = "account-key"
 	FieldActor              Field = "actor"
 	FieldAdministrators     Field = "administrators"
+	FieldAgreedBy           Field = "agreed-by"
 	FieldAdmits             Field = "admits"
 	FieldAs                 Field = "as"
 	FieldAsItself           Field = "as-itself"

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"net/url"
 	"slices"
 	"strings"
@@ -52,6 +53,15 @@ type ClientInformation struct {
 	Token           string `json:"registration_access_token,omitempty"`
 	// Waiting are scopes that are asked for and that an administrator has yet to agree to
 	Waiting string `json:"scope_waiting,omitempty"`
+	// Past are values that were asked for past the bounds of the credential, and are not registered
+	Past []PastBounds `json:"past_bounds,omitempty"`
+}
+
+// PastBounds is a value that was asked for and is not registered: it waits for an administrator, or was refused by one.
+type PastBounds struct {
+	Member   string `json:"member"`
+	Value    string `json:"value"`
+	Standing string `json:"standing"` // waiting, refused
 }
 
 // The codes of RFC 7591, section 3.2.2.
@@ -213,6 +223,46 @@ func (m *ClientMetadata) AsItself() bool { return m.Kind() == Web && m.grants("c
 // Device reports whether people are to sign in on another device too (RFC 8628).
 func (m *ClientMetadata) Device() bool {
 	return m.grants("urn:ietf:params:oauth:grant-type:device_code")
+}
+
+// Addresses yields the members that hold addresses to which people or messages are sent, or keys are fetched from, and
+// the addresses of each.
+func (m *ClientMetadata) Addresses() iter.Seq2[string, []string] {
+	one := func(s string) []string {
+		if s == "" {
+			return nil
+		}
+		return []string{s}
+	}
+	return func(yield func(string, []string) bool) {
+		_ = yield("redirect_uris", m.RedirectURIs) && yield("post_logout_redirect_uris", m.PostLogout) &&
+			yield("backchannel_logout_uri", one(m.BackChannel)) &&
+			yield("frontchannel_logout_uri", one(m.FrontChannel)) &&
+			yield("initiate_login_uri", one(m.InitiateLogin)) && yield("jwks_uri", one(m.JWKSURI))
+	}
+}
+
+// Without is the metadata without one value of a member: an address, or a scope.
+func (m *ClientMetadata) Without(member, value string) *ClientMetadata {
+	c := *m
+	not := func(l []string) []string {
+		return slices.DeleteFunc(slices.Clone(l), func(s string) bool { return s == value })
+	}
+	switch member {
+	case "redirect_uris":
+		c.RedirectURIs = not(m.RedirectURIs)
+	case "post_logout_redirect_uris":
+		c.PostLogout = not(m.PostLogout)
+	case "backchannel_logout_uri":
+		c.BackChannel = ""
+	case "frontchannel_logout_uri":
+		c.FrontChannel = ""
+	case "initiate_login_uri":
+		c.InitiateLogin = ""
+	case "scope":
+		c.Scope = strings.Join(not(m.Scopes()), " ")
+	}
+	return &c
 }
 
 // Scopes are the scopes that are asked for.

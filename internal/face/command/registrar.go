@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,19 +33,21 @@ commands below registrar client. It cannot consent, admit anybody, read people, 
 --registrar, or TRESSIK_REGISTRAR, a command is run as the registrar whose token the file holds; what it may not do is
 refused, and stands in the journal.`}
 	c.AddCommand(a.repeats(a.registrarAdd(), registrarThere),
-		a.registrarList(), a.registrarRetire(), a.registrarClient())
+		a.registrarList(), a.registrarRetire(), a.registrarClient(), a.registrarAnswer(true), a.registrarAnswer(false))
 	return c
 }
 
 func (a *App) registrarAdd() *cobra.Command {
 	var r federation.Registrar
-	var lasts, secrets, statements, out string
+	var lasts, secrets, statements, out, beyond string
 	c := &cobra.Command{Use: "add NAME --at-provider PROVIDER", Short: "Make a registrar; its token is shown this once",
 		Args: args("NAME"),
 		Long: `Make a credential for a program, as an administrator of the provider. Say which kinds of client it may
 register, under which hosts their redirect URIs may lie (HOST, HOST:PORT, *.DOMAIN for one label before it, or SCHEME:
 for the private scheme of a native app), which permissions they may ask for, how long their secrets last, how many there
-may be, and until when. The token is shown this once, or written to a file that only you can read.`,
+may be, and until when. What lies past the hosts and the permissions is refused, or waits for an administrator with
+--past-bounds waits; kinds, numbers and times never wait. The token is shown this once, or written to a file that only
+you can read.`,
 		Example: `  tressik registrar add pipeline --at-provider ridge --kinds web,machine \
       --hosts dome.kestrelridge.example,*.apps.kestrelridge.example --may-ask telescope-api:frames.read \
       --secrets-last 90d --most 20 --lasts 180d --out pipeline.token --actor aiyana`,
@@ -66,6 +69,10 @@ may be, and until when. The token is shown this once, or written to a file that 
 				return err
 			}
 			r.Name, r.Secrets, r.JWKS = got[0], int(of.Seconds()), string(keys)
+			switch r.Waits = beyond == "waits"; {
+			case beyond != "waits" && beyond != "refused":
+				return usageError{fmt.Errorf("--past-bounds %q: write refused or waits", beyond)}
+			}
 			w, err := newSecretFile(out)
 			if err != nil {
 				return err
@@ -100,6 +107,8 @@ may be, and until when. The token is shown this once, or written to a file that 
 	f.IntVar(&r.Most, "most", 10, "how many clients it may have at a time")
 	f.StringVar(&lasts, "lasts", "", "how long the token is valid: 180d, at most 400d")
 	f.StringVar(&r.Note, "note", "", "what it is for, for the list")
+	f.StringVar(&beyond, "past-bounds", "refused",
+		"what becomes of redirect URIs and permissions past its bounds: refused, or waits (for an administrator)")
 	f.StringVar(&statements, "statements", "",
 		"file with the public keys by which software statements are judged (JWKS, PEM)")
 	f.StringVar(&out, "out", "", "file to write the token into, in place of showing it; it must not be there yet")
@@ -143,6 +152,46 @@ func (a *App) registrarRetire() *cobra.Command {
 			return a.print(format.Page{Data: registrar.ResultOf(r), Blocks: []format.Block{{Lines: []string{
 				"registrar " + r.Name +
 					" is retired; its clients stay, and nobody changes them with its tokens any more"}}}})
+		})}
+}
+
+// registrarAnswer is registrar agree or registrar refuse.
+func (a *App) registrarAnswer(agree bool) *cobra.Command {
+	verb, short := "refuse", "Refuse what a program asked for past its registrar's bounds"
+	long := `Refuse, as an administrator of the provider, what a program asked for past the bounds of its registrar:
+the values that are named, or all that waits. The client goes on without them, and whoever asks for them again is told.`
+	if agree {
+		verb, short = "agree", "Agree to what a program asked for past its registrar's bounds"
+		long = `Agree, as an administrator of the provider, to what a program asked for past the bounds of its
+registrar: the values that are named, or all that waits. The client has them from then on; permissions still need
+consent. Where the provider wants two administrators (provider change --agreed-by 2), the second one settles it.`
+	}
+	return &cobra.Command{Use: verb + " TRUST [VALUE…]", Short: short, Args: args("TRUST", "[VALUE…]"), Long: long,
+		Example:           "  tressik registrar " + verb + " night-desk@ridge --yes --actor aiyana",
+		ValidArgsFunction: a.names("trust", 1),
+		RunE: a.with(func(d *desk.Desk, got []string) error {
+			list, err := d.Waiting(got[0])
+			if err != nil {
+				return err
+			}
+			needs := 1
+			for _, w := range list {
+				if w.Past == nil || len(got) > 1 && !slices.Contains(got[1:], w.Past.Value) {
+					continue
+				}
+				needs = w.Needs
+				a.say("%s was asked for by %s: %s", w.Past.Value, w.Registrar, w.Says)
+			}
+			if err := a.confirm(strings.ToUpper(verb[:1]) + verb[1:] + " for " + got[0] + "?"); err != nil {
+				return err
+			}
+			x, err := changed(a, d, func() (*registrar.Answered, error) {
+				return (&registrar.Keeper{Desk: d}).Answer(got[0], got[1:], agree)
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(layout.Answered(x, needs))
 		})}
 }
 

@@ -23,6 +23,7 @@ type sideFlags struct {
 	api                        string
 	issuer, document, jwks     string
 	admins                     string
+	agreedBy                   int
 	reads                      federation.MappingInput
 }
 
@@ -34,6 +35,8 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		f.StringVar(&s.document, "discovery", "", "OpenID: file with the discovery document, in place of fetching it")
 		f.StringVar(&s.jwks, "jwks", "", "OpenID: file with the keys (JWKS), in place of fetching them")
 		f.StringVar(&s.admins, "administrators", "", "group:NAME, whose members may consent for everyone, or none")
+		f.IntVar(&s.agreedBy, "agreed-by", 0,
+			"how many administrators agree before a client gets what lies past its registrar's bounds: 1 or 2")
 		return
 	}
 	f.StringVar(&s.client, "client", "", "client side: web, user-agent, native or machine")
@@ -86,7 +89,7 @@ func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *
 		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" || s.start != "" {
 		in.Client = &c
 	}
-	in.API, in.Admins, in.Reads = s.api, s.admins, s.reads
+	in.API, in.Admins, in.AgreedBy, in.Reads = s.api, s.admins, s.agreedBy, s.reads
 	if s.issuer == "" && s.document == "" {
 		if s.jwks != "" {
 			return usageError{fmt.Errorf("--jwks goes with --discovery: the keys belong to a document")}

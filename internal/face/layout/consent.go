@@ -60,20 +60,35 @@ func Consents(list []federation.Consent) format.Block {
 	return b
 }
 
-// Waiting lists what waits for an administrator.
+// Waiting lists what waits for an administrator: permissions, and what programs asked for past their bounds.
 func Waiting(list []desk.Waiting) format.Page {
 	b := format.Block{Title: "Waiting for an administrator", Head: []string{"Trust", "Permission", "As", "In words",
-		"Registered by"}, Noun: "permission", Empty: "Nothing waits for an administrator."}
+		"Registered by"}, Noun: "permission"}
+	beyond := format.Block{Title: "Past the bounds of a registrar", Head: []string{"Trust", "Asked for", "In words",
+		"Registrar", "Since", "Agreed"}, Noun: "value"}
+	var lines []string
 	for _, w := range list {
-		b.Rows = append(b.Rows, []string{w.Trust, w.Permission, w.As, w.Says, w.Registrar})
-	}
-	blocks := []format.Block{b}
-	if len(list) > 0 {
-		lines := []string{""}
-		for _, w := range list {
-			lines = append(lines, "  "+format.Remedy(w.Fix))
+		lines = append(lines, "  "+format.Remedy(w.Fix))
+		if w.Past == nil {
+			b.Rows = append(b.Rows, []string{w.Trust, w.Permission, w.As, w.Says, w.Registrar})
+			continue
 		}
-		blocks = append(blocks, format.Block{Title: "To agree", Lines: lines})
+		agreed := fmt.Sprintf("0 of %d", w.Needs)
+		if n := len(w.Past.Agreed); n > 0 {
+			agreed = fmt.Sprintf("%d of %d: %s", n, w.Needs, w.Past.Agreed[0].By)
+		}
+		beyond.Rows = append(beyond.Rows, []string{w.Trust, w.Past.Value, w.Says, w.Registrar,
+			w.Past.Since.Format("2006-01-02"), agreed})
 	}
-	return format.Page{Data: list, Blocks: blocks}
+	var blocks []format.Block
+	for _, x := range []format.Block{b, beyond} {
+		if len(x.Rows) > 0 {
+			blocks = append(blocks, x)
+		}
+	}
+	if len(list) == 0 {
+		return format.Page{Data: list, Blocks: []format.Block{{Lines: []string{"Nothing waits for an administrator."}}}}
+	}
+	return format.Page{Data: list, Blocks: append(blocks, format.Block{Title: "To agree", Lines: append([]string{""},
+		lines...)})}
 }

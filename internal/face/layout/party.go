@@ -80,6 +80,9 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	}
 	if p.Kind == federation.Provider && p.Own {
 		head = append(head, [2]string{"may consent for everyone", adminWords(p)})
+		if p.Needs() > 1 {
+			head = append(head, [2]string{"past a registrar's bounds", fmt.Sprintf("%d of them agree", p.Needs())})
+		}
 	}
 	head = append(head, [2]string{"added", format.When(p.Added, now)})
 	blocks = append(blocks, format.Block{Title: "What it is", Fields: head})

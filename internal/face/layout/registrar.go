@@ -14,9 +14,14 @@ import (
 
 // bounds are what a registrar may do, as fields.
 func bounds(r *registrar.Result, now time.Time) [][2]string {
+	beyond := "is refused"
+	if r.Waits {
+		beyond = "waits for an administrator"
+	}
 	return Filled([][2]string{{"registers at", r.Provider}, {"kinds of client", strings.Join(r.Kinds, ", ")},
 		{"redirect URIs under", strings.Join(r.Hosts, ", ")}, {"may ask for", strings.Join(r.May, ", ")},
 		{"secrets last", federation.SpanWords(federation.Span(r.Secrets))}, {"clients at most", fmt.Sprint(r.Most)},
+		{"past hosts, permissions", beyond},
 		{"until", format.When(r.Expires, now)}, {"for", r.Note}})
 }
 
@@ -64,12 +69,35 @@ func Registrars(list []model.Registrar, made []model.Registration, now time.Time
 	return format.Page{Data: out, Blocks: []format.Block{b}}
 }
 
+// Answered is what an administrator said to what a program asked for past its bounds.
+func Answered(x *registrar.Answered, needs int) format.Page {
+	var lines []string
+	for _, p := range x.Agreed {
+		lines = append(lines, "agreed: "+x.Trust+" has "+p.Value+" now: "+p.Says())
+	}
+	for _, p := range x.Waiting {
+		lines = append(lines, fmt.Sprintf("%d of %d agreed: %s is registered when another administrator agrees",
+			len(p.Agreed), needs, p.Value))
+	}
+	for _, p := range x.Refused {
+		lines = append(lines, "refused: "+p.Value+"; who asks for it again is told so")
+	}
+	if len(lines) == 0 {
+		lines = []string{"nothing waits at " + x.Trust}
+	}
+	return format.Page{Data: x, Blocks: []format.Block{{Lines: lines}}}
+}
+
 // ClientInformation is a client as it is registered; secrets says whether what is secret is shown.
 func ClientInformation(i *oidc.ClientInformation, secrets bool) format.Page {
 	b := format.Block{Fields: Filled([][2]string{{"client ID", i.ClientID}, {"name", i.ClientName},
 		{"kind", string(i.Kind())}, {"redirect URIs", strings.Join(i.RedirectURIs, "\n")},
 		{"authenticates by", i.AuthMethod}, {"grant types", strings.Join(i.GrantTypes, ", ")}, {"scope", i.Scope},
 		{"waits for an administrator", i.Waiting}})}
+	for _, x := range i.Past {
+		name := map[string]string{federation.Waiting: "not registered, waits", federation.PastRefused: "refused"}
+		b.Fields = append(b.Fields, [2]string{name[x.Standing], x.Member + " " + x.Value})
+	}
 	lines := []string{}
 	if secrets {
 		b.Fields = append(b.Fields, Filled([][2]string{{"client secret", i.ClientSecret},

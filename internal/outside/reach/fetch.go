@@ -17,6 +17,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"tressik.example/internal/core/finding"
@@ -72,7 +73,10 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
 	}
 	fi, err := os.Stat(source)
-	if err != nil || fi.IsDir() {
+	if err == nil && fi.IsDir() {
+		err = syscall.EISDIR
+	}
+	if err != nil {
 		return nil, FileError(source, err)
 	}
 	if fi.Mode().IsRegular() && fi.Size() > o.Max {
@@ -80,7 +84,7 @@ func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 	}
 	f, err := os.Open(source)
 	if err != nil {
-		return nil, err
+		return nil, FileError(source, err)
 	}
 	defer f.Close()
 	if !fi.Mode().IsRegular() {
@@ -98,21 +102,21 @@ func FileError(path string, err error) error {
 	fi, serr := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return &absent{path, err}
+		return &fileError{"there is no file " + path, err}
 	case serr == nil && fi.IsDir():
-		return fmt.Errorf("%s is a folder; name a file in it", path)
+		return &fileError{path + " is a folder; name a file in it", err}
 	}
 	return err
 }
 
-// absent is a file that is not there; it unwraps to the error of the system, an fs.ErrNotExist.
-type absent struct {
-	path string
-	err  error
+// fileError says in words what the system said of a file; it unwraps to that.
+type fileError struct {
+	words string
+	err   error
 }
 
-func (a *absent) Error() string { return "there is no file " + a.path }
-func (a *absent) Unwrap() error { return a.err }
+func (e *fileError) Error() string { return e.words }
+func (e *fileError) Unwrap() error { return e.err }
 
 func limited(r io.Reader, max int64, what string) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(r, max+1))

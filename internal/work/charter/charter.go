@@ -103,6 +103,7 @@ type Provider struct {
 	Discovery      string `yaml:"discovery,omitempty"` // discovery document, in place of what the issuer publishes
 	JWKS           string `yaml:"jwks,omitempty"`      // its keys, likewise
 	Administrators string `yaml:"administrators,omitempty"`
+	AgreedBy       int    `yaml:"agreedBy,omitempty"`
 }
 
 // App is an application, with the sides that it has.

@@ -143,7 +143,7 @@ func (k *Enactor) providers() error {
 		if err != nil {
 			return k.File.at(path, err)
 		}
-		in.Admins = p.Administrators
+		in.Admins, in.AgreedBy = p.Administrators, p.AgreedBy
 		if raw := k.Read[path+".discovery"]; raw != nil {
 			in.OpenID = &desk.OpenIDInput{Issuer: p.Issuer, Discovery: raw, JWKS: k.Read[path+".jwks"],
 				Source: sourceOf(p.Discovery, p.Issuer), TLS: in.TLS}
@@ -272,7 +272,7 @@ func (k *Enactor) put(old *federation.Party, in desk.PartyInput) (err error) {
 			"its trusts", in.Name, old.At)
 	}
 	if in.Raw == nil && in.Hand == nil && in.Client == nil && in.OpenID == nil && in.API+in.Admins == "" &&
-		in.Reads.IsZero() && (in.Title == "" || in.Title == old.Title) {
+		in.AgreedBy == 0 && in.Reads.IsZero() && (in.Title == "" || in.Title == old.Title) {
 		return nil // nothing is said of it that it is not
 	}
 	if in.SignedBy == nil && in.Raw != nil && old.Signer != "" {

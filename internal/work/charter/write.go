@@ -210,7 +210,7 @@ func (w *Writer) party(p *federation.Party) (Party, error) {
 
 func (w *Writer) provider(p *federation.Party) (*Provider, error) {
 	base, err := w.party(p)
-	out := &Provider{Party: base, Administrators: p.Admins}
+	out := &Provider{Party: base, Administrators: p.Admins, AgreedBy: p.AgreedBy}
 	if o := p.OpenID; o != nil {
 		out.Issuer = o.Discovery.Issuer
 		if w.Inline || !strings.HasPrefix(o.Source, "https://") {

@@ -104,6 +104,18 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		if p.Admins = in.Admins; p.Admins == "none" {
 			p.Admins = ""
 		}
+	}
+	switch {
+	case in.AgreedBy == 0:
+	case in.AgreedBy < 1 || in.AgreedBy > 2:
+		return nil, finding.Errorf("%s %d is %w; write 1 or 2", finding.FieldAgreedBy, in.AgreedBy, ErrValue)
+	case !p.Own:
+		return nil, finding.Errorf("%s is about own providers: %s is foreign, and its owner decides",
+			finding.FieldAgreedBy, p.Name)
+	default:
+		p.AgreedBy = in.AgreedBy
+	}
+	if in.Admins != "" || in.AgreedBy > 1 {
 		persons, err := d.View.Persons()
 		if err != nil {
 			return nil, err

@@ -210,14 +210,17 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	return v, nil
 }
 
-// Waiting is a permission that a trust asks for and that waits for an administrator.
+// Waiting is what waits for an administrator: a permission that a trust asks for, or a value that a program asked for
+// past the bounds of its registrar.
 type Waiting struct {
-	Trust      string         `json:"trust"`
-	Permission string         `json:"permission"`
-	As         string         `json:"as"`
-	Says       string         `json:"says"`
-	Registrar  string         `json:"registrar,omitempty"` // which registered the client
-	Fix        finding.Remedy `json:"fix"`
+	Trust      string           `json:"trust"`
+	Permission string           `json:"permission,omitempty"`
+	As         string           `json:"as,omitempty"`
+	Past       *federation.Past `json:"pastBounds,omitempty"`
+	Says       string           `json:"says"`
+	Registrar  string           `json:"registrar,omitempty"` // which registered the client
+	Needs      int              `json:"needs"`               // how many administrators have to agree
+	Fix        finding.Remedy   `json:"fix"`
 }
 
 // Waiting lists what waits for an administrator at a trust, or at all: at own providers alone, since others decide
@@ -258,16 +261,21 @@ func (d *Desk) waiting(t *federation.Trust) ([]Waiting, error) {
 		return nil, err
 	}
 	maker := ""
+	var out []Waiting
 	switch r, err := d.Registration(t.Name); {
 	case err == nil:
 		maker = r.Registration.Registrar
+		for _, x := range r.Registration.Waiting(provider) {
+			out = append(out, Waiting{Trust: t.Name, Past: &x, Says: x.Says(), Registrar: maker,
+				Needs: provider.Needs(), Fix: x.Agree(t.Name)})
+		}
 	case !errors.Is(err, model.ErrNotFound):
 		return nil, err
 	}
-	var out []Waiting
 	for _, r := range v.Rows {
 		if r.Standing == federation.Waiting && r.Admin {
-			out = append(out, Waiting{t.Name, r.Label, r.As, r.Says, maker, provider.Agree(t.Name, r.Label)})
+			out = append(out, Waiting{Trust: t.Name, Permission: r.Label, As: r.As, Says: r.Says, Registrar: maker,
+				Needs: 1, Fix: provider.Agree(t.Name, r.Label)})
 		}
 	}
 	return out, nil

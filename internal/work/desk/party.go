@@ -50,6 +50,9 @@ type PartyInput struct {
 	Reads  federation.MappingInput // app: which received name fills which field of its accounts
 	OpenID *OpenIDInput            // foreign provider
 	Admins string                  // provider: group:NAME whose members may consent for everyone
+	// AgreedBy is, of an own provider, how many administrators agree to what lies past a registrar's bounds; 0 leaves
+	// it
+	AgreedBy int
 }
 
 // Hand holds values entered by hand, for a side that has no metadata. Nil slices and empty texts leave things as they

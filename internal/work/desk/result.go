@@ -71,6 +71,7 @@ type PartyResult struct {
 	API       *federation.API     `json:"api,omitempty"`
 	Reads     *federation.Mapping `json:"reads,omitempty"`
 	Admins    string              `json:"administrators,omitempty"`
+	AgreedBy  int                 `json:"agreedBy,omitempty"`
 	Registers bool                `json:"registers,omitempty"`
 	TokenKeys []saml.Key          `json:"tokenKeys,omitempty"`
 	Added     time.Time           `json:"added"`

@@ -23,7 +23,7 @@ const (
 	Metadata    = "metadata"    // its validUntil
 	Secret      = "secret"      // the last of a client that is valid
 	Key         = "key"         // an own one that waits to be activated or withdrawn
-	Consent     = "consent"     // a person was stopped and waits
+	Consent     = "consent"     // a person was stopped and waits, or a program asked for more than it may
 	Pin         = "pin"         // the certificate of a server that is known by it alone
 	People      = "people"      // a file of people was not read for long
 	Cutover     = "cutover"     // a trust is to be made live
@@ -59,11 +59,13 @@ type Ledger struct {
 	Subjects map[string]federation.SubjectKey
 	Secrets  map[string][]federation.Secret
 	Consents map[string][]federation.Consent
+	Made     map[string]federation.Registration // by trust
 }
 
 // Read reads a ledger. Errors: those of the ledger.
 func Read(v model.View) (*Ledger, error) {
-	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}}
+	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
+		Made: map[string]federation.Registration{}}
 	var err error
 	if l.Parties, err = v.Parties(""); err != nil {
 		return nil, err
@@ -81,6 +83,13 @@ func Read(v model.View) (*Ledger, error) {
 	consents, err := v.Consents("")
 	for _, c := range consents {
 		l.Consents[c.Trust] = append(l.Consents[c.Trust], c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	made, err := v.Registrations("")
+	for _, r := range made {
+		l.Made[r.Registration.Trust] = r.Registration
 	}
 	return l, err
 }
@@ -121,6 +130,11 @@ func (f *Finder) Of(l *Ledger, span time.Duration) ([]Item, error) {
 		app, provider := parties[t.App], parties[t.Provider]
 		if app != nil && provider != nil && t.Standing != federation.Ended {
 			f.trust(t, app, provider, l.Secrets[t.Name], l.Consents[t.Name])
+			made := l.Made[t.Name]
+			for _, x := range made.Waiting(provider) {
+				f.add(Consent, t.Name, "a program asked for "+x.Value+" past the bounds of "+made.Registrar+
+					", and waits for an administrator", x.Since, "", x.Agree(t.Name), x.Member, x.Value)
+			}
 		}
 	}
 	end := f.Now().Add(span)

@@ -31,7 +31,7 @@ type Request struct {
 func (k *Keeper) Register(in Request) (*oidc.ClientInformation, *oidc.RegistrationError, error) {
 	var info *oidc.ClientInformation
 	return k.attempt(&info, in.By, "register a client", func(r *model.Registrar) error {
-		m, err := k.stated(&r.Registrar, in.Meta)
+		m, beyond, err := k.stated(&r.Registrar, in.Meta, nil)
 		if err != nil {
 			return err
 		}
@@ -42,7 +42,7 @@ func (k *Keeper) Register(in Request) (*oidc.ClientInformation, *oidc.Registrati
 		if len(have) >= r.Registrar.Most {
 			return past("", "this credential has %d clients, and may have no more", len(have))
 		}
-		asks, err := k.asks(&r.Registrar, m)
+		asks, err := k.asks(&r.Registrar, m, beyond)
 		if err != nil {
 			return err
 		}
@@ -63,8 +63,9 @@ func (k *Keeper) Register(in Request) (*oidc.ClientInformation, *oidc.Registrati
 			return told("", err)
 		}
 		now := k.Now().UTC().Truncate(time.Second)
-		info, err = k.registered(t, asks, m, &r.Registrar, &model.Registration{Registration: federation.Registration{
-			Trust: t.Name, Registrar: r.Registrar.Name, ClientID: t.ClientID(), Issued: now}}, "registration.add")
+		reg := federation.Registration{Trust: t.Name, Registrar: r.Registrar.Name, ClientID: t.ClientID(), Issued: now,
+			Past: beyond}
+		info, err = k.registered(t, asks, m, &r.Registrar, &model.Registration{Registration: reg}, "registration.add")
 		return err
 	})
 }
@@ -130,22 +131,25 @@ func told(field string, err error) error {
 }
 
 // stated judges what is asked for by the bounds, after the software statement has had its say: what it states goes
-// before what the request says (RFC 7591, section 2.3).
-func (k *Keeper) stated(r *federation.Registrar, m *oidc.ClientMetadata) (*oidc.ClientMetadata, error) {
+// before what the request says (RFC 7591, section 2.3). had is what was asked for past the bounds before.
+func (k *Keeper) stated(r *federation.Registrar, m *oidc.ClientMetadata, had []federation.Past) (*oidc.ClientMetadata,
+	[]federation.Past, error) {
 	if m.Statement != "" {
 		c := *m
 		m = &c
 		if err := statement(r.JWKS, m); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if err := m.Check(); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	if err := r.Within(m); err != nil {
-		return nil, err
+	if m.Scope == "" && m.Kind().Redirects() {
+		c := *m
+		c.Scope = "openid profile email"
+		m = &c
 	}
-	return m, nil
+	return k.within(r, m, had)
 }
 
 // statement verifies a software statement with the keys that were entered for the registrar, and has its claims go
@@ -179,23 +183,25 @@ func statement(jwks string, m *oidc.ClientMetadata) error {
 	return nil
 }
 
-// asks are the permissions that a client asks for, those of OpenID where it says none. Past its bounds a registrar may
-// not even ask.
-func (k *Keeper) asks(r *federation.Registrar, m *oidc.ClientMetadata) ([]federation.Ask, error) {
-	names := m.Scopes()
-	if len(names) == 0 && m.Kind().Redirects() {
-		names = []string{"openid", "profile", "email"}
-	}
+// asks are the permissions that a client asks for. Past its bounds a registrar may not even ask, but for what
+// administrators agreed to.
+func (k *Keeper) asks(r *federation.Registrar, m *oidc.ClientMetadata, beyond []federation.Past) ([]federation.Ask,
+	error) {
 	provider, err := k.Party(federation.Provider, r.Provider)
 	if err != nil {
 		return nil, err
 	}
 	var out []federation.Ask
-	for _, n := range names {
-		label := n
-		if i := slices.IndexFunc(r.May, func(l string) bool { return l == n || strings.HasSuffix(l, ":"+n) }); i >= 0 {
-			label = r.May[i]
-		} else if !slices.ContainsFunc(oidc.StandardScopes(), func(s oidc.StandardScope) bool { return s.Name == n }) {
+	for _, n := range m.Scopes() {
+		label, may := k.mayAsk(r, n)
+		agreed := federation.Past{Member: "scope", Value: n}
+		switch {
+		case may:
+		case slices.ContainsFunc(beyond, agreed.Same):
+			if label, err = k.published(n); err != nil {
+				return nil, err
+			}
+		default:
 			return nil, past("scope", "%s is none that this credential may ask for; it may ask for %s", n,
 				strings.Join(append([]string{"those of OpenID"}, r.May...), ", "))
 		}
@@ -411,7 +417,7 @@ func Metadata(app *federation.Party, terms *federation.OIDCTerms) *oidc.ClientMe
 
 // describe says what is registered (RFC 7591, section 3.2.1). token is the registration access token where it is new.
 func (k *Keeper) describe(trust string, reg *model.Registration, token string) (*oidc.ClientInformation, error) {
-	t, app, _, err := k.OIDCTrust(trust)
+	t, app, p, err := k.OIDCTrust(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -430,6 +436,7 @@ func (k *Keeper) describe(trust string, reg *model.Registration, token string) (
 		}
 	}
 	info.Waiting = strings.Join(waiting, " ")
+	info.Past = pastBounds(reg.Registration.Past, p.Needs())
 	secrets, err := k.Secrets(trust)
 	for _, s := range secrets {
 		if desk.Valid(k.Now())(s) {
@@ -466,7 +473,7 @@ func (k *Keeper) Replace(in Request) (*oidc.ClientInformation, *oidc.Registratio
 		if err != nil {
 			return err
 		}
-		m, err := k.stated(&r.Registrar, in.Meta)
+		m, beyond, err := k.stated(&r.Registrar, in.Meta, reg.Registration.Past)
 		if err != nil {
 			return err
 		}
@@ -481,7 +488,7 @@ func (k *Keeper) Replace(in Request) (*oidc.ClientInformation, *oidc.Registratio
 		if err := k.sameSecret(trust, m.ClientSecret); err != nil {
 			return err
 		}
-		asks, err := k.asks(&r.Registrar, m)
+		asks, err := k.asks(&r.Registrar, m, beyond)
 		if err != nil {
 			return err
 		}
@@ -499,6 +506,7 @@ func (k *Keeper) Replace(in Request) (*oidc.ClientInformation, *oidc.Registratio
 		if t, err = k.ChangeTrust(trust, x); err != nil {
 			return told("", err)
 		}
+		reg.Registration.Past = beyond
 		info, err = k.registered(t, asks, m, &r.Registrar, reg, "registration.change")
 		return err
 	})

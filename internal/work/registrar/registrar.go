@@ -44,6 +44,7 @@ type Result struct {
 	Secrets  int        `json:"secretsLast"`
 	Most     int        `json:"mostClients"`
 	JWKS     string     `json:"jwks,omitempty"`
+	Waits    bool       `json:"waits,omitempty"`
 	Note     string     `json:"note,omitempty"`
 	Expires  time.Time  `json:"expires"`
 	Added    time.Time  `json:"added"`
