@@ -371,6 +371,14 @@ func TestCharterTry(t *testing.T) {
 	d.ok("--ledger", "own.ledger", "charter", "enact", "plain.yaml")
 	d.ok("--ledger", "own.ledger", "expect", "add", "nightlog@ridge", "--as", "petra", "--admitted")
 	d.fails(3, []string{"tressik expect remove 1"}, "--ledger", "own.ledger", "charter", "try", "plain.yaml")
+	// A charter of the provider alone is tried on what is expected elsewhere, where that is said.
+	d.write("provider.yaml", "charter: tressik charter 1\nproviders:\n  ridge: {own: {at: "+
+		"\"https://login.kestrelridge.example\"}}\n")
+	if s := d.ok("--ledger", "own.ledger", "charter", "try", "provider.yaml"); strings.Contains(s, "nightlog@ridge") {
+		t.Errorf("a trust that is not declared was tried:\n%s", s)
+	}
+	d.fails(3, []string{"nightlog@ridge", "petra"}, "--ledger", "own.ledger", "charter", "try", "provider.yaml",
+		"--expect")
 	os.Remove(d.path("courier.secret"))
 	if !strings.Contains(d.read("out.xml"), "<testsuite") || !strings.Contains(d.read("out.sarif"), "2.1.0") {
 		t.Error("no files for CI")

@@ -416,11 +416,13 @@ func feed(ctx context.Context, command, secret string, env ...string) error {
 func (a *App) charterTry() *cobra.Command {
 	var in charterFlags
 	var junit, sarif string
+	var every bool
 	c := &cobra.Command{Use: "try FILE", Short: "Rehearse what a charter declares, before anything is changed",
 		Args: args("FILE"),
 		Long: `Enact a charter on a copy of the ledger of which nothing is kept, and rehearse there what is expected of
-the trusts that it declares. Where nothing is expected of a trust, the first who is admitted is to get in. It ends with
-exit status 3 where something does not hold.`,
+the trusts that it declares. Where nothing is expected of a trust, the first who is admitted is to get in. With --expect
+that is done of all the trusts of which the ledger expects something: a changed provider or group reaches them as well.
+It ends with exit status 3 where something does not hold.`,
 		Example: `  tressik charter try observatory.yaml
   tressik charter try observatory.yaml --junit charter.xml`,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -428,7 +430,7 @@ exit status 3 where something does not hold.`,
 			if err != nil {
 				return err
 			}
-			list, untried, err := k.Trial(a.run)
+			list, untried, err := k.Trial(a.run, every)
 			if err != nil {
 				return fmt.Errorf("%s: %w", got[0], err)
 			}
@@ -443,7 +445,7 @@ exit status 3 where something does not hold.`,
 				}
 			}
 			for _, name := range untried {
-				a.say("note: %s was not tried: it admits nobody in this ledger, and nothing is expected of it", name)
+				a.note("note: %s was not tried: it admits nobody in this ledger, and nothing is expected of it", name)
 			}
 			if err := a.print(layout.Outcomes(list, "with the charter, tried on a copy")); err != nil {
 				return err
@@ -454,6 +456,8 @@ exit status 3 where something does not hold.`,
 			return nil
 		})}
 	in.add(c)
+	c.Flags().BoolVar(&every, "expect", false,
+		"also check what is expected of trusts that the charter does not declare")
 	c.Flags().StringVar(&junit, "junit", "", "also write a JUnit XML file for CI")
 	c.Flags().StringVar(&sarif, "sarif", "", "also write a SARIF file")
 	return c

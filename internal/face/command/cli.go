@@ -61,6 +61,7 @@ type App struct {
 	end   func() error // of that moment
 	trial bool         // the book is tried on, and nothing of it is kept
 	dry   bool         // what changes is shown and not kept
+	quiet bool         // nothing is said of what was done
 	// the registrar as which the command is run, and of a client that it made the registration
 	registrarFile string
 	by            *model.Registrar
@@ -204,6 +205,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.registrarFile, "registrar", "",
 		"file with a registrar's token, as which the command is run (else TRESSIK_REGISTRAR)")
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(format.Formats(), ", "))
+	f.BoolVar(&a.quiet, "quiet", false,
+		"say nothing of what was done: the exit status tells, and errors are said; other forms than table are written")
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
 	f.BoolVar(&a.redact, "redact", false,
 		"show no secrets, tokens, names and addresses of people: words stand for them")
@@ -366,6 +369,13 @@ func (a *App) withPeople(f func(d *desk.Desk, args []string) error) func(*cobra.
 
 // print writes what a command tells. What was worked out with --dry-run is told as what would be.
 func (a *App) print(p format.Page) error {
+	if a.quiet && a.format == "table" {
+		if p.Once == "" {
+			return nil
+		}
+		_, err := fmt.Fprintln(a.Out, p.Once)
+		return err
+	}
 	if a.dry && a.format == "table" { // programs read what stands there; they are told on standard error
 		p.Blocks = append([]format.Block{{Lines: []string{"This is how it would be; nothing was kept (--dry-run)."}}},
 			p.Blocks...)
@@ -401,8 +411,15 @@ func (a *App) terminal(w io.Writer) bool {
 	return ok && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
 }
 
-// say writes a message to standard error.
+// say writes what was done to standard error, unless nobody wants to hear it.
 func (a *App) say(words string, args ...any) {
+	if !a.quiet {
+		a.note(words, args...)
+	}
+}
+
+// note writes to standard error what has to be heard: what is lacking, doubtful or costs something.
+func (a *App) note(words string, args ...any) {
 	fmt.Fprintln(a.Err, format.Safe(fmt.Sprintf(words, args...)))
 }
 

@@ -74,7 +74,7 @@ func given(cmd *cobra.Command, but ...string) (out []string) {
 // once says something that is true each time it is asked, and interests the first time.
 func (a *App) once(form string, args ...any) {
 	if s := fmt.Sprintf(form, args...); a.told.first(s) {
-		a.say("%s", s)
+		a.note("%s", s)
 	}
 }
 
@@ -158,7 +158,7 @@ func (s *stageFlags) placed(a *App, d *desk.Desk) (again bool, err error) {
 		if _, err := os.Stat(was.Cert); err == nil {
 			s.cert, s.key = was.Cert, was.Key
 		} else {
-			a.say("note: the stage was served with the certificate %s, which cannot be read any more: it "+
+			a.note("note: the stage was served with the certificate %s, which cannot be read any more: it "+
 				"is served over "+
 				"plain HTTP now; give --tls-cert and --tls-key", was.Cert)
 		}

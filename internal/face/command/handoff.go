@@ -257,7 +257,7 @@ func (a *App) newSecretOn(d *desk.Desk, h *handoff.Handoff, life string, dry boo
 		return "", err
 	}
 	for _, f := range fs.Without(finding.Pass) {
-		a.say("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, format.Remedy(f.Fix))
+		a.note("%s: %s, expected %s; %s", f.Check, f.Saw, f.Expected, format.Remedy(f.Fix))
 	}
 	h.AddTo(s, secret)
 	return s.ID, nil

@@ -134,7 +134,7 @@ func (a *App) inspector(trust string) (*inspect.Inspector, error) {
 		return nil, err
 	}
 	if !errors.Is(err, ledger.ErrNoLedger) { // without one a message can be looked at; one that cannot be used is said
-		a.say("note: judged without the ledger, which cannot be used: %s", explain(err))
+		a.note("note: judged without the ledger, which cannot be used: %s", explain(err))
 	}
 	now, err := a.now()
 	if err != nil {
@@ -246,7 +246,7 @@ func (a *App) safeCopy(ctx context.Context, d *inspect.Inspector, names []string
 		}
 		defer f.Close()
 		if err := inspect.Redacted(&b, bufio.NewReaderSize(f, 1<<20), mask); err != nil {
-			a.say("%s: %s; the copy has what stands before", names[0], words(err))
+			a.note("%s: %s; the copy has what stands before", names[0], words(err))
 		}
 	} else {
 		list, err := a.messages(ctx, names)

@@ -87,7 +87,7 @@ func (a *App) registered(d *desk.Desk, in *registerFlags, app, provider string, 
 		return nil, nil, fmt.Errorf("%w; the client was taken away again at %s", err, provider)
 	}
 	if info.ClientSecret != "" && in.secret == "" {
-		a.say("the client's secret, shown this once: %s", info.ClientSecret)
+		a.note("the client's secret, shown this once: %s", info.ClientSecret)
 	}
 	at.Trust = t.Name
 	return t, append(registrar.Drift(at, info), fs...), nil

@@ -335,6 +335,9 @@ func (a *App) registration(d *desk.Desk, out string,
 		return err
 	}
 	page := layout.ClientInformation(info, out == "")
+	if out == "" && info.ClientSecret+info.Token != "" {
+		page.Once = string(b)
+	}
 	if out != "" {
 		if err := w.keep(string(b)); err != nil {
 			return fmt.Errorf("%w; the client %s stands, and what was made for it of secrets is lost: take it away "+

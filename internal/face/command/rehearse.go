@@ -162,7 +162,7 @@ func (k *keeper) message(trust, kind, text string) {
 // by the terms of its trust.
 func (a *App) rehearse(d *desk.Desk, in play.RehearseInput, refusal bool) error {
 	var live *layout.Live
-	if a.format == "table" {
+	if a.format == "table" && !a.quiet {
 		live = &layout.Live{P: a.printer(), W: a.Out, Every: a.every, Refusal: refusal}
 		who := in.As
 		if who == "" {

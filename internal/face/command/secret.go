@@ -86,7 +86,7 @@ days.`,
 						"the app's " +
 						"owner on a safe way."}})
 			}
-			err = a.print(format.Page{Data: data, Blocks: blocks})
+			err = a.print(format.Page{Data: data, Blocks: blocks, Once: data.Value})
 			if out == "" {
 				err = a.lost(d, got[0], s.ID, err)
 			}

@@ -24,12 +24,12 @@ func (a *App) sources(d *desk.Desk) *sources.Reader { return &sources.Reader{Boo
 func (a *App) freshen(ctx context.Context, d *desk.Desk) {
 	stale, err := a.sources(d).Stale()
 	if err != nil {
-		a.say("note: %s", words(err))
+		a.note("note: %s", words(err))
 	}
 	for i := range stale {
 		s := &stale[i]
 		if _, err := a.renewSource(ctx, d, s, (*sources.Reader).Renew); err != nil {
-			a.say("note: people of %s are those of %s: %s", s.Name, s.Read.UTC().Format("2006-01-02 15:04 UTC"),
+			a.note("note: people of %s are those of %s: %s", s.Name, s.Read.UTC().Format("2006-01-02 15:04 UTC"),
 				words(err))
 		}
 	}

@@ -136,7 +136,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		Secret: func(trust string) string {
 			secret, err := a.secretOf(desk.New(player.Book), trust, "", false)
 			if err != nil {
-				a.say("%s", words(err))
+				a.note("%s", words(err))
 			}
 			return secret
 		}})
@@ -150,7 +150,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 	if door, err := watch.OpenDoor(keeper, a.opened.Place(), base, pin); err == nil {
 		handler, shut = door.Around(handler), door.Close
 	} else {
-		a.say("this stage cannot be watched by `tressik watch`: %s", words(err))
+		a.note("this stage cannot be watched by `tressik watch`: %s", words(err))
 	}
 	out := &openStage{base: base, stage: s, keeper: keeper, asked: heard, ended: make(chan error, 1)}
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
@@ -164,7 +164,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 			srv.Close()
 		}
 		if err := keeper.Close(); err != nil {
-			a.say("%s", words(err))
+			a.note("%s", words(err))
 		}
 	}
 	return out, nil

@@ -303,7 +303,7 @@ func (a *App) leaves(d *desk.Desk, trust, question string) error {
 		}
 	}
 	if only != "" {
-		a.say("note: %s", strings.TrimSpace(only))
+		a.note("note: %s", strings.TrimSpace(only))
 	}
 	return nil
 }

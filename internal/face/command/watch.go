@@ -469,7 +469,7 @@ func (a *App) watchFrom(_ context.Context, d *desk.Desk, trust, path string) err
 			finding.Run("inspect", path))
 	}
 	if cut != nil {
-		a.say("%s: %v", path, cut)
+		a.note("%s: %v", path, cut)
 	}
 	if err := a.player(d).KeepRun(r, "trust.watch"); err != nil {
 		return err

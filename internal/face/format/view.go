@@ -62,6 +62,7 @@ const (
 type Page struct {
 	Data   any
 	Blocks []Block
+	Once   string // what is shown this once, and also to whoever wants to hear nothing else
 }
 
 // Printer writes pages.

@@ -33,7 +33,7 @@ func RegistrarMade(m *registrar.Made, token [2]string, now time.Time) format.Pag
 		blocks = append(blocks, format.Block{Lines: []string{"The token is shown this once: the ledger " +
 			"keeps its hash alone. Give it to the program over a secure channel."}})
 	}
-	return format.Page{Data: m, Blocks: blocks}
+	return format.Page{Data: m, Blocks: blocks, Once: m.Token}
 }
 
 // registrarResult is what is told of a registrar.

@@ -15,8 +15,9 @@ import (
 
 // Trial enacts the charter on what stands, keeps nothing, and rehearses there what is expected of the trusts that it
 // declares. Of a trust of which nothing is expected, the first who is admitted is to get in; where nobody is, it is not
-// tried, and named. Errors: those of Compare.
-func (k *Enactor) Trial(ctx context.Context) (list []expect.Outcome, untried []string, err error) {
+// tried, and named. With every, what the ledger expects of trusts that the charter does not declare is rehearsed too: a
+// changed provider or group reaches them as well. Errors: those of Compare.
+func (k *Enactor) Trial(ctx context.Context, every bool) (list []expect.Outcome, untried []string, err error) {
 	b := k.Try()
 	try := *k
 	try.Desk, try.Accept = desk.New(b), true
@@ -36,6 +37,17 @@ func (k *Enactor) Trial(ctx context.Context) (list []expect.Outcome, untried []s
 		}
 		if !tried {
 			untried = append(untried, name)
+		}
+	}
+	if every {
+		all, err := b.Expectations("")
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, e := range all {
+			if !slices.Contains(names, e.Trust) {
+				names = append(names, e.Trust)
+			}
 		}
 	}
 	if len(names) == 0 {
