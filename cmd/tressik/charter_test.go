@@ -125,6 +125,10 @@ func fieldsInTurn() [][4]string {
 	return [][4]string{
 		{"title: Dome Scheduler", "title: Dome", "app dome-scheduler", "title"},
 		{"administrators: group:directors", "administrators: group:observers", "provider ridge", "administrators"},
+		{"administrators: group:directors", "administrators: group:directors\n    agreedBy: 2", "provider ridge",
+			"agreedBy"},
+		{"title: Dome Scheduler", "title: Dome Scheduler\n    fetchesFrom: [192.0.2.17]", "app dome-scheduler",
+			"fetchesFrom"},
 		{"strangers: refused", "strangers: created", "app nightlog", "strangers"},
 		{"accountKey: username", "accountKey: full_name", "app nightlog", "accountKey"},
 		{"full_name: displayName", "full_name: sn", "app nightlog", "reads.full_name"},
@@ -249,6 +253,8 @@ func TestCharterDrift(t *testing.T) {
 	}{
 		{"app change dome-scheduler --add-redirect https://dome.kestrelridge.example/other", "app dome-scheduler",
 			"client.redirectURIs", true},
+		{"provider change ridge --agreed-by 2", "provider ridge", "agreedBy", true},
+		{"app change skyview --fetches-from 192.0.2.17", "app skyview", "fetchesFrom", true},
 		{"trust change nightlog@ridge --admits everyone", "trust nightlog@ridge", "admits", false},
 		{"trust change frame-courier@ridge --session 4h", "trust frame-courier@ridge", "session", true},
 		{"trust change skyview@ridge --strength mfa", "trust skyview@ridge", "strength", true},

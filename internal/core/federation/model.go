@@ -3,6 +3,7 @@ package federation
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -41,11 +42,13 @@ type Party struct {
 	Signer string      `json:"signer,omitempty"`   // that certificate, base64 of DER
 	TLS    Server      `json:"sourceTLS,omitzero"` // how the server of its source is known
 	Entity saml.Entity `json:"saml"`
-	OpenID *OpenID     `json:"openid,omitempty"`         // foreign provider: its discovery document and keys
-	Client *Client     `json:"client,omitempty"`         // app: its client side
-	API    *API        `json:"api,omitempty"`            // app: its api side
-	Reads  *Mapping    `json:"reads,omitempty"`          // app: which received name fills which field of its accounts
-	Admins string      `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
+	OpenID *OpenID     `json:"openid,omitempty"` // foreign provider: its discovery document and keys
+	Client *Client     `json:"client,omitempty"` // app: its client side
+	API    *API        `json:"api,omitempty"`    // app: its api side
+	Reads  *Mapping    `json:"reads,omitempty"`  // app: which received name fills which field of its accounts
+	// foreign: the addresses from which it fetches what others publish, ADDRESS or NETWORK/BITS
+	From   []string `json:"fetchesFrom,omitempty"`
+	Admins string   `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone
 	// own provider: how many administrators agree before a client gets what lies past its registrar's bounds; 0 is 1
 	AgreedBy int `json:"agreedBy,omitempty"`
 	// own provider: programs register clients there (RFC 7591)
@@ -55,6 +58,34 @@ type Party struct {
 	Added     time.Time  `json:"added"`
 	Changed   time.Time  `json:"changed"`
 	Version   int64      `json:"-"`
+}
+
+// FetchesFrom reports whether an address is one from which the party fetches what others publish.
+func (p *Party) FetchesFrom(addr netip.Addr) bool {
+	return slices.ContainsFunc(p.From, func(s string) bool {
+		n, err := Network(s)
+		return err == nil && n.Contains(addr.Unmap())
+	})
+}
+
+// CheckFrom refuses what is neither an address nor a network. Errors: ErrValue.
+func CheckFrom(list []string) error {
+	for _, s := range list {
+		if _, err := Network(s); err != nil {
+			return finding.Errorf("%s %q is %w: write an IP address, or a network such as 192.0.2.0/28",
+				finding.FieldFetchesFrom, s, ErrValue)
+		}
+	}
+	return nil
+}
+
+// Network reads an IP address, as a network of one, or a network. Errors: those of netip.
+func Network(s string) (netip.Prefix, error) {
+	if a, err := netip.ParseAddr(s); err == nil {
+		return netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen()), nil
+	}
+	n, err := netip.ParsePrefix(s)
+	return n.Masked(), err
 }
 
 // Needs is how many administrators have to agree before a client gets what lies past its registrar's bounds.

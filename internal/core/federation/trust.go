@@ -85,7 +85,9 @@ type Trust struct {
 	KeysSeen map[string][]string `json:"keysSeen,omitempty"`
 	// app, provider: IDs of the signing keys of the other side that stood in what was written for that side last
 	Written map[string][]string `json:"writtenKeys,omitempty"`
-	Last    *Rehearsal          `json:"lastRehearsal,omitempty"`
+	// app, provider: when that side was last seen to fetch what the other one publishes
+	Fetched map[string]Fetch `json:"fetched,omitempty"`
+	Last    *Rehearsal       `json:"lastRehearsal,omitempty"`
 	// the last rehearsal succeeded and nothing it should have seen changed since
 	Holds bool `json:"rehearsalHolds"`
 	// what asking the real parties proved, and a real sign-in; nil where nothing did, or it no longer holds
@@ -116,6 +118,8 @@ type Terms interface {
 	Concerns(use, side string) bool
 	// Rereads says how the other side learns of new signing keys by itself; "" where nothing says that it does.
 	Rereads() string
+	// Publishes is in which document the other side learns of an own party's signing keys: metadata or keys.
+	Publishes() string
 	// Upstream reports whether people can come in at an own provider through such a trust, as at its client.
 	Upstream() bool
 	// Wants are the attributes that an app asks for in what it publishes over the protocol.
@@ -212,6 +216,9 @@ func (*SAMLTerms) Concerns(use, side string) bool {
 // Rereads is empty: metadata that was handed over once is read again by nobody.
 func (*SAMLTerms) Rereads() string { return "" }
 
+// Publishes is the metadata.
+func (*SAMLTerms) Publishes() string { return "metadata" }
+
 // Life is that of an assertion.
 func (*SAMLTerms) Life() time.Duration { return 10 * time.Minute }
 
@@ -266,6 +273,9 @@ func (*OIDCTerms) Rereads() string {
 	return "it reads the JWKS anew (OpenID Connect Core 10.1.1)"
 }
 
+// Publishes is the JWKS.
+func (*OIDCTerms) Publishes() string { return "keys" }
+
 // Life is that of the longest token.
 func (t *OIDCTerms) Life() time.Duration { return Span(max(t.Policy.AccessToken, t.Policy.IDToken)) }
 
@@ -303,7 +313,7 @@ func (t *Trust) Clone() *Trust {
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
 	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
 	c.Tried = maps.Clone(t.Tried)
-	c.Written = maps.Clone(t.Written)
+	c.Written, c.Fetched = maps.Clone(t.Written), maps.Clone(t.Fetched)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
 }
@@ -395,6 +405,22 @@ func (t *Trust) KeysChanged(now time.Time, was, is, other *Party, f func(*Trust)
 	t.changed(now, before, FactsOf(t, t.AppOf(app), provider))
 	f(t)
 	t.settle()
+}
+
+// Fetch is that a side of a trust fetched what the other one publishes, from an address that is known to be its own.
+type Fetch struct {
+	At   time.Time `json:"at"`
+	From string    `json:"from"` // the address
+	What string    `json:"what"` // metadata or keys
+	Keys []string  `json:"keys"` // IDs of the signing keys that stood in it
+}
+
+// Fetches notes that a side fetched what the other one publishes; side is app or provider.
+func (t *Trust) Fetches(side string, f Fetch) {
+	if t.Fetched == nil {
+		t.Fetched = map[string]Fetch{}
+	}
+	t.Fetched[side] = f
 }
 
 // Outdate notes that what a side was given is no longer what it needs; side is app or provider.

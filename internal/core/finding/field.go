@@ -19,6 +19,7 @@ const (
 	FieldActor              Field = "actor"
 	FieldAdministrators     Field = "administrators"
 	FieldAgreedBy           Field = "agreed-by"
+	FieldFetchesFrom        Field = "fetches-from"
 	FieldAdmits             Field = "admits"
 	FieldAs                 Field = "as"
 	FieldAsItself           Field = "as-itself"

@@ -464,7 +464,8 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 				return err
 			}
 			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" &&
-				in.OpenID == nil && in.Admins == "" && in.AgreedBy == 0 && in.Reads.IsZero() {
+				in.OpenID == nil && in.Admins == "" && in.AgreedBy == 0 && len(in.From) == 0 &&
+				in.Reads.IsZero() {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see " +
 					"--help)")}
 			}

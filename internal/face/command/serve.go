@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os/signal"
 	"slices"
 	"strconv"
@@ -20,6 +21,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/face/door"
 	"tressik.example/internal/face/format"
@@ -33,6 +35,7 @@ import (
 func (a *App) serveCmd() *cobra.Command {
 	var in stageFlags
 	var listen string
+	var behind []string
 	c := &cobra.Command{Use: "serve", Short: "Serve what own parties publish, and client registration for programs",
 		Args: args(),
 		Long: `Open the ledger's door for others until Ctrl-C or SIGTERM: what publish writes, with its media types and
@@ -40,6 +43,10 @@ lifetimes, at the places that the standards name; and for own providers with a r
 RFC 7591, below it the configuration endpoint of each client (RFC 7592). A proxy hands requests on with the Host of the
 party's address, such as login.kestrelridge.example; asked directly, each own party has a folder of its name. Any other
 Host is refused. /health and /metrics (OpenMetrics, of check and due) are there for whoever asks directly.
+
+Where addresses are entered for a party (app change NAME --fetches-from 192.0.2.17), it is kept when it fetched which
+keys, and key plan says so. Behind a proxy, --behind names the proxy's addresses: what it says of whom it asks for
+(Forwarded, X-Forwarded-For) is believed.
 
 Without --tls-cert it listens on this machine's loopback address alone, for a proxy in front of it. What is asked is
 logged on standard error as JSON; tokens, secrets and queries never are.`,
@@ -55,17 +62,36 @@ logged on standard error as JSON; tokens, secrets and queries never are.`,
 					"needs --tls-cert "+
 					"and --tls-key", listen)}
 			}
-			return a.serve(a.run, d, &in, listen)
+			nets, err := proxies(behind)
+			if err != nil {
+				return err
+			}
+			return a.serve(a.run, d, &in, listen, nets)
 		})}
 	f := c.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1", "IP address to listen on")
+	f.StringSliceVar(&behind, "behind", nil, "addresses of the proxies in front of it, ADDRESS or NETWORK/BITS")
 	f.IntVar(&in.port, "port", 0, "port; 0 takes a free one")
 	f.StringVar(&in.cert, "tls-cert", "", "serve over HTTPS: file with the certificate and its chain, PEM")
 	f.StringVar(&in.key, "tls-key", "", "file with the certificate's private key, PEM")
 	return c
 }
 
-func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen string) error {
+// proxies reads the addresses of proxies.
+func proxies(list []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, s := range list {
+		n, err := federation.Network(s)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("--behind %q: write an IP address, or a network such as 192.0.2.0/28", s)}
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen string,
+	behind []netip.Prefix) error {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	cfg, host, _, err := in.tls(d.Now())
@@ -88,6 +114,7 @@ func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen st
 	}
 	gauges := &gauges{app: a}
 	x := a.door(at, cfg != nil, slog.New(slog.NewJSONHandler(a.Err, nil)))
+	x.Behind = behind
 	x.Metrics = func(ctx context.Context, x *door.Door) ([]byte, error) {
 		list, ends, err := gauges.read(ctx)
 		return append(ends, x.OpenMetrics(list)...), err

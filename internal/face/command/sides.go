@@ -25,10 +25,13 @@ type sideFlags struct {
 	admins                     string
 	agreedBy                   int
 	reads                      federation.MappingInput
+	from                       []string
 }
 
 func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 	f := c.Flags()
+	f.StringSliceVar(&s.from, "fetches-from", nil,
+		"foreign: addresses from which it fetches what serve publishes, ADDRESS or NETWORK/BITS; none takes them away")
 	if kind == federation.Provider {
 		f.StringVar(&s.issuer, "issuer", "",
 			"OpenID: read the discovery document and keys of this issuer, compared exactly")
@@ -89,7 +92,7 @@ func (s *sideFlags) into(ctx context.Context, a *App, in *desk.PartyInput, src *
 		s.home != "" || s.maxAge != "" || s.alg != "" || s.backLogout != "" || s.frontLogout != "" || s.start != "" {
 		in.Client = &c
 	}
-	in.API, in.Admins, in.AgreedBy, in.Reads = s.api, s.admins, s.agreedBy, s.reads
+	in.API, in.Admins, in.AgreedBy, in.Reads, in.From = s.api, s.admins, s.agreedBy, s.reads, s.from
 	if s.issuer == "" && s.document == "" {
 		if s.jwks != "" {
 			return usageError{fmt.Errorf("--jwks goes with --discovery: the keys belong to a document")}

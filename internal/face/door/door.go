@@ -9,8 +9,8 @@ import (
 	"errors"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"sync"
@@ -36,11 +36,15 @@ type Door struct {
 	Metrics func(context.Context, *Door) ([]byte, error)          // OpenMetrics
 	Fetch   func(ctx context.Context, uri string) ([]byte, error) // keys of clients
 
+	// Behind are the proxies in front of it: what they say of whom they ask for is believed, and of nobody else
+	Behind []netip.Prefix
+
 	mu    sync.Mutex
 	seq   int64 // of the journal, for which the sites are
 	at    time.Time
 	sites map[string]*site  // by host
 	named map[string]string // host of a party by its name
+	known fetchers
 	rates rates
 	count [6]atomic.Int64 // answers by the first digit of their status
 	made  atomic.Int64
@@ -50,6 +54,16 @@ type Door struct {
 type site struct {
 	files   map[string]*publish.File // by path
 	parties []federation.Party
+}
+
+// signers are the IDs of the signing keys of a party of the site.
+func (s *site) signers(name string) []string {
+	for i := range s.parties {
+		if s.parties[i].Name == name {
+			return s.parties[i].SignerIDs()
+		}
+	}
+	return nil
 }
 
 // fresh is for how long the sites are not looked at again.
@@ -85,6 +99,7 @@ func (d *Door) build(ctx context.Context, v model.View) (map[string]*site, map[s
 	if err != nil {
 		return nil, nil, err
 	}
+	d.known.learn(parties)
 	for _, p := range parties {
 		u, err := url.Parse(p.At)
 		if !p.Own || err != nil || u.Host == "" {
@@ -155,11 +170,7 @@ func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		a.status = http.StatusOK
 	}
 	d.count[min(a.status/100, 5)].Add(1)
-	remote, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		remote = r.RemoteAddr
-	}
-	d.Log.LogAttrs(r.Context(), slog.LevelInfo, "request", slog.String("remote", remote),
+	d.Log.LogAttrs(r.Context(), slog.LevelInfo, "request", slog.String("remote", d.remote(r).String()),
 		slog.String("method", r.Method),
 		slog.String("host", r.Host), slog.String("path", r.URL.Path), slog.Int("status", a.status),
 		slog.Int("bytes", a.bytes), slog.Duration("took", time.Since(begin)), slog.String("registrar", a.who))
@@ -214,7 +225,11 @@ func (d *Door) serve(w *answer, r *http.Request) {
 			return
 		}
 	}
-	d.file(w, r, s.files[path])
+	f := s.files[path]
+	d.file(w, r, f)
+	if r.Method == http.MethodGet && (w.status == http.StatusOK || w.status == http.StatusNotModified) {
+		d.fetched(r, f, s.signers(f.Party))
+	}
 }
 
 // endpoint is the registration endpoint as it was asked: at the party's own address, or in its folder of this door.

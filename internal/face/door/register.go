@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"mime"
-	"net"
 	"net/http"
 	"strconv"
 	"strings"
@@ -26,7 +25,7 @@ func itoa(n int) string { return strconv.Itoa(n) }
 func (d *Door) register(w *answer, r *http.Request, p *federation.Party, clientID, endpoint string) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Pragma", "no-cache")
-	if !d.rates.let(r.RemoteAddr) {
+	if !d.rates.let(d.remote(r).String()) {
 		w.Header().Set("Retry-After", "10")
 		problem(w, http.StatusTooManyRequests, "too many requests came from this address")
 		return
@@ -200,11 +199,7 @@ const (
 )
 
 // let reports whether an address may ask once more.
-func (l *rates) let(remote string) bool {
-	host, _, err := net.SplitHostPort(remote)
-	if err != nil {
-		host = remote
-	}
+func (l *rates) let(host string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := time.Now()

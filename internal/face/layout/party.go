@@ -84,6 +84,9 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 			head = append(head, [2]string{"past a registrar's bounds", fmt.Sprintf("%d of them agree", p.Needs())})
 		}
 	}
+	if len(p.From) > 0 {
+		head = append(head, [2]string{"fetches from", strings.Join(p.From, ", ")})
+	}
 	head = append(head, [2]string{"added", format.When(p.Added, now)})
 	blocks = append(blocks, format.Block{Title: "What it is", Fields: head})
 	if r := p.Role(); r != nil {

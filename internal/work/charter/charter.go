@@ -71,6 +71,8 @@ type Party struct {
 	CA       string `yaml:"ca,omitempty"`       // of the servers of these addresses: certificates
 	TLSPin   string `yaml:"tlsPin,omitempty"`   // SHA-256 of their own certificate
 	SAML     *SAML  `yaml:"saml,omitempty"`     // values by hand, in place of metadata or over it
+	// the addresses from which it fetches what others publish
+	FetchesFrom []string `yaml:"fetchesFrom,omitempty"`
 }
 
 // Own is said of a party whose keys Tressik keeps. Of one that is there only the address is compared.

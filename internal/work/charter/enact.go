@@ -149,6 +149,12 @@ func (k *Enactor) providers() error {
 				Source: sourceOf(p.Discovery, p.Issuer), TLS: in.TLS}
 		}
 		old, err := k.View.Party(name)
+		if err == nil && k.resets() {
+			in.From, in.Admins = orNone(old.From, in.From), cleared(old.Admins, in.Admins)
+			if in.AgreedBy == 0 && old.AgreedBy > 0 {
+				in.AgreedBy = 1
+			}
+		}
 		if err == nil {
 			var is Party
 			if is, err = k.writer().party(old); err == nil {
@@ -185,7 +191,7 @@ func isText(ref string) bool {
 // party is what a declaration says of either kind of party.
 func (k *Enactor) party(path string, kind federation.Kind, name string, p *Party) (in desk.PartyInput, err error) {
 	in = desk.PartyInput{Kind: kind, Name: name, Title: p.Title, Raw: k.Read[path+".metadata"], Entity: p.Entity,
-		Source: sourceOf(p.Metadata, ""), Accept: k.Accept,
+		Source: sourceOf(p.Metadata, ""), Accept: k.Accept, From: p.FetchesFrom,
 		TLS: federation.Server{CA: string(k.Read[path+".ca"]), Pin: p.TLSPin}}
 	if p.Own != nil {
 		in.Own, in.At, in.KeyKind, in.Seal = true, p.Own.At, p.Own.Key, p.Own.Encrypted
@@ -272,7 +278,7 @@ func (k *Enactor) put(old *federation.Party, in desk.PartyInput) (err error) {
 			"its trusts", in.Name, old.At)
 	}
 	if in.Raw == nil && in.Hand == nil && in.Client == nil && in.OpenID == nil && in.API+in.Admins == "" &&
-		in.AgreedBy == 0 && in.Reads.IsZero() && (in.Title == "" || in.Title == old.Title) {
+		in.AgreedBy == 0 && len(in.From) == 0 && in.Reads.IsZero() && (in.Title == "" || in.Title == old.Title) {
 		return nil // nothing is said of it that it is not
 	}
 	if in.SignedBy == nil && in.Raw != nil && old.Signer != "" {
@@ -341,6 +347,9 @@ func (k *Enactor) app(name, path string) error {
 	base := is
 	if k.resets() {
 		base = &App{}
+		if old != nil {
+			in.From = orNone(old.From, in.From)
+		}
 	}
 	if err := k.settled(&in, old, &is.Party, &says.Party, path); err != nil {
 		return err

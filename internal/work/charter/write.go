@@ -172,7 +172,7 @@ func (w *Writer) people(s *people.Source) People {
 }
 
 func (w *Writer) party(p *federation.Party) (Party, error) {
-	out := Party{Title: p.Title, CA: p.TLS.CA, TLSPin: p.TLS.Pin}
+	out := Party{Title: p.Title, CA: p.TLS.CA, TLSPin: p.TLS.Pin, FetchesFrom: p.From}
 	if p.Own {
 		out.Own = &Own{At: p.At}
 		base := federation.OwnEntity(p.Kind, p.At, p.Title, p.Entity.Organization)

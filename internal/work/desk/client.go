@@ -105,6 +105,18 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 			p.Admins = ""
 		}
 	}
+	if len(in.From) > 0 {
+		if p.Own {
+			return nil, finding.Errorf("%s is about foreign parties: %s is Tressik's own, and reads the ledger",
+				finding.FieldFetchesFrom, p.Name)
+		}
+		if p.From = in.From; slices.Equal(in.From, []string{"none"}) {
+			p.From = nil
+		}
+		if err := federation.CheckFrom(p.From); err != nil {
+			return nil, err
+		}
+	}
 	switch {
 	case in.AgreedBy == 0:
 	case in.AgreedBy < 1 || in.AgreedBy > 2:
@@ -113,7 +125,9 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		return nil, finding.Errorf("%s is about own providers: %s is foreign, and its owner decides",
 			finding.FieldAgreedBy, p.Name)
 	default:
-		p.AgreedBy = in.AgreedBy
+		if p.AgreedBy = in.AgreedBy; p.AgreedBy == 1 { // as where nobody said anything
+			p.AgreedBy = 0
+		}
 	}
 	if in.Admins != "" || in.AgreedBy > 1 {
 		persons, err := d.View.Persons()

@@ -45,6 +45,7 @@ type PartyInput struct {
 
 	Hand *Hand
 
+	From   []string                // foreign: addresses from which it fetches; "none" takes them away
 	Client *ClientInput            // app
 	API    string                  // app: audience of its api side
 	Reads  federation.MappingInput // app: which received name fills which field of its accounts

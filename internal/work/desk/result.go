@@ -34,6 +34,7 @@ type TrustResult struct {
 	Prepared      map[string]time.Time               `json:"prepared,omitempty"`
 	KeysSeen      map[string][]string                `json:"keysSeen,omitempty"`
 	Written       map[string][]string                `json:"writtenKeys,omitempty"`
+	Fetched       map[string]federation.Fetch        `json:"fetched,omitempty"`
 	Last          *federation.Rehearsal              `json:"lastRehearsal,omitempty"`
 	Holds         bool                               `json:"rehearsalHolds"`
 	Cutover       *federation.Cutover                `json:"cutover,omitempty"`
@@ -70,6 +71,7 @@ type PartyResult struct {
 	Client    *federation.Client  `json:"client,omitempty"`
 	API       *federation.API     `json:"api,omitempty"`
 	Reads     *federation.Mapping `json:"reads,omitempty"`
+	From      []string            `json:"fetchesFrom,omitempty"`
 	Admins    string              `json:"administrators,omitempty"`
 	AgreedBy  int                 `json:"agreedBy,omitempty"`
 	Registers bool                `json:"registers,omitempty"`

@@ -548,6 +548,36 @@ func (d *Desk) Prepared(name, side string) error {
 	return err
 }
 
+// Fetched notes that a party fetched what an own one publishes: metadata, or keys. ids are the signing keys that stood
+// in it. It is kept of each trust of the two to which that document matters.
+func (d *Desk) Fetched(own, by string, f federation.Fetch) error {
+	all, err := d.TrustsOf(own)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		t := &all[i]
+		side := ""
+		switch {
+		case t.Standing == federation.Ended || t.Terms.Publishes() != f.What:
+		case t.App == by && t.Provider == own:
+			side = "app"
+		case t.Provider == by && t.App == own:
+			side = "provider"
+		}
+		if side == "" {
+			continue
+		}
+		if _, err := d.change(t.Name, "trust.fetch", func(t *federation.Trust) error {
+			t.Fetches(side, f)
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // ErrStale means that what was written for a side does not have all that it needs now.
 var ErrStale = errors.New("is from before a key was announced")
 

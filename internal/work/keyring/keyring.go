@@ -422,6 +422,7 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 		ids, said := o.trust.KeysSeen[o.side]
 		delivered := given && key.Use == federation.ForEncryption && !at.Before(key.Since)
 		tried, asked := o.trust.Tried[key.ID]
+		fetch, fetched := o.trust.Fetched[o.side]
 		on := tried.At.UTC().Format("2006-01-02 15:04 UTC")
 		switch {
 		case o.party.Own:
@@ -432,6 +433,9 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 			s.Seen, s.How = false, fmt.Sprintf("does not take it: probed %s, run %d", on, tried.Run)
 			s.Fix = finding.Run("handoff", o.trust.Name, "--for", o.side).
 				Then(finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank()))
+		case fetched && slices.Contains(fetch.Keys, key.ID):
+			s.How = fmt.Sprintf("seen by fetch: its address %s read it %s", fetch.From,
+				fetch.At.UTC().Format("2006-01-02 15:04 UTC"))
 		case said && slices.Contains(ids, key.ID) || delivered:
 			s.How = "delivered " + at.UTC().Format("2006-01-02 15:04 UTC")
 			if to := o.trust.HandedTo[o.side]; to != "" {
@@ -439,6 +443,10 @@ func (k *Keeper) Sights(r *Ring, key *federation.OwnKey) ([]Sight, error) {
 			}
 		case o.trust.Terms.Rereads() != "":
 			s.How, s.Assumed = "assumed: "+o.trust.Terms.Rereads(), true
+			if fetched {
+				s.How += "; its last fetch that was seen, " + fetch.At.UTC().Format("2006-01-02 15:04 UTC") +
+					", was before the key"
+			}
 		default:
 			s.Seen, s.How = false, "not known: nobody said that it was delivered"
 			say := finding.Run("handoff", o.trust.Name, "--for", o.side, "--delivered", o.party.ContactOrBlank())
