@@ -461,6 +461,9 @@ func TestClientKeysAtAURL(t *testing.T) {
 	defer srv.Close()
 	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
 	sum := sha256.Sum256(srv.Certificate().Raw)
+	_, _, public := clientKey(t) // a file is no address at which anybody publishes anything
+	d.fails(1, []string{"--client-keys", "goes with --client-key"}, "trust", "change", courier, "--client-keys",
+		d.write("courier.pub", public))
 	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys",
 		"http://courier.kestrelridge.example/jwks")
 	d.fails(1, []string{"not the pinned one"}, "trust", "change", courier, "--client-keys", srv.URL+"/jwks", "--ca",

@@ -44,6 +44,24 @@ func (e *Edit) PutTrust(old, t *federation.Trust, action string) error {
 	return e.note(action, "", t.Name, recordedTrust(old), recordedTrust(t))
 }
 
+// Carry has people keep subjects at the app of a trust, by their own keys, in place of those that they kept before;
+// none takes all of them away. The trust says how many there are, and is changed with them.
+func (e *Edit) Carry(old, t *federation.Trust, subjects map[string]string) error {
+	var err error
+	switch _, had := get[*Carrying](e.View, Key{Carried, t.Name}); {
+	case len(subjects) > 0:
+		err = e.put(&Carrying{Trust: t.Name, Subjects: subjects})
+	case had == nil:
+		_, err = e.take(Key{Carried, t.Name})
+	case !errors.Is(had, ErrNotFound):
+		err = had
+	}
+	if err != nil {
+		return err
+	}
+	return e.PutTrust(old, t, "trust.carry")
+}
+
 // RemoveTrust takes a trust away with all that belongs to it; its runs and journal entries stay. Errors: ErrChanged.
 func (e *Edit) RemoveTrust(t *federation.Trust) error {
 	r, err := get[*Trust](e.View, Key{Trusts, t.Name})
@@ -53,7 +71,7 @@ func (e *Edit) RemoveTrust(t *federation.Trust) error {
 	if err != nil {
 		return err
 	}
-	for _, k := range []Kind{Secrets, Consents, Uses, Routes, Arrived, Expectations, Registered, StageKept} {
+	for _, k := range []Kind{Secrets, Consents, Uses, Routes, Arrived, Expectations, Registered, Carried, StageKept} {
 		if _, err := e.takeAll(Query{Kind: k, By: ByTrust, Value: t.Name}); err != nil {
 			return err
 		}

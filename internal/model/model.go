@@ -60,7 +60,7 @@ var (
 // Kind is a kind of record.
 type Kind string
 
-// The kinds of record. Those up to Registered are changed by somebody, and the journal has each change; those from Uses
+// The kinds of record. Those up to Carried are changed by somebody, and the journal has each change; those from Uses
 // on are readings, which a stage, a refresh or a reminder leaves behind.
 const (
 	Settings     Kind = "setting"
@@ -80,6 +80,7 @@ const (
 	Accepted     Kind = "accepted" // a finding that is let be, a step that was settled by hand
 	Registrars   Kind = "registrar"
 	Registered   Kind = "registration" // what a registrar made
+	Carried      Kind = "carried"      // subjects that people keep at an app
 
 	Uses      Kind = "use"
 	Runs      Kind = "run"
@@ -92,7 +93,8 @@ const (
 // Kinds lists all kinds of record.
 func Kinds() []Kind {
 	return []Kind{Settings, Parties, Versions, Trusts, OwnKeys, People, Subjects, Secrets, Consents, Sources, Routes,
-		Arrived, Exports, Expectations, Accepted, Registrars, Registered, Uses, Runs, Readings, Told, StageKeys,
+		Arrived, Exports, Expectations, Accepted, Registrars, Registered, Carried, Uses, Runs, Readings, Told,
+		StageKeys,
 		StageKept}
 }
 
@@ -109,7 +111,7 @@ func (k Kind) Journaled() bool {
 // alone.
 func (k Kind) Personal() bool {
 	switch k {
-	case People, Subjects, Exports, Arrived:
+	case People, Subjects, Exports, Arrived, Carried:
 		return true
 	}
 	return false
@@ -241,6 +243,8 @@ func blank(k Kind) Record {
 		return &Registrar{}
 	case Registered:
 		return &Registration{}
+	case Carried:
+		return &Carrying{}
 	case Uses:
 		return &Use{}
 	case Runs:

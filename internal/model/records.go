@@ -237,6 +237,18 @@ func (r *Arrival) Key() Key { return Key{Arrived, joined(r.Trust, r.Subject)} }
 // Under knows ByTrust.
 func (r *Arrival) Under(by Index) []string { return only(by == ByTrust, r.Trust) }
 
+// Carrying is the subjects that people keep at the app of a trust.
+type Carrying struct {
+	Trust    string            `json:"trust"`
+	Subjects map[string]string `json:"subjects"` // by the person's own key
+}
+
+// Key is by trust.
+func (r *Carrying) Key() Key { return Key{Carried, r.Trust} }
+
+// Under knows ByTrust.
+func (r *Carrying) Under(by Index) []string { return only(by == ByTrust, r.Trust) }
+
 // Export is what is known of the accounts inside an app.
 type Export struct {
 	App      string             `json:"app"`

@@ -237,7 +237,18 @@ func (v View) SubjectKey(trust string) (federation.SubjectKey, error) {
 	if err != nil {
 		return federation.SubjectKey{}, err
 	}
-	return r.Subject, nil
+	key := r.Subject
+	if r.Trust.Carried != nil {
+		c, err := get[*Carrying](v, Key{Carried, trust})
+		if errors.Is(err, ErrNotFound) { // taken back by an undoing, which brings back nothing about people
+			return key, nil
+		}
+		if err != nil {
+			return key, err
+		}
+		key.Carried = c.Subjects
+	}
+	return key, nil
 }
 
 // Agreed lists the trusts by name, and what the pseudonyms of each are made from.
@@ -247,7 +258,24 @@ func (v View) Agreed() ([]federation.Trust, map[string]federation.SubjectKey, er
 		keys[r.Trust.Name] = r.Subject
 		return trustOf(r)
 	})
-	return out, keys, err
+	if err != nil {
+		return nil, nil, err
+	}
+	for r, err := range find[*Carrying](v, Query{Kind: Carried}) {
+		if err != nil {
+			return nil, nil, err
+		}
+		i, found := slices.BinarySearchFunc(out, r.Trust, func(t federation.Trust, name string) int {
+			return strings.Compare(t.Name, name)
+		})
+		if !found || out[i].Carried == nil {
+			continue
+		}
+		key := keys[r.Trust]
+		key.Carried = r.Subjects
+		keys[r.Trust] = key
+	}
+	return out, keys, nil
 }
 
 func personOf(r *Person) people.Person {
@@ -392,6 +420,17 @@ func secretOf(r *Secret) federation.Secret {
 
 // Secrets lists the secrets of a trust, oldest first; "" lists those of all trusts.
 func (v View) Secrets(trust string) ([]federation.Secret, error) {
+	all, err := v.credentials(trust)
+	return slices.DeleteFunc(all, func(s federation.Secret) bool { return s.Key }), err
+}
+
+// RenewedKeys lists the keys of a trust's client that renewals made, oldest first; "" lists those of all trusts.
+func (v View) RenewedKeys(trust string) ([]federation.Secret, error) {
+	all, err := v.credentials(trust)
+	return slices.DeleteFunc(all, func(s federation.Secret) bool { return !s.Key }), err
+}
+
+func (v View) credentials(trust string) ([]federation.Secret, error) {
 	out, err := list(v, ofTrust(Secrets, trust), secretOf)
 	slices.SortStableFunc(out, func(a, b federation.Secret) int { return a.Added.Compare(b.Added) })
 	return out, err

@@ -343,6 +343,9 @@ type Secret struct {
 	// of one that was made to take the place of another: which one, and when it was brought where it belongs
 	Renews    string     `json:"renews,omitempty"`
 	Delivered *time.Time `json:"delivered,omitempty"`
+	// it is a key of the client that a renewal made: its ID is the kid of the public half, which the trust has. Renews
+	// are kids then, parted by spaces.
+	Key bool `json:"key,omitempty"`
 }
 
 // Standing says whether a secret is valid, expired or retired.

@@ -185,7 +185,7 @@ func TestSubjects(t *testing.T) {
 	app, _ := parties()
 	value := func(tr *Trust, a *Party, salt string, p *people.Person) (string, error) {
 		t.Helper()
-		r, err := NewReleaser(e, tr, SubjectKey{[]byte(salt), a.Entity.ID}, rand.Reader)
+		r, err := NewReleaser(e, tr, SubjectKey{Salt: []byte(salt), Anchor: a.Entity.ID}, rand.Reader)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -229,6 +229,17 @@ func TestSubjects(t *testing.T) {
 	tr.Subject = "person.mail"
 	if _, err := value(tr, app, "s", mira); err == nil || !strings.Contains(err.Error(), "2 values") {
 		t.Errorf("two values as a subject: %v", err)
+	}
+	// A subject that is carried goes before the rules, for the person's own key alone: not for another of that name.
+	r, err := NewReleaser(e, tr, SubjectKey{Salt: []byte("s"), Carried: map[string]string{"key-1": "old"}}, rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for key, want := range map[string]string{"key-1": "old", "key-2": "m1@kestrelridge.example"} {
+		p := &people.Person{ID: "mira", Key: key, Attributes: map[string][]string{"mail": {"m1@kestrelridge.example"}}}
+		if v, err := r.SubjectOf(p); v != want {
+			t.Errorf("%s: %q %v", key, v, err)
+		}
 	}
 	if id, err := RandomID(strings.NewReader("short")); err == nil {
 		t.Errorf("an ID without enough randomness: %s", id)

@@ -33,6 +33,8 @@ type Releaser struct {
 type SubjectKey struct {
 	Salt   []byte // 256 random bits of the trust
 	Anchor string // a fixed name: for trusts of older ledgers the app's entity ID as it was then
+	// Carried are the subjects by which the app knew people before, by the person's own key
+	Carried map[string]string `json:"-"`
 }
 
 // NewReleaser compiles the claims of a trust. Errors: *claims.CompileError.
@@ -53,6 +55,10 @@ func NewReleaser(e *claims.Engine, t *Trust, key SubjectKey, rand io.Reader) (*R
 // Subject returns the name identifier for a person (SAML Core, section 8.3).
 func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 	s := saml.Subject{Format: r.trust.SubjectFormat}
+	if v, carried := r.key.Carried[p.SubjectKey()]; carried {
+		s.Value = v
+		return s, nil
+	}
 	switch {
 	case r.subject != nil:
 		v, err := r.subject.Evaluate(p)

@@ -72,6 +72,7 @@ type Trust struct {
 	Owner         string        `json:"owner,omitempty"`   // whom to ask about it
 	Ends          []End         `json:"ends,omitempty"`    // what ends at the foreign side, as it was entered
 	Subject       string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
+	Carried       *Carrying     `json:"carried,omitempty"` // subjects that were carried over from before
 	Rules         []claims.Rule `json:"claims"`
 	// how the app reads what this provider sends; nil: as what any provider sends
 	Reads *Mapping `json:"reads,omitempty"`
@@ -536,8 +537,24 @@ func (t *Trust) SubjectExpression() string {
 	return ""
 }
 
+// Carrying is that people have at an app the subjects by which it knew them before, whatever the rules of the trust
+// would give them. The subjects themselves lie beside the trust.
+type Carrying struct {
+	Count int       `json:"count"`
+	From  string    `json:"from"` // a trust, an export or a table
+	At    time.Time `json:"at"`
+}
+
 // SubjectWords says where the subject comes from.
 func (t *Trust) SubjectWords() string {
+	words := t.subjectWords()
+	if c := t.Carried; c != nil {
+		words += fmt.Sprintf("; for %d people carried from %s", c.Count, c.From)
+	}
+	return words
+}
+
+func (t *Trust) subjectWords() string {
 	switch {
 	case t.SubjectExpression() != "":
 		return t.SubjectExpression()

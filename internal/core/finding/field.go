@@ -20,6 +20,8 @@ const (
 	FieldAdministrators     Field = "administrators"
 	FieldAgreedBy           Field = "agreed-by"
 	FieldFetchesFrom        Field = "fetches-from"
+	FieldClientKey          Field = "client-key"
+	FieldClientKeys         Field = "client-keys"
 	FieldAdmits             Field = "admits"
 	FieldAs                 Field = "as"
 	FieldAsItself           Field = "as-itself"

@@ -50,7 +50,7 @@ type TokenExpect struct {
 	Once func(id string, until time.Time) bool // reports and remembers the ID of an assertion; nil: not judged
 	// a secret that holds besides those of the ledger, for a stand-in; "" is none
 	Own  string
-	Tell func(secretID string) // gets the ID of the secret that was used; may be nil
+	Tell func(id string) // gets the ID of the secret that was used, or of the key; may be nil
 }
 
 // TokenJudgement is the outcome of judging a token request.
@@ -248,10 +248,16 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 	if once == nil {
 		once = func(string, time.Time) bool { return true }
 	}
-	return oidc.JudgeAssertion(form.Get("client_assertion"), id,
+	by, err := oidc.JudgeAssertion(form.Get("client_assertion"), id,
 		[]string{e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint},
 		r.Keys, e.Now,
 		func(jti string) bool { return !once(id+" "+jti, e.Now.Add(2*time.Hour)) })
+	if err == nil && e.Tell != nil {
+		if kid, err := oidc.KeyID(by); err == nil {
+			e.Tell(kid)
+		}
+	}
+	return err
 }
 
 // checkSecret compares a secret with those of the registration, in constant time for each.

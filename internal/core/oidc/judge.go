@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"crypto"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -350,14 +351,17 @@ func (j *judging) strength() {
 
 // JudgeAssertion judges the JWT with which a client authenticates (RFC 7523, section 3; OpenID Connect Core, section
 // 9). audiences are the values of which aud must have one: issuer and token endpoint. seen reports and remembers a jti.
+// by is the key that signed an accepted one.
 func JudgeAssertion(token, clientID string, audiences []string, list []Key, now time.Time,
-	seen func(jti string) bool) *Error {
+	seen func(jti string) bool) (by crypto.PublicKey, err *Error) {
 	var out finding.List
 	o := open(&out, token, list, finding.App, "")
 	if o == nil || !o.verified {
-		return Fail(InvalidClient, "the client assertion is refused: "+first(out))
+		return nil, Fail(InvalidClient, "the client assertion is refused: "+first(out))
 	}
-	deny := func(why string) *Error { return Fail(InvalidClient, "the client assertion is refused: "+why) }
+	deny := func(why string) (crypto.PublicKey, *Error) {
+		return nil, Fail(InvalidClient, "the client assertion is refused: "+why)
+	}
 	if Text(o.claims, "iss") != clientID || Text(o.claims, "sub") != clientID {
 		return deny("iss and sub must both be the client ID " + clientID)
 	}
@@ -388,7 +392,7 @@ func JudgeAssertion(token, clientID string, audiences []string, list []Key, now 
 	if seen(jti) {
 		return deny("it was used before; make a new one for each request")
 	}
-	return nil
+	return o.by, nil
 }
 
 func first(l finding.List) string {

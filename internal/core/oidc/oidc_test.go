@@ -480,8 +480,12 @@ func TestJudgeAssertion(t *testing.T) {
 		c := map[string]any{"iss": "c", "sub": "c", "aud": "i", "exp": now.Unix() + 60, "jti": "j"}
 		maps.Copy(c, change)
 		tok, _ := s.Sign("JWT", c)
-		return JudgeAssertion(tok, "c", []string{"i", "t"}, keyOf(s), now,
+		by, e := JudgeAssertion(tok, "c", []string{"i", "t"}, keyOf(s), now,
 			func(jti string) bool { was := seen[jti]; seen[jti] = true; return was })
+		if (by != nil) != (e == nil) {
+			t.Errorf("signed by %v: %v", by, e)
+		}
+		return e
 	}
 	if e := judge(nil); e != nil {
 		t.Fatal(e)

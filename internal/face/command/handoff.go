@@ -339,9 +339,7 @@ func (a *App) lost(d *desk.Desk, trust, id string, err error) error {
 	if id == "" || err == nil {
 		return err
 	}
-	if _, _, rerr := changed2(a, d, func() (*federation.Secret, bool, error) {
-		return d.RetireSecret(trust, id, false)
-	}); rerr != nil {
+	if rerr := a.change(d, func() error { return d.Undelivered(trust, id) }); rerr != nil {
 		return fmt.Errorf("%w; the secret %s was made, is lost, and could not be retired: %v", err, id, rerr)
 	}
 	return fmt.Errorf("%w; the secret %s that was made for it is retired again", err, id)

@@ -3,6 +3,7 @@ package command
 import (
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -23,7 +24,7 @@ func mapper(d *desk.Desk) *mapping.Mapper { return &mapping.Mapper{Book: d.Book}
 
 func (a *App) accountsCmd() *cobra.Command {
 	c := &cobra.Command{Use: "accounts", Short: "Load the accounts inside apps, and see whom an app would know"}
-	c.AddCommand(a.accountsLoad(), a.accountsMatch(), a.accountsCompare())
+	c.AddCommand(a.accountsLoad(), a.accountsMatch(), a.accountsCompare(), a.accountsCarry())
 	return c
 }
 
@@ -115,6 +116,103 @@ were.`,
 	must(c.RegisterFlagCompletionFunc("from", a.names("provider", 0)))
 	must(c.RegisterFlagCompletionFunc("to", a.names("provider", 0)))
 	return c
+}
+
+func (a *App) accountsCarry() *cobra.Command {
+	var in mapping.CarryInput
+	var table, out string
+	var drop bool
+	c := &cobra.Command{Use: "carry APP --to PROVIDER",
+		Short: "Have people keep the subjects by which an app knows them, when it moves",
+		Args:  args("APP"),
+		Long: `Have people keep, at an app that moves to another provider, the subjects by which the app knows them:
+those that they have through another provider (--from); those of its accounts of which a field says the same as an
+attribute of a person (--by FIELD=ATTRIBUTE); or those of a table of your own (--table, CSV with the columns person and
+subject). They are kept with the trust and go before its rules. Nothing is changed where somebody would be taken for
+somebody else. Accounts whose subject no person keeps, and people without one to keep, are named. Both trusts can stand
+beside each other (tressik cutover --beside); --drop is the way back, and without anything else it shows who keeps what.
+A foreign provider sends what its owner makes it send: --out writes the table for them.`,
+		Example: `  tressik accounts carry nightlog --to southmere --by email=mail --out subjects.csv
+  tressik accounts carry nightlog --to ridge`,
+		ValidArgsFunction: a.names("app", 1),
+		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
+			in.App = got[0]
+			said := 0
+			for _, x := range []bool{in.From != "", in.By != "", table != "", drop} {
+				if x {
+					said++
+				}
+			}
+			switch {
+			case in.To == "":
+				return usageError{errors.New("--to PROVIDER is missing")}
+			case said > 1:
+				return usageError{errors.New("say one of --from, --by, --table and --drop")}
+			case drop:
+				name, err := changed(a, d, func() (string, error) { return mapper(d).Uncarry(in.App, in.To) })
+				if err != nil {
+					return err
+				}
+				return a.print(format.Page{Data: desk.Removed{Name: name}, Blocks: []format.Block{{Lines: []string{
+					"the rules of " + name + " give everybody's subject again"}}}})
+			case said == 0:
+				x, err := mapper(d).CarriedOf(in.App, in.To)
+				if err != nil {
+					return err
+				}
+				return a.print(layout.Carried(x, true))
+			}
+			if table != "" {
+				raw, err := reach.Read(a.run, table, reach.Options{Max: int64(xmlsec.MetadataLimits().Bytes),
+					Stdin: a.In})
+				if err != nil {
+					return err
+				}
+				in.Table, in.Source = raw, table
+			}
+			x, err := changed(a, d, func() (*mapping.Carrying, error) { return mapper(d).Carry(in) })
+			if err != nil {
+				return err
+			}
+			if out == "" && !x.Kept {
+				return fmt.Errorf("%s is foreign, and sends what its owner makes it send: nothing was kept; write the "+
+					"table for them with --out FILE", in.To)
+			}
+			if out != "" {
+				if err := a.mayReplace(out); err != nil {
+					return err
+				}
+				as := "csv"
+				if strings.EqualFold(filepath.Ext(out), ".json") {
+					as = "json"
+				}
+				b, err := layout.SubjectTable(x, as)
+				if err == nil {
+					err = writeWith(out, b, 0o600)
+				}
+				if err != nil {
+					return err
+				}
+				a.say("wrote %s (only you can read it)", out)
+			}
+			if err := a.print(layout.Carried(x, false)); err != nil {
+				return err
+			}
+			if len(x.Orphans) > 0 {
+				return ErrFound
+			}
+			return nil
+		})}
+	f := c.Flags()
+	f.StringVar(&in.To, "to", "", "the provider to which the app moves")
+	f.StringVar(&in.From, "from", "", "the provider through which people have their subjects now")
+	f.StringVar(&in.By, "by", "", "FIELD=ATTRIBUTE: a field of the accounts, and the attribute that says the same")
+	f.StringVar(&table, "table", "", "CSV with the columns person and subject")
+	f.StringVar(&out, "out", "", "also write the table: person, mail, subject")
+	f.BoolVar(&drop, "drop", false, "have the rules of the trust give everybody's subject again")
+	must(c.RegisterFlagCompletionFunc("to", a.names("provider", 0)))
+	must(c.RegisterFlagCompletionFunc("from", a.names("provider", 0)))
+	return a.tries(c)
 }
 
 func (a *App) claimsGaps() *cobra.Command {

@@ -203,8 +203,9 @@ func (a *App) secretRenew() *cobra.Command {
 and brought where it belongs, into a file or to the standard input of a command; when its use is seen, or the overlap
 is over, the old one is retired. Each step can be taken up again after a crash, since it is known from the ledger.
 {trust} in the name of a file, and TRESSIK_TRUST for a command, say whose secret it is. With --due all are renewed
-whose secret runs out soon; one that fails stops the others, unless --keep-going is said. What is secret is in no
-output and no journal.`,
+whose secret runs out soon; one that fails stops the others, unless --keep-going is said. Of a client that authenticates
+by keys it is a key that is renewed: its public half is registered beside the old ones, which go in the end. What is
+secret is in no output and no journal.`,
 		Example: `  tressik secret renew frame-courier@ridge --lasts 90d --overlap 7d --out courier.secret
   tressik secret renew --due --lasts 90d --overlap 7d --into 'cat > "$TRESSIK_TRUST.secret"' --keep-going`,
 		ValidArgsFunction: a.names("trust", 0),

@@ -93,6 +93,9 @@ func plainCell(s string) string {
 	return "'" + s
 }
 
+// IsPlainCell reports whether a text stands in a CSV as it is.
+func IsPlainCell(s string) bool { return plainCell(s) == s }
+
 var entity = regexp.MustCompile(`&(#?[0-9A-Za-z]+;)`)
 
 // plainMarkdown is text that brings no HTML and no picture into a page of Markdown.

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"strings"
@@ -299,6 +300,87 @@ func Moving(m *mapping.Moving) format.Page {
 		blocks = append(blocks, t)
 	}
 	return format.Page{Data: m, Blocks: blocks}
+}
+
+// some names the first few of a list, and how many more there are.
+func some(list []string) string {
+	if n := len(list); n > 5 {
+		return fmt.Sprintf("%s and %d more", strings.Join(list[:5], ", "), n-5)
+	}
+	return strings.Join(list, ", ")
+}
+
+// Carried is who keeps which subject at an app that moves; shown says that it is looked at, and nothing was done.
+func Carried(x *mapping.Carrying, shown bool) format.Page {
+	verdict := format.Count(len(x.Carried), "person") + " keep" + map[bool]string{true: "s"}[len(x.Carried) == 1] +
+		" at " + x.Trust + " the subject from " + x.From
+	switch {
+	case len(x.Carried) == 0:
+		verdict = "nobody keeps a subject at " + x.Trust + ": its rules give everybody's"
+	case !x.Kept:
+		verdict = format.Count(len(x.Carried), "subject") + " of " + x.From +
+			" for the owner of the provider; nothing " +
+			"is kept here"
+	}
+	blocks := []format.Block{{Lines: []string{verdict}}}
+	if len(x.Carried) > 0 {
+		t := format.Block{Title: "Who keeps what", Head: []string{"Person", "Keeps", "In place of"}}
+		for _, k := range first(&t, x.Carried) {
+			t.Rows = append(t.Rows, []string{k.Person, k.Subject, cmp.Or(k.Else, "-")})
+		}
+		if shown {
+			t.Head = t.Head[:2]
+			for i := range t.Rows {
+				t.Rows[i] = t.Rows[i][:2]
+			}
+		}
+		blocks = append(blocks, t)
+	}
+	if len(x.Orphans) > 0 {
+		t := format.Block{Title: "Accounts whose subject no person keeps", Head: []string{"Account", "Line"}}
+		for _, o := range first(&t, x.Orphans) {
+			t.Rows = append(t.Rows, []string{o.Account, fmt.Sprint(o.Line)})
+		}
+		blocks = append(blocks, t)
+	}
+	var lines []string
+	if n := len(x.Fresh); n > 0 && len(x.Carried) > 0 {
+		lines = append(lines, fmt.Sprintf("%s whom %s admits keep no subject, and get the one that its rules give: %s",
+			format.Count(n, "person"), x.Trust, some(x.Fresh)))
+	}
+	if !x.Exported && len(x.Carried) > 0 {
+		app, _, _ := strings.Cut(x.Trust, "@")
+		lines = append(lines,
+			"Which accounts "+app+" has is not known: whether each of these subjects finds one, nobody "+
+				"looked. Load its export with `tressik accounts load "+app+" FILE`.")
+	}
+	if lines != nil {
+		blocks = append(blocks, format.Block{Lines: lines})
+	}
+	return format.Page{Data: x, Blocks: blocks}
+}
+
+// SubjectTable is the table of subjects for others, in a format: person, mail, subject. Errors: a subject that a
+// spreadsheet would take for something to work out, which no CSV can hold.
+func SubjectTable(x *mapping.Carrying, as string) ([]byte, error) {
+	type line struct {
+		Person  string `json:"person"`
+		Mail    string `json:"mail,omitempty"`
+		Subject string `json:"subject"`
+	}
+	b := format.Block{Head: []string{"person", "mail", "subject"}}
+	lines := make([]line, len(x.Carried))
+	for i, k := range x.Carried {
+		lines[i] = line{k.Person, k.Mail, k.Subject}
+		b.Rows = append(b.Rows, []string{k.Person, k.Mail, k.Subject})
+		if as == "csv" && !format.IsPlainCell(k.Subject) {
+			return nil, fmt.Errorf("a spreadsheet would work out the subject %q of %s: write JSON, with a name that "+
+				"ends in .json", k.Subject, k.Person)
+		}
+	}
+	var out bytes.Buffer
+	err := (&format.Printer{W: &out, Format: as}).Print(format.Page{Data: lines, Blocks: []format.Block{b}})
+	return out.Bytes(), err
 }
 
 // Imported is what came of importing rules.

@@ -207,6 +207,8 @@ func tableOf(k model.Kind) (table, error) {
 		return registrars(), nil
 	case model.Registered:
 		return registrations(), nil
+	case model.Carried:
+		return carried(), nil
 	case model.Uses:
 		return uses(), nil
 	case model.Runs:
@@ -355,7 +357,7 @@ func ownKeys() *rows {
 }
 
 func secrets() *rows {
-	const columns = "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered"
+	const columns = "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered, iskey"
 	return &rows{selects: "SELECT " + columns + " FROM secrets",
 		key: "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
 		scan: func(s scanner) (model.Record, error) {
@@ -363,7 +365,7 @@ func secrets() *rows {
 			x := &r.Secret
 			var added, expires, retired, used, delivered string
 			err := s.Scan(&x.ID, &x.Trust, &r.Hash, &x.EndsIn, &x.Note, &added, &expires, &retired, &used, &x.Renews,
-				&delivered)
+				&delivered, &x.Key)
 			x.Delivered = pointed(delivered)
 			x.Added, x.Expires, x.Retired, x.Used = moment(added), moment(expires), pointed(retired), pointed(used)
 			return r, err
@@ -372,11 +374,11 @@ func secrets() *rows {
 			x := c.After.(*model.Secret)
 			s := &x.Secret
 			return put(r, `INSERT INTO secrets (`+columns+`)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
 				hash = excluded.hash, note = excluded.note, expires = excluded.expires, retired = excluded.retired,
 				used = excluded.used, delivered = excluded.delivered`,
 				s.ID, s.Trust, x.Hash, s.EndsIn, s.Note, stamp(s.Added), stamp(s.Expires), stamped(s.Retired),
-				stamped(s.Used), s.Renews, stamped(s.Delivered))
+				stamped(s.Used), s.Renews, stamped(s.Delivered), s.Key)
 		},
 		delete: "DELETE FROM secrets"}
 }
@@ -442,6 +444,27 @@ func registrations() *rows {
 				x.Registration.Trust, x.Registration.Registrar, doc)
 		},
 		delete: "DELETE FROM registrations", name: "SELECT trust FROM registrations"}
+}
+
+func carried() *rows {
+	return &rows{selects: "SELECT doc FROM carried", key: "trust = ?", order: []string{"trust"},
+		by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		scan: func(s scanner) (model.Record, error) {
+			x, doc := &model.Carrying{}, ""
+			if err := s.Scan(&doc); err != nil {
+				return nil, err
+			}
+			return x, readInto(x, doc, "carried subjects")
+		},
+		write: func(r *reader, c model.Change) error {
+			x := c.After.(*model.Carrying)
+			doc, err := written(x)
+			if err != nil {
+				return err
+			}
+			return put(r, "INSERT OR REPLACE INTO carried (trust, doc) VALUES (?, ?)", x.Trust, doc)
+		},
+		delete: "DELETE FROM carried", name: "SELECT trust FROM carried"}
 }
 
 func routes() *rows {

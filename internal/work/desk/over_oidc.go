@@ -121,6 +121,11 @@ func (o overOIDC) apply(t *federation.Trust, x Terms) error {
 	case "none":
 		reg.JWKS, reg.JWKSURI, reg.JWKSTLS = "", "", federation.Server{}
 	default:
+		if at := x.Policy.ClientKeysAt; at != "" && !strings.HasPrefix(at, "https://") &&
+			!strings.HasPrefix(at, "http://") { // a file would be taken for what the client publishes
+			return finding.Errorf("%s %q is %w: write the https: address at which the client publishes its keys; what "+
+				"lies in a file goes with %s", finding.FieldClientKeys, at, ErrValue, finding.FieldClientKey)
+		}
 		reg.JWKS, reg.JWKSURI, reg.JWKSTLS = x.Policy.ClientKeys, x.Policy.ClientKeysAt, x.Policy.ClientKeysTLS
 	}
 	return nil

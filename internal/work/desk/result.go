@@ -25,6 +25,7 @@ type TrustResult struct {
 	Owner         string                             `json:"owner,omitempty"`
 	Ends          []federation.End                   `json:"ends,omitempty"`
 	Subject       string                             `json:"subject,omitempty"`
+	Carried       *federation.Carrying               `json:"carried,omitempty"`
 	Rules         []claims.Rule                      `json:"claims"`
 	Reads         *federation.Mapping                `json:"reads,omitempty"`
 	Terms         federation.Held                    `json:"terms"`
@@ -127,6 +128,7 @@ type SecretResult struct {
 	Used      *time.Time `json:"lastUsed,omitempty"`
 	Renews    string     `json:"renews,omitempty"`
 	Delivered *time.Time `json:"delivered,omitempty"`
+	Key       bool       `json:"key,omitempty"`
 }
 
 // SecretResultOf tells of one; where the record changes, the compiler asks here what is told of that.

@@ -60,12 +60,13 @@ type Ledger struct {
 	Secrets  map[string][]federation.Secret
 	Consents map[string][]federation.Consent
 	Made     map[string]federation.Registration // by trust
+	Keys     map[string][]federation.Secret     // of clients, that renewals made
 }
 
 // Read reads a ledger. Errors: those of the ledger.
 func Read(v model.View) (*Ledger, error) {
 	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
-		Made: map[string]federation.Registration{}}
+		Made: map[string]federation.Registration{}, Keys: map[string][]federation.Secret{}}
 	var err error
 	if l.Parties, err = v.Parties(""); err != nil {
 		return nil, err
@@ -86,6 +87,15 @@ func Read(v model.View) (*Ledger, error) {
 	}
 	if err != nil {
 		return nil, err
+	}
+	keys, err := v.RenewedKeys("")
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range keys {
+		if k.Retired == nil {
+			l.Keys[k.Trust] = append(l.Keys[k.Trust], k)
+		}
 	}
 	made, err := v.Registrations("")
 	for _, r := range made {
@@ -130,6 +140,11 @@ func (f *Finder) Of(l *Ledger, span time.Duration) ([]Item, error) {
 		app, provider := parties[t.App], parties[t.Provider]
 		if app != nil && provider != nil && t.Standing != federation.Ended {
 			f.trust(t, app, provider, l.Secrets[t.Name], l.Consents[t.Name])
+			if keys := l.Keys[t.Name]; len(keys) > 0 {
+				last := keys[len(keys)-1]
+				f.add(Secret, t.Name, fmt.Sprintf("its client's key is to be renewed (kid %s)", last.ID), last.Expires,
+					app.Contact(), finding.Run("secret", "renew", t.Name, "--lasts", "90d", "--out", finding.BlankFile))
+			}
 			made := l.Made[t.Name]
 			for _, x := range made.Waiting(provider) {
 				f.add(Consent, t.Name, "a program asked for "+x.Value+" past the bounds of "+made.Registrar+

@@ -138,28 +138,32 @@ func (x *Move) judge() {
 // ways are the trusts of an app with two providers.
 func (m *Mapper) ways(app, from, to string) ([2]string, error) {
 	var out [2]string
-	if _, err := m.Party(federation.App, app); err != nil {
-		return out, err
-	}
-	all, err := m.View.Trusts()
-	if err != nil {
-		return out, err
-	}
 	for i, provider := range []string{from, to} {
-		if _, err := m.Party(federation.Provider, provider); err != nil {
+		var err error
+		if out[i], err = m.way(app, provider); err != nil {
 			return out, err
-		}
-		for j := range all {
-			if all[j].App == app && all[j].Provider == provider && all[j].Standing != federation.Ended {
-				out[i] = all[j].Name
-			}
-		}
-		if out[i] == "" {
-			return out, fmt.Errorf("%s has no trust with %s; make it first with `tressik federate %s "+
-				"--with %s`: %w", app,
-				provider, app,
-				provider, model.ErrValue)
 		}
 	}
 	return out, nil
+}
+
+// way is the trust of an app with a provider.
+func (m *Mapper) way(app, provider string) (string, error) {
+	if _, err := m.Party(federation.App, app); err != nil {
+		return "", err
+	}
+	if _, err := m.Party(federation.Provider, provider); err != nil {
+		return "", err
+	}
+	all, err := m.TrustsOf(app)
+	if err != nil {
+		return "", err
+	}
+	for i := range all {
+		if t := &all[i]; t.App == app && t.Provider == provider && t.Standing != federation.Ended {
+			return t.Name, nil
+		}
+	}
+	return "", fmt.Errorf("%s has no trust with %s; make it first with `tressik federate %s --with %s`: %w", app,
+		provider, app, provider, model.ErrValue)
 }
