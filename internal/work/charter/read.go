@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -69,6 +70,9 @@ func key(f finding.Field) string {
 type File struct {
 	Charter
 	lines map[string]int // by path
+
+	anchors map[string]ast.Node               // what was named with & up to here
+	types   map[reflect.Type]map[string]field // fields by key, of the structs that were met
 }
 
 // at puts the place of a part into an error.
@@ -106,7 +110,7 @@ func Read(text []byte, values map[string]string) (*File, error) {
 		}
 		return nil, e
 	}
-	f := &File{lines: map[string]int{}}
+	f := &File{lines: map[string]int{}, anchors: map[string]ast.Node{}, types: map[reflect.Type]map[string]field{}}
 	switch n := len(doc.Docs); {
 	case n == 0, n == 1 && doc.Docs[0].Body == nil:
 		return nil, &Error{Err: fmt.Errorf("it is empty; %s", begins)}
@@ -129,11 +133,8 @@ func Read(text []byte, values map[string]string) (*File, error) {
 	if err := f.fill(body, "", all); err != nil {
 		return nil, err
 	}
-	if err := f.known(body, reflect.TypeFor[Charter](), ""); err != nil {
+	if err := f.take(body, reflect.ValueOf(&f.Charter).Elem(), ""); err != nil {
 		return nil, err
-	}
-	if err := yaml.NodeToValue(body, &f.Charter, yaml.Strict()); err != nil {
-		return nil, parsed(err)
 	}
 	if f.Charter.Charter != Kind {
 		return nil, f.errorf("charter", "it says %q of itself; write %q", f.Charter.Charter, Kind)
@@ -252,38 +253,77 @@ func entries(n ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
-// known refuses keys that a part of a charter does not have, keys that stand twice, and secrets in clear.
-func (f *File) known(n ast.Node, t reflect.Type, path string) error {
-	for t.Kind() == reflect.Pointer {
-		t = t.Elem()
-	}
+// take reads a part of the file into a value: a struct by its keys, a map, a list, or one word. It refuses keys that the
+// part does not have or that stand twice, what has another shape than is expected, and secrets in clear; and remembers
+// where each part stands.
+func (f *File) take(n ast.Node, to reflect.Value, path string) error {
 	if a, ok := n.(*ast.AnchorNode); ok {
 		n = a.Value
+		f.anchors[a.Name.String()] = n
+	}
+	if a, ok := n.(*ast.AliasNode); ok {
+		if n = f.anchors[a.Value.String()]; n == nil || entries(n) != nil || n.Type() == ast.SequenceType {
+			return f.errorf(path, "*%s names no text that stands before it with &%[1]s", a.Value)
+		}
+	}
+	if to.Kind() == reflect.Pointer && n.Type() != ast.NullType {
+		to.Set(reflect.New(to.Type().Elem()))
+		to = to.Elem()
 	}
 	f.lines[path] = n.GetToken().Position.Line
-	if err := f.shaped(n, t, path); err != nil {
+	if err := f.shaped(n, to.Type(), path); err != nil || n.Type() == ast.NullType {
 		return err
 	}
-	fields := map[string]reflect.Type{}
-	switch t.Kind() {
+	switch to.Kind() {
 	case reflect.Struct:
-		fieldsOf(t, fields)
+		return f.takeEntries(n, to, path, f.fields(to.Type()))
+	case reflect.Map:
+		to.Set(reflect.MakeMap(to.Type()))
+		return f.takeEntries(n, to, path, nil)
 	case reflect.Slice:
-		if s, ok := n.(*ast.SequenceNode); ok {
-			for i, v := range s.Values {
-				if err := f.known(v, t.Elem(), fmt.Sprintf("%s[%d]", path, i)); err != nil {
-					return err
-				}
+		list := n.(*ast.SequenceNode).Values // its shape was looked at
+		to.Set(reflect.MakeSlice(to.Type(), len(list), len(list)))
+		for i, v := range list {
+			if err := f.take(v, to.Index(i), fmt.Sprintf("%s[%d]", path, i)); err != nil {
+				return err
 			}
 		}
 		return nil
-	case reflect.Map:
+	}
+	word := wordOf(n)
+	switch to.Kind() {
+	case reflect.Bool:
+		to.SetBool(n.(*ast.BoolNode).Value)
+	case reflect.Int:
+		number, err := strconv.Atoi(word)
+		if err != nil {
+			return f.errorf(path, "%s is no number that can be used", word)
+		}
+		to.SetInt(int64(number))
 	default:
-		if s, ok := n.(*ast.StringNode); ok && strings.Contains(s.Value, "PRIVATE KEY-----") {
+		if strings.Contains(word, "PRIVATE KEY-----") {
 			return f.errorf(path, "a private key stands here in clear; a charter never holds one")
 		}
-		return nil
+		to.SetString(word)
 	}
+	return nil
+}
+
+// wordOf is the text of what is no map and no list.
+func wordOf(n ast.Node) string {
+	switch x := n.(type) {
+	case *ast.StringNode:
+		return x.Value
+	case *ast.LiteralNode:
+		return x.Value.Value
+	case *ast.TagNode:
+		return wordOf(x.Value)
+	}
+	return n.GetToken().Value
+}
+
+// takeEntries reads the entries of a mapping into a struct, whose fields by key are named, or into a map.
+func (f *File) takeEntries(n ast.Node, to reflect.Value, path string, fields map[string]field) error {
 	seen := map[string]bool{}
 	for _, e := range entries(n) {
 		k := keyText(e.Key)
@@ -293,20 +333,23 @@ func (f *File) known(n ast.Node, t reflect.Type, path string) error {
 			return f.errorf(where, "it stands there twice")
 		}
 		seen[k] = true
-		of := t
-		if t.Kind() == reflect.Map {
-			of = t.Elem()
-		} else if of = fields[k]; of == nil {
-			return f.unknown(where, k, fields)
-		}
-		if path == "" && k == "values" {
+		if fields == nil {
+			v := reflect.New(to.Type().Elem()).Elem()
+			if err := f.take(e.Value, v, where); err != nil {
+				return err
+			}
+			to.SetMapIndex(reflect.ValueOf(k), v)
 			continue
 		}
-		if _, text := e.Value.(*ast.StringNode); text && of == reflect.TypeFor[*Secret]() {
+		x, there := fields[k]
+		if !there {
+			return f.unknown(where, k, fields)
+		}
+		if _, text := e.Value.(*ast.StringNode); text && x.of == reflect.TypeFor[*Secret]() {
 			return f.errorf(where, "a secret stands here in clear; say how long it lasts and where it goes, as "+
 				"{lasts: 90d, out: FILE}, and retire the one that stood here")
 		}
-		if err := f.known(e.Value, of, where); err != nil {
+		if err := f.take(e.Value, to.FieldByIndex(x.index), where); err != nil {
 			return err
 		}
 	}
@@ -350,7 +393,7 @@ func (f *File) shaped(n ast.Node, t reflect.Type, path string) error {
 }
 
 // unknown refuses a key, naming the nearest.
-func (f *File) unknown(where, k string, fields map[string]reflect.Type) error {
+func (f *File) unknown(where, k string, fields map[string]field) error {
 	if secretive.MatchString(k) {
 		return f.errorf(where, "a charter holds no secret; a client's is declared as secret: {lasts: 90d, out: FILE}, "+
 			"and that of a directory stays where passwordFrom says")
@@ -364,17 +407,26 @@ func (f *File) unknown(where, k string, fields map[string]reflect.Type) error {
 
 var secretive = regexp.MustCompile(`(?i)secret|password|private`)
 
-// fieldsOf gathers the types of a struct's fields by their keys, those of the structs within it included.
-func fieldsOf(t reflect.Type, out map[string]reflect.Type) {
-	for i := range t.NumField() {
-		x := t.Field(i)
-		name, rest, _ := strings.Cut(x.Tag.Get("yaml"), ",")
-		if rest == "inline" {
-			fieldsOf(x.Type, out)
-		} else if name != "" {
-			out[name] = x.Type
+// field is a field of a struct: where it is, and of which type.
+type field struct {
+	index []int
+	of    reflect.Type
+}
+
+// fields are those of a struct by their keys, those of the structs within it included.
+func (f *File) fields(t reflect.Type) map[string]field {
+	if had := f.types[t]; had != nil {
+		return had
+	}
+	out := map[string]field{}
+	for _, x := range reflect.VisibleFields(t) {
+		name, _, _ := strings.Cut(x.Tag.Get("yaml"), ",")
+		if name != "" {
+			out[name] = field{x.Index, x.Type}
 		}
 	}
+	f.types[t] = out
+	return out
 }
 
 // check refuses what contradicts itself in the file alone.
