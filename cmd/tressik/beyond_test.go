@@ -130,6 +130,11 @@ func TestPastBoundsWait(t *testing.T) {
 		}
 	}
 	d.ok("journal", "verify")
+	d.ok("trust", "end", trust, "--yes")
+	d.fails(1, []string{"nothing to agree to"}, "registrar", "agree", trust, "--yes", "--actor", "aiyana")
+	if s := d.ok("consent", "list", "--waiting"); strings.Contains(s, uri) {
+		t.Errorf("something waits at a trust that has ended:\n%s", s)
+	}
 	// A client whose every address waits is there, and nobody signs in at it.
 	if r = at(t, "POST", to, d.token(), `{"client_name":"Far","redirect_uris":["https://far.partner.example/cb"]}`,
 		""); r.status != 201 || r.body["redirect_uris"] != nil {

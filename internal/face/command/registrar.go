@@ -180,7 +180,9 @@ consent. Where the provider wants two administrators (provider change --agreed-b
 					continue
 				}
 				needs = w.Needs
-				a.say("%s was asked for by %s: %s", w.Past.Value, w.Registrar, w.Says)
+				if !a.yes { // whoever is asked knows what about
+					a.note("%s was asked for by %s: %s", w.Past.Value, w.Registrar, w.Says)
+				}
 			}
 			if err := a.confirm(strings.ToUpper(verb[:1]) + verb[1:] + " for " + got[0] + "?"); err != nil {
 				return err

@@ -131,6 +131,9 @@ func (k *Keeper) Answer(trust string, values []string, agree bool) (*Answered, e
 	if err != nil {
 		return nil, err
 	}
+	if t.Standing == federation.Ended {
+		return nil, fmt.Errorf("%s %w: there is nothing to agree to", trust, model.ErrEnded)
+	}
 	reg, err := k.waitsFor(trust)
 	if err != nil {
 		return nil, err
