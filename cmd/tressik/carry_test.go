@@ -56,6 +56,7 @@ func TestAppMovesWithItsSubjects(t *testing.T) {
 		"nobody":       {"person,subject\nnobody,a\n", "nobody"},
 		"no subject":   {"person,name\nmira,a\n", "columns are person and subject"},
 		"control":      {"person,subject\nmira,\"a\tb\x01\"\n", "control character"},
+		"long":         {"person,subject\nmira," + strings.Repeat("a", 256) + "\n", "longer than 255"},
 		"empty":        {"", "holds no"},
 	} {
 		d.write("table.csv", table[0])

@@ -50,7 +50,7 @@ func TestDue(t *testing.T) {
 	if len(soon) != 0 {
 		t.Errorf("within 30 days: %v", soon)
 	}
-	d.fails(0, []string{"Nothing runs out within 30d"}, "due", "--within", "30d")
+	d.fails(0, []string{"Nothing expires in the next 30 days"}, "due", "--within", "30d")
 	far := due(0, "--within", "2000d")
 	kinds := map[string]string{}
 	for i, x := range far {
@@ -246,6 +246,6 @@ func TestEndsElsewhere(t *testing.T) {
 		t.Errorf("it was %s, and is %s", before, after)
 	}
 	for _, bad := range []string{"client secret", "=2031-01-01", "x=soon", "x=unused:long", "x=none"} {
-		d.fails(1, []string{"--ends", "is not usable"}, "trust", "change", trust, "--ends", bad)
+		d.fails(2, []string{"--ends", "is not usable"}, "trust", "change", trust, "--ends", bad)
 	}
 }

@@ -12,7 +12,7 @@ func TestSeenByFetch(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	d.env = d.env[1:] // the real clock
-	d.fails(1, []string{"--fetches-from", "IP address"}, "app", "change", "nightlog", "--fetches-from",
+	d.fails(2, []string{"--fetches-from", "IP address"}, "app", "change", "nightlog", "--fetches-from",
 		"nightlog.example")
 	d.fails(1, []string{"about foreign parties"}, "provider", "change", "ridge", "--fetches-from", "192.0.2.1")
 	d.fails(2, []string{"--behind"}, "serve", "--behind", "proxy.example")

@@ -115,7 +115,7 @@ func TestRollover(t *testing.T) {
 	d = broken
 	d.ok("key", "announce", "ridge")
 	d.fails(1, []string{"plate-archive@ridge would break"}, "key", "activate", "ridge", "--break", "nightlog@ridge")
-	d.fails(1, []string{"skyview has seen"}, "key", "activate", "ridge", "--break",
+	d.fails(2, []string{"skyview has seen"}, "key", "activate", "ridge", "--break",
 		"nightlog@ridge,plate-archive@ridge,skyview@ridge")
 	d.ok("key", "activate", "ridge", "--break", "nightlog@ridge,plate-archive@ridge")
 	refused := d.signIns(trusts...)
@@ -209,18 +209,19 @@ func TestKeysBroughtAlong(t *testing.T) {
 	run("genpkey", "-algorithm", "ed25519", "-out", "ed.pem")
 	d.at(time.Now().UTC().Format(time.RFC3339)) // openssl's clock
 	for _, c := range []struct {
+		code  int
 		words []string
 		args  []string
 	}{
-		{[]string{"that of another key"}, []string{"--key", "ec.pem", "--cert", "a.crt"}},
-		{[]string{"RSA 1024"}, []string{"--key", "weak.pem", "--cert", "weak.crt"}},
-		{[]string{"not usable for SAML"}, []string{"--key", "ed.pem"}},
-		{[]string{"--key", "private key in PEM"}, []string{"--key", "a.crt"}},
-		{[]string{"unknown key kind", "rsa-3072"}, []string{"--kind", "dsa"}},
-		{[]string{"assertions are encrypted to apps"}, []string{"--use", "encryption"}},
-		{[]string{"signing, encryption or tokens"}, []string{"--use", "both"}},
+		{1, []string{"that of another key"}, []string{"--key", "ec.pem", "--cert", "a.crt"}},
+		{1, []string{"RSA 1024"}, []string{"--key", "weak.pem", "--cert", "weak.crt"}},
+		{2, []string{"not usable for SAML"}, []string{"--key", "ed.pem"}},
+		{1, []string{"--key", "private key in PEM"}, []string{"--key", "a.crt"}},
+		{2, []string{"unknown key kind", "rsa-3072"}, []string{"--kind", "dsa"}},
+		{2, []string{"assertions are encrypted to apps"}, []string{"--use", "encryption"}},
+		{2, []string{"signing, encryption or tokens"}, []string{"--use", "both"}},
 	} {
-		d.fails(1, c.words, append([]string{"key", "announce", "ridge"}, c.args...)...)
+		d.fails(c.code, c.words, append([]string{"key", "announce", "ridge"}, c.args...)...)
 	}
 	d.fails(1, []string{"is foreign"}, "key", "announce", "southmere")
 	d.fails(2, []string{"--key that it belongs to"}, "key", "announce", "ridge", "--cert", "a.crt")
@@ -308,7 +309,7 @@ func TestDrill(t *testing.T) {
 		t.Errorf("tokens: %+v", v)
 	}
 	d.fails(1, []string{"is foreign"}, "key", "drill", "southmere")
-	d.fails(1, []string{"assertions are encrypted to apps"}, "key", "drill", "ridge", "--use", "encryption")
+	d.fails(2, []string{"assertions are encrypted to apps"}, "key", "drill", "ridge", "--use", "encryption")
 	if left, err := filepath.Glob(filepath.Join(os.TempDir(),
 		"tressik-drill-*")); err != nil || len(left) > 2 { // of tests at once
 		t.Errorf("copies are left: %v %v", left, err)

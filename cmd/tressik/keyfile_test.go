@@ -98,7 +98,7 @@ func TestNewKeys(t *testing.T) {
 	d.fails(2, []string{"is there already"}, "key", "announce", "ridge", taken.ID, "--kind", "rsa-2048")
 
 	// Ed25519 signs tokens, and openssl reads it.
-	d.fails(1, []string{"--use tokens"}, "key", "new", "ridge", "--kind", "ed25519")
+	d.fails(2, []string{"--use tokens"}, "key", "new", "ridge", "--kind", "ed25519")
 	var ed ringKey
 	d.json(&ed, "key", "new", "ridge", "--use", "tokens", "--kind", "ed25519")
 	d.ok("key", "announce", "ridge", ed.ID, "--use", "tokens")

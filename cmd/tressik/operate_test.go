@@ -250,7 +250,7 @@ func TestIncludedPermissions(t *testing.T) {
 	const api, trust = "telescope-api", "frame-courier@ridge"
 	d.ok("permission", "publish", api, "frames.write", "--as", "user,self", "--says", "write frames", "--includes",
 		"frames.read")
-	d.fails(1, []string{"it includes frames.read itself"}, "permission", "publish", api, "frames.read", "--as",
+	d.fails(2, []string{"it includes frames.read itself"}, "permission", "publish", api, "frames.read", "--as",
 		"user,self", "--says", "x",
 		"--includes", "frames.write")
 	d.fails(1, []string{"there is no permission of telescope-api"}, "permission", "publish", api,

@@ -141,7 +141,7 @@ func TestRefresh(t *testing.T) {
 	failing("2031-03-08T10:00:00Z", 0, "southmere", "waits for your word", "provider refresh southmere --accept")
 	publish()
 	d.refresh(0)
-	d.fails(0, []string{"Nothing runs out within 30d"}, "due", "--within", "30d")
+	d.fails(0, []string{"Nothing expires in the next 30 days"}, "due", "--within", "30d")
 	// The known signer carries a rollover without a word; nobody else's signature does, and none does not.
 	publish()
 	d.refresh(0)

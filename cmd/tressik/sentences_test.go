@@ -56,9 +56,9 @@ func sentences() []sentence {
 			"claims drop nightlog@ridge mail", "app change nightlog --wants mail!,displayName,title!"}, ""},
 		{`The app gets all that it wants`, []string{"claims", "preview", log, "--as", "mira"}, "", []string{
 			"claims drop nightlog@ridge mail", "app change nightlog --wants roomNumber!"}, ""},
-		{`wanting nothing that Tressik can see`, []string{"provider", "show", "ridge"}, "", []string{
+		{`issues none found`, []string{"provider", "show", "ridge"}, "", []string{
 			"provider change ridge --administrators group:director"}, ""},
-		{`Nothing runs out within`, []string{"due"}, "", []string{
+		{`Nothing expires in the next`, []string{"due"}, "", []string{
 			"secret retire dome-scheduler@ridge SECRET --yes ; secret add dome-scheduler@ridge --lasts 5d",
 			"trust change ridge@southmere --ends secret=2031-04-01"}, ""},
 		{`1 of 1 hold`, []string{"expect", "run"}, "expect add nightlog@ridge --as mira --admitted", []string{
@@ -139,7 +139,7 @@ func sentences() []sentence {
 				"trust change frame-courier@ridge --owner tobias.renn@kestrelridge.example", []string{
 				"secret retire frame-courier@ridge SECRET --yes",
 				"consent withdraw frame-courier@ridge --for everyone --yes"}, ""},
-		{`all 1 hold`, []string{"cutover", log, "--dry-run", "--every-check"}, "expect add nightlog@ridge --as mira " +
+		{`1 of 1 pass`, []string{"cutover", log, "--dry-run", "--every-check"}, "expect add nightlog@ridge --as mira " +
 			"--admitted", []string{"trust change nightlog@ridge --admits group:directors",
 			"expect add nightlog@ridge --as tobias --admitted"}, ""},
 		{`the only live way into nightlog`, []string{"trust", "end", log, "--yes"},
@@ -182,7 +182,7 @@ func sentences() []sentence {
 			"cutover dome-scheduler@ridge --way-back paper --despite trial --yes ; " +
 				"claims set dome-scheduler@ridge x=person.uid",
 			[]string{"rehearse dome-scheduler@ridge --as mira"}, ""},
-		{`Orphaned: nobody would come for these accounts`, []string{"accounts", "match", log}, "", []string{
+		{`Accounts that match no admitted person`, []string{"accounts", "match", log}, "", []string{
 			"accounts load nightlog few.csv"}, ""},
 		{`Nothing that people have would serve more of them`, []string{"claims", "suggest", "plate-archive@ridge"},
 			"app change plate-archive --wants shoeSize!", []string{"app change plate-archive --wants mail!"}, ""},

@@ -234,7 +234,7 @@ func TestRehearsalsThatFail(t *testing.T) {
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
-	d.fails(1, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
+	d.fails(2, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
 		"--suppose", "moon=full")
 }
 

@@ -78,7 +78,7 @@ func TestSubjectsNeverMove(t *testing.T) {
 func TestTransientSubjects(t *testing.T) {
 	t.Parallel()
 	d := clients(t)
-	d.fails(1, []string{"transient", "never reassigned"}, "claims", "set", "dome-scheduler@ridge", "--subject-format",
+	d.fails(2, []string{"transient", "never reassigned"}, "claims", "set", "dome-scheduler@ridge", "--subject-format",
 		"transient")
 	f := federated(t)
 	f.ok("claims", "set", "nightlog@ridge", "--subject-format", "persistent")

@@ -184,7 +184,7 @@ func TestTokenAtForeignProvider(t *testing.T) {
 		"--secret-file", "s")
 	answer, status = `<html>`, 502
 	d.fails(1, []string{"status 502"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
-	d.fails(1, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s",
+	d.fails(2, []string{"--stage", "foreign"}, "token", "get", "frame-courier@southmere", "--secret-file", "s",
 		"--stage",
 		"http://127.0.0.1:1")
 	srv.CloseClientConnections()
@@ -312,8 +312,10 @@ func TestPoliciesOfATrust(t *testing.T) {
 	for _, c := range [][]string{{"--session", "soon", "90d, 12h or 15m"}, {"--access-token", "2d",
 		"between 1 minute and 24 hours"}, {"--access-token", "1s", "between"}, {"--refresh", "0s", "time span"},
 		{"--sign-in-from", "192.0.2.7", "CIDR"},
-		{"--refresh-from", "192.0.2.7/24", "did you mean 192.0.2.0/24"}, {"--signs", "both", "over SAML"},
-		{"--admits", "observers", "group:NAME"}, {"--client-key", "missing", "no file missing"}} {
+		{"--refresh-from", "192.0.2.7/24", "did you mean 192.0.2.0/24"}, {"--admits", "observers", "group:NAME"}} {
+		d.fails(2, []string{c[2]}, "trust", "change", trust, c[0], c[1])
+	}
+	for _, c := range [][]string{{"--signs", "both", "over SAML"}, {"--client-key", "missing", "no file missing"}} {
 		d.fails(1, []string{c[2]}, "trust", "change", trust, c[0], c[1])
 	}
 	d.fails(2, []string{"on or off"}, "trust", "change", trust, "--single-sign-out", "maybe")
@@ -462,7 +464,7 @@ func TestClientKeysAtAURL(t *testing.T) {
 	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
 	sum := sha256.Sum256(srv.Certificate().Raw)
 	_, _, public := clientKey(t) // a file is no address at which anybody publishes anything
-	d.fails(1, []string{"--client-keys", "goes with --client-key"}, "trust", "change", courier, "--client-keys",
+	d.fails(2, []string{"--client-keys", "goes with --client-key"}, "trust", "change", courier, "--client-keys",
 		d.write("courier.pub", public))
 	d.fails(1, []string{"use https:"}, "trust", "change", courier, "--client-keys",
 		"http://courier.kestrelridge.example/jwks")

@@ -2,7 +2,6 @@ package federation
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -57,7 +56,8 @@ func (m *Mapping) Change(in MappingInput) (*Mapping, error) {
 	for _, r := range in.Reads {
 		field, from, ok := strings.Cut(r, "=")
 		if field, from = strings.TrimSpace(field), strings.TrimSpace(from); !ok || field == "" {
-			return nil, fmt.Errorf("%q is %w: write FIELD=NAME, such as username=NameID or mail=email", r, ErrMapping)
+			return nil, finding.Errorf("%s %q is %w: write FIELD=NAME, such as username=NameID or mail=email",
+				finding.FieldReads, r, ErrMapping)
 		}
 		if isSubject(from) {
 			from = Subject

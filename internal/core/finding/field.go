@@ -159,6 +159,40 @@ func Say(err error, name func(Field) string) string {
 	return text
 }
 
+// Given is a field that an error names, with what was given for it; "" where the error does not say that next.
+type Given struct {
+	Field Field
+	Value string
+}
+
+// FieldsOf lists the fields that an error, or what it wraps, names.
+func FieldsOf(err error) []Given {
+	var out []Given
+	if s, ok := err.(*sentence); ok {
+		for i, a := range s.args {
+			f, is := a.(Field)
+			if !is {
+				if inner, wraps := a.(error); wraps {
+					out = append(out, FieldsOf(inner)...)
+				}
+				continue
+			}
+			g := Given{Field: f}
+			if i+1 < len(s.args) {
+				if v, text := s.args[i+1].(string); text {
+					g.Value = v
+				}
+			}
+			out = append(out, g)
+		}
+		return out
+	}
+	for _, inner := range wrapped(err) {
+		out = append(out, FieldsOf(inner)...)
+	}
+	return out
+}
+
 func wrapped(err error) []error {
 	switch x := err.(type) {
 	case interface{ Unwrap() error }:

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -17,11 +18,15 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/redact"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
+	"tressik.example/internal/work/charter"
 	"tressik.example/internal/work/desk"
 )
 
@@ -62,6 +67,8 @@ type App struct {
 	trial bool         // the book is tried on, and nothing of it is kept
 	dry   bool         // what changes is shown and not kept
 	quiet bool         // nothing is said of what was done
+	// forProgram says that a program reads the answers, and so the errors
+	forProgram bool
 	// the registrar as which the command is run, and of a client that it made the registration
 	registrarFile string
 	by            *model.Registrar
@@ -78,6 +85,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	out := &output{w: a.Out}
 	a.Out, a.run = out, ctx
 	root := a.root()
+	a.forProgram = wantsJSON(args)
 	root.SetArgs(args)
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
@@ -103,12 +111,10 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	case errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
 		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
 		return exitFailed
-	case errors.As(err, &usage), isCobraUsage(err):
-		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(explain(err)))
-		return exitUsage
+	case errors.As(err, &usage), isCobraUsage(err), isWrongValue(err):
+		return a.failed(err, exitUsage)
 	}
-	fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(explain(err)))
-	return exitFailed
+	return a.failed(err, exitFailed)
 }
 
 // output remembers that standard output could not be written, so that no command can end as if all had been said.
@@ -125,8 +131,13 @@ func (o *output) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// flagError says of a flag's value what would do, in place of how it was parsed.
-func flagError(_ *cobra.Command, err error) error {
+// flagError says of a flag's value what would do, in place of how it was parsed; and of a flag that is not known which
+// ones are near.
+func flagError(c *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	if errors.As(err, &unknown) {
+		return usageError{unknownFlag(c, unknown.GetSpecifiedName())}
+	}
 	var bad *pflag.InvalidValueError
 	if errors.As(err, &bad) {
 		f := bad.GetFlag()
@@ -151,6 +162,25 @@ func isCobraUsage(err error) bool {
 	}
 	return false
 }
+
+// isWrongValue tells errors about a value that was given by a flag and that no ledger would take: the command was used
+// wrongly.
+func isWrongValue(err error) bool {
+	among := func(list ...error) bool {
+		return slices.ContainsFunc(list, func(is error) bool { return errors.Is(err, is) })
+	}
+	switch {
+	case among(charter.ErrCharter, ErrElsewhere):
+		return false // the value stands in a file, or came from somebody else
+	case among(keys.ErrUnknownKeyKind, federation.ErrAdmits):
+		return true
+	}
+	return len(finding.FieldsOf(err)) > 0 &&
+		among(federation.ErrValue, model.ErrValue, federation.ErrRegistrar, federation.ErrMapping)
+}
+
+// ErrElsewhere means that what went wrong came from the other side, and not from whoever runs the command.
+var ErrElsewhere = errors.New("what it answered cannot be kept")
 
 // flagOf is the flag by which a field is given: that of its name.
 func flagOf(f finding.Field) string { return "--" + string(f) }
@@ -187,7 +217,13 @@ claims and client registrations between them, compares both sides before anyone 
 the sign-in end to end.
 
 Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or with ` + "`tressik init`" + `.`,
-		SilenceErrors: true, SilenceUsage: true,
+		SilenceErrors: true, SilenceUsage: true, Version: a.Build.Version, Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, got []string) error {
+			if len(got) > 0 {
+				return unknownVerb(cmd, got[0])
+			}
+			return cmd.Help()
+		},
 		PersistentPreRunE: func(cmd *cobra.Command, got []string) error {
 			for _, f := range format.Formats() {
 				if a.format == f {
@@ -231,8 +267,43 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 		c.AddCommand(r)
 	}
 	c.AddCommand(a.versionCmd())
+	c.SetHelpCommand(helpCmd())
+	c.SuggestionsMinimumDistance = 2
+	c.SetVersionTemplate("tressik {{.Version}}\n")
 	strict(c)
 	return c
+}
+
+// helpCmd shows the help of a command, and refuses one that is not there.
+func helpCmd() *cobra.Command {
+	return &cobra.Command{Use: "help [COMMAND…]", Short: "Help about any command",
+		Example: "  tressik help trust show",
+		ValidArgsFunction: func(c *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+			of, _, err := c.Root().Find(got)
+			var out []string
+			if err == nil {
+				for _, s := range of.Commands() {
+					if s.IsAvailableCommand() {
+						out = append(out, s.Name()+"\t"+s.Short)
+					}
+				}
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(c *cobra.Command, got []string) error {
+			of := c.Root()
+			for _, word := range got {
+				i := slices.IndexFunc(of.Commands(), func(s *cobra.Command) bool {
+					return s.Name() == word || s.HasAlias(word)
+				})
+				if i < 0 {
+					return unknownVerb(of, word)
+				}
+				of = of.Commands()[i]
+			}
+			of.InitDefaultHelpFlag()
+			return of.Help()
+		}}
 }
 
 // takesNames marks a command that has verbs below it, and takes names beside them.
@@ -265,11 +336,59 @@ func strict(c *cobra.Command) {
 }
 
 func unknownVerb(cmd *cobra.Command, verb string) error {
-	msg := fmt.Sprintf("unknown command %q for %q", verb, cmd.CommandPath())
-	if n := cmd.SuggestionsFor(verb); len(n) > 0 {
-		msg += "; did you mean " + strings.Join(n, " or ") + "?"
+	u := &unknownWord{msg: fmt.Sprintf("unknown command %q for %q", verb, cmd.CommandPath()), value: verb,
+		near: cmd.SuggestionsFor(verb)}
+	for _, s := range cmd.Commands() { // what others call the same deed
+		if slices.Contains(usual()[verb], s.Name()) && !slices.Contains(u.near, s.Name()) {
+			u.near = append(u.near, s.Name())
+		}
 	}
-	return usageError{errors.New(msg)}
+	if len(u.near) == 0 {
+		u.msg += "; see `" + cmd.CommandPath() + " --help`"
+	}
+	return usageError{u}
+}
+
+// usual are words for deeds that people know from other programs, and what they are here.
+func usual() map[string][]string {
+	gone, made, seen := []string{"remove", "end", "retire", "withdraw", "drop"},
+		[]string{"add", "make", "load", "give", "announce", "ask", "publish"}, []string{"show", "list"}
+	return map[string][]string{"delete": gone, "rm": gone, "del": gone, "destroy": gone, "revoke": gone, "unset": gone,
+		"create": made, "new": made, "make": made, "import": append([]string{"load"}, made...), "grant": made,
+		"get": seen, "describe": seen, "view": seen, "info": seen, "cat": seen, "ls": {"list"}, "search": {"find",
+			"list"},
+		"update": {"change", "set"}, "edit": {"change", "set"}, "modify": {"change", "set"}, "set": {"change"},
+		"test": {"rehearse", "check", "expect"}, "validate": {"check", "verify"}, "verify": {"check"},
+		"apply": {"enact"}, "diff": {"compare"}, "login": {"rehearse", "watch"}, "run": {"rehearse"}}
+}
+
+func unknownFlag(c *cobra.Command, name string) error {
+	u := &unknownWord{msg: "unknown flag: --" + name + " of " + c.CommandPath(), value: "--" + name}
+	if len(name) == 1 {
+		u.msg, u.value = "unknown flag: -"+name+" of "+c.CommandPath(), "-"+name
+	}
+	var names []string
+	c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	for _, n := range near.Names(name, names) {
+		u.near = append(u.near, "--"+n)
+	}
+	if len(u.near) == 0 {
+		u.msg += "; see `" + c.CommandPath() + " --help`"
+	}
+	return u
+}
+
+// unknownWord is a word of the command line that is not known, with those that are near.
+type unknownWord struct {
+	msg, value string
+	near       []string
+}
+
+func (u *unknownWord) Error() string {
+	if len(u.near) > 0 {
+		return u.msg + "; did you mean " + strings.Join(u.near, " or ") + "?"
+	}
+	return u.msg
 }
 
 func must(err error) {
@@ -292,7 +411,7 @@ func args(names ...string) cobra.PositionalArgs {
 			return usageError{fmt.Errorf("%s is missing; write: %s", names[len(got)], cmd.UseLine())}
 		}
 		if len(got) > len(names) && !many {
-			return usageError{fmt.Errorf("%q is one argument too many; write: %s", got[len(names)], cmd.UseLine())}
+			return usageError{fmt.Errorf("unexpected argument %q; write: %s", got[len(names)], cmd.UseLine())}
 		}
 		return nil
 	}
@@ -443,7 +562,7 @@ func (a *App) confirm(question string) error {
 	fmt.Fprintf(a.Err, "%s [y/N] ", format.Safe(question))
 	var answer string
 	fmt.Fscanln(f, &answer)
-	if answer != "y" && answer != "yes" {
+	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
 		return errors.New("nothing was done")
 	}
 	return nil

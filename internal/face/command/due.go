@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/due"
@@ -53,7 +54,7 @@ when, whom to tell, and the command that renews it. It ends with exit status 3 w
 			case out != "":
 				return usageError{errors.New("--out is for --calendar or --metrics")}
 			default:
-				err = a.print(layout.Due(list, d.Now(), within, sinceLast))
+				err = a.print(layout.Due(list, d.Now(), federation.SpanWords(span), sinceLast))
 			}
 			if err == nil && sinceLast { // after it was said, so that nothing goes unsaid
 				err = a.change(d, func() error { return f.Told(all) })

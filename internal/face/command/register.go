@@ -80,11 +80,10 @@ func (a *App) registered(d *desk.Desk, in *registerFlags, app, provider string, 
 	if err != nil { // nobody is to be left with a client that nobody knows
 		at.Endpoint, at.Token = info.RegistrationURI, info.Token
 		if undone := a.withdraw(at); undone != nil {
-			return nil, nil, fmt.Errorf("%w; the client %s was registered at %s, and could not be taken "+
-				"away again: %w", err,
-				info.ClientID, provider, undone)
+			return nil, nil, fmt.Errorf("%s: %w: %w; the client %s was registered there, and could not be taken away "+
+				"again: %w", provider, ErrElsewhere, err, info.ClientID, undone)
 		}
-		return nil, nil, fmt.Errorf("%w; the client was taken away again at %s", err, provider)
+		return nil, nil, fmt.Errorf("%s: %w: %w; the client was taken away again there", provider, ErrElsewhere, err)
 	}
 	if info.ClientSecret != "" && in.secret == "" {
 		a.note("the client's secret, shown this once: %s", info.ClientSecret)

@@ -82,9 +82,8 @@ days.`,
 			}
 			if out == "" {
 				blocks = append(blocks,
-					format.Block{Lines: []string{"It is shown this once: the ledger keeps its hash alone. Give it to " +
-						"the app's " +
-						"owner on a safe way."}})
+					format.Block{Lines: []string{"Shown once; only its hash is stored. Send it to the app's owner " +
+						"over a secure channel."}})
 			}
 			err = a.print(format.Page{Data: data, Blocks: blocks, Once: data.Value})
 			if out == "" {

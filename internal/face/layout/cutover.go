@@ -21,7 +21,7 @@ func Readiness(r *cutover.Readiness, now time.Time) []format.Block {
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, format.Block{Title: "Wanting", Findings: open})
 	}
-	good := format.Block{Title: "True"}
+	good := format.Block{Title: "Ready"}
 	for _, f := range passes(r.Findings) {
 		good.Fields = append(good.Fields, [2]string{f.Check, f.Saw})
 	}

@@ -11,7 +11,7 @@ import (
 
 // Due is what runs out, the soonest first.
 func Due(list []due.Item, now time.Time, within string, sinceLast bool) format.Page {
-	empty := "Nothing runs out within " + within + ", and nobody waits."
+	empty := "Nothing expires in the next " + within + "; nothing is pending."
 	if sinceLast {
 		empty = "Nothing is new since the last time."
 	}

@@ -24,6 +24,7 @@ type Live struct {
 
 	line    string   // the step that is under way
 	said    []string // what was judged in it
+	counts  []counted
 	open    []string // findings that did not pass, written out
 	Refusal bool     // somebody is to be refused
 }
@@ -83,7 +84,7 @@ func (l *Live) judged(e server.Event) {
 		if who == "" {
 			who = e.What
 		}
-		l.said = append(l.said, fmt.Sprintf("%s: %d passed", who, n))
+		l.tally(who, n)
 	}
 	if len(e.Records) > 0 {
 		l.said = append(l.said, format.Count(len(e.Records), "record"))
@@ -98,6 +99,25 @@ func (l *Live) judged(e server.Event) {
 	for _, f := range open {
 		l.open = append(l.open, indentFinding(l.P.Finding(f)))
 	}
+}
+
+// tally counts the checks that passed at a party in the step, all of them in one place.
+func (l *Live) tally(who string, n int) {
+	i := slices.IndexFunc(l.counts, func(c counted) bool { return c.who == who })
+	if i < 0 {
+		i = len(l.counts)
+		l.counts = append(l.counts, counted{who: who, at: len(l.said)})
+		l.said = append(l.said, "")
+	}
+	c := &l.counts[i]
+	c.n += n
+	l.said[c.at] = fmt.Sprintf("%s: %s passed", who, format.Count(c.n, "check"))
+}
+
+// counted are the checks that passed at a party, and where that stands in what is said of a step.
+type counted struct {
+	who   string
+	n, at int
 }
 
 func indentFinding(s string) string {
@@ -123,7 +143,7 @@ func (l *Live) flush() {
 	for _, s := range l.open {
 		io.WriteString(l.W, s)
 	}
-	l.line, l.said, l.open = "", nil, nil
+	l.line, l.said, l.counts, l.open = "", nil, nil, nil
 }
 
 // whole shows an event with all that was checked.

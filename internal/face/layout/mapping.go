@@ -61,7 +61,7 @@ func Match(m *mapping.Match) format.Page {
 		blocks = append(blocks, b)
 	}
 	if len(m.Orphans) > 0 {
-		b := format.Block{Title: "Orphaned: nobody would come for these accounts", Head: []string{"Account",
+		b := format.Block{Title: "Accounts that match no admitted person", Head: []string{"Account",
 			"Line of the export"}}
 		for _, o := range first(&b, m.Orphans) {
 			b.Rows = append(b.Rows, []string{o.Account, fmt.Sprint(o.Line)})
@@ -280,7 +280,7 @@ func Moving(m *mapping.Moving) format.Page {
 	}
 	blocks := []format.Block{b}
 	if len(changed) > 0 {
-		t := format.Block{Title: "Who is not who they were", Head: []string{"Person", "What", "Before", "After"}}
+		t := format.Block{Title: "People affected", Head: []string{"Person", "What", "Before", "After"}}
 		for _, x := range first(&t, changed) {
 			what := x.What
 			for _, w := range words {

@@ -45,8 +45,8 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	}
 	open := fs.Without(finding.Pass)
 	if len(open) == 0 {
-		top = append(top, [2]string{"wanting",
-			"nothing that Tressik can see; " + format.Count(len(fs), "check") + " passed"})
+		top = append(top, [2]string{"issues",
+			"none found; " + format.Count(len(fs), "check") + " passed"})
 	}
 	blocks := []format.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: top}}
 	if len(open) > 0 {

@@ -30,8 +30,8 @@ func RegistrarMade(m *registrar.Made, token [2]string, now time.Time) format.Pag
 	blocks := []format.Block{{Lines: []string{"registrar " + m.Name + " made"}},
 		{Fields: append([][2]string{token, {"id", m.ID}}, bounds(&m.Result, now)...)}}
 	if m.Token != "" {
-		blocks = append(blocks, format.Block{Lines: []string{"The token is shown this once: the ledger " +
-			"keeps its hash alone. Give it to the program over a secure channel."}})
+		blocks = append(blocks, format.Block{Lines: []string{"Shown once; only its hash is stored. Give it " +
+			"to the program over a secure channel."}})
 	}
 	return format.Page{Data: m, Blocks: blocks, Once: m.Token}
 }
@@ -103,7 +103,7 @@ func ClientInformation(i *oidc.ClientInformation, secrets bool) format.Page {
 		b.Fields = append(b.Fields, Filled([][2]string{{"client secret", i.ClientSecret},
 			{"registration token", i.Token}})...)
 		if i.ClientSecret+i.Token != "" {
-			lines = append(lines, "What is secret is shown this once: the ledger keeps hashes alone.")
+			lines = append(lines, "The secrets are shown once; only their hashes are stored.")
 		}
 	}
 	if i.Expires != nil {

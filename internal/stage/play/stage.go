@@ -95,6 +95,9 @@ func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 	if err := k.open(); err != nil {
 		return nil, nil, errors.Join(err, k.w.Close())
 	}
+	// Its keys are in the ledger before anybody is answered, so that what it signs is known as a stage's from the first
+	// message on. What cannot be written now is tried again.
+	_ = k.write()
 	go k.run()
 	return k.s, k, nil
 }

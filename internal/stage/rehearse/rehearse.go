@@ -229,7 +229,7 @@ func (x *run) browser(i int, signedIn *bool) {
 		}
 	}
 	if len(x.Trusts) == 1 {
-		x.w.Note = "the wish to sign out"
+		x.w.Note = "sign-out request"
 		x.walk(p, p.oidc.Link("sign-out", nil), "a page")
 	}
 	x.stays(i)
@@ -290,7 +290,7 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 // that were signed in to before it.
 func (x *run) logout(i int) {
 	if p := &x.parts[i]; i == len(x.parts)-1 && p.saml.Logout() && !p.deal.App.Real {
-		x.w.Note = "the wish to sign out"
+		x.w.Note = "sign-out request"
 		x.walk(p, sp.SignOutAt(p.deal.App), "a page that says who was signed out")
 	}
 }

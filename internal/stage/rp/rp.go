@@ -164,7 +164,7 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			}
 			links = append(links, [2]string{d.Deal.Provider.Title(), d.StartLink()})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(),
+		p.Page(w, http.StatusOK, server.Page{Title: "Choose your organisation", By: pl.Title(),
 			Lead: "Choose who signs you in.", Links: links})
 	}
 }

@@ -104,7 +104,7 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			links = append(links, [2]string{d.Provider.Title(),
 				pl.Start() + "?provider=" + url.QueryEscape(d.Provider.Name())})
 		}
-		p.Page(w, http.StatusOK, server.Page{Title: "Where do you belong?", By: pl.Title(),
+		p.Page(w, http.StatusOK, server.Page{Title: "Choose your organisation", By: pl.Title(),
 			Lead: "Choose who signs you in.", Links: links})
 	}
 }

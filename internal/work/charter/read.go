@@ -253,9 +253,9 @@ func entries(n ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
-// take reads a part of the file into a value: a struct by its keys, a map, a list, or one word. It refuses keys that the
-// part does not have or that stand twice, what has another shape than is expected, and secrets in clear; and remembers
-// where each part stands.
+// take reads a part of the file into a value: a struct by its keys, a map, a list, or one word. It refuses keys that
+// the part does not have or that stand twice, what has another shape than is expected, and secrets in clear; and
+// remembers where each part stands.
 func (f *File) take(n ast.Node, to reflect.Value, path string) error {
 	if a, ok := n.(*ast.AnchorNode); ok {
 		n = a.Value

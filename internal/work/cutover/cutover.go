@@ -200,11 +200,11 @@ func (p *Planner) expectations(ctx context.Context, r *Readiness) error {
 	}
 	if holds < len(out) {
 		r.Findings.Add(finding.Finding{ID: finding.CutoverExpectations, Level: finding.Error, Check: "expectations",
-			Saw: fmt.Sprintf("%d of %d hold", holds, len(out)), Expected: "all of them", Side: finding.Ledger,
+			Saw: fmt.Sprintf("%d of %d pass", holds, len(out)), Expected: "all of them", Side: finding.Ledger,
 			Fix: finding.Run("expect", "run", r.Trust)})
 		return nil
 	}
-	r.Findings.Pass(finding.CutoverExpectations, "expectations", fmt.Sprintf("all %d hold", len(out)))
+	r.Findings.Pass(finding.CutoverExpectations, "expectations", fmt.Sprintf("%d of %[1]d pass", len(out)))
 	return nil
 }
 

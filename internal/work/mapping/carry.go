@@ -298,15 +298,23 @@ func (m *Mapper) judge(out *Carrying, who *Those) error {
 			return fmt.Errorf("%s %w: %s and %s are both said to be their subject", k.Person, ErrTaken,
 				out.Carried[i-1].Subject, k.Subject)
 		}
-		if had := owner[k.Subject]; had != "" {
+		same := k.Subject
+		if who.trust.SubjectFormat == saml.FormatEmail { // apps take addresses for the same whatever their case
+			same = strings.ToLower(same)
+		}
+		if had := owner[same]; had != "" {
 			return fmt.Errorf("%s %w: %s has the subject %s as well", k.Person, ErrTaken, had, k.Subject)
 		}
-		if why := forbiddenSubject(who.trust.SubjectFormat, k.Subject); why != "" || k.Subject == "" {
+		why := forbiddenSubject(who.trust.SubjectFormat, k.Subject)
+		if len(k.Subject) > 255 { // OpenID Connect Core, section 2; SAML allows one more
+			why = "it is longer than 255 characters"
+		}
+		if why != "" || k.Subject == "" {
 			return fmt.Errorf("the subject %q of %s is %w for the format of %s: %s", k.Subject, k.Person,
 				model.ErrValue,
 				who.trust.Name, why)
 		}
-		owner[k.Subject] = k.Person
+		owner[k.Subject], owner[same] = k.Person, k.Person
 		if p := persons[k.Person]; p != nil {
 			k.Mail = firstOf(p, "mail")
 			if v, err := rules.SubjectOf(p); err == nil && v != k.Subject {
