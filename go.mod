@@ -31,12 +31,14 @@ require (
 	github.com/Azure/go-ntlmssp v0.1.1 // indirect
 	github.com/bahlo/generic-list-go v0.2.0 // indirect
 	github.com/buger/jsonparser v1.1.2 // indirect
+	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/go-asn1-ber/asn1-ber v1.5.8 // indirect
 	github.com/mitchellh/colorstring v0.0.0-20190213212951-d06e56a500db // indirect
 	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
 	github.com/pandatix/go-abnf v0.5.3 // indirect
 	github.com/pb33f/ordered-map/v2 v2.3.1 // indirect
 	github.com/prometheus/client_model v0.6.3 // indirect
+	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 	github.com/teambition/rrule-go v1.8.2 // indirect
 	go.yaml.in/yaml/v4 v4.0.0-rc.2 // indirect
 )

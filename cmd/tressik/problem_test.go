@@ -65,7 +65,8 @@ func TestHabits(t *testing.T) {
 		"app delete nightlog": "remove", "app rm nightlog": "remove", "app create x": "add", "trust get x": "show",
 		"trust ls": "list", "secret revoke x": "retire", "people import x": "load", "charter apply x": "enact",
 		"charter diff x": "compare", "provider update ridge": "change", "consent grant x": "give",
-		"help nosuch": "--help", "help trust shw": "show", "trsut list": "trust", "trust list --frmt x": "--format",
+		"help nosuch": "--help", "nosuch --help": "nosuch", "trust shw --help": "show", "help trust shw": "show",
+		"trsut list": "trust", "trust list --frmt x": "--format",
 		"trust list --actro x": "--actor", "trust list -z": "--help",
 	} {
 		d.fails(2, []string{near}, strings.Fields(args)...)

@@ -452,9 +452,10 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 	seen := 0
 	walk = func(args []string) {
 		out := d.ok(append(slices.Clone(args), "--help")...)
-		_, list, has := strings.Cut(out, "Available Commands:")
+		_, list, has := strings.Cut(out, "\nCommands:")
+		list, _, _ = strings.Cut(list, "\nFlags:")
 		if len(args) == 0 {
-			list, has = out, true
+			list, _, has = strings.Cut(out, "\nFlags:")
 		}
 		if !has {
 			seen++
@@ -464,7 +465,8 @@ func TestEveryCommandHasAnExample(t *testing.T) {
 			return
 		}
 		for _, line := range strings.Split(list, "\n") {
-			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && len(f) > 1 && f[0][0] != '-' &&
+			if f := strings.Fields(line); strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") &&
+				len(f) > 1 && f[0][0] != '-' &&
 				f[0] != "help" && f[0] != "completion" && f[0] != "tressik" {
 				walk(append(slices.Clone(args), f[0]))
 			}

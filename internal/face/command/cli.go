@@ -62,13 +62,16 @@ type App struct {
 	run                   context.Context // of the command that runs
 	opened                ledger.Ledger
 	// what stands in the ledger, at the moment when the command began or last changed it
-	book  *model.Book
-	end   func() error // of that moment
-	trial bool         // the book is tried on, and nothing of it is kept
-	dry   bool         // what changes is shown and not kept
-	quiet bool         // nothing is said of what was done
+	book   *model.Book
+	end    func() error // of that moment
+	trial  bool         // the book is tried on, and nothing of it is kept
+	dry    bool         // what changes is shown and not kept
+	quiet  bool         // nothing is said of what was done
+	width  int          // columns of a page, as they were said
+	colors string       // auto, always, never
 	// forProgram says that a program reads the answers, and so the errors
 	forProgram bool
+	noHelp     error // that there is no help of what was named
 	// the registrar as which the command is run, and of a client that it made the registration
 	registrarFile string
 	by            *model.Registrar
@@ -95,6 +98,9 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		if m, ok := w.(*masked); ok {
 			m.flush()
 		}
+	}
+	if err == nil {
+		err = a.noHelp
 	}
 	if cerr := a.close(); err == nil && cerr != nil {
 		err = cerr
@@ -222,9 +228,19 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			if len(got) > 0 {
 				return unknownVerb(cmd, got[0])
 			}
-			return cmd.Help()
+			p := firstScreen()
+			if a.format != "table" {
+				return usageError{errors.New("--format is for the commands: name one, such as `tressik trust list`")}
+			}
+			return a.print(p)
 		},
 		PersistentPreRunE: func(cmd *cobra.Command, got []string) error {
+			switch {
+			case a.width != 0 && (a.width < format.Narrowest || a.width > format.Widest):
+				return usageError{fmt.Errorf("--width %d: write %d to %d", a.width, format.Narrowest, format.Widest)}
+			case !slices.Contains([]string{"auto", "always", "never"}, a.colors):
+				return usageError{fmt.Errorf("--color %q: write auto, always or never", a.colors)}
+			}
 			for _, f := range format.Formats() {
 				if a.format == f {
 					return errors.Join(a.redacted(), a.asRegistrar(cmd, got))
@@ -243,31 +259,46 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	f.StringVar(&a.format, "format", "table", "output: "+strings.Join(format.Formats(), ", "))
 	f.BoolVar(&a.quiet, "quiet", false,
 		"say nothing of what was done: the exit status tells, and errors are said; other forms than table are written")
+	f.IntVar(&a.width, "width", 0, "columns of a page, 60 to 400 (else those of the terminal; 100 into a pipe)")
+	f.StringVar(&a.colors, "color", "auto", "colour: auto (on a terminal, without NO_COLOR), always or never")
 	f.BoolVar(&a.every, "every-check", false, "show each check that passed, not only how many")
 	f.BoolVar(&a.redact, "redact", false,
 		"show no secrets, tokens, names and addresses of people: words stand for them")
 	f.BoolVar(&a.force, "force", false, "write over files that are there already")
 	f.BoolVar(&a.yes, "yes", false, "answer yes where a question would be asked")
+	must(c.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto\ton a terminal", "always",
+		"never"},
+		cobra.ShellCompDirectiveNoFileComp)))
 	must(c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(format.Formats(),
 		cobra.ShellCompDirectiveNoFileComp)))
-	c.AddGroup(&cobra.Group{ID: "journeys", Title: "Journeys:"}, &cobra.Group{ID: "records", Title: "Records:"})
-	for _, j := range []*cobra.Command{a.initCmd(), a.demoCmd(), a.federateCmd(), a.handoffCmd(), a.rehearseCmd(),
-		a.probeCmd(), a.watchCmd(), a.cutoverCmd(),
-		a.nextCmd(),
-		a.inspectCmd(), a.checkCmd(), a.dueCmd(), a.reportCmd(), a.publishCmd(), a.serveCmd(), a.stageCmd()} {
-		j.GroupID = "journeys"
-		c.AddCommand(j)
+	for _, g := range []struct {
+		title string
+		list  []*cobra.Command
+	}{ // in the order of the work
+		{"Set up", []*cobra.Command{a.initCmd(), a.demoCmd(), a.partyCmd("provider"), a.partyCmd("app"),
+			a.metadataCmd(),
+			a.peopleCmd()}},
+		{"Federate", []*cobra.Command{a.federateCmd(), a.trustCmd(), a.handoffCmd(), a.nextCmd(), a.claimsCmd(),
+			a.accountsCmd(), a.routeCmd(), a.arrivalCmd()}},
+		{"Clients, permissions, consent", []*cobra.Command{a.permissionCmd(), a.consentCmd(), a.secretCmd(),
+			a.tokenCmd()}},
+		{"Prove", []*cobra.Command{a.rehearseCmd(), a.probeCmd(), a.watchCmd(), a.inspectCmd(), a.proofCmd(),
+			a.expectCmd(),
+			a.stageCmd()}},
+		{"Go live, and keep watch", []*cobra.Command{a.cutoverCmd(), a.checkCmd(), a.dueCmd(), a.keyCmd(),
+			a.reportCmd(),
+			a.publishCmd()}},
+		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), a.serveCmd(), a.journalCmd()}},
+	} {
+		c.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, x := range g.list {
+			x.GroupID = g.title
+			c.AddCommand(x)
+		}
 	}
-	for _, r := range []*cobra.Command{a.partyCmd("provider"), a.partyCmd("app"), a.trustCmd(), a.keyCmd(),
-		a.secretCmd(), a.permissionCmd(),
-		a.consentCmd(), a.tokenCmd(), a.claimsCmd(), a.peopleCmd(), a.accountsCmd(), a.routeCmd(), a.arrivalCmd(),
-		a.proofCmd(), a.expectCmd(),
-		a.metadataCmd(), a.charterCmd(), a.registrarCmd(), a.journalCmd()} {
-		r.GroupID = "records"
-		c.AddCommand(r)
-	}
-	c.AddCommand(a.versionCmd())
+	c.AddCommand(a.versionCmd(), a.docsCmd())
 	c.SetHelpCommand(helpCmd())
+	a.layOutHelp(c)
 	c.SuggestionsMinimumDistance = 2
 	c.SetVersionTemplate("tressik {{.Version}}\n")
 	strict(c)
@@ -503,18 +534,37 @@ func (a *App) print(p format.Page) error {
 }
 
 func (a *App) printer() *format.Printer {
-	return &format.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every}
+	return &format.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every, Width: a.columns()}
+}
+
+// columns is how wide a page is: as it was said, or as the terminal is; 0 is what a pipe gets.
+func (a *App) columns() int {
+	if a.width > 0 {
+		return a.width
+	}
+	if f := a.screen(a.Out); f != nil {
+		if wide, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return wide
+		}
+	}
+	return 0
 }
 
 func (a *App) colored(w io.Writer) bool {
-	if a.color {
+	switch {
+	case a.color || a.colors == "always":
 		return true
+	case a.colors == "never":
+		return false
 	}
 	return a.Env("NO_COLOR") == "" && a.terminal(w)
 }
 
-// terminal reports whether what is written is looked at as it comes.
-func (a *App) terminal(w io.Writer) bool {
+// terminal reports whether what is written is looked at as it comes, on a terminal that knows colours.
+func (a *App) terminal(w io.Writer) bool { return a.Env("TERM") != "dumb" && a.screen(w) != nil }
+
+// screen is the terminal to which is written; nil where there is none.
+func (a *App) screen(w io.Writer) *os.File {
 	for {
 		if o, wrapped := w.(*output); wrapped {
 			w = o.w
@@ -526,8 +576,10 @@ func (a *App) terminal(w io.Writer) bool {
 		}
 		break
 	}
-	f, ok := w.(*os.File)
-	return ok && a.Env("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return f
+	}
+	return nil
 }
 
 // say writes what was done to standard error, unless nobody wants to hear it.

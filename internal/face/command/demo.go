@@ -115,7 +115,7 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 		}
 		if s.say != "" {
 			rest()
-			fmt.Fprintf(a.Out, "\n%s\n", p.Dim(format.Indented("# ", s.say)))
+			fmt.Fprintf(a.Out, "\n%s\n", p.Dim(p.Indented("# ", s.say)))
 		}
 		if full {
 			fmt.Fprintln(a.Out)

@@ -43,7 +43,7 @@ type twoSides struct {
 func (a *App) demoTwo(ctx context.Context) error {
 	p := a.printer()
 	x := &twoSides{a: a, ctx: ctx, dir: "two", at: map[string]string{}, pool: x509.NewCertPool()}
-	x.print = func(s string) { fmt.Fprintf(a.Out, "\n%s\n", p.Dim(format.Indented("# ", s))) }
+	x.print = func(s string) { fmt.Fprintf(a.Out, "\n%s\n", p.Dim(p.Indented("# ", s))) }
 	defer func() {
 		for i := len(x.ends) - 1; i >= 0; i-- {
 			x.ends[i]()

@@ -170,10 +170,10 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput, refusal bool) error 
 		}
 		in.OnCast = func(c *cast.Cast) {
 			for _, l := range rehearse.Unproven(c) {
-				fmt.Fprintln(a.Out, live.P.Loud("!! "+l))
+				fmt.Fprintln(a.Out, live.P.Loud(live.P.Indented("!! ", l)))
 			}
 			for _, s := range in.Suppose {
-				fmt.Fprintln(a.Out, live.P.Loud("!! supposed, not in the ledger: "+s))
+				fmt.Fprintln(a.Out, live.P.Loud(live.P.Indented("!! ", "supposed, not in the ledger: "+s)))
 			}
 		}
 		in.Hear.Start = func(trust string) { live.Start(trust, who) }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -19,8 +20,15 @@ import (
 	"tressik.example/internal/core/finding"
 )
 
-// Width is how many columns a table may have before it folds.
+// Width is how many columns a page has where nothing else is said: into a pipe, and into a file.
 const Width = 100
+
+// The narrowest and the widest page, and the longest line of text: what is longer is hard to read.
+const (
+	Narrowest = 60
+	Widest    = 400
+	longest   = 120
+)
 
 // Formats lists the output formats.
 func Formats() []string { return []string{"table", "json", "yaml", "csv", "markdown"} }
@@ -71,7 +79,19 @@ type Printer struct {
 	Format string
 	Color  bool
 	Every  bool // passed checks are listed where a block has them, not only counted
+	Width  int  // columns of the page; 0 is Width
 }
+
+// Columns is how many columns a page has.
+func (p *Printer) Columns() int {
+	if p.Width == 0 {
+		return Width
+	}
+	return min(max(p.Width, Narrowest), Widest)
+}
+
+// column is how many columns a line of text has.
+func (p *Printer) column() int { return min(p.Columns(), longest) }
 
 // Print writes a page in the printer's format. Errors: ErrFormat and those of writing.
 func (p *Printer) Print(g Page) error {
@@ -247,8 +267,47 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 		}
 	}
 	for _, l := range b.Lines {
-		out.WriteString(p.tone(b.Tone, l) + "\n")
+		for i, part := range p.wrapped(l) {
+			if i > 0 && b.Tone == 0 {
+				out.WriteString(part + "\n")
+				continue
+			}
+			out.WriteString(p.tone(b.Tone, part) + "\n")
+		}
 	}
+}
+
+var spaces = regexp.MustCompile(`  +`)
+
+// Wrapped breaks a line that is too long for the page, behind its indent.
+func (p *Printer) Wrapped(l string) string { return strings.Join(p.wrapped(l), "\n") }
+
+// wrapped breaks a line that is too long for the page. What follows stands behind its indent, and behind the word that
+// begins it where two spaces part that from the rest.
+func (p *Printer) wrapped(l string) []string {
+	var out []string
+	for _, l := range strings.Split(l, "\n") {
+		if utf8.RuneCountInString(l) <= p.column() {
+			out = append(out, l)
+			continue
+		}
+		rest := strings.TrimLeft(l, " ")
+		head := l[:len(l)-len(rest)]
+		if word, after, ok := strings.Cut(rest, "  "); ok && !strings.Contains(word, " ") {
+			after = strings.TrimLeft(after, " ")
+			head, rest = l[:len(l)-len(after)], after
+		}
+		indent := strings.Repeat(" ", utf8.RuneCountInString(head))
+		const gap = "\uE000" // more than one space stands for a column, and stays
+		rest = spaces.ReplaceAllStringFunc(rest, func(s string) string { return " " + strings.Repeat(gap, len(s)-1) })
+		for i, part := range wrap(rest, p.column()-len(indent)) {
+			if i > 0 {
+				head, part = indent, strings.TrimLeft(part, gap)
+			}
+			out = append(out, head+strings.ReplaceAll(part, gap, " "))
+		}
+	}
+	return out
 }
 
 func (p *Printer) table(out *strings.Builder, b Block) {
@@ -258,13 +317,13 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 	}
 	rows := b.Rows
 	lines, wide := grid(b.Head, rows)
-	if wide > Width { // the last column may have room for fewer words a line
-		if narrow, ok := wrapLast(rows, wide); ok {
+	if wide > p.Columns() { // the last column may have room for fewer words a line
+		if narrow, ok := wrapLast(rows, wide-p.Columns()); ok {
 			rows = narrow
 			lines, wide = grid(b.Head, rows)
 		}
 	}
-	if wide > Width {
+	if wide > p.Columns() {
 		for i, r := range b.Rows {
 			if i > 0 {
 				out.WriteByte('\n')
@@ -285,7 +344,11 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 			if i == 0 {
 				l = p.Bold(l)
 			}
-			out.WriteString("  " + strings.TrimRight(l, " ") + "\n")
+			l = strings.TrimRight(l, " ")
+			if strings.Trim(l, "-") == "" { // the rule below the head, with the room behind the last column
+				l = l[:min(len(l), p.Columns()-2)]
+			}
+			out.WriteString("  " + l + "\n")
 		}
 	}
 	if b.Noun != "" {
@@ -339,16 +402,16 @@ func grid(head []string, rows [][]string) (lines []string, wide int) {
 	return lines, wide
 }
 
-// wrapLast breaks the last cells of rows at spaces so that a table of a width fits; ok is false where a word is too
-// long.
-func wrapLast(rows [][]string, wide int) (out [][]string, ok bool) {
+// wrapLast breaks the last cells of rows at spaces so that a table fits that is over by so many columns; ok is false
+// where a word is too long.
+func wrapLast(rows [][]string, over int) (out [][]string, ok bool) {
 	longest := 0
 	for _, r := range rows {
 		for _, l := range strings.Split(r[len(r)-1], "\n") {
 			longest = max(longest, utf8.RuneCountInString(l))
 		}
 	}
-	room := longest - (wide - Width)
+	room := longest - over
 	if room < 20 {
 		return nil, false
 	}
@@ -413,12 +476,39 @@ func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
 			label = ""
 		}
 		pad := strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(label)))
-		lines := wrap(f[1], Width-len(indent)-wide-2)
+		room := p.column() - len(indent) - wide - 2
+		lines := wrap(f[1], room)
+		if under := len(indent) + 4; !fit(lines, room) && fit(wrap(f[1], p.column()-under), p.column()-under) {
+			fmt.Fprintf(out, "%s%s\n", indent, p.dim(label)) // what cannot be broken has a line of its own
+			for _, l := range wrap(f[1], p.column()-under) {
+				fmt.Fprintf(out, "%s%s\n", strings.Repeat(" ", under), l)
+			}
+			continue
+		}
 		fmt.Fprintf(out, "%s%s%s  %s\n", indent, p.dim(label), pad, lines[0])
 		for _, l := range lines[1:] {
 			fmt.Fprintf(out, "%s%s  %s\n", indent, strings.Repeat(" ", wide), l)
 		}
 	}
+}
+
+// fit reports whether lines have room.
+func fit(lines []string, room int) bool {
+	return !slices.ContainsFunc(lines, func(l string) bool { return utf8.RuneCountInString(l) > room })
+}
+
+// Paragraphs wraps text whose paragraphs are parted by empty lines: the lines of each run on, but for those of one that
+// has an indent, such as a list or an example.
+func Paragraphs(text string, width int) string {
+	var out []string
+	for _, para := range strings.Split(strings.Trim(text, "\n"), "\n\n") {
+		if strings.Contains("\n"+para, "\n ") {
+			out = append(out, para)
+			continue
+		}
+		out = append(out, strings.Join(wrap(strings.ReplaceAll(para, "\n", " "), width), "\n"))
+	}
+	return strings.Join(out, "\n\n")
 }
 
 // wrap breaks at spaces and line ends; a word that is too long is kept whole, so that it can be copied.
@@ -464,9 +554,14 @@ func copied(s string) []string {
 	return out
 }
 
-// Indented wraps text at the width of a page, each line behind the indent.
+// Indented is text behind an indent; the page wraps it.
 func Indented(indent, s string) string {
-	return indent + strings.Join(wrap(Safe(s), Width-utf8.RuneCountInString(indent)), "\n"+indent)
+	return indent + strings.ReplaceAll(Safe(s), "\n", "\n"+indent)
+}
+
+// Indented wraps text at the width of the page, each line behind the indent.
+func (p *Printer) Indented(indent, s string) string {
+	return indent + strings.Join(wrap(Safe(s), p.column()-utf8.RuneCountInString(indent)), "\n"+indent)
 }
 
 // Finding writes a finding in a few lines: a passed one in a single line.
@@ -482,11 +577,23 @@ func (p *Printer) Finding(f finding.Finding) string {
 	}
 	var out strings.Builder
 	if f.Level == finding.Pass {
-		lines := wrap(f.Saw, Width-11-utf8.RuneCountInString(f.Check))
+		lines := wrap(f.Saw, p.column()-11-utf8.RuneCountInString(f.Check))
 		fmt.Fprintf(&out, "%s: %s\n", head, strings.Join(lines, "\n         "))
 		return out.String()
 	}
-	fmt.Fprintf(&out, "%s  %s\n", head, p.dim("["+string(f.ID)+"]"))
+	id := p.dim("[" + string(f.ID) + "]")
+	about := f.Check
+	if f.Party != "" {
+		about += " of " + f.Party
+	}
+	switch room := p.column() - 9; {
+	case utf8.RuneCountInString(about)+4+len(f.ID) <= room:
+		fmt.Fprintf(&out, "%s  %s\n", head, id)
+	default: // its name stands below, where there is no room beside
+		lines := wrap(about, room)
+		fmt.Fprintf(&out, "  %s  %s\n         %s\n", p.color(code, fmt.Sprintf("%-5s", word)),
+			strings.Join(lines, "\n         "), id)
+	}
 	fields := [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
 		{"fix", Remedy(f.Fix)}}
 	if s := blankWords(f.Fix); s != "" {

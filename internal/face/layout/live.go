@@ -130,14 +130,14 @@ func (l *Live) flush() {
 		words := strings.Join(l.said, "; ")
 		switch {
 		case words == "":
-			fmt.Fprintln(l.W, l.line)
-		case l.line != "" && len(l.line)+2+len(words) <= format.Width:
+			fmt.Fprintln(l.W, l.P.Wrapped(l.line))
+		case l.line != "" && len(l.line)+2+len(words) <= l.P.Columns():
 			fmt.Fprintf(l.W, "%s  %s\n", l.line, l.P.Dim(words))
 		default:
 			if l.line != "" {
-				fmt.Fprintln(l.W, l.line)
+				fmt.Fprintln(l.W, l.P.Wrapped(l.line))
 			}
-			fmt.Fprintln(l.W, l.P.Dim(format.Indented("           ", words)))
+			fmt.Fprintln(l.W, l.P.Dim(l.P.Indented("           ", words)))
 		}
 	}
 	for _, s := range l.open {
@@ -188,7 +188,7 @@ func (l *Live) verdict(r federation.Rehearsal) {
 		fmt.Fprintf(l.W, "%s  %s: %s\n", l.P.Good("REFUSED, as expected"), r.Trust, format.Tally(r.Findings))
 		for _, f := range r.Findings {
 			if f.Level == finding.Error {
-				fmt.Fprintln(l.W, format.Indented("  ", f.Check+": "+f.Saw))
+				fmt.Fprintln(l.W, l.P.Indented("  ", f.Check+": "+f.Saw))
 			}
 		}
 		return
@@ -203,8 +203,8 @@ func (l *Live) verdict(r federation.Rehearsal) {
 	fmt.Fprintf(l.W, "%s  %s: %s\n", word, r.Trust, format.Tally(r.Findings))
 	for _, f := range r.Findings {
 		if f.Level == finding.Error || f.Level == finding.Warning {
-			fmt.Fprintln(l.W, format.Indented("  ", f.Check+": "+f.Saw))
-			fmt.Fprintln(l.W, format.Indented("      ", format.Remedy(f.Fix)))
+			fmt.Fprintln(l.W, l.P.Indented("  ", f.Check+": "+f.Saw))
+			fmt.Fprintln(l.W, l.P.Indented("      ", format.Remedy(f.Fix)))
 		}
 	}
 	if r.Verdict != judge.Accepted {
@@ -235,6 +235,6 @@ func (l *Live) verdict(r federation.Rehearsal) {
 		fs = append(fs, [2]string{"rests on", "stand-ins for " + strings.Join(r.StandIns, " and ") +
 			": the real ones are not proven by this"})
 	}
-	out := format.Printer{W: l.W, Color: l.P.Color}
+	out := format.Printer{W: l.W, Color: l.P.Color, Width: l.P.Width}
 	_ = out.Print(format.Page{Blocks: []format.Block{{Fields: fs}}}) // a closed output shows in the exit status
 }

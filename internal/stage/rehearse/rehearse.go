@@ -398,7 +398,7 @@ func Unproven(c *cast.Cast) []string {
 		if pl.StandIn && !done[pl.Name()] && (pl.Party.API == nil || pl.Client != nil || pl.Party.Entity.SP != nil) {
 			done[pl.Name()] = true
 			out = append(out,
-				pl.Name()+" is played by a STAND-IN with a key of its own: the real "+pl.Title()+" was not spoken to")
+				pl.Name()+" is played by a STAND-IN with a key of its own: the real "+pl.Title()+" took no part")
 		}
 	}
 	return out

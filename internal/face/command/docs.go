@@ -1,0 +1,161 @@
+package command
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+	"github.com/spf13/pflag"
+
+	"tressik.example/internal/face/format"
+)
+
+// docsCmd writes the manual out of the commands themselves.
+func (a *App) docsCmd() *cobra.Command {
+	var man, markdown string
+	c := &cobra.Command{Use: "docs", Short: "Write the manual: man pages, or a reference in Markdown", Args: args(),
+		Long: `Write the manual out of the commands themselves, into a folder: a man page for each command (section
+1), or a reference in Markdown with a page for each noun and each journey. A file that is there already is written over
+only where you say so.`,
+		Example: "  tressik docs --man man\n  tressik docs --markdown reference",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if (man == "") == (markdown == "") {
+				return usageError{errors.New("say one of --man DIR and --markdown DIR")}
+			}
+			dir := man + markdown
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return fmt.Errorf("the folder %s cannot be made: %w", dir, err)
+			}
+			write := a.referencePages
+			if man != "" {
+				write = a.manPages
+			}
+			n, err := write(cmd.Root(), dir)
+			if err != nil {
+				return err
+			}
+			a.say("wrote %s into %s", format.Count(n, "page"), dir)
+			return nil
+		}}
+	c.Flags().StringVar(&man, "man", "", "folder for man pages")
+	c.Flags().StringVar(&markdown, "markdown", "", "folder for a reference in Markdown")
+	return c
+}
+
+// manPages writes a man page for each command. They bear no date, so that the same program writes the same pages.
+func (a *App) manPages(root *cobra.Command, dir string) (int, error) {
+	n := 0
+	var each func(*cobra.Command) error
+	each = func(c *cobra.Command) error {
+		for _, s := range c.Commands() {
+			if s.IsAvailableCommand() {
+				if err := each(s); err != nil {
+					return err
+				}
+			}
+		}
+		c.DisableAutoGenTag = true
+		var page bytes.Buffer
+		h := &doc.GenManHeader{Title: strings.ToUpper(strings.ReplaceAll(c.CommandPath(), " ", "-")), Section: "1",
+			Source: "Tressik " + a.Build.Version, Manual: "Tressik"}
+		if err := doc.GenMan(c, h, &page); err != nil {
+			return err
+		}
+		n++
+		lines := strings.SplitN(page.String(), "\n", 3) // the library's own date goes
+		for i, l := range lines {
+			if strings.HasPrefix(l, ".TH ") {
+				lines[i] = fmt.Sprintf(".TH %q %q \"\" %q %q", h.Title, h.Section, h.Source, h.Manual)
+			}
+		}
+		return a.page(filepath.Join(dir, strings.ReplaceAll(c.CommandPath(), " ", "-")+".1"), strings.Join(lines, "\n"))
+	}
+	return n, each(root)
+}
+
+// referencePages writes a page for each command below the program, with those below it, and one that lists them.
+func (a *App) referencePages(root *cobra.Command, dir string) (int, error) {
+	var index strings.Builder
+	index.WriteString("# Reference\n\nWritten by `tressik docs --markdown`, out of the commands themselves.\n")
+	n := 1
+	for _, g := range append(slices.Clone(root.Groups()), &cobra.Group{Title: "Other commands"}) {
+		index.WriteString("\n## " + g.Title + "\n\n")
+		for _, c := range root.Commands() {
+			if c.GroupID != g.ID || !c.IsAvailableCommand() {
+				continue
+			}
+			index.WriteString(fmt.Sprintf("- [%s](%[1]s.md): %s\n", c.Name(), c.Short))
+			var page strings.Builder
+			reference(&page, c, 1)
+			if err := a.page(filepath.Join(dir, c.Name()+".md"), page.String()); err != nil {
+				return n, err
+			}
+			n++
+		}
+	}
+	index.WriteString("\n## Flags of every command\n\n" + flagTable(root.PersistentFlags()))
+	return n, a.page(filepath.Join(dir, "README.md"), index.String())
+}
+
+// page writes a page of the manual, over one that is there only where that was said.
+func (a *App) page(path, text string) error {
+	if err := a.mayReplace(path); err != nil {
+		return err
+	}
+	return writeWith(path, []byte(text), 0o644)
+}
+
+// reference writes a command and those below it, under headings of a level.
+func reference(out *strings.Builder, c *cobra.Command, level int) {
+	fmt.Fprintf(out, "%s %s\n\n%s.\n", strings.Repeat("#", level), c.CommandPath(), c.Short)
+	if c.Long != "" {
+		out.WriteString("\n" + format.Paragraphs(c.Long, 120) + "\n")
+	}
+	if c.Runnable() && !c.HasAvailableSubCommands() {
+		out.WriteString("\n    " + c.UseLine() + "\n")
+	}
+	if c.Example != "" {
+		out.WriteString("\n```sh\n" + strings.TrimRight(dedent(c.Example), "\n") + "\n```\n")
+	}
+	if t := flagTable(c.NonInheritedFlags()); t != "" {
+		out.WriteString("\n" + t)
+	}
+	for _, s := range c.Commands() {
+		if s.IsAvailableCommand() {
+			out.WriteString("\n")
+			reference(out, s, min(level+1, 4))
+		}
+	}
+}
+
+func dedent(s string) string { return strings.ReplaceAll("\n"+s, "\n  ", "\n")[1:] }
+
+// flagTable lists flags with what they take and what they are for.
+func flagTable(f *pflag.FlagSet) string {
+	var out strings.Builder
+	f.VisitAll(func(x *pflag.Flag) {
+		if x.Hidden || x.Name == "help" {
+			return
+		}
+		if out.Len() == 0 {
+			out.WriteString("| flag | what for |\n|---|---|\n")
+		}
+		kind := map[string]string{"bool": "", "stringArray": " …", "stringSlice": " …,…"}
+		word, is := kind[x.Value.Type()]
+		if !is {
+			word = " …"
+		}
+		text := strings.ReplaceAll(strings.ReplaceAll(x.Usage, "|", "\\|"), "\n", " ")
+		if d := x.DefValue; d != "" && d != "false" && d != "[]" && d != "0" {
+			text += " (else " + d + ")"
+		}
+		fmt.Fprintf(&out, "| `--%s%s` | %s |\n", x.Name, word, text)
+	})
+	return out.String()
+}

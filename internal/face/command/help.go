@@ -1,0 +1,98 @@
+package command
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tressik.example/internal/face/format"
+)
+
+// firstScreen is what the program's name alone says: what it is, how to begin, and where the rest is.
+func firstScreen() format.Page {
+	what := "Tressik federates apps with identity providers: it keeps both sides in one ledger, compares them before " +
+		"anyone signs in, and proves each sign-in before people depend on it."
+	begin := format.Block{Title: "To begin with", Fields: [][2]string{
+		{"tressik demo", "build a made-up organisation to try things on, and tell its story"},
+		{"tressik init", "make a ledger of your own"},
+		{"tressik provider add", "get to know an identity provider: from its metadata, issuer or host name"},
+		{"tressik app add", "get to know an application"},
+		{"tressik federate", "make the trust between the two, and compare both sides"},
+		{"tressik next", "what is done, what is left, and the command for the next step"}}}
+	return format.Page{Blocks: []format.Block{{Lines: []string{what}}, begin,
+		{Lines: []string{"All commands, in the order of the work: `tressik --help`"}}}}
+}
+
+// layOutHelp has help texts fit the terminal.
+func (a *App) layOutHelp(c *cobra.Command) {
+	c.SetUsageFunc(func(cmd *cobra.Command) error {
+		_, err := fmt.Fprint(cmd.OutOrStdout(), a.usageOf(cmd))
+		return err
+	})
+	c.SetHelpFunc(func(cmd *cobra.Command, got []string) {
+		_, rest, err := cmd.Root().Find(got) // of what is not there, there is no help
+		if err == nil && len(rest) > 0 && !strings.HasPrefix(rest[0], "-") && cmd.HasSubCommands() &&
+			cmd.Annotations[takesNames] == "" {
+			a.noHelp = unknownVerb(cmd, rest[0])
+			return
+		}
+		text := format.Paragraphs(cmp.Or(cmd.Long, cmd.Short), min(a.printer().Columns(), format.Width))
+		fmt.Fprint(cmd.OutOrStdout(), text+"\n\n"+a.usageOf(cmd)) // what cannot be written is remembered by the output
+	})
+}
+
+// usageOf is how a command is written: its line, examples, the commands below it, and its flags.
+func (a *App) usageOf(cmd *cobra.Command) string {
+	var parts []string
+	part := func(title, text string) {
+		if text = strings.TrimRight(text, "\n "); text != "" {
+			parts = append(parts, title+":\n"+text)
+		}
+	}
+	var lines string
+	if cmd.Runnable() && cmd.HasParent() {
+		lines = "  " + cmd.UseLine() + "\n"
+	}
+	if cmd.HasAvailableSubCommands() {
+		lines += "  " + cmd.CommandPath() + " [command]\n"
+	}
+	part("Usage", lines)
+	part("Examples", cmd.Example)
+	list := slices.DeleteFunc(slices.Clone(cmd.Commands()), func(s *cobra.Command) bool {
+		return !s.IsAvailableCommand() && s.Name() != "help"
+	})
+	for _, g := range append(slices.Clone(cmd.Groups()), &cobra.Group{Title: map[bool]string{true: "Other commands",
+		false: "Commands"}[len(cmd.Groups()) > 0]}) {
+		part(strings.TrimSuffix(g.Title, ":"), a.commandsOf(list, g.ID))
+	}
+	part("Flags", a.flagsOf(cmd.LocalFlags()))
+	part("Global flags", a.flagsOf(cmd.InheritedFlags()))
+	if cmd.HasAvailableSubCommands() {
+		parts = append(parts, "Use `"+cmd.CommandPath()+" [command] --help` for more about a command.")
+	}
+	return strings.Join(parts, "\n\n") + "\n"
+}
+
+// commandsOf lists the commands of a group with what they do, as a table that fits.
+func (a *App) commandsOf(list []*cobra.Command, group string) string {
+	wide := 0
+	for _, s := range list {
+		wide = max(wide, len(s.Name()))
+	}
+	var out strings.Builder
+	for _, s := range list {
+		if s.GroupID != group {
+			continue
+		}
+		head := fmt.Sprintf("  %-*s  ", wide, s.Name())
+		text := a.printer().Indented(strings.Repeat(" ", len(head)), s.Short)
+		out.WriteString(head + strings.TrimLeft(text, " ") + "\n")
+	}
+	return out.String()
+}
+
+func (a *App) flagsOf(f *pflag.FlagSet) string { return f.FlagUsagesWrapped(a.printer().Columns()) }
