@@ -623,7 +623,7 @@ func TestHandoffForClients(t *testing.T) {
 	}
 	var list []struct{ ID string }
 	d.json(&list, "secret", "list", trust)
-	d.fails(2, []string{"Overwrite"}, "handoff", trust, "--for", "app", "--out", "sheets", "--with-new-secret", "90d")
+	d.fails(1, []string{"--force"}, "handoff", trust, "--for", "app", "--out", "sheets", "--with-new-secret", "90d")
 	d.fails(2, []string{"exclude each other"}, "handoff", trust, "--for", "app", "--dry-run",
 		"--with-new-secret", "90d")
 	d.fails(2, []string{"--for app"}, "handoff", trust, "--for", "provider", "--with-new-secret", "90d")

@@ -129,7 +129,7 @@ func TestDue(t *testing.T) {
 		t.Errorf("%v", fams)
 	}
 	d.ok("due", "--calendar", "--out", "due.ics")
-	d.fails(2, []string{"due.ics is there already"}, "due", "--calendar", "--out", "due.ics")
+	d.fails(1, []string{"due.ics is there already"}, "due", "--calendar", "--out", "due.ics")
 	d.fails(2, []string{"choose one"}, "due", "--calendar", "--metrics")
 	d.fails(2, []string{"soon"}, "due", "--within", "soon")
 }

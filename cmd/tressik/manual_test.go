@@ -33,7 +33,7 @@ func TestReference(t *testing.T) {
 				name)
 		}
 	}
-	d.fails(2, []string{"is there already"}, "docs", "--markdown", "reference") // nothing is written over unasked
+	d.fails(1, []string{"--force"}, "docs", "--markdown", "reference") // nothing is written over unasked
 	d.ok("docs", "--markdown", "reference", "--force")
 	d.fails(2, []string{"--man DIR", "--markdown DIR"}, "docs")
 	d.fails(2, []string{"--man DIR", "--markdown DIR"}, "docs", "--man", "a", "--markdown", "b")

@@ -422,7 +422,7 @@ func TestReport(t *testing.T) {
 		t.Errorf("%v %v", fi, err)
 	}
 	d.ok("trust", "change", "skyview@ridge", "--owner", "tobias.renn@kestrelridge.example")
-	d.fails(2, []string{"is there already", "--yes"}, "report", "--out", "r.html")
+	d.fails(1, []string{"is there already", "--force"}, "report", "--out", "r.html")
 	d.ok("report", "--out", "r.md")
 	if md := d.read("r.md"); !strings.Contains(md, "| trust.change | skyview@ridge | owner") || strings.Count(md,
 		"trust.change") != 1 {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"os"
 	"strings"
 	"testing"
 )
@@ -78,4 +79,87 @@ func TestHabits(t *testing.T) {
 	d.fails(2, []string{"--reads"}, "app", "change", "nightlog", "--reads", "x")
 	d.fails(2, []string{"--lasts"}, "secret", "add", "dome-scheduler@ridge", "--lasts", "401d")
 	d.fails(1, []string{"already in the ledger"}, "federate", "nightlog", "--with", "ridge")
+}
+
+// TestStandardOutput: - is standard output wherever a file can be written, what is shown once included; where several
+// files are written, or nobody is to see what is, it is refused. Nowhere is a file of that name made.
+func TestStandardOutput(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	for args, begins := range map[string]string{
+		"charter write": "charter: ", "charter schema": "{", "due --calendar": "BEGIN:VCALENDAR",
+		"report":               "<!doctype html",
+		"metadata write ridge": "<?xml", "claims export nightlog@ridge": "",
+		"accounts carry skyview --to ridge --table t.csv":            "person,mail,subject",
+		"token get frame-courier@ridge --secret-file courier.secret": "ey",
+	} {
+		d.write("t.csv", "person,subject\nmira,a\n")
+		s := d.ok(append(strings.Fields(args), "--out", "-")...)
+		if !strings.HasPrefix(strings.ToLower(s), strings.ToLower(begins)) || s == "" {
+			t.Errorf("%s: %.60s", args, s)
+		}
+	}
+	if s := strings.TrimSpace(d.ok("secret", "add", "dome-scheduler@ridge", "--lasts", "9d", "--out",
+		"-")); len(s) != 43 {
+		t.Errorf("a secret: %q", s)
+	}
+	if s := strings.TrimSpace(d.ok("registrar", "add", "pipeline", "--at-provider", "ridge", "--kinds", "machine",
+		"--lasts",
+		"9d", "--actor", "aiyana", "--out", "-")); len(s) != 43 {
+		t.Errorf("a token: %q", s)
+	}
+	d.fails(2, []string{"name a folder"}, "handoff", "nightlog@ridge", "--for", "app", "--out", "-")
+	d.fails(2, []string{"shown to nobody"}, "secret", "renew", "frame-courier@ridge", "--lasts", "9d", "--out", "-")
+	if _, err := os.Stat(d.path("-")); err == nil {
+		t.Error("a file called - was made")
+	}
+}
+
+// TestResultsHaveNoHoles: in what programs read no list is null and no time is zero.
+func TestResultsHaveNoHoles(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("accounts", "load", "nightlog", "nightlog-accounts.csv")
+	d.ok("key", "announce", "ridge")
+	for _, args := range []string{"trust list", "app list", "provider list", "trust show nightlog@ridge", "check",
+		"trust show skyview@ridge", "trust compare skyview@ridge dome-scheduler@ridge", "provider show ridge", "next",
+		"provider show southmere", "app show nightlog", "app show telescope-api", "due --within 900d", "key list ridge",
+		"key plan ridge", "journal list", "proof list nightlog@ridge", "people list", "people show mira",
+		"people access mira", "claims list nightlog@ridge", "claims preview nightlog@ridge --as mira",
+		"claims preview skyview@ridge --as mira", "claims gaps nightlog@ridge", "claims suggest plate-archive@ridge",
+		"accounts match nightlog@ridge", "accounts carry skyview --to ridge", "consent list", "consent list --waiting",
+		"consent show dome-scheduler@ridge", "permission list", "secret list", "registrar list", "expect run",
+		"expect list",
+		"handoff skyview@ridge --for app --dry-run", "rehearse nightlog@ridge --as mira --dry-run", "route list",
+		"metadata read nightlog-metadata.xml", "metadata history southmere", "inspect nightlog-metadata.xml",
+		"cutover nightlog@ridge --dry-run", "version"} {
+		r := d.run(append(strings.Fields(args), "--format", "json")...)
+		var data any
+		if err := json.Unmarshal([]byte(r.out), &data); err != nil {
+			t.Errorf("%s: %v: %.80s%s", args, err, r.out, r.err)
+			continue
+		}
+		var look func(at string, x any)
+		look = func(at string, x any) {
+			switch x := x.(type) {
+			case nil:
+				t.Errorf("%s: %s is null", args, at)
+			case string:
+				if strings.HasPrefix(x, "0001-01-01T") {
+					t.Errorf("%s: %s is no time", args, at)
+				}
+			case map[string]any:
+				for k, v := range x {
+					if k != "before" && k != "after" { // of the journal: a record that is new was nothing before
+						look(at+"."+k, v)
+					}
+				}
+			case []any:
+				for _, v := range x {
+					look(at+"[]", v)
+				}
+			}
+		}
+		look("", data)
+	}
 }

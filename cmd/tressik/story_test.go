@@ -121,7 +121,7 @@ func TestStory(t *testing.T) {
 			t.Errorf("%s: %v", f, err)
 		}
 	}
-	d.fails(2, []string{"--yes"}, "handoff", "nightlog@ridge", "--for", "provider", "--out", "sheets")
+	d.fails(1, []string{"--force"}, "handoff", "nightlog@ridge", "--for", "provider", "--out", "sheets")
 
 	var trust struct {
 		Standing      string

@@ -19,7 +19,7 @@ const (
 type Cutover struct {
 	Way     string    `json:"way"`
 	Group   string    `json:"group,omitempty"` // of a pilot
-	From    time.Time `json:"from"`            // planned, or done
+	From    time.Time `json:"from,omitzero"`   // planned, or done
 	Until   time.Time `json:"until,omitzero"`  // of a window: after it the plan has lapsed
 	Zone    string    `json:"zone,omitempty"`  // IANA time zone in which it was planned; "" is UTC
 	Back    string    `json:"wayBack"`         // what people use where it has to be taken back, in words

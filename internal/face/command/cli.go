@@ -243,7 +243,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			}
 			for _, f := range format.Formats() {
 				if a.format == f {
-					return errors.Join(a.redacted(), a.asRegistrar(cmd, got))
+					return errors.Join(a.toStdout(cmd), a.redacted(), a.asRegistrar(cmd, got))
 				}
 			}
 			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format,
@@ -607,13 +607,12 @@ func (a *App) confirm(question string) error {
 	if a.yes {
 		return nil
 	}
-	f, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if !a.canAsk() {
 		return usageError{fmt.Errorf("%s Say --yes to go on without being asked", question)}
 	}
 	fmt.Fprintf(a.Err, "%s [y/N] ", format.Safe(question))
 	var answer string
-	fmt.Fscanln(f, &answer)
+	fmt.Fscanln(a.In, &answer)
 	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
 		return errors.New("nothing was done")
 	}

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/spf13/cobra"
+
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/ledger/sqlite"
@@ -26,6 +28,41 @@ func (a *App) output(path string, b []byte) error {
 		return err
 	}
 	a.say("wrote %s", path)
+	return nil
+}
+
+// What --out names, where it is no file that a document is written into.
+const (
+	outTo     = "out"
+	outSecret = "secret" // a file for what is shown once
+	outFolder = "folder"
+	outPlace  = "place" // the file in which a program finds its secret
+)
+
+// writes marks what a command's --out names.
+func writes(c *cobra.Command, what string) {
+	if c.Annotations == nil {
+		c.Annotations = map[string]string{}
+	}
+	c.Annotations[outTo] = what
+}
+
+// toStdout has --out - mean standard output, for every command: what is shown once is written there, alone.
+func (a *App) toStdout(c *cobra.Command) error {
+	f := c.Flags().Lookup("out")
+	if f == nil || f.Value.String() != "-" {
+		return nil
+	}
+	switch c.Annotations[outTo] {
+	case outSecret:
+		a.quiet = true
+		return f.Value.Set("")
+	case outFolder:
+		return usageError{errors.New("--out - is standard output, and several files are written: name a folder")}
+	case outPlace:
+		return usageError{errors.New("--out - is standard output, and a new secret is shown to nobody: name a file, " +
+			"or give it to a command with --into")}
+	}
 	return nil
 }
 
@@ -48,6 +85,9 @@ func (a *App) mayReplace(path string) error {
 	}
 	if a.force {
 		return nil
+	}
+	if !a.yes && !a.canAsk() {
+		return fmt.Errorf("%s is there already; --force writes over it", path)
 	}
 	return a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path))
 }

@@ -68,6 +68,7 @@ machine, or a real provider, is given to try the trust before it is watched. Not
 		return a.handoff(cmd.Context(), got[0], f)
 	}
 	c.Flags().StringVar(&f.side, "for", "", "the side that is given the values: app or provider")
+	writes(c, outFolder)
 	c.Flags().StringVar(&f.out, "out", "", "folder to write metadata, certificate and sheet into")
 	c.Flags().StringVar(&f.delivered, "delivered", "", "say that the side has it, and who was given it")
 	c.Flags().BoolVar(&f.env, "env", false, "OpenID: as NAME=VALUE lines for an app's environment")

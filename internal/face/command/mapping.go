@@ -179,18 +179,21 @@ A foreign provider sends what its owner makes it send: --out writes the table fo
 					"table for them with --out FILE", in.To)
 			}
 			if out != "" {
-				if err := a.mayReplace(out); err != nil {
-					return err
-				}
 				as := "csv"
 				if strings.EqualFold(filepath.Ext(out), ".json") {
 					as = "json"
 				}
 				b, err := layout.SubjectTable(x, as)
-				if err == nil {
-					err = writeWith(out, b, 0o600)
+				switch {
+				case err != nil:
+					return err
+				case out == "-":
+					return a.output(out, b)
 				}
-				if err != nil {
+				if err := a.mayReplace(out); err != nil {
+					return err
+				}
+				if err := writeWith(out, b, 0o600); err != nil {
 					return err
 				}
 				a.say("wrote %s (only you can read it)", out)

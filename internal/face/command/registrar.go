@@ -97,6 +97,7 @@ you can read.`,
 			}
 			return a.print(layout.RegistrarMade(m, token, d.Now()))
 		}}
+	writes(c, outSecret)
 	f := c.Flags()
 	f.StringVar(&r.Provider, "at-provider", "", "the own provider at which it registers clients")
 	f.StringSliceVar(&r.Kinds, "kinds", nil, "kinds of client that it may register: web, user-agent, native, machine")
@@ -282,7 +283,10 @@ show, replace and take it away (RFC 7592). --registrar, or TRESSIK_REGISTRAR, na
 token.`}
 	list := []*cobra.Command{a.clientRegister(), a.clientShow(), a.clientChange(), a.clientRemove()}
 	for i, x := range list {
-		x.Annotations = map[string]string{forRegistrars: ""}
+		if x.Annotations == nil {
+			x.Annotations = map[string]string{}
+		}
+		x.Annotations[forRegistrars] = ""
 		if i > 0 {
 			x.Annotations[forRegistrars] = "trust"
 		}
@@ -372,6 +376,7 @@ it is changed are shown this once, or written with everything else into a file t
 				return k.Register(in)
 			})
 		})}
+	writes(c, outSecret)
 	c.Flags().StringVar(&out, "out", "", "file to write the answer into, secrets included; it must not be there yet")
 	return c
 }
@@ -406,6 +411,7 @@ func (a *App) clientChange() *cobra.Command {
 				return k.Replace(in)
 			})
 		})}
+	writes(c, outSecret)
 	c.Flags().StringVar(&out, "out", "", "file to write the answer into, secrets included; it must not be there yet")
 	return c
 }

@@ -91,6 +91,7 @@ days.`,
 			}
 			return err
 		}}
+	writes(c, outSecret)
 	f := c.Flags()
 	f.StringVar(&lasts, "lasts", "", "how long it is valid: 90d, at most 400d")
 	f.StringVar(&note, "note", "", "what it is for, for the list")
@@ -257,6 +258,7 @@ secret is in no output and no journal.`,
 			}
 			return failed
 		})}
+	writes(c, outPlace)
 	f := c.Flags()
 	f.StringVar(&lasts, "lasts", "", "how long a new secret is valid: 90d, at most 400d")
 	f.StringVar(&overlap, "overlap", "7d", "how long the old one stays valid beside it, at most")

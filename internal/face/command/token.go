@@ -87,6 +87,7 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 			_, err = fmt.Fprintln(a.Out, t.AccessToken)
 			return err
 		}}
+	writes(c, outSecret)
 	f := c.Flags()
 	f.StringVar(&secretFile, "secret-file", "", "file with the client's secret, or - for standard input")
 	f.StringVar(&key, "key", "", "file with the client's private key (PEM), for private_key_jwt")

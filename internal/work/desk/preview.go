@@ -39,7 +39,8 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{}}
+	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{},
+		Findings: finding.List{}}
 	consents, err := d.View.Consents(name)
 	if err != nil {
 		return nil, err
