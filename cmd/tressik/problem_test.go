@@ -121,6 +121,8 @@ func TestResultsHaveNoHoles(t *testing.T) {
 	d := demoed(t)
 	d.ok("accounts", "load", "nightlog", "nightlog-accounts.csv")
 	d.ok("key", "announce", "ridge")
+	d.ok("registrar", "add", "pipeline", "--at-provider", "ridge", "--kinds", "machine", "--lasts", "9d", "--actor",
+		"aiyana", "--quiet")
 	for _, args := range []string{"trust list", "app list", "provider list", "trust show nightlog@ridge", "check",
 		"trust show skyview@ridge", "trust compare skyview@ridge dome-scheduler@ridge", "provider show ridge", "next",
 		"provider show southmere", "app show nightlog", "app show telescope-api", "due --within 900d", "key list ridge",

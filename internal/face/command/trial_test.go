@@ -175,6 +175,11 @@ func tried(at func(string) string) [][]string {
 		{"people source add staff " + at("more.csv"), "people source remove staff"},
 		{"people bind mira --trust ridge@southmere --subject s1"},
 		{"accounts load nightlog " + at("nightlog-accounts.csv")},
+		{"accounts carry dome-scheduler --to ridge --table " + at("carry.csv")},
+		{"accounts carry dome-scheduler --to ridge --table " + at("carry.csv"),
+			"accounts carry dome-scheduler --to ridge --drop"},
+		{"registrar add p --at-provider ridge --kinds web --lasts 9d", "registrar retire p"},
+		{"provider change ridge --agreed-by 2"}, {"app change nightlog --fetches-from 192.0.2.1"},
 		{"arrival set ridge@southmere --unknown created"},
 		{`permission publish telescope-api frames.read --as self --says "read frames"`},
 		{"permission unpublish telescope-api spare.read"}, {"permission ask dome-scheduler@ridge offline_access"},
@@ -202,6 +207,9 @@ func triedAsDone(t *testing.T, demo string, lines []string) {
 	}
 	if err := os.WriteFile(filepath.Join(demo, "more.csv"), []byte("uid,mail\nzora,zora@kestrelridge.example\n"),
 		0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(demo, "carry.csv"), []byte("person,subject\nmira,m-1\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	var said bytes.Buffer

@@ -56,7 +56,13 @@ type Result struct {
 }
 
 // ResultOf tells of one; where the record changes, the compiler asks here what is told of that.
-func ResultOf(r *federation.Registrar) Result { return Result(*r) }
+func ResultOf(r *federation.Registrar) Result {
+	out := Result(*r)
+	for _, l := range []*[]string{&out.Kinds, &out.Hosts, &out.May} {
+		*l = append([]string{}, *l...) // a list that programs read is never null
+	}
+	return out
+}
 
 // Made is a registrar with the token that is shown this once.
 type Made struct {
