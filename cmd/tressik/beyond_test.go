@@ -78,6 +78,7 @@ func TestPastBoundsWait(t *testing.T) {
 		"nobody waits") {
 		t.Errorf("due does not say who waits:\n%s", s)
 	}
+	d.fails(1, []string{"there is no request"}, "registrar", "agree", "skyview@ridge") // nobody is asked about nothing
 	d.fails(1, []string{"may not do this"}, "registrar", "agree", trust, "--yes", "--registrar", "pipeline.token")
 	if s := d.ok("registrar", "agree", trust, uri, "dome.control", "--yes", "--actor", "aiyana"); !strings.Contains(s,
 		"1 of 2 agreed") {

@@ -142,4 +142,13 @@ func TestSubjectsFromAnExport(t *testing.T) {
 		t.Errorf("%v %v", fi, err)
 	}
 	d.ok("accounts", "carry", "skyview", "--to", "ridge", "--table", "table.json") // as it was written
+	// Where the table cannot be written, nothing is kept either.
+	d.ok("accounts", "carry", "skyview", "--to", "ridge", "--drop")
+	d.fails(1, []string{"--force"}, "accounts", "carry", "skyview", "--to", "ridge", "--table", "table.json", "--out",
+		"accounts.csv")
+	if s := d.ok("accounts", "carry", "skyview", "--to", "ridge"); !strings.Contains(s, "nobody keeps a subject") {
+		t.Errorf("something was kept although the command failed:\n%s", s)
+	}
+	d.fails(1, []string{"acts as itself"}, "accounts", "carry", "frame-courier", "--to", "ridge", "--table",
+		"table.json")
 }

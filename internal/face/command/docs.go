@@ -29,6 +29,9 @@ only where you say so.`,
 				return usageError{errors.New("say one of --man DIR and --markdown DIR")}
 			}
 			dir := man + markdown
+			if fi, err := os.Stat(dir); err == nil && !fi.IsDir() {
+				return fmt.Errorf("%s is a file; name a folder, which may be a new one", dir)
+			}
 			if err := os.MkdirAll(dir, 0o755); err != nil {
 				return fmt.Errorf("the folder %s cannot be made: %w", dir, err)
 			}

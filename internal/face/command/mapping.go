@@ -170,6 +170,11 @@ A foreign provider sends what its owner makes it send: --out writes the table fo
 				}
 				in.Table, in.Source = raw, table
 			}
+			if out != "" && out != "-" { // before anything is kept
+				if err := a.mayReplace(out); err != nil {
+					return err
+				}
+			}
 			x, err := changed(a, d, func() (*mapping.Carrying, error) { return mapper(d).Carry(in) })
 			if err != nil {
 				return err
@@ -185,15 +190,15 @@ A foreign provider sends what its owner makes it send: --out writes the table fo
 				}
 				b, err := layout.SubjectTable(x, as)
 				switch {
-				case err != nil:
-					return err
-				case out == "-":
+				case err == nil && out == "-":
 					return a.output(out, b)
+				case err == nil:
+					err = writeWith(out, b, 0o600)
 				}
-				if err := a.mayReplace(out); err != nil {
-					return err
+				if err != nil && x.Kept && !a.dry {
+					return fmt.Errorf("the subjects are kept with %s, and the table is not written: %w", x.Trust, err)
 				}
-				if err := writeWith(out, b, 0o600); err != nil {
+				if err != nil {
 					return err
 				}
 				a.say("wrote %s (only you can read it)", out)

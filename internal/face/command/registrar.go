@@ -171,6 +171,12 @@ consent. Where the provider wants two administrators (provider change --agreed-b
 		Example:           "  tressik registrar " + verb + " night-desk@ridge --yes --actor aiyana",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
+			if _, _, _, err := d.OIDCTrust(got[0]); err != nil {
+				return err
+			}
+			if _, err := (&registrar.Keeper{Desk: d}).Beyond(got[0]); err != nil { // nobody is asked about nothing
+				return err
+			}
 			list, err := d.Waiting(got[0])
 			if err != nil {
 				return err

@@ -25,7 +25,7 @@ func (a *App) secretCmd() *cobra.Command {
 // lifetime reads the value of --lasts.
 func lifetime(flag, v string) (time.Duration, error) {
 	if v == "" {
-		return 0, usageError{fmt.Errorf("%s is missing; write how long the secret is to last, such as 90d", flag)}
+		return 0, usageError{fmt.Errorf("%s is missing; write a time span, such as 90d", flag)}
 	}
 	d, err := desk.ParseSpan(v)
 	if err != nil {

@@ -66,6 +66,10 @@ func (m *Mapper) Carry(in CarryInput) (*Carrying, error) {
 	if err != nil {
 		return nil, err
 	}
+	if who.trust.Terms.Machine(who.app) {
+		return nil, fmt.Errorf("%s acts as itself, and nobody signs in there whose subject could be kept: %w", in.App,
+			model.ErrValue)
+	}
 	if who.trust.SubjectFormat == saml.FormatTransient {
 		return nil, finding.Advise(fmt.Errorf("the subject of %s is a new one at each sign-in: %w", name,
 			model.ErrValue),

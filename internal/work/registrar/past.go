@@ -134,7 +134,7 @@ func (k *Keeper) Answer(trust string, values []string, agree bool) (*Answered, e
 	if t.Standing == federation.Ended {
 		return nil, fmt.Errorf("%s %w: there is nothing to agree to", trust, model.ErrEnded)
 	}
-	reg, err := k.waitsFor(trust)
+	reg, err := k.Beyond(trust)
 	if err != nil {
 		return nil, err
 	}
@@ -186,12 +186,12 @@ func (k *Keeper) Answer(trust string, values []string, agree bool) (*Answered, e
 	return out, k.Change(func(tx *model.Edit) error { return tx.PutRegistration(&c, action) })
 }
 
-// waitsFor is the registration of a client that was asked for more than its registrar may. Errors: *model.UnknownError.
-func (k *Keeper) waitsFor(trust string) (*model.Registration, error) {
+// Beyond is the registration of a client that was asked for more than its registrar may. Errors: *model.UnknownError.
+func (k *Keeper) Beyond(trust string) (*model.Registration, error) {
 	reg, err := k.View.Registration(trust)
 	if err != nil || len(reg.Registration.Past) == 0 {
 		return nil, &model.UnknownError{What: "request past a registrar's bounds at", Name: trust,
-			Add: "what waits lists `tressik consent list --waiting`"}
+			Add: "`tressik consent list --waiting` lists what waits"}
 	}
 	return reg, nil
 }
@@ -204,7 +204,7 @@ func known(trust string, list []federation.Past, values []string) error {
 				names = append(names, x.Value)
 			}
 			return &model.UnknownError{What: "value that " + trust + " was asked for past its registrar's bounds",
-				Name: v, Near: near.Names(v, names), Add: "what waits lists `tressik consent list --waiting`"}
+				Name: v, Near: near.Names(v, names), Add: "`tressik consent list --waiting` lists what waits"}
 		}
 	}
 	return nil
