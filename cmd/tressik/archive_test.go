@@ -68,12 +68,8 @@ func TestArchive(t *testing.T) {
 	}
 	read := func(file string, more ...string) (out []line, r result) {
 		r = d.run(append([]string{"inspect", file, "--format", "json"}, more...)...)
-		for _, l := range strings.Split(strings.TrimSpace(r.out), "\n") {
-			var x line
-			if err := json.Unmarshal([]byte(l), &x); err != nil {
-				t.Fatalf("%v in %q; %s", err, l, r.err)
-			}
-			out = append(out, x)
+		if err := json.Unmarshal([]byte(r.out), &out); err != nil {
+			t.Fatalf("%v in %q; %s", err, r.out, r.err)
 		}
 		return out, r
 	}

@@ -58,7 +58,8 @@ func TestBrowserConsents(t *testing.T) {
 		d.json(&list, "consent", "list", "--trust", trust)
 		asked := false
 		for _, x := range list {
-			asked = asked || x.Permission == "dome.control" && x.For == "mira" && x.Standing == "requested"
+			asked = asked || x.Permission == "telescope-api:dome.control" && x.For == "mira" &&
+				x.Standing == "requested"
 		}
 		return asked
 	})

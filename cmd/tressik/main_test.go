@@ -79,7 +79,9 @@ func (d *desk) runIn(stdin string, args ...string) result {
 	if err != nil && !errors.As(err, &ee) {
 		d.t.Fatal(err)
 	}
-	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+	r := result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+	d.contract(args, r)
+	return r
 }
 
 func (d *desk) run(args ...string) result { d.t.Helper(); return d.runIn("", args...) }

@@ -472,7 +472,7 @@ func TestProof(t *testing.T) {
 		return ""
 	}
 	for fact, want := range map[string]string{"issuer": "rehearsed", "claims": "rehearsed",
-		"signing keys": "rehearsed", "sign-out": "asserted"} {
+		"signingKeys": "rehearsed", "signOut": "asserted"} {
 		if got := rests(fact); got != want {
 			t.Errorf("%s rests on %s", fact, got)
 		}

@@ -326,7 +326,7 @@ func TestProbeCallsTheAPI(t *testing.T) {
 	if errs := r.Findings.errors(); !slices.Contains(errs, "probe.secret") {
 		t.Errorf("a wrong secret: %v", r.Findings)
 	}
-	if kind := d.proofOf(trust); kind != "probed less client ID" {
+	if kind := d.proofOf(trust); kind != "probed less clientID" {
 		t.Errorf("after a refused secret it is %s", kind)
 	}
 	d.fails(2, []string{"name the one trust"}, "probe", trust, trust, "--secret-file", "courier.secret")

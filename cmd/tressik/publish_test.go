@@ -87,9 +87,9 @@ func TestPublish(t *testing.T) {
 	ridge.ok("app", "add", "nightlog", "--own", "--at", "https://nightlog.kestrelridge.example", "--encrypted")
 	var files []struct {
 		Path, Type, What, SHA256 string
-		MaxAge                   int
+		MaxAge                   string
 	}
-	site := func() (age int) {
+	site := func() (age string) {
 		t.Helper()
 		ridge.json(&files, "publish", "site")
 		for _, f := range files {
@@ -104,8 +104,8 @@ func TestPublish(t *testing.T) {
 		return age
 	}
 	host := strings.ReplaceAll(strings.TrimPrefix(w.URL, "http://"), ":", "_")
-	if age := site(); age != 86400 || len(files) != 10 {
-		t.Errorf("kept for %d s, in %d files", age, len(files))
+	if age := site(); age != "P1D" || len(files) != 10 {
+		t.Errorf("kept for %s, in %d files", age, len(files))
 	}
 	w.folder.Store(ridge.path("site/" + host))
 	ridge.ok("key", "export", "ridge", ridge.ring("ridge", "signing")["active"], "--out", "ridge.pem")
@@ -162,8 +162,8 @@ func TestPublish(t *testing.T) {
 
 	// A rollover, published step by step: others read sooner while it goes on, and the known signer carries it.
 	ridge.ok("key", "announce", "ridge")
-	if age := site(); age != 6*3600 {
-		t.Errorf("with an announced key kept for %d s", age)
+	if age := site(); age != "PT6H" {
+		t.Errorf("with an announced key kept for %s", age)
 	}
 	if !strings.Contains(ridge.read("site/"+host+"/metadata"), `cacheDuration="PT6H"`) ||
 		!strings.Contains(ridge.read("site/index.html"), "to come: trust it from now on") {

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -167,7 +166,7 @@ func TestChain(t *testing.T) {
 		}
 	}
 	c.apps.json(&shown, "trust", "show", "plates@ridge")
-	f := shown.Facts["signing keys"]
+	f := shown.Facts["signingKeys"]
 	if len(f.Seen) == 0 || f.Seen[0].Kind != "witnessed" || f.Seen[0].Of != "ridge" || f.Seen[0].Key == "" ||
 		!strings.Contains(f.Value, f.Seen[0].Key) || f.Seen[0].Address != c.ridge.at+"/ridge/sso" {
 		t.Errorf("the keys were seen as %+v", f)
@@ -357,12 +356,9 @@ func (c *chain) breaks(t *testing.T, x *broken) {
 	names("the watch", x.watch, v.findings())
 	c.apps.write("session.har", c.b.archive())
 	var lines findings
-	for _, line := range strings.Split(strings.TrimSpace(c.apps.run("inspect", "session.har", "--format",
-		"json").out), "\n") {
-		var one struct{ Findings findings }
-		if err := json.Unmarshal([]byte(line), &one); err != nil {
-			t.Fatalf("%v: %s", err, line)
-		}
+	var list []struct{ Findings findings }
+	c.apps.json(&list, "inspect", "session.har")
+	for _, one := range list {
 		lines = append(lines, one.Findings...)
 	}
 	names("the archive", x.archive, lines)

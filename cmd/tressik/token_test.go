@@ -78,7 +78,7 @@ func TestTokenForScripts(t *testing.T) {
 		"of ridge"}, "inspect", "jwt", "--every-check")
 	var v inspection
 	if r := d.json(&v, "inspect", "jwt", "--trust", courier); r.code != 0 || v.Verdict != "accepted" ||
-		v.Subject != d.clientID(courier) || v.Facts["exp"] == "" {
+		v.Subject != d.clientID(courier) || v.fact("exp") == "" {
 		t.Errorf("%d %+v", r.code, v)
 	}
 	for name, c := range map[string]struct {

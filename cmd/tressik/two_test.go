@@ -390,7 +390,7 @@ func changesAreNamed(t *testing.T, b *browser, ridge, south *organisation) {
 		return south.probe(t, "planner@ridge", "--ca", "ca.pem").Known == "not known"
 	})
 	names(south.probe(t, "planner@ridge", "--ca", "ca.pem").Findings, "probe.unknown", "redirect URI")
-	if kind := south.proofOf("planner@ridge"); kind != "witnessed less redirect URI" {
+	if kind := south.proofOf("planner@ridge"); kind != "witnessed less redirectURI" {
 		t.Errorf("after a probe that failed the trust is %s", kind)
 	}
 	ridge.ok("app", "change", "planner", "--redirect", south.at+"/planner/callback")
@@ -421,7 +421,7 @@ func changesAreNamed(t *testing.T, b *browser, ridge, south *organisation) {
 		return len(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings.errors()) > 0
 	})
 	names(south.probe(t, "plates@ridge", "--ca", "ca.pem").Findings, "probe.differs", "key is new")
-	if kind := south.proofOf("plates@ridge"); kind != "witnessed less claims, signing keys" {
+	if kind := south.proofOf("plates@ridge"); kind != "witnessed less claims, signingKeys" {
 		t.Errorf("after another key the trust is %s", kind)
 	}
 	if list := south.ok("trust", "list"); !strings.Contains(strings.Join(strings.Fields(list), " "),

@@ -279,7 +279,7 @@ func TestRealAppOverOpenID(t *testing.T) {
 	if v, code := w.end(); code != 3 || !slices.Contains(v.errors(), "oauth.redirect") {
 		t.Errorf("with a wrong redirect URI: %d %s %v", code, v.State, v.errors())
 	}
-	if kind := d.proofOf(trust); kind != "witnessed less client ID, redirect URI" {
+	if kind := d.proofOf(trust); kind != "witnessed less clientID, redirectURI" {
 		t.Errorf("what was refused takes back: %s", kind)
 	}
 }

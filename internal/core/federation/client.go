@@ -29,7 +29,7 @@ type Client struct {
 	Contact string `json:"contact,omitempty"`
 	Home    string `json:"home,omitempty"`
 	// default_max_age: how old a sign-in may be where a request does not say, in seconds; 0: any age
-	MaxAge int `json:"defaultMaxAge,omitempty"`
+	MaxAge int `json:"defaultMaxAge,omitempty" unit:"seconds"`
 	// id_token_signed_response_alg: how its ID tokens are signed; "" is RS256 where the provider has it
 	IDTokenAlg string `json:"idTokenAlg,omitempty"`
 }
@@ -45,7 +45,7 @@ type Permission struct {
 	Name  string   `json:"name"`
 	As    []string `json:"as"` // user, self
 	Says  string   `json:"says"`
-	Admin bool     `json:"needsAdmin"`
+	Admin bool     `json:"needsAdmin" told:"needsAdministrator"`
 	// Includes are permissions of the same API that whoever has this one has too
 	Includes []string `json:"includes,omitempty"`
 }
@@ -278,25 +278,36 @@ func (a Ask) Label() string {
 	return a.API + ":" + a.Name
 }
 
+// ToldAsk is an ask as programs are told it.
+type ToldAsk struct {
+	Permission string    `json:"permission"` // API:NAME, or the scope where there is no API
+	As         string    `json:"as"`
+	At         time.Time `json:"at"`
+}
+
+// Told is the ask with its permission in one.
+func (a Ask) Told() ToldAsk { return ToldAsk{a.Label(), a.As, a.At} }
+
 // Same reports whether two asks are for the same permission in the same way.
 func (a Ask) Same(b Ask) bool { return a.API == b.API && a.Name == b.Name && a.As == b.As }
 
 // Policy is what a trust over OpenID Connect allows. Spans are seconds.
 type Policy struct {
-	SignInFrom    []string `json:"signInFrom"`  // CIDR; none: anywhere
-	RefreshFrom   []string `json:"refreshFrom"` // CIDR; none: anywhere
-	Session       int      `json:"session"`
-	AccessToken   int      `json:"accessToken"`
-	IDToken       int      `json:"idToken"`
-	Refresh       int      `json:"refresh"` // longest life of a chain of refresh tokens; 0: none are issued
-	RefreshIdle   int      `json:"refreshIdle"`
-	SingleSignOut bool     `json:"singleSignOut"`
-	Device        bool     `json:"device,omitempty"`      // device authorization (RFC 8628) is let
-	Pushed        bool     `json:"pushed,omitempty"`      // authorization requests must be pushed (RFC 9126)
-	OfflineEnds   bool     `json:"offlineEnds,omitempty"` // a sign-out ends refresh tokens with offline access too
-	PKCEOff       bool     `json:"pkceOff,omitempty"`     // a web client with a secret may do without; warned of
-	AsItself      bool     `json:"asItself,omitempty"`    // a web client may act as itself too
-	Auth          string   `json:"auth,omitempty"`        // the one way in which the client authenticates; "" any
+	SignInFrom  []string `json:"signInFrom"`  // CIDR; none: anywhere
+	RefreshFrom []string `json:"refreshFrom"` // CIDR; none: anywhere
+	Session     int      `json:"session" unit:"seconds"`
+	AccessToken int      `json:"accessToken" unit:"seconds"`
+	IDToken     int      `json:"idToken" unit:"seconds"`
+	// longest life of a chain of refresh tokens; 0: none are issued
+	Refresh       int    `json:"refresh" unit:"seconds"`
+	RefreshIdle   int    `json:"refreshIdle" unit:"seconds"`
+	SingleSignOut bool   `json:"singleSignOut"`
+	Device        bool   `json:"device,omitempty"`      // device authorization (RFC 8628) is let
+	Pushed        bool   `json:"pushed,omitempty"`      // authorization requests must be pushed (RFC 9126)
+	OfflineEnds   bool   `json:"offlineEnds,omitempty"` // a sign-out ends refresh tokens with offline access too
+	PKCEOff       bool   `json:"pkceOff,omitempty"`     // a web client with a secret may do without; warned of
+	AsItself      bool   `json:"asItself,omitempty"`    // a web client may act as itself too
+	Auth          string `json:"auth,omitempty"`        // the one way in which the client authenticates; "" any
 }
 
 // The ways in which a client authenticates (OpenID Connect Core, section 9).

@@ -70,19 +70,19 @@ func Granted(a Ask, apis map[string]*Party, consents []Consent, person string) b
 // AskState is one line of the matrix of consent.
 type AskState struct {
 	Ask      `json:"-"`
-	Label    string   `json:"permission"`
-	Says     string   `json:"says"`
-	How      string   `json:"as"`
-	Admin    bool     `json:"needsAdministrator"`
-	Standing string   `json:"standing"` // consented, waiting, withdrawn or unknown
-	Detail   string   `json:"detail"`   // for whom, by whom and when, in words
-	Everyone bool     `json:"forEveryone"`
-	People   []string `json:"people,omitempty"`   // those who agreed for themselves, or for whom an administrator did
-	Requests []string `json:"requests,omitempty"` // those who were stopped and ask for it
-	By       string   `json:"by,omitempty"`       // who consented for everyone, or withdrew that
-	At       string   `json:"at,omitempty"`       // when
-	Added    string   `json:"askedFor,omitempty"` // when
-	Problem  string   `json:"problem,omitempty"`  // the API has no such permission any more
+	Label    string    `json:"permission"`
+	Says     string    `json:"says"`
+	How      string    `json:"as"`
+	Admin    bool      `json:"needsAdministrator"`
+	Standing string    `json:"standing"` // consented, waiting, withdrawn or unknown
+	Detail   string    `json:"detail"`   // for whom, by whom and when, in words
+	Everyone bool      `json:"forEveryone"`
+	People   []string  `json:"people,omitempty"`   // those who agreed for themselves, or for whom an administrator did
+	Requests []string  `json:"requests,omitempty"` // those who were stopped and ask for it
+	By       string    `json:"by,omitempty"`       // who consented for everyone, or withdrew that
+	At       time.Time `json:"at,omitzero"`        // when
+	Added    time.Time `json:"askedFor,omitzero"`  // when
+	Problem  string    `json:"problem,omitempty"`  // the API has no such permission any more
 }
 
 // The standings of a row besides Consented and Withdrawn.
@@ -102,7 +102,7 @@ func timeWords(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC
 func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []AskState {
 	var out []AskState
 	for _, a := range terms.Asks {
-		r := AskState{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: timeWords(a.At)}
+		r := AskState{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: a.At}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
 		} else if a.ByName() {
@@ -131,7 +131,7 @@ func (r *AskState) fill(a Ask, consents []Consent) {
 		case c.For == "":
 			r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin)
 			withdrawn = c.Standing == Withdrawn
-			r.By, r.At = c.By, timeWords(c.At)
+			r.By, r.At = c.By, c.At
 		case c.Standing == Consented && (c.Admin || !r.Admin):
 			r.People = append(r.People, c.For)
 		case c.Standing == Requested:
@@ -144,11 +144,11 @@ func (r *AskState) fill(a Ask, consents []Consent) {
 	case r.Problem != "":
 		r.Standing, r.Detail = Unknown, r.Problem
 	case r.Everyone:
-		r.Standing, r.Detail = Consented, "for everyone by "+r.By+", "+r.At[:len("2006-01-02")]
+		r.Standing, r.Detail = Consented, "for everyone by "+r.By+", "+r.At.UTC().Format(time.DateOnly)
 	case len(r.People) > 0:
 		r.Standing, r.Detail = Consented, "for "+some(r.People)
 	case withdrawn:
-		r.Standing, r.Detail = Withdrawn, "by "+r.By+", "+r.At[:len("2006-01-02")]
+		r.Standing, r.Detail = Withdrawn, "by "+r.By+", "+r.At.UTC().Format(time.DateOnly)
 	case r.Admin:
 		r.Standing, r.Detail = Waiting, "for an administrator"
 	default:

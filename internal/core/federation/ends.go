@@ -8,9 +8,10 @@ import (
 // End is something at a foreign side that ends, as somebody entered it: a secret that others issued, a certificate that
 // no metadata shows, an authorisation that ends when it is not used. Whether it was renewed there is not known here.
 type End struct {
-	What   string    `json:"what"`             // in words, such as client secret
-	At     time.Time `json:"at,omitzero"`      // when it ends
-	Unused int       `json:"unused,omitempty"` // in place of At: it ends so many seconds after its last use
+	What string    `json:"what"`        // in words, such as client secret
+	At   time.Time `json:"at,omitzero"` // when it ends
+	// in place of At: it ends so many seconds after its last use
+	Unused int       `json:"unused,omitempty" unit:"seconds"`
 	Since  time.Time `json:"entered"`
 }
 

@@ -24,9 +24,9 @@ type Expected struct {
 	Without  []string            `json:"without,omitempty"` // claims that must not come
 	Account  string              `json:"account,omitempty"`
 	Subject  string              `json:"subject,omitempty"`
-	Answered []string            `json:"answered,omitempty"` // calls, API:PERMISSION
-	Denied   []string            `json:"denied,omitempty"`   // calls that are refused
-	AtMost   map[string]int      `json:"atMost,omitempty"`   // lives of tokens, in seconds
+	Answered []string            `json:"answered,omitempty"`              // calls, API:PERMISSION
+	Denied   []string            `json:"denied,omitempty"`                // calls that are refused
+	AtMost   map[string]int      `json:"atMost,omitempty" unit:"seconds"` // lives of tokens, in seconds
 	Note     string              `json:"note,omitempty"`
 	Added    time.Time           `json:"added"`
 	Held     time.Time           `json:"held,omitzero"` // when it held last

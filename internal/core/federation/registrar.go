@@ -25,9 +25,9 @@ type Registrar struct {
 	Hosts []string `json:"hosts"`
 	// permissions that its clients may ask for, API:NAME; consent is a person's
 	May     []string `json:"mayAsk"`
-	Secrets int      `json:"secretsLast"`    // how long the secrets of its clients last, in seconds
-	Most    int      `json:"mostClients"`    // how many clients it may have at a time
-	JWKS    string   `json:"jwks,omitempty"` // keys by which software statements are signed; "" takes none
+	Secrets int      `json:"secretsLast" unit:"seconds"` // how long the secrets of its clients last, in seconds
+	Most    int      `json:"mostClients"`                // how many clients it may have at a time
+	JWKS    string   `json:"jwks,omitempty"`             // keys by which software statements are signed; "" takes none
 	// Waits has what lies past its hosts and permissions wait for an administrator; otherwise that is refused. Kinds,
 	// numbers and times never wait.
 	Waits   bool       `json:"waits,omitempty"`

@@ -41,9 +41,10 @@ type Rehearsal struct {
 	Account  string              `json:"account,omitempty"` // of the app, for whom it would take the person
 	StandIns []string            `json:"standIns"`          // names of the parties played with keys of their own
 	Suppose  []string            `json:"suppose,omitempty"` // values supposed to differ from the ledger
-	Lives    map[string]int      `json:"lives,omitempty"`   // of what was issued, in seconds: access-token, id-token
-	Records  []Record            `json:"records,omitempty"` // what the calls of APIs brought
-	Findings finding.List        `json:"findings"`
+	// of what was issued: access-token, id-token
+	Lives    map[string]int `json:"lives,omitempty" unit:"seconds"`
+	Records  []Record       `json:"records,omitempty"` // what the calls of APIs brought
+	Findings finding.List   `json:"findings"`
 	// by party, where it was spoken to: its endpoint for sign-ins, or that of the app for answers
 	Addresses map[string]string `json:"addresses,omitempty"`
 	Key       string            `json:"key,omitempty"` // ID of the key that signed what the app judged
@@ -136,6 +137,8 @@ type Terms interface {
 	Complete() bool
 	// registers is the app as it is registered with the provider.
 	registers(app *Party) *Party
+	// tell writes the terms where programs are told of those of their protocol.
+	tell(out *ToldTerms)
 	// facts are the values of the protocol that a trust rests on.
 	facts(t *Trust, app, provider *Party) []Fact
 	// SignOut says what signing out ends, and what stays signed in.
@@ -149,6 +152,20 @@ type Held struct{ Terms }
 
 // ErrTerms means that a record has no terms, or those of a protocol that is not known.
 var ErrTerms = errors.New("the terms of the trust cannot be read")
+
+// ToldTerms are the terms of a trust as programs are told them: those of its protocol.
+type ToldTerms struct {
+	SAML *SAMLTerms `json:"saml,omitempty"`
+	OIDC *OIDCTerms `json:"oidc,omitempty"`
+}
+
+// Told is the terms under the name of their protocol.
+func (h Held) Told() (out ToldTerms) {
+	if h.Terms != nil {
+		h.tell(&out)
+	}
+	return out
+}
 
 // MarshalJSON writes {"PROTOCOL": {…}}.
 func (h Held) MarshalJSON() ([]byte, error) {
@@ -612,6 +629,10 @@ func (t *Trust) SAMLTerms() *SAMLTerms { x, _ := t.SAML(); return x }
 func (t *Trust) AppOf(app *Party) *Party { return t.Terms.registers(app) }
 
 func (s *SAMLTerms) registers(app *Party) *Party { return app }
+
+func (s *SAMLTerms) tell(out *ToldTerms) { out.SAML = s }
+
+func (t *OIDCTerms) tell(out *ToldTerms) { out.OIDC = t }
 
 func (t *OIDCTerms) registers(app *Party) *Party {
 	if len(t.Redirects) == 0 || app.Kind != App || app.Client == nil {

@@ -24,6 +24,18 @@ const (
 	FactWants       FactID = "what the app wants"
 )
 
+// Key is the ID of a fact as programs are told it, in place of the words that ledgers hold.
+func (f FactID) Key() string {
+	keys := map[FactID]string{FactSignIn: "signInEndpoint", FactToken: "tokenEndpoint", FactKeys: "signingKeys",
+		FactEntityID: "entityID", FactACS: "assertionConsumerService", FactStart: "startLink", FactClientID: "clientID",
+		FactRedirect: "redirectURI", FactAdmission: "admission", FactSignOut: "signOut",
+		FactEncryption: "encryptionCertificate", FactAppKeys: "appKeys", FactWants: "wantedAttributes"}
+	if k := keys[f]; k != "" {
+		return k
+	}
+	return string(f)
+}
+
 // FactEntry says what a fact is.
 type FactEntry struct {
 	ID    FactID `json:"id"`

@@ -28,16 +28,17 @@ const (
 
 // Finding is the outcome of one check: what was seen, what was expected, and which side must change what.
 type Finding struct {
-	ID       ID     `json:"id"`              // stable name of the check, such as "saml.audience"
-	Level    Level  `json:"level"`           // how much it matters
-	Check    string `json:"check"`           // what was looked at, in words
-	Saw      string `json:"saw"`             // the value found
-	Expected string `json:"expected"`        // the value that would have passed
-	Side     Side   `json:"side"`            // who must change something
-	Fix      Remedy `json:"fix"`             // what to do about it
-	Ref      string `json:"ref,omitempty"`   // section of the standard behind the check
-	Party    string `json:"party,omitempty"` // the record the finding is about, where there are several
-	Of       string `json:"of,omitempty"`    // of several of its ID about one record, which: a claim, a permission
+	ID       ID     `json:"id"`                         // stable name of the check, such as "saml.audience"
+	Level    Level  `json:"level"`                      // how much it matters
+	Check    string `json:"check"`                      // what was looked at, in words
+	Saw      string `json:"saw"`                        // the value found
+	Expected string `json:"expected"`                   // the value that would have passed
+	Side     Side   `json:"side" told:"side,omitempty"` // who must change something
+	Fix      Remedy `json:"fix" told:"fix,omitzero"`    // what to do about it
+	Ref      string `json:"ref,omitempty"`              // section of the standard behind the check
+	Party    string `json:"party,omitempty"`            // the record the finding is about, where there are several
+	// of several of its ID about one record, which: a claim, a permission
+	Of string `json:"of,omitempty"`
 }
 
 // Key tells a finding about a record from the others about it, whatever its words are: by its ID, and by what of the

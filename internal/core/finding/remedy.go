@@ -56,14 +56,20 @@ func (r Remedy) Commands() [][]string {
 	return out
 }
 
-// MarshalJSON writes the remedy with its blanks.
-func (r Remedy) MarshalJSON() ([]byte, error) {
-	type plain Remedy
-	return json.Marshal(struct {
-		plain
-		Blanks []Blank `json:"blanks,omitempty"`
-	}{plain(r), r.Blanks()})
+// ToldRemedy is a remedy as programs are told it: with its blanks.
+type ToldRemedy struct {
+	Run    []string `json:"run,omitempty"`
+	Do     string   `json:"do,omitempty"`
+	Next   *Remedy  `json:"then,omitempty"`
+	Else   *Remedy  `json:"or,omitempty"`
+	Blanks []Blank  `json:"blanks,omitempty"`
 }
+
+// Told is the remedy with its blanks.
+func (r Remedy) Told() ToldRemedy { return ToldRemedy{r.Run, r.Do, r.Next, r.Else, r.Blanks()} }
+
+// MarshalJSON writes the remedy with its blanks.
+func (r Remedy) MarshalJSON() ([]byte, error) { return json.Marshal(r.Told()) }
 
 // UnmarshalJSON also reads the text that findings of older ledgers have in place of a remedy.
 func (r *Remedy) UnmarshalJSON(b []byte) error {

@@ -157,10 +157,7 @@ are out hold until they expire; they can no longer be refreshed with the permiss
 					d.Actor, head, v.Provider)
 			}
 		}
-		data := struct {
-			*desk.ConsentView
-			Changed []desk.ConsentResult `json:"changed"`
-		}{v, desk.Results(list, desk.ConsentResultOf)}
+		data := consentChanged{v, desk.Results(list, desk.ConsentResultOf)}
 		return a.print(format.Page{Data: data, Blocks: []format.Block{{Lines: []string{head}}, layout.Matrix(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
@@ -187,4 +184,10 @@ func (a *App) asked(cmd *cobra.Command, got []string, s string) ([]string, cobra
 		}
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// consentChanged is what is told of a change of consents: those that changed, and how all stand now.
+type consentChanged struct {
+	*desk.ConsentView
+	Changed []desk.ConsentResult `json:"changed"`
 }

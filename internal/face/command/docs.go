@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -13,40 +15,51 @@ import (
 	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
 
+	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
 )
 
 // docsCmd writes the manual out of the commands themselves.
 func (a *App) docsCmd() *cobra.Command {
-	var man, markdown string
-	c := &cobra.Command{Use: "docs", Short: "Write the manual: man pages, or a reference in Markdown", Args: args(),
+	var man, markdown, schema string
+	c := &cobra.Command{Use: "docs",
+		Short: "Write the manual: man pages, a reference in Markdown, or schemas of results", Args: args(),
 		Long: `Write the manual out of the commands themselves, into a folder: a man page for each command (section
-1), or a reference in Markdown with a page for each noun and each journey. A file that is there already is written over
-only where you say so.`,
-		Example: "  tressik docs --man man\n  tressik docs --markdown reference",
+1), a reference in Markdown with a page for each noun and each journey, or a JSON Schema for each command's result, as
+--format json and yaml write it. A file that is there already is written over only where you say so.`,
+		Example: "  tressik docs --man man\n  tressik docs --markdown reference\n  tressik docs --schema schema",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if (man == "") == (markdown == "") {
-				return usageError{errors.New("say one of --man DIR and --markdown DIR")}
+			dir, write := "", a.referencePages
+			for _, x := range []struct {
+				dir   string
+				write func(*cobra.Command, string) (int, error)
+			}{{man, a.manPages}, {markdown, a.referencePages}, {schema, a.schemas}} {
+				switch {
+				case x.dir == "":
+				case dir != "":
+					return usageError{errors.New("say one of --man DIR, --markdown DIR and --schema DIR")}
+				default:
+					dir, write = x.dir, x.write
+				}
 			}
-			dir := man + markdown
+			if dir == "" {
+				return usageError{errors.New("say one of --man DIR, --markdown DIR and --schema DIR")}
+			}
 			if fi, err := os.Stat(dir); err == nil && !fi.IsDir() {
 				return fmt.Errorf("%s is a file; name a folder, which may be a new one", dir)
 			}
 			if err := os.MkdirAll(dir, 0o755); err != nil {
 				return fmt.Errorf("the folder %s cannot be made: %w", dir, err)
 			}
-			write := a.referencePages
-			if man != "" {
-				write = a.manPages
-			}
 			n, err := write(cmd.Root(), dir)
 			if err != nil {
 				return err
 			}
-			a.say("wrote %s into %s", format.Count(n, "page"), dir)
+			a.say("wrote %s into %s", format.Count(n, "file"), dir)
 			return nil
 		}}
 	c.Flags().StringVar(&man, "man", "", "folder for man pages")
+	c.Flags().StringVar(&schema, "schema", "", "folder for JSON Schemas of what commands tell programs")
 	c.Flags().StringVar(&markdown, "markdown", "", "folder for a reference in Markdown")
 	return c
 }
@@ -161,4 +174,34 @@ func flagTable(f *pflag.FlagSet) string {
 		fmt.Fprintf(&out, "| `--%s%s` | %s |\n", x.Name, word, text)
 	})
 	return out.String()
+}
+
+// schemas writes a JSON Schema for the result of each command, and one for errors.
+func (a *App) schemas(root *cobra.Command, dir string) (int, error) {
+	const at = "https://tressik.example/schema/"
+	n := 0
+	put := func(file, title string, types ...reflect.Type) error {
+		n++
+		b, err := contract.WriteSchema(contract.Schema(at+file, title, types...))
+		if err != nil {
+			return err
+		}
+		return a.page(filepath.Join(dir, file), string(b))
+	}
+	if err := put("error.schema.json", "What went wrong, on standard error",
+		reflect.TypeFor[problemTold]()); err != nil {
+		return n, err
+	}
+	all := results()
+	for _, path := range slices.Sorted(maps.Keys(all)) {
+		c, rest, err := root.Find(strings.Fields(path))
+		if err != nil || len(rest) > 0 {
+			return n, fmt.Errorf("there is no command %s", path) // a mistake in the table of results
+		}
+		if err := put(strings.ReplaceAll(path, " ", "-")+".schema.json", "tressik "+path+": "+c.Short,
+			all[path]...); err != nil {
+			return n, err
+		}
+	}
+	return n, nil
 }

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -18,6 +17,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/ledger"
@@ -42,8 +42,7 @@ judged as the receiving side of that trust would judge it. What is refused ends 
 
 An address that carries a message in its query is judged as it stands, and not asked for; in the history of a shell
 it stays, so a file or standard input is the better place. Several files, a folder, or several captured messages in
-one input, each on a line, are judged one by one: a line for each and a summary, or with --format json a JSON object
-on each line.
+one input, each on a line, are judged one by one: a line for each and a summary, or with --format json a list.
 
 A recorded browser session (HTTP Archive, FILE.har) is searched for all SAML and OAuth messages; each is judged by
 the trust that it belongs to, at the time at which it was sent, and the first that is wrong is named.
@@ -286,18 +285,24 @@ func readArchive(path string) (list []inspect.Recorded, cut, err error) {
 // judged gets one message of many: where it is from, and what was found or why nothing could be.
 type judged func(from string, v *inspect.Inspection, err error)
 
+// inspected is what is told of one message of many.
+type inspected struct {
+	From string `json:"from"`
+	*inspect.Inspection
+}
+
 // inspectMany judges messages one by one: a row for each, with its Subject or its Trust, and a summary that names the
-// first that is wrong, or a JSON object on each line.
+// first that is wrong, or a list for programs.
 func (a *App) inspectMany(third string, all func(judged)) error {
 	debug.SetGCPercent(stage.GCPercent)
 	out := bufio.NewWriterSize(a.Out, 64<<10)
-	lines := json.NewEncoder(out)
-	lines.SetEscapeHTML(false)
+	told := contract.List{W: out}
 	b := format.Block{Verdicts: []int{2}, Head: []string{"Message", "Kind", "Verdict", third, "What is wrong"},
 		Noun: "message"}
 	count := map[judge.Verdict]int{}
 	var failed error
 	var first []string
+	list := []inspected{}
 	all(func(from string, v *inspect.Inspection, err error) {
 		if err != nil {
 			v = &inspect.Inspection{Kind: "unknown", Verdict: judge.Refused,
@@ -315,12 +320,12 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 				}
 			}
 		}
-		if a.format == "json" {
-			failed = errors.Join(failed, lines.Encode(struct {
-				From string `json:"from"`
-				*inspect.Inspection
-			}{from, v}))
+		switch a.format {
+		case "json":
+			failed = errors.Join(failed, told.Add(inspected{from, v}))
 			return
+		case "yaml":
+			list = append(list, inspected{from, v})
 		}
 		about := v.Subject
 		if third == "Trust" {
@@ -332,10 +337,11 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 	if failed != nil {
 		return failed
 	}
-	if err := out.Flush(); err != nil {
-		return err
-	}
-	if a.format != "json" {
+	if a.format == "json" {
+		if err := errors.Join(told.Close(), out.Flush()); err != nil {
+			return err
+		}
+	} else {
 		sum := fmt.Sprintf("%d accepted, %d refused", count[judge.Accepted], count[judge.Refused])
 		if n := count[""]; n > 0 {
 			sum += fmt.Sprintf(", %d not judged", n)
@@ -344,7 +350,7 @@ func (a *App) inspectMany(third string, all func(judged)) error {
 		if first != nil {
 			page.Blocks = append(page.Blocks, format.Block{Lines: first})
 		}
-		page.Data = b.Rows
+		page.Data = list
 		if err := a.print(page); err != nil {
 			return err
 		}

@@ -1,13 +1,13 @@
 package command
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/model"
 )
@@ -20,6 +20,11 @@ type problem struct {
 	Near   []string        `json:"near,omitempty"`  // what is known and looks alike
 	Remedy *finding.Remedy `json:"remedy,omitempty"`
 	Status int             `json:"exitStatus"`
+}
+
+// problemTold is an error in its place.
+type problemTold struct {
+	Error problem `json:"error"`
 }
 
 // wantsJSON reports whether a command line asks for JSON, one that cannot be parsed included.
@@ -56,11 +61,11 @@ func (a *App) failed(err error, status int) int {
 	if errors.As(err, &advised) {
 		p.Remedy = &advised.Fix
 	}
-	e := json.NewEncoder(a.Err)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	_ = e.Encode(struct {
-		Error problem `json:"error"`
-	}{p}) // nobody reads it, where it cannot be written
+	b, err := contract.Encode(problemTold{p})
+	if err != nil {
+		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(p.What))
+		return status
+	}
+	_, _ = a.Err.Write(b) // nobody reads it, where it cannot be written
 	return status
 }

@@ -124,11 +124,7 @@ func (a *App) secretList() *cobra.Command {
 			b := format.Block{Head: []string{"ID", "Trust", "Ends in", "Standing", "Expires", "Last used", "Note"},
 				Noun:  "secret",
 				Empty: "There is no secret yet. Make one with `tressik secret add TRUST --lasts 90d`."}
-			type row struct {
-				desk.SecretResult
-				Standing string `json:"standing"`
-			}
-			data := []row{}
+			data := []secretTold{}
 			for i := range list {
 				s := &list[i]
 				used := "never"
@@ -140,7 +136,7 @@ func (a *App) secretList() *cobra.Command {
 					expires += " (" + format.Away(s.Expires, d.Now()) + ")"
 				}
 				b.Rows = append(b.Rows, []string{s.ID, s.Trust, s.EndsIn, s.Standing(d.Now()), expires, used, s.Note})
-				data = append(data, row{desk.SecretResultOf(s), s.Standing(d.Now())})
+				data = append(data, secretTold{desk.SecretResultOf(s), s.Standing(d.Now())})
 			}
 			return a.print(format.Page{Data: data, Blocks: []format.Block{b}})
 		})}
@@ -319,4 +315,10 @@ func (a *App) replaceSecret(path, secret string) error {
 		}
 	}
 	return writeWith(path, []byte(secret+"\n"), 0o600)
+}
+
+// secretTold is what is told of a secret.
+type secretTold struct {
+	desk.SecretResult
+	Standing string `json:"standing"`
 }

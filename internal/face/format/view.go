@@ -3,7 +3,6 @@ package format
 
 import (
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +17,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/face/contract"
 )
 
 // Width is how many columns a page has where nothing else is said: into a pipe, and into a file.
@@ -101,12 +101,14 @@ func (p *Printer) Print(g Page) error {
 	}
 	switch p.Format {
 	case "json":
-		e := json.NewEncoder(p.W)
-		e.SetIndent("", "  ")
-		e.SetEscapeHTML(false)
-		return e.Encode(g.Data)
+		b, err := contract.Encode(g.Data)
+		if err != nil {
+			return err
+		}
+		_, err = p.W.Write(b)
+		return err
 	case "yaml":
-		b, err := json.Marshal(g.Data)
+		b, err := contract.Encode(g.Data)
 		if err != nil {
 			return err
 		}

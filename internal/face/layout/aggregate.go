@@ -106,12 +106,15 @@ func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed st
 	if broken == nil {
 		broken = []saml.Listed{}
 	}
-	return format.Page{Data: struct {
-		*saml.Survey
-		Signature string        `json:"signature"`
-		List      []saml.Listed `json:"list"`
-		Broken    []saml.Listed `json:"broken"`
-	}{s, signed, list, broken}, Blocks: blocks}
+	return format.Page{Data: DocumentRead{s, signed, list, broken}, Blocks: blocks}
+}
+
+// DocumentRead is what is told of a document of metadata with many entities.
+type DocumentRead struct {
+	*saml.Survey
+	Signature string        `json:"signature"`
+	List      []saml.Listed `json:"list"`
+	Broken    []saml.Listed `json:"broken"`
 }
 
 // FirstOf returns how many entities Document lists.
@@ -201,11 +204,14 @@ func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
 			blocks = append(blocks, wanted(r))
 		}
 	}
-	return format.Page{Data: struct {
-		*saml.Entity
-		Listed   *saml.Listed `json:"listed"`
-		Findings finding.List `json:"findings"`
-	}{e, l, all}, Blocks: blocks}
+	return format.Page{Data: EntityRead{e, l, all}, Blocks: blocks}
+}
+
+// EntityRead is what is told of one entity of metadata.
+type EntityRead struct {
+	*saml.Entity
+	Listed   *saml.Listed `json:"listed"`
+	Findings finding.List `json:"findings"`
 }
 
 // Split is what was written of a document, a file for each entity.

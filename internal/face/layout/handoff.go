@@ -53,12 +53,14 @@ func Handoff(h *handoff.Handoff) format.Page {
 	if h.Example != nil {
 		blocks = append(blocks, example(h.Example)...)
 	}
-	data := struct {
-		*handoff.Handoff
-		PEM string `json:"certificate,omitempty"`
-		XML string `json:"metadataXML,omitempty"`
-	}{h, string(h.Certificate), string(h.Metadata)}
-	return format.Page{Data: data, Blocks: blocks}
+	return format.Page{Data: Handed{h, string(h.Certificate), string(h.Metadata)}, Blocks: blocks}
+}
+
+// Handed is what is told of a handoff.
+type Handed struct {
+	*handoff.Handoff
+	PEM string `json:"certificate,omitempty"`
+	XML string `json:"metadataXML,omitempty"`
 }
 
 // example shows what an app will receive, and how it is checked.

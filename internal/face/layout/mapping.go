@@ -242,20 +242,22 @@ func People(list []people.Person) format.Block {
 	return b
 }
 
+// SourceTold is what is told of a source of people.
+type SourceTold struct {
+	sources.Result
+	Read   time.Time `json:"lastRead"`
+	People int       `json:"people"`
+}
+
 // Sources are where people come from.
 func Sources(list []people.Source, now time.Time) format.Page {
 	b := format.Block{Head: []string{"Source", "At", "People", "Last read"}, Noun: "source",
 		Empty: "There is none. Add the first with `tressik people source add NAME FILE`, or load a file once with " +
 			"`tressik people load FILE`."}
-	type data struct {
-		sources.Result
-		Read   time.Time `json:"lastRead"`
-		People int       `json:"people"`
-	}
-	out := []data{}
+	out := []SourceTold{}
 	for _, s := range list {
 		b.Rows = append(b.Rows, []string{s.Name, s.At, fmt.Sprint(s.People), format.When(s.Read, now)})
-		out = append(out, data{sources.ResultOf(&s), s.Read, s.People})
+		out = append(out, SourceTold{sources.ResultOf(&s), s.Read, s.People})
 	}
 	return format.Page{Data: out, Blocks: []format.Block{b}}
 }

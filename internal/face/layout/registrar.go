@@ -36,8 +36,8 @@ func RegistrarMade(m *registrar.Made, token [2]string, now time.Time) format.Pag
 	return format.Page{Data: m, Blocks: blocks, Once: m.Token}
 }
 
-// registrarResult is what is told of a registrar.
-type registrarResult struct {
+// RegistrarTold is what is told of a registrar.
+type RegistrarTold struct {
 	registrar.Result
 	Standing string   `json:"standing"`
 	Clients  []string `json:"clients"` // the trusts of those that it made
@@ -49,10 +49,10 @@ func Registrars(list []model.Registrar, made []model.Registration, now time.Time
 		Head: []string{"Registrar", "Standing", "At", "Token ends in", "Until", "Clients",
 			"Uses", "Refused", "Last used"}, Noun: "registrar",
 		Empty: "There is no registrar. Make one with `tressik registrar add NAME --at-provider PROVIDER`."}
-	out := []registrarResult{}
+	out := []RegistrarTold{}
 	for i := range list {
 		r := &list[i].Registrar
-		x := registrarResult{Result: registrar.ResultOf(r), Standing: r.Standing(now), Clients: []string{}}
+		x := RegistrarTold{Result: registrar.ResultOf(r), Standing: r.Standing(now), Clients: []string{}}
 		for _, m := range made {
 			if m.Registration.Registrar == r.Name {
 				x.Clients = append(x.Clients, m.Registration.Trust)

@@ -10,8 +10,8 @@ import (
 	"tressik.example/internal/work/refresh"
 )
 
-// versionData is a version with what was different from the one before.
-type versionData struct {
+// VersionTold is a version with what was different from the one before.
+type VersionTold struct {
 	Number      int                     `json:"number"`
 	At          time.Time               `json:"at"`
 	Entity      string                  `json:"entity,omitempty"`
@@ -21,11 +21,11 @@ type versionData struct {
 
 // History is what a foreign party published over time, oldest first.
 func History(party string, list []federation.Version) format.Page {
-	data := make([]versionData, len(list))
+	data := make([]VersionTold, len(list))
 	var lines []string
 	for i := range list {
 		v := &list[i]
-		data[i] = versionData{v.Number, v.At, v.Party.Entity.ID, "", []federation.Difference{}}
+		data[i] = VersionTold{v.Number, v.At, v.Party.Entity.ID, "", []federation.Difference{}}
 		if v.Party.OpenID != nil {
 			data[i].Issuer = v.Party.OpenID.Discovery.Issuer
 		}

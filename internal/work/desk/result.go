@@ -112,6 +112,24 @@ type ConsentResult struct {
 	At       time.Time `json:"at"`
 }
 
+// ToldConsent is a consent as programs are told it.
+type ToldConsent struct {
+	Trust      string    `json:"trust"`
+	Permission string    `json:"permission"` // API:NAME, or the scope where there is no API
+	As         string    `json:"as"`
+	For        string    `json:"for,omitempty"`
+	Standing   string    `json:"standing"`
+	By         string    `json:"by"`
+	Admin      bool      `json:"byAdministrator"`
+	At         time.Time `json:"at"`
+}
+
+// Told is the consent with its permission in one.
+func (c ConsentResult) Told() ToldConsent {
+	return ToldConsent{c.Trust, federation.Ask{API: c.API, Name: c.Name}.Label(), c.As, c.For, c.Standing, c.By,
+		c.Admin, c.At}
+}
+
 // ConsentResultOf tells of one; where the record changes, the compiler asks here what is told of that.
 func ConsentResultOf(c *federation.Consent) ConsentResult { return ConsentResult(*c) }
 

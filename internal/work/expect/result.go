@@ -19,7 +19,7 @@ type Result struct {
 	Subject  string              `json:"subject,omitempty"`
 	Answered []string            `json:"answered,omitempty"`
 	Denied   []string            `json:"denied,omitempty"`
-	AtMost   map[string]int      `json:"atMost,omitempty"`
+	AtMost   map[string]int      `json:"atMost,omitempty" unit:"seconds"`
 	Note     string              `json:"note,omitempty"`
 	Added    time.Time           `json:"added"`
 	Held     time.Time           `json:"held,omitzero"`

@@ -44,11 +44,18 @@ type Inspection struct {
 	Attributes []saml.Attribute    `json:"attributes,omitempty"`
 	Facts      [][2]string         `json:"-"`
 	Explained  [][3]string         `json:"-"` // of a token: claim, value, meaning
-	FactMap    map[string]string   `json:"facts,omitempty"`
+	FactMap    map[string]string   `json:"-"`
+	Told       []Fact              `json:"facts"` // the same for programs, in the order of the message
 	Findings   finding.List        `json:"findings"`
 	NotChecked []string            `json:"notChecked,omitempty"` // what the judge could not know
 	Trust      string              `json:"trust,omitempty"`
 	Key        string              `json:"key,omitempty"` // ID of the key whose signature is good
+}
+
+// Fact is one thing that was read, under the word by which people know it.
+type Fact struct {
+	Label string `json:"label"`
+	Value string `json:"value"`
 }
 
 // Input says what to look at and, with a trust, how to judge it.
@@ -97,6 +104,13 @@ func (d *Inspector) Inspect(in Input) (*Inspection, error) {
 		} else {
 			v.FactMap[f[0]] = f[1]
 		}
+	}
+	v.Told = []Fact{}
+	for _, f := range v.Facts {
+		v.Told = append(v.Told, Fact{f[0], f[1]})
+	}
+	for _, x := range v.Explained {
+		v.Told = append(v.Told, Fact{x[0], x[1]})
 	}
 	if v.Verdict == "" && v.Findings.Failed() {
 		v.Verdict = judge.Refused

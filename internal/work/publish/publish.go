@@ -44,10 +44,10 @@ const (
 // File is one file of what is published.
 type File struct {
 	Path   string `json:"path"`
-	Type   string `json:"type"`            // media type to serve it as
-	MaxAge int    `json:"maxAge"`          // seconds for which others may keep it
-	Party  string `json:"party,omitempty"` // whose it is
-	What   string `json:"what"`            // metadata, keys, discovery, aggregate, page
+	Type   string `json:"type"`                  // media type to serve it as
+	MaxAge int    `json:"maxAge" unit:"seconds"` // seconds for which others may keep it
+	Party  string `json:"party,omitempty"`       // whose it is
+	What   string `json:"what"`                  // metadata, keys, discovery, aggregate, page
 	SHA256 string `json:"sha256"`
 	Bytes  []byte `json:"-"`
 }

@@ -41,7 +41,7 @@ type Result struct {
 	Kinds    []string   `json:"kinds"`
 	Hosts    []string   `json:"hosts"`
 	May      []string   `json:"mayAsk"`
-	Secrets  int        `json:"secretsLast"`
+	Secrets  int        `json:"secretsLast" unit:"seconds"`
 	Most     int        `json:"mostClients"`
 	JWKS     string     `json:"jwks,omitempty"`
 	Waits    bool       `json:"waits,omitempty"`

@@ -21,8 +21,8 @@ type Result struct {
 	Pin      string   `json:"tlsPin,omitempty"`
 	Page     int      `json:"page,omitempty"`
 	Most     int      `json:"most,omitempty"`
-	Timeout  int      `json:"timeout,omitempty"`
-	Cache    int      `json:"cache,omitempty"`
+	Timeout  int      `json:"timeout,omitempty" unit:"seconds"`
+	Cache    int      `json:"cache,omitempty" unit:"seconds"`
 
 	Read   time.Time `json:"-"`
 	People int       `json:"-"`

@@ -1,0 +1,118 @@
+package command
+
+import (
+	"reflect"
+
+	"tressik.example/internal/core/claims"
+	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/face/layout"
+	"tressik.example/internal/model"
+	"tressik.example/internal/outside/aggregate"
+	"tressik.example/internal/stage/play"
+	"tressik.example/internal/stage/watch"
+	"tressik.example/internal/work/arrivals"
+	"tressik.example/internal/work/charter"
+	"tressik.example/internal/work/check"
+	"tressik.example/internal/work/cutover"
+	"tressik.example/internal/work/desk"
+	"tressik.example/internal/work/drill"
+	"tressik.example/internal/work/due"
+	"tressik.example/internal/work/expect"
+	"tressik.example/internal/work/handoff"
+	"tressik.example/internal/work/inspect"
+	"tressik.example/internal/work/keyring"
+	"tressik.example/internal/work/mapping"
+	"tressik.example/internal/work/probe"
+	"tressik.example/internal/work/publish"
+	"tressik.example/internal/work/refresh"
+	"tressik.example/internal/work/registrar"
+	"tressik.example/internal/work/sources"
+)
+
+// results says what each command tells programs, by its path below the program: the type of its result, or those of
+// which it is one. Commands that are not here give documents (metadata, keys, a page), or nothing.
+func results() map[string][]reflect.Type {
+	one := func(v ...any) []reflect.Type {
+		out := make([]reflect.Type, len(v))
+		for i := range v {
+			out[i] = reflect.TypeOf(v[i])
+		}
+		return out
+	}
+	trust, removed, there := desk.TrustResult{}, desk.Removed{}, present{}
+	return map[string][]reflect.Type{
+		"init": one(ledgerData{}, there), "demo": one(demoData{}), "version": one(buildData{}),
+		"provider add": one(partyData{}, there), "app add": one(partyData{}, there),
+		"provider show": one(partyData{}), "app show": one(partyData{}),
+		"provider change": one(partyData{}), "app change": one(partyData{}),
+		"provider list": one([]desk.PartyResult{}), "app list": one([]desk.PartyResult{}),
+		"provider refresh": one([]refresh.Result{}), "app refresh": one([]refresh.Result{}),
+		"provider remove": one(removed), "app remove": one(removed),
+		"metadata read": one(layout.DocumentRead{}, layout.EntityRead{}, partyData{}),
+		"metadata find": one([]saml.Listed{}), "metadata verify": one(aggregate.Verification{}),
+		"metadata split": one([]aggregate.Written{}), "metadata sign": one(aggregate.Verification{}),
+		"metadata history": one([]layout.VersionTold{}), "metadata compare": one([]federation.Difference{}),
+		"metadata restore": one(refresh.Restored{}),
+		"people load":      one(desk.Loaded{}), "people list": one([]desk.PersonResult{}),
+		"people search": one([]desk.PersonResult{}), "people show": one(desk.PersonResult{}),
+		"people rename": one(desk.PersonResult{}), "people access": one([]mapping.Access{}),
+		"people leave": one([]mapping.Left{}), "people bind": one(arrivals.Bound{}),
+		"people source add":  one(sources.Result{}, sources.Outcome{}, there),
+		"people source list": one([]layout.SourceTold{}), "people source read": one(sources.Outcome{}),
+		"people source remove": one(removed),
+		"federate":             one(layout.TrustData{}, there), "trust show": one(layout.TrustData{}),
+		"trust change": one(layout.TrustData{}), "trust list": one([]desk.TrustResult{}),
+		"trust end": one(trust), "trust remove": one(removed), "trust copy": one(enacted{}),
+		"trust compare":      one([]charter.Difference{}),
+		"trust registration": one(registration{}, registrar.Answered{}, oidc.ClientInformation{}),
+		"handoff":            one(layout.Handed{}, trust), "next": one(handoff.Left{}, []handoff.Left{}),
+		"claims set": one(layout.TrustData{}), "claims list": one([]claims.Rule{}),
+		"claims drop": one([]claims.Rule{}), "claims role": one(layout.TrustData{}, []claims.Rule{}),
+		"claims preview": one(desk.Preview{}), "claims gaps": one(mapping.Gaps{}),
+		"claims suggest": one(mapping.Suggestions{}), "claims compare": one([]mapping.Beside{}),
+		"claims import": one([]claims.Rule{}), "claims schema": one([]claims.Rule{}),
+		"accounts load": one(mapping.Loaded{}), "accounts match": one(mapping.Match{}),
+		"accounts compare": one(mapping.Moving{}), "accounts carry": one(mapping.Carrying{}, removed),
+		"route add": one(arrivals.RouteResult{}), "route list": one([]arrivals.RouteResult{}),
+		"route remove": one(removed), "arrival set": one(federation.Arrival{}),
+		"permission publish":   one(federation.API{}),
+		"permission unpublish": one(desk.Unpublished{}), "permission ask": one(desk.ConsentView{}),
+		"permission drop": one(desk.ConsentView{}),
+		"permission list": one([]model.Published{}, []federation.AskState{}),
+		"consent show":    one(desk.ConsentView{}),
+		"consent list":    one([]desk.ConsentResult{}, []desk.Waiting{}), "consent give": one(consentChanged{}),
+		"consent withdraw": one(consentChanged{}),
+		"secret add":       one(secretData{}, there), "secret list": one([]secretTold{}),
+		"secret renew": one([]layout.Renewal{}), "secret retire": one(desk.Retired{}),
+		"token get": one(play.GotToken{}),
+		"rehearse":  one([]federation.Rehearsal{}), "probe": one([]probe.Result{}), "watch": one(watch.View{}),
+		"inspect":    one(inspect.Inspection{}, []inspected{}),
+		"proof list": one([]desk.RunResult{}), "proof show": one(desk.RunResult{}),
+		"proof enter": one(federation.Entered{}),
+		"expect add":  one(expect.Result{}), "expect record": one(expect.Result{}),
+		"expect list": one([]expect.Result{}), "expect run": one([]expect.Outcome{}),
+		"expect remove": one(expect.Result{}),
+		"stage":         one(stageData{}), "serve": one(openDoor{}),
+		"cutover": one(cutover.Result{}, trust, []cutover.Due{}),
+		"check":   one(check.Report{}), "check accept": one(check.Accepted{}), "check reopen": one(check.Reopened{}),
+		"due":      one([]due.Item{}),
+		"key list": one([]layout.OwnKey{}), "key show": one(layout.OwnKey{}), "key new": one(layout.OwnKey{}),
+		"key import": one(layout.OwnKey{}), "key announce": one(layout.OwnKey{}),
+		"key certify":  one(layout.OwnKey{}),
+		"key activate": one(federation.OwnKey{}), "key withdraw": one(federation.OwnKey{}),
+		"key plan": one(keyring.Plan{}), "key drill": one(drill.Drill{}), "key revoke": one(keyring.Emergency{}),
+		"report": one(reportData{}), "publish": one([]publish.File{}),
+		"charter compare": one(charter.Comparison{}), "charter enact": one(charter.Comparison{}, enacted{}),
+		"charter try":   one([]expect.Outcome{}),
+		"registrar add": one(registrar.Made{}, there), "registrar list": one([]layout.RegistrarTold{}),
+		"registrar retire": one(registrar.Result{}), "registrar agree": one(registrar.Answered{}),
+		"registrar refuse": one(registrar.Answered{}), "registrar client register": one(registrar.Made{},
+			oidc.ClientInformation{}),
+		"registrar client show": one(oidc.ClientInformation{}), "registrar client change": one(registrar.Made{},
+			oidc.ClientInformation{}),
+		"registrar client remove": one(removed),
+		"journal list":            one([]entryResult{}), "journal verify": one(journalData{}),
+	}
+}

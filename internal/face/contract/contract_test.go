@@ -1,0 +1,140 @@
+package contract
+
+import (
+	"encoding/json"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+)
+
+type word string
+
+func (w word) Key() string { return "key-of-" + string(w) }
+
+type inner struct {
+	Far  string `json:"far"`
+	Name string `json:"name"` // hidden by the outer one
+}
+
+type money struct{ Cents int }
+
+type toldMoney struct {
+	Amount string `json:"amount"`
+}
+
+func (m money) Told() toldMoney { return toldMoney{"much"} }
+
+type bearer struct {
+	money `json:"-"`
+	Of    string `json:"of"`
+}
+
+type sample struct {
+	inner
+	*money  `json:"-"`
+	Name    string          `json:"name"`
+	Other   string          `json:"kept" told:"said,omitempty"`
+	At      time.Time       `json:"at"`
+	Lasts   time.Duration   `json:"lasts"`
+	Life    int             `json:"life" unit:"seconds"`
+	Lives   map[string]int  `json:"lives" unit:"seconds"`
+	List    []string        `json:"list"`
+	Words   map[word]word   `json:"words"`
+	Pointer *int            `json:"pointer"`
+	Any     any             `json:"any"`
+	Cost    money           `json:"cost"`
+	Bearers []bearer        `json:"bearers"`
+	Raw     json.RawMessage `json:"raw,omitempty"`
+	Self    *sample         `json:"self"`
+	Hidden  string          `json:"-"`
+	Map     map[string]any  `json:"map,omitempty"`
+	Zero    struct{ A int } `json:"zero,omitzero"`
+	Two     [2]int          `json:"two"`
+	Bytes   []byte          `json:"bytes"`
+}
+
+// TestEncode holds each of the rules that the package states.
+func TestEncode(t *testing.T) {
+	b, err := Encode(&sample{inner: inner{"f", "inner"}, Name: "outer", Other: "x",
+		At:    time.Date(2031, 3, 4, 10, 0, 0, 987654321, time.FixedZone("", 3600)),
+		Lasts: 26*time.Hour + 90*time.Second, Life: 900, Lives: map[string]int{"a": 86400},
+		Words:   map[word]word{"b": "c"},
+		Bearers: []bearer{{money{1}, "me"}}, Raw: json.RawMessage(`{"as":"it is"}`), Any: []any{time.Second},
+		Map: map[string]any{"gone": nil, "here": "<&>"}, Bytes: []byte("ab")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var flat strings.Builder
+	for _, l := range strings.Split(string(b), "\n") {
+		flat.WriteString(strings.TrimSpace(l))
+	}
+	want := `{"name": "outer","said": "x","at": "2031-03-04T09:00:00Z","lasts": "P1DT2H1M30S","life": "PT15M",` +
+		`"lives": {"a": "P1D"},"list": [],"words": {"key-of-b": "key-of-c"},"any": ["PT1S"],` +
+		`"cost": {"amount": "much"},` +
+		`"bearers": [{"of": "me"}],"raw": {"as": "it is"},"map": {"here": "<&>"},"two": [0,0],` +
+		`"bytes": "YWI=","far": "f"}`
+	if flat.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", flat.String(), want)
+	}
+	if b, _ := Encode(sample{}); strings.Contains(string(b), "null") || strings.Contains(string(b), "0001-") ||
+		strings.Contains(string(b), "said") {
+		t.Errorf("nothing is told as\n%s", b)
+	}
+	for _, bad := range []any{nil, make(chan int), []any{nil}, map[complex64]int{1: 1}} {
+		if b, err := Encode(bad); err == nil {
+			t.Errorf("%v is told as %s", bad, b)
+		}
+	}
+}
+
+func TestSpan(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "PT0S", time.Second: "PT1S", 90 * 24 * time.Hour: "P90D",
+		25 * time.Hour: "P1DT1H", -10 * time.Minute: "-PT10M", 999 * time.Millisecond: "PT0S"} {
+		if got := Span(d); got != want {
+			t.Errorf("%s is %s, want %s", d, got, want)
+		}
+	}
+}
+
+func TestList(t *testing.T) {
+	for n, want := range []string{"[]\n", "[\n1\n]\n", "[\n1,\n1\n]\n"} {
+		var out strings.Builder
+		l := List{W: &out}
+		for range n {
+			if err := l.Add(1); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := l.Close(); err != nil || out.String() != want {
+			t.Errorf("%d: %q %v", n, out.String(), err)
+		}
+	}
+}
+
+// TestSchemaNamesAll holds that a schema names each member that is written, and requires none that may be left out.
+func TestSchemaNamesAll(t *testing.T) {
+	s := Schema("id", "title", reflect.TypeFor[sample]())
+	of := s.Definitions["Sample"]
+	if s.Ref != "#/$defs/Sample" || of == nil || s.Definitions["Money"] == nil {
+		t.Fatalf("%+v", s)
+	}
+	need := strings.Join(of.Required, " ")
+	if need != "bearers bytes cost far lasts life list lives name two words" {
+		t.Errorf("required: %s", need)
+	}
+	for name, want := range map[string]string{"life": "duration", "lasts": "duration", "at": "date-time"} {
+		if p, ok := of.Properties.Get(name); !ok || p.Format != want {
+			t.Errorf("%s: %+v", name, p)
+		}
+	}
+	if _, ok := of.Properties.Get("kept"); ok {
+		t.Error("the name in the ledger is told")
+	}
+	if p, _ := of.Properties.Get("self"); p.Ref != "#/$defs/Sample" {
+		t.Errorf("itself is %+v", p)
+	}
+	if any := Schema("id", "title", reflect.TypeFor[int](), reflect.TypeFor[string]()); len(any.AnyOf) != 2 {
+		t.Errorf("%+v", any)
+	}
+}
