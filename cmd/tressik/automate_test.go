@@ -40,7 +40,7 @@ func TestAutomateRuns(t *testing.T) {
 	}
 	d.dir = filepath.Join(d.dir, "walk")
 	d.env = d.env[1:]
-	if s := d.ok("secret", "list", "night-mover@ridge", "--format", "csv"); strings.Count(s, ",valid,") != 1 {
+	if s := d.ok("secret", "list", "night-mover@ridge", "--format", "csv"); strings.Count(s, ",valid\n") != 1 {
 		t.Errorf("the pipeline leaves\n%s", s)
 	}
 	d.fails(0, []string{"whole"}, "journal", "verify")

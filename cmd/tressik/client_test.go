@@ -318,7 +318,7 @@ func TestPermissions(t *testing.T) {
 		{1, []string{"letters, digits"}, []string{"publish", "telescope-api", "a b", "--as", "user", "--says", "x"}},
 		{1, []string{"OpenID's own"}, []string{"publish", "telescope-api", "openid", "--as", "user", "--says", "x"}},
 		{2, []string{"--says", "in one line"}, []string{"publish", "telescope-api", "x", "--as", "user"}},
-		{1, []string{"--as is missing"}, []string{"publish", "telescope-api", "x", "--says", "x"}},
+		{1, []string{"--acting is missing"}, []string{"publish", "telescope-api", "x", "--says", "x"}},
 		{1, []string{"no api side", "--api AUDIENCE"},
 			[]string{"publish", "skyview", "x", "--as", "user", "--says", "x"}},
 		{1, []string{"did you mean telescope-api"},
@@ -443,8 +443,7 @@ func TestConsent(t *testing.T) {
 	}
 	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone")
 	d.fails(0, []string{"withdrawn", "consented", "everyone", "entries"}, "consent", "list", "--trust", trust)
-	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust,
-		"--format", "csv")
+	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust)
 	// A rehearsal says why, and the call is answered once consent is there.
 	d.secret(trust, "30d")
 	r := d.fails(3, []string{"consent.waiting", "insufficient_scope", "tressik consent give " + trust + " " + dome +
@@ -730,10 +729,10 @@ func TestFromAddress(t *testing.T) {
 		t.Errorf("a rehearsal from where the policy holds: %s", kind)
 	}
 	d.fails(3, []string{"policy sign-in-from of dome-scheduler@ridge", "203.0.113.7"}, "rehearse", trust, "--as",
-		"mira", "--from", "203.0.113.7", "--dry-run")
+		"mira", "--address", "203.0.113.7", "--dry-run")
 	d.fails(0, []string{"REFUSED, as expected", "nobody may sign in from there"}, "rehearse", trust, "--as", "mira",
 		"--from", "203.0.113.7", "--refused")
-	d.fails(2, []string{"--from"}, "rehearse", trust, "--as", "mira", "--from", "somewhere")
+	d.fails(2, []string{"--address"}, "rehearse", trust, "--as", "mira", "--address", "somewhere")
 }
 
 // TestClientPushes has the played client push its requests where they have to be pushed (RFC 9126).

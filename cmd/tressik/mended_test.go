@@ -72,6 +72,9 @@ func TestTheLastYear(t *testing.T) {
 			if args[0] == "report" || len(args) > 1 && args[1] == "--calendar" {
 				args = append(args, "--force")
 			}
+			if len(args) > 1 && args[1] == "--calendar" && format != "table" {
+				continue // it has a form of its own
+			}
 			r := d.run(append(args, "--format", format)...)
 			if r.code != 0 && r.code != 3 {
 				t.Errorf("tressik %s --format %s: %d %s", strings.Join(args, " "), format, r.code, r.err)

@@ -197,7 +197,7 @@ func TestCheck(t *testing.T) {
 		"2031-03-01")
 	d.fails(2, []string{"more than 400 days away"}, "check", "accept", trust, "account.collisions", "--reason", "x",
 		"--until", "2040-01-01")
-	d.fails(2, []string{"is no day"}, "check", "accept", trust, "account.collisions", "--reason", "x",
+	d.fails(2, []string{"is no time"}, "check", "accept", trust, "account.collisions", "--reason", "x",
 		"--until", "soon")
 	d.fails(1, []string{"there is no such finding now"}, "check", "accept", trust, "saml.nothing", "--reason", "x",
 		"--until", "2031-06-01")
@@ -294,12 +294,12 @@ func TestCutover(t *testing.T) {
 	for _, c := range []struct {
 		words string
 		args  []string
-	}{{"is in the past", []string{"--at", "2031-03-04T08:00:00Z"}}, {"is no time", []string{"--at", "tomorrow"}},
+	}{{"is in the past", []string{"--when", "2031-03-04T08:00:00Z"}}, {"is no time", []string{"--at", "tomorrow"}},
 		{"Sund is no day of the week", []string{"--window", "Sund 02:00-04:00"}}, {"it is empty", []string{"--window",
 			"Sun 02:00-02:00"}},
 		{"its hours cannot be read", []string{"--window", "Sun 2-4"}}, {"is no time zone", []string{"--window",
 			"Sun 02:00-04:00", "--zone", "X"}},
-		{"say one of --at and --window", []string{"--at", "2031-03-09T02:00:00Z", "--window", "Sun 02:00-04:00"}},
+		{"say one of --when and --window", []string{"--when", "2031-03-09T02:00:00Z", "--window", "Sun 02:00-04:00"}},
 		{"write group:NAME", []string{"--pilot", "observers"}},
 		{"say one of --pilot and", []string{"--pilot", "group:x", "--side-by-side"}},
 		// 30 March 2031: the clocks of central Europe go forward at 02:00
@@ -440,7 +440,7 @@ func TestReport(t *testing.T) {
 	}
 	d.ok("report", "nightlog@ridge", "--out", "one.md")
 	d.fails(2, []string{"--out is missing"}, "report")
-	d.fails(2, []string{"is no day"}, "report", "--out", "x.html", "--since", "march")
+	d.fails(2, []string{"is no time"}, "report", "--out", "x.html", "--since", "march")
 	d.fails(1, []string{"there is no trust"}, "report", "nowhere@ridge", "--out", "x.html")
 	if _, err := os.Stat(d.path("x.html")); err == nil {
 		t.Error("a report of nothing was written")

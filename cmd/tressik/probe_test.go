@@ -224,7 +224,7 @@ func TestProbeBadInput(t *testing.T) {
 	if kind := d.proofOf(trust); kind != "asserted" {
 		t.Errorf("it is %s", kind)
 	}
-	d.fails(2, []string{"is no time to wait for an answer"}, "probe", trust, "--timeout", "0s")
+	d.fails(2, []string{"a span of time"}, "probe", trust, "--timeout", "0s")
 	d.write("any.secret", "any")
 	d.fails(2, []string{"over log@campus none is sent"}, "probe", trust, "--secret-file", "any.secret")
 	d.fails(2, []string{"log@campus has none that could be tried"}, "probe", trust, "--call", "http://127.0.0.1:9/")

@@ -25,7 +25,7 @@ func (d *desk) renew(code int, args ...string) []renewal {
 // valid counts the secrets of a trust that are valid.
 func (d *desk) valid(trust string) (n int) {
 	d.t.Helper()
-	return strings.Count(d.ok("secret", "list", trust, "--format", "csv"), ",valid,")
+	return strings.Count(d.ok("secret", "list", trust, "--format", "csv"), ",valid\n")
 }
 
 // TestRenewalWithoutHands: a secret is made, brought where it belongs, used, and the old one goes, each in a run of its

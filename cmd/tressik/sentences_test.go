@@ -153,7 +153,7 @@ func sentences() []sentence {
 			"group:directors", []string{"trust change nightlog@ridge --admits everyone"}, ""},
 		{`Nobody has all of that`, []string{"people", "search", "lena"}, "", []string{
 			"people load visitors.csv"}, ""},
-		{`Nobody is in a group "visitors"`, []string{"people", "list", "--group", "visitors"},
+		{`there is no group "visitors"`, []string{"people", "list", "--group", "visitors"},
 			"people load few.ldif --replace", []string{"people load grouped.csv"}, ""},
 		{`Nothing was kept of skyview@spare yet`, []string{"proof", "list", "skyview@spare"},
 			"provider add spare --own --at https://spare.kestrelridge.example ; federate skyview --with " +

@@ -343,7 +343,7 @@ func TestFormatsAndCompletion(t *testing.T) {
 	t.Parallel()
 	d := federated(t)
 	for format, w := range map[string]string{"json": `"standing": "drafted"`, "yaml": "standing: drafted",
-		"csv": "trust,standing,admits", "markdown": "| Trust |"} {
+		"csv": "name,app,provider,standing,admits", "markdown": "| Trust |"} {
 		if out := d.ok("trust", "list", "--format", format); !strings.Contains(out, w) {
 			t.Errorf("%s: %s", format, out)
 		}

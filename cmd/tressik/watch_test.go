@@ -121,11 +121,11 @@ func TestWatchWaits(t *testing.T) {
 	if v, code := w.end(); code != 3 || v.State != "refused" || !slices.Contains(v.errors(), "oauth.browser") {
 		t.Errorf("in another browser: %d %s %v", code, v.State, v.errors())
 	}
-	d.fails(2, []string{"is no time to wait"}, "watch", "skyview@ridge", "--timeout", "0s")
+	d.fails(2, []string{"a span of time"}, "watch", "skyview@ridge", "--timeout", "0s")
 	d.fails(2, []string{"go together"}, "watch", "skyview@ridge", "--tls-cert", "x.pem")
 	d.fails(1, []string{"there is no trust"}, "watch", "skyview@nowhere")
 	d.fails(1, []string{"did you mean mira"}, "watch", "skyview@ridge", "--as", "mirra")
-	d.fails(1, []string{"passes between two foreign parties", "--from"}, "watch", "nightlog@southmere", "--real",
+	d.fails(1, []string{"passes between two foreign parties", "--recorded"}, "watch", "nightlog@southmere", "--real",
 		"nightlog", "--timeout", "1s")
 	// A page whose form is not its own is refused, and so is another host's name.
 	w = d.watch(t, "skyview@ridge", "--timeout", "3s")

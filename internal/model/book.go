@@ -102,6 +102,12 @@ type UnknownError struct {
 	Add        string // how to add the first
 }
 
+// UnknownGroup says that nobody is in a group, and which groups are that look alike.
+func UnknownGroup(name string, all []people.Person) error {
+	return &UnknownError{What: "group", Name: name, Near: near.Names(name,
+		(&people.Directory{Persons: all}).GroupNames()), Add: "see `tressik people list`"}
+}
+
 func (e *UnknownError) Error() string {
 	s := fmt.Sprintf("there is no %s %q", e.What, e.Name)
 	switch {

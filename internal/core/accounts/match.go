@@ -98,11 +98,13 @@ type Collision struct {
 
 // Matching is whom of some people an app knows.
 type Matching struct {
-	Found      []Pair      `json:"found"`
-	Strangers  []Stranger  `json:"strangers"`
-	Collisions []Collision `json:"collisions"`
-	Swapped    []Swap      `json:"swapped"` // taken for somebody else: the account says that it is theirs
-	Orphans    []Pair      `json:"orphans"` // accounts for which nobody would come; of a pair, without a person
+	Found      []Pair      `json:"found" rows:"each"`
+	Strangers  []Stranger  `json:"strangers" rows:"each"`
+	Collisions []Collision `json:"collisions" rows:"each"`
+	// taken for somebody else: the account says that it is theirs
+	Swapped []Swap `json:"swapped" rows:"each"`
+	// accounts for which nobody would come; of a pair, without a person
+	Orphans []Pair `json:"orphans" rows:"each"`
 }
 
 // Index finds accounts by a field.

@@ -337,8 +337,8 @@ func Advise(t *Trust, terms *OIDCTerms, app *Party, apis map[string]*Party, cons
 		if a.As == AsSelf && c != nil && c.Kind != oidc.Machine {
 			note(finding.Note, finding.PrivilegeAsSelf, a.Label(), "asked for as itself, and the client has users",
 				"on behalf of the user who is there",
-				finding.Run("permission", "ask", t.Name, a.Label(), "--as", "user").
-					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--as", "self")))
+				finding.Run("permission", "ask", t.Name, a.Label(), "--acting", "user").
+					Then(finding.Run("permission", "drop", t.Name, a.Label(), "--acting", "self")))
 		}
 		used, row := use(uses, a), AskState{Admin: NeedsAdmin(a, apis)}
 		row.fill(a, consents)

@@ -213,16 +213,16 @@ func (j *judging) window() {
 		return
 	}
 	window := stamp(from) + " to " + stamp(until)
-	skewed := func() string { return fmt.Sprintf("within %s, clocks may differ by %s", window, span(j.Skew)) }
+	skewed := func() string { return fmt.Sprintf("within %s, clocks may differ by %s", window, spanWords(j.Skew)) }
 	switch {
 	case j.Now.Add(j.Skew).Before(from):
 		j.fail(finding.SAMLTimeEarly, "time window",
-			fmt.Sprintf("it is %s, %s too early", stamp(j.Now), span(from.Sub(j.Now))),
+			fmt.Sprintf("it is %s, %s too early", stamp(j.Now), spanWords(from.Sub(j.Now))),
 			skewed(), finding.Clock, "set the clocks of the provider and the app by NTP; the provider's is ahead",
 			"SAML Core 2.5.1")
 	case !until.IsZero() && !j.Now.Before(until.Add(j.Skew)):
 		j.fail(finding.SAMLTimeLate, "time window",
-			fmt.Sprintf("it is %s, %s too late", stamp(j.Now), span(j.Now.Sub(until))),
+			fmt.Sprintf("it is %s, %s too late", stamp(j.Now), spanWords(j.Now.Sub(until))),
 			skewed(), finding.Clock, "sign in again; if it happens on a fresh sign-in, set the clocks of both sides "+
 				"by NTP",
 			"SAML Core 2.5.1")
@@ -232,7 +232,7 @@ func (j *judging) window() {
 }
 
 // span writes a duration in words.
-func span(d time.Duration) string {
+func spanWords(d time.Duration) string {
 	n, unit := int(d.Round(time.Second).Seconds()), "second"
 	switch {
 	case n >= 2*86400:

@@ -16,6 +16,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -553,21 +554,8 @@ var ErrDuration = errors.New("no duration such as PT6H or P1D")
 
 // Duration reads an xs:duration of days, hours, minutes and seconds, as cacheDuration has it. Errors: ErrDuration.
 func Duration(s string) (time.Duration, error) {
-	rest, ok := strings.CutPrefix(s, "P")
-	days, clock, hasClock := strings.Cut(rest, "T")
-	var d time.Duration
-	if days != "" {
-		n, whole := strings.CutSuffix(days, "D")
-		v, err := strconv.Atoi(n)
-		ok = ok && whole && err == nil && v >= 0 && v <= 3650
-		d = time.Duration(v) * 24 * time.Hour
-	}
-	if hasClock {
-		c, err := time.ParseDuration(strings.ToLower(clock))
-		ok = ok && err == nil && c >= 0 && !strings.ContainsAny(clock, ".nuµ") && clock == strings.ToUpper(clock)
-		d += c
-	}
-	if !ok || d < time.Second {
+	d, err := span.ISO(s)
+	if err != nil || d < time.Second || d > 3650*24*time.Hour || strings.Contains(s, "W") { // xs:duration has no weeks
 		return 0, fmt.Errorf("%q is %w", s, ErrDuration)
 	}
 	return d, nil

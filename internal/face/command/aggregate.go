@@ -241,7 +241,7 @@ With --signed-by nothing is told unless the signature over the document holds, o
 			if err != nil {
 				return explainDocument(d.Name, err)
 			}
-			return a.print(layout.FoundEntities(d.Name, f))
+			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f)))
 		}}
 	documentFlags(c, &src)
 	soughtFlags(c, &what)

@@ -93,12 +93,15 @@ func (a *App) checkAccept() *cobra.Command {
 		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is
 not there yet is not accepted with them.`,
 		Example: `  tressik check accept dome-scheduler@ridge trust.owner --reason "handed over in spring" ` +
-			`--until 2031-06-01`,
+			`--until 90d`,
 		ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			end, err := time.Parse("2006-01-02", until)
+			if until == "" {
+				return usageError{errors.New("--until is missing; write a day such as 2031-06-01, or 90d")}
+			}
+			end, err := a.coming("--until", until)
 			if err != nil {
-				return usageError{fmt.Errorf("--until %q is no day: write it as 2031-06-01", until)}
+				return err
 			}
 			x := a.checker(d, 30*24*time.Hour, 90*24*time.Hour)
 			r, err := x.Run(context.Background(), got[:1])

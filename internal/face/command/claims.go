@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
+	"tressik.example/internal/model"
 	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/mapping"
@@ -240,8 +241,8 @@ func (a *App) peopleList() *cobra.Command {
 				b.Rows = append(b.Rows, []string{p.ID, p.Name(), strings.Join(p.Attributes["mail"], "\n"),
 					strings.Join(p.Groups, ", ")})
 			}
-			if group != "" && len(all) > 0 {
-				b.Empty = fmt.Sprintf("Nobody is in a group %q.", group)
+			if group != "" && len(data) == 0 {
+				return model.UnknownGroup(group, all)
 			}
 			return a.print(format.Page{Data: desk.Results(data, desk.PersonResultOf), Blocks: []format.Block{b}})
 		})}

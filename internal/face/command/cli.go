@@ -114,7 +114,9 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		return exitDone
 	case errors.Is(err, ErrFound):
 		return exitFound
-	case errors.Is(err, syscall.EPIPE), errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
+	case errors.Is(err, syscall.EPIPE): // whoever read has read enough
+		return exitFailed
+	case errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
 		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
 		return exitFailed
 	case errors.As(err, &usage), isCobraUsage(err), isWrongValue(err):
@@ -147,7 +149,8 @@ func flagError(c *cobra.Command, err error) error {
 	var bad *pflag.InvalidValueError
 	if errors.As(err, &bad) {
 		f := bad.GetFlag()
-		want := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a time such as 10m"}
+		want := map[string]string{"int": "a whole number", "bool": "true or false",
+			"span": "a span of time such as 90s, 10m or 8h"}
 		if w := want[f.Value.Type()]; w != "" {
 			return usageError{fmt.Errorf("--%s %q is no value for it: write %s (%s)", f.Name, bad.GetValue(), w,
 				f.Usage)}
@@ -241,13 +244,11 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			case !slices.Contains([]string{"auto", "always", "never"}, a.colors):
 				return usageError{fmt.Errorf("--color %q: write auto, always or never", a.colors)}
 			}
-			for _, f := range format.Formats() {
-				if a.format == f {
-					return errors.Join(a.toStdout(cmd), a.redacted(), a.asRegistrar(cmd, got))
-				}
+			if !slices.Contains(format.Formats(), a.format) {
+				return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format,
+					strings.Join(format.Formats(), ", "))}
 			}
-			return usageError{fmt.Errorf("--format %q is not known; choose one of %s", a.format,
-				strings.Join(format.Formats(), ", "))}
+			return errors.Join(noForm(cmd), a.toStdout(cmd), a.redacted(), a.asRegistrar(cmd, got))
 		},
 	}
 	c.SetFlagErrorFunc(flagError)
@@ -298,6 +299,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	}
 	c.AddCommand(a.versionCmd(), a.docsCmd())
 	c.SetHelpCommand(helpCmd())
+	renamed(c)
 	a.layOutHelp(c)
 	c.SuggestionsMinimumDistance = 2
 	c.SetVersionTemplate("tressik {{.Version}}\n")
@@ -333,7 +335,7 @@ func helpCmd() *cobra.Command {
 				of = of.Commands()[i]
 			}
 			of.InitDefaultHelpFlag()
-			return of.Help()
+			return helpOr(noTable(c), of)
 		}}
 }
 
@@ -356,7 +358,7 @@ func strict(c *cobra.Command) {
 			s.Args = cobra.ArbitraryArgs
 			s.RunE = func(cmd *cobra.Command, args []string) error {
 				if len(args) == 0 {
-					return cmd.Help()
+					return helpOr(noTable(cmd), cmd)
 				}
 				return unknownVerb(cmd, args[0])
 			}

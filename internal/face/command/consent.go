@@ -161,7 +161,7 @@ are out hold until they expire; they can no longer be refreshed with the permiss
 		return a.print(format.Page{Data: data, Blocks: []format.Block{{Lines: []string{head}}, layout.Matrix(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
-	c.Flags().StringVar(&in.As, "as", "", "only what is asked for this way: user or self")
+	c.Flags().StringVar(&in.As, "acting", "", "only what is asked for this way: user or self")
 	must(c.RegisterFlagCompletionFunc("for", func(cmd *cobra.Command, got []string, s string) ([]string,
 		cobra.ShellCompDirective) {
 		out, dir := a.names("person", 0)(cmd, got, s)

@@ -67,7 +67,7 @@ and its own sign-in stays for emergencies.`,
 			return a.cut(cmd, d, p, got[0], &in)
 		}}
 	f := c.Flags()
-	f.StringVar(&in.at, "at", "", "when: 2031-03-09T02:00:00Z")
+	f.StringVar(&in.at, "when", "", "when: 2031-03-09T02:00:00Z, or how far ahead, such as 8h")
 	f.StringVar(&in.window, "window", "", `the next quiet window: "Sun 02:00-04:00"`)
 	f.StringVar(&in.zone, "zone", "UTC", "time zone of --window, such as Europe/Vienna")
 	f.StringVar(&in.pilot, "pilot", "", "group:NAME, for which it is live first")
@@ -75,8 +75,8 @@ and its own sign-in stays for emergencies.`,
 	f.StringVar(&in.wayBack, "way-back", "",
 		"what people do where they cannot sign in; it is put into the note for them")
 	f.StringVar(&in.despite, "despite", "", "make it live although something is wanting, and why")
-	f.StringVar(&in.calendar, "calendar", "", "write an entry for a calendar (iCalendar) to this file, to send")
-	f.StringVar(&in.note, "note", "", "write a note for the people concerned (Markdown) to this file, to send")
+	f.StringVar(&in.calendar, "calendar-to", "", "write an entry for a calendar (iCalendar) to this file, to send")
+	f.StringVar(&in.note, "note-to", "", "write a note for the people concerned (Markdown) to this file, to send")
 	f.BoolVar(&in.back, "back", false, "return to what was before the cutover, or drop the plan of one")
 	f.BoolVar(&in.pause, "pause", false, "switch a live trust off for a while")
 	f.BoolVar(&in.resume, "resume", false, "switch a paused trust on again")
@@ -86,8 +86,8 @@ and its own sign-in stays for emergencies.`,
 	return c
 }
 
-// plan reads how and when.
-func (in *cutoverFlags) plan(now time.Time, actor string) (federation.Cutover, error) {
+// planned reads how and when.
+func (a *App) planned(in *cutoverFlags, now time.Time, actor string) (federation.Cutover, error) {
 	c := federation.Cutover{Way: federation.Whole, Back: in.wayBack, By: actor, Despite: in.despite}
 	switch group, isGroup := strings.CutPrefix(in.pilot, "group:"); {
 	case in.pilot != "" && in.beside:
@@ -105,10 +105,10 @@ func (in *cutoverFlags) plan(now time.Time, actor string) (federation.Cutover, e
 	}
 	switch {
 	case in.at != "" && in.window != "":
-		return c, errors.New("say one of --at and --window")
+		return c, errors.New("say one of --when and --window")
 	case in.at != "":
-		if c.From, err = time.Parse(time.RFC3339, in.at); err != nil {
-			return c, fmt.Errorf("--at %q is no time; write it as 2031-03-09T02:00:00Z", in.at)
+		if c.From, err = a.coming("--when", in.at); err != nil {
+			return c, err
 		}
 		if !c.From.After(now) {
 			return c, fmt.Errorf("--at %s %w; leave it out to make it live now", in.at, cutover.ErrPast)
@@ -127,7 +127,7 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	if err != nil {
 		return err
 	}
-	plan, err := in.plan(d.Now(), o.Env.Actor)
+	plan, err := a.planned(in, d.Now(), o.Env.Actor)
 	if err != nil {
 		return usageError{err}
 	}

@@ -8,10 +8,12 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/work/desk"
 )
@@ -169,4 +171,84 @@ func (s *stageFlags) placed(a *App, d *desk.Desk) (again bool, err error) {
 		return again, nil
 	}
 	return again, a.remembered(a.change(d, func() error { return d.KeepStagePlace(now) }))
+}
+
+// spanVar gives a command a flag for a span of time, as all commands read one.
+func spanVar(f *pflag.FlagSet, p *time.Duration, name string, value time.Duration, usage string) {
+	*p = value
+	f.Var((*spanValue)(p), name, usage)
+}
+
+type spanValue time.Duration
+
+// String writes the span as people write it; "" for none.
+func (s *spanValue) String() string {
+	if *s == 0 {
+		return ""
+	}
+	return span.Short(time.Duration(*s))
+}
+
+// Set reads a span. Errors: span.ErrSpan.
+func (s *spanValue) Set(v string) error {
+	d, err := span.Parse(v)
+	*s = spanValue(d)
+	return err
+}
+
+// Type names the kind of value in help.
+func (s *spanValue) Type() string { return "span" }
+
+// past is a time that a flag gives: a day, a time, or how long ago it was; zero for "".
+func (a *App) past(flag, v string) (time.Time, error) {
+	return a.moment(flag, v, -1)
+}
+
+// coming is a time that a flag gives: a day, a time, or how far ahead it is; zero for "".
+func (a *App) coming(flag, v string) (time.Time, error) {
+	return a.moment(flag, v, 1)
+}
+
+func (a *App) moment(flag, v string, towards time.Duration) (time.Time, error) {
+	if v == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", time.DateOnly} {
+		if t, err := time.Parse(layout, v); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	d, err := span.Parse(v)
+	if err != nil {
+		return time.Time{}, usageError{fmt.Errorf("%s %q is no time; write 2031-03-04, 2031-03-04T09:00:00Z or 30d",
+			flag, v)}
+	}
+	now, err := a.now()
+	if err != nil {
+		return time.Time{}, err
+	}
+	return now().UTC().Truncate(time.Second).Add(towards * d), nil
+}
+
+// renamed has commands take flags by the names that they had before, too; these are shown nowhere.
+func renamed(root *cobra.Command) {
+	acting := map[string]string{"as": "acting"}
+	for path, was := range map[string]map[string]string{
+		"permission publish": acting, "permission ask": acting, "permission drop": acting, "consent give": acting,
+		"consent withdraw": acting, "publish": {"as": "signer"},
+		"cutover": {"at": "when", "calendar": "calendar-to", "note": "note-to"}, "inspect": {"at": "as-of"},
+		"claims compare": {"with": "and"}, "app add": {"home": "home-page", "key": "key-kind"},
+		"app change": {"home": "home-page"}, "provider add": {"key": "key-kind"}, "key export": {"jwks": "as-jwks"},
+		"probe": {"call": "api-url"}, "people source add": {"cache": "fresh-for"}, "token get": {"stage": "stage-at"},
+		"watch": {"from": "recorded"},
+	} {
+		c, _, err := root.Find(strings.Fields(path))
+		must(err)
+		c.Flags().SetNormalizeFunc(func(_ *pflag.FlagSet, name string) pflag.NormalizedName {
+			if now := was[name]; now != "" {
+				name = now
+			}
+			return pflag.NormalizedName(name)
+		})
+	}
 }

@@ -50,7 +50,7 @@ the trust that it belongs to, at the time at which it was sent, and the first th
 With --safe-copy a message or an archive is also written so that it can be sent to somebody else: the same value gives
 the same word each time.`,
 		Example: `  tressik inspect captured.txt
-  tressik inspect captured.txt --trust nightlog@ridge --at 2031-03-04T09:00:10Z
+  tressik inspect captured.txt --trust nightlog@ridge --as-of 1m
   tressik inspect courier.jwt --trust frame-courier@ridge
   tressik inspect session.har
   tressik inspect messages --trust nightlog@ridge --format json`,
@@ -60,7 +60,7 @@ the same word each time.`,
 				return usageError{errors.New("--as says whom the message is about; name the --trust that " +
 					"it belongs to")}
 			}
-			if in.At, err = moment("--at", at); err != nil {
+			if in.At, err = a.past("--as-of", at); err != nil {
 				return err
 			}
 			if in.Key, err = a.readFile("--key", key); err != nil {
@@ -107,7 +107,7 @@ the same word each time.`,
 	f := c.Flags()
 	f.StringVar(&in.Trust, "trust", "", "judge the message as this trust's receiving side would")
 	f.StringVar(&in.As, "as", "", "compare what it says with what the trust releases for this person")
-	f.StringVar(&at, "at", "", "judge as of this time: 2031-03-04T09:00:00Z")
+	f.StringVar(&at, "as-of", "", "judge as of this time: 2031-03-04T09:00:00Z, or how long ago, such as 2h")
 	f.StringVar(&safe, "safe-copy", "",
 		"also write a copy that is safe to send: no secrets, signatures, names and values of people")
 	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")

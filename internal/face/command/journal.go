@@ -2,7 +2,6 @@ package command
 
 import (
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -37,10 +36,10 @@ func (a *App) journalList() *cobra.Command {
 				f.Actor = a.actor // reading changes nothing: here --actor says whose changes
 			}
 			var err error
-			if f.Since, err = moment("--since", since); err != nil {
+			if f.Since, err = a.past("--since", since); err != nil {
 				return err
 			}
-			if f.Until, err = moment("--until", until); err != nil {
+			if f.Until, err = a.past("--until", until); err != nil {
 				return err
 			}
 			list, err := d.Journal(f)
@@ -58,7 +57,15 @@ func (a *App) journalList() *cobra.Command {
 					known,
 					e.Action, e.Party + e.Trust, e.Fields()})
 			}
-			return a.print(format.Page{Data: data, Blocks: []format.Block{b}})
+			if len(list) == 0 {
+				if err := known(d, f.Party, f.Trust); err != nil {
+					return err
+				}
+			}
+			if err := a.print(format.Page{Data: data, Blocks: []format.Block{b}}); err != nil || f == (model.Filter{}) {
+				return err
+			}
+			return foundAny(len(list), nil)
 		})}
 	fl := c.Flags()
 	fl.StringVar(&f.Party, "party", "", "only changes of this provider or app")
@@ -76,18 +83,6 @@ func (a *App) journalList() *cobra.Command {
 type entryResult struct {
 	model.Entry
 	Known string `json:"actorIs"`
-}
-
-func moment(flag, v string) (time.Time, error) {
-	if v == "" {
-		return time.Time{}, nil
-	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02"} {
-		if t, err := time.Parse(layout, v); err == nil {
-			return t.UTC(), nil
-		}
-	}
-	return time.Time{}, usageError{fmt.Errorf("%s %q is no time; write 2031-03-04 or 2031-03-04T09:00:00Z", flag, v)}
 }
 
 func (a *App) journalVerify() *cobra.Command {
@@ -127,4 +122,18 @@ func (a *App) journalVerify() *cobra.Command {
 type journalData struct {
 	Breaks  []model.Break `json:"breaks"`
 	Entries int           `json:"entries"`
+}
+
+// known says of a party and of a trust that no entry is about whether the ledger has them at all. "" is none.
+func known(d *desk.Desk, party, trust string) error {
+	if trust != "" {
+		if _, _, _, err := d.Trust(trust); err != nil {
+			return err
+		}
+	}
+	if party == "" {
+		return nil
+	}
+	_, err := d.AnyParty(party)
+	return err
 }

@@ -295,10 +295,10 @@ func (a *App) keyExport() *cobra.Command {
 	c := &cobra.Command{Use: "export PARTY [KEY]", Short: "Write certificates, or a provider's JWKS",
 		Args: args("PARTY", "[KEY]"),
 		Long: `Write the certificate of a key with the chain above it, or of all published keys that sign, in PEM. With
---jwks it is the JWKS that a provider publishes. A private half is written with --private alone, into a file that
+--as-jwks it is the JWKS that a provider publishes. A private half is written with --private alone, into a file that
 only you can read: as PKCS #12 under a password, or with --to as PKCS #8 encrypted to an age recipient.`,
 		Example: `  tressik key export ridge
-  tressik key export ridge --jwks`, ValidArgsFunction: a.keyNames,
+  tressik key export ridge --as-jwks`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			r, err := keyKeeper(d).Ring(got[0])
 			if err != nil {
@@ -345,7 +345,7 @@ only you can read: as PKCS #12 under a password, or with --to as PKCS #8 encrypt
 	c.Flags().StringVar(&to, "to", "", "age recipient (age1…) to whom the private half is encrypted, with --private")
 	c.Flags().StringVar(&word, "password-file", "", "file whose first line is the password, with --private")
 	c.Flags().StringVar(&file, "out", "", "file to write; else standard output")
-	c.Flags().BoolVar(&jwks, "jwks", false, "as a JWKS (RFC 7517)")
+	c.Flags().BoolVar(&jwks, "as-jwks", false, "as a JWKS (RFC 7517)")
 	return c
 }
 

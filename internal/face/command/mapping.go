@@ -271,7 +271,7 @@ func (a *App) claimsCompare() *cobra.Command {
 		Long: `Compare what two trusts release, by their rules, or with --as by what each would release for that person;
 or compare what one trust would release for two people (--as and --with).`,
 		Example: "  tressik claims compare nightlog@ridge plate-archive@ridge --as mira\n" +
-			"  tressik claims compare nightlog@ridge --as mira --with tobias",
+			"  tressik claims compare nightlog@ridge --as mira --and tobias",
 		ValidArgsFunction: a.names("trust", 2),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			switch {
@@ -291,9 +291,9 @@ or compare what one trust would release for two people (--as and --with).`,
 			return usageError{errors.New("name two trusts, or one with --as PERSON and --with PERSON")}
 		})}
 	c.Flags().StringVar(&as, "as", "", "for this person")
-	c.Flags().StringVar(&with, "with", "", "and this one")
+	c.Flags().StringVar(&with, "and", "", "and this one")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
-	must(c.RegisterFlagCompletionFunc("with", a.names("person", 0)))
+	must(c.RegisterFlagCompletionFunc("and", a.names("person", 0)))
 	return c
 }
 
@@ -493,6 +493,15 @@ func (a *App) peopleSearch() *cobra.Command {
 			}
 			b := layout.People(hits)
 			b.Empty = "Nobody has all of that; fewer words find more."
-			return a.print(format.Page{Data: desk.Results(hits, desk.PersonResultOf), Blocks: []format.Block{b}})
+			return foundAny(len(hits), a.print(format.Page{Data: desk.Results(hits, desk.PersonResultOf),
+				Blocks: []format.Block{b}}))
 		})}
+}
+
+// foundAny is the end of a search: without a hit its status says so.
+func foundAny(hits int, err error) error {
+	if err == nil && hits == 0 {
+		return ErrFound
+	}
+	return err
 }

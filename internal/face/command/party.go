@@ -269,7 +269,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	f.StringVar(&in.Title, "title", "", "name to show to people")
 	f.BoolVar(&in.Own, "own", false, "Tressik keeps its keys and writes its metadata")
 	f.StringVar(&in.At, "at", "", "own: https: address under which its endpoints lie")
-	f.StringVar(&in.KeyKind, "key", "rsa-2048",
+	f.StringVar(&in.KeyKind, "key-kind", "rsa-2048",
 		"own: kind of signing key: rsa-2048, rsa-3072, rsa-4096, ecdsa-p256, ecdsa-p384")
 	if kind == federation.App {
 		f.StringVar(&described, "registration", "",
@@ -352,7 +352,7 @@ func (a *App) partyDone(p *federation.Party, fs finding.List, done string, stale
 			"oidc`.", p.Name)
 	}
 	if p.API != nil && len(p.API.Permissions) == 0 {
-		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --as user "+
+		next += fmt.Sprintf("\nPublish what it lets clients do with `tressik permission publish %s NAME --acting user "+
 			"--says TEXT`.", p.Name)
 	}
 	blocks = append(blocks, format.Block{Lines: strings.Split(next, "\n")})

@@ -36,12 +36,12 @@ func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.Sh
 func (a *App) permissionPublish() *cobra.Command {
 	var x federation.Permission
 	var needs string
-	c := &cobra.Command{Use: "publish API NAME --as user,self --says TEXT",
+	c := &cobra.Command{Use: "publish API NAME --acting user,self --says TEXT",
 		Short: "Publish what an API lets clients do", Args: args("API", "NAME"),
 		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence
 that people read when they are asked to agree. What a client does as itself always needs an administrator.`,
-		Example: `  tressik permission publish telescope-api frames.read --as user,self --says "read the frames"
-  tressik permission publish telescope-api dome.control --as user --says "open and turn the dome" --needs admin`,
+		Example: `  tressik permission publish telescope-api frames.read --acting user,self --says "read the frames"
+  tressik permission publish telescope-api dome.control --acting user --says "open and turn the dome" --needs admin`,
 		ValidArgsFunction: a.apis,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if needs != "" && needs != "admin" {
@@ -58,7 +58,7 @@ that people read when they are asked to agree. What a client does as itself alwa
 						{"who agrees", layout.WhoAgrees(x.Admin, x.As)},
 						{"lets a client", x.Says}, {"includes", strings.Join(x.Includes, ", ")}})}}})
 		})}
-	c.Flags().StringSliceVar(&x.As, "as", nil,
+	c.Flags().StringSliceVar(&x.As, "acting", nil,
 		"how it may be used: user (on behalf of a user), self (as itself), or both")
 	c.Flags().StringSliceVar(&x.Includes, "includes", nil, "permissions of the API that whoever has this one has too")
 	c.Flags().StringVar(&x.Says, "says", "",
@@ -88,7 +88,7 @@ func (a *App) permissionAsk() *cobra.Command {
 address, phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is
 the owner's to say. Without --as a machine asks as itself, every other client on behalf of its user.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
-  tressik permission ask frame-courier@ridge telescope-api:frames.read --as self`,
+  tressik permission ask frame-courier@ridge telescope-api:frames.read --acting self`,
 		ValidArgsFunction: a.askable,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			t, err := changed(a, d, func() (*federation.Trust, error) { return d.Ask(got[0], got[1:], as) })
@@ -97,8 +97,8 @@ the owner's to say. Without --as a machine asks as itself, every other client on
 			}
 			return a.asks(d, t.Name, "asked for: "+strings.Join(got[1:], ", "))
 		})}
-	c.Flags().StringVar(&as, "as", "", "user (on behalf of a user) or self (as itself)")
-	must(c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions([]string{"user", "self"},
+	c.Flags().StringVar(&as, "acting", "", "user (on behalf of a user) or self (as itself)")
+	must(c.RegisterFlagCompletionFunc("acting", cobra.FixedCompletions([]string{"user", "self"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c
 }
@@ -150,7 +150,7 @@ func (a *App) permissionDrop() *cobra.Command {
 			}
 			return a.asks(d, t.Name, "dropped: "+strings.Join(got[1:], ", "))
 		})}
-	c.Flags().StringVar(&as, "as", "", "only as user or as self; else both")
+	c.Flags().StringVar(&as, "acting", "", "only as user or as self; else both")
 	return c
 }
 

@@ -104,10 +104,10 @@ itself, ready to install.`,
 	f := c.Flags()
 	f.StringVar(&ca, "ca", "", "file with authorities of the parties' servers, PEM, beside those in the ledger")
 	f.StringVar(&secret, "secret-file", "", "OpenID: file with the client's secret, or -, to try it at the provider")
-	f.StringVar(&in.Call, "call", "", "OpenID, a machine client: address of its API to fetch records from")
+	f.StringVar(&in.Call, "api-url", "", "OpenID, a machine client: address of its API to fetch records from")
 	f.IntVar(&in.Records, "records", 5, "how many records are shown")
-	f.DurationVar(&in.Timeout, "timeout", 10*time.Second, "how long each answer is waited for")
-	f.DurationVar(&ready, "until-ready", 0, "try again until nothing is wrong, for so long at most, such as 10m")
+	spanVar(f, &in.Timeout, "timeout", 10*time.Second, "how long each answer is waited for")
+	spanVar(f, &ready, "until-ready", 0, "try again until nothing is wrong, for so long at most, such as 10m")
 	f.StringVar(&schedule, "schedule", "", "print what runs this probe each morning: cron or timer (systemd)")
 	f.BoolVar(&in.Dry, "dry-run", false, "keep nothing with the trusts")
 	must(c.RegisterFlagCompletionFunc("schedule", cobra.FixedCompletions([]string{"cron", "timer"},

@@ -54,8 +54,8 @@ times. Run it again each day, and after each change of keys: what is published e
 			}
 			return a.print(layout.Published(got[0], s))
 		}}
-	c.Flags().StringVar(&p.As, "as", "", "the party whose key signs federation.xml (default the only own provider)")
+	c.Flags().StringVar(&p.As, "signer", "", "the party whose key signs federation.xml (default the only own provider)")
 	c.Flags().StringVar(&life, "lasts", "30d", "how far ahead validUntil is")
-	must(c.RegisterFlagCompletionFunc("as", a.names("party", 0)))
+	must(c.RegisterFlagCompletionFunc("signer", a.names("party", 0)))
 	return c
 }

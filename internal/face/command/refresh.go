@@ -64,6 +64,6 @@ or failed; then what was there stays.`,
 	c.Flags().BoolVar(&how.Due, "due", false,
 		"those alone whose time has come: by cacheDuration, by what the server said,\n"+
 			"before their validity ends, else after a day")
-	c.Flags().DurationVar(&how.Timeout, "timeout", 20*time.Second, "for how long each answer is waited for")
+	spanVar(c.Flags(), &how.Timeout, "timeout", 20*time.Second, "for how long each answer is waited for")
 	return c
 }

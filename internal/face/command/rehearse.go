@@ -27,7 +27,7 @@ import (
 
 func (a *App) rehearseCmd() *cobra.Command {
 	var in play.RehearseInput
-	var factors, keep, secretFile string
+	var factors, keep, secretFile, address string
 	var from []string
 	var refusal bool
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
@@ -54,7 +54,7 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
   tressik rehearse nightlog@ridge --as mira --keep messages
   tressik rehearse nightlog@ridge --as mira --suppose clock=+10m
-  tressik rehearse dome-scheduler@ridge --as mira --from 203.0.113.7 --dry-run
+  tressik rehearse dome-scheduler@ridge --as mira --address 203.0.113.7 --dry-run
   tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
   tressik rehearse frame-courier@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
@@ -66,7 +66,7 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 			default:
 				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
 			}
-			if err := begins(&in, from); err != nil {
+			if err := begins(&in, append(from, address)); err != nil {
 				return err
 			}
 			if cmd.Flags().Changed("expect-account") && in.Account == "" {
@@ -102,8 +102,10 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 	f := c.Flags()
 	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
 	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
-	f.StringSliceVar(&from, "from", nil, "where the sign-in starts: app (else) or provider; and the address that it "+
-		"comes from, to try policies of networks")
+	f.StringVar(&in.From, "starts", "app", "where the sign-in starts: app or provider")
+	f.StringVar(&address, "address", "", "address that the sign-in comes from, to try policies of networks")
+	f.StringSliceVar(&from, "from", nil, "as it was called before: app, provider or an address")
+	must(f.MarkHidden("from"))
 	f.StringArrayVar(&in.Suppose, "suppose", nil,
 		"a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
 	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
@@ -121,20 +123,22 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 
 // begins reads where a sign-in starts, and from which address.
 func begins(in *play.RehearseInput, from []string) error {
-	in.From = "app"
 	for _, w := range from {
 		at, err := netip.ParseAddr(w)
 		switch {
+		case w == "":
 		case w == "app" || w == "provider":
 			in.From = w
 		case err == nil && in.Address.IsValid() && in.Address != at:
-			return usageError{fmt.Errorf("--from %s and --from %s: a sign-in comes from one address", in.Address, at)}
+			return usageError{fmt.Errorf("--address %s and %s: a sign-in comes from one address", in.Address, at)}
 		case err == nil:
 			in.Address = at
 		default:
-			return usageError{fmt.Errorf("--from %q is not known; write app, provider, or an address such as 192.0.2.7",
-				w)}
+			return usageError{fmt.Errorf("--address %q is no address; write one such as 192.0.2.7", w)}
 		}
+	}
+	if in.From != "app" && in.From != "provider" {
+		return usageError{fmt.Errorf("--starts %q is not known; write app or provider", in.From)}
 	}
 	return nil
 }

@@ -31,12 +31,9 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 				return usageError{fmt.Errorf("--out is missing; write --out report.html, report.md, or - for " +
 					"standard output")}
 			}
-			var from time.Time
-			if since != "" {
-				var err error
-				if from, err = time.Parse("2006-01-02", since); err != nil {
-					return usageError{fmt.Errorf("--since %q is no day: write it as 2031-03-01", since)}
-				}
+			from, err := a.past("--since", since)
+			if err != nil {
+				return err
 			}
 			d, err := a.desk()
 			if err != nil {

@@ -1,7 +1,11 @@
 package command
 
 import (
+	"fmt"
 	"reflect"
+	"strings"
+
+	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
@@ -113,6 +117,49 @@ func results() map[string][]reflect.Type {
 		"registrar client show": one(oidc.ClientInformation{}), "registrar client change": one(registrar.Made{},
 			oidc.ClientInformation{}),
 		"registrar client remove": one(removed),
-		"journal list":            one([]entryResult{}), "journal verify": one(journalData{}),
+		"journal":                 one([]entryResult{}), "journal list": one([]entryResult{}),
+		"journal verify": one(journalData{}),
 	}
+}
+
+// noForm refuses --format where a document is written, which has a form of its own.
+func noForm(c *cobra.Command) error {
+	if f := c.Flags().Lookup("format"); f == nil || !f.Changed || f.Value.String() == "table" || c == c.Root() {
+		return nil
+	}
+	_, path, _ := strings.Cut(c.CommandPath(), " ")
+	as := "what it writes has a form of its own"
+	if _, is := results()[path]; is {
+		as = ""
+		for _, name := range []string{"calendar", "metrics", "schedule", "env"} { // each makes it write a document
+			if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() != "false" {
+				as = "what --" + name + " writes has a form of its own"
+			}
+		}
+		if f := c.Flags().Lookup("out"); path == "report" && f.Value.String() == "-" {
+			as = "the page is written to standard output"
+		}
+	} else if c.HasAvailableSubCommands() || c.Name() == "help" {
+		return nil // what is wrong with a verb is said first
+	}
+	if as == "" {
+		return nil
+	}
+	return usageError{fmt.Errorf("--format is of no use for `%s`: %s; leave it out", c.CommandPath(), as)}
+}
+
+// helpOr shows the help of a command, unless something is wrong.
+func helpOr(err error, c *cobra.Command) error {
+	if err != nil {
+		return err
+	}
+	return c.Help()
+}
+
+// noTable refuses --format where help is shown.
+func noTable(c *cobra.Command) error {
+	if f := c.Flags().Lookup("format"); f.Value.String() != "table" {
+		return usageError{fmt.Errorf("--format is for results, and this is help: leave it out")}
+	}
+	return nil
 }

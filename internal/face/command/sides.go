@@ -55,7 +55,7 @@ func (s *sideFlags) add(c *cobra.Command, kind federation.Kind) {
 		"client: link that starts sign-in at it (initiate_login_uri); none takes it away")
 	f.StringVar(&s.contact, "contact", "",
 		"client: whom people ask about it, shown on the consent page; none takes it away")
-	f.StringVar(&s.home, "home", "", "client: its home page; none takes it away")
+	f.StringVar(&s.home, "home-page", "", "client: its home page; none takes it away")
 	f.StringVar(&s.maxAge, "max-age", "",
 		"client: how old a sign-in may be where its requests do not say (default_max_age): 12h; none takes it away")
 	f.StringVar(&s.alg, "id-token-alg", "",

@@ -115,8 +115,8 @@ read from there each time.`,
 	f.StringVar(&s.Pin, "tls-pin", "", "SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	f.IntVar(&s.Page, "page", 0, "entries asked for at a time (default 500)")
 	f.IntVar(&s.Most, "most", 0, "entries that are read at the most (default 1000000)")
-	f.DurationVar(&timeout, "timeout", 15*time.Second, "for how long each answer is waited for")
-	f.DurationVar(&cache, "cache", 5*time.Minute, "for how long what was read is not read again")
+	spanVar(f, &timeout, "timeout", 15*time.Second, "for how long each answer is waited for")
+	spanVar(f, &cache, "fresh-for", 5*time.Minute, "for how long what was read is not read again")
 	return c
 }
 

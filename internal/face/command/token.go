@@ -74,7 +74,10 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 					return err
 				}
 				a.say("wrote %s (only you can read it)", out)
-				return nil
+				if a.format == "table" {
+					return nil
+				}
+				t.AccessToken = ""
 			}
 			if a.format != "table" {
 				return a.print(format.Page{Data: t,
@@ -94,7 +97,7 @@ or on the running stage that --stage names. A foreign one is asked at its token 
 	f.BoolVar(&in.InBody, "in-body", false, "send the secret in the body (client_secret_post), not in the header")
 	f.StringVar(&in.Scope, "scope", "", "scopes to ask for; else all that the trust asks for as itself")
 	f.StringVar(&in.Resource, "resource", "", "audience of the API that the token is for, where there are several")
-	f.StringVar(&in.Stage, "stage", "", "address of a running stage, such as http://127.0.0.1:8321")
+	f.StringVar(&in.Stage, "stage-at", "", "address of a running stage, such as http://127.0.0.1:8321")
 	f.StringVar(&ca, "ca", "", "foreign: certificate file of the authority to trust")
 	f.StringVar(&in.Pin, "tls-pin", "",
 		"foreign: SHA-256 of the server's own certificate, in place of an authority or with --ca")

@@ -61,7 +61,7 @@ A stage that is running is used where there is one (tressik stage); else one is 
 ledger has on this machine. What passes between two foreign parties is read from what the browser recorded, with
 --from. A sign-in that succeeds is kept as proof: witnessed.`,
 		Example: `  tressik watch dome-scheduler@ridge --timeout 2s
-  tressik watch ridge@southmere --from session.har`,
+  tressik watch ridge@southmere --recorded session.har`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if err := in.check(); err != nil {
@@ -85,9 +85,9 @@ ledger has on this machine. What passes between two foreign parties is read from
 		"the person who is going to sign in, or their mail address at a foreign provider; somebody else is refused")
 	f.StringVar(&in.account, "expect-account", "", "the account that the app has to take them for, of those loaded")
 	f.StringVar(&in.secret, "secret-file", "", "OpenID: file with the client's secret at the real provider, or -")
-	f.DurationVar(&in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
+	spanVar(f, &in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
 	f.IntVar(&in.pagePort, "page-port", 0, "port on 127.0.0.1 of the page; 0 takes a free one")
-	f.StringVar(&in.from, "from", "",
+	f.StringVar(&in.from, "recorded", "",
 		"read the sign-in from what a browser recorded (HTTP Archive), in place of waiting")
 	f.BoolVar(&in.signOut, "sign-out", false, "go on until somebody signed out again, and say who was not told")
 	f.BoolVar(&in.refused, "refused", false,
@@ -159,7 +159,7 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 		}
 	}
 	if errors.Is(err, play.ErrBothForeign) {
-		return finding.Advise(err, finding.Run("watch", name, "--from", "FILE.har"))
+		return finding.Advise(err, finding.Run("watch", name, "--recorded", "FILE.har"))
 	}
 	if err != nil {
 		return err

@@ -24,6 +24,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"tressik.example/internal/core/span"
 )
 
 // Keyed is told by an ID in place of its words.
@@ -82,36 +84,6 @@ func (l *List) Close() error {
 	return err
 }
 
-// Span writes a span of time as an ISO 8601 duration. Days are of 24 hours; what is shorter than a second is cut off.
-func Span(d time.Duration) string {
-	var out strings.Builder
-	if d < 0 {
-		out.WriteByte('-')
-		d = -d
-	}
-	out.WriteByte('P')
-	secs := int64(d / time.Second)
-	if days := secs / 86400; days > 0 {
-		fmt.Fprintf(&out, "%dD", days)
-	}
-	if secs %= 86400; secs > 0 {
-		out.WriteByte('T')
-		for _, u := range []struct {
-			of   int64
-			name string
-		}{{3600, "H"}, {60, "M"}, {1, "S"}} {
-			if n := secs / u.of; n > 0 {
-				fmt.Fprintf(&out, "%d%s", n, u.name)
-			}
-			secs %= u.of
-		}
-	}
-	if s := out.String(); s != "P" && s != "-P" {
-		return s
-	}
-	return "PT0S"
-}
-
 // told is what is told of a value: what its method Told returns, where it has one.
 func told(v reflect.Value) (reflect.Value, bool) {
 	m, ok := toldBy(v.Type())
@@ -146,6 +118,8 @@ type field struct {
 	empty   bool // left out when it is empty
 	zero    bool // left out when it is zero
 	seconds bool // a number of seconds
+	rows    bool // lists the rows of a table
+	long    bool // has no place in a table
 	typ     reflect.Type
 }
 
@@ -177,7 +151,8 @@ func fields(t reflect.Type) []field {
 				}
 				at[name] = len(out)
 				out = append(out, field{name: name, index: path, empty: strings.Contains(opts, "omitempty"),
-					zero: strings.Contains(opts, "omitzero"), seconds: f.Tag.Get("unit") == "seconds", typ: f.Type})
+					zero: strings.Contains(opts, "omitzero"), seconds: f.Tag.Get("unit") == "seconds",
+					rows: f.Tag.Get("rows") == "each", long: f.Tag.Get("rows") == "none", typ: f.Type})
 			}
 		}
 		for _, path := range inner {
@@ -185,6 +160,7 @@ func fields(t reflect.Type) []field {
 		}
 	}
 	add(t, nil)
+	slices.SortFunc(out, func(a, b field) int { return slices.Compare(a.index, b.index) }) // as they stand there
 	return out
 }
 
@@ -241,7 +217,7 @@ func write(out *bytes.Buffer, v reflect.Value, at string) error {
 	case time.Time:
 		return text(out, x.UTC().Format(time.RFC3339))
 	case time.Duration:
-		return text(out, Span(x))
+		return text(out, span.Format(x))
 	case json.RawMessage:
 		if len(x) == 0 {
 			out.WriteString("{}")
@@ -321,7 +297,7 @@ func seconds(out *bytes.Buffer, v reflect.Value, at string) error {
 	if v.Kind() == reflect.Map {
 		return entries(out, v, at, seconds)
 	}
-	return text(out, Span(time.Duration(v.Int())*time.Second))
+	return text(out, span.Format(time.Duration(v.Int())*time.Second))
 }
 
 func entries(out *bytes.Buffer, v reflect.Value, at string,

@@ -69,11 +69,12 @@ func TestEncode(t *testing.T) {
 	for _, l := range strings.Split(string(b), "\n") {
 		flat.WriteString(strings.TrimSpace(l))
 	}
-	want := `{"name": "outer","said": "x","at": "2031-03-04T09:00:00Z","lasts": "P1DT2H1M30S","life": "PT15M",` +
+	want := `{"far": "f","name": "outer",` +
+		`"said": "x","at": "2031-03-04T09:00:00Z","lasts": "P1DT2H1M30S","life": "PT15M",` +
 		`"lives": {"a": "P1D"},"list": [],"words": {"key-of-b": "key-of-c"},"any": ["PT1S"],` +
 		`"cost": {"amount": "much"},` +
 		`"bearers": [{"of": "me"}],"raw": {"as": "it is"},"map": {"here": "<&>"},"two": [0,0],` +
-		`"bytes": "YWI=","far": "f"}`
+		`"bytes": "YWI="}`
 	if flat.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", flat.String(), want)
 	}
@@ -84,15 +85,6 @@ func TestEncode(t *testing.T) {
 	for _, bad := range []any{nil, make(chan int), []any{nil}, map[complex64]int{1: 1}} {
 		if b, err := Encode(bad); err == nil {
 			t.Errorf("%v is told as %s", bad, b)
-		}
-	}
-}
-
-func TestSpan(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "PT0S", time.Second: "PT1S", 90 * 24 * time.Hour: "P90D",
-		25 * time.Hour: "P1DT1H", -10 * time.Minute: "-PT10M", 999 * time.Millisecond: "PT0S"} {
-		if got := Span(d); got != want {
-			t.Errorf("%s is %s, want %s", d, got, want)
 		}
 	}
 }
@@ -136,5 +128,63 @@ func TestSchemaNamesAll(t *testing.T) {
 	}
 	if any := Schema("id", "title", reflect.TypeFor[int](), reflect.TypeFor[string]()); len(any.AnyOf) != 2 {
 		t.Errorf("%+v", any)
+	}
+}
+
+type part struct {
+	Name string   `json:"name"`
+	Also []string `json:"also"`
+}
+
+type whole struct {
+	About string            `json:"about"`
+	Deep  struct{ A part }  `json:"deep"`
+	Near  part              `json:"near"`
+	By    map[string]string `json:"by"`
+	Long  string            `json:"long" rows:"none"`
+	Parts []part            `json:"parts" rows:"each"`
+	Lost  []part            `json:"lost" rows:"each"`
+	Life  int               `json:"life" unit:"seconds"`
+}
+
+// TestTable holds each rule of tables: one head, a subject in each row, plain values.
+func TestTable(t *testing.T) {
+	flat := func(v any) string {
+		head, rows, err := Table(v, func(v any) (string, bool) { m, ok := v.(money); return "much", ok && m == m })
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := []string{strings.Join(head, ",")}
+		for _, r := range rows {
+			lines = append(lines, strings.Join(r, ","))
+		}
+		return strings.Join(lines, "|")
+	}
+	w := whole{About: "it", Near: part{"n", []string{"x", "y"}}, By: map[string]string{"b": "2", "a": "1"},
+		Long: "long",
+		Life: 60}
+	w.Deep.A.Name = "too deep"
+	head := "about,near.name,near.also,by.a,by.b,life,list,name,also|"
+	w.Parts, w.Lost = []part{{"p", nil}, {"q", []string{"z"}}}, []part{{"r", nil}}
+	const it = "it,n,x; y,1,2,PT1M,"
+	if got := flat(&w); got != head+it+"parts,p,|"+it+"parts,q,z|"+it+"lost,r," {
+		t.Errorf("got %s", got)
+	}
+	w.Parts, w.Lost = nil, nil
+	if got := flat(w); got != "about,near.name,near.also,life,list,name,also" {
+		t.Errorf("without rows: %s", got)
+	}
+	for want, v := range map[string]any{"value|a|b": []string{"a", "b"}, "name,also|a,": part{Name: "a"},
+		"name,also": []part{}, "name,also|a,|b,": []*part{{Name: "a"}, {Name: "b"}},
+		"of,cost|,much": struct {
+			Of   string `json:"of"`
+			Cost money  `json:"cost"`
+		}{}} {
+		if got := flat(v); got != want {
+			t.Errorf("%T: got %s, want %s", v, got, want)
+		}
+	}
+	if _, _, err := Table(nil, nil); err == nil {
+		t.Error("nothing is a table")
 	}
 }

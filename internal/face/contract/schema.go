@@ -52,7 +52,7 @@ func (d *definer) of(t reflect.Type) *jsonschema.Schema {
 	case t == timeType:
 		return &jsonschema.Schema{Type: "string", Format: "date-time", Pattern: `^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ$`}
 	case t == spanType:
-		return span()
+		return duration()
 	case t == rawType:
 		return &jsonschema.Schema{Description: "as it is kept"}
 	}
@@ -102,7 +102,10 @@ func (d *definer) define(t reflect.Type) string {
 	if name, is := d.names[t]; is {
 		return name
 	}
-	plain := strings.TrimPrefix(strings.ToUpper(t.Name()[:1])+t.Name()[1:], "Told")
+	plain := strings.ToUpper(t.Name()[:1]) + t.Name()[1:]
+	if as := strings.TrimSuffix(strings.TrimPrefix(plain, "Told"), "Told"); as != "" {
+		plain = as
+	}
 	name := plain
 	for n := 2; d.defs[name] != nil; n++ { // two packages have a type of that name
 		name = plain + strconv.Itoa(n)
@@ -118,9 +121,9 @@ func (d *definer) object(t reflect.Type) *jsonschema.Schema {
 	for _, f := range fields(t) {
 		of := d.of(f.typ)
 		if f.seconds {
-			of = span()
+			of = duration()
 			if f.typ.Kind() == reflect.Map {
-				of = &jsonschema.Schema{Type: "object", AdditionalProperties: span()}
+				of = &jsonschema.Schema{Type: "object", AdditionalProperties: duration()}
 			}
 		}
 		s.Properties.Set(f.name, of)
@@ -136,7 +139,7 @@ func (d *definer) object(t reflect.Type) *jsonschema.Schema {
 	return s
 }
 
-func span() *jsonschema.Schema {
+func duration() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "string", Format: "duration",
 		Pattern: `^-?P(\d+D)?(T(\d+H)?(\d+M)?(\d+S)?)?$`}
 }

@@ -14,7 +14,8 @@ const hostile = "a\x1b[2Jb\x07c\u009bd\u202ee\u2066f\u200fg\x7fh\ufeffi\u2028j\x
 
 // hostilePage has it in every place that a page has.
 func hostilePage() Page {
-	return Page{Blocks: []Block{{Title: hostile, Mark: hostile, Head: []string{hostile, "x"},
+	nine := []string{hostile, hostile, hostile, hostile, hostile, hostile, hostile, hostile, hostile}
+	return Page{Data: nine, Blocks: []Block{{Title: hostile, Mark: hostile, Head: []string{hostile, "x"},
 		Rows: [][]string{{hostile, hostile}}},
 		{Fields: [][2]string{{hostile, hostile}}}, {Lines: []string{hostile}}, {Head: []string{"x"}, Empty: hostile},
 		{Passed: true, Findings: finding.List{
@@ -92,7 +93,7 @@ func TestNoFormulaAndNoHTML(t *testing.T) {
 	cells := []string{"=HYPERLINK(\"https://a.example\")", "+1+1", "-cmd", "@SUM(A1)", "-5", "1.5",
 		"<script>x</script>",
 		"![x](https://a.example/p.png)", "&lt;", "a&b"}
-	g := Page{Blocks: []Block{{Head: []string{"Value"}}}}
+	g := Page{Data: cells, Blocks: []Block{{Head: []string{"Value"}}}}
 	for _, c := range cells {
 		g.Blocks[0].Rows = append(g.Blocks[0].Rows, []string{c})
 	}

@@ -153,35 +153,30 @@ func (b Block) cells() (head []string, rows [][]string) {
 	return []string{"line"}, rows
 }
 
+// csv writes one table with a head: what the result holds for programs, in plain values.
 func (p *Printer) csv(g Page) error {
+	head, rows, err := contract.Table(g.Data, func(v any) (string, bool) {
+		if r, ok := v.(finding.Remedy); ok {
+			if r.IsZero() {
+				return "", true
+			}
+			return Remedy(r), true
+		}
+		return "", false
+	})
+	if err != nil {
+		return err
+	}
 	w := csv.NewWriter(p.W)
-	for i, b := range g.Blocks {
-		head, rows := b.cells()
-		if i > 0 {
-			if len(rows) == 0 {
-				continue
-			}
-			w.Flush()
-			fmt.Fprintln(p.W)
+	w.Write(head)
+	for _, r := range rows {
+		for j, c := range r {
+			r[j] = plainCell(Safe(c))
 		}
-		w.Write(lower(head))
-		for _, r := range rows {
-			for j, c := range r {
-				r[j] = plainCell(c)
-			}
-			w.Write(r)
-		}
+		w.Write(r)
 	}
 	w.Flush()
 	return w.Error()
-}
-
-func lower(head []string) []string {
-	out := make([]string, len(head))
-	for i, h := range head {
-		out[i] = strings.ReplaceAll(strings.ToLower(h), " ", "_")
-	}
-	return out
 }
 
 func (p *Printer) markdown(g Page) error {

@@ -113,7 +113,7 @@ func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed st
 type DocumentRead struct {
 	*saml.Survey
 	Signature string        `json:"signature"`
-	List      []saml.Listed `json:"list"`
+	List      []saml.Listed `json:"list" rows:"each"`
 	Broken    []saml.Listed `json:"broken"`
 }
 
@@ -211,7 +211,7 @@ func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
 type EntityRead struct {
 	*saml.Entity
 	Listed   *saml.Listed `json:"listed"`
-	Findings finding.List `json:"findings"`
+	Findings finding.List `json:"findings" rows:"each"`
 }
 
 // Split is what was written of a document, a file for each entity.

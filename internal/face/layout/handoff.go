@@ -59,8 +59,8 @@ func Handoff(h *handoff.Handoff) format.Page {
 // Handed is what is told of a handoff.
 type Handed struct {
 	*handoff.Handoff
-	PEM string `json:"certificate,omitempty"`
-	XML string `json:"metadataXML,omitempty"`
+	PEM string `json:"certificate,omitempty" rows:"none"`
+	XML string `json:"metadataXML,omitempty" rows:"none"`
 }
 
 // example shows what an app will receive, and how it is checked.

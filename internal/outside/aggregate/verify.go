@@ -23,7 +23,7 @@ type Verification struct {
 	SignedBy string        `json:"signedBy,omitempty"`
 	Survey   *saml.Survey  `json:"document,omitempty"`
 	Broken   []saml.Listed `json:"broken"`
-	Findings finding.List  `json:"findings"`
+	Findings finding.List  `json:"findings" rows:"each"`
 }
 
 // Verify reads a whole document once, verifies the signature over it and judges what is in it. Broken entities are

@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/model"
 	"tressik.example/internal/stage/cast"
@@ -30,7 +31,11 @@ func (d *Player) suppose(t *federation.Trust, in RehearseInput) (x cast.Suppose,
 		case !ok || v == "":
 			return x, finding.Errorf("%s %q is %w: write KEY=VALUE", finding.FieldSuppose, s, model.ErrValue)
 		case key == "clock":
-			if x.Clock, err = time.ParseDuration(strings.TrimPrefix(v, "+")); err != nil {
+			back := strings.HasPrefix(v, "-")
+			if x.Clock, err = span.Parse(strings.TrimLeft(v, "+-")); back {
+				x.Clock = -x.Clock
+			}
+			if err != nil {
 				return x, finding.Errorf("%s clock=%s is %w: write a time span such as +10m or -90s",
 					finding.FieldSuppose, v, model.ErrValue)
 			}

@@ -34,7 +34,7 @@ type TokenInput struct {
 // GotToken is an access token that a client got as itself.
 type GotToken struct {
 	Trust       string     `json:"trust"`
-	AccessToken string     `json:"access_token"`
+	AccessToken string     `json:"access_token,omitempty"`
 	TokenType   string     `json:"token_type"`
 	Scope       string     `json:"scope,omitempty"`
 	Expires     *time.Time `json:"expires,omitempty"`
@@ -68,7 +68,7 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 			finding.Errorf("%w: give its secret with %s FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+
 				"its private key with %s FILE", ErrAuth, finding.FieldSecretFile, finding.FieldKey)
 	case in.Stage != "" && !provider.Own:
-		return nil, finding.Errorf("%s is %w: %s is foreign, its real token endpoint is asked", finding.FieldStage,
+		return nil, finding.Errorf("%s is %w: %s is foreign, its real token endpoint is asked", finding.FieldStageAt,
 			model.ErrValue, provider.Name)
 	}
 	if err := t.Registered(); err != nil {

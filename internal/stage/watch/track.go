@@ -55,7 +55,7 @@ type View struct {
 	Began   time.Time           `json:"began"`
 	Until   time.Time           `json:"until"` // the watch waits no longer
 	Cast    play.Following      `json:"cast"`
-	Steps   []Step              `json:"steps"`
+	Steps   []Step              `json:"steps" rows:"each"`
 	Person  string              `json:"person,omitempty"` // ID, where a played provider said it
 	Subject string              `json:"subject,omitempty"`
 	Claims  map[string][]string `json:"claims,omitempty"`

@@ -22,15 +22,16 @@ import (
 
 // Comparison is how a ledger and a charter differ, and what enacting the charter costs.
 type Comparison struct {
-	Equal       bool           `json:"equal"`
-	Differences []Difference   `json:"differences"` // that enacting makes
-	Undeclared  []Difference   `json:"notDeclared"` // what the ledger has beyond what the charter says there is
-	Costs       []model.Cost   `json:"costs"`       // evidence that is taken back
-	Handoffs    []Handoff      `json:"handoffs"`    // that no longer count
-	Secrets     []Declared     `json:"secrets"`     // that are made
-	Waiting     []desk.Waiting `json:"waiting"`     // consent that somebody has to give afterwards
-	Digest      string         `json:"digest"`      // of what enacting does
-	Enacted     bool           `json:"enacted"`
+	Equal       bool         `json:"equal"`
+	Differences []Difference `json:"differences" rows:"each"` // that enacting makes
+	// what the ledger has beyond what the charter says there is
+	Undeclared []Difference   `json:"notDeclared" rows:"each"`
+	Costs      []model.Cost   `json:"costs"`    // evidence that is taken back
+	Handoffs   []Handoff      `json:"handoffs"` // that no longer count
+	Secrets    []Declared     `json:"secrets"`  // that are made
+	Waiting    []desk.Waiting `json:"waiting"`  // consent that somebody has to give afterwards
+	Digest     string         `json:"digest"`   // of what enacting does
+	Enacted    bool           `json:"enacted"`
 
 	touched []string // trusts that are new or changed
 }

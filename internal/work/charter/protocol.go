@@ -41,9 +41,9 @@ type overOIDC struct{ *federation.OIDCTerms }
 func (o overOIDC) write(out *Trust) {
 	p := o.Policy
 	on := !p.PKCEOff
-	out.Session, out.AccessToken, out.IDToken = span(p.Session), span(p.AccessToken), span(p.IDToken)
-	out.RefreshIdle = span(p.RefreshIdle)
-	if out.Refresh = span(p.Refresh); out.Refresh == "" {
+	out.Session, out.AccessToken, out.IDToken = short(p.Session), short(p.AccessToken), short(p.IDToken)
+	out.RefreshIdle = short(p.RefreshIdle)
+	if out.Refresh = short(p.Refresh); out.Refresh == "" {
 		out.Refresh = "none"
 	}
 	out.SignInFrom, out.RefreshFrom = p.SignInFrom, p.RefreshFrom

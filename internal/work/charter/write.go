@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/mapping"
@@ -164,7 +165,7 @@ func (w *Writer) rel(path string) string {
 func (w *Writer) people(s *people.Source) People {
 	out := People{Source: s.Name, From: s.At, Base: s.Base, Filter: s.Filter, BindDN: s.BindDN,
 		PasswordFrom: s.Password, ID: s.ID, Attributes: s.Wanted, CA: s.CA, TLSPin: s.Pin, Page: s.Page, Most: s.Most,
-		Timeout: span(s.Timeout), Cache: span(s.Cache)}
+		Timeout: short(s.Timeout), Cache: short(s.Cache)}
 	if !s.Directory() {
 		out.From = w.rel(s.At)
 	}
@@ -237,7 +238,7 @@ func (w *Writer) app(p *federation.Party) (*App, error) {
 	if c := p.Client; c != nil {
 		out.Client = &Client{Kind: string(c.Kind), RedirectURIs: c.Redirects, AfterSignOut: c.AfterSignOut,
 			BackChannelLogout: c.BackChannelLogout, FrontChannelLogout: c.FrontChannelLogout, SignInLink: c.Start,
-			Contact: c.Contact, Home: c.Home, MaxAge: span(c.MaxAge), IDTokenAlg: c.IDTokenAlg}
+			Contact: c.Contact, Home: c.Home, MaxAge: short(c.MaxAge), IDTokenAlg: c.IDTokenAlg}
 	}
 	if a := p.API; a != nil {
 		out.API = &API{Audience: a.Audience, Permissions: map[string]*Permission{}}
@@ -380,19 +381,12 @@ func wants(list []saml.Wanted) []string {
 	return out
 }
 
-// span writes seconds as a time span that can be read again; "" for none.
-func span(seconds int) string {
-	switch {
-	case seconds == 0:
+// short writes seconds as a span of time that can be read again; "" for none.
+func short(seconds int) string {
+	if seconds == 0 {
 		return ""
-	case seconds%86400 == 0:
-		return fmt.Sprintf("%dd", seconds/86400)
-	case seconds%3600 == 0:
-		return fmt.Sprintf("%dh", seconds/3600)
-	case seconds%60 == 0:
-		return fmt.Sprintf("%dm", seconds/60)
 	}
-	return fmt.Sprintf("%ds", seconds)
+	return span.Short(time.Duration(seconds) * time.Second)
 }
 
 // declared declares a trust. The client ID that an own provider issued belongs to this ledger alone, and is left out.
@@ -411,7 +405,7 @@ func trustOf(t *federation.Trust) *Trust {
 	out.Subject.Format = formatWord(out.Subject.Format)
 	for _, e := range t.Ends {
 		if out.Ends[e.What] = e.At.UTC().Format(time.DateOnly); e.Unused > 0 {
-			out.Ends[e.What] = "unused:" + span(e.Unused)
+			out.Ends[e.What] = "unused:" + short(e.Unused)
 		}
 	}
 	overOf(t).write(out)
@@ -435,7 +429,7 @@ func expectationOf(e *federation.Expected) Expectation {
 	if len(e.AtMost) > 0 {
 		out.AtMost = map[string]string{}
 		for k, s := range e.AtMost {
-			out.AtMost[k] = span(s)
+			out.AtMost[k] = short(s)
 		}
 	}
 	return out

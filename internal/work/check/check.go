@@ -53,7 +53,7 @@ type Accepted struct {
 type Report struct {
 	Parties  int    `json:"parties"`
 	Trusts   int    `json:"trusts"`
-	Items    []Item `json:"findings"` // errors first; those that passed are counted alone
+	Items    []Item `json:"findings" rows:"each"` // errors first; those that passed are counted alone
 	Passed   int    `json:"passed"`
 	Accepted int    `json:"accepted"`
 }

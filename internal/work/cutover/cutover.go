@@ -152,13 +152,13 @@ func (p *Planner) proof(r *Readiness, t *federation.Trust, app, provider *federa
 	case have.Kind == federation.Told && len(have.By) > 1 && have.Whole():
 		r.Findings.Add(finding.Finding{ID: finding.CutoverProof, Level: finding.Warning, Check: "proof",
 			Saw: "told by " + strings.Join(have.By, " and ") + "; the app itself was not seen", Expected: string(want) +
-				", as the trust is now", Side: finding.Ledger, Fix: finding.Run("watch", t.Name, "--from", "FILE")})
+				", as the trust is now", Side: finding.Ledger, Fix: finding.Run("watch", t.Name, "--recorded", "FILE")})
 		return
 	case have.Kind == federation.Told:
 		r.Findings.Add(finding.Finding{ID: finding.CutoverProof, Level: finding.Error, Check: "proof",
 			Saw:      "told by " + strings.Join(have.By, " and ") + "; the app itself was not seen",
 			Expected: "the word of a second person, or a real response that the app took", Side: finding.Ledger,
-			Fix: finding.Run("watch", t.Name, "--from", "FILE").Or(finding.Do("have somebody else sign in while " +
+			Fix: finding.Run("watch", t.Name, "--recorded", "FILE").Or(finding.Do("have somebody else sign in while " +
 				"`tressik watch " + t.Name + "` goes on, and say so"))})
 		return
 	case !have.Whole() && !want.Stronger(have.Kind):

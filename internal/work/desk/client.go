@@ -211,7 +211,7 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	case in.Home == "none":
 		c.Home = ""
 	case in.Home != "":
-		if err := model.CheckURL(finding.FieldHome, in.Home); err != nil {
+		if err := model.CheckURL(finding.FieldHomePage, in.Home); err != nil {
 			return err
 		}
 		c.Home = in.Home
@@ -311,18 +311,19 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 func fitsKind(t *federation.Trust, k oidc.Kind, as string) error {
 	switch {
 	case as != federation.AsUser && as != federation.AsSelf:
-		return finding.Errorf("%s %q is %w; write user (on behalf of a user) or self (as itself)", finding.FieldAs, as,
+		return finding.Errorf("%s %q is %w; write user (on behalf of a user) or self (as itself)", finding.FieldActing,
+			as,
 			ErrValue)
 	case k == oidc.Machine && as == federation.AsUser:
 		return finding.Errorf("%s user %w a machine client: it acts as itself and has no users; write %s self",
-			finding.FieldAs, federation.ErrFit, finding.FieldAs)
+			finding.FieldActing, federation.ErrFit, finding.FieldActing)
 	case k == oidc.Web && as == federation.AsSelf && !t.OIDCTerms().ActsAsItself(&federation.Client{Kind: k}):
 		return finding.Advise(finding.Errorf("%s self %w a web client whose trust does not let it act as itself: it "+
-			"could never use the permission", finding.FieldAs, federation.ErrFit),
+			"could never use the permission", finding.FieldActing, federation.ErrFit),
 			finding.Run("trust", "change", t.Name, "--as-itself", "on"))
 	case k.Public() && as == federation.AsSelf:
 		return finding.Errorf("%s self %w a %s client: it keeps no secret to show that it is itself; write %s user",
-			finding.FieldAs, federation.ErrFit, k, finding.FieldAs)
+			finding.FieldActing, federation.ErrFit, k, finding.FieldActing)
 	}
 	return nil
 }

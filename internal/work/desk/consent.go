@@ -170,7 +170,7 @@ type ConsentView struct {
 	// who decides; what is recorded here is somebody's word
 	Provider string                `json:"foreignProvider,omitempty"`
 	Foreign  bool                  `json:"-"`
-	Rows     []federation.AskState `json:"permissions"`
+	Rows     []federation.AskState `json:"permissions" rows:"each"`
 	Findings finding.List          `json:"findings"`
 }
 

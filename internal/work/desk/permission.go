@@ -24,12 +24,12 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 	}
 	for _, as := range x.As {
 		if as != federation.AsUser && as != federation.AsSelf {
-			return nil, finding.Errorf("%s %q is %w; write user, self or user,self", finding.FieldAs, as, ErrValue)
+			return nil, finding.Errorf("%s %q is %w; write user, self or user,self", finding.FieldActing, as, ErrValue)
 		}
 	}
 	if x.As = model.Unique(x.As); len(x.As) == 0 {
 		return nil, finding.Errorf("%s is missing; write user (on behalf of a user), self (as itself) or user,self",
-			finding.FieldAs)
+			finding.FieldActing)
 	}
 	if x.Says == "" || len(x.Says) > 200 || strings.ContainsAny(x.Says, "\n\r\t") {
 		return nil,
@@ -133,7 +133,7 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 			}
 			if x := p.API.Find(a.Name); !slices.Contains(x.As, as) {
 				return nil, finding.Errorf("%s %w %s %s: its API publishes it for use as %s", l, federation.ErrFit,
-					finding.FieldAs, as, strings.Join(x.As, ", "))
+					finding.FieldActing, as, strings.Join(x.As, ", "))
 			}
 		}
 		asks = append(asks, a)

@@ -19,8 +19,8 @@ type Preview struct {
 	Admitted   bool             `json:"admitted"`
 	Why        string           `json:"why,omitempty"` // why the person is not admitted
 	Subject    saml.Subject     `json:"subject"`
-	Attributes []saml.Attribute `json:"attributes"`
-	Tokens     []TokenClaim     `json:"tokenClaims,omitempty"` // over OpenID Connect
+	Attributes []saml.Attribute `json:"attributes" rows:"each"`
+	Tokens     []TokenClaim     `json:"tokenClaims,omitempty" rows:"each"` // over OpenID Connect
 	Gaps       []claims.Gap     `json:"gaps"`
 	Findings   finding.List     `json:"findings"`
 }

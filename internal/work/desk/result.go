@@ -65,7 +65,7 @@ type PartyResult struct {
 	At        string              `json:"at,omitempty"`
 	Source    string              `json:"source,omitempty"`
 	Signed    string              `json:"signedBy,omitempty"`
-	Signer    string              `json:"signer,omitempty"`
+	Signer    string              `json:"signer,omitempty" rows:"none"`
 	TLS       federation.Server   `json:"sourceTLS,omitzero"`
 	Entity    saml.Entity         `json:"saml"`
 	OpenID    *federation.OpenID  `json:"openid,omitempty"`

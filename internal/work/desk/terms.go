@@ -2,11 +2,10 @@ package desk
 
 import (
 	"fmt"
-	"strconv"
-	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/span"
 )
 
 // PolicyTerms are the terms that only trusts over OpenID Connect have. Empty ones leave things as they are.
@@ -29,16 +28,13 @@ type PolicyTerms struct {
 	ClientKeysTLS           federation.Server
 }
 
-// ParseSpan reads a time span: 90d, 12h, 15m, 30s or their sums. Errors: ErrValue.
+// ParseSpan reads a time span: 90d, 12h, 15m, 30s or their sums, or as ISO 8601 has it. Errors: ErrValue.
 func ParseSpan(v string) (time.Duration, error) {
-	if n, err := strconv.Atoi(strings.TrimSuffix(v, "d")); err == nil && strings.HasSuffix(v, "d") && n > 0 &&
-		n <= 36500 {
-		return time.Duration(n) * 24 * time.Hour, nil
+	d, err := span.Parse(v)
+	if err != nil {
+		return 0, fmt.Errorf("%q is %w as a time span; write 90d, 12h or 15m", v, ErrValue)
 	}
-	if d, err := time.ParseDuration(v); err == nil && d > 0 {
-		return d, nil
-	}
-	return 0, fmt.Errorf("%q is %w as a time span; write 90d, 12h or 15m", v, ErrValue)
+	return d, nil
 }
 
 func (x *Terms) onlySAML() bool {

@@ -138,8 +138,11 @@ func (d *Desk) ends(t *federation.Trust, word string) error {
 		e.Unused = int(s.Seconds())
 	default:
 		at, err := time.Parse(time.DateOnly, when)
+		if ahead, no := ParseSpan(when); no == nil {
+			at, err = d.Now().UTC().Truncate(24*time.Hour).Add(ahead), nil
+		}
 		if err != nil {
-			return bad("write the day as 2032-03-04")
+			return bad("write the day as 2032-03-04, or how far ahead it is, as 180d")
 		}
 		e.At = at
 	}

@@ -21,7 +21,7 @@ import (
 type Drill struct {
 	Party string `json:"party"`
 	Use   string `json:"use"`
-	Steps []Step `json:"steps"`
+	Steps []Step `json:"steps" rows:"each"`
 	// NotTried are the trusts of which no sign-in could be tried, and why
 	NotTried map[string]string `json:"notTried"`
 	Holds    bool              `json:"holds"` // of what was tried nothing broke in the rollover that waits

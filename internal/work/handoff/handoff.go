@@ -38,8 +38,8 @@ type Handoff struct {
 	Trust       string `json:"trust"`
 	For         string `json:"for"`   // app or provider: who is given it
 	About       string `json:"about"` // the party it describes
-	Items       []Item `json:"values"`
-	Attributes  []Item `json:"attributes,omitempty"`
+	Items       []Item `json:"values" rows:"each"`
+	Attributes  []Item `json:"attributes,omitempty" rows:"each"`
 	Certificate []byte `json:"-"` // PEM
 	Metadata    []byte `json:"-"`
 

@@ -45,8 +45,8 @@ type Inspection struct {
 	Facts      [][2]string         `json:"-"`
 	Explained  [][3]string         `json:"-"` // of a token: claim, value, meaning
 	FactMap    map[string]string   `json:"-"`
-	Told       []Fact              `json:"facts"` // the same for programs, in the order of the message
-	Findings   finding.List        `json:"findings"`
+	Told       []Fact              `json:"facts" rows:"each"` // the same for programs, in the order of the message
+	Findings   finding.List        `json:"findings" rows:"each"`
 	NotChecked []string            `json:"notChecked,omitempty"` // what the judge could not know
 	Trust      string              `json:"trust,omitempty"`
 	Key        string              `json:"key,omitempty"` // ID of the key whose signature is good

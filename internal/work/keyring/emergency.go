@@ -17,10 +17,10 @@ import (
 type Emergency struct {
 	Party   string             `json:"party"`
 	Gone    federation.OwnKey  `json:"gone"`
-	Active  *federation.OwnKey `json:"active"`  // what signs or decrypts now
-	Invalid []string           `json:"invalid"` // what is invalid at once, in words
-	APIs    []Reached          `json:"apis"`    // what tokens that whoever has the key signs may do
-	Tell    []Told             `json:"tell"`    // whom to tell, the most urgent first
+	Active  *federation.OwnKey `json:"active"`           // what signs or decrypts now
+	Invalid []string           `json:"invalid"`          // what is invalid at once, in words
+	APIs    []Reached          `json:"apis"`             // what tokens that whoever has the key signs may do
+	Tell    []Told             `json:"tell" rows:"each"` // whom to tell, the most urgent first
 }
 
 // Reached is an API that takes what a lost key signs, and each permission of it: whoever has the key writes what they

@@ -11,13 +11,13 @@ import (
 // Plan is the calendar of the rollovers of an own party's keys.
 type Plan struct {
 	Party string    `json:"party"`
-	Uses  []UsePlan `json:"uses"`
+	Uses  []UsePlan `json:"uses" rows:"each"`
 }
 
 // UsePlan is the rollover of the keys of one use.
 type UsePlan struct {
 	Use    string  `json:"use"`
-	Steps  []Step  `json:"steps"`
+	Steps  []Step  `json:"steps" rows:"each"`
 	Sights []Sight `json:"sights"` // of the announced key; of the active one where none is announced and one goes
 }
 

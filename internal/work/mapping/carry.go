@@ -41,7 +41,7 @@ type Carrying struct {
 	Trust    string          `json:"trust"`
 	From     string          `json:"from"`
 	Kept     bool            `json:"kept"` // in the ledger; a foreign provider sends what its owner makes it send
-	Carried  []Keeps         `json:"carried"`
+	Carried  []Keeps         `json:"carried" rows:"each"`
 	Orphans  []accounts.Pair `json:"orphans"` // accounts that nobody of the table comes for
 	Fresh    []string        `json:"fresh"`   // people whom the trust admits and who have no subject to keep
 	Exported bool            `json:"accountsKnown"`

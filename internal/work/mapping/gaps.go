@@ -17,14 +17,15 @@ import (
 type Gaps struct {
 	Trust   string    `json:"trust"`
 	Group   string    `json:"group,omitempty"`
-	People  int       `json:"people"`  // who are looked at
-	Rules   []RuleGap `json:"rules"`   // those that release nothing for somebody
-	Lacking []string  `json:"lacking"` // what the app wants or reads and no rule releases
-	Unasked []string  `json:"unasked"` // what is released and the app never asked for; empty where it says nothing
+	People  int       `json:"people"`            // who are looked at
+	Rules   []RuleGap `json:"rules" rows:"each"` // those that release nothing for somebody
+	Lacking []string  `json:"lacking"`           // what the app wants or reads and no rule releases
+	// what is released and the app never asked for; empty where it says nothing
+	Unasked []string `json:"unasked"`
 	// Same are subjects that several people share.
 	Same      []Same       `json:"sameSubject"`
 	Forbidden []Forbidden  `json:"forbidden"` // values that their format does not allow
-	Findings  finding.List `json:"findings"`
+	Findings  finding.List `json:"findings" rows:"each"`
 	far       string       // name of a foreign provider: what it sends is not known
 }
 
@@ -331,7 +332,7 @@ type Suggestion struct {
 type Suggestions struct {
 	Trust   string       `json:"trust"`
 	People  int          `json:"people"`
-	List    []Suggestion `json:"suggestions"`
+	List    []Suggestion `json:"suggestions" rows:"each"`
 	Without []string     `json:"without"`
 }
 

@@ -135,8 +135,7 @@ func (m *Mapper) admitted(trust, group string) (*Those, error) {
 		return who, nil
 	}
 	if !slices.Contains((&people.Directory{Persons: everybody}).GroupNames(), group) {
-		return nil, fmt.Errorf("group %q is %w: there is no group of that name; see `tressik people list`", group,
-			model.ErrValue)
+		return nil, model.UnknownGroup(group, everybody)
 	}
 	who.all = slices.DeleteFunc(who.all, func(p people.Person) bool { return !p.In(group) })
 	return who, nil

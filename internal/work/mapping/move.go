@@ -29,8 +29,8 @@ type Moving struct {
 	App   string         `json:"app"`
 	From  string         `json:"from"` // trusts
 	To    string         `json:"to"`
-	Count map[string]int `json:"count"` // of each What
-	Moves []Move         `json:"moves"` // of all who are concerned, those of whom nothing changes included
+	Count map[string]int `json:"count"`             // of each What
+	Moves []Move         `json:"moves" rows:"each"` // of all who are concerned, those of whom nothing changes included
 }
 
 // telling is how the app finds accounts, and whose they are.
