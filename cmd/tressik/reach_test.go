@@ -15,7 +15,6 @@ import (
 	"testing"
 	"time"
 
-	"tressik.example/internal/face/format"
 	"tressik.example/internal/testkit/peer"
 )
 
@@ -174,74 +173,6 @@ func TestEncryptedResponseIsInspected(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"not a private key"}, "inspect", "enc.xml", "--trust", "nightlog@southmere", "--key", "app.pem")
-}
-
-// TestExamplesRun runs the examples that the help texts print, in the demo's folder, as they stand there.
-func TestExamplesRun(t *testing.T) {
-	t.Parallel()
-	d := demoed(t)
-	d.write("captured.txt",
-		`<samlp:AuthnRequest xmlns:samlp="urn:oasis:names:tc:SAML:2.0:protocol" ID="_1" Version="2.0" `+
-			`IssueInstant="2031-03-04T09:00:00Z"><saml:Issuer xmlns:saml="urn:oasis:names:tc:SAML:2.0:assertion">`+
-			`https://nightlog.kestrelridge.example/saml</saml:Issuer></samlp:AuthnRequest>`)
-	_, _, pub := clientKey(t)
-	d.write("courier.pem", pub)
-	// nothing is looked for outside this machine
-	d.env = append(d.env, "HTTPS_PROXY=http://127.0.0.1:9", "HTTP_PROXY=http://127.0.0.1:9")
-	d.write("session.har", recorded(t, time.Now(), [][2]string{{"https://app.example/callback?code=a&state=b", ""}},
-		false))
-	for _, c := range []struct {
-		args []string
-		code []int
-	}{
-		{[]string{"version"}, []int{0}}, {[]string{"provider", "list"}, []int{0}},
-		{[]string{"provider", "show"}, []int{0}},
-		{[]string{"app", "show"}, []int{0}},
-		{[]string{"provider", "change"}, []int{0}}, {[]string{"trust", "list"}, []int{0}}, {[]string{"trust", "show"},
-			[]int{0}}, {[]string{"claims", "list"}, []int{0}},
-		{[]string{"claims", "preview"}, []int{0}}, {[]string{"claims", "set"}, []int{0}}, {[]string{"handoff"},
-			[]int{0, 0, 0, 0, 0, 0, 1}},
-		{[]string{"next"}, []int{0}}, {[]string{"proof", "list"}, []int{0}}, {[]string{"proof", "show"}, []int{0}},
-		{[]string{"expect", "add"}, []int{0}}, {[]string{"expect", "record"}, []int{0}}, {[]string{"expect", "list"},
-			[]int{0}},
-		{[]string{"expect", "run"}, []int{0, 0, 3}}, {[]string{"expect", "remove"}, []int{0}},
-		{[]string{"check"}, []int{3, 3, 3}}, {[]string{"check", "accept"}, []int{0}}, {[]string{"check", "reopen"},
-			[]int{0}},
-		{[]string{"report"}, []int{0}}, {[]string{"probe"}, []int{3, 3, 0}}, {[]string{"watch"}, []int{3, 1}},
-		{[]string{"cutover"}, []int{3, 0, 0, 0}},
-		{[]string{"rehearse"}, []int{0, 0, 0, 3, 0, 0}}, {[]string{"people", "list"}, []int{0}},
-		{[]string{"people", "show"}, []int{0}}, {[]string{"people", "load"}, []int{0}},
-		{[]string{"metadata", "write"}, []int{0}}, {[]string{"metadata", "received"}, []int{0}},
-		{[]string{"journal", "list"}, []int{0, 0}}, {[]string{"journal", "verify"}, []int{0}},
-		{[]string{"inspect"}, []int{0, 3, 0, 0, 3}}, {[]string{"trust", "change"}, []int{0}},
-		{[]string{"claims", "drop"}, []int{0}}, {[]string{"trust", "end"}, []int{0}},
-		{[]string{"trust", "remove"}, []int{0}}, {[]string{"permission", "list"}, []int{0}},
-		{[]string{"permission", "publish"}, []int{0}}, {[]string{"permission", "ask"}, []int{0}},
-		{[]string{"secret", "add"}, []int{0}}, {[]string{"secret", "list"}, []int{0}},
-		{[]string{"consent", "show"}, []int{0}}, {[]string{"consent", "list"}, []int{0}}, {[]string{"consent", "give"},
-			[]int{0}}, {[]string{"consent", "withdraw"}, []int{0}},
-		{[]string{"permission", "drop"}, []int{0}}, {[]string{"permission", "unpublish"}, []int{0}},
-		{[]string{"token", "get"}, []int{0}},
-	} {
-		_, text, _ := strings.Cut(d.ok(append(c.args, "--help")...), "Examples:\n")
-		text, _, _ = strings.Cut(text, "\n\n")
-		text = strings.ReplaceAll(text, "\\\n", " ")
-		for i, line := range strings.Split(text, "\n") {
-			line, _, _ = strings.Cut(line, " > ")
-			args, err := format.Split(line)
-			if err != nil {
-				t.Fatalf("%s: %v", line, err)
-			}
-			if len(args) == 0 || args[0] != "tressik" {
-				t.Errorf("the example %q does not start with tressik", line)
-				continue
-			}
-			r := d.run(args[1:]...)
-			if want := c.code[min(i, len(c.code)-1)]; r.code != want {
-				t.Errorf("%s\nended with %d, want %d\n%s%s", line, r.code, want, r.out, r.err)
-			}
-		}
-	}
 }
 
 func TestClockAndJournalTimes(t *testing.T) {

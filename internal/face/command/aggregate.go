@@ -111,7 +111,7 @@ func (a *App) metadataVerify() *cobra.Command {
 		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities
 in it that are broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with
 exit status 3 when the document must not be used: the signature does not hold, or its validity has ended.`,
-		Example: "  tressik metadata verify ridge-metadata.xml --signed-by ridge.pem",
+		Example: "  tressik metadata verify federation.xml --signed-by federation.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			if src.signedBy == "" {
@@ -143,7 +143,7 @@ func (a *App) metadataRead() *cobra.Command {
 		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles,
 which of them are broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged.
 SOURCE is a file, - for standard input, or an https: URL.`,
-		Example: "  tressik metadata read ridge-metadata.xml --signed-by ridge.pem",
+		Example: "  tressik metadata read nightlog-metadata.xml --signed-by nightlog.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			d, err := a.document(cmd.Context(), &src)
@@ -324,7 +324,7 @@ func (a *App) metadataSign() *cobra.Command {
 what is in it stays byte for byte, signatures of entities among it. Flags narrow it to some entities. Give
 --signed-by, so that only what its publisher signed is signed again.`,
 		Example: "  tressik metadata sign federation.xml --signed-by federation.pem --role provider \\\n" +
-			"      --key ours.key --cert ours.pem --lasts 7d --cache PT6H --out providers.xml",
+			"      --key feed.key --cert feed.pem --lasts 7d --cache PT6H --out providers.xml",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
 			d, err := a.document(cmd.Context(), &src)

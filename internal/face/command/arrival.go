@@ -65,7 +65,8 @@ func (a *App) routeList() *cobra.Command {
 
 func (a *App) routeRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove DOMAIN", Short: "Have people of a domain sign in here again",
-		Args: args("DOMAIN"), Example: "  tressik route remove southmere.example",
+		Args:    args("DOMAIN"),
+		Example: "  tressik route add southmere.example --to southmere\n  tressik route remove southmere.example",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if err := a.change(d, func() error {
 				return (&arrivals.Router{Book: d.Book}).Unroute(

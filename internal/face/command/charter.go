@@ -46,7 +46,7 @@ func (a *App) charterWrite() *cobra.Command {
 their parties and the APIs that they ask. What foreign parties published is named by where it was read from, or with
 --inline put into the charter itself. Comparing what was written with the same ledger says that there is no
 difference.`,
-		Example: `  tressik charter write --out observatory.yaml
+		Example: `  tressik charter write --out now.yaml
   tressik charter write nightlog@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
@@ -189,7 +189,7 @@ evidence it takes back, which side has to be given what it needs again and which
 with exit status 0 where nothing differs and 3 where something does. With --format json it writes what charter enact
 --compared takes.`,
 		Example: `  tressik charter compare observatory.yaml
-  tressik charter compare observatory.yaml --values sandbox.yaml --format json`,
+  tressik charter compare observatory.yaml --format json`,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			k, err := a.enactor(a.run, d, got[0], &in)
 			if err != nil {

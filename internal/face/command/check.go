@@ -92,8 +92,7 @@ func (a *App) checkAccept() *cobra.Command {
 		Short: "Let a finding be until a day, with the reason", Args: args("NAME", "FINDING"),
 		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is
 not there yet is not accepted with them.`,
-		Example: `  tressik check accept dome-scheduler@ridge trust.owner --reason "handed over in spring" ` +
-			`--until 90d`,
+		Example:           `  tressik check accept nightlog@ridge account.collisions --reason "merged" --until 90d`,
 		ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if until == "" {
@@ -132,7 +131,8 @@ not there yet is not accepted with them.`,
 func (a *App) checkReopen() *cobra.Command {
 	return &cobra.Command{Use: "reopen TRUST|PARTY FINDING", Short: "No longer let a finding be", Args: args("NAME",
 		"FINDING"),
-		Example:           "  tressik check reopen dome-scheduler@ridge trust.owner",
+		Example: "  tressik check accept nightlog@ridge account.collisions --reason \"merged\" --until 90d\n" +
+			"  tressik check reopen nightlog@ridge account.collisions",
 		ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			err := a.change(d, func() error { return a.checker(d, 0, 0).Reopen(got[0], got[1]) })

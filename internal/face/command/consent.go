@@ -120,7 +120,8 @@ permission that is asked for later waits by itself and does not undo this.`,
 			"Take consent back, for everyone or for one person"
 		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that
 are out hold until they expire; they can no longer be refreshed with the permission.`
-		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone"
+		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone " +
+			"--actor aiyana"
 		done, none = "withdrawn from", "There was nothing to withdraw."
 	}
 	c.Args = args("TRUST", "[PERMISSION…")

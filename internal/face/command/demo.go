@@ -3,32 +3,15 @@ package command
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	_ "embed"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/face/format"
-	"tressik.example/internal/work/desk"
 )
-
-//go:embed demodata/observatory.ldif
-var demoPeople []byte
-
-//go:embed demodata/observatory.yaml
-var demoCharter []byte
-
-//go:embed demodata/mover.json
-var demoMover []byte
-
-//go:embed demodata/nightlog-accounts.csv
-var demoAccounts []byte
 
 func (a *App) demoCmd() *cobra.Command {
 	var dir string
@@ -68,22 +51,6 @@ publish; the ledger is yours to make.`,
 	c.Flags().BoolVar(&full, "full", false, "tell all: each command with everything it says")
 	c.Flags().StringVar(&dir, "dir", "tressik-demo", "folder to make")
 	return c
-}
-
-// demoFiles writes what the story reads: people, and what the foreign parties publish.
-func demoFiles(dir string, now time.Time) error {
-	files, err := desk.DemoParties(rand.Reader, now)
-	if err != nil {
-		return err
-	}
-	files["observatory.ldif"], files["nightlog-accounts.csv"] = demoPeople, demoAccounts
-	files["observatory.yaml"], files["mover.json"] = demoCharter, demoMover
-	for name, b := range files {
-		if err := os.WriteFile(filepath.Join(dir, name), b, 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // demo runs the story: each command as it would be typed, on the ledger in the folder. In short it shows of most

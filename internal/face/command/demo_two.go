@@ -3,17 +3,11 @@ package command
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -125,10 +119,6 @@ func (x *twoSides) prepare() error {
 	if err := os.Mkdir(x.dir, 0o755); err != nil {
 		return err
 	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
 	now, err := x.a.now()
 	if err != nil {
 		return err
@@ -140,35 +130,16 @@ func (x *twoSides) prepare() error {
 	if now().Before(from) {
 		from = now().Add(-time.Hour)
 	}
-	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Demo authority"},
-		IsCA:                  true,
-		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, NotBefore: from, NotAfter: until}
-	der, err := x509.CreateCertificate(rand.Reader, authority, authority, &key.PublicKey, key)
+	ca, err := newAuthority(from, until)
 	if err != nil {
 		return err
 	}
-	if authority, err = x509.ParseCertificate(der); err != nil {
-		return err
-	}
-	x.pool.AddCert(authority)
-	files := map[string][]byte{"ca.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})}
-	for i, who := range []string{"ridge", "southmere"} {
-		own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
+	x.pool.AddCert(ca.cert)
+	files := map[string][]byte{"ca.pem": ca.pem()}
+	for _, who := range []string{"ridge", "southmere"} {
+		if files[who+".pem"], files[who+".key"], err = ca.server(); err != nil {
 			return err
 		}
-		leaf := &x509.Certificate{SerialNumber: big.NewInt(int64(i + 2)), NotBefore: from, NotAfter: until,
-			IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-		der, err := x509.CreateCertificate(rand.Reader, leaf, authority, &own.PublicKey, key)
-		if err != nil {
-			return err
-		}
-		raw, err := x509.MarshalPKCS8PrivateKey(own)
-		if err != nil {
-			return err
-		}
-		files[who+".pem"] = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-		files[who+".key"] = pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})
 		ln, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return err

@@ -148,7 +148,7 @@ func (a *App) expectList() *cobra.Command {
 
 func (a *App) expectRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove ID", Short: "Expect something no longer", Args: args("ID"),
-		Example: "  tressik expect remove 1",
+		Example: "  tressik expect record nightlog@ridge\n  tressik expect remove 1",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			id, err := strconv.ParseInt(got[0], 10, 64)
 			if err != nil {

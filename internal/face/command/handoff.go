@@ -51,6 +51,7 @@ machine, or a real provider, is given to try the trust before it is watched. Not
   tressik handoff dome-scheduler@ridge --for app --out dome --with-new-secret 90d
   tressik handoff dome-scheduler@ridge --for app --env
   tressik handoff nightlog@ridge --for app --example mira
+  # while a stage runs: tressik stage
   tressik handoff dome-scheduler@ridge --for app --stage --env`,
 		ValidArgsFunction: a.names("trust", 1)}
 	c.RunE = func(cmd *cobra.Command, got []string) error {

@@ -50,7 +50,7 @@ the trust that it belongs to, at the time at which it was sent, and the first th
 With --safe-copy a message or an archive is also written so that it can be sent to somebody else: the same value gives
 the same word each time.`,
 		Example: `  tressik inspect captured.txt
-  tressik inspect captured.txt --trust nightlog@ridge --as-of 1m
+  tressik inspect captured.txt --trust nightlog@southmere
   tressik inspect courier.jwt --trust frame-courier@ridge
   tressik inspect session.har
   tressik inspect messages --trust nightlog@ridge --format json`,

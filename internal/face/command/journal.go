@@ -16,7 +16,7 @@ func (a *App) journalCmd() *cobra.Command {
 	list := a.journalList()
 	c.AddCommand(list, a.journalVerify())
 	// `tressik journal` alone lists.
-	c.Args, c.Example = args(), list.Example
+	c.Args, c.Example = args(), "  tressik journal --last 20"
 	c.RunE = list.RunE
 	c.Flags().AddFlagSet(list.Flags())
 	return c
@@ -27,7 +27,7 @@ func (a *App) journalList() *cobra.Command {
 	var since, until string
 	c := &cobra.Command{Use: "list", Short: "List changes: when, who, what, and the fields before and after",
 		Args:    args(),
-		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 2031-03-01 --last 20",
+		Example: "  tressik journal list --trust nightlog@ridge\n  tressik journal list --since 30d --last 20",
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if f.Last < 0 {
 				return usageError{fmt.Errorf("--last %d is no count: write 0 or more; 0 lists all", f.Last)}

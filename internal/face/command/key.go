@@ -162,7 +162,7 @@ func (a *App) keyImport() *cobra.Command {
 		Args:  args("PARTY"),
 		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC
 1, under a password or not) with its certificate and the chain above it, or PKCS #12.`,
-		Example:           "  tressik key import ridge --pkcs12 coming.p12 --password-file word",
+		Example:           "  tressik key import ridge --pkcs12 coming.p12 --password-file coming.password",
 		ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if b.key == "" && b.p12 == "" {
@@ -186,9 +186,8 @@ func (a *App) keyAnnounce() *cobra.Command {
 		Long: `Make the key that is to follow, or take one that is brought along or lies there already (KEY), and
 publish it beside the active one: in the metadata, and with a provider in the JWKS. It signs nothing yet. Then see
 that everybody has it: tressik key plan.`,
-		Example: `  tressik key announce ridge
-  tressik key announce ridge --use tokens --kind ecdsa-p384
-  tressik key announce ridge --key coming.pem --cert coming.crt`, ValidArgsFunction: a.keyNames,
+		Example: `  tressik key announce ridge --kind ecdsa-p384
+  tressik key announce ridge --use tokens --key coming.key --cert coming.pem`, ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if err := brought.into(a, &in); err != nil {
 				return err
@@ -234,7 +233,8 @@ func (a *App) keyActivate() *cobra.Command {
 	c := &cobra.Command{Use: "activate PARTY", Short: "Sign with the announced key from now on", Args: args("PARTY"),
 		Long: `Put the announced key in the place of the active one, which becomes the outgoing one. It is refused
 while the other side of a trust has not seen the key: these trusts are named, and --break says that they may break.`,
-		Example: "  tressik key activate ridge", ValidArgsFunction: a.names("party", 1),
+		Example:           "  tressik key announce ridge --use tokens\n  tressik key activate ridge --use tokens --yes",
+		ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			k, err := changed(a, d,
 				func() (*federation.OwnKey, error) { return keyKeeper(d).Activate(got[0], use, breaks) })
@@ -257,8 +257,9 @@ while the other side of a trust has not seen the key: these trusts are named, an
 func (a *App) keyWithdraw() *cobra.Command {
 	var early bool
 	c := &cobra.Command{Use: "withdraw PARTY [KEY]", Short: "End the outgoing key, or take an announced one back",
-		Args:    args("PARTY", "[KEY]"),
-		Example: "  tressik key withdraw ridge", ValidArgsFunction: a.keyNames,
+		Args: args("PARTY", "[KEY]"),
+		Example: "  tressik key announce ridge --use tokens\n  tressik key activate ridge --use tokens --yes\n" +
+			"  tressik key withdraw ridge --early --yes", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			id := ""
 			if len(got) > 1 {
@@ -444,9 +445,11 @@ func (a *App) keyRequest() *cobra.Command {
 func (a *App) keyCertify() *cobra.Command {
 	var cert string
 	c := &cobra.Command{Use: "certify PARTY KEY --cert FILE",
-		Short:   "Give a key another certificate, such as an authority's answer",
-		Args:    args("PARTY", "KEY"),
-		Example: "  tressik key certify ridge k-1f2e3d4c5b --cert answer.crt", ValidArgsFunction: a.keyNames,
+		Short: "Give a key another certificate, such as an authority's answer",
+		Args:  args("PARTY", "KEY"),
+		Example: "  tressik key request ridge k-1f2e3d4c5b --out ridge.csr\n" +
+			"  openssl x509 -req -in ridge.csr -CA authority.pem -CAkey authority.key -days 365 -out answer.pem\n" +
+			"  tressik key certify ridge k-1f2e3d4c5b --cert answer.pem", ValidArgsFunction: a.keyNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			x, chain, err := a.certificates("--cert", cert)
 			if err != nil {

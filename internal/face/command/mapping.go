@@ -132,8 +132,9 @@ subject). They are kept with the trust and go before its rules. Nothing is chang
 somebody else. Accounts whose subject no person keeps, and people without one to keep, are named. Both trusts can stand
 beside each other (tressik cutover --beside); --drop is the way back, and without anything else it shows who keeps what.
 A foreign provider sends what its owner makes it send: --out writes the table for them.`,
-		Example: `  tressik accounts carry nightlog --to southmere --by email=mail --out subjects.csv
-  tressik accounts carry nightlog --to ridge`,
+		Example: `  tressik accounts carry skyview --to ridge
+  tressik federate skyview --with southmere --over oidc --client-id kestrel-sky
+  tressik accounts carry skyview --to southmere --out subjects.csv`,
 		ValidArgsFunction: a.names("app", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			in.App = got[0]
@@ -319,7 +320,8 @@ func (a *App) claimsImport() *cobra.Command {
 		Args: args("TRUST", "FILE"),
 		Long: `Replace the rules of a trust by those of a YAML file, as tressik claims export writes them: all of
 them, or none where anything in the file is wrong. One file can be imported into many trusts.`,
-		Example:           "  tressik claims import plate-archive@ridge claims.yaml --dry-run",
+		Example: "  tressik claims export nightlog@ridge --out claims.yaml\n" +
+			"  tressik claims import plate-archive@ridge claims.yaml --dry-run",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()

@@ -205,11 +205,14 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	var sf sideFlags
 	var in desk.PartyInput
 	var letter, described string
-	ex := `  tressik provider add southmere --metadata southmere-metadata.xml
+	ex := `  # in a new folder of ` + "`tressik demo --files`" + `, with a ledger:
+  tressik provider add southmere --metadata southmere-metadata.xml
   tressik provider add ridge --own --at https://login.kestrelridge.example --administrators group:directors
-  tressik provider add southmere --issuer https://idp.southmere.example`
+  # an OpenID provider is asked itself:
+  # tressik provider add harbour --issuer https://idp.harbour.example`
 	if kind == federation.App {
-		ex = `  tressik app add nightlog --metadata nightlog-metadata.xml
+		ex = `  # in a new folder of ` + "`tressik demo --files`" + `, with a ledger:
+  tressik app add nightlog --metadata nightlog-metadata.xml
   tressik app add plate-archive --entity-id https://plates.kestrelridge.example/saml \
       --acs https://plates.kestrelridge.example/saml/acs --wants mail!,displayName
   tressik app add dome-scheduler --client web --redirect https://dome.kestrelridge.example/oidc/callback
@@ -497,9 +500,10 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: fmt.Sprintf("Remove %s that no trust uses", withArticle(kind)),
 		Args: args("NAME"),
-		Example: fmt.Sprintf("  tressik %s remove %s --yes", kind,
-			map[federation.Kind]string{federation.App: "nightlog",
-				federation.Provider: "southmere"}[kind]), ValidArgsFunction: a.names(string(kind), 1),
+		Example: map[federation.Kind]string{
+			federation.App: "  tressik trust remove skyview@ridge --yes\n  tressik app remove skyview --yes",
+			federation.Provider: "  tressik trust remove nightlog@southmere --yes\n" +
+				"  tressik trust remove ridge@southmere --yes\n  tressik provider remove southmere --yes"}[kind],
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {

@@ -29,7 +29,9 @@ func (a *App) proofEnter() *cobra.Command {
 person's attributes in the ledger, under the name under which it arrived, the format of the subject, and with --admits
 that this person is admitted. What the run showed stays shown by it. Names whose values no attribute has are listed:
 what they are made of only the provider's owner knows.`,
-		Args: args("TRUST", "[RUN]"), Example: "  tressik proof enter nightlog@southmere",
+		Args: args("TRUST", "[RUN]"),
+		Example: "  tressik watch nightlog@southmere --recorded later.har\n" +
+			"  tressik proof enter nightlog@southmere",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(_ *cobra.Command, got []string) error {
 			d, err := a.desk()

@@ -136,8 +136,9 @@ func (a *App) trustRegistration() *cobra.Command {
 		Long: `Read back what a foreign provider registered of a client that federate --register registered there (RFC
 7592), and name by field what differs from the ledger. --write registers it anew as the ledger has it, --remove takes it
 away there. It ends with exit status 3 where something differs.`,
-		Example: `  tressik trust registration ridge@southmere
-  tressik trust registration ridge@southmere --write`,
+		Example: `  # it asks the provider, over the network:
+  # tressik trust registration ridge@southmere
+  # tressik trust registration ridge@southmere --write`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			k := &registrar.Keeper{Desk: d}

@@ -135,7 +135,7 @@ func (a *App) registrarList() *cobra.Command {
 
 func (a *App) registrarRetire() *cobra.Command {
 	return &cobra.Command{Use: "retire NAME", Short: "End a registrar: its token can do nothing from now on",
-		Args: args("NAME"), Example: "  tressik registrar retire pipeline --yes --actor aiyana",
+		Args: args("NAME"), Example: examplePipeline + "  tressik registrar retire pipeline --yes --actor aiyana",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if _, err := (&registrar.Keeper{Desk: d}).Find(got[0]); err != nil {
 				return err
@@ -168,7 +168,12 @@ registrar: the values that are named, or all that waits. The client has them fro
 consent. Where the provider wants two administrators (provider change --agreed-by 2), the second one settles it.`
 	}
 	return &cobra.Command{Use: verb + " TRUST [VALUE…]", Short: short, Args: args("TRUST", "[VALUE…]"), Long: long,
-		Example:           "  tressik registrar " + verb + " night-desk@ridge --yes --actor aiyana",
+		Example: `  # what goes past the bounds of this one waits:
+  tressik registrar add pipeline --at-provider ridge --kinds machine --past-bounds waits --lasts 90d \
+      --out pipeline.token --actor aiyana
+  tressik registrar client register mover.json --registrar pipeline.token --out mover-registered.json
+` +
+			"  tressik registrar " + verb + " night-mover@ridge --yes --actor aiyana",
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if _, _, _, err := d.OIDCTrust(got[0]); err != nil {
@@ -371,7 +376,7 @@ func (a *App) clientRegister() *cobra.Command {
 		Long: `Register a client from its metadata, the JSON of RFC 7591. What the registrar may not do is refused by
 field. Permissions that need an administrator wait: scope_waiting names them. The client's secret and the token by which
 it is changed are shown this once, or written with everything else into a file that only you can read.`,
-		Example: "  tressik registrar client register dome.json --registrar pipeline.token --out dome-registered.json",
+		Example: examplePipeline + exampleMover,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			in, err := a.metadataOf(got[0])
 			if err != nil {
@@ -389,7 +394,8 @@ it is changed are shown this once, or written with everything else into a file t
 
 func (a *App) clientShow() *cobra.Command {
 	return &cobra.Command{Use: "show TRUST", Short: "Show a client that the registrar made", Args: args("TRUST"),
-		Example: "  tressik registrar client show night-mover@ridge --registrar pipeline.token",
+		Example: examplePipeline + exampleMover +
+			"\n  tressik registrar client show night-mover@ridge --registrar pipeline.token",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			in, err := a.metadataOf("")
 			if err != nil {
@@ -405,8 +411,9 @@ func (a *App) clientShow() *cobra.Command {
 func (a *App) clientChange() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "change TRUST FILE", Short: "Register a client anew in place of what it was (RFC 7592)",
-		Args:    args("TRUST", "FILE"),
-		Example: "  tressik registrar client change night-mover@ridge mover.json --registrar pipeline.token",
+		Args: args("TRUST", "FILE"),
+		Example: examplePipeline + exampleMover +
+			"\n  tressik registrar client change night-mover@ridge mover-registered.json --registrar pipeline.token",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			in, err := a.metadataOf(got[1])
 			if err != nil {
@@ -424,8 +431,9 @@ func (a *App) clientChange() *cobra.Command {
 
 func (a *App) clientRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove TRUST", Short: "Take a client away, with its secrets and tokens (RFC 7592)",
-		Args:    args("TRUST"),
-		Example: "  tressik registrar client remove night-mover@ridge --registrar pipeline.token --yes",
+		Args: args("TRUST"),
+		Example: examplePipeline + exampleMover +
+			"\n  tressik registrar client remove night-mover@ridge --registrar pipeline.token --yes",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			in, err := a.metadataOf("")
 			if err != nil {
@@ -457,3 +465,12 @@ func unproven(actor string, by *model.Registrar) error {
 	}
 	return nil
 }
+
+// What the examples of registrars begin with: one, and a client that it made.
+const (
+	examplePipeline = `  tressik registrar add pipeline --at-provider ridge --kinds web,machine \
+      --may-ask telescope-api:frames.read --lasts 90d --out pipeline.token --actor aiyana
+`
+	exampleMover = "  tressik registrar client register mover.json --registrar pipeline.token " +
+		"--out mover-registered.json"
+)

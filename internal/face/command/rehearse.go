@@ -52,7 +52,7 @@ client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a re
 With --from ADDRESS alone nothing differs from the ledger, and the rehearsal counts.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
-  tressik rehearse nightlog@ridge --as mira --keep messages
+  tressik rehearse nightlog@ridge --as mira --keep kept
   tressik rehearse nightlog@ridge --as mira --suppose clock=+10m
   tressik rehearse dome-scheduler@ridge --as mira --address 203.0.113.7 --dry-run
   tressik rehearse dome-scheduler@ridge --as mira --call telescope-api:schedule.read
@@ -214,7 +214,7 @@ With --tls-cert and --tls-key it is served over HTTPS, as the other side of a re
 https://, with the name or address that the certificate is for. While a trust is watched (tressik watch), its foreign
 party is not played: the real one is spoken to.`,
 		Example: `  tressik stage --port 8321
-  tressik stage --port 8443 --tls-cert stage.pem --tls-key stage.key`,
+  tressik stage --port 8443 --tls-cert loopback.pem --tls-key loopback.key`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := in.check(); err != nil {
 				return err

@@ -56,7 +56,7 @@ func results() map[string][]reflect.Type {
 		"provider remove": one(removed), "app remove": one(removed),
 		"metadata read": one(layout.DocumentRead{}, layout.EntityRead{}, partyData{}),
 		"metadata find": one([]saml.Listed{}), "metadata verify": one(aggregate.Verification{}),
-		"metadata split": one([]aggregate.Written{}), "metadata sign": one(aggregate.Verification{}),
+		"metadata split":   one([]aggregate.Written{}),
 		"metadata history": one([]layout.VersionTold{}), "metadata compare": one([]federation.Difference{}),
 		"metadata restore": one(refresh.Restored{}),
 		"people load":      one(desk.Loaded{}), "people list": one([]desk.PersonResult{}),
@@ -91,7 +91,8 @@ func results() map[string][]reflect.Type {
 		"secret add":       one(secretData{}, there), "secret list": one([]secretTold{}),
 		"secret renew": one([]layout.Renewal{}), "secret retire": one(desk.Retired{}),
 		"token get": one(play.GotToken{}),
-		"rehearse":  one([]federation.Rehearsal{}), "probe": one([]probe.Result{}), "watch": one(watch.View{}),
+		"rehearse":  one([]federation.Rehearsal{}), "probe": one([]probe.Result{}), "watch": one(watch.View{},
+			desk.RunResult{}),
 		"inspect":    one(inspect.Inspection{}, []inspected{}),
 		"proof list": one([]desk.RunResult{}), "proof show": one(desk.RunResult{}),
 		"proof enter": one(federation.Entered{}),
@@ -136,8 +137,14 @@ func noForm(c *cobra.Command) error {
 				as = "what --" + name + " writes has a form of its own"
 			}
 		}
-		if f := c.Flags().Lookup("out"); path == "report" && f.Value.String() == "-" {
-			as = "the page is written to standard output"
+		out := c.Flags().Lookup("out")
+		switch {
+		case path == "report" && out.Value.String() == "-":
+			as = "the page is written to standard output, and has a form of its own"
+		case path == "metadata split" && out.Value.String() != "":
+			as = "what --out writes has a form of its own"
+		case path == "demo" && !c.Flags().Lookup("files").Changed:
+			as = "the story has a form of its own"
 		}
 	} else if c.HasAvailableSubCommands() || c.Name() == "help" {
 		return nil // what is wrong with a verb is said first

@@ -51,7 +51,7 @@ keys, and key plan says so. Behind a proxy, --behind names the proxy's addresses
 Without --tls-cert it listens on this machine's loopback address alone, for a proxy in front of it. What is asked is
 logged on standard error as JSON; tokens, secrets and queries never are.`,
 		Example: `  tressik serve --port 8330
-  tressik serve --listen 192.0.2.10 --port 8443 --tls-cert door.pem --tls-key door.key`,
+  tressik serve --port 8443 --tls-cert loopback.pem --tls-key loopback.key`,
 		RunE: a.with(func(d *desk.Desk, _ []string) error {
 			if err := in.check(); err != nil {
 				return err

@@ -64,9 +64,11 @@ so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. 
 are not followed, and its people are read again when they are needed and older than --cache. On a running stage its
 people sign in with their password, which the directory checks. The password of --bind-dn stays where it is, and is
 read from there each time.`,
-		Example: "  tressik people source add staff ldaps://directory.kestrelridge.example --base " +
-			"dc=kestrelridge,dc=example \\\n" +
-			"      --bind-dn cn=tressik,dc=kestrelridge,dc=example --password-file bind.password --ca directory-ca.pem",
+		Example: "  tressik people source add guests visitors.csv\n" +
+			"  # a directory server, with the password in a file:\n" +
+			"  # tressik people source add staff ldaps://directory.kestrelridge.example \\\n" +
+			"  #     --base dc=kestrelridge,dc=example --bind-dn cn=tressik,dc=kestrelridge,dc=example \\\n" +
+			"  #     --password-file bind.password --ca directory-ca.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			s.Name, s.At = got[0], got[1]
 			d, err := a.desk()
@@ -157,7 +159,8 @@ func (a *App) sourceList() *cobra.Command {
 
 func (a *App) sourceRead() *cobra.Command {
 	return &cobra.Command{Use: "read NAME", Short: "Read a source of people again, now", Args: args("NAME"),
-		Example: "  tressik people source read staff", ValidArgsFunction: a.sourceNames,
+		Example:           "  tressik people source add guests visitors.csv\n  tressik people source read guests",
+		ValidArgsFunction: a.sourceNames,
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()
 			if err != nil {
@@ -177,8 +180,10 @@ func (a *App) sourceRead() *cobra.Command {
 
 func (a *App) sourceRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Forget a source, and the people who came from it",
-		Args:    args("NAME"),
-		Example: "  tressik people source remove staff --yes", ValidArgsFunction: a.sourceNames,
+		Args: args("NAME"),
+		Example: "  tressik people source add guests visitors.csv\n" +
+			"  tressik people source remove guests --yes",
+		ValidArgsFunction: a.sourceNames,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			s, err := a.sources(d).Source(got[0])
 			if err != nil {
@@ -191,7 +196,7 @@ func (a *App) sourceRemove() *cobra.Command {
 			if err := a.change(d, func() error { return a.sources(d).Remove(got[0]) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: sources.ResultOf(s),
+			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
 				Blocks: []format.Block{{Lines: []string{"source " + got[0] + " is gone, and so are its people"}}}})
 		})}
 }

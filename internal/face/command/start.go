@@ -30,7 +30,8 @@ func (a *App) initCmd() *cobra.Command {
 		Long: `Make the ledger, in which everything is kept, and the seal key, with which private keys are encrypted
 in it. Both are files that only you can read. Keep a copy of the seal key apart from copies of the
 ledger: without it the private keys are lost.`,
-		Example: `  tressik init --org "Kestrel Ridge Observatory"`,
+		Example: `  # in a new folder, such as that of ` + "`tressik demo --files`" + `:
+  tressik init --org "Kestrel Ridge Observatory"`,
 		RunE: func(*cobra.Command, []string) error {
 			if org == "" {
 				return usageError{fmt.Errorf(`--org is missing; name your organisation, such as ` +

@@ -114,9 +114,8 @@ the client ID that its owner issued. An own provider can itself be the app, befo
 --handoff the protocol, the client ID and what the client asks for are read from what the other side's ledger wrote.
 It ends with exit status 0 where commands bring what is still missing, and with 3 where a side has to change something
 that no command can, such as a certificate that has run out.`,
-		Example: `  tressik federate nightlog --with ridge --admits group:observers
-  tressik federate dome-scheduler --with ridge --over oidc
-  tressik federate ridge --with southmere --over oidc --client-id kestrel-7f3a`,
+		Example: `  tressik federate plate-archive --with southmere --admits group:visitors
+  tressik federate dome-scheduler --with southmere --over oidc --client-id kestrel-7f3a`,
 		ValidArgsFunction: a.names("", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if with == "" {
@@ -250,7 +249,7 @@ and its tokens last.`,
 		Example: `  tressik trust change nightlog@ridge --admits group:observers --strength mfa
   tressik trust change dome-scheduler@ridge --sign-in-from 192.0.2.0/24,2001:db8::/32 --access-token 10m
   tressik trust change frame-courier@ridge --client-key courier.pem
-  tressik trust change ridge@southmere --ends "client secret=2033-03-04" --ends "authorisation=unused:90d"
+  tressik trust change ridge@southmere --ends "client secret=180d" --ends "authorisation=unused:90d"
   tressik trust change ridge@southmere --client-id kestrel-ridge-8b21`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {

@@ -36,8 +36,8 @@ func (a *App) metadataCompare() *cobra.Command {
 		Long: `Compare what two entities publish. A and B are each a file with SAML metadata, a party of the ledger as
 it is now (southmere), or a version of a foreign one (southmere:2, see metadata history). Two files need no ledger. It
 ends with exit status 3 when the differences touch trust.`,
-		Example: "  tressik metadata compare southmere:1 southmere\n  tressik metadata compare old.xml " +
-			"new.xml",
+		Example: "  tressik metadata compare southmere:1 southmere\n  tressik metadata compare " +
+			"southmere-metadata.xml southmere",
 		ValidArgsFunction: a.names("party", 2),
 		RunE: func(_ *cobra.Command, got []string) error {
 			a1, err := a.published(got[0])

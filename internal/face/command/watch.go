@@ -61,7 +61,7 @@ A stage that is running is used where there is one (tressik stage); else one is 
 ledger has on this machine. What passes between two foreign parties is read from what the browser recorded, with
 --from. A sign-in that succeeds is kept as proof: witnessed.`,
 		Example: `  tressik watch dome-scheduler@ridge --timeout 2s
-  tressik watch ridge@southmere --recorded session.har`,
+  tressik watch nightlog@southmere --recorded session.har`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			if err := in.check(); err != nil {

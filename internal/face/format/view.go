@@ -180,8 +180,11 @@ func (p *Printer) csv(g Page) error {
 }
 
 func (p *Printer) markdown(g Page) error {
-	for _, b := range g.Blocks {
+	for i, b := range g.Blocks {
 		head, rows := b.cells()
+		if i > 0 && b.Title == "" {
+			fmt.Fprintln(p.W) // a table ends where a line is empty
+		}
 		if b.Title != "" {
 			fmt.Fprintf(p.W, "\n## %s\n\n", plainMarkdown(strings.TrimSpace(b.Title+"  "+b.Mark)))
 		}

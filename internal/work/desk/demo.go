@@ -17,7 +17,7 @@ import (
 // DemoParties makes what the foreign parties of the demo would publish: metadata and certificates, by file name. Their
 // private keys are thrown away, since foreign parties are known by their metadata alone.
 func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
-	files := map[string][]byte{}
+	files, signers := map[string][]byte{}, map[string]*xmlsec.Signer{}
 	publish := func(name string, e *saml.Entity, role *saml.Role, seal bool) error {
 		key, err := keys.Generate(rand, "rsa-2048")
 		if err != nil {
@@ -44,6 +44,7 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 			return err
 		}
 		files[name+"-metadata.xml"], files[name+".pem"] = b, keys.PEM(cert)
+		signers[name] = &xmlsec.Signer{Key: key, Certificate: cert, Rand: rand}
 		return nil
 	}
 	want := func(name, friendly string, required bool) saml.Wanted {
@@ -79,21 +80,23 @@ func DemoParties(rand io.Reader, now time.Time) (map[string][]byte, error) {
 		SLO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.southmere.example/saml/slo"}}}
 	krid := &saml.Organization{Name: "Kestrel Ridge Observatory", URL: "https://kestrelridge.example/"}
 	south := &saml.Organization{Name: "Southmere University", URL: "https://southmere.example/"}
-	err := errors.Join(
-		publish("nightlog", &saml.Entity{ID: "https://nightlog.kestrelridge.example/saml", SP: nightlog,
-			Organization: krid, Contacts: []saml.Contact{{Type: "technical", Name: "Tobias Renn",
-				Email: []string{"tobias.renn@kestrelridge.example"}}}}, nightlog, false),
+	log := &saml.Entity{ID: "https://nightlog.kestrelridge.example/saml", SP: nightlog, Organization: krid,
+		Contacts: []saml.Contact{{Type: "technical", Name: "Tobias Renn",
+			Email: []string{"tobias.renn@kestrelridge.example"}}}}
+	university := &saml.Entity{ID: "https://idp.southmere.example/saml", IDP: southmere, Organization: south,
+		Contacts: []saml.Contact{{Type: "technical", Name: "Service desk",
+			Email: []string{"service@southmere.example"}}}}
+	err := errors.Join(publish("nightlog", log, nightlog, false),
 		publish("plate-archive", &saml.Entity{ID: "https://plates.kestrelridge.example/saml2", SP: plates,
 			Organization: krid,
 			Contacts: []saml.Contact{{Type: "support", Name: "Ilse Varga",
 				Email: []string{"ilse.varga@kestrelridge.example"}}}},
 			plates, true),
-		publish("southmere", &saml.Entity{ID: "https://idp.southmere.example/saml", IDP: southmere, Organization: south,
-			Contacts: []saml.Contact{{Type: "technical", Name: "Service desk",
-				Email: []string{"service@southmere.example"}}}},
-			southmere, false),
-	)
-	return files, errors.Join(err, demoOpenID(rand, files))
+		publish("southmere", university, southmere, false))
+	if err != nil {
+		return nil, err
+	}
+	return files, errors.Join((&recording{rand, now, log, university, signers}).write(files), demoOpenID(rand, files))
 }
 
 // demoOpenID makes what the OpenID side of the foreign provider would publish.
