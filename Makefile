@@ -4,7 +4,7 @@ LDFLAGS := -s -w -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race peers fuzz bench shots
+.PHONY: build demo test race peers fuzz bench shots dist
 build:
 	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/tressik ./cmd/tressik
 
@@ -40,3 +40,7 @@ bench: build
 # Take the pictures in docs/screenshots anew.
 shots: build
 	scripts/shots
+
+# What is released: tarballs, Debian packages, SBOM and sums, in dist/.
+dist:
+	scripts/dist

@@ -130,16 +130,16 @@ func TestLedgersThatCannotBeUsed(t *testing.T) {
 	d.env = append(d.env, "TRESSIK_NOW=yesterday")
 	d.fails(2, []string{"2031-03-04T09:00:00Z"}, "trust", "list")
 	d = observatory(t)
-	if err := os.Rename(d.path("tressik.seal-key"), d.path("kept.key")); err != nil {
+	if err := os.Rename(d.path("tressik.ledger-key"), d.path("kept.key")); err != nil {
 		t.Fatal(err)
 	}
-	d.fails(1, []string{"the seal key is not at", "TRESSIK_SEAL_KEY"}, "metadata", "write", "ridge", "--sign")
+	d.fails(1, []string{"the ledger key is not at", "TRESSIK_LEDGER_KEY"}, "metadata", "write", "ridge", "--sign")
 	d.ok("provider", "show", "ridge")
-	d.env = append(d.env, "TRESSIK_SEAL_KEY="+d.path("kept.key"))
+	d.env = append(d.env, "TRESSIK_LEDGER_KEY="+d.path("kept.key"))
 	d.ok("metadata", "write", "ridge", "--sign")
 	other := newDesk(t)
 	other.ok("init", "--org", "Southmere University")
-	d.env = append(d.env, "TRESSIK_SEAL_KEY="+other.path("tressik.seal-key"))
+	d.env = append(d.env, "TRESSIK_LEDGER_KEY="+other.path("tressik.ledger-key"))
 	d.fails(1, []string{"key of another ledger"}, "metadata", "write", "ridge", "--sign")
 }
 
@@ -186,7 +186,7 @@ func TestReadOnlyFolder(t *testing.T) {
 	t.Parallel()
 	d := observatory(t)
 	if os.Geteuid() == 0 { // root may write everywhere: run as nobody
-		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.seal-key"), filepath.Dir(built)} {
+		for _, p := range []string{d.dir, d.path("tressik.ledger"), d.path("tressik.ledger-key"), filepath.Dir(built)} {
 			if err := os.Chown(p, 65534, 65534); err != nil {
 				t.Skip(err)
 			}

@@ -104,7 +104,7 @@ func (x *example) copied(t *testing.T, made [2]string) *desk {
 	}
 	if x.of == "tressik init" {
 		os.Remove(d.path("tressik.ledger"))
-		os.Remove(d.path("tressik.seal-key"))
+		os.Remove(d.path("tressik.ledger-key"))
 	}
 	return d
 }

@@ -35,7 +35,6 @@ func TestReference(t *testing.T) {
 	}
 	d.fails(1, []string{"--force"}, "docs", "--markdown", "reference") // nothing is written over unasked
 	d.ok("docs", "--markdown", "reference", "--force")
-	d.fails(2, []string{"--man DIR", "--markdown DIR"}, "docs")
 	d.fails(1, []string{"is a file; name a folder"}, "docs", "--man", d.write("junk", "x"))
 	d.fails(2, []string{"--man DIR", "--markdown DIR"}, "docs", "--man", "a", "--markdown", "b")
 }

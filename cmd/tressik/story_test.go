@@ -368,7 +368,7 @@ func TestFormatsAndCompletion(t *testing.T) {
 		!strings.Contains(out, "go1.") {
 		t.Errorf("version says %s", out)
 	}
-	for _, f := range []string{"tressik.ledger", "tressik.seal-key"} {
+	for _, f := range []string{"tressik.ledger", "tressik.ledger-key"} {
 		fi, err := os.Stat(filepath.Join(d.dir, f))
 		if err != nil || fi.Mode().Perm() != 0o600 {
 			t.Errorf("%s: %v, %v", f, fi.Mode(), err)

@@ -84,7 +84,8 @@ func TestTransientSubjects(t *testing.T) {
 	f.ok("claims", "set", "nightlog@ridge", "--subject-format", "persistent")
 }
 
-// TestPseudonymsSurviveACopy: they differ from app to app, and are the same in a copy of the ledger with its seal key.
+// TestPseudonymsSurviveACopy: they differ from app to app, and are the same in a copy of the ledger with its ledger
+// key.
 func TestPseudonymsSurviveACopy(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
@@ -96,7 +97,7 @@ func TestPseudonymsSurviveACopy(t *testing.T) {
 		return v.Subject.Value
 	}
 	copied := newDesk(t)
-	for _, f := range []string{"tressik.ledger", "tressik.seal-key"} {
+	for _, f := range []string{"tressik.ledger", "tressik.ledger-key"} {
 		copied.write(f, d.read(f))
 	}
 	seen := map[string]bool{}

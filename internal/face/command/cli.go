@@ -472,6 +472,15 @@ func (a *App) ledgerPath() string {
 	return "tressik.ledger"
 }
 
+// ledgerKey is the file of the ledger key, where it is named; the name that the variable had before is read for one
+// version more.
+func (a *App) ledgerKey() string {
+	if v := a.Env("TRESSIK_LEDGER_KEY"); v != "" {
+		return v
+	}
+	return a.Env("TRESSIK_SEAL_KEY")
+}
+
 func (a *App) options() (ledger.Options, error) {
 	now, err := a.now()
 	if err != nil {
@@ -492,7 +501,7 @@ func (a *App) options() (ledger.Options, error) {
 		return ledger.Options{}, err
 	}
 	return ledger.Options{Env: model.Env{Actor: actor, Now: now, Rand: rand.Reader},
-		SealKey: a.Env("TRESSIK_SEAL_KEY")}, nil
+		SealKey: a.ledgerKey()}, nil
 }
 
 // with makes a command's function out of one that works on the ledger.

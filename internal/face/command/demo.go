@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -120,7 +121,7 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 // shown whole.
 func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error {
 	env := func(k string) string {
-		if k == "TRESSIK_LEDGER" || k == "TRESSIK_SEAL_KEY" {
+		if strings.HasPrefix(k, "TRESSIK_LEDGER") || k == "TRESSIK_SEAL_KEY" {
 			return ""
 		}
 		return a.Env(k)

@@ -155,14 +155,14 @@ func (x *twoSides) prepare() error {
 	return nil
 }
 
-// app is the program on the ledger of one side; its seal key lies beside it.
+// app is the program on the ledger of one side; its ledger key lies beside it.
 func (x *twoSides) app(who string, out, errs io.Writer) *App {
 	return &App{In: x.a.In, Out: out, Err: errs, Build: x.a.Build, color: x.a.printer().Color,
 		Env: func(k string) string {
 			switch k {
 			case "TRESSIK_LEDGER":
 				return filepath.Join(x.dir, who+".ledger")
-			case "TRESSIK_SEAL_KEY":
+			case "TRESSIK_LEDGER_KEY":
 				return ""
 			}
 			return x.a.Env(k)

@@ -15,20 +15,32 @@ import (
 	"github.com/spf13/cobra/doc"
 	"github.com/spf13/pflag"
 
+	"tressik.example/docs"
+	"tressik.example/internal/core/near"
 	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/model"
 )
 
 // docsCmd writes the manual out of the commands themselves.
 func (a *App) docsCmd() *cobra.Command {
 	var man, markdown, schema string
-	c := &cobra.Command{Use: "docs",
-		Short: "Write the manual: man pages, a reference in Markdown, or schemas of results", Args: args(),
-		Long: `Write the manual out of the commands themselves, into a folder: a man page for each command (section
-1), a reference in Markdown with a page for each noun and each journey, or a JSON Schema for each command's result, as
---format json and yaml write it. A file that is there already is written over only where you say so.`,
-		Example: "  tressik docs --man man\n  tressik docs --markdown reference\n  tressik docs --schema schema",
-		RunE: func(cmd *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "docs [DOCUMENT]", Args: args("[DOCUMENT]"),
+		Short: "Show a document such as the guide, or write the manual: man pages, a reference, schemas",
+		Long: `Show a document that comes with the program; without a name, which there are. Or write the manual out
+of the commands themselves, into a folder: a man page for each command (section 1), a reference in Markdown with a page
+for each noun and each journey, or a JSON Schema for each command's result, as --format json and yaml write it. A file
+that is there already is written over only where you say so.`,
+		Example: "  tressik docs\n  tressik docs guide\n  tressik docs --man man\n  tressik docs --markdown reference\n" +
+			"  tressik docs --schema schema",
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			var out []string
+			for _, d := range documents() {
+				out = append(out, d[0]+"\t"+d[1])
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, got []string) error {
 			dir, write := "", a.referencePages
 			for _, x := range []struct {
 				dir   string
@@ -36,14 +48,14 @@ func (a *App) docsCmd() *cobra.Command {
 			}{{man, a.manPages}, {markdown, a.referencePages}, {schema, a.schemas}} {
 				switch {
 				case x.dir == "":
-				case dir != "":
-					return usageError{errors.New("say one of --man DIR, --markdown DIR and --schema DIR")}
+				case dir != "" || len(got) > 0:
+					return usageError{errors.New("say one of a document, --man DIR, --markdown DIR and --schema DIR")}
 				default:
 					dir, write = x.dir, x.write
 				}
 			}
 			if dir == "" {
-				return usageError{errors.New("say one of --man DIR, --markdown DIR and --schema DIR")}
+				return a.showDocument(got)
 			}
 			if fi, err := os.Stat(dir); err == nil && !fi.IsDir() {
 				return fmt.Errorf("%s is a file; name a folder, which may be a new one", dir)
@@ -62,6 +74,54 @@ func (a *App) docsCmd() *cobra.Command {
 	c.Flags().StringVar(&schema, "schema", "", "folder for JSON Schemas of what commands tell programs")
 	c.Flags().StringVar(&markdown, "markdown", "", "folder for a reference in Markdown")
 	return c
+}
+
+// documents are those that come with the program, each with what it is about.
+func documents() [][2]string {
+	return [][2]string{{"guide", "your first app, in the order of the work"}, {"concepts", "each word in a sentence"},
+		{"operate", "nights and mornings, keys, publishing, directories"},
+		{"automate", "a federation in a file, registrars, the ledger's door"},
+		{"findings", "what each finding means, by its ID"},
+		{"conformance", "which sentence of which standard is where"},
+		{"threat-model", "what is protected, from whom, by what"}}
+}
+
+// showDocument writes a document as it is, or says which there are.
+func (a *App) showDocument(got []string) error {
+	all := documents()
+	if len(got) == 0 {
+		b := format.Block{Head: []string{"Document", "What it is about"}, Noun: "document"}
+		list := []documentTold{}
+		for _, d := range all {
+			list = append(list, documentTold{d[0], d[1]})
+			b.Rows = append(b.Rows, []string{d[0], d[1]})
+		}
+		return a.print(format.Page{Data: list, Blocks: []format.Block{b, {Lines: []string{
+			"`tressik docs NAME` shows one; `tressik docs --man DIR` and its like write the manual."}}}})
+	}
+	if !slices.ContainsFunc(all, func(d [2]string) bool { return d[0] == got[0] }) {
+		var names []string
+		for _, d := range all {
+			names = append(names, d[0])
+		}
+		return &model.UnknownError{What: "document", Name: got[0], Near: near.Names(got[0], names),
+			Add: "see `tressik docs`"}
+	}
+	if a.format != "table" {
+		return usageError{errors.New("--format is of no use for a document, which has a form of its own; leave it out")}
+	}
+	b, err := docs.Files.ReadFile(got[0] + ".md")
+	if err != nil {
+		return err
+	}
+	_, err = a.Out.Write(b)
+	return err
+}
+
+// documentTold is what is told of a document.
+type documentTold struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
 }
 
 // manPages writes a man page for each command. They bear no date, so that the same program writes the same pages.

@@ -92,9 +92,9 @@ func (a *App) mayReplace(path string) error {
 	return a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path))
 }
 
-// ownFiles are the ledger's file, those that SQLite keeps beside it, and the seal key.
+// ownFiles are the ledger's file, those that SQLite keeps beside it, and the ledger key.
 func (a *App) ownFiles() []string {
-	return sqlite.Files(a.ledgerPath(), a.Env("TRESSIK_SEAL_KEY"))
+	return sqlite.Files(a.ledgerPath(), a.ledgerKey())
 }
 
 // outputBy writes what a function writes to a file, whole or not at all, or to standard output.

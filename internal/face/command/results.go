@@ -48,6 +48,7 @@ func results() map[string][]reflect.Type {
 	trust, removed, there := desk.TrustResult{}, desk.Removed{}, present{}
 	return map[string][]reflect.Type{
 		"init": one(ledgerData{}, there), "demo": one(demoData{}), "version": one(buildData{}),
+		"docs":         one([]documentTold{}),
 		"provider add": one(partyData{}, there), "app add": one(partyData{}, there),
 		"provider show": one(partyData{}), "app show": one(partyData{}),
 		"provider change": one(partyData{}), "app change": one(partyData{}),
@@ -132,7 +133,8 @@ func noForm(c *cobra.Command) error {
 	as := "what it writes has a form of its own"
 	if _, is := results()[path]; is {
 		as = ""
-		for _, name := range []string{"calendar", "metrics", "schedule", "env"} { // each makes it write a document
+		for _, name := range []string{"calendar", "metrics", "schedule", "env", "man", "markdown",
+			"schema"} { // each makes it write a document
 			if f := c.Flags().Lookup(name); f != nil && f.Changed && f.Value.String() != "false" {
 				as = "what --" + name + " writes has a form of its own"
 			}

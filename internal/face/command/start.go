@@ -26,9 +26,9 @@ func (a *App) versionCmd() *cobra.Command {
 func (a *App) initCmd() *cobra.Command {
 	var org string
 	var missing bool
-	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its seal key", Args: args(),
-		Long: `Make the ledger, in which everything is kept, and the seal key, with which private keys are encrypted
-in it. Both are files that only you can read. Keep a copy of the seal key apart from copies of the
+	c := &cobra.Command{Use: "init --org NAME", Short: "Make the ledger and its ledger key", Args: args(),
+		Long: `Make the ledger, in which everything is kept, and the ledger key, with which private keys are encrypted
+in it. Both are files that only you can read. Keep a copy of the ledger key apart from copies of the
 ledger: without it the private keys are lost.`,
 		Example: `  # in a new folder, such as that of ` + "`tressik demo --files`" + `:
   tressik init --org "Kestrel Ridge Observatory"`,
@@ -55,7 +55,7 @@ ledger: without it the private keys are lost.`,
 			path, _ := filepath.Abs(l.Place())
 			key, _ := filepath.Abs(l.SealKey())
 			return a.print(format.Page{Data: ledgerData{path, org, key},
-				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"seal key", key},
+				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"ledger key", key},
 					{"organisation", org}}},
 					{Lines: []string{"Next: read a provider's metadata with `tressik provider add NAME --metadata " +
 						"SOURCE`,",
@@ -88,5 +88,5 @@ type buildData struct {
 type ledgerData struct {
 	Ledger       string `json:"ledger"`
 	Organisation string `json:"organisation"`
-	SealKey      string `json:"sealKey"`
+	SealKey      string `json:"ledgerKey"`
 }

@@ -19,12 +19,12 @@ import (
 	"tressik.example/internal/model"
 )
 
-// ErrSealKey means that the seal key is lost, unreadable, or belongs to another ledger.
+// ErrSealKey means that the ledger key is lost, unreadable, or belongs to another ledger.
 var ErrSealKey = model.ErrSealKey
 
 var errEmpty = errors.New("empty")
 
-// Ensure makes a seal key, or takes the one that lies there, and returns its public part.
+// Ensure makes a ledger key, or takes the one that lies there, and returns its public part.
 func Ensure(path string) (recipient string, made bool, err error) {
 	if id, err := read(path); err == nil {
 		return id.Recipient().String(), false, nil
@@ -33,7 +33,7 @@ func Ensure(path string) (recipient string, made bool, err error) {
 	}
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
-		return "", false, fmt.Errorf("making the seal key: %w", err)
+		return "", false, fmt.Errorf("making the ledger key: %w", err)
 	}
 	if fi, err := os.Lstat(path); err == nil && fi.Mode().IsRegular() && fi.Size() == 0 {
 		os.Remove(path) // nothing was written into it
@@ -43,14 +43,14 @@ func Ensure(path string) (recipient string, made bool, err error) {
 		os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return "", false, fmt.Errorf("making the seal key: %w", err)
+		return "", false, fmt.Errorf("making the ledger key: %w", err)
 	}
 	defer os.Remove(tmp)
 	_, werr := fmt.Fprintf(f,
-		"# seal key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n",
+		"# ledger key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n",
 		id.Recipient(), id)
 	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
-		return "", false, fmt.Errorf("writing the seal key: %w", err)
+		return "", false, fmt.Errorf("writing the ledger key: %w", err)
 	}
 	switch err := PutNew(tmp, path); {
 	case errors.Is(err, fs.ErrExist): // another command made it meanwhile
@@ -60,7 +60,7 @@ func Ensure(path string) (recipient string, made bool, err error) {
 		}
 		return id.Recipient().String(), false, nil
 	case err != nil:
-		return "", false, fmt.Errorf("putting the seal key in its place: %w", err)
+		return "", false, fmt.Errorf("putting the ledger key in its place: %w", err)
 	}
 	return id.Recipient().String(), true, nil
 }
@@ -144,7 +144,7 @@ func (v *Vault) Seal(secret []byte) ([]byte, error) {
 	}
 	to, err := age.ParseX25519Recipient(text)
 	if err != nil {
-		return nil, fmt.Errorf("the seal key's public part in the ledger: %w", err)
+		return nil, fmt.Errorf("the ledger key's public part in the ledger: %w", err)
 	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, to)
@@ -164,8 +164,8 @@ func (v *Vault) Seal(secret []byte) ([]byte, error) {
 func (v *Vault) Open(sealed []byte) ([]byte, error) {
 	id, err := read(v.Path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the seal key is not at %s; bring it back from its copy, or name it with "+
-			"TRESSIK_SEAL_KEY",
+		return nil, fmt.Errorf("%w: the ledger key is not at %s; bring it back from its copy, or name it with "+
+			"TRESSIK_LEDGER_KEY",
 			ErrSealKey, v.Path)
 	}
 	if err != nil {
@@ -173,7 +173,7 @@ func (v *Vault) Open(sealed []byte) ([]byte, error) {
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), id)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_SEAL_KEY",
+		return nil, fmt.Errorf("%w: %s is the key of another ledger; name the right one with TRESSIK_LEDGER_KEY",
 			ErrSealKey, v.Path)
 	}
 	secret, err := io.ReadAll(r)

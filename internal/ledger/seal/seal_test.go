@@ -11,7 +11,7 @@ import (
 // TestASealKeyIsNeverEmpty: it has its name when it is whole, and an empty file holds nothing to be kept.
 func TestASealKeyIsNeverEmpty(t *testing.T) {
 	t.Parallel()
-	key := filepath.Join(t.TempDir(), "tressik.seal-key")
+	key := filepath.Join(t.TempDir(), "tressik.ledger-key")
 	if err := os.WriteFile(key, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}

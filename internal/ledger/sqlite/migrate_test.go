@@ -65,7 +65,7 @@ func TestOldLedgerIsMigrated(t *testing.T) {
 	t.Parallel()
 	path := oldLedger(t)
 	l := opened(t, path)
-	if _, err := os.Stat(filepath.Join(filepath.Dir(path), "tressik.seal-key")); err != nil {
+	if _, err := os.Stat(filepath.Join(filepath.Dir(path), "tressik.ledger-key")); err != nil {
 		t.Errorf("the key was not renamed: %v", err)
 	}
 	if _, err := l.Key("ridge", federation.ForSigning); err != nil {

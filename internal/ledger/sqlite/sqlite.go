@@ -77,7 +77,7 @@ func made(db *sql.DB, path string, o ledger.Options, readOnly bool) *Ledger {
 // Env is what use cases on this ledger are handed.
 func (l *Ledger) Env() model.Env { return l.env }
 
-// Create makes a ledger and its seal key. Nothing is left behind if it fails. Errors: ErrThere.
+// Create makes a ledger and its ledger key. Nothing is left behind if it fails. Errors: ErrThere.
 func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, error) {
 	if _, err := os.Lstat(path); err == nil {
 		return nil, fmt.Errorf("%w at %s", ledger.ErrThere, path)
@@ -407,22 +407,25 @@ func SealKeyFile(path, said string) string {
 	if said != "" {
 		return said
 	}
-	return strings.TrimSuffix(path, filepath.Ext(path)) + ".seal-key"
+	return beside(path, ".ledger-key")
 }
 
-// takeOldSealKey renames the key that lies beside a ledger under the name it had in older versions.
+func beside(path, suffix string) string { return strings.TrimSuffix(path, filepath.Ext(path)) + suffix }
+
+// takeOldSealKey renames the key that lies beside a ledger under a name that it had in older versions.
 func takeOldSealKey(path, said string) error {
 	now := SealKeyFile(path, said)
-	old := strings.TrimSuffix(now, ".seal-key") + ".vault-key"
 	if said != "" {
 		return nil
 	}
-	if _, err := os.Lstat(now); !errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	err := os.Rename(old, now)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("renaming the seal key %s to %s: %w", old, now, err)
+	for _, suffix := range []string{".seal-key", ".vault-key"} {
+		if _, err := os.Lstat(now); !errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		old := beside(path, suffix)
+		if err := os.Rename(old, now); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("renaming the ledger key %s to %s: %w", old, now, err)
+		}
 	}
 	return nil
 }

@@ -56,7 +56,7 @@ func TestCreateLeavesNothingHalfDone(t *testing.T) {
 	}
 	files, _ := os.ReadDir(dir)
 	for _, f := range files {
-		if n := f.Name(); n != "x.ledger" && n != "x.seal-key" && n != "x.ledger-wal" && n != "x.ledger-shm" {
+		if n := f.Name(); n != "x.ledger" && n != "x.ledger-key" && n != "x.ledger-wal" && n != "x.ledger-shm" {
 			t.Errorf("%s was left behind", n)
 		}
 	}
@@ -64,11 +64,11 @@ func TestCreateLeavesNothingHalfDone(t *testing.T) {
 		t.Fatalf("%v", err)
 	}
 	l.Close()
-	if err := os.WriteFile(filepath.Join(dir, "x.seal-key"), []byte("nothing"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "x.ledger-key"), []byte("nothing"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Create(t.Context(), filepath.Join(dir, "x.other"), "Z", o); !errors.Is(err, model.ErrSealKey) {
-		t.Errorf("a seal key that is none: %v", err)
+		t.Errorf("a ledger key that is none: %v", err)
 	}
 }
 
@@ -108,11 +108,11 @@ func TestSealedKeys(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := b.Key("ridge", federation.ForSigning); !errors.Is(err, model.ErrSealKey) {
-		t.Errorf("without the seal key: %v", err)
+		t.Errorf("without the ledger key: %v", err)
 	}
 }
 
-// TestCreateAfterAKilledOne: whatever a killed command left beside the ledger is gone afterwards, a good seal key is
+// TestCreateAfterAKilledOne: whatever a killed command left beside the ledger is gone afterwards, a good ledger key is
 // taken, and what a living one writes is left alone.
 func TestCreateAfterAKilledOne(t *testing.T) {
 	t.Parallel()
@@ -145,7 +145,7 @@ func TestCreateAfterAKilledOne(t *testing.T) {
 	}
 	l.Close()
 	if b, err := os.ReadFile(key); err != nil || string(b) != string(was) {
-		t.Errorf("the seal key was changed: %v", err)
+		t.Errorf("the ledger key was changed: %v", err)
 	}
 	for _, f := range debris {
 		if _, err := os.Stat(f); !errors.Is(err, fs.ErrNotExist) {

@@ -502,7 +502,7 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 	if err != nil {
 		found.Add(finding.Finding{ID: finding.JWKSNone, Level: finding.Error, Check: "keys", Saw: err.Error(),
 			Expected: "a JWKS", Side: finding.Ledger,
-			Fix: finding.Do("bring the seal key back")})
+			Fix: finding.Do("bring the ledger key back")})
 		return nil, nil
 	}
 	x := federation.TokenExpectation(d.Of(), d.Terms, d.Client, doc.Issuer, d.Deal.Provider.Name(), published,

@@ -1,0 +1,56 @@
+package main
+
+import (
+	"os"
+	"strings"
+	"testing"
+)
+
+// TestGuide runs what docs/guide.md prints, line by line, in an empty folder and at the real clock.
+func TestGuide(t *testing.T) {
+	t.Parallel()
+	b, err := os.ReadFile("../../docs/guide.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := newDesk(t)
+	d.env = nil
+	n := 0
+	for i, part := range strings.Split(string(b), "```") {
+		text, is := strings.CutPrefix(part, "sh\n")
+		if i%2 == 0 || !is {
+			continue
+		}
+		for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+			if dir, is := strings.CutPrefix(line, "cd "); is {
+				d.dir = d.path(dir)
+				continue
+			}
+			n++
+			d.example(line)
+		}
+	}
+	if n < 35 {
+		t.Errorf("only %d commands were found", n)
+	}
+}
+
+// TestDocuments: each document that comes with the program is shown as it stands in docs/.
+func TestDocuments(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	var list []struct{ Name, About string }
+	d.json(&list, "docs")
+	if len(list) < 7 {
+		t.Errorf("%+v", list)
+	}
+	for _, x := range list {
+		b, err := os.ReadFile("../../docs/" + x.Name + ".md")
+		if err != nil || d.ok("docs", x.Name) != string(b) || x.About == "" {
+			t.Errorf("%+v: %v", x, err)
+		}
+	}
+	d.fails(1, []string{"there is no document", "did you mean guide?"}, "docs", "guid")
+	d.fails(2, []string{"form of its own"}, "docs", "guide", "--format", "json")
+	d.fails(2, []string{"say one of"}, "docs", "guide", "--man", "x")
+}
