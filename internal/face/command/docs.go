@@ -26,13 +26,13 @@ import (
 func (a *App) docsCmd() *cobra.Command {
 	var man, markdown, schema string
 	c := &cobra.Command{Use: "docs [DOCUMENT]", Args: args("[DOCUMENT]"),
-		Short: "Show a document such as the guide, or write the manual: man pages, a reference, schemas",
+		Short: "Show a document such as the guide; write man pages, a reference or schemas",
 		Long: `Show a document that comes with the program; without a name, which there are. Or write the manual out
 of the commands themselves, into a folder: a man page for each command (section 1), a reference in Markdown with a page
 for each noun and each journey, or a JSON Schema for each command's result, as --format json and yaml write it. A file
 that is there already is written over only where you say so.`,
-		Example: "  tressik docs\n  tressik docs guide\n  tressik docs --man man\n  tressik docs --markdown reference\n" +
-			"  tressik docs --schema schema",
+		Example: "  tressik docs\n  tressik docs guide\n  tressik docs --man man\n" +
+			"  tressik docs --markdown reference\n  tressik docs --schema schema",
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			var out []string
 			for _, d := range documents() {
