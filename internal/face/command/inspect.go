@@ -16,6 +16,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
@@ -30,7 +31,7 @@ import (
 
 func (a *App) inspectCmd() *cobra.Command {
 	var in inspect.Input
-	var at, key, safe string
+	var at, key, safe, drawTo string
 	c := &cobra.Command{Use: "inspect FILE…|-",
 		Short: "Explain a message, metadata, certificate, key or token; judge a message with --trust",
 		Args:  args("FILE…"),
@@ -60,6 +61,9 @@ the same word each time.`,
 				return usageError{errors.New("--as says whom the message is about; name the --trust that " +
 					"it belongs to")}
 			}
+			if err := a.mayDraw(drawTo); err != nil {
+				return err
+			}
 			if in.At, err = a.past("--as-of", at); err != nil {
 				return err
 			}
@@ -76,7 +80,10 @@ the same word each time.`,
 				}
 			}
 			if archive(got) {
-				return a.inspectArchive(d, in, got)
+				return a.inspectArchive(d, in, got, drawTo)
+			}
+			if drawTo != "" {
+				return usageError{errors.New("--draw draws a recorded session: give a file that ends in .har")}
 			}
 			messages, err := a.messages(cmd.Context(), got)
 			if err != nil {
@@ -112,6 +119,7 @@ the same word each time.`,
 		"also write a copy that is safe to send: no secrets, signatures, names and values of people")
 	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
 	f.StringVar(&key, "key", "", "file with the app's private key, for encrypted assertions")
+	drawFlag(c, &drawTo)
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
@@ -196,7 +204,7 @@ func archive(names []string) bool {
 }
 
 // inspectArchive judges the messages of a recorded session in the order in which they were sent.
-func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []string) error {
+func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []string, drawTo string) error {
 	if len(names) > 1 {
 		return usageError{errors.New("an archive (.har) is a session by itself: give one, and no other file beside it")}
 	}
@@ -205,6 +213,7 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 		return err
 	}
 	several := inspect.SignIns(list) > 1
+	drawing := sequence.New("What " + names[0] + " recorded")
 	err = a.inspectMany("Trust", func(each judged) {
 		d.Session(in, list, func(m inspect.Recorded, v *inspect.Inspection, err error) {
 			_, to, _ := strings.Cut(m.To, "://")
@@ -212,13 +221,25 @@ func (a *App) inspectArchive(d *inspect.Inspector, in inspect.Input, names []str
 			if several && m.SignIn > 0 {
 				from += fmt.Sprintf(" (sign-in %d)", m.SignIn)
 			}
+			if v != nil && v.Trust != "" {
+				drawing.Add(drawnOf(v))
+			}
 			each(from, v, err)
 		})
 	})
+	if err == nil || errors.Is(err, ErrFound) {
+		err = errors.Join(err, a.draw(drawTo, drawing))
+	}
 	if cut != nil {
 		return fmt.Errorf("%s: %w", names[0], cut)
 	}
 	return err
+}
+
+// drawnOf is a captured message as it is drawn.
+func drawnOf(v *inspect.Inspection) sequence.Judged {
+	by, what := sequence.Receiver(v.Trust, v.Kind)
+	return sequence.Judged{Trust: v.Trust, By: by, What: what, Findings: v.Findings}
 }
 
 // safeCopy writes a copy of a message or an archive that is safe to send.

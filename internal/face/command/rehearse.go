@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/model"
@@ -27,7 +28,7 @@ import (
 
 func (a *App) rehearseCmd() *cobra.Command {
 	var in play.RehearseInput
-	var factors, keep, secretFile, address string
+	var factors, keep, secretFile, address, drawTo string
 	var from []string
 	var refusal bool
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
@@ -73,6 +74,9 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts " +
 					"match` names it")}
 			}
+			if err := a.mayDraw(drawTo); err != nil {
+				return err
+			}
 			d, err := a.desk()
 			if err != nil {
 				return err
@@ -91,7 +95,18 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 				kept.dir, kept.may = keep, a.mayReplace
 				in.Hear.Message = kept.message
 			}
-			if err := a.rehearse(d, in, refusal); err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
+			drawing := sequence.New("Rehearsal of "+format.Words(got), got...)
+			in.Hear.Event = func(e server.Event) {
+				if e.Step == nil {
+					drawing.Add(sequence.Judged{Trust: e.Trust, By: e.By, What: e.What, Sent: e.Sent,
+						Findings: e.Findings})
+				}
+			}
+			err = a.rehearse(d, in, refusal)
+			if err == nil || errors.Is(err, ErrFound) {
+				err = errors.Join(err, a.draw(drawTo, drawing))
+			}
+			if err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
 				if errors.Is(err, play.ErrNobody) {
 					err = usageError{err}
 				}
@@ -117,6 +132,7 @@ With --from ADDRESS alone nothing differs from the ledger, and the rehearsal cou
 	f.BoolVar(&refusal, "refused", false,
 		"the person is to be refused by the terms of the trust; being let in is wrong")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
+	drawFlag(c, &drawTo)
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
 }
@@ -181,7 +197,13 @@ func (a *App) rehearse(d *desk.Desk, in play.RehearseInput, refusal bool) error 
 			}
 		}
 		in.Hear.Start = func(trust string) { live.Start(trust, who) }
-		in.Hear.Event = live.Event
+		also := in.Hear.Event
+		in.Hear.Event = func(e server.Event) {
+			live.Event(e)
+			if also != nil {
+				also(e)
+			}
+		}
 	}
 	list, err := a.player(d).Rehearse(in)
 	if err != nil {

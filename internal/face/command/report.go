@@ -67,10 +67,13 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 					return err
 				}
 			}
-			return a.print(format.Page{Data: reportData{len(data.Changes), out, len(data.Edges)},
+			trusts, dates, changes := len(data.Edges), len(data.Due), len(data.Changes)
+			if len(got) == 1 {
+				trusts, dates, changes = data.Of(got[0])
+			}
+			return a.print(format.Page{Data: reportData{changes, dates, out, trusts},
 				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s written: %s, %s, %s since the last report", out,
-					format.Count(len(data.Edges), "trust"), format.Count(len(data.Due), "date"),
-					format.Count(len(data.Changes), "change"))}}}})
+					format.Count(trusts, "trust"), format.Count(dates, "date"), format.Count(changes, "change"))}}}})
 		}}
 	c.Flags().StringVar(&out, "out", "", "file to write: .html, .md, or - for standard output")
 	c.Flags().StringVar(&since, "since", "",
@@ -107,6 +110,7 @@ func (a *App) written(m *report.Maker, data *report.Data, got []string, markdown
 // reportData is what is told of a report that was written.
 type reportData struct {
 	Changes int    `json:"changes"`
+	Dates   int    `json:"dates"`
 	File    string `json:"file"`
 	Trusts  int    `json:"trusts"`
 }

@@ -24,6 +24,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/stage/play"
@@ -38,6 +39,7 @@ import (
 type watchFlags struct {
 	stageFlags
 	as, account, secret, from string
+	draw                      string
 	timeout                   time.Duration
 	pagePort                  int
 	dry, signOut, refused     bool
@@ -70,15 +72,19 @@ ledger has on this machine. What passes between two foreign parties is read from
 			if in.timeout <= 0 || in.timeout > 24*time.Hour {
 				return usageError{fmt.Errorf("--timeout %s is no time to wait: write 1s to 24h", in.timeout)}
 			}
+			if err := a.mayDraw(in.draw); err != nil {
+				return err
+			}
 			d, err := a.desk()
 			if err != nil {
 				return err
 			}
 			if in.from != "" {
-				return a.watchFrom(cmd.Context(), d, got[0], in.from)
+				return a.watchFrom(d, got[0], &in)
 			}
 			return a.watch(cmd.Context(), d, got[0], &in)
 		}}
+	drawFlag(c, &in.draw)
 	in.add(c)
 	f := c.Flags()
 	f.StringVar(&in.as, "as", "",
@@ -439,6 +445,9 @@ func (x *watched) show(v *watch.View, run int64) error {
 	if err := x.a.print(layout.Watch(v, run, x.in.refused)); err != nil {
 		return err
 	}
+	if err := x.a.draw(x.in.draw, v.Drawing()); err != nil {
+		return err
+	}
 	in := v.State == watch.SignedIn || v.State == watch.SignedOut
 	meant := (&federation.Rehearsal{Findings: v.Findings()}).Meant()
 	if x.in.refused && !meant || !x.in.refused && !in {
@@ -448,7 +457,8 @@ func (x *watched) show(v *watch.View, run int64) error {
 }
 
 // watchFrom reads a sign-in from what a browser recorded, and keeps it as one that was watched.
-func (a *App) watchFrom(_ context.Context, d *desk.Desk, trust, path string) error {
+func (a *App) watchFrom(d *desk.Desk, trust string, in *watchFlags) error {
+	path := in.from
 	if _, _, _, err := d.Trust(trust); err != nil {
 		return err
 	}
@@ -475,6 +485,16 @@ func (a *App) watchFrom(_ context.Context, d *desk.Desk, trust, path string) err
 		return err
 	}
 	if err := a.print(layout.Run(r, d.Now())); err != nil {
+		return err
+	}
+	drawing := sequence.New(trust+", as a browser recorded it", trust)
+	inspect.New(d.Book).Session(inspect.Input{Trust: trust}, list,
+		func(_ inspect.Recorded, v *inspect.Inspection, err error) {
+			if err == nil && v.Trust == trust {
+				drawing.Add(drawnOf(v))
+			}
+		})
+	if err := a.draw(in.draw, drawing); err != nil {
 		return err
 	}
 	if r.Verdict != judge.Accepted {

@@ -104,7 +104,7 @@ func wanted(r *saml.Role) format.Block {
 	b := format.Block{Title: "Wanted attributes", Head: []string{"Attribute", "Need", "Name in the message",
 		"Name format"}}
 	for _, w := range r.Wanted {
-		need := "wished for"
+		need := "optional"
 		if w.Required {
 			need = "required"
 		}

@@ -33,6 +33,33 @@ type Edge struct {
 	Owner                string
 }
 
+// Class is how the health of a trust is marked.
+func (e *Edge) Class() string {
+	return map[string]string{"wanting": "warning", "bad": "error"}[e.Health]
+}
+
+// Of are those of a report's trusts, dates and changes that are about one trust or its parties.
+func (d *Data) Of(trust string) (trusts, dates, changes int) {
+	app, provider, _ := strings.Cut(trust, "@")
+	about := func(name string) bool { return name == trust || name == app || name == provider }
+	for i := range d.Edges {
+		if d.Edges[i].Trust == trust {
+			trusts++
+		}
+	}
+	for i := range d.Due {
+		if about(d.Due[i].About) {
+			dates++
+		}
+	}
+	for i := range d.Changes {
+		if e := &d.Changes[i]; e.Trust == trust || e.Trust == "" && about(e.Party) {
+			changes++
+		}
+	}
+	return trusts, dates, changes
+}
+
 // Cell is what a client may do at an API.
 type Cell struct {
 	Permission string // API:NAME

@@ -7,6 +7,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 )
@@ -134,6 +135,11 @@ func (m *Maker) kept(o *One, name string) error {
 	runs, err := m.Runs(name, 10)
 	if err != nil {
 		return err
+	}
+	for i := range runs {
+		if o.Drawing = sequence.Kept(&runs[i]); !o.Drawing.Empty() {
+			break
+		}
 	}
 	r := Section{Title: "Newest runs", Head: []string{"Run", "Kind", "When", "As", "Verdict", "Played"}}
 	for _, x := range runs {

@@ -12,6 +12,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/work/check"
 )
@@ -27,6 +28,7 @@ var pages = sync.OnceValue(func() *template.Template { return template.Must(temp
 // Of long lists the page has so much; the commands have all.
 const (
 	mostDue      = 60
+	mostTrusts   = 200
 	mostFindings = 200
 	mostChanges  = 100
 )
@@ -97,6 +99,7 @@ func (d *Data) HTML(w io.Writer) error {
 		"Standings": counts(d.Standing, standings()...), "Proofs": proven(d.Proofs), "Errors": level[finding.Error],
 		"Warnings": level[finding.Warning], "DueFirst": d.Due[:min(len(d.Due), mostDue)], "DueMore": max(0,
 			len(d.Due)-mostDue),
+		"Trusts": d.Edges[:min(len(d.Edges), mostTrusts)], "TrustsMore": max(0, len(d.Edges)-mostTrusts),
 		"Matrix": d.shown(), "Findings": items[:min(len(items), mostFindings)], "More": max(0, len(items)-mostFindings),
 		"Changed": changed[:min(len(changed), mostChanges)], "ChangedMore": max(0, len(changed)-mostChanges)})
 }
@@ -132,12 +135,21 @@ type Section struct {
 type One struct {
 	Trust    *federation.Trust
 	Sections []Section
+	Drawing  *sequence.Drawing // of the newest run of which messages are kept
 }
 
 // HTML writes the page of one trust.
 func (o *One) HTML(w io.Writer, d *Data) error {
 	return pages().ExecuteTemplate(w, "one", map[string]any{"Title": o.Trust.Name, "Style": template.CSS(style), "T": o,
-		"Org": d.Org, "At": d.At, "Plain": false, "Code": format.CodeHTML})
+		"Org": d.Org, "At": d.At, "Plain": false, "Code": format.CodeHTML, "Drawing": o.drawn()})
+}
+
+// drawn is the drawing as it stands in the page; "" where there is none.
+func (o *One) drawn() template.HTML {
+	if o.Drawing == nil || o.Drawing.Empty() {
+		return ""
+	}
+	return template.HTML(o.Drawing.SVG(false, func(s string) string { return s }))
 }
 
 // Blocks are the sections as blocks of a view, for Markdown and the terminal.

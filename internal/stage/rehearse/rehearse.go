@@ -219,12 +219,12 @@ func (x *run) browser(i int, signedIn *bool) {
 		return
 	}
 	for _, c := range x.Call {
-		x.w.Note = "the wish to call " + c
+		x.w.Note = "call of " + c
 		x.walk(p, p.oidc.Link("call", url.Values{"permission": {c}}), "a page")
 	}
 	for _, a := range p.oidc.Terms.Asks {
 		if a.API == "" && a.Name == "offline_access" {
-			x.w.Note = "the wish for fresh tokens"
+			x.w.Note = "request for fresh tokens"
 			x.walk(p, p.oidc.Link("refresh", nil), "a page")
 		}
 	}

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"cmp"
 	"crypto/subtle"
 	_ "embed"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"sync/atomic"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/sequence"
 	"tressik.example/internal/stage/server"
 )
 
@@ -49,10 +51,19 @@ func (p *Page) data(v *View) map[string]any {
 	if mask == nil {
 		mask = func(s string) string { return s }
 	}
-	return map[string]any{"Trust": v.Trust, "V": v, "Class": class, "Words": Words(v), "Places": places(v),
+	return map[string]any{"Trust": v.Trust, "V": v, "Class": class, "Words": Words(v), "Drawing": drawn(v, mask),
 		"Stopped": v.Stopped(), "Token": p.Token, "Notice": strings.Join(p.Notice,
 			"; "), "Remedy": p.Remedy, "Side": p.Side,
 		"Tally": p.Tally, "Mask": mask, "Foot": Foot(v), "Link": template.URL(safeLink(v.Cast.Link))}
+}
+
+// drawn is the drawing as it stands in the page; "" where nothing passed yet. What stands in it is escaped.
+func drawn(v *View, mask func(string) string) template.HTML {
+	d := v.Drawing()
+	if d.Empty() {
+		return ""
+	}
+	return template.HTML(d.SVG(false, mask))
 }
 
 // safeLink is a link of http or https, "" for any other.
@@ -63,30 +74,15 @@ func safeLink(s string) string {
 	return ""
 }
 
-type place struct{ Name, Class string }
-
-// places are the states that a sign-in goes through, and where it is.
-func places(v *View) []place {
-	end := SignedIn
-	if v.State.Over() {
-		end = v.State
+// Drawing is what passed, as a drawing: a lane for each party, those upstream among them.
+func (v *View) Drawing() *sequence.Drawing {
+	d := sequence.New("What passed in "+v.Trust, v.Trust)
+	for i := range v.Steps {
+		s := &v.Steps[i]
+		d.Add(sequence.Judged{Trust: cmp.Or(s.Through, v.Trust), By: s.By, What: s.What, Sent: s.Sent,
+			Findings: s.Findings})
 	}
-	list := []State{Waiting, UnderWay, end}
-	out := make([]place, len(list))
-	past := true
-	for i, s := range list {
-		out[i].Name = string(s)
-		switch {
-		case s == v.State:
-			out[i].Class, past = "here", false
-			if s.Over() {
-				out[i].Class += map[bool]string{true: " good", false: " bad"}[s == SignedIn || s == SignedOut]
-			}
-		case past && !(s == UnderWay && v.State == NobodyWas):
-			out[i].Class = "past"
-		}
-	}
-	return out
+	return d
 }
 
 // Words says in a sentence where a sign-in is, and who is real.

@@ -165,7 +165,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 	}
 	h.links(terms, app, provider)
 	for _, w := range sp.Wanted {
-		need := "wished for"
+		need := "optional"
 		if w.Required {
 			need = "required"
 		}
