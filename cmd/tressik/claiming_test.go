@@ -29,6 +29,7 @@ var outputs = []string{"../../internal/face/layout", "../../internal/face/report
 // empty name is a text that claims nothing of a ledger.
 var heldBy = map[string]string{
 	"nobody: %q cannot be read":                   "TestAdmission",
+	"the real parties answered, and nobody has":   "TestAnswer",
 	"which cannot be read: nobody is admitted":    "TestWhoMaySignInHasOneAnswer",
 	"has what it needs: a real sign-in showed it": "TestTwoOrganisations",
 	"takes it: ": "TestChain",

@@ -76,8 +76,8 @@ func TestText(t *testing.T) {
 			t.Errorf("%d columns: %d lines", columns, len(lines))
 		}
 		for _, l := range lines {
-			if n := utf8.RuneCountInString(l.Text); n > columns {
-				t.Errorf("%d columns: %d: %s", columns, n, l.Text)
+			if n := utf8.RuneCountInString(l.Text()); n > columns {
+				t.Errorf("%d columns: %d: %s", columns, n, l.Text())
 			}
 		}
 	}
@@ -86,7 +86,7 @@ func TestText(t *testing.T) {
 	}
 	all := ""
 	for _, l := range d.Text(80, func(s string) string { return strings.ToUpper(s) }) {
-		all += l.Text + "\n"
+		all += l.Text() + "\n"
 	}
 	for _, w := range []string{"DOME", "1 AUTHORIZATION REQUEST", "▶ ✓ 3 checks", "◀", "✗ refused", "sent"} {
 		if !strings.Contains(all, w) {

@@ -6,11 +6,15 @@ import (
 	"unicode/utf8"
 )
 
-// Line is a line of a drawing as text; Verdict is that of the arrow that it shows.
+// Line is a line of a drawing as text, in three parts: what shows an arrow, with its verdict, and what stands before
+// and behind it.
 type Line struct {
-	Text    string
-	Verdict Verdict
+	Before, Arrow, After string
+	Verdict              Verdict
 }
+
+// Text is the whole line.
+func (l *Line) Text() string { return l.Before + l.Arrow + l.After }
 
 // Narrowest is how many columns a lane needs.
 const Narrowest = 14
@@ -39,13 +43,17 @@ func (d *Drawing) Text(columns int, safe func(string) string) []Line {
 		}
 		return line
 	}
-	text := func(r []rune) string { return strings.TrimRight(string(r), " ") }
+	whole := func(r []rune) Line { return Line{Before: strings.TrimRight(string(r), " ")} }
+	part := func(r []rune, from, to int, v Verdict) Line {
+		to = min(to, len(r))
+		return Line{string(r[:from]), string(r[from:to]), strings.TrimRight(string(r[to:]), " "), v}
+	}
 	head := []rune(strings.Repeat(" ", n*step))
 	for i, l := range d.Lanes {
 		l = cut(safe(l), step-2)
 		head = put(head, at(i)-utf8.RuneCountInString(l)/2, l)
 	}
-	out := []Line{{Text: text(head)}, {Text: text(bare())}}
+	out := []Line{whole(head), whole(bare())}
 	for k, a := range d.Arrows {
 		from, to := at(d.column(a.From)), at(d.column(a.To))
 		left, right := min(from, to), max(from, to)
@@ -53,12 +61,12 @@ func (d *Drawing) Text(columns int, safe func(string) string) []Line {
 		label := bare()
 		switch {
 		case left == right:
-			room := n*step - left - 2
-			label = put(label, left, "■ "+cut(words+", "+a.mark(), room))
-			out = append(out, Line{text(label), a.Verdict})
+			words = "■ " + cut(words+", "+a.mark(), n*step-left-2)
+			out = append(out, part(put(label, left, words), left, left+utf8.RuneCountInString(words), a.Verdict))
 			continue
 		default:
-			label = put(label, left+2, cut(words, n*step-left-3))
+			words = cut(words, n*step-left-3)
+			label = put(label, left+2, words)
 		}
 		line := bare()
 		for i := left; i <= right; i++ {
@@ -69,15 +77,17 @@ func (d *Drawing) Text(columns int, safe func(string) string) []Line {
 		} else {
 			line[from], line[to] = '┤', '◀'
 		}
-		mark := " " + a.mark()
-		if room := n*step - right - 1; utf8.RuneCountInString(mark) <= room {
+		mark, end := " "+a.mark(), right+1
+		if long := utf8.RuneCountInString(mark); long <= n*step-right-1 {
 			put(line, right+1, mark)
+			end += long
 		} else {
-			put(line, right-utf8.RuneCountInString(mark)-2, mark+" ")
+			put(line, right-long-2, mark+" ")
 		}
-		out = append(out, Line{text(label), a.Verdict}, Line{text(line), a.Verdict})
+		out = append(out, part(label, left+2, left+2+utf8.RuneCountInString(words), a.Verdict),
+			part(line, left, end, a.Verdict))
 	}
-	return append(out, Line{Text: text(bare())})
+	return append(out, whole(bare()))
 }
 
 // mark says what became of a message, in a word or two.

@@ -58,17 +58,21 @@ func (a *App) draw(to string, d *sequence.Drawing) error {
 		return nil
 	}
 	fmt.Fprintln(a.Out)
-	for _, l := range lines {
+	for i, l := range lines {
 		switch l.Verdict {
 		case sequence.Passed:
-			l.Text = p.Good(l.Text)
+			l.Arrow = p.Good(l.Arrow)
 		case sequence.Refused:
-			l.Text = p.Bad(l.Text)
+			l.Arrow = p.Bad(l.Arrow)
 		}
-		fmt.Fprintln(a.Out, l.Text)
+		if i == 0 {
+			fmt.Fprintln(a.Out, p.Bold(l.Before)) // the names of the lanes
+			continue
+		}
+		fmt.Fprintln(a.Out, p.Dim(l.Before)+l.Arrow+p.Dim(l.After))
 	}
 	for _, r := range d.Reasons() {
-		fmt.Fprintln(a.Out, p.Bad(p.Wrapped("  "+format.Safe(r))))
+		fmt.Fprintln(a.Out, p.Wrapped("  "+format.Safe(r)))
 	}
 	return nil
 }

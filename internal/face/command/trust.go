@@ -398,7 +398,7 @@ func (a *App) nextCmd() *cobra.Command {
 left. A step that was done elsewhere can be ticked by its number (--done), and one that need not be done waived
 (--waive), each with the reason.`,
 		Example: `  tressik next nightlog@ridge
-  tressik next nightlog@ridge --waive 9 --reason "the app has no test account"`,
+  tressik next nightlog@ridge --waive watched --reason "the app has no test account"`,
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if done != "" || waive != "" {

@@ -235,7 +235,7 @@ func (p *Printer) text(g Page) error {
 			out.WriteByte('\n')
 		}
 		if b.Title != "" {
-			out.WriteString(p.Bold(b.Title))
+			out.WriteString(p.Bold(p.Wrapped(b.Title)))
 			if b.Mark != "" {
 				out.WriteString("  " + map[bool]string{true: p.Good(b.Mark), false: p.Bad(b.Mark)}[b.Good])
 			}

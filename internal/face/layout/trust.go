@@ -42,11 +42,11 @@ func Trust(d *desk.Desk, t *federation.Trust, app, provider *federation.Party, f
 		return format.Page{}, err
 	}
 	sides, now := over.head(app, provider), d.Now()
-	head := Filled([][2]string{{"standing", string(t.Standing)}, {"owner", t.Owner}, {"rests on", ProofWords(t, now)},
+	head := Filled([][2]string{{"does it work", Answer(t, fs)}, {"owner", t.Owner}, {"evidence", ProofWords(t, now)},
 		{"last failure", FailedWords(t, now)}, {"planned", planned(t, now)}})
-	blocks := []format.Block{{Title: "trust " + t.Name, Fields: head}}
+	blocks := []format.Block{{Title: Headline(t, now), Fields: head}}
 	if open := fs.Without(finding.Pass); len(open) > 0 {
-		blocks = append(blocks, format.Block{Title: "Wanting", Findings: open})
+		blocks = append(blocks, format.Block{Title: "Issues", Findings: open})
 	}
 	blocks = append(blocks, nextBlock(t, todos))
 	fields := append([][2]string{}, sides.before...)
