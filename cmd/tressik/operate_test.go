@@ -371,7 +371,7 @@ func TestCutover(t *testing.T) {
 	d.ok(append(despite, "--pilot", "group:observers")...)
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", trust, "--as", "mira", "--dry-run")
 	d.fails(3, []string{"is live for the group observers alone"}, "rehearse", trust, "--as", "ilse", "--dry-run")
-	d.fails(2, []string{"name the TRUST, or say --due"}, "cutover")
+	d.fails(2, []string{"TRUST is missing", "--due"}, "cutover")
 	d.fails(0, []string{"OnCalendar="}, "cutover", "--schedule", "timer")
 	d.fails(2, []string{"write cron or timer"}, "cutover", "--schedule", "daily")
 }

@@ -161,8 +161,8 @@ func TestStory(t *testing.T) {
 		}
 	}
 	d.fails(1, []string{"--keep"}, "rehearse", "nightlog@ridge", "--as", "mira", "--keep", "people.ldif")
-	d.fails(0, []string{"open  the real nightlog was asked (probe) (step probed)", "a real sign-in was watched"}, "next",
-		"nightlog@ridge")
+	d.fails(0, []string{"open  the real nightlog was asked (probe) (step probed)", "a real sign-in was watched"},
+		"next", "nightlog@ridge")
 	d.fails(2, []string{"--reason is missing"}, "next", "nightlog@ridge", "--waive", "9")
 	d.fails(0, []string{"waived, says aiyana on 2031-03-04: no test account"}, "next", "nightlog@ridge", "--waive", "9",
 		"--reason",

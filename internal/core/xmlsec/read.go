@@ -26,7 +26,7 @@ func MetadataLimits() Limits { return Limits{Bytes: 128 << 20, Depth: 64} }
 
 // Errors that callers test for. A *ReadError wraps one of them.
 var (
-	ErrEmpty       = errors.New("empty document")
+	ErrEmpty       = errors.New("an empty document: nothing is in it; read it again from where it came")
 	ErrTooLarge    = errors.New("document too large")
 	ErrTooDeep     = errors.New("elements nested too deeply")
 	ErrDTD         = errors.New("document type declaration")

@@ -219,7 +219,7 @@ func (a *App) metadataFind() *cobra.Command {
 	var what saml.Sought
 	c := &cobra.Command{Use: "find SOURCE [WORD…]",
 		Short: "Find entities in a metadata document by entity ID, name, domain, role, category or contact",
-		Args:  cobra.MinimumNArgs(1),
+		Args:  args("SOURCE", "[WORD…]"),
 		Long: `Find entities in a metadata document of any size, without a ledger. Each WORD and each flag narrows the
 search; the case of letters does not count. Of a large file an index is kept (in tressik/metadata of the folder for
 caches, such as ~/.cache), so that the next search need not read it again; a file that has changed is read anew.

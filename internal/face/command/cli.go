@@ -146,6 +146,11 @@ func flagError(c *cobra.Command, err error) error {
 	if errors.As(err, &unknown) {
 		return usageError{unknownFlag(c, unknown.GetSpecifiedName())}
 	}
+	var none *pflag.ValueRequiredError
+	if errors.As(err, &none) {
+		f := none.GetFlag()
+		return usageError{fmt.Errorf("--%s needs a value: write what is asked for, %s", f.Name, f.Usage)}
+	}
 	var bad *pflag.InvalidValueError
 	if errors.As(err, &bad) {
 		f := bad.GetFlag()
@@ -442,6 +447,12 @@ func args(names ...string) cobra.PositionalArgs {
 		}
 		if len(got) < need {
 			return usageError{fmt.Errorf("%s is missing; write: %s", names[len(got)], cmd.UseLine())}
+		}
+		for i, v := range got {
+			if strings.TrimSpace(v) == "" {
+				return usageError{fmt.Errorf("%s is empty; write: %s", strings.Trim(names[min(i, len(names)-1)], "[]…"),
+					cmd.UseLine())}
+			}
 		}
 		if len(got) > len(names) && !many {
 			return usageError{fmt.Errorf("unexpected argument %q; write: %s", got[len(names)], cmd.UseLine())}

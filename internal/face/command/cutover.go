@@ -51,7 +51,8 @@ and its own sign-in stays for emergencies.`,
 					"cutover", "--due")
 			}
 			if in.due == (len(got) == 1) {
-				return usageError{errors.New("name the TRUST, or say --due for what is planned")}
+				return usageError{errors.New("TRUST is missing; write: tressik cutover TRUST, or --due for what " +
+					"is planned")}
 			}
 			d, err := a.desk()
 			if err != nil {

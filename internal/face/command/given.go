@@ -252,3 +252,23 @@ func renamed(root *cobra.Command) {
 		})
 	}
 }
+
+// alone refuses flags that say nothing beside another one of a command, but for some.
+func alone(c *cobra.Command, flag string, but ...string) (err error) {
+	c.Flags().Visit(func(f *pflag.Flag) {
+		if f.Name != flag && !slices.Contains(but, f.Name) && c.InheritedFlags().Lookup(f.Name) == nil && err == nil {
+			err = usageError{fmt.Errorf("--%s goes without --%s; leave one out", flag, f.Name)}
+		}
+	})
+	return err
+}
+
+// needs refuses flags that say nothing without another one.
+func needs(c *cobra.Command, flag string, those ...string) error {
+	for _, name := range those {
+		if c.Flags().Changed(name) {
+			return usageError{fmt.Errorf("--%s goes with --%s; say both, or leave it out", name, flag)}
+		}
+	}
+	return nil
+}

@@ -480,7 +480,7 @@ agreed to, each with what ends it. Nothing is changed. It ends with exit status 
 
 func (a *App) peopleSearch() *cobra.Command {
 	return &cobra.Command{Use: "search WORD…", Short: "Find people by any of their values or groups",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    args("WORD…"),
 		Example: "  tressik people search solano", ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			all, err := d.Persons()

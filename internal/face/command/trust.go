@@ -146,6 +146,11 @@ that no command can, such as a certificate that has run out.`,
 					x.Policy.AsItself = &yes
 				}
 			}
+			if !reg.register {
+				if err := needs(cmd, "register", "initial-access-token-file", "secret-out"); err != nil {
+					return err
+				}
+			}
 			if reg.register {
 				t, fs, err := a.registered(d, &reg, got[0], with, x)
 				if err != nil || t == nil {

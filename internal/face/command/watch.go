@@ -80,6 +80,9 @@ ledger has on this machine. What passes between two foreign parties is read from
 				return err
 			}
 			if in.from != "" {
+				if err := alone(cmd, "recorded", "draw", "dry-run"); err != nil {
+					return err
+				}
 				return a.watchFrom(d, got[0], &in)
 			}
 			return a.watch(cmd.Context(), d, got[0], &in)
@@ -481,8 +484,10 @@ func (a *App) watchFrom(d *desk.Desk, trust string, in *watchFlags) error {
 	if cut != nil {
 		a.note("%s: %v", path, cut)
 	}
-	if err := a.player(d).KeepRun(r, "trust.watch"); err != nil {
-		return err
+	if !in.dry {
+		if err := a.player(d).KeepRun(r, "trust.watch"); err != nil {
+			return err
+		}
 	}
 	if err := a.print(layout.Run(r, d.Now())); err != nil {
 		return err

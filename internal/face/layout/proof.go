@@ -37,7 +37,11 @@ func Run(r *federation.Run, now time.Time) format.Page {
 	head := [][2]string{{"verdict", string(r.Verdict)}, {"when", format.When(r.At, now)}, {"as", r.Person},
 		{"played", strings.Join(r.StandIns, ", ")}, {"subject", r.Subject}, {"account", r.Account},
 		{"supposed", strings.Join(r.Suppose, ", ")}, {"proves", strings.Join(proves, ", ")}}
-	out := []format.Block{{Title: fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind), Fields: Filled(head)}}
+	title := fmt.Sprintf("run %d of %s, %s", r.Number, r.Trust, r.Kind)
+	if r.Number == 0 {
+		title = fmt.Sprintf("%s, %s; nothing of it was kept", r.Trust, r.Kind)
+	}
+	out := []format.Block{{Title: title, Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
 		out = append(out, format.Block{Title: "Wanting", Findings: open})
 	}
