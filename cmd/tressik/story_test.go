@@ -360,7 +360,7 @@ func TestFormatsAndCompletion(t *testing.T) {
 	}
 	for want, args := range map[string][]string{"nightlog@ridge": {"trust", "show", ""},
 		"ridge": {"federate", "nightlog", "--with", ""}, "mira": {"rehearse", "nightlog@ridge", "--as", ""}} {
-		if out := d.ok(append([]string{"__complete"}, args...)...); !strings.Contains(out, want+"\n") {
+		if out := d.ok(append([]string{"__complete"}, args...)...); !strings.Contains(out, want+"\t") {
 			t.Errorf("completing %v: %s", args, out)
 		}
 	}

@@ -305,6 +305,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	c.AddCommand(a.versionCmd(), a.docsCmd())
 	c.SetHelpCommand(helpCmd())
 	renamed(c)
+	a.completed(c)
 	a.layOutHelp(c)
 	c.SuggestionsMinimumDistance = 2
 	c.SetVersionTemplate("tressik {{.Version}}\n")
@@ -655,19 +656,19 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			all, _ := d.Persons()
 			out := make([]string, len(all))
 			for i := range all {
-				out[i] = all[i].ID
+				out[i] = all[i].ID + "\t" + format.Safe(all[i].Name())
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
 		providers, apps, trusts, _ := d.AllNames()
 		switch which {
 		case "provider":
-			return providers, cobra.ShellCompDirectiveNoFileComp
+			return partyWords(d, providers), cobra.ShellCompDirectiveNoFileComp
 		case "app":
-			return apps, cobra.ShellCompDirectiveNoFileComp
+			return partyWords(d, apps), cobra.ShellCompDirectiveNoFileComp
 		case "trust":
-			return trusts, cobra.ShellCompDirectiveNoFileComp
+			return trustWords(d, trusts), cobra.ShellCompDirectiveNoFileComp
 		}
-		return append(providers, apps...), cobra.ShellCompDirectiveNoFileComp
+		return partyWords(d, append(providers, apps...)), cobra.ShellCompDirectiveNoFileComp
 	}
 }

@@ -504,6 +504,7 @@ func (a *App) partyRemove(kind federation.Kind) *cobra.Command {
 			federation.App: "  tressik trust remove skyview@ridge --yes\n  tressik app remove skyview --yes",
 			federation.Provider: "  tressik trust remove nightlog@southmere --yes\n" +
 				"  tressik trust remove ridge@southmere --yes\n  tressik provider remove southmere --yes"}[kind],
+		ValidArgsFunction: a.names(string(kind), 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			p, err := d.Party(kind, got[0])
 			if err != nil {
