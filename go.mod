@@ -11,8 +11,12 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/goccy/go-yaml v1.19.2
+	github.com/hbollon/go-edlib v1.7.0
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/joshdk/go-junit v1.0.0
+	github.com/jstemmer/go-junit-report/v2 v2.1.0
+	github.com/owenrumney/go-sarif/v3 v3.3.1
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/common v0.73.1
 	github.com/russellhaering/goxmldsig v1.6.1
@@ -40,6 +44,9 @@ require (
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 	github.com/teambition/rrule-go v1.8.2 // indirect
+	github.com/xeipuuv/gojsonpointer v0.0.0-20180127040702-4e3ac2762d5f // indirect
+	github.com/xeipuuv/gojsonreference v0.0.0-20180127040603-bd5ef7bd5415 // indirect
+	github.com/xeipuuv/gojsonschema v1.2.0 // indirect
 	go.yaml.in/yaml/v4 v4.0.0-rc.2 // indirect
 )
 

@@ -4,10 +4,12 @@ package near
 import (
 	"sort"
 	"strings"
+
+	"github.com/hbollon/go-edlib"
 )
 
-// Distance is the edit distance between two strings in bytes, swaps of neighbours counting one, letter case half
-// ignored: strings that differ in case alone have the distance 1.
+// Distance is the edit distance between two strings, swaps of neighbours counting one (optimal string alignment),
+// letter case half ignored: strings that differ in case alone have the distance 1.
 func Distance(a, b string) int {
 	if a == b {
 		return 0
@@ -16,27 +18,7 @@ func Distance(a, b string) int {
 	if la == lb {
 		return 1
 	}
-	prev2 := make([]int, len(lb)+1)
-	prev := make([]int, len(lb)+1)
-	cur := make([]int, len(lb)+1)
-	for j := range prev {
-		prev[j] = j
-	}
-	for i := 1; i <= len(la); i++ {
-		cur[0] = i
-		for j := 1; j <= len(lb); j++ {
-			cost := 1
-			if la[i-1] == lb[j-1] {
-				cost = 0
-			}
-			cur[j] = min(prev[j]+1, cur[j-1]+1, prev[j-1]+cost)
-			if i > 1 && j > 1 && la[i-1] == lb[j-2] && la[i-2] == lb[j-1] {
-				cur[j] = min(cur[j], prev2[j-2]+1)
-			}
-		}
-		prev2, prev, cur = prev, cur, prev2
-	}
-	return prev[len(lb)]
+	return edlib.OSADamerauLevenshteinDistance(la, lb)
 }
 
 // Names returns up to three of the candidates that are close to the name, the closest first.

@@ -1,9 +1,10 @@
 package format
 
 import (
-	"encoding/xml"
 	"io"
 	"time"
+
+	"github.com/jstemmer/go-junit-report/v2/junit"
 )
 
 // Case is one check of a suite, as CI systems show it.
@@ -16,62 +17,27 @@ type Case struct {
 
 // JUnit writes cases in the XML that CI systems read: a suite for each name of one, with its cases in order.
 func JUnit(w io.Writer, name string, at time.Time, cases []Case) error {
-	type words struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
-	}
-	type one struct {
-		Name    string `xml:"name,attr"`
-		Class   string `xml:"classname,attr"`
-		Failure *words `xml:"failure,omitempty"`
-		Skipped *words `xml:"skipped,omitempty"`
-	}
-	type suite struct {
-		Name     string `xml:"name,attr"`
-		Tests    int    `xml:"tests,attr"`
-		Failures int    `xml:"failures,attr"`
-		Skipped  int    `xml:"skipped,attr"`
-		At       string `xml:"timestamp,attr"`
-		Cases    []one  `xml:"testcase"`
-	}
-	type suites struct {
-		XMLName  xml.Name `xml:"testsuites"`
-		Name     string   `xml:"name,attr"`
-		Tests    int      `xml:"tests,attr"`
-		Failures int      `xml:"failures,attr"`
-		Suites   []*suite `xml:"testsuite"`
-	}
-	all := suites{Name: name}
-	by := map[string]*suite{}
+	all := junit.Testsuites{Name: name}
+	var order []string
+	by := map[string]*junit.Testsuite{}
 	for _, c := range cases {
 		s := by[c.Suite]
 		if s == nil {
-			s = &suite{Name: Safe(c.Suite), At: at.UTC().Format("2006-01-02T15:04:05")}
-			by[c.Suite] = s
-			all.Suites = append(all.Suites, s)
+			s = &junit.Testsuite{Name: Safe(c.Suite), ID: len(order), Time: "0"}
+			s.SetTimestamp(at.UTC())
+			by[c.Suite], order = s, append(order, c.Suite)
 		}
-		x := one{Name: Safe(c.Name), Class: Safe(c.Suite)}
+		x := junit.Testcase{Name: Safe(c.Name), Classname: Safe(c.Suite)}
 		switch {
 		case c.Failure != "":
-			x.Failure = &words{Safe(c.Failure), Safe(c.Detail)}
-			s.Failures++
-			all.Failures++
+			x.Failure = &junit.Result{Message: Safe(c.Failure), Data: Safe(c.Detail)}
 		case c.Skipped != "":
-			x.Skipped = &words{Safe(c.Skipped), Safe(c.Detail)}
-			s.Skipped++
+			x.Skipped = &junit.Result{Message: Safe(c.Skipped), Data: Safe(c.Detail)}
 		}
-		s.Tests++
-		all.Tests++
-		s.Cases = append(s.Cases, x)
+		s.AddTestcase(x)
 	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
+	for _, n := range order {
+		all.AddSuite(*by[n])
 	}
-	e := xml.NewEncoder(w)
-	e.Indent("", "  ")
-	if err := e.Encode(all); err != nil {
-		return err
-	}
-	_, err := io.WriteString(w, "\n")
-	return err
+	return all.WriteXML(w)
 }
