@@ -9,8 +9,8 @@ import (
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 )
 
-// TestDocumentsForTools: what CI systems read passes readers that are not ours: JUnit with its counts, SARIF with a rule
-// and a place for each result.
+// TestDocumentsForTools: what CI systems read passes readers that are not ours: JUnit with its counts, SARIF with a
+// rule and a place for each result.
 func TestDocumentsForTools(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)

@@ -305,8 +305,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	c.AddCommand(a.versionCmd(), a.docsCmd())
 	c.SetHelpCommand(helpCmd())
 	renamed(c)
-	a.completed(c)
 	a.layOutHelp(c)
+	a.completed(c)
 	c.SuggestionsMinimumDistance = 2
 	c.SetVersionTemplate("tressik {{.Version}}\n")
 	strict(c)

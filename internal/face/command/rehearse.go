@@ -50,7 +50,7 @@ Where both sides have single logout, a rehearsal over SAML ends with it.
 --suppose tries what would happen if a side differed from the ledger: acs=URL, entity-id=ID, clock=+10m,
 force-authn=on and is-passive=on are the app's, key=other is the provider's; over OpenID Connect redirect=URI,
 client-id=ID, secret=other, from=ADDRESS and clock=+10m are the app's. Such a rehearsal does not change the standing.
-With --from ADDRESS alone nothing differs from the ledger, and the rehearsal counts.`,
+With --address alone nothing differs from the ledger, and the rehearsal counts.`,
 		Example: `  tressik rehearse nightlog@ridge --as mira
   tressik rehearse nightlog@ridge plate-archive@ridge --as mira
   tressik rehearse nightlog@ridge --as mira --keep kept
