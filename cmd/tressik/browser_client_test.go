@@ -96,8 +96,12 @@ func TestBrowserConsents(t *testing.T) {
 	// The director agrees for everyone, and then nobody is asked or stopped.
 	signIn("aiyana")
 	b.until(`document.title === "Do you agree?"`)
-	says("Open, close and turn the dome", "Agree for myself", "Agree for everyone")
+	says("Open, close and turn the dome", "Agree for myself", "For everyone …")
 	press("everyone")
+	b.until(`document.title === "Agree for everyone?"`)
+	says("Open, close and turn the dome", "Whom it concerns", "everyone; of the people in the ledger as it is now: 45",
+		"Asked for since", "4 March 2031", "It can be withdrawn at any time", "For myself alone")
+	press("for-everyone")
 	b.until(`document.title === "Signed in"`)
 	var v consentView
 	eventually(t, "all is consented to for everyone", func() bool {

@@ -383,6 +383,16 @@ func (p *People) Names(n int) []string {
 	return out
 }
 
+// Admitted is how many of them a trust admits.
+func (p *People) Admitted(t *federation.Trust, consents []federation.Consent) (n int) {
+	for i := range p.list {
+		if in, _ := t.AdmitsPerson(&p.list[i], consents); in {
+			n++
+		}
+	}
+	return n
+}
+
 // Members are the persons of a group.
 func (p *People) Members(group string) []*people.Person {
 	var out []*people.Person

@@ -267,6 +267,27 @@ func (x *played) consentPage(w http.ResponseWriter, r *http.Request, y *pending,
 	return server.Page{By: x.pl.Title(), Consent: c, Leads: y.request.Redirect}
 }
 
+// everyonePage is the page on which an administrator agrees for everyone: whom that concerns, and since when it is asked
+// for.
+func (x *played) everyonePage(w http.ResponseWriter, r *http.Request, y *pending, d *cast.OIDC, who *people.Person,
+	asks []federation.Ask) server.Page {
+	page := x.consentPage(w, r, y, y.session, d, who, asks)
+	t := d.Of()
+	n := x.c.People.Admitted(t, d.Consents)
+	page.Title = "Agree for everyone?"
+	page.Lead = "Then " + d.Deal.App.Title() + " gets the following of everybody who signs in there, and nobody else is " +
+		"asked. It can be withdrawn at any time."
+	page.Consent.Whom = fmt.Sprintf("%s; of the people in the ledger as it is now: %d", t.Admission().Words(), n)
+	since := asks[0].At
+	for _, a := range asks {
+		if a.At.Before(since) {
+			since = a.At
+		}
+	}
+	page.Consent.Since = since.UTC().Format("2 January 2006")
+	return page
+}
+
 // says is what a permission lets the app do, in words.
 func (x *played) says(a federation.Ask) string {
 	if std, ok := oidc.Standard(a.Name); ok && a.API == "" {
@@ -312,12 +333,18 @@ func (x *played) consent(w http.ResponseWriter, r *http.Request) {
 		}
 		y.request.Asks = can
 		x.grantTo(w, r, y, y.session)
-	case "agree", "everyone":
+	case "everyone": // what it means is said on a page of its own first
+		if admin && len(open) > 0 {
+			x.Page(w, http.StatusOK, x.everyonePage(w, r, y, d, who, open))
+			return
+		}
+		fallthrough
+	case "agree", "for-everyone":
 		word := "for " + who.ID
 		var list []federation.Consent
 		for _, a := range open {
 			c := x.consentTo(d, a, who, federation.Consented, admin)
-			if admin && decision == "everyone" {
+			if admin && decision == "for-everyone" {
 				c.For, word = "", "for everyone"
 			}
 			list = append(list, c)

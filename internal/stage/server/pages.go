@@ -142,7 +142,10 @@ type Consent struct {
 	Action, Token, Who, App string
 	Contact, Home           string
 	Groups                  []ConsentGroup
-	Admin                   bool   // with a button that agrees for everyone
+	Admin                   bool   // with a button that leads to agreeing for everyone
+	// of the page for everyone: whom it concerns, and since when each of it is asked for
+	Whom  string
+	Since string
 	Stopped                 bool   // an administrator must agree first
 	Others                  bool   // and there is something that needs none
 	Ask                     string // whom to ask
