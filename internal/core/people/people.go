@@ -12,6 +12,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -141,7 +142,11 @@ func canonicalNames() map[string]string {
 }
 
 // Read takes LDIF, CSV or JSON, told apart by the first line that counts, and returns persons with their groups.
-func Read(b []byte) (*Directory, error) {
+func Read(b []byte) (*Directory, error) { return ReadAs(b, nil) }
+
+// ReadAs reads as Read does. columns says which attribute a column of CSV is, by its heading; what it does not name has
+// the name of an attribute, or a heading that people usually give to one.
+func ReadAs(b []byte, columns map[string]string) (*Directory, error) {
 	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
 	if !utf8.Valid(b) {
 		return nil, &ReadError{Err: ErrSyntax, Detail: "the file is not UTF-8 text"}
@@ -158,7 +163,7 @@ func Read(b []byte) (*Directory, error) {
 		if strings.HasPrefix(l, "version:") || strings.HasPrefix(l, "dn:") {
 			return ReadLDIF(b)
 		}
-		return ReadCSV(b)
+		return readCSV(b, columns)
 	}
 	return nil, &ReadError{Err: ErrNobody, Detail: "the file is empty"}
 }
@@ -466,7 +471,73 @@ func ldifValue(val string) (string, error) {
 
 // ReadCSV reads a table whose first row names the attributes. A column groups (or memberOf) holds the groups; it and
 // cells with several values are split at ";".
-func ReadCSV(b []byte) (*Directory, error) {
+func ReadCSV(b []byte) (*Directory, error) { return readCSV(b, nil) }
+
+// usualHeadings are the words by which tables that people keep call attributes, in small letters and digits alone.
+func usualHeadings() map[string]string {
+	out := map[string]string{}
+	for attribute, words := range map[string]string{
+		"uid":  "username user login loginname userid account accountname samaccountname",
+		"mail": "email emailaddress mailaddress workemail", "givenName": "firstname forename",
+		"sn": "lastname surname familyname", "displayName": "fullname name",
+			"telephoneNumber": "phone phonenumber telephone",
+		"title": "jobtitle position", "ou": "department unit", "o": "organisation organization company",
+		"employeeNumber": "employeeid staffnumber staffid", "groups": "group"} {
+		for _, w := range strings.Fields(words) {
+			out[w] = attribute
+		}
+	}
+	return out
+}
+
+// attributes are what the columns of a table are, by their headings. A usual heading gives way to a column that has the
+// attribute's own name. Errors: ErrSyntax, for a heading of columns that is not there, or that is there twice.
+func attributes(head []string, columns map[string]string) ([]string, error) {
+	plain := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if unicode.IsLetter(r) || unicode.IsDigit(r) {
+				return unicode.ToLower(r)
+			}
+			return -1
+		}, s)
+	}
+	names, usual := canonicalNames(), usualHeadings()
+	out, taken := make([]string, len(head)), map[string]bool{}
+	for i, h := range head {
+		head[i] = strings.TrimSpace(h)
+		if as := columns[head[i]]; as != "" {
+			out[i] = as
+		} else if n, ok := names[strings.ToLower(head[i])]; ok {
+			out[i] = n
+		} else if strings.EqualFold(head[i], "groups") {
+			out[i] = "groups"
+		}
+		taken[out[i]] = true
+	}
+	for want := range columns {
+		if !slices.Contains(head, want) {
+			return nil, &ReadError{ErrSyntax, 1, fmt.Sprintf("there is no column %q; the first row is: %s", want,
+				clip(strings.Join(head, ", ")))}
+		}
+	}
+	seen := map[string]bool{}
+	for i, h := range head {
+		if out[i] == "" {
+			if as := usual[plain(h)]; as != "" && !taken[as] {
+				out[i], taken[as] = as, true
+			} else {
+				out[i] = h
+			}
+		}
+		if out[i] == "" || seen[out[i]] {
+			return nil, &ReadError{ErrSyntax, 1, fmt.Sprintf("column %d: name %q is empty or there twice", i+1, out[i])}
+		}
+		seen[out[i]] = true
+	}
+	return out, nil
+}
+
+func readCSV(b []byte, columns map[string]string) (*Directory, error) {
 	r := csv.NewReader(bytes.NewReader(b))
 	r.TrimLeadingSpace = true
 	r.Comment = '#'
@@ -481,19 +552,12 @@ func ReadCSV(b []byte) (*Directory, error) {
 	if err != nil {
 		return nil, csvError(err)
 	}
-	names := canonicalNames()
+	headings := slices.Clone(head)
+	if head, err = attributes(headings, columns); err != nil {
+		return nil, err
+	}
 	idCol := -1
-	seenCol := map[string]bool{}
 	for i, h := range head {
-		h = strings.TrimSpace(h)
-		if n, ok := names[strings.ToLower(h)]; ok {
-			h = n
-		}
-		if h == "" || seenCol[h] {
-			return nil, &ReadError{ErrSyntax, 1, fmt.Sprintf("column %d: name %q is empty or there twice", i+1, h)}
-		}
-		seenCol[h] = true
-		head[i] = h
 		if h == "uid" || idCol < 0 && h == "mail" {
 			idCol = i
 		}
@@ -501,7 +565,7 @@ func ReadCSV(b []byte) (*Directory, error) {
 	if idCol < 0 {
 		return nil, &ReadError{ErrSyntax, 1,
 			"the first row must name the columns, and one of them must be uid or mail; it is: " +
-				clip(strings.Join(head, ", "))}
+				clip(strings.Join(headings, ", "))}
 	}
 	d := &Directory{}
 	seen := map[string]int{}

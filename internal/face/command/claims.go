@@ -183,12 +183,24 @@ func (a *App) peopleCmd() *cobra.Command {
 func (a *App) peopleLoad() *cobra.Command {
 	var replace, dry bool
 	var home string
+	var maps []string
 	c := &cobra.Command{Use: "load FILE|-", Short: "Read persons and groups from LDIF or CSV", Args: args("FILE"),
 		Long: `Read persons and groups from LDIF (RFC 2849) or CSV whose first row names the attributes (one of them uid
-or mail; a column groups holds group names, parted by ;). Persons that are there already are brought up
-to date; with --replace those not in the file are removed.`,
-		Example: "  tressik people load observatory.ldif",
+or mail; a column groups holds group names, parted by ;). Headings that people usually give are known (E-Mail, First
+name, User name …); --map says what any other is. Persons that are there already are brought up to date; with --replace
+those not in the file are removed.`,
+		Example: "  tressik people load observatory.ldif\n" +
+			"  tressik people load staff.csv --map \"Staff no=uid\" --map Team=groups",
 		RunE: func(cmd *cobra.Command, got []string) error {
+			columns := map[string]string{}
+			for _, m := range maps {
+				heading, attribute, ok := strings.Cut(m, "=")
+				if !ok || heading == "" || attribute == "" {
+					return usageError{fmt.Errorf("--map %q: write HEADING=ATTRIBUTE, such as --map \"Staff no=uid\"",
+						m)}
+				}
+				columns[heading] = attribute
+			}
 			d, err := a.desk()
 			if err != nil {
 				return err
@@ -199,7 +211,8 @@ to date; with --replace those not in the file are removed.`,
 				return err
 			}
 			n, err := changed(a, d, func() (*desk.Loaded, error) {
-				return d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry, Home: home})
+				return d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry, Home: home,
+					Columns: columns})
 			})
 			if err != nil {
 				return err
@@ -213,6 +226,7 @@ to date; with --replace those not in the file are removed.`,
 					"%s read from %s: %d added, %d changed, %d removed%s",
 					format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}}}})
 		}}
+	c.Flags().StringArrayVar(&maps, "map", nil, "CSV: HEADING=ATTRIBUTE, what a column is; again for another")
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
 	c.Flags().StringVar(&home, "home", "",

@@ -41,6 +41,9 @@ var demoAccounts []byte
 //go:embed demodata/visitors.csv
 var demoVisitors []byte
 
+//go:embed demodata/staff.csv
+var demoStaff []byte
+
 // demoFiles writes what the examples of the manual read: people, accounts, a charter, what the foreign parties publish
 // and a registry made of that, what browsers recorded, and keys that somebody made elsewhere.
 func demoFiles(dir string, now time.Time) error {
@@ -50,7 +53,7 @@ func demoFiles(dir string, now time.Time) error {
 	}
 	files["observatory.ldif"], files["nightlog-accounts.csv"] = demoPeople, demoAccounts
 	files["observatory.yaml"], files["mover.json"] = demoCharter, demoMover
-	files["visitors.csv"] = demoVisitors
+	files["visitors.csv"], files["staff.csv"] = demoVisitors, demoStaff
 	if err := errors.Join(demoRegistry(files, now), demoKeys(files, now)); err != nil {
 		return err
 	}

@@ -267,15 +267,16 @@ func (x *played) consentPage(w http.ResponseWriter, r *http.Request, y *pending,
 	return server.Page{By: x.pl.Title(), Consent: c, Leads: y.request.Redirect}
 }
 
-// everyonePage is the page on which an administrator agrees for everyone: whom that concerns, and since when it is asked
-// for.
+// everyonePage is the page on which an administrator agrees for everyone: whom that concerns, and since when it is
+// asked for.
 func (x *played) everyonePage(w http.ResponseWriter, r *http.Request, y *pending, d *cast.OIDC, who *people.Person,
 	asks []federation.Ask) server.Page {
 	page := x.consentPage(w, r, y, y.session, d, who, asks)
 	t := d.Of()
 	n := x.c.People.Admitted(t, d.Consents)
 	page.Title = "Agree for everyone?"
-	page.Lead = "Then " + d.Deal.App.Title() + " gets the following of everybody who signs in there, and nobody else is " +
+	page.Lead = "Then " + d.Deal.App.Title() +
+		" gets the following of everybody who signs in there, and nobody else is " +
 		"asked. It can be withdrawn at any time."
 	page.Consent.Whom = fmt.Sprintf("%s; of the people in the ledger as it is now: %d", t.Admission().Words(), n)
 	since := asks[0].At

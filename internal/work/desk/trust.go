@@ -492,6 +492,8 @@ type Loading struct {
 	Replace bool   // those who are not among them are taken away
 	Dry     bool   // nothing is kept
 	Home    string // name of the provider at which alone they sign in; "" is any
+	// of CSV: the attribute that a column is, by its heading
+	Columns map[string]string
 }
 
 // Loaded is what came of loading people.
@@ -505,7 +507,7 @@ type Loaded struct {
 // LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
 // nothing is kept.
 func (d *Desk) LoadPeople(raw []byte, source string, how Loading) (*Loaded, error) {
-	dir, err := people.Read(raw)
+	dir, err := people.ReadAs(raw, how.Columns)
 	if err != nil {
 		return nil, fmt.Errorf("people from %s: %w", source, err)
 	}
