@@ -209,7 +209,7 @@ func TestDespiteIsForWhatWasSeen(t *testing.T) {
 	d.ok("cutover", trust, "--way-back", "paper", "--despite", "a try", "--at", "2031-03-05T02:00:00Z", "--yes")
 	d.ok("claims", "drop", trust, "mail")
 	d.env = append(d.env, "TRESSIK_NOW=2031-03-05T02:30:00Z")
-	d.fails(3, []string{"something is wanting by now", "claims.required"}, "cutover", "--due")
+	d.fails(3, []string{"it is not ready", "claims.required"}, "cutover", "--due")
 	d.ok("claims", "set", trust, "mail=person.mail")
 	d.fails(0, []string{"yes"}, "cutover", "--due")
 }

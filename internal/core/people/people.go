@@ -480,8 +480,8 @@ func usualHeadings() map[string]string {
 		"uid":  "username user login loginname userid account accountname samaccountname",
 		"mail": "email emailaddress mailaddress workemail", "givenName": "firstname forename",
 		"sn": "lastname surname familyname", "displayName": "fullname name",
-			"telephoneNumber": "phone phonenumber telephone",
-		"title": "jobtitle position", "ou": "department unit", "o": "organisation organization company",
+		"telephoneNumber": "phone phonenumber telephone",
+		"title":           "jobtitle position", "ou": "department unit", "o": "organisation organization company",
 		"employeeNumber": "employeeid staffnumber staffid", "groups": "group"} {
 		for _, w := range strings.Fields(words) {
 			out[w] = attribute

@@ -123,7 +123,7 @@ not there yet is not accepted with them.`,
 			return a.print(format.Page{Data: ok, Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
 				"%s of %s is accepted until %s", ok.Finding, ok.About, ok.Until.Format("2006-01-02"))}}}})
 		})}
-	c.Flags().StringVar(&reason, "reason", "", "why it is let be")
+	c.Flags().StringVar(&reason, "reason", "", "why it is accepted")
 	c.Flags().StringVar(&until, "until", "", "the day on which to look again, such as 2031-06-01")
 	return c
 }

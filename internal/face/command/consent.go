@@ -45,7 +45,7 @@ stands; and in one line whether the client can work. Below it stands what it cou
 				blocks = append(blocks, says)
 			}
 			if len(v.Findings) > 0 {
-				blocks = append(blocks, format.Block{Title: "Could it do with less?", Findings: v.Findings})
+				blocks = append(blocks, format.Block{Title: "Least privilege", Findings: v.Findings})
 			}
 			return a.print(format.Page{Data: v, Blocks: blocks})
 		})}

@@ -31,7 +31,7 @@ func (a *App) cutoverCmd() *cobra.Command {
 	c := &cobra.Command{Use: "cutover TRUST", Short: "Make a trust live, now or at a time, and take it back",
 		Args: args("[TRUST]"),
 		Long: `Show what has to be true before people depend on a trust, and make it live: proof by a sign-in that was
-watched, expectations that hold, accounts that match, whom to ask, and a way back. Where something is wanting it is
+watched, expectations that hold, accounts that match, whom to ask, and a way back. Where something is missing it is
 refused, unless --despite says why. It is made live at once, at a time (--at), in a quiet window (--window, in UTC
 or --zone), for a group first (--pilot), or with the app's own sign-in beside it (--side-by-side). --back returns to
 what was before; --pause and --resume switch it off and on. What is planned is carried out by tressik cutover --due,
@@ -75,7 +75,7 @@ and its own sign-in stays for emergencies.`,
 	f.BoolVar(&in.beside, "side-by-side", false, "the app's own sign-in stays beside it")
 	f.StringVar(&in.wayBack, "way-back", "",
 		"what people do where they cannot sign in; it is put into the note for them")
-	f.StringVar(&in.despite, "despite", "", "make it live although something is wanting, and why")
+	f.StringVar(&in.despite, "despite", "", "make it live although it is not ready, and why")
 	f.StringVar(&in.calendar, "calendar-to", "", "write an entry for a calendar (iCalendar) to this file, to send")
 	f.StringVar(&in.note, "note-to", "", "write a note for the people concerned (Markdown) to this file, to send")
 	f.BoolVar(&in.back, "back", false, "return to what was before the cutover, or drop the plan of one")
@@ -158,7 +158,7 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 	}
 	question := fmt.Sprintf("Make %s live %s?", name, layout.PlanWords(&plan, d.Now()))
 	if !r.Ready() {
-		question = "Something is wanting. " + question
+		question = "It is not ready. " + question
 	}
 	if err := a.confirm(question); err != nil {
 		return err
@@ -276,7 +276,7 @@ func (a *App) schedule(how, name, says, calendar, cron string, args ...string) e
 func scheduled(how, name, says, calendar, cron, command string) (string, error) {
 	switch how {
 	case "cron":
-		return "# crontab -e, then add this line. Exit status 3 means that something is wanting.\n" + cron + "  " +
+		return "# crontab -e, then add this line. Exit status 3 means that it found an issue.\n" + cron + "  " +
 			strings.ReplaceAll(command, "%", `\%`) + "\n", nil
 	case "timer":
 		at := "~/.config/systemd/user/tressik-" + name

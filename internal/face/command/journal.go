@@ -47,7 +47,7 @@ func (a *App) journalList() *cobra.Command {
 				return err
 			}
 			b := format.Block{Noun: "entry",
-				Head:  []string{"No.", "When (UTC)", "Actor", "Known", "What", "Party or trust", "Changed"},
+				Head:  []string{"No.", "When (UTC)", "Actor", "Actor is", "What", "Party or trust", "Changed"},
 				Empty: "No entry fits."}
 			data := []entryResult{}
 			for _, e := range list {

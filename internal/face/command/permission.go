@@ -131,7 +131,7 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 	}
 	blocks := []format.Block{{Lines: []string{head}}, layout.Matrix(v)}
 	if len(v.Findings) > 0 {
-		blocks = append(blocks, format.Block{Title: "Could it do with less?", Findings: v.Findings})
+		blocks = append(blocks, format.Block{Title: "Least privilege", Findings: v.Findings})
 	}
 	return a.print(format.Page{Data: v, Blocks: blocks})
 }

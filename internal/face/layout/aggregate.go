@@ -89,7 +89,7 @@ func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed st
 	f := append(document(s, now), [2]string{"signature", signed})
 	blocks := []format.Block{{Title: name, Fields: f}}
 	if fs := aggregate.BrokenFindings(name, broken); len(fs) > 0 {
-		blocks = append(blocks, format.Block{Title: "Wanting", Findings: fs})
+		blocks = append(blocks, format.Block{Title: "Issues", Findings: fs})
 	}
 	title := "Entities"
 	if s.Entities > len(list) {

@@ -13,13 +13,13 @@ import (
 func Readiness(r *cutover.Readiness, now time.Time) []format.Block {
 	word := "everything that has to be true is"
 	if !r.Ready() {
-		word = "something is wanting"
+		word = "not ready"
 	}
 	out := []format.Block{{Title: "Cutover of " + r.Trust,
 		Fields: Filled([][2]string{{"standing", r.Standing}, {"ready", word},
 			{"plan", PlanWords(&r.Plan, now)}})}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
-		out = append(out, format.Block{Title: "Wanting", Findings: open})
+		out = append(out, format.Block{Title: "Issues", Findings: open})
 	}
 	good := format.Block{Title: "Ready"}
 	for _, f := range passes(r.Findings) {

@@ -15,7 +15,7 @@ import (
 
 // Expectations lists what is expected.
 func Expectations(list []federation.Expected, now time.Time) format.Page {
-	b := format.Block{Head: []string{"ID", "Trust", "As", "Held last", "Expected"}, Noun: "expectation",
+	b := format.Block{Head: []string{"ID", "Trust", "As", "Last held", "Expected"}, Noun: "expectation",
 		Empty: "Nothing is expected yet. Take what a rehearsal showed with `tressik expect record TRUST`, " +
 			"or say it with `tressik expect add TRUST --as PERSON --admitted`."}
 	for _, e := range list {

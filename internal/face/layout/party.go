@@ -50,7 +50,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	}
 	blocks := []format.Block{{Title: fmt.Sprintf("%s %s", p.Kind, p.Name), Fields: top}}
 	if len(open) > 0 {
-		blocks = append(blocks, format.Block{Title: "Wanting", Findings: open})
+		blocks = append(blocks, format.Block{Title: "Issues", Findings: open})
 	}
 	if len(steps) > 0 {
 		b := format.Block{Title: "Next"}

@@ -34,7 +34,7 @@ func Probes(list []probe.Result) format.Page {
 func ProbeWord(r *probe.Result) string {
 	switch {
 	case r.Findings.Failed():
-		return "wanting"
+		return "issues"
 	case len(r.Asked) == 0:
 		return "not asked"
 	case r.Verdict == judge.Accepted:
@@ -62,7 +62,7 @@ func probed(r *probe.Result) []format.Block {
 	}
 	out := []format.Block{{Title: "Probe of " + r.Trust, Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
-		out = append(out, format.Block{Title: "Wanting", Findings: open})
+		out = append(out, format.Block{Title: "Issues", Findings: open})
 	}
 	if len(r.Records) > 0 {
 		b := format.Block{Title: "Records of " + r.Records[0].Call, Head: []string{"Record", "Says"}, Noun: "record"}

@@ -43,7 +43,7 @@ func Run(r *federation.Run, now time.Time) format.Page {
 	}
 	out := []format.Block{{Title: title, Fields: Filled(head)}}
 	if open := r.Findings.Without(finding.Pass); len(open) > 0 {
-		out = append(out, format.Block{Title: "Wanting", Findings: open})
+		out = append(out, format.Block{Title: "Issues", Findings: open})
 	}
 	out = append(out, format.Block{Title: "Checks", Findings: passes(r.Findings), Passed: true})
 	for i, m := range r.Messages {

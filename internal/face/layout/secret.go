@@ -17,7 +17,7 @@ type Renewal struct {
 // Renewed lists what came of renewing secrets.
 func Renewed(list []Renewal, now time.Time) format.Page {
 	b := format.Block{Head: []string{"Trust", "Stage", "Secret", "Old one retired", "Next"}, Noun: "renewal",
-		Empty: "No secret runs out soon, and no renewal is on its way."}
+		Empty: "No secret expires soon; no renewal is pending."}
 	for _, r := range list {
 		next := ""
 		switch {

@@ -74,7 +74,7 @@ func Watch(v *watch.View, run int64, refusal bool) format.Page {
 		}
 	}
 	if len(warnings) > 0 && v.Stopped() == nil {
-		out = append(out, format.Block{Title: "Wanting", Findings: warnings})
+		out = append(out, format.Block{Title: "Issues", Findings: warnings})
 	}
 	out = append(out, format.Block{Title: "Checks", Findings: passes(v.Findings()), Passed: true})
 	return format.Page{Data: v, Blocks: out}

@@ -55,7 +55,7 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 	if err := m.kept(o, name); err != nil {
 		return nil, err
 	}
-	found := Section{Title: "Findings", Head: []string{"Weight", "What was seen", "What to do"}}
+	found := Section{Title: "Findings", Head: []string{"Level", "What was seen", "What to do"}}
 	for _, x := range d.Check.Open() {
 		if x.About == name && x.Level != finding.Note {
 			found.Rows = append(found.Rows, []string{string(x.Level), x.Check + ": " + x.Saw, format.Remedy(x.Fix)})
@@ -124,7 +124,7 @@ func (m *Maker) kept(o *One, name string) error {
 	if err != nil {
 		return err
 	}
-	s := Section{Title: "Expectations", Head: []string{"ID", "As", "Expected", "Held last"}}
+	s := Section{Title: "Expectations", Head: []string{"ID", "As", "Expected", "Last held"}}
 	for _, e := range list {
 		held := "never yet"
 		if !e.Held.IsZero() {

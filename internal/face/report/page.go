@@ -193,8 +193,8 @@ func (d *Data) Blocks() []format.Block {
 		}
 	}
 	found := format.Block{Title: "Findings, by weight",
-		Head: []string{"Weight", "About", "What was seen", "What to do"}, Noun: "finding",
-		Empty: "Nothing is wanting that a check without a network can see."}
+		Head: []string{"Level", "About", "What was seen", "What to do"}, Noun: "finding",
+		Empty: "No issues that a check without the network can find."}
 	items := d.weighty()
 	for _, x := range items[:min(len(items), mostFindings)] {
 		found.Rows = append(found.Rows,

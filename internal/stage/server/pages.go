@@ -142,13 +142,13 @@ type Consent struct {
 	Action, Token, Who, App string
 	Contact, Home           string
 	Groups                  []ConsentGroup
-	Admin                   bool   // with a button that leads to agreeing for everyone
+	Admin                   bool // with a button that leads to agreeing for everyone
 	// of the page for everyone: whom it concerns, and since when each of it is asked for
-	Whom  string
-	Since string
-	Stopped                 bool   // an administrator must agree first
-	Others                  bool   // and there is something that needs none
-	Ask                     string // whom to ask
+	Whom    string
+	Since   string
+	Stopped bool   // an administrator must agree first
+	Others  bool   // and there is something that needs none
+	Ask     string // whom to ask
 }
 
 // ConsentGroup is what is asked for in one way: on the person's behalf or about them.

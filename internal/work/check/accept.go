@@ -14,7 +14,7 @@ import (
 // Errors that callers test for.
 var (
 	ErrNoFinding = errors.New("there is no such finding now")
-	ErrReason    = errors.New("is missing: say why it is let be")
+	ErrReason    = errors.New("is missing: say why it is accepted")
 	ErrUntil     = errors.New("is no day on which to look again")
 )
 

@@ -378,7 +378,7 @@ func (p *Planner) Due(ctx context.Context) ([]Due, error) {
 		case !plan.Until.IsZero() && !now.Before(plan.Until):
 			d.Why = "its window was over on " + plan.Until.UTC().Format("2006-01-02 15:04 UTC") + "; plan it anew"
 		case len(r.beyond(plan)) > 0:
-			d.Why = "something is wanting by now: " + strings.Join(r.beyond(plan), ", ")
+			d.Why = "it is not ready: " + strings.Join(r.beyond(plan), ", ")
 		default:
 			err = p.Keep(func(*model.Book) error {
 				_, err := p.change(d.Trust, func(t *federation.Trust) (string, error) {
