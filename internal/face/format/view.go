@@ -157,8 +157,11 @@ func (b Block) cells() (head []string, rows [][]string) {
 func (p *Printer) csv(g Page) error {
 	head, rows, err := contract.Table(g.Data, func(v any) (string, bool) {
 		if r, ok := v.(finding.Remedy); ok {
-			if r.IsZero() {
+			switch {
+			case r.IsZero():
 				return "", true
+			case r.Run != nil && r.Next == nil && r.Else == nil: // a command by itself, to be run
+				return Command(r.Run), true
 			}
 			return Remedy(r), true
 		}
