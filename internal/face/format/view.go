@@ -415,7 +415,7 @@ func wrapLast(rows [][]string, over int) (out [][]string, ok bool) {
 		}
 	}
 	room := longest - over
-	if room < 20 {
+	if room < 12 {
 		return nil, false
 	}
 	for _, r := range rows {
