@@ -20,7 +20,7 @@ func TestBrowserConsents(t *testing.T) {
 	d.ok("demo", "--dir", "demo")
 	d.dir = d.path("demo")
 	const trust, dome = "dome-scheduler@ridge", "telescope-api:dome.control"
-	d.ok("consent", "withdraw", trust, "--for", "everyone")
+	d.ok("consent", "withdraw", trust, "--for", "everyone", "--yes")
 	places, _ := openStage(t, d)
 	ctx, cancel := context.WithTimeout(context.Background(), 120*time.Second)
 	defer cancel()

@@ -436,12 +436,12 @@ func TestConsent(t *testing.T) {
 		t.Errorf("%+v", v.standing())
 	}
 	// Withdrawn for everyone: nobody's consent is left.
-	d.ok("consent", "withdraw", trust, dome, "--for", "everyone")
+	d.ok("consent", "withdraw", trust, dome, "--for", "everyone", "--yes")
 	if v := show(); v.standing()[dome] != "withdrawn" || len(v.Permissions[5].People) != 0 ||
 		v.standing()[read] != "consented" {
 		t.Errorf("%+v", v)
 	}
-	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone")
+	d.fails(0, []string{"nothing to withdraw"}, "consent", "withdraw", trust, dome, "--for", "everyone", "--yes")
 	d.fails(0, []string{"withdrawn", "consented", "everyone", "entries"}, "consent", "list", "--trust", trust)
 	d.fails(0, []string{"consent.withdraw", "consent.give", dome + " for mira"}, "journal", "list", "--trust", trust)
 	// A rehearsal says why, and the call is answered once consent is there.

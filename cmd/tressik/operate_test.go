@@ -97,7 +97,7 @@ func TestExpectations(t *testing.T) {
 	d.write("few.json", `{"persons":[{"id":"petra","attributes":{"mail":["petra@southmere.example"]}}]}`)
 	people := strings.ReplaceAll(d.read("observatory.ldif"), "uid: mira\n", "uid: mirabel\n")
 	d.write("others.ldif", people)
-	d.ok("people", "load", "others.ldif", "--replace")
+	d.ok("people", "load", "others.ldif", "--replace", "--yes")
 	list, _ = d.expects(trust)
 	if !slices.ContainsFunc(list, func(x outcome) bool {
 		return x.As == "mira" && len(x.Findings) == 1 && x.Findings[0].ID == "expect.person"
@@ -355,13 +355,13 @@ func TestCutover(t *testing.T) {
 	}
 	d.fails(1, []string{"is live already"}, despite...)
 	// Paused, nobody gets in; resumed, they do.
-	d.ok("cutover", trust, "--pause")
+	d.ok("cutover", trust, "--pause", "--yes")
 	d.fails(3, []string{"is paused"}, "rehearse", trust, "--as", "mira", "--dry-run")
-	d.fails(1, []string{"is not live"}, "cutover", trust, "--pause")
+	d.fails(1, []string{"is not live"}, "cutover", trust, "--pause", "--yes")
 	d.ok("cutover", trust, "--resume")
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", trust, "--as", "mira", "--dry-run")
 	d.fails(1, []string{"is not paused"}, "cutover", trust, "--resume")
-	d.fails(2, []string{"say one of --back, --pause and --resume"}, "cutover", trust, "--pause", "--back")
+	d.fails(2, []string{"say one of --back, --pause and --resume"}, "cutover", trust, "--pause", "--yes", "--back")
 	d.ok("cutover", trust, "--back")
 	if s := standing(); s != "rehearsed" {
 		t.Errorf("taken back it is %s", s)

@@ -147,7 +147,7 @@ consent withdraw frame-courier@ridge --for everyone --yes ; provider change ridg
 accounts load nightlog few.csv
 accounts load nightlog strange.csv => account.strangers
 accounts load nightlog twice.csv
-people load few.ldif --replace
+people load few.ldif --replace --yes
 people load doubled.csv
 people load visitors.csv --home southmere
 route add southmere.example --to southmere
@@ -156,7 +156,7 @@ arrival set ridge@southmere --unknown created --groups visitors
 expect add nightlog@ridge --as mira --refused => expect.verdict
 expect add nightlog@ridge --as mira --admitted --claim mail=other@kestrelridge.example => expect.claim
 expect add nightlog@ridge --as quinn --admitted
-expect add nightlog@ridge --as quinn --refused ; people load few.ldif --replace => expect.person
+expect add nightlog@ridge --as quinn --refused ; people load few.ldif --replace --yes => expect.person
 expect add dome-scheduler@ridge --as mira --admitted --answered telescope-api:frames.read
 expect add frame-courier@ridge --admitted --denied telescope-api:frames.read
 cutover nightlog@ridge --way-back paper --despite trial --yes

@@ -55,7 +55,7 @@ func refusals() map[string]refusal {
 			[]string{"dome-scheduler@ridge", "--as", "mira",
 				"--suppose", "redirect=https://dome.kestrelridge.example/other"}},
 		"a machine that nobody consented to": {"oauth.invalid_scope", []string{"consent", "withdraw",
-			"frame-courier@ridge", "--for", "everyone"}, []string{"frame-courier@ridge"}},
+			"frame-courier@ridge", "--for", "everyone", "--yes"}, []string{"frame-courier@ridge"}},
 		"a call without the permission": {"call.refused", nil,
 			[]string{"dome-scheduler@ridge", "--as", "mira", "--call", "telescope-api:frames.read"}},
 		"a subject of which a person has no value": {"saml.status",

@@ -35,7 +35,7 @@ func sentences() []sentence {
 		{`nightlog@ridge \w+ yes: group observers`, []string{"people", "access", "mira"}, "", []string{
 			"trust change nightlog@ridge --admits group:directors", "trust end nightlog@ridge --yes",
 			"cutover nightlog@ridge --way-back paper --despite trial --pilot group:directors --yes",
-			"people load few.ldif --replace"}, ""},
+			"people load few.ldif --replace --yes"}, ""},
 		{`nightlog@ridge \w+ yes: group observers; seen`, []string{"people", "access", "aiyana"},
 			"rehearse nightlog@ridge --as aiyana", []string{"claims set nightlog@ridge extra=person.title ; " +
 				"trust change nightlog@ridge --admits group:observers,directors"}, ""},
@@ -108,7 +108,7 @@ func sentences() []sentence {
 			"trust change dome-scheduler@ridge --session 30m"}, ""},
 		{`There is none: everybody signs in here`, []string{"route", "list"}, "", []string{
 			"route add southmere.example --to southmere"}, ""},
-		{`There was nothing to withdraw`, []string{"consent", "withdraw", "skyview@ridge", "--for", "everyone",
+		{`There was nothing to withdraw`, []string{"consent", "withdraw", "skyview@ridge", "--for", "everyone", "--yes",
 			"--yes"}, "", []string{"consent give skyview@ridge --for petra"}, ""},
 		{`Nobody agreed to anything yet`, []string{"consent", "list", "--trust", "skyview@ridge"}, "", []string{
 			"consent give skyview@ridge --for petra"}, ""},
@@ -154,7 +154,7 @@ func sentences() []sentence {
 		{`Nobody has all of that`, []string{"people", "search", "lena"}, "", []string{
 			"people load visitors.csv"}, ""},
 		{`there is no group "visitors"`, []string{"people", "list", "--group", "visitors"},
-			"people load few.ldif --replace", []string{"people load grouped.csv"}, ""},
+			"people load few.ldif --replace --yes", []string{"people load grouped.csv"}, ""},
 		{`Nothing was kept of skyview@spare yet`, []string{"proof", "list", "skyview@spare"},
 			"provider add spare --own --at https://spare.kestrelridge.example ; federate skyview --with " +
 				"spare --over oidc",
@@ -173,7 +173,8 @@ func sentences() []sentence {
 				"secret add dome-scheduler@ridge --lasts 90d", "trust change ridge@southmere --ends x=2032-03-01"},
 			"r.html"},
 		{`is paused: nobody signs in through it`, []string{"people", "access", "mira"},
-			"cutover nightlog@ridge --way-back paper --despite trial --yes ; cutover nightlog@ridge --pause", []string{
+			"cutover nightlog@ridge --way-back paper --despite trial --yes ; cutover nightlog@ridge --pause --yes",
+			[]string{
 				"cutover nightlog@ridge --resume"}, ""},
 		{`Of 1 other nothing is known`, []string{"key", "drill", "ridge"},
 			"trust change nightlog@ridge --admits person:nobody", []string{

@@ -183,7 +183,7 @@ func TestDirectory(t *testing.T) {
 			d.fails(1, []string{"not trusted", "--ca"}, source...)
 			source = append(source, "--ca", "ca.pem")
 			d.fails(1, []string{"was loaded by hand", "--replace"}, source...)
-			d.ok("people", "load", "one.csv", "--replace")
+			d.ok("people", "load", "one.csv", "--replace", "--yes")
 			d.fails(0, []string{"45 people read from staff: 45 added"}, source...)
 			d.fails(0, []string{"staff", at, "45"}, "people", "source", "list")
 			// a group in a group, which is in itself

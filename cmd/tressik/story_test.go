@@ -437,9 +437,10 @@ func TestPeopleDryRunAndReplace(t *testing.T) {
 	d := observatory(t)
 	csv := d.write("p.csv", "uid,mail\nmira,new@kestrelridge.example\nilse,ilse@kestrelridge.example\n")
 	d.fails(0, []string{"1 added, 1 changed, 1 removed", "nothing was kept"}, "people", "load", csv, "--replace",
+		"--yes",
 		"--dry-run")
 	d.fails(0, []string{"petra"}, "people", "list")
-	d.fails(0, []string{"1 added, 1 changed, 1 removed"}, "people", "load", csv, "--replace")
+	d.fails(0, []string{"1 added, 1 changed, 1 removed"}, "people", "load", csv, "--replace", "--yes")
 	d.fails(1, []string{"no person \"petra\""}, "people", "show", "petra")
 	d.fails(0, []string{"people.load"}, "journal")
 }

@@ -33,19 +33,22 @@ func TestSubjectsNeverMove(t *testing.T) {
 		{"letter case", "MIRA", func() {
 			d.ok("people", "load", d.write("case.ldif", strings.ReplaceAll(peopleLDIF, "uid: mira", "uid: Mira")))
 		}},
-		{"a reload", "mira", func() { d.ok("people", "load", "people.ldif", "--replace") }},
+		{"a reload", "mira", func() { d.ok("people", "load", "people.ldif", "--replace", "--yes") }},
 		{"a mail address", "mira", func() {
 			d.ok("people", "load", d.write("mail.ldif", strings.ReplaceAll(peopleLDIF, "mira.solano@", "m.solano@")))
 		}},
 		{"gone for a while", "mira", func() {
 			d.ok("people", "load", d.write("without.ldif", strings.ReplaceAll(peopleLDIF, "uid: mira", "uid: nobody")),
-				"--replace")
-			d.ok("people", "load", "people.ldif", "--replace")
+				"--replace", "--yes")
+			d.ok("people", "load", "people.ldif", "--replace", "--yes")
 		}},
-		{"a UUID is known", "mira", func() { d.ok("people", "load", d.write("uuid.ldif", withUUID), "--replace") }},
+		{"a UUID is known", "mira", func() {
+			d.ok("people", "load", d.write("uuid.ldif", withUUID), "--replace",
+				"--yes")
+		}},
 		{"a new name with the UUID", "m.solano", func() {
 			d.ok("people", "load", d.write("named.ldif", strings.ReplaceAll(withUUID, "uid: mira", "uid: m.solano")),
-				"--replace")
+				"--replace", "--yes")
 		}},
 		{"renamed", "solano", func() { d.ok("people", "rename", "m.solano", "solano") }},
 		{"claims and terms", "solano", func() {

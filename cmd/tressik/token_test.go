@@ -373,7 +373,7 @@ func TestPoliciesOfATrust(t *testing.T) {
 	d.ok("trust", "change", trust, "--admits", "group:directors")
 	soon("who is admitted", func() bool { return who.get(at).back.Get("error") == "access_denied" })
 	d.ok("trust", "change", trust, "--admits", "everyone")
-	d.ok("consent", "withdraw", trust, "--for", "everyone")
+	d.ok("consent", "withdraw", trust, "--for", "everyone", "--yes")
 	soon("a withdrawal", func() bool { return strings.Contains(who.get(at).page, "Do you agree?") })
 	d.ok("consent", "give", trust, "--for", "everyone")
 	var code string

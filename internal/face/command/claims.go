@@ -210,9 +210,23 @@ those not in the file are removed.`,
 			if err != nil {
 				return err
 			}
+			how := desk.Loading{Replace: replace, Dry: dry, Home: home, Columns: columns}
+			if replace && !dry { // who goes is counted first
+				try := how
+				try.Dry = true
+				n, err := d.LoadPeople(raw, got[0], try)
+				if err != nil {
+					return err
+				}
+				if n.Removed > 0 {
+					if err := a.confirm(fmt.Sprintf("Remove %s who are not in %s?", format.Count(n.Removed, "person"),
+						got[0])); err != nil {
+						return err
+					}
+				}
+			}
 			n, err := changed(a, d, func() (*desk.Loaded, error) {
-				return d.LoadPeople(raw, got[0], desk.Loading{Replace: replace, Dry: dry, Home: home,
-					Columns: columns})
+				return d.LoadPeople(raw, got[0], how)
 			})
 			if err != nil {
 				return err

@@ -121,7 +121,7 @@ permission that is asked for later waits by itself and does not undo this.`,
 		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that
 are out hold until they expire; they can no longer be refreshed with the permission.`
 		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone " +
-			"--actor aiyana"
+			"--actor aiyana --yes"
 		done, none = "withdrawn from", "There was nothing to withdraw."
 	}
 	c.Args = args("TRUST", "[PERMISSION…")
@@ -131,6 +131,11 @@ are out hold until they expire; they can no longer be refreshed with the permiss
 			return usageError{errors.New("--for is missing; write --for everyone, or --for PERSON")}
 		}
 		in.Trust, in.Labels = got[0], got[1:]
+		if standing == federation.Withdrawn && in.For == "everyone" {
+			if err := a.confirm("Take this consent of " + got[0] + " from everyone?"); err != nil {
+				return err
+			}
+		}
 		list, err := changed(a, d, func() ([]federation.Consent, error) { return d.Consent(in) })
 		if err != nil {
 			return err

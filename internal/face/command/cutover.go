@@ -221,6 +221,11 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 	case in.back && !in.pause && !in.resume:
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Back(name) })
 	case in.pause && !in.back && !in.resume:
+		if t, err := d.View.Trust(name); err == nil && t.Standing == federation.Live {
+			if err := a.confirm("Switch " + name + " off for everybody who signs in through it?"); err != nil {
+				return err
+			}
+		}
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Pause(name, true) })
 		word = "is paused: nobody signs in through it; resume it with `tressik cutover " + name + " --resume`"
 	case in.resume && !in.back && !in.pause:

@@ -152,8 +152,8 @@ func tried(at func(string) string) [][]string {
 	return [][]string{
 		{"federate spare --with ridge --over oidc"}, {"handoff nightlog@ridge --for app"},
 		{"handoff nightlog@ridge --for app --delivered m@nightlog.example"}, {"rehearse nightlog@ridge --as mira"},
-		{live}, {live, "cutover nightlog@ridge --pause"}, {live, "cutover nightlog@ridge --back"},
-		{live, "cutover nightlog@ridge --pause", "cutover nightlog@ridge --resume"},
+		{live}, {live, "cutover nightlog@ridge --pause --yes"}, {live, "cutover nightlog@ridge --back"},
+		{live, "cutover nightlog@ridge --pause --yes", "cutover nightlog@ridge --resume"},
 		{live + " --at 2031-03-05T09:00:00Z"},
 		{"next nightlog@ridge --waive probed --reason x"}, {"next nightlog@ridge --done watched --reason x"},
 		{"check accept dome-scheduler@ridge trust.owner --reason x --until 2031-06-01"},
