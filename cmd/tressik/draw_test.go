@@ -35,6 +35,12 @@ func TestDraw(t *testing.T) {
 	d.fails(2, []string{"--draw=FILE.svg"}, "rehearse", "nightlog@ridge", "--as", "mira", "--draw", "--format", "json")
 	d.fails(2, []string{"ends in .svg"}, "rehearse", "nightlog@ridge", "--as", "mira", "--draw=log.png")
 	d.fails(2, []string{".har"}, "inspect", "captured.txt", "--draw")
+	d.fails(1, []string{"there is no folder nowhere"}, "rehearse", "nightlog@ridge", "--as", "mira",
+		"--draw=nowhere/log.svg")
+	r = d.fails(1, []string{"no JSON from byte 1 on", "save all of it as HAR"}, "inspect", d.write("junk.har", "junk"))
+	if m := raw.FindString(r.err); m != "" {
+		t.Errorf("a library's words %q: %s", m, r.err)
+	}
 	d.fails(0, []string{"no room to draw 5 lanes", "--draw=FILE.svg"}, "rehearse", "nightlog@ridge",
 		"plate-archive@ridge",
 		"skyview@ridge", "--as", "mira", "--draw", "--dry-run", "--width", "60")

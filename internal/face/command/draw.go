@@ -3,6 +3,8 @@ package command
 import (
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -30,6 +32,9 @@ func (a *App) mayDraw(to string) error {
 		return usageError{errors.New("--draw draws for people; with --format write it into a file: --draw=FILE.svg")}
 	case !strings.HasSuffix(to, ".svg"):
 		return usageError{fmt.Errorf("--draw=%s: write a file that ends in .svg, or --draw alone", to)}
+	}
+	if fi, err := os.Stat(filepath.Dir(to)); err != nil || !fi.IsDir() { // before a sign-in is run for nothing
+		return fmt.Errorf("--draw=%s: there is no folder %s; make it first", to, filepath.Dir(to))
 	}
 	return a.mayReplace(to)
 }

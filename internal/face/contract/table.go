@@ -230,7 +230,7 @@ func (t *tabled) fill(row map[string]string, v reflect.Value, prefix string, dep
 		if x, ok := settle(x); ok && depth < deepest {
 			switch {
 			case x.Kind() == reflect.Map && t.plain(x.Type().Elem()):
-				if err := t.map_(row, f, x, prefix+f.name+"."); err != nil {
+				if err := t.spread(row, f, x, prefix+f.name+"."); err != nil {
 					return nil, err
 				}
 			case x.Kind() == reflect.Struct:
@@ -243,7 +243,8 @@ func (t *tabled) fill(row map[string]string, v reflect.Value, prefix string, dep
 	return each, nil
 }
 
-func (t *tabled) map_(row map[string]string, f field, m reflect.Value, prefix string) error {
+// spread writes a cell for each key of a map.
+func (t *tabled) spread(row map[string]string, f field, m reflect.Value, prefix string) error {
 	for _, k := range m.MapKeys() {
 		name, err := key(k)
 		if err != nil {

@@ -79,9 +79,24 @@ func Archive(r io.Reader) ([]Recorded, error) {
 		return out, fmt.Errorf("%w: it is cut off (messages before the cut: %d); record and save it again", ErrArchive,
 			len(out))
 	case err != nil:
-		return out, fmt.Errorf("%w: %w", ErrArchive, err)
+		return out,
+			fmt.Errorf("%w: %s; record the sign-in with the browser's developer tools, and save all of it as HAR "+
+				"with content", ErrArchive, unread(err))
 	}
 	return out, nil
+}
+
+// unread says why an archive cannot be read, in words that are not the parser's.
+func unread(err error) string {
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &syntax):
+		return fmt.Sprintf("it is no JSON from byte %d on", syntax.Offset)
+	case errors.As(err, &kind):
+		return fmt.Sprintf("%s is a %s there", kind.Field, kind.Value)
+	}
+	return err.Error()
 }
 
 // entries hands each entry of an archive on, one at a time, counted from 1.
@@ -101,7 +116,10 @@ func entries(r io.Reader, each func(n int, e *entry) error) error {
 			for n := 1; d.More(); n++ {
 				var e entry
 				if err := d.Decode(&e); err != nil {
-					return fmt.Errorf("entry %d: %w", n, err)
+					if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+						return fmt.Errorf("entry %d: %w", n, err)
+					}
+					return fmt.Errorf("entry %d: %s", n, unread(err))
 				}
 				if err := each(n, &e); err != nil {
 					return err
