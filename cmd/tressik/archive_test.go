@@ -226,6 +226,46 @@ func TestRedact(t *testing.T) {
 			t.Errorf("%v says nothing: %s", args, r.err)
 		}
 	}
+	// A name that is written with escapes in each form, an attribute that is a number, and lines that break within both.
+	d.write("more.json", `[{"uid":"o.dal","displayName":"Sibeal O'Dal & Daughters <the elder>",`+
+		`"givenName":"Sibeal Aoife","sn":"O'Dal & Daughters","mail":"o'dal@kestrelridge.example",`+
+		`"employeeNumber":"100"}]`)
+	d.ok("people", "load", "more.json", "--yes")
+	d.ok("trust", "change", "nightlog@ridge", "--admits", "group:observers", "--admits", "person:o.dal")
+	for _, args := range [][]string{{"people", "list"}, {"people", "show", "o.dal"}, {"people", "access", "o.dal"},
+		{"claims", "preview", "nightlog@ridge", "--as", "o.dal"}, {"journal", "list"}, {"trust", "show", "nightlog@ridge"}} {
+		for _, as := range []string{"table", "json", "yaml", "csv", "markdown"} {
+			for _, wide := range []string{"60", "120"} {
+				out := d.run(append(args, "--redact", "--format", as, "--width", wide)...).out
+				for _, w := range []string{"Dal", "Daughters", "Sibeal", "Aoife", "dal@"} {
+					if strings.Contains(out, w) {
+						t.Errorf("%v as %s shows %q:\n%s", args, as, w, out)
+					}
+				}
+				if as == "json" && !json.Valid([]byte(out)) {
+					t.Errorf("%v is no JSON:\n%s", args, out)
+				}
+			}
+		}
+	}
+	d.ok("report", "--out", "all.html", "--redact")
+	d.ok("report", "nightlog@ridge", "--out", "one.html", "--redact")
+	for _, page := range []string{d.read("all.html"), d.read("one.html"), d.ok("report", "--out", "-", "--redact")} {
+		for _, w := range []string{"Solano", "O&#39;Dal", "O'Dal", "Daughters", "o.dal"} {
+			if strings.Contains(page, w) {
+				t.Errorf("the report shows %q", w)
+			}
+		}
+		if !strings.Contains(page, "viewBox") || strings.Contains(page, `="employeeNumber-`) {
+			t.Error("the mask is over what places a drawing")
+		}
+	}
+	// What stands in a column is as wide as what is shown.
+	for _, l := range strings.Split(d.ok("people", "list", "--redact", "--width", "200"), "\n") {
+		if strings.Contains(l, "person-") && strings.Contains(l, strings.Repeat(" ", 60)) {
+			t.Errorf("a column has the width of what is hidden: %q", l)
+		}
+	}
 	a, b := d.ok("people", "show", "mira", "--redact"), d.ok("people", "show", "mira", "--redact")
 	if a != b {
 		t.Error("the words differ from time to time")

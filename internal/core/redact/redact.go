@@ -21,6 +21,7 @@ import (
 // Mask replaces values. It is for one goroutine.
 type Mask struct {
 	words map[string]string // by kind and value
+	made  map[string]bool   // words that stand for something
 	count map[string]int
 	known []pair // longest value first
 	dirty bool
@@ -29,12 +30,15 @@ type Mask struct {
 type pair struct{ value, word string }
 
 // New makes a mask that knows nobody.
-func New() *Mask { return &Mask{words: map[string]string{}, count: map[string]int{}} }
+func New() *Mask {
+	return &Mask{words: map[string]string{}, made: map[string]bool{}, count: map[string]int{}}
+}
 
-// Word returns what stands for a value of a kind, such as token-2; an empty value stays empty.
+// Word returns what stands for a value of a kind, such as token-2; an empty value stays empty, and so does a word that
+// this mask made.
 func (m *Mask) Word(kind, value string) string {
-	if value == "" {
-		return ""
+	if value == "" || m.made[value] {
+		return value
 	}
 	key := kind + "\x00" + value
 	w, ok := m.words[key]
@@ -44,7 +48,7 @@ func (m *Mask) Word(kind, value string) string {
 		if kind == "mail" {
 			w += "@redacted.invalid" // RFC 2606, section 2
 		}
-		m.words[key] = w
+		m.words[key], m.made[w] = w, true
 	}
 	return w
 }
@@ -103,9 +107,8 @@ func (m *Mask) Text(s string) string {
 			continue
 		}
 		b.WriteString(s[i:at[0]])
-		w := m.Word("mail", t)
-		b.WriteString(w)
-		i = column(&b, s, at[1], len(t)-len(w))
+		b.WriteString(m.Word("mail", t))
+		i = at[1]
 	}
 	b.WriteString(s[i:])
 	return b.String()
@@ -144,23 +147,9 @@ func replaceWord(s, value, word string) string {
 			continue
 		}
 		b.WriteString(word)
-		i = column(&b, s, end, len(want)-len(word))
+		i = end
 	}
 	return b.String()
-}
-
-// column keeps the columns of a table in their places where a word of it became shorter or longer: blanks behind it are
-// added or left out, two stay. It returns where to go on in s.
-func column(b *strings.Builder, s string, end, shorter int) int {
-	n := 0
-	for end+n < len(s) && s[end+n] == ' ' {
-		n++
-	}
-	if n < 2 {
-		return end
-	}
-	b.WriteString(strings.Repeat(" ", max(2, n+shorter)))
-	return end + n
 }
 
 func letter(c byte) bool {

@@ -16,13 +16,14 @@ const (
 // SVG draws as SVG. With style it stands by itself, as a file; without it takes the colours of the page in which it
 // stands, by the classes good, bad and soft. mask hides what whoever looks may not see.
 func (d *Drawing) SVG(style bool, mask func(string) string) string {
-	safe := func(s string) string { return html.EscapeString(printable(mask(s))) }
+	safe := func(s string) string { return html.EscapeString(printable(s)) }
+	short := func(s string, n int) string { return safe(cut(mask(s), n)) } // half a name is a name still
 	wide, high := len(d.Lanes)*laneWide, headHigh+len(d.Arrows)*rowHigh+20
 	var out strings.Builder
 	fmt.Fprintf(&out,
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" width="%d" role="img" class="sequence">`,
 		wide, high, wide)
-	fmt.Fprintf(&out, "<title>%s</title><desc>%s</desc>\n", safe(d.Title), safe(d.words()))
+	fmt.Fprintf(&out, "<title>%s</title><desc>%s</desc>\n", safe(mask(d.Title)), safe(mask(d.words())))
 	if style {
 		out.WriteString(`<style>.sequence{background:#fff;color:#1c2430;font:14px system-ui,sans-serif}` +
 			`.sequence .good{color:#1a6b3a}.sequence .bad{color:#a3231f}.sequence .soft{color:#5a6472}</style>` + "\n")
@@ -32,8 +33,7 @@ func (d *Drawing) SVG(style bool, mask func(string) string) string {
 	for _, l := range d.Lanes {
 		at := x(l)
 		fmt.Fprintf(&out, `<text x="%d" y="24" text-anchor="middle" font-weight="600" fill="currentColor">%s</text>`,
-			at,
-			safe(cut(l, 26)))
+			at, short(l, 26))
 		fmt.Fprintf(&out,
 			`<line x1="%d" y1="36" x2="%d" y2="%d" class="soft" stroke="currentColor" stroke-opacity=".45"/>`+
 				"\n", at, at, high-8)
@@ -44,13 +44,12 @@ func (d *Drawing) SVG(style bool, mask func(string) string) string {
 		from, to := x(a.From), x(a.To)
 		left, right := min(from, to), max(from, to)
 		fmt.Fprintf(&out, `<g class="%s" fill="currentColor" stroke="none"><title>%s</title>`, class,
-			safe(fmt.Sprintf("%d: %s, %s", k+1, a.What, strings.Join(append([]string{a.mark()}, a.Why...), "; "))))
+			safe(mask(fmt.Sprintf("%d: %s, %s", k+1, a.What, strings.Join(append([]string{a.mark()}, a.Why...), "; ")))))
 		room := max(right-left, laneWide) - 20
 		label := fmt.Sprintf("%d %s", k+1, a.What)
 		if left == right {
 			fmt.Fprintf(&out, `<rect x="%d" y="%d" width="10" height="10"/>`, left-5, y-5)
-			fmt.Fprintf(&out, `<text x="%d" y="%d">%s</text></g>`+"\n", left+12, y+5, safe(cut(label+", "+a.mark(),
-				60)))
+			fmt.Fprintf(&out, `<text x="%d" y="%d">%s</text></g>`+"\n", left+12, y+5, short(label+", "+a.mark(), 60))
 			continue
 		}
 		dash := ""
@@ -65,7 +64,7 @@ func (d *Drawing) SVG(style bool, mask func(string) string) string {
 			y, tip,
 			y, dash)
 		fmt.Fprintf(&out, `<path d="M%d %d L%d %d L%d %d Z"/>`, to, y, tip, y-5, tip, y+5)
-		fmt.Fprintf(&out, `<text x="%d" y="%d">%s</text>`, left+10, y-7, safe(cut(label, room/8)))
+		fmt.Fprintf(&out, `<text x="%d" y="%d">%s</text>`, left+10, y-7, short(label, room/8))
 		fmt.Fprintf(&out, `<text x="%d" y="%d" font-size="12">%s</text></g>`+"\n", left+10, y+14, safe(a.mark()))
 	}
 	out.WriteString("</svg>\n")

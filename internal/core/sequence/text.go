@@ -20,7 +20,7 @@ func (l *Line) Text() string { return l.Before + l.Arrow + l.After }
 const Narrowest = 14
 
 // Text draws with characters, at most so many columns wide; nil where there is no room for the lanes. safe masks what
-// steers a terminal.
+// steers a terminal, and what whoever looks may not see.
 func (d *Drawing) Text(columns int, safe func(string) string) []Line {
 	n := len(d.Lanes)
 	step := min((columns-2)/n, 30)

@@ -58,6 +58,7 @@ type App struct {
 	yes, every, force     bool
 	redact                bool
 	mask                  *redact.Mask
+	hides                 func(string) string // what mask does, for several at once; nil where nothing is masked
 	color                 bool
 	run                   context.Context // of the command that runs
 	opened                ledger.Ledger
@@ -557,7 +558,15 @@ func (a *App) print(p format.Page) error {
 }
 
 func (a *App) printer() *format.Printer {
-	return &format.Printer{W: a.Out, Format: a.format, Color: a.colored(a.Out), Every: a.every, Width: a.columns()}
+	p := a.printerTo(a.Out)
+	p.W = unmasked(a.Out)
+	p.Format, p.Every, p.Width = a.format, a.every, a.columns()
+	return p
+}
+
+// printerTo writes to somebody beside the result.
+func (a *App) printerTo(w io.Writer) *format.Printer {
+	return &format.Printer{W: w, Color: a.colored(w), Mask: a.hides}
 }
 
 // columns is how wide a page is: as it was said, or as the terminal is; 0 is what a pipe gets.

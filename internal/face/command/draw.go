@@ -44,19 +44,15 @@ func (a *App) draw(to string, d *sequence.Drawing) error {
 	if to == "" || d.Empty() {
 		return nil
 	}
-	mask := func(s string) string { return s }
-	if a.mask != nil {
-		mask = a.mask.Text
-	}
 	if to != onTerminal {
-		if err := writeWith(to, []byte(d.SVG(true, mask)), 0o600); err != nil {
+		if err := writeWith(to, []byte(d.SVG(true, a.masking())), 0o600); err != nil {
 			return err
 		}
 		a.say("wrote %s", to)
 		return nil
 	}
 	p := a.printer()
-	lines := d.Text(p.Columns(), format.Safe)
+	lines := d.Text(p.Columns(), p.Clean)
 	if lines == nil {
 		a.note("there is no room to draw %s here: make the terminal wider, or write --draw=FILE.svg",
 			format.Count(len(d.Lanes), "lane"))
@@ -77,7 +73,7 @@ func (a *App) draw(to string, d *sequence.Drawing) error {
 		fmt.Fprintln(a.Out, p.Dim(l.Before)+l.Arrow+p.Dim(l.After))
 	}
 	for _, r := range d.Reasons() {
-		fmt.Fprintln(a.Out, p.Wrapped("  "+format.Safe(r)))
+		fmt.Fprintln(a.Out, p.Wrapped("  "+r))
 	}
 	return nil
 }

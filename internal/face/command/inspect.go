@@ -316,8 +316,8 @@ type inspected struct {
 // first that is wrong, or a list for programs.
 func (a *App) inspectMany(third string, all func(judged)) error {
 	debug.SetGCPercent(stage.GCPercent)
-	out := bufio.NewWriterSize(a.Out, 64<<10)
-	told := contract.List{W: out}
+	out := bufio.NewWriterSize(unmasked(a.Out), 64<<10)
+	told := contract.List{W: out, Mask: a.printer().Mask}
 	b := format.Block{Verdicts: []int{2}, Head: []string{"Message", "Kind", "Verdict", third, "What is wrong"},
 		Noun: "message"}
 	count := map[judge.Verdict]int{}

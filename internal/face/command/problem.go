@@ -61,11 +61,11 @@ func (a *App) failed(err error, status int) int {
 	if errors.As(err, &advised) {
 		p.Remedy = &advised.Fix
 	}
-	b, err := contract.Encode(problemTold{p})
+	b, err := contract.Masked(problemTold{p}, a.hides)
 	if err != nil {
 		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(p.What))
 		return status
 	}
-	_, _ = a.Err.Write(b) // nobody reads it, where it cannot be written
+	_, _ = unmasked(a.Err).Write(b) // nobody reads it, where it cannot be written
 	return status
 }

@@ -11,12 +11,12 @@ import (
 	"tressik.example/internal/stage/play"
 )
 
-// masked writes lines with words in place of what others may not see.
+// masked is the last net: whatever is written goes through the mask, line by line, also what nobody laid out.
 type masked struct {
-	w    io.Writer
-	mask *redact.Mask
-	mu   *sync.Mutex // of all writers with the mask
-	rest []byte      // a line that has not ended
+	w     io.Writer
+	hides func(string) string
+	mu    *sync.Mutex // of both outputs
+	rest  []byte      // a line that has not ended
 }
 
 func (m *masked) Write(b []byte) (int, error) {
@@ -29,7 +29,7 @@ func (m *masked) Write(b []byte) (int, error) {
 	}
 	lines := m.rest[:end]
 	m.rest = append([]byte{}, m.rest[end:]...)
-	if _, err := io.WriteString(m.w, m.mask.Text(string(lines))); err != nil {
+	if _, err := io.WriteString(m.w, m.hides(string(lines))); err != nil {
 		return 0, err
 	}
 	return len(b), nil
@@ -39,11 +39,21 @@ func (m *masked) Write(b []byte) (int, error) {
 func (m *masked) flush() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	_, _ = io.WriteString(m.w, m.mask.Text(string(m.rest))) // a closed output shows where it was written to before
+	_, _ = io.WriteString(m.w, m.hides(string(m.rest))) // a closed output shows where it was written to before
 	m.rest = nil
 }
 
-// redacted has all that is written go through a mask that knows the people of the ledger, where that was asked for.
+// unmasked is where an output goes that is masked already: once more would take numbers of a program for those of people.
+func unmasked(w io.Writer) io.Writer {
+	if m, ok := w.(*masked); ok {
+		m.flush()
+		return m.w
+	}
+	return w
+}
+
+// redacted has all that is said go through a mask that knows the people of the ledger, where that was asked for: each
+// text before it is laid out, and what is written as it comes.
 func (a *App) redacted() error {
 	if !a.redact {
 		return nil
@@ -61,7 +71,20 @@ func (a *App) redacted() error {
 		}
 		a.mask = play.MaskOf(list...)
 	}
-	mu := &sync.Mutex{}
-	a.Out, a.Err = &masked{w: a.Out, mask: a.mask, mu: mu}, &masked{w: a.Err, mask: a.mask, mu: mu}
+	var mask, outputs sync.Mutex
+	a.hides = func(s string) string {
+		mask.Lock()
+		defer mask.Unlock()
+		return a.mask.Text(s)
+	}
+	a.Out, a.Err = &masked{w: a.Out, hides: a.hides, mu: &outputs}, &masked{w: a.Err, hides: a.hides, mu: &outputs}
 	return nil
+}
+
+// masking is what the mask does to a text; without one, nothing.
+func (a *App) masking() func(string) string {
+	if a.hides == nil {
+		return func(s string) string { return s }
+	}
+	return a.hides
 }

@@ -45,15 +45,13 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 			if err != nil {
 				return err
 			}
+			data.Mask = a.hides
 			text, err := a.written(m, data, got, strings.HasSuffix(out, ".md"))
 			if err != nil {
 				return err
 			}
-			if a.mask != nil {
-				text = []byte(a.mask.Text(string(text)))
-			}
 			if out == "-" {
-				_, err = a.Out.Write(text)
+				_, err = unmasked(a.Out).Write(text)
 				return err
 			}
 			if err := a.mayReplace(out); err != nil {
@@ -85,7 +83,7 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 // written is the report, or the page of a trust, in the form that the file asks for.
 func (a *App) written(m *report.Maker, data *report.Data, got []string, markdown bool) ([]byte, error) {
 	var b bytes.Buffer
-	p := format.Printer{W: &b, Format: "markdown"}
+	p := format.Printer{W: &b, Format: "markdown", Mask: a.hides}
 	if len(got) == 1 {
 		o, err := m.One(data, got[0])
 		if err != nil {

@@ -345,7 +345,7 @@ func (x *watched) arrived(trust string, got federation.Learned, person string) (
 // begin says where to begin.
 func (x *watched) begin(how *play.Following, page string) {
 	a := x.a
-	p := format.Printer{W: a.Err, Color: a.colored(a.Err)}
+	p := a.printerTo(a.Err)
 	v, _ := x.t.View()
 	fmt.Fprintln(a.Err, p.Bold("Watching "+how.Trust)+": "+watch.Words(&v))
 	if how.Link != "" {
@@ -363,14 +363,14 @@ func (x *watched) begin(how *play.Following, page string) {
 // until shows each step as it comes, until the watch is over.
 func (x *watched) until(ctx context.Context, gone <-chan struct{}) *watch.View {
 	a := x.a
-	p := format.Printer{W: a.Err, Color: a.colored(a.Err)}
+	p := a.printerTo(a.Err)
 	late := time.NewTimer(x.in.timeout)
 	defer late.Stop()
 	shown, asked := 0, false
 	for {
 		v, moved := x.t.View()
 		for ; shown < len(v.Steps); shown++ {
-			fmt.Fprint(a.Err, layout.WatchStep(&p, &v.Steps[shown]))
+			fmt.Fprint(a.Err, layout.WatchStep(p, &v.Steps[shown]))
 		}
 		if v.Over() {
 			return &v

@@ -42,8 +42,12 @@ var (
 
 // Encode writes a result as indented JSON that ends with a line end. Errors: a value that no result may hold, such as a
 // channel.
-func Encode(v any) ([]byte, error) {
-	var raw, out bytes.Buffer
+func Encode(v any) ([]byte, error) { return Masked(v, nil) }
+
+// Masked is Encode with each text, but for the names of members, as mask has it; nil masks nothing.
+func Masked(v any, mask func(string) string) ([]byte, error) {
+	var out bytes.Buffer
+	raw := sink{mask: mask}
 	if err := write(&raw, reflect.ValueOf(v), ""); err != nil {
 		return nil, err
 	}
@@ -54,15 +58,22 @@ func Encode(v any) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// List writes a list member by member, so that a long one is not held whole.
+// sink takes what is written, with each text as the mask has it.
+type sink struct {
+	bytes.Buffer
+	mask func(string) string
+}
+
+// List writes a list member by member, so that a long one is not held whole, with each text as Mask has it.
 type List struct {
-	W io.Writer
-	n int
+	W    io.Writer
+	Mask func(string) string
+	n    int
 }
 
 // Add writes one more member.
 func (l *List) Add(v any) error {
-	b, err := Encode(v)
+	b, err := Masked(v, l.Mask)
 	if err != nil {
 		return err
 	}
@@ -196,7 +207,7 @@ func (f *field) absent(v reflect.Value) bool {
 	return f.zero && v.IsZero() || f.empty && v.Kind() != reflect.Struct && v.IsZero()
 }
 
-func write(out *bytes.Buffer, v reflect.Value, at string) error {
+func write(out *sink, v reflect.Value, at string) error {
 	if !v.IsValid() {
 		return fmt.Errorf("%s is nothing that can be told", at)
 	}
@@ -223,8 +234,7 @@ func write(out *bytes.Buffer, v reflect.Value, at string) error {
 			out.WriteString("{}")
 			return nil
 		}
-		out.Write(x)
-		return nil
+		return out.document(x)
 	case Keyed:
 		return text(out, x.Key())
 	case json.Marshaler:
@@ -265,7 +275,7 @@ func write(out *bytes.Buffer, v reflect.Value, at string) error {
 	return fmt.Errorf("%s: a %s can not be told", at, v.Type())
 }
 
-func object(out *bytes.Buffer, v reflect.Value, at string) error {
+func object(out *sink, v reflect.Value, at string) error {
 	out.WriteByte('{')
 	n := 0
 	for _, f := range fields(v.Type()) {
@@ -276,7 +286,7 @@ func object(out *bytes.Buffer, v reflect.Value, at string) error {
 		if n++; n > 1 {
 			out.WriteByte(',')
 		}
-		if err := text(out, f.name); err != nil {
+		if err := out.name(f.name); err != nil {
 			return err
 		}
 		out.WriteByte(':')
@@ -293,15 +303,15 @@ func object(out *bytes.Buffer, v reflect.Value, at string) error {
 }
 
 // seconds writes a number of seconds, or a map of them, as durations.
-func seconds(out *bytes.Buffer, v reflect.Value, at string) error {
+func seconds(out *sink, v reflect.Value, at string) error {
 	if v.Kind() == reflect.Map {
 		return entries(out, v, at, seconds)
 	}
 	return text(out, span.Format(time.Duration(v.Int())*time.Second))
 }
 
-func entries(out *bytes.Buffer, v reflect.Value, at string,
-	each func(*bytes.Buffer, reflect.Value, string) error) error {
+func entries(out *sink, v reflect.Value, at string,
+	each func(*sink, reflect.Value, string) error) error {
 	names := map[string]reflect.Value{}
 	order := make([]string, 0, v.Len())
 	for _, k := range v.MapKeys() {
@@ -351,14 +361,67 @@ func key(k reflect.Value) (string, error) {
 	return "", fmt.Errorf("a %s can not be the key of what is told", k.Type())
 }
 
-func text(out *bytes.Buffer, s string) error { return marshal(out, s) }
+func text(out *sink, s string) error {
+	if out.mask != nil {
+		s = out.mask(s)
+	}
+	return out.name(s)
+}
 
-func marshal(out *bytes.Buffer, v any) error {
-	e := json.NewEncoder(out)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+// name writes a text that is the same for everybody, such as the name of a member.
+func (out *sink) name(s string) error {
+	b, err := plainly(s)
+	out.Write(b)
+	return err
+}
+
+// marshal writes what the library of JSON makes of a value.
+func marshal(out *sink, v any) error {
+	b, err := plainly(v)
+	if err != nil {
 		return err
 	}
-	out.Truncate(out.Len() - 1) // the line end
+	return out.document(b)
+}
+
+// document writes JSON, with the mask over each of its texts.
+func (out *sink) document(b []byte) error {
+	for out.mask != nil {
+		from := bytes.IndexByte(b, '"')
+		if from < 0 {
+			break
+		}
+		to := from + 1
+		for to < len(b) && b[to] != '"' {
+			if b[to] == '\\' {
+				to++
+			}
+			to++
+		}
+		if to >= len(b) {
+			return fmt.Errorf("JSON with a text that has no end")
+		}
+		var s string
+		if err := json.Unmarshal(b[from:to+1], &s); err != nil {
+			return err
+		}
+		out.Write(b[:from])
+		if err := out.name(out.mask(s)); err != nil {
+			return err
+		}
+		b = b[to+1:]
+	}
+	out.Write(b)
 	return nil
+}
+
+// plainly is JSON with <, > and & as they are.
+func plainly(v any) ([]byte, error) {
+	var out bytes.Buffer
+	e := json.NewEncoder(&out)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return nil, err
+	}
+	return bytes.TrimSuffix(out.Bytes(), []byte("\n")), nil
 }

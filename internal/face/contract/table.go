@@ -1,7 +1,6 @@
 package contract
 
 import (
-	"bytes"
 	"encoding"
 	"encoding/json"
 	"fmt"
@@ -272,7 +271,7 @@ func (t *tabled) keys(of string) (out []string) {
 
 func (t *tabled) member(f field, v reflect.Value) (string, error) {
 	if f.seconds {
-		var out bytes.Buffer
+		var out sink
 		if err := seconds(&out, v, f.name); err != nil {
 			return "", err
 		}
@@ -307,7 +306,7 @@ func (t *tabled) text(v reflect.Value) (string, error) {
 		}
 		return strings.Join(parts, "; "), nil
 	}
-	var out bytes.Buffer
+	var out sink
 	if err := write(&out, v, ""); err != nil {
 		return "", err
 	}

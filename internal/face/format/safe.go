@@ -51,33 +51,34 @@ func steers(r rune) bool {
 	return unicode.In(r, unicode.Cc, unicode.Cf)
 }
 
-// safe is a block of which nothing steers the terminal that it is written to.
-func (b Block) safe() Block {
-	b.Title, b.Mark, b.Empty, b.Head, b.Lines = Safe(b.Title), Safe(b.Mark), Safe(b.Empty), all(b.Head), all(b.Lines)
+// cleaned is a block of which nothing steers the terminal that it is written to, or shows what is masked.
+func (p *Printer) cleaned(b Block) Block {
+	b.Title, b.Mark, b.Empty, b.Head, b.Lines = p.Clean(b.Title), p.Clean(b.Mark), p.Clean(b.Empty), p.all(b.Head),
+		p.all(b.Lines)
 	b.Fields, b.Rows = slices.Clone(b.Fields), slices.Clone(b.Rows)
 	for i, f := range b.Fields {
-		b.Fields[i] = [2]string{Safe(f[0]), Safe(f[1])}
+		b.Fields[i] = [2]string{p.Clean(f[0]), p.Clean(f[1])}
 	}
 	for i, r := range b.Rows {
-		b.Rows[i] = all(r)
+		b.Rows[i] = p.all(r)
 	}
 	b.Findings = slices.Clone(b.Findings)
 	for i, f := range b.Findings {
-		b.Findings[i] = safeFinding(f)
+		b.Findings[i] = p.cleanFinding(f)
 	}
 	return b
 }
 
-func safeFinding(f finding.Finding) finding.Finding {
-	f.Check, f.Saw, f.Expected, f.Party = Safe(f.Check), Safe(f.Saw), Safe(f.Expected), Safe(f.Party)
-	return f // a remedy is made safe where it is written
+func (p *Printer) cleanFinding(f finding.Finding) finding.Finding {
+	f.Check, f.Saw, f.Expected, f.Party = p.Clean(f.Check), p.Clean(f.Saw), p.Clean(f.Expected), p.Clean(f.Party)
+	return f // a remedy is cleaned where it is written
 }
 
-// all is Safe for each of a list; nil stays nil.
-func all(list []string) []string {
+// all is Clean for each of a list; nil stays nil.
+func (p *Printer) all(list []string) []string {
 	out := slices.Clone(list)
 	for i, s := range out {
-		out[i] = Safe(s)
+		out[i] = p.Clean(s)
 	}
 	return out
 }

@@ -80,6 +80,17 @@ type Printer struct {
 	Color  bool
 	Every  bool // passed checks are listed where a block has them, not only counted
 	Width  int  // columns of the page; 0 is Width
+	// Mask is over each text before it is laid out, so that no line break and no column shows how long a name is; nil
+	// masks nothing.
+	Mask func(string) string
+}
+
+// Clean is a text that steers nothing and shows nothing that is masked.
+func (p *Printer) Clean(s string) string {
+	if p.Mask != nil {
+		s = p.Mask(s)
+	}
+	return Safe(s)
 }
 
 // Columns is how many columns a page has.
@@ -97,18 +108,18 @@ func (p *Printer) column() int { return min(p.Columns(), longest) }
 func (p *Printer) Print(g Page) error {
 	g.Blocks = slices.Clone(g.Blocks)
 	for i, b := range g.Blocks {
-		g.Blocks[i] = b.safe()
+		g.Blocks[i] = p.cleaned(b)
 	}
 	switch p.Format {
 	case "json":
-		b, err := contract.Encode(g.Data)
+		b, err := contract.Masked(g.Data, p.Mask)
 		if err != nil {
 			return err
 		}
 		_, err = p.W.Write(b)
 		return err
 	case "yaml":
-		b, err := contract.Encode(g.Data)
+		b, err := contract.Masked(g.Data, p.Mask)
 		if err != nil {
 			return err
 		}
@@ -129,7 +140,7 @@ func (p *Printer) Print(g Page) error {
 }
 
 // cells turns any block into a heading and rows.
-func (b Block) cells() (head []string, rows [][]string) {
+func (b Block) cells(clean func(string) string) (head []string, rows [][]string) {
 	switch {
 	case b.Head != nil:
 		return b.Head, b.Rows
@@ -142,7 +153,7 @@ func (b Block) cells() (head []string, rows [][]string) {
 		for _, f := range b.Findings {
 			if f.Level != finding.Pass || b.Passed {
 				rows = append(rows, []string{string(f.Level), string(f.ID), f.Check, f.Saw, f.Expected, string(f.Side),
-					Remedy(f.Fix)})
+					clean(Remedy(f.Fix))})
 			}
 		}
 		return []string{"level", "id", "check", "saw", "expected", "side", "fix"}, rows
@@ -174,7 +185,7 @@ func (p *Printer) csv(g Page) error {
 	w.Write(head)
 	for _, r := range rows {
 		for j, c := range r {
-			r[j] = plainCell(Safe(c))
+			r[j] = plainCell(p.Clean(c))
 		}
 		w.Write(r)
 	}
@@ -184,7 +195,7 @@ func (p *Printer) csv(g Page) error {
 
 func (p *Printer) markdown(g Page) error {
 	for i, b := range g.Blocks {
-		head, rows := b.cells()
+		head, rows := b.cells(p.Clean)
 		if i > 0 && b.Title == "" {
 			fmt.Fprintln(p.W) // a table ends where a line is empty
 		}
@@ -289,7 +300,7 @@ func (p *Printer) Wrapped(l string) string { return strings.Join(p.wrapped(l), "
 // begins it where two spaces part that from the rest.
 func (p *Printer) wrapped(l string) []string {
 	var out []string
-	for _, l := range strings.Split(l, "\n") {
+	for _, l := range strings.Split(p.Clean(l), "\n") {
 		if utf8.RuneCountInString(l) <= p.column() {
 			out = append(out, l)
 			continue
@@ -564,7 +575,7 @@ func Indented(indent, s string) string {
 
 // Indented wraps text at the width of the page, each line behind the indent.
 func (p *Printer) Indented(indent, s string) string {
-	return indent + strings.Join(wrap(Safe(s), p.column()-utf8.RuneCountInString(indent)), "\n"+indent)
+	return indent + strings.Join(wrap(p.Clean(s), p.column()-utf8.RuneCountInString(indent)), "\n"+indent)
 }
 
 // Finding writes a finding in a few lines: a passed one in a single line.
@@ -573,7 +584,7 @@ func (p *Printer) Finding(f finding.Finding) string {
 		finding.Error: "ERROR"}[f.Level]
 	code := map[finding.Level]string{finding.Pass: green, finding.Note: cyan, finding.Warning: yellow,
 		finding.Error: red}[f.Level]
-	f = safeFinding(f)
+	f = p.cleanFinding(f)
 	head := "  " + p.color(code, fmt.Sprintf("%-5s", word)) + "  " + f.Check
 	if f.Party != "" {
 		head += " of " + f.Party
@@ -598,9 +609,9 @@ func (p *Printer) Finding(f finding.Finding) string {
 			strings.Join(lines, "\n         "), id)
 	}
 	fields := [][2]string{{"saw", f.Saw}, {"expected", f.Expected}, {"change at", SideWords(f.Side)},
-		{"fix", Remedy(f.Fix)}}
+		{"fix", p.Clean(Remedy(f.Fix))}}
 	if s := blankWords(f.Fix); s != "" {
-		fields = append(fields, [2]string{"where", s})
+		fields = append(fields, [2]string{"where", p.Clean(s)})
 	}
 	p.fields(&out, fields, "         ")
 	return out.String()
@@ -647,7 +658,7 @@ const (
 )
 
 func (p *Printer) color(code, s string) string {
-	s = Safe(s)
+	s = p.Clean(s)
 	if !p.Color || s == "" || code == "" {
 		return s
 	}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -58,7 +59,7 @@ func (l *Live) Event(e server.Event) {
 
 // step takes a step on one line.
 func (l *Live) step(s *server.Step) {
-	l.line = fmt.Sprintf("%4d  %-4s %s", s.N, s.Method, format.Safe(s.URL))
+	l.line = fmt.Sprintf("%4d  %-4s %s", s.N, s.Method, l.P.Clean(s.URL))
 	switch {
 	case s.Status >= 400:
 		l.said = append(l.said, fmt.Sprintf("%d, %s", s.Status, s.Answer))
@@ -69,7 +70,7 @@ func (l *Live) step(s *server.Step) {
 	}
 	for _, x := range s.Inner {
 		l.flush()
-		l.line = fmt.Sprintf("      server to server: %s %s", x.Method, format.Safe(x.URL))
+		l.line = fmt.Sprintf("      server to server: %s %s", x.Method, l.P.Clean(x.URL))
 		l.said = append(l.said, x.Carries)
 		if x.Status >= 400 {
 			l.said = append(l.said, fmt.Sprintf("%d, %s", x.Status, x.Answer))
@@ -94,7 +95,7 @@ func (l *Live) judged(e server.Event) {
 		return
 	}
 	if e.By != "" {
-		l.open = append(l.open, fmt.Sprintf("      %s judges the %s:\n", l.P.Bold(e.By), e.What))
+		l.open = append(l.open, fmt.Sprintf("      %s judges the %s:\n", l.P.Bold(e.By), l.P.Clean(e.What)))
 	}
 	for _, f := range open {
 		l.open = append(l.open, indentFinding(l.P.Finding(f)))
@@ -127,11 +128,11 @@ func indentFinding(s string) string {
 // flush writes the step that is under way.
 func (l *Live) flush() {
 	if l.line != "" || len(l.said) > 0 {
-		words := strings.Join(l.said, "; ")
+		words := l.P.Clean(strings.Join(l.said, "; "))
 		switch {
 		case words == "":
 			fmt.Fprintln(l.W, l.P.Wrapped(l.line))
-		case l.line != "" && len(l.line)+2+len(words) <= l.P.Columns():
+		case l.line != "" && utf8.RuneCountInString(l.line+words)+2 <= l.P.Columns():
 			fmt.Fprintf(l.W, "%s  %s\n", l.line, l.P.Dim(words))
 		default:
 			if l.line != "" {
@@ -149,7 +150,7 @@ func (l *Live) flush() {
 // whole shows an event with all that was checked.
 func (l *Live) whole(e server.Event) {
 	if s := e.Step; s != nil {
-		fmt.Fprintf(l.W, "%4d  %-4s %s\n        %s\n", s.N, s.Method, format.Safe(s.URL),
+		fmt.Fprintf(l.W, "%4d  %-4s %s\n        %s\n", s.N, s.Method, l.P.Clean(s.URL),
 			l.P.Dim(fmt.Sprintf("brings %s; %d, %s", s.Carries, s.Status, s.Answer)))
 		for _, x := range s.Inner {
 			fmt.Fprintf(l.W, "      %s\n",
@@ -159,13 +160,13 @@ func (l *Live) whole(e server.Event) {
 		return
 	}
 	if e.By != "" && len(e.Findings) > 0 {
-		fmt.Fprintf(l.W, "      %s judges the %s:\n", l.P.Bold(e.By), e.What)
+		fmt.Fprintf(l.W, "      %s judges the %s:\n", l.P.Bold(e.By), l.P.Clean(e.What))
 	}
 	for _, f := range e.Findings {
 		io.WriteString(l.W, indentFinding(l.P.Finding(f)))
 	}
 	for _, x := range e.Records {
-		fmt.Fprintf(l.W, "           %s  %s\n", format.Safe(x.ID), format.Safe(x.Note))
+		fmt.Fprintf(l.W, "           %s  %s\n", l.P.Clean(x.ID), l.P.Clean(x.Note))
 	}
 }
 
@@ -235,6 +236,6 @@ func (l *Live) verdict(r federation.Rehearsal) {
 		fs = append(fs, [2]string{"rests on", "stand-ins for " + strings.Join(r.StandIns, " and ") +
 			": the real ones are not proven by this"})
 	}
-	out := format.Printer{W: l.W, Color: l.P.Color, Width: l.P.Width}
+	out := format.Printer{W: l.W, Color: l.P.Color, Width: l.P.Width, Mask: l.P.Mask}
 	_ = out.Print(format.Page{Blocks: []format.Block{{Fields: fs}}}) // a closed output shows in the exit status
 }

@@ -21,9 +21,9 @@ func WatchStep(p *format.Printer, s *watch.Step) string {
 	case s.By == "":
 		verb = ""
 	}
-	out := fmt.Sprintf("  %s  %s %s%s", s.At.Format("15:04:05"), p.Bold(format.Safe(s.By)), verb, format.Safe(s.What))
+	out := fmt.Sprintf("  %s  %s %s%s", s.At.Format("15:04:05"), p.Bold(s.By), verb, p.Clean(s.What))
 	if s.Through != "" {
-		out += p.Dim(" (" + format.Safe(s.Through) + ")")
+		out += p.Dim(" (" + s.Through + ")")
 	}
 	if len(s.Findings) > 0 {
 		out += p.Dim(": " + format.Tally(s.Findings))

@@ -48,8 +48,9 @@ func sign(k federation.ProofKind) string {
 		federation.WitnessProof: "w"}[k]
 }
 
-func short(s string, n int) string {
-	s = format.Safe(s)
+// short is so much of a text as there is room for, without what whoever looks may not see: half a name is a name still.
+func (d *Data) short(s string, n int) string {
+	s = format.Safe(d.hidden(s))
 	if utf8.RuneCountInString(s) <= n {
 		return s
 	}
@@ -172,7 +173,7 @@ func (d *Data) box(s *svg.SVG, x, y, w, h int, name string) {
 	s.Group(`class="` + class + `"`)
 	s.Title(format.Safe(d.label(name) + " (" + name + ")"))
 	s.Roundrect(x, y, w, h, 3, 3)
-	s.Text(x+10, y+h/2+5, short(d.label(name), w/8))
+	s.Text(x+10, y+h/2+5, d.short(d.label(name), w/8))
 	s.Gend()
 }
 
@@ -225,7 +226,7 @@ func (d *Data) blocks() string {
 			d.badge(s, x, row+8, e)
 			s.Line(x+14, row+8, x+34, row+8, `class="line" style="`+standingStyle(e.Standing)+`"`)
 			over, _, _ := strings.Cut(e.Over, " ")
-			s.Text(x+40, row+13, short(e.App, 16)+", "+over, `class="name"`)
+			s.Text(x+40, row+13, d.short(e.App, 16)+", "+over, `class="name"`)
 			s.Gend()
 		}
 		y += (len(list)+columns-1)/columns*cell + 20
@@ -260,7 +261,7 @@ func (d *Data) TimeLine() string {
 		}
 		s.Group(`class="` + class + `"`)
 		s.Title(format.Safe(item.About + ": " + item.What + ", " + item.At.UTC().Format("2006-01-02")))
-		s.Text(10, y+4, short(item.About+": "+item.What, 54), `class="name"`)
+		s.Text(10, y+4, d.short(item.About+": "+item.What, 54), `class="name"`)
 		s.Line(left, y, x(item.At), y, `class="span"`)
 		s.Circle(x(item.At), y, 5, `class="end"`)
 		words, anchor := item.At.UTC().Format("2 Jan 2006"), `class="small"`

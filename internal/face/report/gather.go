@@ -89,6 +89,8 @@ type Data struct {
 	Seq      int64
 	Standing map[string]int
 	Proofs   map[string]int
+	// Mask is over each text of what is written, before it is laid out; nil masks nothing.
+	Mask func(string) string
 }
 
 // lastKey is under what the ledger keeps up to which entry of the journal the report before told.

@@ -83,8 +83,7 @@ func (d *Data) weighty() []check.Item {
 	return slices.DeleteFunc(d.Check.Open(), func(x check.Item) bool { return x.Level == finding.Note })
 }
 
-// HTML writes the report as one page that needs nothing beside it. mask is what others who read it may not see; nil
-// masks nothing.
+// HTML writes the report as one page that needs nothing beside it.
 func (d *Data) HTML(w io.Writer) error {
 	items := d.weighty()
 	level := map[finding.Level]int{}
@@ -93,7 +92,7 @@ func (d *Data) HTML(w io.Writer) error {
 	}
 	changed := slices.Clone(d.Changes)
 	slices.Reverse(changed)
-	return pages().ExecuteTemplate(w, "all", map[string]any{"Title": d.Org + ": what is federated",
+	return d.page(w, "all", map[string]any{"Title": d.Org + ": what is federated",
 		"Style": template.CSS(style), "D": d,
 		"Map": template.HTML(d.Map()), "Time": template.HTML(d.TimeLine()), "Remedy": format.RemedyHTML,
 		"Standings": counts(d.Standing, standings()...), "Proofs": proven(d.Proofs), "Errors": level[finding.Error],
@@ -140,16 +139,16 @@ type One struct {
 
 // HTML writes the page of one trust.
 func (o *One) HTML(w io.Writer, d *Data) error {
-	return pages().ExecuteTemplate(w, "one", map[string]any{"Title": o.Trust.Name, "Style": template.CSS(style), "T": o,
-		"Org": d.Org, "At": d.At, "Plain": false, "Code": format.CodeHTML, "Drawing": o.drawn()})
+	return d.page(w, "one", map[string]any{"Title": o.Trust.Name, "Style": template.CSS(style), "T": o,
+		"Org": d.Org, "At": d.At, "Plain": false, "Code": format.CodeHTML, "Drawing": o.drawn(d.hidden)})
 }
 
 // drawn is the drawing as it stands in the page; "" where there is none.
-func (o *One) drawn() template.HTML {
+func (o *One) drawn(mask func(string) string) template.HTML {
 	if o.Drawing == nil || o.Drawing.Empty() {
 		return ""
 	}
-	return template.HTML(o.Drawing.SVG(false, func(s string) string { return s }))
+	return template.HTML(o.Drawing.SVG(false, mask))
 }
 
 // Blocks are the sections as blocks of a view, for Markdown and the terminal.
