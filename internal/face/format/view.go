@@ -150,7 +150,7 @@ func (b Block) cells(clean func(string) string) (head []string, rows [][]string)
 		}
 		return []string{"field", "value"}, rows
 	case b.Findings != nil:
-		for _, f := range b.Findings {
+		for _, f := range folded(b.Findings) {
 			if f.Level != finding.Pass || b.Passed {
 				rows = append(rows, []string{string(f.Level), string(f.ID), f.Check, f.Saw, f.Expected, string(f.Side),
 					clean(Remedy(f.Fix))})
@@ -268,7 +268,7 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 	case b.Fields != nil:
 		p.fields(out, b.Fields, "  ")
 	case b.Findings != nil:
-		for _, f := range b.Findings {
+		for _, f := range folded(b.Findings) {
 			if f.Level != finding.Pass || b.Passed && p.Every {
 				out.WriteString(p.Finding(f))
 			}
@@ -343,12 +343,16 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 				out.WriteByte('\n')
 			}
 			var fs [][2]string
+			var colors []string
 			for j, c := range r {
 				if c != "" {
-					fs = append(fs, [2]string{b.Head[j], c})
+					fs, colors = append(fs, [2]string{b.Head[j], c}), append(colors, "")
+					if slices.Contains(b.Verdicts, j) {
+						colors[len(fs)-1] = verdictColor(c)
+					}
 				}
 			}
-			p.fields(out, fs, "  ")
+			p.colored(out, fs, colors, "  ")
 		}
 	} else {
 		if p.Color && len(b.Verdicts) > 0 {
@@ -479,6 +483,11 @@ func Plural(n int, noun string) string {
 }
 
 func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
+	p.colored(out, fs, nil, indent)
+}
+
+// colored writes fields, each value in its colour.
+func (p *Printer) colored(out *strings.Builder, fs [][2]string, colors []string, indent string) {
 	wide := 0
 	for _, f := range fs {
 		wide = max(wide, utf8.RuneCountInString(f[0]))
@@ -492,6 +501,12 @@ func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
 		pad := strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(label)))
 		room := p.column() - len(indent) - wide - 2
 		lines := wrap(f[1], room)
+		if i < len(colors) && colors[i] != "" && fit(lines, room) {
+			for j, l := range lines {
+				lines[j] = p.color(colors[i], l)
+			}
+			room += len(colors[i] + reset)
+		}
 		if under := len(indent) + 4; !fit(lines, room) && fit(wrap(f[1], p.column()-under), p.column()-under) {
 			fmt.Fprintf(out, "%s%s\n", indent, p.dim(label)) // what cannot be broken has a line of its own
 			for _, l := range wrap(f[1], p.column()-under) {
@@ -576,6 +591,57 @@ func Indented(indent, s string) string {
 // Indented wraps text at the width of the page, each line behind the indent.
 func (p *Printer) Indented(indent, s string) string {
 	return indent + strings.Join(wrap(p.Clean(s), p.column()-utf8.RuneCountInString(indent)), "\n"+indent)
+}
+
+// folded are findings with those as one that ask for the same for the same reason: what each of them saw is kept, and of
+// which check and party it is where they differ in that.
+func folded(l finding.List) finding.List {
+	type reason struct {
+		level         finding.Level
+		id            finding.ID
+		side          finding.Side
+		expected, fix string
+	}
+	var out finding.List
+	at := map[reason]int{}
+	alike := map[int]finding.List{}
+	for _, f := range l {
+		r := reason{f.Level, f.ID, f.Side, f.Expected, Remedy(f.Fix)}
+		i, seen := at[r]
+		if !seen || f.Level == finding.Pass {
+			at[r], i = len(out), len(out)
+			out = append(out, f)
+		}
+		alike[i] = append(alike[i], f)
+	}
+	for i, list := range alike {
+		f := &out[i]
+		differ := func(of func(*finding.Finding) string) bool {
+			return slices.ContainsFunc(list, func(x finding.Finding) bool { return of(&x) != of(&list[0]) })
+		}
+		checks := differ(func(x *finding.Finding) string { return x.Check })
+		parties := differ(func(x *finding.Finding) string { return x.Party })
+		if parties {
+			f.Party = ""
+		}
+		var saw []string
+		for _, x := range list {
+			s := x.Saw
+			switch about := x.Check; {
+			case checks && parties && x.Party != "":
+				s = about + " of " + x.Party + ": " + s
+			case checks:
+				s = about + ": " + s
+			case parties && x.Party != "":
+				s = x.Party + ": " + s
+			}
+			if !slices.Contains(saw, s) {
+				saw = append(saw, s)
+			}
+		}
+		f.Saw = strings.Join(saw, "\n")
+	}
+	return out
 }
 
 // Finding writes a finding in a few lines: a passed one in a single line.

@@ -187,3 +187,41 @@ func TestOnlyVerdictsAreColoured(t *testing.T) {
 		}
 	}
 }
+
+// TestRepeatedFindings are one where they ask for the same, and no word of them is lost.
+func TestRepeatedFindings(t *testing.T) {
+	t.Parallel()
+	weak := func(check, saw, party string) finding.Finding {
+		return finding.Finding{ID: finding.CertificateExpiring, Level: finding.Warning, Check: check, Saw: saw,
+			Expected: "a year", Party: party, Side: finding.Provider, Fix: finding.Do("roll the key")}
+	}
+	other := weak("certificate", "in 9 days", "ridge")
+	other.Fix = finding.Do("ask them")
+	list := finding.List{weak("certificate", "in 3 days", "ridge"), weak("certificate", "in 4 days", "ridge"),
+		weak("certificate", "in 3 days", "ridge"), other, weak("certificate", "in 5 days", "southmere")}
+	var out bytes.Buffer
+	p := Printer{W: &out}
+	if err := p.Print(Page{Blocks: []Block{{Findings: list}}}); err != nil {
+		t.Fatal(err)
+	}
+	s := out.String()
+	if strings.Count(s, "roll the key") != 1 || strings.Count(s, "ask them") != 1 ||
+		strings.Count(s, "in 3 days") != 1 || !strings.Contains(s, "southmere: in 5 days") ||
+		!strings.Contains(s, "in 4 days") || !strings.Contains(s, "5 warnings") {
+		t.Errorf("%s", s)
+	}
+}
+
+// TestColourOnNarrowPages holds that a judgement has its colour where a row is a record too.
+func TestColourOnNarrowPages(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	p := Printer{W: &out, Color: true, Width: 60}
+	long := "https://login.kestrelridge.example/a-very-long-path-that-has-no-room-at-all"
+	err := p.Print(Page{Blocks: []Block{{Head: []string{"Trust", "Verdict", "At"}, Verdicts: []int{1},
+		Rows: [][]string{{"refused", "refused", long}, {"b", "accepted", long}}}}})
+	if s := out.String(); err != nil || strings.Count(s, red+"refused") != 1 || !strings.Contains(s, green+"accepted") ||
+		!strings.Contains(s, "Verdict") {
+		t.Errorf("%v %q", err, s)
+	}
+}
