@@ -29,6 +29,15 @@ func main() {
 		}
 	}
 	signal.Ignore(syscall.SIGPIPE) // a closed output is reported as an error, with an exit status
+	ctx, interrupted := context.WithCancel(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM) // to the end: what is done is done
+	go func() {
+		<-signals
+		interrupted()
+		<-signals // somebody does not want to wait
+		os.Exit(command.Interrupted)
+	}()
 	a := &command.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Build: b}
-	os.Exit(a.Run(context.Background(), os.Args[1:]))
+	os.Exit(a.Run(ctx, os.Args[1:]))
 }

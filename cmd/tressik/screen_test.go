@@ -13,14 +13,13 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// onTerminal runs the program on a terminal of so many columns, and returns what it shows there, without colours.
-func (d *desk) onTerminal(t *testing.T, columns int, args ...string) string {
+// aTerminal opens a terminal of so many columns: the side on which programs run, and the other one.
+func aTerminal(t *testing.T, columns int) (slave, master *os.File) {
 	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
 	if err != nil {
 		t.Skip("no terminals here: ", err) // a container without /dev/ptmx
 	}
-	defer master.Close()
 	fd := int(master.Fd())
 	n, err := unix.IoctlGetInt(fd, unix.TIOCGPTN)
 	if err == nil {
@@ -32,10 +31,18 @@ func (d *desk) onTerminal(t *testing.T, columns int, args ...string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
+	slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return slave, master
+}
+
+// onTerminal runs the program on a terminal of so many columns, and returns what it shows there, without colours.
+func (d *desk) onTerminal(t *testing.T, columns int, args ...string) string {
+	t.Helper()
+	slave, master := aTerminal(t, columns)
+	defer master.Close()
 	c := d.command(args...)
 	c.Env = append(c.Env, "TERM=xterm-256color")
 	c.Stdout = slave

@@ -1,7 +1,6 @@
 package command
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"time"
@@ -103,7 +102,7 @@ not there yet is not accepted with them.`,
 				return err
 			}
 			x := a.checker(d, 30*24*time.Hour, 90*24*time.Hour)
-			r, err := x.Run(context.Background(), got[:1])
+			r, err := x.Run(a.run, got[:1])
 			if err != nil {
 				return err
 			}

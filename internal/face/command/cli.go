@@ -61,6 +61,7 @@ type App struct {
 	hides                 func(string) string // what mask does, for several at once; nil where nothing is masked
 	color                 bool
 	run                   context.Context // of the command that runs
+	stopped               context.Context // is done when the command was interrupted
 	opened                ledger.Ledger
 	// what stands in the ledger, at the moment when the command began or last changed it
 	book   *model.Book
@@ -83,11 +84,13 @@ type App struct {
 // Build says what program this is.
 type Build struct{ Version, Commit, Go string }
 
-// Run runs the program and returns its exit status.
+// Run runs the program and returns its exit status. Where ctx is done the command was interrupted: it stops at the
+// next place where that leaves nothing half done.
 func (a *App) Run(ctx context.Context, args []string) int {
 	a.told = &told{}
 	out := &output{w: a.Out}
-	a.Out, a.run = out, ctx
+	a.Out, a.run, a.stopped = out, ctx, ctx
+	a.In = &input{a.In, ctx}
 	root := a.root()
 	a.forProgram = wantsJSON(args)
 	root.SetArgs(args)
@@ -115,6 +118,8 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		return exitDone
 	case errors.Is(err, ErrFound):
 		return exitFound
+	case ctx.Err() != nil:
+		return a.failed(errInterrupted, Interrupted)
 	case errors.Is(err, syscall.EPIPE): // whoever read has read enough
 		return exitFailed
 	case errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
@@ -244,6 +249,10 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			return a.print(p)
 		},
 		PersistentPreRunE: func(cmd *cobra.Command, got []string) error {
+			if cmd.Annotations[lasts] != "" { // what it saw until then is kept
+				a.run = context.WithoutCancel(a.run)
+				cmd.SetContext(a.run)
+			}
 			switch {
 			case a.width != 0 && (a.width < format.Narrowest || a.width > format.Widest):
 				return usageError{fmt.Errorf("--width %d: write %d to %d", a.width, format.Narrowest, format.Widest)}
@@ -289,13 +298,13 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			a.accountsCmd(), a.routeCmd(), a.arrivalCmd()}},
 		{"Clients, permissions, consent", []*cobra.Command{a.permissionCmd(), a.consentCmd(), a.secretCmd(),
 			a.tokenCmd()}},
-		{"Prove", []*cobra.Command{a.rehearseCmd(), a.probeCmd(), a.watchCmd(), a.inspectCmd(), a.proofCmd(),
+		{"Prove", []*cobra.Command{a.rehearseCmd(), a.probeCmd(), lasting(a.watchCmd()), a.inspectCmd(), a.proofCmd(),
 			a.expectCmd(),
-			a.stageCmd()}},
+			lasting(a.stageCmd())}},
 		{"Go live, and keep watch", []*cobra.Command{a.cutoverCmd(), a.checkCmd(), a.dueCmd(), a.keyCmd(),
 			a.reportCmd(),
 			a.publishCmd()}},
-		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), a.serveCmd(), a.journalCmd()}},
+		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), lasting(a.serveCmd()), a.journalCmd()}},
 	} {
 		c.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, x := range g.list {

@@ -46,7 +46,11 @@ publish; the ledger is yours to make.`,
 						"the files of the demo organisation are in " + dir,
 						"Go there, and begin with `tressik init --org \"Kestrel Ridge Observatory\"`."}}}})
 			}
-			return a.demo(cmd.Context(), dir, full)
+			err = a.demo(cmd.Context(), dir, full)
+			if a.stopped.Err() != nil && err != nil {
+				os.RemoveAll(dir) // half a story is none
+			}
+			return err
 		}}
 	c.Flags().BoolVar(&files, "files", false, "make the files alone, without a ledger")
 	c.Flags().BoolVar(&full, "full", false, "tell all: each command with everything it says")

@@ -21,9 +21,10 @@ func (a *App) output(path string, b []byte) error {
 		_, err := a.Out.Write(b)
 		return err
 	}
-	if err := a.mayReplace(path); err != nil {
+	if err := errors.Join(a.mayReplace(path), a.run.Err()); err != nil {
 		return err
 	}
+	a.goesOn()
 	if err := writeWhole(path, b); err != nil {
 		return err
 	}

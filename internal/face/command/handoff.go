@@ -300,6 +300,10 @@ func handoffFiles(h *handoff.Handoff, dir string) ([]handoffFile, error) {
 
 // mayWrite makes the folder and asks before files that are there are overwritten; nothing is written yet.
 func (a *App) mayWrite(h *handoff.Handoff, dir string) error {
+	if err := a.run.Err(); err != nil {
+		return err
+	}
+	a.goesOn()
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return fmt.Errorf("--out: %w", err)
 	}

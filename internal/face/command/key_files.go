@@ -6,11 +6,9 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"filippo.io/age"
-	"golang.org/x/term"
 	"software.sslmate.com/src/go-pkcs12"
 
 	"tressik.example/internal/core/federation"
@@ -41,11 +39,11 @@ func (a *App) certificates(flag, path string) (own *x509.Certificate, above []*x
 
 // password reads the first line of a file, or asks for a password on the terminal where no file is named.
 func (a *App) password(path string) (string, error) {
-	if path == "" && a.canAsk() {
+	if f := a.keyboard(); path == "" && f != nil {
 		fmt.Fprint(a.Err, "Password: ")
-		b, err := term.ReadPassword(int(a.In.(*os.File).Fd()))
+		word, err := a.readPassword(f)
 		fmt.Fprintln(a.Err)
-		return string(b), err
+		return word, err
 	}
 	b, err := a.readFile("--password-file", path)
 	if err != nil {
@@ -78,12 +76,6 @@ func (a *App) privateKey(path, passwordFile string) (crypto.Signer, error) {
 			"private key in PEM: PKCS #8, PKCS #1 or SEC 1", path, err)
 	}
 	return key, nil
-}
-
-// canAsk reports whether somebody can be asked.
-func (a *App) canAsk() bool {
-	f, ok := a.In.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // pkcs12Key reads the one key of a PKCS #12 file, with its certificate and the chain above it.

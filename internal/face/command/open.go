@@ -86,6 +86,9 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 		}
 		return c, err
 	})
+	if err == nil {
+		a.goesOn()
+	}
 	if err != nil || a.end == nil {
 		return err
 	}

@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"sync"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -27,10 +25,7 @@ import (
 )
 
 func (a *App) rehearseCmd() *cobra.Command {
-	var in play.RehearseInput
-	var factors, keep, secretFile, address, drawTo string
-	var from []string
-	var refusal bool
+	var in rehearseFlags
 	c := &cobra.Command{Use: "rehearse TRUST… --as PERSON",
 		Short: "Run the sign-in as a test, and show every step and check", Args: args("TRUST…"),
 		Long: `Run the real protocol end to end on a stage of its own: each message, each check, the claims that
@@ -60,81 +55,90 @@ With --address alone nothing differs from the ledger, and the rehearsal counts.`
   tressik rehearse frame-courier@ridge`,
 		ValidArgsFunction: a.names("trust", 0),
 		RunE: func(cmd *cobra.Command, got []string) error {
-			switch factors {
-			case "password":
-			case "both":
-				in.Second = true
-			default:
-				return usageError{fmt.Errorf("--factors %q is not known; write password or both", factors)}
-			}
-			if err := begins(&in, append(from, address)); err != nil {
-				return err
-			}
 			if cmd.Flags().Changed("expect-account") && in.Account == "" {
 				return usageError{errors.New("--expect-account is empty; write the account, as `tressik accounts " +
 					"match` names it")}
 			}
-			if err := a.mayDraw(drawTo); err != nil {
-				return err
-			}
-			d, err := a.desk()
-			if err != nil {
-				return err
-			}
-			in.Trusts = got
-			if secretFile != "" {
-				if in.Secret, err = a.secretFrom(secretFile); err != nil {
-					return err
-				}
-			}
-			var kept keeper
-			if keep != "" {
-				if err := os.MkdirAll(keep, 0o700); err != nil {
-					return fmt.Errorf("--keep: %w", err)
-				}
-				kept.dir, kept.may = keep, a.mayReplace
-				in.Hear.Message = kept.message
-			}
-			drawing := sequence.New("Rehearsal of "+format.Words(got), got...)
-			in.Hear.Event = func(e server.Event) {
-				if e.Step == nil {
-					drawing.Add(sequence.Judged{Trust: e.Trust, By: e.By, What: e.What, Sent: e.Sent,
-						Findings: e.Findings})
-				}
-			}
-			err = a.rehearse(d, in, refusal)
-			if err == nil || errors.Is(err, ErrFound) {
-				err = errors.Join(err, a.draw(drawTo, drawing))
-			}
-			if err != nil && (kept.err == nil || !errors.Is(err, ErrFound)) {
-				if errors.Is(err, play.ErrNobody) {
-					err = usageError{err}
-				}
-				return err
-			}
-			return kept.err
+			return a.rehearseTrusts(&in, got)
 		}}
 	f := c.Flags()
 	f.StringVar(&in.As, "as", "", "the person who signs in: user name or mail address")
-	f.StringVar(&factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
+	f.StringVar(&in.factors, "factors", "both", "what the person signs in with: password, or both factors when asked")
 	f.StringVar(&in.From, "starts", "app", "where the sign-in starts: app or provider")
-	f.StringVar(&address, "address", "", "address that the sign-in comes from, to try policies of networks")
-	f.StringSliceVar(&from, "from", nil, "as it was called before: app, provider or an address")
+	f.StringVar(&in.address, "address", "", "address that the sign-in comes from, to try policies of networks")
+	f.StringSliceVar(&in.from, "from", nil, "as it was called before: app, provider or an address")
 	must(f.MarkHidden("from"))
 	f.StringArrayVar(&in.Suppose, "suppose", nil,
 		"a value that differs from the ledger: acs=URL, entity-id=ID, clock=SPAN, key=other")
 	f.StringArrayVar(&in.Call, "call", nil, "OpenID: permission to call the API with, API:NAME")
 	f.StringVar(&in.Scope, "scope", "", "OpenID: scopes to ask for, in place of all that the trust asks for")
-	f.StringVar(&secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
-	f.StringVar(&keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
+	f.StringVar(&in.secretFile, "secret-file", "", "OpenID: file with the client's secret, or -; to try the real one")
+	f.StringVar(&in.keep, "keep", "", "folder to keep the messages and tokens in, as they came, for tressik inspect")
 	f.StringVar(&in.Account, "expect-account", "",
 		"the account that the app has to take the person for, of those loaded")
-	f.BoolVar(&refusal, "refused", false,
+	f.BoolVar(&in.refusal, "refused", false,
 		"the person is to be refused by the terms of the trust; being let in is wrong")
 	f.BoolVar(&in.DryRun, "dry-run", false, "keep nothing with the trust")
-	drawFlag(c, &drawTo)
+	drawFlag(c, &in.drawTo)
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c
+}
+
+// rehearseFlags are what the command line says of a rehearsal.
+type rehearseFlags struct {
+	play.RehearseInput
+	factors, keep, secretFile, address, drawTo string
+	from                                       []string
+	refusal                                    bool
+}
+
+// rehearseTrusts runs rehearsals as the command line has them, with what is kept of them beside the ledger.
+func (a *App) rehearseTrusts(in *rehearseFlags, trusts []string) error {
+	switch in.factors {
+	case "password":
+	case "both":
+		in.Second = true
+	default:
+		return usageError{fmt.Errorf("--factors %q is not known; write password or both", in.factors)}
+	}
+	if err := begins(&in.RehearseInput, append(in.from, in.address)); err != nil {
+		return err
+	}
+	if err := a.mayDraw(in.drawTo); err != nil {
+		return err
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	in.Trusts = trusts
+	if in.secretFile != "" {
+		if in.Secret, err = a.secretFrom(in.secretFile); err != nil {
+			return err
+		}
+	}
+	var kept keeper
+	in.Hear.Message = kept.message
+	drawing := sequence.New("Rehearsal of "+format.Words(trusts), trusts...)
+	in.Hear.Event = func(e server.Event) {
+		if e.Step == nil {
+			drawing.Add(sequence.Judged{Trust: e.Trust, By: e.By, What: e.What, Sent: e.Sent, Findings: e.Findings})
+		}
+	}
+	err = a.rehearse(d, in.RehearseInput, in.refusal)
+	if err == nil || errors.Is(err, ErrFound) {
+		err = errors.Join(err, a.draw(in.drawTo, drawing))
+	}
+	if errors.Is(err, play.ErrNobody) {
+		return usageError{err}
+	}
+	if in.keep == "" || a.stopped.Err() != nil && err != nil {
+		return err
+	}
+	if kerr := kept.write(in.keep, a.mayReplace); kerr != nil && (err == nil || errors.Is(err, ErrFound)) {
+		return kerr
+	}
+	return err
 }
 
 // begins reads where a sign-in starts, and from which address.
@@ -159,23 +163,30 @@ func begins(in *play.RehearseInput, from []string) error {
 	return nil
 }
 
-// keeper writes the messages of a rehearsal into a folder, numbered as they came.
-type keeper struct {
-	dir string
-	may func(path string) error
-	n   int
-	err error
-}
+// keeper holds the messages of a rehearsal, numbered as they came.
+type keeper struct{ names, texts []string }
 
 func (k *keeper) message(trust, kind, text string) {
-	k.n++
-	if k.err == nil {
-		// messages carry what was said of a person
-		path := filepath.Join(k.dir, fmt.Sprintf("%02d-%s-%s.txt", k.n, trust, kind))
-		if k.err = k.may(path); k.err == nil {
-			k.err = writeWith(path, []byte(text+"\n"), 0o600)
+	k.names = append(k.names, fmt.Sprintf("%02d-%s-%s.txt", len(k.names)+1, trust, kind))
+	k.texts = append(k.texts, text)
+}
+
+// write keeps the messages in a folder, all or none: may says whether a file may be written over.
+func (k *keeper) write(dir string, may func(path string) error) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("--keep: %w", err)
+	}
+	for _, n := range k.names {
+		if err := may(filepath.Join(dir, n)); err != nil {
+			return err
 		}
 	}
+	for i, n := range k.names { // messages carry what was said of a person
+		if err := writeWith(filepath.Join(dir, n), []byte(k.texts[i]+"\n"), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // rehearse runs and shows rehearsals. It returns ErrFound if one is refused; where a refusal is expected, if one is not
@@ -264,10 +275,8 @@ func (a *App) notices(real bool) []string {
 }
 
 func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
-	defer stop()
 	var mu sync.Mutex
-	open, err := a.openStage(ctx, d, in, func(e server.Event) {
+	open, err := a.openStage(a.stopped, d, in, func(e server.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		if !e.Sent {
@@ -302,7 +311,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
 	select {
 	case err := <-open.ended:
 		return fmt.Errorf("the stage ended: %w", err)
-	case <-ctx.Done():
+	case <-a.stopped.Done():
 	}
 	a.say("The stage is closed.")
 	return nil

@@ -11,12 +11,10 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"os/signal"
 	"slices"
 	"strconv"
 
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -92,8 +90,6 @@ func proxies(list []string) ([]netip.Prefix, error) {
 
 func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen string,
 	behind []netip.Prefix) error {
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
-	defer stop()
 	cfg, host, _, err := in.tls(d.Now())
 	if err != nil {
 		return err
@@ -131,7 +127,7 @@ func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen st
 	select {
 	case err := <-ended:
 		return err
-	case <-ctx.Done():
+	case <-a.stopped.Done():
 	}
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()

@@ -11,11 +11,9 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os/signal"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -157,8 +155,7 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 			return err
 		}
 	}
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
-	defer stop()
+	ctx = a.stopped
 	x := &watched{a: a, d: d, in: in}
 	how, gone, err := watch.Attach(ctx, a.opened.Place(), f, x.hear)
 	if errors.Is(err, watch.ErrNoStage) {

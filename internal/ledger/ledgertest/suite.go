@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -401,6 +403,39 @@ func cancelled(t *testing.T, made Make) {
 		t.Errorf("a change: %v", err)
 	}
 	do(t, l, makeTrust) // and it is none the worse for it
+	// A change that is cancelled while it is made is kept where it says so, and only there.
+	kept := 0
+	for i := range 300 {
+		ctx, cancel := context.WithCancel(t.Context())
+		end := make(chan bool)
+		go func() {
+			for range i * 40 { // now before it is written, now while it is, now afterwards
+				runtime.Gosched()
+			}
+			cancel()
+			close(end)
+		}()
+		err := ledger.Updater(l.Update).Do(ctx, l.Env(), func(b *model.Book) error {
+			old, _, _, err := b.Trust("nightlog@ridge")
+			if err != nil {
+				return err
+			}
+			x := old.Clone()
+			x.Owner = strconv.Itoa(i)
+			return b.Change(func(e *model.Edit) error { return e.PutTrust(old, x, "trust.change") })
+		})
+		<-end
+		x, rerr := l.Now(t.Context()).Trust("nightlog@ridge")
+		if rerr != nil {
+			t.Fatal(rerr)
+		}
+		if is := x.Owner == strconv.Itoa(i); is != (err == nil) {
+			t.Fatalf("change %d: %v, and it is kept: %t", i, err, is)
+		} else if is {
+			kept++
+		}
+	}
+	t.Logf("%d of 300 were kept", kept)
 }
 
 // readers has many ask one View the same at the same time: each is answered.

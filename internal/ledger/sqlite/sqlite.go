@@ -115,7 +115,7 @@ func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, e
 		return nil, fmt.Errorf("putting the ledger in its place: %w", err)
 	}
 	os.Remove(tmp)
-	return Open(ctx, path, o)
+	return Open(context.WithoutCancel(ctx), path, o) // it is there now
 }
 
 // build makes a whole ledger at a temporary path.
@@ -374,7 +374,11 @@ func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) 
 	if err := r.write(c); err != nil {
 		return err
 	}
-	if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// from here it is kept or not, and whoever asked hears which
+	if _, err := conn.ExecContext(context.WithoutCancel(ctx), "COMMIT"); err != nil {
 		return fmt.Errorf("keeping the change: %w", err)
 	}
 	kept = true
