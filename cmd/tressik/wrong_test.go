@@ -112,6 +112,15 @@ func without(args []string, flag string) []string {
 	return out
 }
 
+// TestOldFlags: a flag is taken by the name that it had before, and an error names it so, with the one that it has.
+func TestOldFlags(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.fails(2, []string{`--at (now --as-of) "nonsense" is no time`}, "inspect", "captured.txt", "--at", "nonsense")
+	d.fails(2, []string{`--as-of "nonsense" is no time`}, "inspect", "captured.txt", "--as-of", "nonsense")
+	d.fails(2, []string{"--home (now --home-page)"}, "app", "change", "dome-scheduler", "--home", "here")
+}
+
 // TestWrongInput types what is wrong at every command, in many ways: each is refused with the status for it, names what
 // was typed, says what to do, and has no words of a library; nothing crashes, nothing steers the terminal.
 func TestWrongInput(t *testing.T) {

@@ -73,7 +73,8 @@ type App struct {
 	colors string       // auto, always, never
 	// forProgram says that a program reads the answers, and so the errors
 	forProgram bool
-	noHelp     error // that there is no help of what was named
+	typed      [][2]string // flags by the names that they had before, with those they have
+	noHelp     error       // that there is no help of what was named
 	// the registrar as which the command is run, and of a client that it made the registration
 	registrarFile string
 	by            *model.Registrar
@@ -125,7 +126,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	case errors.Is(err, os.ErrClosed), errors.Is(err, syscall.EBADF):
 		fmt.Fprintln(a.Err, "tressik: standard output was closed before everything was written")
 		return exitFailed
-	case errors.As(err, &usage), isCobraUsage(err), isWrongValue(err):
+	case errors.As(err, &usage), isWrongValue(err):
 		return a.failed(err, exitUsage)
 	}
 	return a.failed(err, exitFailed)
@@ -168,19 +169,6 @@ func flagError(c *cobra.Command, err error) error {
 		}
 	}
 	return usageError{err}
-}
-
-// isCobraUsage tells errors of the command line that cobra makes itself.
-func isCobraUsage(err error) bool {
-	s := err.Error()
-	for _, p := range []string{"unknown command", "unknown flag", "unknown shorthand", "flag needs an argument",
-		"invalid argument",
-		"required flag", "accepts ", "requires at least", "if any flags in the group", "at least one of the flags"} {
-		if strings.HasPrefix(s, p) {
-			return true
-		}
-	}
-	return false
 }
 
 // isWrongValue tells errors about a value that was given by a flag and that no ledger would take: the command was used
@@ -314,7 +302,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	}
 	c.AddCommand(a.versionCmd(), a.docsCmd())
 	c.SetHelpCommand(helpCmd())
-	renamed(c)
+	a.renamed(c)
 	a.layOutHelp(c)
 	a.completed(c)
 	c.SuggestionsMinimumDistance = 2

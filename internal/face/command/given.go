@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -230,8 +231,8 @@ func (a *App) moment(flag, v string, towards time.Duration) (time.Time, error) {
 	return now().UTC().Truncate(time.Second).Add(towards * d), nil
 }
 
-// renamed has commands take flags by the names that they had before, too; these are shown nowhere.
-func renamed(root *cobra.Command) {
+// renamed has commands take flags by the names that they had before, too; these are shown only to whoever typed them.
+func (a *App) renamed(root *cobra.Command) {
 	acting := map[string]string{"as": "acting"}
 	for path, was := range map[string]map[string]string{
 		"permission publish": acting, "permission ask": acting, "permission drop": acting, "consent give": acting,
@@ -245,12 +246,27 @@ func renamed(root *cobra.Command) {
 		c, _, err := root.Find(strings.Fields(path))
 		must(err)
 		c.Flags().SetNormalizeFunc(func(_ *pflag.FlagSet, name string) pflag.NormalizedName {
-			if now := was[name]; now != "" {
-				name = now
+			now := was[name]
+			if now == "" {
+				return pflag.NormalizedName(name)
 			}
-			return pflag.NormalizedName(name)
+			if t := [2]string{name, now}; !slices.Contains(a.typed, t) {
+				a.typed = append(a.typed, t)
+			}
+			return pflag.NormalizedName(now)
 		})
 	}
+}
+
+// asTyped is a message with each flag by the name by which it was typed, where that is the one it had before.
+func (a *App) asTyped(s string) string {
+	for _, t := range a.typed {
+		whole := regexp.MustCompile(`--` + regexp.QuoteMeta(t[1]) + `(\W|$)`)
+		if at := whole.FindStringIndex(s); at != nil {
+			s = s[:at[0]] + "--" + t[0] + " (now --" + t[1] + ")" + s[at[0]+2+len(t[1]):]
+		}
+	}
+	return s
 }
 
 // alone refuses flags that say nothing beside another one of a command, but for some.

@@ -36,10 +36,10 @@ func wantsJSON(args []string) bool {
 // failed says what went wrong, to people or to a program, and returns the exit status.
 func (a *App) failed(err error, status int) int {
 	if !a.forProgram {
-		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(explain(err)))
+		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(a.asTyped(explain(err))))
 		return status
 	}
-	p := problem{What: explain(err), Status: status}
+	p := problem{What: a.asTyped(explain(err)), Status: status}
 	for _, f := range finding.FieldsOf(err) {
 		p.Flags = append(p.Flags, flagOf(f.Field))
 		if p.Value == "" {

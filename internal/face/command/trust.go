@@ -500,6 +500,9 @@ nobody's consent is carried. What would still name the old app or its hosts, or 
 		ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			in.From = got[0]
+			if in.To == "" {
+				return usageError{errors.New("--to is missing; write the new trust, APP@PROVIDER")}
+			}
 			for _, r := range replace {
 				old, now, ok := strings.Cut(r, "=")
 				if !ok || old == "" {
@@ -532,7 +535,6 @@ nobody's consent is carried. What would still name the old app or its hosts, or 
 		})}
 	c.Flags().StringVar(&in.To, "to", "", "the new trust: APP@PROVIDER")
 	c.Flags().StringArrayVar(&replace, "replace", nil, "OLD=NEW: what stands for a text of the old one in the new one")
-	must(c.MarkFlagRequired("to"))
 	return c
 }
 
