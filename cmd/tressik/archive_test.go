@@ -226,14 +226,15 @@ func TestRedact(t *testing.T) {
 			t.Errorf("%v says nothing: %s", args, r.err)
 		}
 	}
-	// A name that is written with escapes in each form, an attribute that is a number, and lines that break within both.
+	// A name that is written with escapes in each form, an attribute that is a number, lines that break within both.
 	d.write("more.json", `[{"uid":"o.dal","displayName":"Sibeal O'Dal & Daughters <the elder>",`+
 		`"givenName":"Sibeal Aoife","sn":"O'Dal & Daughters","mail":"o'dal@kestrelridge.example",`+
 		`"employeeNumber":"100"}]`)
 	d.ok("people", "load", "more.json", "--yes")
 	d.ok("trust", "change", "nightlog@ridge", "--admits", "group:observers", "--admits", "person:o.dal")
 	for _, args := range [][]string{{"people", "list"}, {"people", "show", "o.dal"}, {"people", "access", "o.dal"},
-		{"claims", "preview", "nightlog@ridge", "--as", "o.dal"}, {"journal", "list"}, {"trust", "show", "nightlog@ridge"}} {
+		{"claims", "preview", "nightlog@ridge", "--as", "o.dal"}, {"journal", "list"},
+		{"trust", "show", "nightlog@ridge"}} {
 		for _, as := range []string{"table", "json", "yaml", "csv", "markdown"} {
 			for _, wide := range []string{"60", "120"} {
 				out := d.run(append(args, "--redact", "--format", as, "--width", wide)...).out

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -46,6 +47,9 @@ var contracts = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 	}
 	return out, nil
 })
+
+// oddForm is what no result has anywhere, inside what its schema leaves open too.
+var oddForm = regexp.MustCompile(`"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+Z?|[^Z"][^"]*)"|"0001-01-01T[^"]*"|: null\b`)
 
 // shut lets no object hold what its schema does not name.
 func shut(x any) {
@@ -93,6 +97,10 @@ func (d *desk) contract(args []string, r result) {
 
 func (d *desk) holds(s *jsonschema.Schema, text string, args []string) {
 	d.t.Helper()
+	if odd := oddForm.FindString(text); odd != "" {
+		d.t.Errorf("tressik %s: %s is no time in whole seconds and UTC, or nothing that is told",
+			strings.Join(args, " "), odd)
+	}
 	if s == nil {
 		d.t.Errorf("tressik %s: there is no schema of what it tells", strings.Join(args, " "))
 		return

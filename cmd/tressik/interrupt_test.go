@@ -39,8 +39,8 @@ func TestInterrupts(t *testing.T) {
 						continue
 					}
 					// 12 to 100 ms: while it starts, while it reads, while it writes
-					line = d.looked(line)
-					code := d.interrupted(port.ReplaceAllString(line, "--port 0"), time.Duration(12+(k*37+n*53)%89)*time.Millisecond)
+					line = port.ReplaceAllString(d.looked(line), "--port 0")
+					code := d.interrupted(line, time.Duration(12+(k*37+n*53)%89)*time.Millisecond)
 					if told <- code; (code == 130 || code == -1) && n+1 < len(x.lines) {
 						d.example(line) // what follows needs it, and nothing is in its way
 					}

@@ -67,7 +67,7 @@ func TestExpectations(t *testing.T) {
 	d.fails(2, []string{"a quote is not closed"}, "expect", "run", "--before-change", "trust change 'x")
 	// Made, it is named with who did it.
 	d.ok("trust", "change", trust, "--admits", "group:directors")
-	r = d.fails(3, []string{"1 of 3 hold", "aiyana did trust.change (admits",
+	r = d.fails(3, []string{"1 of 3 passes", "aiyana did trust.change (admits",
 		"aiyana  trust.change admits from group:observers to group:directors"}, "expect", "run", trust,
 		"--junit", "e.xml")
 	var suites struct {

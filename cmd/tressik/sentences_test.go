@@ -61,7 +61,7 @@ func sentences() []sentence {
 		{`Nothing expires in the next`, []string{"due"}, "", []string{
 			"secret retire dome-scheduler@ridge SECRET --yes ; secret add dome-scheduler@ridge --lasts 5d",
 			"trust change ridge@southmere --ends secret=2031-04-01"}, ""},
-		{`1 of 1 hold`, []string{"expect", "run"}, "expect add nightlog@ridge --as mira --admitted", []string{
+		{`1 of 1 passes`, []string{"expect", "run"}, "expect add nightlog@ridge --as mira --admitted", []string{
 			"trust change nightlog@ridge --admits group:directors", "claims drop nightlog@ridge mail"}, ""},
 		{`done app nightlog has what it needs of ridge`, []string{"next", log}, "", []string{"key announce ridge",
 			"claims set nightlog@ridge mail=person.uid", "claims set nightlog@ridge --subject-format email"}, ""},

@@ -43,8 +43,9 @@ func (d *Drawing) SVG(style bool, mask func(string) string) string {
 		class := map[Verdict]string{Passed: "good", Refused: "bad", Sent: "soft"}[a.Verdict]
 		from, to := x(a.From), x(a.To)
 		left, right := min(from, to), max(from, to)
+		says := strings.Join(append([]string{a.mark()}, a.Why...), "; ")
 		fmt.Fprintf(&out, `<g class="%s" fill="currentColor" stroke="none"><title>%s</title>`, class,
-			safe(mask(fmt.Sprintf("%d: %s, %s", k+1, a.What, strings.Join(append([]string{a.mark()}, a.Why...), "; ")))))
+			safe(mask(fmt.Sprintf("%d: %s, %s", k+1, a.What, says))))
 		room := max(right-left, laneWide) - 20
 		label := fmt.Sprintf("%d %s", k+1, a.What)
 		if left == right {

@@ -20,6 +20,7 @@ import (
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
 	"tressik.example/internal/outside/aggregate"
 	"tressik.example/internal/work/desk"
@@ -309,7 +310,7 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 	if err != nil {
 		return explainDocument(d.Name, err)
 	}
-	a.say("%s entities", fmt.Sprint(s.Entities))
+	a.say("%s", format.Count(s.Entities, "entity"))
 	return nil
 }
 

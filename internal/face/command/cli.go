@@ -292,7 +292,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 		{"Go live, and keep watch", []*cobra.Command{a.cutoverCmd(), a.checkCmd(), a.dueCmd(), a.keyCmd(),
 			a.reportCmd(),
 			a.publishCmd()}},
-		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), lasting(a.serveCmd()), a.journalCmd()}},
+		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), lasting(a.serveCmd()),
+			a.journalCmd()}},
 	} {
 		c.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, x := range g.list {

@@ -10,7 +10,8 @@ import (
 	"golang.org/x/term"
 )
 
-// errInterrupted is the end of a command at Ctrl-C. What it had changed by then is whole; what it was about is not done.
+// errInterrupted is the end of a command at Ctrl-C. What it had changed by then is whole; what it was about is not
+// done.
 var errInterrupted = errors.New("interrupted before it was done")
 
 // Interrupted is the exit status of a command that ended at Ctrl-C: what shells give it, 128 and the number of the

@@ -1,11 +1,15 @@
 package command
 
 import (
+	"encoding/json"
 	"fmt"
+	"reflect"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
@@ -52,7 +56,7 @@ func (a *App) journalList() *cobra.Command {
 			data := []entryResult{}
 			for _, e := range list {
 				known := map[bool]string{true: "proven", false: "said"}[federation.ProvenActor(e.Actor)]
-				data = append(data, entryResult{e, known})
+				data = append(data, entryOf(e, known))
 				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor,
 					known,
 					e.Action, e.Party + e.Trust, e.Fields()})
@@ -80,9 +84,39 @@ func (a *App) journalList() *cobra.Command {
 }
 
 // entryResult is an entry with how its actor is known: proven by a token, or said by whoever ran the command.
+// What a record was before and after has the forms of that record's own results.
 type entryResult struct {
 	model.Entry
-	Known string `json:"actorIs"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+	Known  string          `json:"actorIs"`
+}
+
+// entryOf is an entry as it is told.
+func entryOf(e model.Entry, known string) entryResult {
+	var of []reflect.Type
+	switch about, _, _ := strings.Cut(e.Action, "."); about {
+	case "app", "provider":
+		of = []reflect.Type{reflect.TypeFor[federation.Party]()}
+	case "secret":
+		of = []reflect.Type{reflect.TypeFor[federation.Secret]()}
+	case "consent":
+		of = []reflect.Type{reflect.TypeFor[federation.Consent]()}
+	case "key":
+		of = []reflect.Type{reflect.TypeFor[federation.OwnKey]()}
+	default:
+		if e.Trust != "" {
+			of = []reflect.Type{reflect.TypeFor[federation.Trust](), reflect.TypeFor[trustTerms]()}
+		}
+	}
+	return entryResult{e, contract.Kept(e.Before, of...), contract.Kept(e.After, of...), known}
+}
+
+// trustTerms are the terms of either protocol, as the journal has them: under the name of the protocol, without the
+// word terms.
+type trustTerms struct {
+	SAML *federation.SAMLTerms `json:"saml"`
+	OIDC *federation.OIDCTerms `json:"oidc"`
 }
 
 func (a *App) journalVerify() *cobra.Command {

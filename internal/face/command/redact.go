@@ -43,7 +43,8 @@ func (m *masked) flush() {
 	m.rest = nil
 }
 
-// unmasked is where an output goes that is masked already: once more would take numbers of a program for those of people.
+// unmasked is where an output goes that is masked already: once more would take numbers of a program for those of
+// people.
 func unmasked(w io.Writer) io.Writer {
 	if m, ok := w.(*masked); ok {
 		m.flush()

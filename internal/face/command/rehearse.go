@@ -107,6 +107,10 @@ func (a *App) rehearseTrusts(in *rehearseFlags, trusts []string) error {
 	if err := a.mayDraw(in.drawTo); err != nil {
 		return err
 	}
+	// before a rehearsal is run for nothing
+	if fi, err := os.Stat(in.keep); in.keep != "" && err == nil && !fi.IsDir() {
+		return fmt.Errorf("--keep: %s is no folder; choose another name", in.keep)
+	}
 	d, err := a.desk()
 	if err != nil {
 		return err
@@ -256,7 +260,7 @@ party is not played: the real one is spoken to.`,
 			if err != nil {
 				return err
 			}
-			return a.stage(cmd.Context(), d, &in)
+			return a.stage(d, &in)
 		}}
 	in.add(c)
 	return c
@@ -274,9 +278,11 @@ func (a *App) notices(real bool) []string {
 	return out
 }
 
-func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
+func (a *App) stage(d *desk.Desk, in *stageFlags) error {
 	var mu sync.Mutex
-	open, err := a.openStage(a.stopped, d, in, func(e server.Event) {
+	ctx, over := context.WithCancel(a.stopped)
+	defer over()
+	open, err := a.openStage(ctx, d, in, func(e server.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		if !e.Sent {
@@ -311,7 +317,7 @@ func (a *App) stage(ctx context.Context, d *desk.Desk, in *stageFlags) error {
 	select {
 	case err := <-open.ended:
 		return fmt.Errorf("the stage ended: %w", err)
-	case <-a.stopped.Done():
+	case <-ctx.Done():
 	}
 	a.say("The stage is closed.")
 	return nil

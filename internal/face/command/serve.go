@@ -64,7 +64,7 @@ logged on standard error as JSON; tokens, secrets and queries never are.`,
 			if err != nil {
 				return err
 			}
-			return a.serve(a.run, d, &in, listen, nets)
+			return a.serve(d, &in, listen, nets)
 		})}
 	f := c.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1", "IP address to listen on")
@@ -88,7 +88,7 @@ func proxies(list []string) ([]netip.Prefix, error) {
 	return out, nil
 }
 
-func (a *App) serve(ctx context.Context, d *desk.Desk, in *stageFlags, listen string,
+func (a *App) serve(d *desk.Desk, in *stageFlags, listen string,
 	behind []netip.Prefix) error {
 	cfg, host, _, err := in.tls(d.Now())
 	if err != nil {

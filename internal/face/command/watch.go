@@ -83,7 +83,7 @@ ledger has on this machine. What passes between two foreign parties is read from
 				}
 				return a.watchFrom(d, got[0], &in)
 			}
-			return a.watch(cmd.Context(), d, got[0], &in)
+			return a.watch(d, got[0], &in)
 		}}
 	drawFlag(c, &in.draw)
 	in.add(c)
@@ -126,7 +126,7 @@ func (x *watched) hear(e server.Event) {
 	}
 }
 
-func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFlags) error {
+func (a *App) watch(d *desk.Desk, name string, in *watchFlags) error {
 	t, app, provider, err := d.Trust(name)
 	if err != nil {
 		return err
@@ -155,7 +155,8 @@ func (a *App) watch(ctx context.Context, d *desk.Desk, name string, in *watchFla
 			return err
 		}
 	}
-	ctx = a.stopped
+	ctx, over := context.WithCancel(a.stopped)
+	defer over()
 	x := &watched{a: a, d: d, in: in}
 	how, gone, err := watch.Attach(ctx, a.opened.Place(), f, x.hear)
 	if errors.Is(err, watch.ErrNoStage) {

@@ -188,3 +188,34 @@ func TestTable(t *testing.T) {
 		t.Error("nothing is a table")
 	}
 }
+
+// TestKept: what a journal keeps of a record is told as the record is, and what nobody knows any more as it is kept.
+func TestKept(t *testing.T) {
+	got := string(Kept(json.RawMessage(`{"kept":"x","at":"2031-03-04T10:00:00.5+01:00","life":90,"lives":{"a":60},
+		"words":{"w":"v"},"self.life":30,"self.words":null,"gone":{"when":"2031-03-04T10:00:00.25Z","never":
+		"0001-01-01T00:00:00Z","no":null},"list":7,"none":null}`), reflect.TypeFor[sample]()))
+	want := `{"at":"2031-03-04T09:00:00Z","gone":{"when":"2031-03-04T10:00:00Z"},"said":"x","life":"PT90S",` +
+		`"list":7,"lives":{"a":"PT60S"},"self.life":"PT30S","self.words":{},"words":{"key-of-w":"key-of-v"}}`
+	if got != strings.ReplaceAll(strings.ReplaceAll(want, "PT90S", "PT1M30S"), "PT60S", "PT1M") {
+		t.Errorf("%s", got)
+	}
+	for _, odd := range []string{"", "[]", "7", "{}"} {
+		if s := string(Kept(json.RawMessage(odd), reflect.TypeFor[sample]())); s != odd {
+			t.Errorf("%q became %q", odd, s)
+		}
+	}
+}
+
+// TestMasked has a mask over what is said, and over no name of a member.
+func TestMasked(t *testing.T) {
+	b, err := Masked(struct {
+		Name []string        `json:"name"`
+		Of   map[string]int  `json:"of"`
+		Raw  json.RawMessage `json:"raw"`
+	}{[]string{"name", `a "name"`}, map[string]int{"name": 7}, json.RawMessage(`{"x":["name", 7]}`)},
+		func(s string) string { return strings.ReplaceAll(s, "name", "N") })
+	if s := strings.Join(strings.Fields(string(b)), ""); err != nil ||
+		s != `{"name":["N","a\"N\""],"of":{"N":7},"raw":{"x":["N",7]}}` {
+		t.Errorf("%v %s", err, s)
+	}
+}

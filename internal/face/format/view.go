@@ -593,8 +593,8 @@ func (p *Printer) Indented(indent, s string) string {
 	return indent + strings.Join(wrap(p.Clean(s), p.column()-utf8.RuneCountInString(indent)), "\n"+indent)
 }
 
-// folded are findings with those as one that ask for the same for the same reason: what each of them saw is kept, and of
-// which check and party it is where they differ in that.
+// folded are findings with those as one that ask for the same for the same reason: what each of them saw is kept, and
+// of which check and party it is where they differ in that.
 func folded(l finding.List) finding.List {
 	type reason struct {
 		level         finding.Level

@@ -220,8 +220,8 @@ func TestColourOnNarrowPages(t *testing.T) {
 	long := "https://login.kestrelridge.example/a-very-long-path-that-has-no-room-at-all"
 	err := p.Print(Page{Blocks: []Block{{Head: []string{"Trust", "Verdict", "At"}, Verdicts: []int{1},
 		Rows: [][]string{{"refused", "refused", long}, {"b", "accepted", long}}}}})
-	if s := out.String(); err != nil || strings.Count(s, red+"refused") != 1 || !strings.Contains(s, green+"accepted") ||
-		!strings.Contains(s, "Verdict") {
+	if s := out.String(); err != nil || strings.Count(s, red+"refused") != 1 ||
+		!strings.Contains(s, green+"accepted") || !strings.Contains(s, "Verdict") {
 		t.Errorf("%v %q", err, s)
 	}
 }

@@ -32,7 +32,7 @@ func Expectations(list []federation.Expected, now time.Time) format.Page {
 func Outcomes(list []expect.Outcome, title string) format.Page {
 	holds := 0
 	var blocks []format.Block
-	b := format.Block{Head: []string{"ID", "Trust", "As", "Holds", "Expected"}, Noun: "expectation",
+	b := format.Block{Head: []string{"ID", "Trust", "As", "Passes", "Expected"}, Noun: "expectation",
 		Empty: "Nothing is expected yet. Take what a rehearsal showed with `tressik expect record TRUST`."}
 	for i := range list {
 		x := &list[i]
@@ -46,7 +46,7 @@ func Outcomes(list []expect.Outcome, title string) format.Page {
 			blocks = append(blocks, broken(x))
 		}
 	}
-	sum := fmt.Sprintf("%d of %d hold", holds, len(list))
+	sum := fmt.Sprintf("%d of %d %s", holds, len(list), map[bool]string{true: "passes", false: "pass"}[holds == 1])
 	if title != "" {
 		sum = title + ": " + sum
 	}
