@@ -1,6 +1,7 @@
 package main
 
 import (
+	"slices"
 	"strings"
 	"testing"
 )
@@ -311,4 +312,45 @@ func TestReadsPerProvider(t *testing.T) {
 	if by, _ := found(); by != "username=mail" {
 		t.Errorf("taken back it finds by %s", by)
 	}
+}
+
+// TestColumns says what the columns of a table are, for a load, a source and a charter; a heading that is not there is a
+// wrong use, and where there are no columns nothing names one.
+func TestColumns(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.write("crew.csv", "Staff no,Post,Team\nwren.hale,wren.hale@kestrelridge.example,dome-crew\n")
+	maps := []string{"--map", "Staff no=uid", "--map", "Post=mail", "--map", "Team=groups"}
+	has := func(d *desk) {
+		t.Helper()
+		var p struct {
+			Attributes map[string][]string
+			Groups     []string
+		}
+		d.json(&p, "people", "show", "wren.hale")
+		if !slices.Equal(p.Attributes["mail"], []string{"wren.hale@kestrelridge.example"}) ||
+			!slices.Equal(p.Groups, []string{"dome-crew"}) {
+			t.Errorf("%+v", p)
+		}
+	}
+	d.ok(append([]string{"people", "source", "add", "crew", "crew.csv"}, maps...)...)
+	has(d)
+	d.ok("people", "source", "read", "crew")
+	has(d)
+	d.ok("charter", "write", "--out", "all.yaml")
+	if s := d.read("all.yaml"); !strings.Contains(s, "Staff no: uid") {
+		t.Errorf("the charter says nothing of the columns:\n%s", s)
+	}
+	d.fails(0, nil, "charter", "compare", "all.yaml")
+	for _, c := range []string{"people load crew.csv", "people source add other crew.csv"} {
+		d.fails(2, []string{`--map "Nothing"`, "Staff no, Post, Team"}, append(strings.Fields(c), "--map", "Nothing=uid")...)
+	}
+	d.fails(2, []string{"--map", "no table"}, "people", "load", "observatory.ldif", "--map", "Staff no=uid")
+	d.fails(2, []string{"--map", "no columns"}, "people", "source", "add", "staff", "ldaps://directory.kestrelridge.example",
+		"--base", "dc=kestrelridge,dc=example", "--map", "Staff no=uid")
+	d.fails(2, []string{"it is read whole"}, "people", "source", "add", "more", "crew.csv", "--id", "mail")
+	// What the columns are stays with the source, when its file gets others.
+	d.write("crew.csv", "Number,Post\nx,x@kestrelridge.example\n")
+	d.fails(1, []string{"there is no such column"}, "people", "source", "read", "crew")
+	has(d)
 }

@@ -31,6 +31,7 @@ const (
 	FieldBase               Field = "base"
 	FieldBind               Field = "bind"
 	FieldBindDN             Field = "bind-dn"
+	FieldMap                Field = "map"
 	FieldBreak              Field = "break"
 	FieldCA                 Field = "ca"
 	FieldCall               Field = "call"

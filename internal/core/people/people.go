@@ -14,6 +14,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"tressik.example/internal/core/finding"
 )
 
 // Person is one person with the attributes that claims are made of.
@@ -146,6 +148,7 @@ func Read(b []byte) (*Directory, error) { return ReadAs(b, nil) }
 
 // ReadAs reads as Read does. columns says which attribute a column of CSV is, by its heading; what it does not name has
 // the name of an attribute, or a heading that people usually give to one.
+// Errors: ErrColumn, and those of Read.
 func ReadAs(b []byte, columns map[string]string) (*Directory, error) {
 	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
 	if !utf8.Valid(b) {
@@ -156,14 +159,20 @@ func ReadAs(b []byte, columns map[string]string) (*Directory, error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		if line[0] == '[' || line[0] == '{' {
-			return ReadJSON(b)
+		read := func(b []byte) (*Directory, error) { return readCSV(b, columns) }
+		switch l := strings.ToLower(line); {
+		case line[0] == '[' || line[0] == '{':
+			read = ReadJSON
+		case strings.HasPrefix(l, "version:"), strings.HasPrefix(l, "dn:"):
+			read = ReadLDIF
+		default:
+			return read(b)
 		}
-		l := strings.ToLower(line)
-		if strings.HasPrefix(l, "version:") || strings.HasPrefix(l, "dn:") {
-			return ReadLDIF(b)
+		if len(columns) > 0 {
+			return nil, finding.Errorf("%s: %w: this is no table but LDIF or JSON, which names its attributes",
+				finding.FieldMap, ErrColumn)
 		}
-		return readCSV(b, columns)
+		return read(b)
 	}
 	return nil, &ReadError{Err: ErrNobody, Detail: "the file is empty"}
 }
@@ -490,8 +499,12 @@ func usualHeadings() map[string]string {
 	return out
 }
 
+// ErrColumn means that a column was named that is not there.
+var ErrColumn = errors.New("there is no such column")
+
 // attributes are what the columns of a table are, by their headings. A usual heading gives way to a column that has the
-// attribute's own name. Errors: ErrSyntax, for a heading of columns that is not there, or that is there twice.
+// attribute's own name. Errors: ErrColumn, for a heading of columns that is not there, and ErrSyntax, for one that is
+// there twice.
 func attributes(head []string, columns map[string]string) ([]string, error) {
 	plain := func(s string) string {
 		return strings.Map(func(r rune) rune {
@@ -516,8 +529,8 @@ func attributes(head []string, columns map[string]string) ([]string, error) {
 	}
 	for want := range columns {
 		if !slices.Contains(head, want) {
-			return nil, &ReadError{ErrSyntax, 1, fmt.Sprintf("there is no column %q; the first row is: %s", want,
-				clip(strings.Join(head, ", ")))}
+			return nil, finding.Errorf("%s %q: %w; the first row is: %s", finding.FieldMap, want, ErrColumn,
+				clip(strings.Join(head, ", ")))
 		}
 	}
 	seen := map[string]bool{}

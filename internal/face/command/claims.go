@@ -192,14 +192,9 @@ those not in the file are removed.`,
 		Example: "  tressik people load observatory.ldif\n" +
 			"  tressik people load staff.csv --map \"Staff no=uid\" --map Team=groups",
 		RunE: func(cmd *cobra.Command, got []string) error {
-			columns := map[string]string{}
-			for _, m := range maps {
-				heading, attribute, ok := strings.Cut(m, "=")
-				if !ok || heading == "" || attribute == "" {
-					return usageError{fmt.Errorf("--map %q: write HEADING=ATTRIBUTE, such as --map \"Staff no=uid\"",
-						m)}
-				}
-				columns[heading] = attribute
+			columns, err := columnsOf(maps)
+			if err != nil {
+				return err
 			}
 			d, err := a.desk()
 			if err != nil {
@@ -216,7 +211,7 @@ those not in the file are removed.`,
 				try.Dry = true
 				n, err := d.LoadPeople(raw, got[0], try)
 				if err != nil {
-					return err
+					return wrongColumn(err)
 				}
 				if n.Removed > 0 {
 					if err := a.confirm(fmt.Sprintf("Remove %s who are not in %s?", format.Count(n.Removed, "person"),
@@ -229,7 +224,7 @@ those not in the file are removed.`,
 				return d.LoadPeople(raw, got[0], how)
 			})
 			if err != nil {
-				return err
+				return wrongColumn(err)
 			}
 			would := ""
 			if dry {
@@ -240,7 +235,7 @@ those not in the file are removed.`,
 					"%s read from %s: %d added, %d changed, %d removed%s",
 					format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}}}})
 		}}
-	c.Flags().StringArrayVar(&maps, "map", nil, "CSV: HEADING=ATTRIBUTE, what a column is; again for another")
+	mapFlag(c, &maps)
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and keep nothing")
 	c.Flags().StringVar(&home, "home", "",

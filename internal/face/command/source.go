@@ -55,15 +55,16 @@ func (a *App) peopleSource() *cobra.Command {
 func (a *App) sourceAdd() *cobra.Command {
 	var s people.Source
 	var word, env, ca string
+	var maps []string
 	var timeout, cache time.Duration
 	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST",
 		Short: "Read people from a file or a directory server, now and again",
 		Args:  args("NAME", "SOURCE"),
-		Long: `Keep where people come from, and read them. A file (LDIF or CSV) is read when people source read says
-so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever read, its referrals
-are not followed, and its people are read again when they are needed and older than --cache. On a running stage its
-people sign in with their password, which the directory checks. The password of --bind-dn stays where it is, and is
-read from there each time.`,
+		Long: `Keep where people come from, and read them. A file (LDIF or CSV, with --map as people load takes it) is read when
+people source read says so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever
+read, its referrals are not followed, and its people are read again when they are needed and older than --fresh-for.
+On a running stage its people sign in with their password, which the directory checks. The password of --bind-dn stays
+where it is, and is read from there each time.`,
 		Example: "  tressik people source add guests visitors.csv\n" +
 			"  # a directory server, with the password in a file:\n" +
 			"  # tressik people source add staff ldaps://directory.kestrelridge.example \\\n" +
@@ -71,6 +72,10 @@ read from there each time.`,
 			"  #     --password-file bind.password --ca directory-ca.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			s.Name, s.At = got[0], got[1]
+			var err error
+			if s.Columns, err = columnsOf(maps); err != nil {
+				return err
+			}
 			d, err := a.desk()
 			if err != nil {
 				return err
@@ -101,11 +106,12 @@ read from there each time.`,
 				return usageError{err}
 			}
 			if err != nil {
-				return err
+				return wrongColumn(err)
 			}
 			return a.print(readWords(o))
 		}}
 	f := c.Flags()
+	mapFlag(c, &maps)
 	f.StringVar(&s.Base, "base", "", "DN under which people and groups are looked for")
 	f.StringVar(&s.Filter, "filter", "", "filter of people (RFC 4515); else those of the usual classes")
 	f.StringVar(&s.BindDN, "bind-dn", "", "name to bind with; else nobody's")
@@ -120,6 +126,35 @@ read from there each time.`,
 	spanVar(f, &timeout, "timeout", 15*time.Second, "for how long each answer is waited for")
 	spanVar(f, &cache, "fresh-for", 5*time.Minute, "for how long what was read is not read again")
 	return c
+}
+
+// mapFlag gives a command --map: what the columns of a table are.
+func mapFlag(c *cobra.Command, to *[]string) {
+	c.Flags().StringArrayVar(to, "map", nil, "CSV: HEADING=ATTRIBUTE, what a column is; again for another")
+}
+
+// columnsOf reads what --map says.
+func columnsOf(maps []string) (map[string]string, error) {
+	var out map[string]string
+	for _, m := range maps {
+		heading, attribute, ok := strings.Cut(m, "=")
+		if !ok || heading == "" || attribute == "" {
+			return nil, usageError{fmt.Errorf("--map %q: write HEADING=ATTRIBUTE, such as --map \"Staff no=uid\"", m)}
+		}
+		if out == nil {
+			out = map[string]string{}
+		}
+		out[heading] = attribute
+	}
+	return out, nil
+}
+
+// wrongColumn is an error about what --map names.
+func wrongColumn(err error) error {
+	if errors.Is(err, people.ErrColumn) {
+		return usageError{err}
+	}
+	return err
 }
 
 func readWords(o *sources.Outcome) format.Page {

@@ -13,7 +13,8 @@ import (
 // Kept writes an object of members as encoding/json keeps them, such as what a journal says that a record was, by the
 // rules of Encode. of are the types that may have a member, as records are: by its name, or, where that has dots, by
 // those of the structs that lead to it. What none of them has, or what they cannot read, as in entries of older
-// versions, is written as it is kept, without nulls and with times in whole seconds. What is no object stays what it is.
+// versions, is written as it is kept, without nulls and with times in whole seconds. What is no object stays what it
+// is.
 func Kept(raw json.RawMessage, of ...reflect.Type) json.RawMessage {
 	var members map[string]json.RawMessage
 	if json.Unmarshal(raw, &members) != nil || len(members) == 0 {

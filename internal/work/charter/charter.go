@@ -45,6 +45,8 @@ type People struct {
 	Source string `yaml:"source,omitempty"` // name of a source; without one a file is loaded
 	From   string `yaml:"from"`             // file, or ldaps: address
 	Home   string `yaml:"home,omitempty"`   // of a file: the provider at which alone they sign in
+	// of a table: which attribute a column is, by its heading
+	Columns map[string]string `yaml:"columns,omitempty"`
 
 	Base         string   `yaml:"base,omitempty"`
 	Filter       string   `yaml:"filter,omitempty"`

@@ -87,8 +87,8 @@ func (f *File) Sources(v model.View, read map[string][]byte) ([]people.Source, e
 
 func (f *File) source(path string, p *People, read map[string][]byte) (*people.Source, error) {
 	s := &people.Source{Name: p.Source, At: p.From, Base: p.Base, Filter: p.Filter, BindDN: p.BindDN,
-		Password: p.PasswordFrom, ID: p.ID, Wanted: p.Attributes, CA: string(read[path+".ca"]), Pin: p.TLSPin,
-		Page: p.Page, Most: p.Most}
+		Password: p.PasswordFrom, ID: p.ID, Wanted: p.Attributes, Columns: p.Columns, CA: string(read[path+".ca"]),
+		Pin: p.TLSPin, Page: p.Page, Most: p.Most}
 	for _, x := range []struct {
 		to   *int
 		v, n string
@@ -125,9 +125,9 @@ func (k *Enactor) people() error {
 		}
 		path := fmt.Sprintf("people[%d]", i)
 		raw := k.Read[path+".from"]
-		n, err := k.LoadPeople(raw, p.From, desk.Loading{Dry: true, Home: p.Home})
+		n, err := k.LoadPeople(raw, p.From, desk.Loading{Dry: true, Home: p.Home, Columns: p.Columns})
 		if err == nil && n.Added+n.Changed > 0 {
-			_, err = k.LoadPeople(raw, p.From, desk.Loading{Home: p.Home})
+			_, err = k.LoadPeople(raw, p.From, desk.Loading{Home: p.Home, Columns: p.Columns})
 		}
 		if err != nil {
 			return k.File.at(path, err)

@@ -164,7 +164,8 @@ func (w *Writer) rel(path string) string {
 // people declares a source of people.
 func (w *Writer) people(s *people.Source) People {
 	out := People{Source: s.Name, From: s.At, Base: s.Base, Filter: s.Filter, BindDN: s.BindDN,
-		PasswordFrom: s.Password, ID: s.ID, Attributes: s.Wanted, CA: s.CA, TLSPin: s.Pin, Page: s.Page, Most: s.Most,
+		PasswordFrom: s.Password, ID: s.ID, Attributes: s.Wanted, Columns: s.Columns, CA: s.CA, TLSPin: s.Pin,
+		Page: s.Page, Most: s.Most,
 		Timeout: short(s.Timeout), Cache: short(s.Cache)}
 	if !s.Directory() {
 		out.From = w.rel(s.At)

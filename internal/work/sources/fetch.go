@@ -27,7 +27,7 @@ func (k *Reader) Fetch(ctx context.Context, s *people.Source) (*people.Directory
 	if err != nil {
 		return nil, err
 	}
-	dir, err := people.Read(raw)
+	dir, err := people.ReadAs(raw, s.Columns)
 	if err != nil {
 		return nil, fmt.Errorf("people from %s: %w", s.At, err)
 	}

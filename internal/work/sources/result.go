@@ -11,18 +11,21 @@ type Result struct {
 	Name string `json:"name"`
 	At   string `json:"at"`
 
-	Base     string   `json:"base,omitempty"`
-	Filter   string   `json:"filter,omitempty"`
-	BindDN   string   `json:"bindDN,omitempty"`
-	Password string   `json:"passwordFrom,omitempty"`
-	ID       string   `json:"id,omitempty"`
-	Wanted   []string `json:"attributes,omitempty"`
-	CA       string   `json:"ca,omitempty"`
-	Pin      string   `json:"tlsPin,omitempty"`
-	Page     int      `json:"page,omitempty"`
-	Most     int      `json:"most,omitempty"`
-	Timeout  int      `json:"timeout,omitempty" unit:"seconds"`
-	Cache    int      `json:"cache,omitempty" unit:"seconds"`
+	Base     string `json:"base,omitempty"`
+	Filter   string `json:"filter,omitempty"`
+	BindDN   string `json:"bindDN,omitempty"`
+	Password string `json:"passwordFrom,omitempty"`
+	ID       string `json:"id,omitempty"`
+
+	Columns map[string]string `json:"columns,omitempty"`
+
+	Wanted  []string `json:"attributes,omitempty"`
+	CA      string   `json:"ca,omitempty"`
+	Pin     string   `json:"tlsPin,omitempty"`
+	Page    int      `json:"page,omitempty"`
+	Most    int      `json:"most,omitempty"`
+	Timeout int      `json:"timeout,omitempty" unit:"seconds"`
+	Cache   int      `json:"cache,omitempty" unit:"seconds"`
 
 	Read   time.Time `json:"-"`
 	People int       `json:"-"`
