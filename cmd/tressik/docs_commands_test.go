@@ -42,3 +42,39 @@ func TestCommandsInDocuments(t *testing.T) {
 		t.Errorf("only %d commands were found", len(seen))
 	}
 }
+
+// TestFlagsInDocuments: each flag that a document names by itself is one that some command shows.
+func TestFlagsInDocuments(t *testing.T) {
+	t.Parallel()
+	known := map[string]bool{}
+	pages, _ := filepath.Glob("../../docs/reference/*.md")
+	flag := regexp.MustCompile(`--[a-z][a-z0-9-]+`)
+	for _, p := range pages {
+		b, err := os.ReadFile(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range flag.FindAllString(string(b), -1) {
+			known[f] = true
+		}
+	}
+	files, _ := filepath.Glob("../../docs/*.md")
+	n := 0
+	for _, f := range append(files, "../../README.md", "../../SECURITY.md") {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range regexp.MustCompile("`(--[^`]+)`").FindAllStringSubmatch(string(b), -1) {
+			for _, name := range flag.FindAllString(m[1], -1) {
+				n++
+				if !known[name] {
+					t.Errorf("%s names %s, which no command has", filepath.Base(f), name)
+				}
+			}
+		}
+	}
+	if n < 60 || len(known) < 200 {
+		t.Errorf("only %d flags were found, of %d", n, len(known))
+	}
+}

@@ -9,13 +9,32 @@ import (
 // TestGuide runs what docs/guide.md prints, line by line, in an empty folder and at the real clock.
 func TestGuide(t *testing.T) {
 	t.Parallel()
-	b, err := os.ReadFile("../../docs/guide.md")
-	if err != nil {
-		t.Fatal(err)
-	}
 	d := newDesk(t)
 	d.env = nil
-	n := 0
+	if n := d.printed("guide"); n < 35 {
+		t.Errorf("only %d commands were found", n)
+	}
+}
+
+// TestOperate runs what docs/operate.md prints, line by line, in the folder of a demo and at the real clock.
+func TestOperate(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.env = nil
+	d.ok("demo", "--dir", "work")
+	d.dir = d.path("work")
+	if n := d.printed("operate"); n < 40 {
+		t.Errorf("only %d commands were found", n)
+	}
+}
+
+// printed runs the lines of a document's blocks for a shell, and returns how many there are.
+func (d *desk) printed(name string) (n int) {
+	d.t.Helper()
+	b, err := os.ReadFile("../../docs/" + name + ".md")
+	if err != nil {
+		d.t.Fatal(err)
+	}
 	for i, part := range strings.Split(string(b), "```") {
 		text, is := strings.CutPrefix(part, "sh\n")
 		if i%2 == 0 || !is {
@@ -30,9 +49,7 @@ func TestGuide(t *testing.T) {
 			d.example(line)
 		}
 	}
-	if n < 35 {
-		t.Errorf("only %d commands were found", n)
-	}
+	return n
 }
 
 // TestDocuments: each document that comes with the program is shown as it stands in docs/.

@@ -314,8 +314,8 @@ func TestReadsPerProvider(t *testing.T) {
 	}
 }
 
-// TestColumns says what the columns of a table are, for a load, a source and a charter; a heading that is not there is a
-// wrong use, and where there are no columns nothing names one.
+// TestColumns says what the columns of a table are, for a load, a source and a charter; a heading that is not there is
+// wrong usage, and where there are no columns nothing names one.
 func TestColumns(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
@@ -343,11 +343,12 @@ func TestColumns(t *testing.T) {
 	}
 	d.fails(0, nil, "charter", "compare", "all.yaml")
 	for _, c := range []string{"people load crew.csv", "people source add other crew.csv"} {
-		d.fails(2, []string{`--map "Nothing"`, "Staff no, Post, Team"}, append(strings.Fields(c), "--map", "Nothing=uid")...)
+		d.fails(2, []string{`--map "Nothing"`, "Staff no, Post, Team"},
+			append(strings.Fields(c), "--map", "Nothing=uid")...)
 	}
 	d.fails(2, []string{"--map", "no table"}, "people", "load", "observatory.ldif", "--map", "Staff no=uid")
-	d.fails(2, []string{"--map", "no columns"}, "people", "source", "add", "staff", "ldaps://directory.kestrelridge.example",
-		"--base", "dc=kestrelridge,dc=example", "--map", "Staff no=uid")
+	d.fails(2, []string{"--map", "no columns"}, "people", "source", "add", "staff",
+		"ldaps://directory.kestrelridge.example", "--base", "dc=kestrelridge,dc=example", "--map", "Staff no=uid")
 	d.fails(2, []string{"it is read whole"}, "people", "source", "add", "more", "crew.csv", "--id", "mail")
 	// What the columns are stays with the source, when its file gets others.
 	d.write("crew.csv", "Number,Post\nx,x@kestrelridge.example\n")

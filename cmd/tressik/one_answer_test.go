@@ -292,7 +292,7 @@ func TestManyWritersOfOneTrust(t *testing.T) {
 	d.fails(0, []string{"whole"}, "journal", "verify")
 }
 
-// TestReadmeWalks runs the first walks of the README, as they stand there, in an empty folder.
+// TestReadmeWalks runs the walks of the README, as they stand there, one after the other, from an empty folder on.
 func TestReadmeWalks(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile("../../README.md")
@@ -302,7 +302,8 @@ func TestReadmeWalks(t *testing.T) {
 	d := newDesk(t)
 	d.env = d.env[1:] // at the real clock
 	n := 0
-	for _, title := range []string{"## A first trust in five minutes", "## A first client in five minutes"} {
+	for _, title := range []string{"## A first trust in five minutes", "## A first client in five minutes",
+		"## From the rehearsal to the real thing"} {
 		_, walk, ok := strings.Cut(string(text), title)
 		parts := strings.SplitN(walk, "```", 3)
 		if !ok || len(parts) < 3 {
@@ -322,13 +323,17 @@ func TestReadmeWalks(t *testing.T) {
 			case words[0] == "cd":
 				d.dir = d.path(words[1])
 			case words[1] == "stage": // it stays open
+				d.opened("tressik stage --port 0")()
+			case strings.HasPrefix(title, "## From"): // nobody is there, and that is found
+				n++
+				d.example(line)
 			default:
 				n++
 				d.fails(0, nil, words[1:]...)
 			}
 		}
 	}
-	if n < 18 {
+	if n < 28 {
 		t.Errorf("only %d commands were found", n)
 	}
 }

@@ -60,11 +60,11 @@ func (a *App) sourceAdd() *cobra.Command {
 	c := &cobra.Command{Use: "add NAME FILE|ldaps://HOST|ldap://HOST",
 		Short: "Read people from a file or a directory server, now and again",
 		Args:  args("NAME", "SOURCE"),
-		Long: `Keep where people come from, and read them. A file (LDIF or CSV, with --map as people load takes it) is read when
-people source read says so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It is only ever
-read, its referrals are not followed, and its people are read again when they are needed and older than --fresh-for.
-On a running stage its people sign in with their password, which the directory checks. The password of --bind-dn stays
-where it is, and is read from there each time.`,
+		Long: `Keep where people come from, and read them. A file (LDIF or CSV, with --map as people load takes it) is
+read when people source read says so. A directory server is asked with TLS alone: ldaps:, or ldap: with StartTLS. It
+is only ever read, its referrals are not followed, and its people are read again when they are needed and older than
+--fresh-for. On a running stage its people sign in with their password, which the directory checks. The password of
+--bind-dn stays where it is, and is read from there each time.`,
 		Example: "  tressik people source add guests visitors.csv\n" +
 			"  # a directory server, with the password in a file:\n" +
 			"  # tressik people source add staff ldaps://directory.kestrelridge.example \\\n" +
