@@ -286,7 +286,7 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 	d.fails(1, []string{"routed already", "ridge@north", "route remove north.example"}, "route", "add", "north.example",
 		"--to", "southmere")
 	d.ok("route", "remove", "north.example")
-	d.fails(0, []string{"There is none"}, "route", "list")
+	d.fails(0, []string{"No domain is routed"}, "route", "list")
 	d.ok("route", "add", "@Southmere.Example", "--to", "southmere")
 	d.fails(0, []string{"southmere.example  ridge@southmere"}, "route", "list")
 	d.ok("route", "remove", "southmere.example")

@@ -38,7 +38,7 @@ func TestAppMovesWithItsSubjects(t *testing.T) {
 		args  []string
 	}{
 		{2, "--to PROVIDER is missing", nil},
-		{2, "say one of", []string{"--to", "lowell", "--from", "ridge", "--drop"}},
+		{2, "choose one of", []string{"--to", "lowell", "--from", "ridge", "--drop"}},
 		{1, "that the app moves to", []string{"--to", "lowell", "--from", "lowell"}},
 		{1, "has no trust with southmere", []string{"--to", "southmere", "--from", "ridge"}},
 		{1, "nobody keeps a subject", []string{"--to", "lowell", "--drop"}},

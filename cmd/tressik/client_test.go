@@ -428,7 +428,7 @@ func TestConsent(t *testing.T) {
 		!strings.Contains(v.Permissions[0].Detail, "for everyone by aiyana, 2031-03-04") {
 		t.Errorf("%+v", v)
 	}
-	d.fails(0, []string{"Nothing was open"}, "consent", "give", trust, "--for", "everyone")
+	d.fails(0, []string{"Nothing was changed: all"}, "consent", "give", trust, "--for", "everyone")
 	// What is asked for later waits by itself.
 	d.ok("permission", "ask", trust, "telescope-api:schedule.write")
 	if v := show(); v.standing()["telescope-api:schedule.write"] != "waiting" || v.standing()[read] != "consented" ||

@@ -69,5 +69,5 @@ func TestDocuments(t *testing.T) {
 	}
 	d.fails(1, []string{"there is no document", "did you mean guide?"}, "docs", "guid")
 	d.fails(2, []string{"form of its own"}, "docs", "guide", "--format", "json")
-	d.fails(2, []string{"say one of"}, "docs", "guide", "--man", "x")
+	d.fails(2, []string{"choose one of"}, "docs", "guide", "--man", "x")
 }

@@ -172,7 +172,7 @@ func TestGapsAreFound(t *testing.T) {
 		"--with", "tobias")
 	d.fails(2, []string{"two trusts"}, "claims", "compare", "nightlog@ridge")
 	d.fails(0, []string{"1 person", "mira"}, "people", "search", "solano", "OBSERVERS")
-	d.fails(3, []string{"Nobody has all"}, "people", "search", "solano", "directors")
+	d.fails(3, []string{"Nobody matches all"}, "people", "search", "solano", "directors")
 }
 
 // TestRulesAsAFile writes the rules of a trust into a file and reads them into another one; what is wrong in it is

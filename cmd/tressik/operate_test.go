@@ -132,8 +132,8 @@ func TestExpectationsAreRead(t *testing.T) {
 		words string
 		args  []string
 	}{
-		{2, "say one of --admitted and --refused", []string{"nightlog@ridge", "--as", "mira"}},
-		{2, "say one of --admitted and --refused",
+		{2, "choose one of --admitted and --refused", []string{"nightlog@ridge", "--as", "mira"}},
+		{2, "choose one of --admitted and --refused",
 			[]string{"nightlog@ridge", "--as", "mira", "--admitted", "--refused"}},
 		{2, "who is refused gets nothing",
 			[]string{"nightlog@ridge", "--as", "mira", "--refused", "--claim", "mail=x"}},
@@ -299,9 +299,10 @@ func TestCutover(t *testing.T) {
 			"Sun 02:00-02:00"}},
 		{"its hours cannot be read", []string{"--window", "Sun 2-4"}}, {"is no time zone", []string{"--window",
 			"Sun 02:00-04:00", "--zone", "X"}},
-		{"say one of --when and --window", []string{"--when", "2031-03-09T02:00:00Z", "--window", "Sun 02:00-04:00"}},
+		{"choose one of --when and --window", []string{"--when", "2031-03-09T02:00:00Z", "--window",
+			"Sun 02:00-04:00"}},
 		{"write group:NAME", []string{"--pilot", "observers"}},
-		{"say one of --pilot and", []string{"--pilot", "group:x", "--side-by-side"}},
+		{"choose one of --pilot and", []string{"--pilot", "group:x", "--side-by-side"}},
 		// 30 March 2031: the clocks of central Europe go forward at 02:00
 	} {
 		d.fails(2, []string{c.words}, append(slices.Clone(back), c.args...)...)
@@ -361,7 +362,7 @@ func TestCutover(t *testing.T) {
 	d.ok("cutover", trust, "--resume")
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", trust, "--as", "mira", "--dry-run")
 	d.fails(1, []string{"is not paused"}, "cutover", trust, "--resume")
-	d.fails(2, []string{"say one of --back, --pause and --resume"}, "cutover", trust, "--pause", "--yes", "--back")
+	d.fails(2, []string{"choose one of --back, --pause and --resume"}, "cutover", trust, "--pause", "--yes", "--back")
 	d.ok("cutover", trust, "--back")
 	if s := standing(); s != "rehearsed" {
 		t.Errorf("taken back it is %s", s)

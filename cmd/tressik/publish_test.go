@@ -188,7 +188,7 @@ func TestPublishIsWhole(t *testing.T) {
 	d.fails(1, []string{"no own party", "provider add"}, "publish", "site")
 	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example", "--key", "ecdsa-p256")
 	d.ok("provider", "add", "south", "--own", "--at", "https://login.southridge.example", "--key", "ecdsa-p256")
-	d.fails(2, []string{"--as PARTY"}, "publish", "site")
+	d.fails(2, []string{"--signer PARTY"}, "publish", "site")
 	d.fails(1, []string{"--as", "nobody"}, "publish", "site", "--as", "nobody")
 	d.ok("publish", "site", "--as", "south")
 	first := d.read("site/published.json")

@@ -75,14 +75,15 @@ func sentences() []sentence {
 			"trust change dome-scheduler@ridge --admits group:directors"}, ""},
 		{`dome-scheduler@ridge exchanged everyone`, []string{"trust", "list"}, "", []string{
 			"trust change dome-scheduler@ridge --admits consented", "trust end dome-scheduler@ridge --yes"}, ""},
-		{`nothing is open that Tressik can see|Nothing is open that Tressik can see`, []string{"next", courier},
+		{`nothing is left to do, as far as Tressik can see|Nothing is left to do, as far as Tressik can see`,
+			[]string{"next", courier},
 			"handoff frame-courier@ridge --for app ; handoff frame-courier@ridge --for app --delivered " +
 				"tobias.renn@kestrelridge.example ; next frame-courier@ridge --done probed --reason seen ; " +
 				"cutover frame-courier@ridge --way-back paper --despite trial --yes", []string{
 				"consent withdraw frame-courier@ridge --for everyone --yes", "key announce ridge --use tokens"}, ""},
 		{`Nothing is expected yet`, []string{"expect", "list"}, "", []string{
 			"expect add nightlog@ridge --as mira --admitted"}, ""},
-		{`Nothing was open: all of it is consented to already`, []string{"consent", "give", courier, "--for",
+		{`Nothing was changed: all of it is consented to already`, []string{"consent", "give", courier, "--for",
 			"everyone"}, "", []string{"permission ask frame-courier@ridge telescope-api:frames.write --as self",
 			"consent withdraw frame-courier@ridge --for everyone --yes"}, ""},
 		{`Nothing is new since the last time`, []string{"due", "--since-last"}, "due --since-last", []string{
@@ -92,7 +93,7 @@ func sentences() []sentence {
 		{`plate-archive@ridge: (\d+ )?passed|ACCEPTED plate-archive@ridge`, []string{"rehearse", plates, "--as",
 			"mira", "--dry-run"}, "", []string{"trust change plate-archive@ridge --admits group:nobody-there",
 			"claims drop plate-archive@ridge mail"}, ""},
-		{`nothing is open that Tressik can see`, []string{"trust", "show", courier},
+		{`nothing is left to do, as far as Tressik can see`, []string{"trust", "show", courier},
 			"handoff frame-courier@ridge --for app ; handoff frame-courier@ridge --for app --delivered " +
 				"tobias.renn@kestrelridge.example ; next frame-courier@ridge --done probed --reason seen ; " +
 				"cutover frame-courier@ridge --way-back paper --despite trial --yes", []string{
@@ -106,7 +107,7 @@ func sentences() []sentence {
 				"app change nightlog --acs https://elsewhere.kestrelridge.example/acs"}, ""},
 		{`a sign-in holds for 8 hours`, []string{"trust", "show", dome}, "", []string{
 			"trust change dome-scheduler@ridge --session 30m"}, ""},
-		{`There is none: everybody signs in here`, []string{"route", "list"}, "", []string{
+		{`No domain is routed: everybody signs in here`, []string{"route", "list"}, "", []string{
 			"route add southmere.example --to southmere"}, ""},
 		{`There was nothing to withdraw`, []string{"consent", "withdraw", "skyview@ridge", "--for", "everyone", "--yes",
 			"--yes"}, "", []string{"consent give skyview@ridge --for petra"}, ""},
@@ -134,7 +135,7 @@ func sentences() []sentence {
 		{`each of 1 who may sign in is known`, []string{"cutover", log, "--dry-run"},
 			"trust change nightlog@ridge --admits person:mira", []string{
 				"trust change nightlog@ridge --admits person:falk", "claims set nightlog@ridge mail=person.uid"}, ""},
-		{`everything that has to be true is`, []string{"cutover", courier, "--way-back", "paper", "--dry-run"},
+		{`every condition is met`, []string{"cutover", courier, "--way-back", "paper", "--dry-run"},
 			"next frame-courier@ridge --done probed --reason seen ; expect record frame-courier@ridge ; " +
 				"trust change frame-courier@ridge --owner tobias.renn@kestrelridge.example", []string{
 				"secret retire frame-courier@ridge SECRET --yes",
@@ -151,7 +152,7 @@ func sentences() []sentence {
 		{`1 of the 22 people in the group observers are admitted`, []string{
 			"cutover", log, "--pilot", "group:observers", "--dry-run"}, "trust change nightlog@ridge --admits " +
 			"group:directors", []string{"trust change nightlog@ridge --admits everyone"}, ""},
-		{`Nobody has all of that`, []string{"people", "search", "lena"}, "", []string{
+		{`Nobody matches all of these words`, []string{"people", "search", "lena"}, "", []string{
 			"people load visitors.csv"}, ""},
 		{`there is no group "visitors"`, []string{"people", "list", "--group", "visitors"},
 			"people load few.ldif --replace --yes", []string{"people load grouped.csv"}, ""},
@@ -185,7 +186,7 @@ func sentences() []sentence {
 			[]string{"rehearse dome-scheduler@ridge --as mira"}, ""},
 		{`Accounts that match no admitted person`, []string{"accounts", "match", log}, "", []string{
 			"accounts load nightlog few.csv"}, ""},
-		{`Nothing that people have would serve more of them`, []string{"claims", "suggest", "plate-archive@ridge"},
+		{`No other attribute of theirs would help`, []string{"claims", "suggest", "plate-archive@ridge"},
 			"app change plate-archive --wants shoeSize!", []string{"app change plate-archive --wants mail!"}, ""},
 		{`those in the group observers who may use`,
 			[]string{"cutover", log, "--pilot", "group:observers", "--way-back",

@@ -142,7 +142,7 @@ func TestWrongInput(t *testing.T) {
 			first[strings.TrimPrefix(x.of, "tressik ")] = words[1:]
 		}
 	}
-	tried := 0
+	tried, flags := 0, flagsOf(t)
 	for _, u := range usages(t) {
 		open := slices.ContainsFunc(u.args, func(a string) bool { return strings.Contains(a, "…") })
 		servers := slices.Contains([]string{"stage", "serve", "demo"}, u.path[0])
@@ -224,6 +224,12 @@ func TestWrongInput(t *testing.T) {
 				t.Errorf("%s does not say %q: %.300s", what, x.says, said)
 			case !wayOut.MatchString(said):
 				t.Errorf("%s says no way out: %.300s", what, said)
+			}
+			for _, at := range namedFlag.FindAllStringIndex(said, -1) {
+				name := said[at[0]:at[1]]
+				if name != "--nosuch" && name != "--help" && foreignFlag(flags, strings.Join(u.path, " "), said, at) {
+					t.Errorf("%s names %s, which it has not: %.300s", what, name, said)
+				}
 			}
 			if m := raw.FindString(r.err + r.out); m != "" {
 				t.Errorf("%s says %q, a word of a library: %.400s", what, m, said)

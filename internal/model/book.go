@@ -444,7 +444,7 @@ func UnknownPermission(p *federation.Party, name string) error {
 	u := &UnknownError{What: "permission of " + p.Name, Name: name, Near: near.Names(name, p.API.Names()),
 		Add: "see `tressik permission list --api " + p.Name + "`"}
 	if len(p.API.Permissions) == 0 {
-		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --as user --says TEXT`"
+		u.Add = "publish it with `tressik permission publish " + p.Name + " NAME --acting user --says TEXT`"
 	}
 	return u
 }

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/x509"
 	"encoding/base64"
@@ -118,6 +119,17 @@ func (t *Trust) Known(side string, list []crypto.PublicKey) []crypto.PublicKey {
 		}
 	}
 	return out
+}
+
+// Repin is how a foreign party that is read from a server with a pinned certificate is read with the next one.
+func (p *Party) Repin() finding.Remedy {
+	source := []string{"--metadata", cmp.Or(p.Source, finding.BlankSource)}
+	if p.OpenID != nil && p.Source == "" {
+		source = []string{"--issuer", p.OpenID.Discovery.Issuer}
+	}
+	return finding.Do("ask its owner for the SHA-256 of the next certificate on another way, and pin that").
+		Then(finding.Run(append(append([]string{string(p.Kind), "change", p.Name}, source...), "--tls-pin",
+			finding.BlankPin)...))
 }
 
 // Contact is the mail address of whoever is to be told of what concerns a party: that in its metadata, else its

@@ -54,7 +54,8 @@ func (a *App) routeList() *cobra.Command {
 				return err
 			}
 			b := format.Block{Head: []string{"Domain", "Through"}, Noun: "route",
-				Empty: "There is none: everybody signs in here. Add the first with `tressik route add DOMAIN --to " +
+				Empty: "No domain is routed: everybody signs in here. Add the first with `tressik route add " +
+					"DOMAIN --to " +
 					"PROVIDER`."}
 			for _, r := range list {
 				b.Rows = append(b.Rows, []string{r.Domain, r.Trust})
@@ -131,10 +132,10 @@ routed there (tressik route).`,
 					{"same address here", x.Bind}, {"takes", strings.Join(words, ", ")}}}}})
 		})}
 	f := c.Flags()
-	f.StringVar(&in.Unknown, "unknown", "", "people who never came before: created or refused (at first refused)")
-	f.StringVar(&in.Known, "known", "", "people who came before: updated or kept (at first updated)")
+	f.StringVar(&in.Unknown, "unknown", "", "people who never came before: created or refused (default refused)")
+	f.StringVar(&in.Known, "known", "", "people who came before: updated or kept (default updated)")
 	f.StringVar(&in.Bind, "bind", "", "somebody of the ledger with the same address: verified (they are meant) or "+
-		"never (at first never)")
+		"never (default never)")
 	f.StringSliceVar(&in.Groups, "groups", nil, "groups that somebody who is created is put into; none for none")
 	f.StringArrayVar(&takes, "takes", nil, "ATTRIBUTE=CLAIM: what is taken; else mail, displayName, givenName and sn")
 	return c

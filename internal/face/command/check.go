@@ -76,8 +76,8 @@ and is silent until then.`,
 			return nil
 		}}
 	f := c.Flags()
-	f.StringVar(&within, "within", "30d", "what runs out so soon is said")
-	f.StringVar(&old, "proof-older", "90d", "the proof of a live trust that is older is said")
+	f.StringVar(&within, "within", "30d", "report what runs out within this time")
+	f.StringVar(&old, "proof-older", "90d", "report a live trust whose proof is older than this")
 	f.StringVar(&sarif, "sarif", "", "also write a SARIF file")
 	f.StringVar(&junit, "junit", "", "also write a JUnit XML file for CI")
 	f.BoolVar(&all, "all", false, "show notes too")
@@ -88,7 +88,7 @@ and is silent until then.`,
 func (a *App) checkAccept() *cobra.Command {
 	var reason, until string
 	c := &cobra.Command{Use: "accept TRUST|PARTY FINDING --reason TEXT --until DATE",
-		Short: "Let a finding be until a day, with the reason", Args: args("NAME", "FINDING"),
+		Short: "Accept a finding until a day, with the reason", Args: args("NAME", "FINDING"),
 		Long: `Let the findings of an ID about a trust or a party be until a day. They are silent until then; what is
 not there yet is not accepted with them.`,
 		Example:           `  tressik check accept nightlog@ridge account.collisions --reason "merged" --until 90d`,
@@ -128,8 +128,9 @@ not there yet is not accepted with them.`,
 }
 
 func (a *App) checkReopen() *cobra.Command {
-	return &cobra.Command{Use: "reopen TRUST|PARTY FINDING", Short: "No longer let a finding be", Args: args("NAME",
-		"FINDING"),
+	return &cobra.Command{Use: "reopen TRUST|PARTY FINDING", Short: "Report an accepted finding again",
+		Args: args("NAME",
+			"FINDING"),
 		Example: "  tressik check accept nightlog@ridge account.collisions --reason \"merged\" --until 90d\n" +
 			"  tressik check reopen nightlog@ridge account.collisions",
 		ValidArgsFunction: a.names("", 1),

@@ -118,7 +118,7 @@ func (a *App) claimsList() *cobra.Command {
 }
 
 func (a *App) claimsDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Release a claim no longer",
+	return &cobra.Command{Use: "drop TRUST CLAIM…", Short: "Stop releasing a claim",
 		Args:    args("TRUST", "CLAIM…"),
 		Example: "  tressik claims drop nightlog@ridge displayName", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {

@@ -114,12 +114,12 @@ func (a *App) consentDeed(standing string) *cobra.Command {
 permission that is asked for later waits by itself and does not undo this.`,
 		Example: `  tressik consent give frame-courier@ridge --for everyone --actor aiyana
   tressik consent give dome-scheduler@ridge telescope-api:schedule.write --for mira`}
-	done, none := "consented to", "Nothing was open: all of it is consented to already."
+	done, none := "consented to", "Nothing was changed: all of it is consented to already."
 	if standing == federation.Withdrawn {
 		c.Use, c.Short = "withdraw TRUST [PERMISSION…] --for everyone|PERSON",
 			"Take consent back, for everyone or for one person"
-		c.Long = `Take consent back. For everyone nobody's consent is left, that of single persons neither. Tokens that
-are out hold until they expire; they can no longer be refreshed with the permission.`
+		c.Long = `Take consent back. With --for everyone the consents of single persons end as well. Tokens that were
+issued hold until they expire; they can no longer be refreshed with the permission.`
 		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone " +
 			"--actor aiyana --yes"
 		done, none = "withdrawn from", "There was nothing to withdraw."

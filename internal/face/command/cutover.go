@@ -32,7 +32,7 @@ func (a *App) cutoverCmd() *cobra.Command {
 		Args: args("[TRUST]"),
 		Long: `Show what has to be true before people depend on a trust, and make it live: proof by a sign-in that was
 watched, expectations that hold, accounts that match, whom to ask, and a way back. Where something is missing it is
-refused, unless --despite says why. It is made live at once, at a time (--at), in a quiet window (--window, in UTC
+refused, unless --despite says why. It is made live at once, at a time (--when), in a quiet window (--window, in UTC
 or --zone), for a group first (--pilot), or with the app's own sign-in beside it (--side-by-side). --back returns to
 what was before; --pause and --resume switch it off and on. What is planned is carried out by tressik cutover --due,
 which --schedule prints for cron or a timer; it looks at everything anew.
@@ -92,7 +92,7 @@ func (a *App) planned(in *cutoverFlags, now time.Time, actor string) (federation
 	c := federation.Cutover{Way: federation.Whole, Back: in.wayBack, By: actor, Despite: in.despite}
 	switch group, isGroup := strings.CutPrefix(in.pilot, "group:"); {
 	case in.pilot != "" && in.beside:
-		return c, errors.New("say one of --pilot and --side-by-side")
+		return c, errors.New("choose one of --pilot and --side-by-side")
 	case in.pilot != "" && (!isGroup || group == ""):
 		return c, fmt.Errorf("--pilot %q: write group:NAME", in.pilot)
 	case in.pilot != "":
@@ -106,13 +106,13 @@ func (a *App) planned(in *cutoverFlags, now time.Time, actor string) (federation
 	}
 	switch {
 	case in.at != "" && in.window != "":
-		return c, errors.New("say one of --when and --window")
+		return c, errors.New("choose one of --when and --window")
 	case in.at != "":
 		if c.From, err = a.coming("--when", in.at); err != nil {
 			return c, err
 		}
 		if !c.From.After(now) {
-			return c, fmt.Errorf("--at %s %w; leave it out to make it live now", in.at, cutover.ErrPast)
+			return c, fmt.Errorf("--when %s %w; leave it out to make it live now", in.at, cutover.ErrPast)
 		}
 	case in.window != "":
 		if c.From, c.Until, err = federation.Window(in.window, now, zone); err != nil {
@@ -155,6 +155,13 @@ func (a *App) cut(cmd *cobra.Command, d *desk.Desk, p *cutover.Planner, name str
 			return ErrFound
 		}
 		return nil
+	}
+	for _, path := range []string{in.note, in.calendar} { // before anything is changed
+		if path != "" {
+			if err := a.mayReplace(path); err != nil {
+				return err
+			}
+		}
 	}
 	question := fmt.Sprintf("Make %s live %s?", name, layout.PlanWords(&plan, d.Now()))
 	if !r.Ready() {
@@ -203,9 +210,6 @@ func (a *App) sendable(d *desk.Desk, t *federation.Trust, text string, plan *fed
 		if path == "" {
 			continue
 		}
-		if err := a.mayReplace(path); err != nil {
-			return err
-		}
 		if err := writeWith(path, b, 0o644); err != nil {
 			return err
 		}
@@ -232,7 +236,7 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Pause(name, false) })
 		word = "is live again"
 	default:
-		return usageError{errors.New("say one of --back, --pause and --resume")}
+		return usageError{errors.New("choose one of --back, --pause and --resume")}
 	}
 	if err != nil {
 		return err

@@ -49,7 +49,8 @@ that is there already is written over only where you say so.`,
 				switch {
 				case x.dir == "":
 				case dir != "" || len(got) > 0:
-					return usageError{errors.New("say one of a document, --man DIR, --markdown DIR and --schema DIR")}
+					return usageError{errors.New("choose one of a document, --man DIR, --markdown DIR and " +
+						"--schema DIR")}
 				default:
 					dir, write = x.dir, x.write
 				}
@@ -80,7 +81,7 @@ that is there already is written over only where you say so.`,
 func documents() [][2]string {
 	return [][2]string{{"guide", "your first app, in the order of the work"}, {"concepts", "each word in a sentence"},
 		{"operate", "nights and mornings, keys, publishing, directories"},
-		{"automate", "a federation in a file, registrars, the ledger's door"},
+		{"automate", "a federation in a file, registrars, tressik serve"},
 		{"findings", "what each finding means, by its ID"},
 		{"conformance", "which sentence of which standard is where"},
 		{"threat-model", "what is protected, from whom, by what"}}

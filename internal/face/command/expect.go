@@ -84,7 +84,7 @@ rule is named by the ID of the finding that refuses, or the beginning of it: pol
 func (in *expectFlags) read(e *federation.Expected) error {
 	switch {
 	case in.admitted == in.refused:
-		return errors.New("say one of --admitted and --refused")
+		return errors.New("choose one of --admitted and --refused")
 	case in.refused && (len(in.claims)+len(e.Without)+len(e.Answered)+len(e.Denied)+len(in.atMost) > 0 ||
 		e.Account != "" ||
 		e.Subject != ""):
@@ -147,7 +147,7 @@ func (a *App) expectList() *cobra.Command {
 }
 
 func (a *App) expectRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove ID", Short: "Expect something no longer", Args: args("ID"),
+	return &cobra.Command{Use: "remove ID", Short: "Remove an expectation", Args: args("ID"),
 		Example: "  tressik expect record nightlog@ridge\n  tressik expect remove 1",
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			id, err := strconv.ParseInt(got[0], 10, 64)

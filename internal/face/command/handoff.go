@@ -33,7 +33,7 @@ func (a *App) handoffCmd() *cobra.Command {
 		Long: `Print the labelled values that one side of a trust must be given, under the standards' names, with where
 each comes from and what it is called in metadata. With --out the metadata, the certificate and the
 sheet are written as files. Either way the ledger notes that the handoff is prepared; with --dry-run it does
-not. That it reached the other side nobody but you can know: say so, and to whom, with --delivered.
+not. Whether it reached the other side only you can know: say so, and to whom, with --delivered.
 
 Over OpenID Connect --env writes the values as NAME=VALUE lines for an app's environment, and
 --with-new-secret makes a client secret and puts it on the sheet, the only time that it is known; files with

@@ -158,7 +158,7 @@ func (a *App) keyImport() *cobra.Command {
 	var in keyring.Coming
 	var b broughtKey
 	c := &cobra.Command{Use: "import PARTY (--key FILE | --pkcs12 FILE)",
-		Short: "Take a key along that is not published yet",
+		Short: "Import a key that is not published yet",
 		Args:  args("PARTY"),
 		Long: `Take a key from a file into the ledger, where it lies until it is announced: PEM (PKCS #8, PKCS #1 or SEC
 1, under a password or not) with its certificate and the chain above it, or PKCS #12.`,
@@ -397,7 +397,7 @@ breaks something.`,
 }
 
 func (a *App) keyRevoke() *cobra.Command {
-	return &cobra.Command{Use: "revoke PARTY KEY", Short: "Take a key away at once that somebody else may have",
+	return &cobra.Command{Use: "revoke PARTY KEY", Short: "Remove a key at once that somebody else may have",
 		Args: args("PARTY", "KEY"),
 		Long: `For an emergency: a key that may be in other hands is gone at once, in whatever place it is. The
 announced key takes its place, or a new one. Nobody is waited for: sign-ins at the trusts that are named fail until

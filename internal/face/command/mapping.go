@@ -130,8 +130,8 @@ those that they have through another provider (--from); those of its accounts of
 attribute of a person (--by FIELD=ATTRIBUTE); or those of a table of your own (--table, CSV with the columns person and
 subject). They are kept with the trust and go before its rules. Nothing is changed where somebody would be taken for
 somebody else. Accounts whose subject no person keeps, and people without one to keep, are named. Both trusts can stand
-beside each other (tressik cutover --beside); --drop is the way back, and without anything else it shows who keeps what.
-A foreign provider sends what its owner makes it send: --out writes the table for them.`,
+beside each other (tressik cutover --side-by-side); --drop is the way back, and without anything else it shows who
+keeps what. A foreign provider sends what its owner makes it send: --out writes the table for them.`,
 		Example: `  tressik accounts carry skyview --to ridge
   tressik federate skyview --with southmere --over oidc --client-id kestrel-sky
   tressik accounts carry skyview --to southmere --out subjects.csv`,
@@ -148,7 +148,7 @@ A foreign provider sends what its owner makes it send: --out writes the table fo
 			case in.To == "":
 				return usageError{errors.New("--to PROVIDER is missing")}
 			case said > 1:
-				return usageError{errors.New("say one of --from, --by, --table and --drop")}
+				return usageError{errors.New("choose one of --from, --by, --table and --drop")}
 			case drop:
 				name, err := changed(a, d, func() (string, error) { return mapper(d).Uncarry(in.App, in.To) })
 				if err != nil {
@@ -270,7 +270,7 @@ func (a *App) claimsCompare() *cobra.Command {
 	c := &cobra.Command{Use: "compare TRUST [TRUST]", Short: "Compare what two trusts release, or one for two people",
 		Args: args("TRUST", "[TRUST]"),
 		Long: `Compare what two trusts release, by their rules, or with --as by what each would release for that person;
-or compare what one trust would release for two people (--as and --with).`,
+or compare what one trust would release for two people (--as and --and).`,
 		Example: "  tressik claims compare nightlog@ridge plate-archive@ridge --as mira\n" +
 			"  tressik claims compare nightlog@ridge --as mira --and tobias",
 		ValidArgsFunction: a.names("trust", 2),
@@ -289,7 +289,7 @@ or compare what one trust would release for two people (--as and --with).`,
 				}
 				return a.print(layout.Compare(got[0], got[1], list, as != ""))
 			}
-			return usageError{errors.New("name two trusts, or one with --as PERSON and --with PERSON")}
+			return usageError{errors.New("name two trusts, or one with --as PERSON and --and PERSON")}
 		})}
 	c.Flags().StringVar(&as, "as", "", "for this person")
 	c.Flags().StringVar(&with, "and", "", "and this one")
@@ -494,7 +494,7 @@ func (a *App) peopleSearch() *cobra.Command {
 				}
 			}
 			b := layout.People(hits)
-			b.Empty = "Nobody has all of that; fewer words find more."
+			b.Empty = "Nobody matches all of these words; use fewer."
 			return foundAny(len(hits), a.print(format.Page{Data: desk.Results(hits, desk.PersonResultOf),
 				Blocks: []format.Block{b}}))
 		})}

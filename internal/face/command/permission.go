@@ -86,7 +86,7 @@ func (a *App) permissionAsk() *cobra.Command {
 		Args: args("TRUST", "PERMISSION…"),
 		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email,
 address, phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is
-the owner's to say. Without --as a machine asks as itself, every other client on behalf of its user.`,
+the owner's to say. Without --acting a machine asks as itself, every other client on behalf of its user.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
   tressik permission ask frame-courier@ridge telescope-api:frames.read --acting self`,
 		ValidArgsFunction: a.askable,
@@ -139,7 +139,7 @@ func (a *App) asks(d *desk.Desk, trust, head string) error {
 func (a *App) permissionDrop() *cobra.Command {
 	var as string
 	c := &cobra.Command{Use: "drop TRUST PERMISSION…",
-		Short:             "Have a client ask for permissions no longer; their consents go too",
+		Short:             "Stop asking for permissions; their consents end too",
 		Args:              args("TRUST", "PERMISSION…"),
 		Example:           "  tressik permission drop dome-scheduler@ridge telescope-api:schedule.write",
 		ValidArgsFunction: a.asked,

@@ -30,7 +30,7 @@ func (a *App) probeCmd() *cobra.Command {
   and what both get is no proof
   what it registered of a client by the protocol (federate --register): is it still as the ledger has it
   with --secret-file, does the provider take the client's secret; a machine client gets a token with it, and
-  --call fetches a few records from the real API
+  --api-url fetches a few records from the real API
 
 Nobody signs in, and no credentials of people are sent. What is proven is kept: probed. With --until-ready it is tried
 until nothing is wrong any more: it can take minutes until a change is in effect. --schedule prints what runs it by

@@ -40,7 +40,7 @@ times. Run it again each day, and after each change of keys: what is published e
 			s, err := p.Site(cmd.Context())
 			switch {
 			case errors.Is(err, publish.ErrWhoSigns):
-				return usageError{fmt.Errorf("%w: say --as PARTY", err)}
+				return usageError{fmt.Errorf("%w: say --signer PARTY", err)}
 			case errors.Is(err, publish.ErrNothing):
 				return fmt.Errorf("%w; `tressik provider add NAME --own --at URL` makes one", err)
 			case err != nil:

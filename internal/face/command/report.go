@@ -2,6 +2,7 @@ package command
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -54,9 +55,10 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 				_, err = unmasked(a.Out).Write(text)
 				return err
 			}
-			if err := a.mayReplace(out); err != nil {
+			if err := errors.Join(a.mayReplace(out), a.run.Err()); err != nil {
 				return err
 			}
+			a.goesOn() // that it was told is noted where it is written
 			if err := writeWith(out, text, 0o600); err != nil {
 				return err
 			}

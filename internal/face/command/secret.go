@@ -223,7 +223,7 @@ secret is in no output and no journal.`,
 			}
 			switch {
 			case (out == "") == (into == ""):
-				return usageError{errors.New("say one of --out FILE and --into COMMAND: a new secret is " +
+				return usageError{errors.New("choose one of --out FILE and --into COMMAND: a new secret is " +
 					"shown to nobody")}
 			case a.by != nil && due:
 				return fmt.Errorf("a registrar names the trusts that it made; --due is for administrators")

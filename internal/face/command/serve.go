@@ -36,7 +36,7 @@ func (a *App) serveCmd() *cobra.Command {
 	var behind []string
 	c := &cobra.Command{Use: "serve", Short: "Serve what own parties publish, and client registration for programs",
 		Args: args(),
-		Long: `Open the ledger's door for others until Ctrl-C or SIGTERM: what publish writes, with its media types and
+		Long: `Serve to others, until Ctrl-C or SIGTERM, what publish writes, with its media types and
 lifetimes, at the places that the standards name; and for own providers with a registrar the registration endpoint of
 RFC 7591, below it the configuration endpoint of each client (RFC 7592). A proxy hands requests on with the Host of the
 party's address, such as login.kestrelridge.example; asked directly, each own party has a folder of its name. Any other
@@ -96,7 +96,7 @@ func (a *App) serve(d *desk.Desk, in *stageFlags, listen string,
 	}
 	ln, err := net.Listen("tcp", net.JoinHostPort(listen, strconv.Itoa(in.port)))
 	if err != nil {
-		return fmt.Errorf("the door cannot be opened: %w; choose another --port", err)
+		return fmt.Errorf("the server cannot be started: %w; choose another --port", err)
 	}
 	at := ln.Addr().String()
 	base := "http://" + at
@@ -119,7 +119,7 @@ func (a *App) serve(d *desk.Desk, in *stageFlags, listen string,
 		WriteTimeout: 30 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: log.New(nowhere{}, "", 0)}
 	if err := a.print(format.Page{Data: openDoor{base}, Blocks: []format.Block{{Lines: []string{
-		"The ledger's door is open at " + base + "; Ctrl-C closes it."}}}}); err != nil {
+		"Serving at " + base + "; Ctrl-C ends it."}}}}); err != nil {
 		return errors.Join(err, ln.Close())
 	}
 	ended := make(chan error, 1)

@@ -30,7 +30,7 @@ argument, which others on the machine can read. So it fits into a script:
   curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" URL
 
 An own provider issues the token out of the ledger, with its current key,
-or on the running stage that --stage names. A foreign one is asked at its token endpoint.`,
+or on the running stage that --stage-at names. A foreign one is asked at its token endpoint.`,
 		Example: `  tressik token get frame-courier@ridge --secret-file courier.secret
   tressik token get frame-courier@ridge --secret-file courier.secret --scope frames.read --out frames.jwt`,
 		ValidArgsFunction: a.names("trust", 1),

@@ -433,7 +433,7 @@ func (a *App) settleStep(d *desk.Desk, got []string, done, waive string, reason 
 	case len(got) == 0:
 		return usageError{errors.New("name the TRUST whose step it is")}
 	case done != "" && waive != "":
-		return usageError{errors.New("say one of --done and --waive")}
+		return usageError{errors.New("choose one of --done and --waive")}
 	case strings.TrimSpace(reason) == "":
 		return usageError{errors.New("--reason is missing: say why the step is settled by hand")}
 	}

@@ -59,7 +59,7 @@ depends on what is foreign:
 
 A stage that is running is used where there is one (tressik stage); else one is opened at the addresses that the
 ledger has on this machine. What passes between two foreign parties is read from what the browser recorded, with
---from. A sign-in that succeeds is kept as proof: witnessed.`,
+--recorded. A sign-in that succeeds is kept as proof: witnessed.`,
 		Example: `  tressik watch dome-scheduler@ridge --timeout 2s
   tressik watch nightlog@southmere --recorded session.har`,
 		ValidArgsFunction: a.names("trust", 1),

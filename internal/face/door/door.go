@@ -290,7 +290,7 @@ func (d *Door) Answers() map[string]int64 {
 	return out
 }
 
-// Registered counts the clients that were registered since the door was opened.
+// Registered counts the clients that were registered since the server was started.
 func (d *Door) Registered() int64 { return d.made.Load() }
 
 // problem answers with words, as registration does: what happened, and no more.

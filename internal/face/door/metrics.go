@@ -25,12 +25,12 @@ func (d *Door) OpenMetrics(list []Gauge) []byte {
 		}
 		format.Gauge(&b, g.Name, g.Help, samples)
 	}
-	b.WriteString("# HELP tressik_answers Answers since the door was opened.\n# TYPE tressik_answers counter\n")
+	b.WriteString("# HELP tressik_answers Answers since the server was started.\n# TYPE tressik_answers counter\n")
 	answers := d.Answers()
 	for _, v := range slices.Sorted(maps.Keys(answers)) {
 		fmt.Fprintf(&b, "tressik_answers_total{status=\"%s\"} %d\n", v, answers[v])
 	}
-	fmt.Fprintf(&b, "# HELP tressik_registrations Clients registered since the door was opened.\n"+
+	fmt.Fprintf(&b, "# HELP tressik_registrations Clients registered since the server was started.\n"+
 		"# TYPE tressik_registrations counter\ntressik_registrations_total %d\n# EOF\n", d.Registered())
 	return []byte(b.String())
 }

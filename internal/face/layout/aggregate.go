@@ -147,7 +147,7 @@ func FoundEntities(name string, f *aggregate.Found) format.Page {
 		list = []saml.Listed{}
 	}
 	b := entities(list)
-	b.Empty = fmt.Sprintf("None of the %s entities is one of those; fewer words find more.",
+	b.Empty = fmt.Sprintf("None of the %s entities matches; use fewer words.",
 		thousands(f.Survey.Entities))
 	blocks := []format.Block{b}
 	if len(list) == 1 {

@@ -11,7 +11,7 @@ import (
 
 // Readiness lays out what has to be true before a trust is made live.
 func Readiness(r *cutover.Readiness, now time.Time) []format.Block {
-	word := "everything that has to be true is"
+	word := "every condition is met"
 	if !r.Ready() {
 		word = "not ready"
 	}

@@ -148,7 +148,7 @@ func Suggested(s *mapping.Suggestions) format.Page {
 			format.Block{Lines: []string{"  " + format.Remedy(x.Fix)}})
 	}
 	if len(s.Without) > 0 {
-		blocks = append(blocks, format.Block{Lines: []string{"Nothing that people have would serve more of them: " +
+		blocks = append(blocks, format.Block{Lines: []string{"No other attribute of theirs would help: " +
 			strings.Join(s.Without, ", ") + ". Find out where it is kept, and load people who have it."}})
 	}
 	if len(blocks) == 0 {

@@ -37,7 +37,8 @@ func next(t *federation.Trust, todos []handoff.Todo, now time.Time, done bool) f
 	}
 	if open == 0 && t.Standing != federation.Ended {
 		b.Lines = append(b.Lines, "",
-			format.Indented("  ", "Nothing is open that Tressik can see. It rests on "+ProofWords(t, now)+"."))
+			format.Indented("  ", "Nothing is left to do, as far as Tressik can see. It rests on "+ProofWords(t,
+				now)+"."))
 	}
 	return b
 }

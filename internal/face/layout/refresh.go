@@ -54,7 +54,7 @@ func Refreshed(list []refresh.Result, how refresh.How) format.Page {
 			case refresh.Taken:
 				b.Lines = append(b.Lines, "  taken   "+r.Party)
 			case refresh.ByHand:
-				b.Lines = append(b.Lines, "  by hand "+r.Party+": it came from no address")
+				b.Lines = append(b.Lines, "  by hand "+r.Party+": it was not read from an address")
 			}
 			b.Lines = append(b.Lines, Differences(r.Differences)...)
 			if len(r.Trusts) > 0 {

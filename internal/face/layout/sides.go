@@ -66,8 +66,7 @@ func clientBlocks(p *federation.Party, trusts []federation.Trust) []format.Block
 func Permissions(p *federation.Party) format.Block {
 	b := format.Block{Head: []string{"Permission", "As", "Who agrees", "What it lets a client do"}, Noun: "permission",
 		Empty: fmt.Sprintf("It publishes no permission yet. Add the first with `tressik permission publish "+
-			"%s NAME --as "+
-			"user --says TEXT`.", p.Name)}
+			"%s NAME --acting user --says TEXT`.", p.Name)}
 	for _, x := range p.API.Permissions {
 		b.Rows = append(b.Rows, []string{p.Name + ":" + x.Name, strings.Join(x.As, ", "), WhoAgrees(x.Admin, x.As),
 			x.Says})

@@ -94,7 +94,7 @@ func nextBlock(t *federation.Trust, todos []handoff.Todo) format.Block {
 			return b
 		}
 	}
-	b.Lines = []string{"  nothing is open that Tressik can see"}
+	b.Lines = []string{"  nothing is left to do, as far as Tressik can see"}
 	if t.Standing == federation.Ended {
 		b.Lines = []string{"  nothing: the trust has ended"}
 	}
@@ -113,7 +113,7 @@ func handedWords(t *federation.Trust, side string, now time.Time) string {
 	case t.Shown(side):
 		return "has what it needs: a real sign-in showed it, " + format.When(t.Witnessed.At, now)
 	case prepared:
-		return "its handoff was prepared " + format.When(written, now) + ", and not said to be delivered"
+		return "its handoff was prepared " + format.When(written, now) + "; its delivery is not confirmed"
 	}
 	return "not yet given what it needs"
 }

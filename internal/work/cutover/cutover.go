@@ -26,7 +26,7 @@ type Planner struct {
 
 // Errors that callers test for.
 var (
-	ErrWanting = errors.New("not everything that has to be true is")
+	ErrWanting = errors.New("not every condition is met")
 	ErrPast    = errors.New("is in the past")
 	ErrFar     = errors.New("is more than a year away")
 )

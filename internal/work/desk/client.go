@@ -276,7 +276,7 @@ func (d *Desk) fitsTrusts(p *federation.Party) error {
 		}
 		for _, a := range t.Asks() {
 			if err := fitsKind(&t, p.Client.Kind, a.As); err != nil {
-				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --as %s`",
+				wrong = append(wrong, fmt.Sprintf("%s asks for %s as %s: `tressik permission drop %s %s --acting %s`",
 					t.Name,
 					a.Label(), a.As, t.Name, a.Label(), a.As))
 			}

@@ -3,7 +3,6 @@
 package due
 
 import (
-	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -177,9 +176,7 @@ const patience = 3 * 24 * time.Hour
 func (f *Finder) reading(p *federation.Party) {
 	if r := f.read[p.Name]; !r.Pinned.IsZero() {
 		f.add(Pin, p.Name, "the pinned certificate of its server ends", r.Pinned,
-			p.Contact(), finding.Do("ask its owner for the SHA-256 of the next one, and pin that").
-				Then(finding.Run(string(p.Kind), "change", p.Name, "--metadata", cmp.Or(p.Source, "SOURCE"),
-					"--tls-pin", "SHA256")))
+			p.Contact(), p.Repin())
 	}
 	switch r := f.read[p.Name]; r.Outcome {
 	case federation.ReadFailed:

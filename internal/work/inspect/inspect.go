@@ -301,7 +301,7 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 			v.fact("Holds", id)
 		}
 		if len(ids) > 5 {
-			v.fact("Holds", fmt.Sprintf("and %d more; `tressik inspect … --entity ID` shows one", len(ids)-5))
+			v.fact("Holds", fmt.Sprintf("and %d more; `tressik metadata read … --entity ID` shows one", len(ids)-5))
 		}
 		return v, nil
 	}

@@ -291,9 +291,7 @@ func (j *job) trouble(id finding.ID, check, at string, of *federation.Party, err
 			" --ca FILE`")
 	case errors.Is(err, reach.ErrPin):
 		f.Saw, f.ID = reach.ErrPin.Error(), finding.ProbeTLS
-		f.Fix = finding.Do("ask its owner for the SHA-256 of the new certificate on another way, and pin that: " +
-			"`tressik probe " +
-			j.t.Name + " --tls-pin SHA256`")
+		f.Fix = of.Repin()
 	case errors.Is(err, errCircle), errors.Is(err, errPublicInward), errors.Is(err, reach.ErrPlainHTTP):
 		f.Saw, f.ID = err.Error(), finding.ProbeRedirect
 		f.Fix = finding.Do("have the owner of " + of.Name + " correct where it redirects to")
