@@ -621,7 +621,20 @@ func (a *App) say(words string, args ...any) {
 
 // note writes to standard error what has to be heard: what is lacking, doubtful or costs something.
 func (a *App) note(words string, args ...any) {
-	fmt.Fprintln(a.Err, format.Safe(fmt.Sprintf(words, args...)))
+	fmt.Fprintln(a.Err, a.wrapped(fmt.Sprintf(words, args...)))
+}
+
+// wrapped is a message as it is written to standard error: on a terminal no line is wider, elsewhere it is one.
+func (a *App) wrapped(s string) string {
+	f := a.screen(a.Err)
+	if f == nil {
+		return format.Safe(s)
+	}
+	p := a.printerTo(a.Err)
+	if wide, _, err := term.GetSize(int(f.Fd())); err == nil {
+		p.Width = wide
+	}
+	return p.Wrapped(s)
 }
 
 // found returns ErrFound if a finding is an error.

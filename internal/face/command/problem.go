@@ -36,7 +36,7 @@ func wantsJSON(args []string) bool {
 // failed says what went wrong, to people or to a program, and returns the exit status.
 func (a *App) failed(err error, status int) int {
 	if !a.forProgram {
-		fmt.Fprintf(a.Err, "tressik: %s\n", format.Safe(a.asTyped(explain(err))))
+		fmt.Fprintln(a.Err, a.wrapped("tressik: "+a.asTyped(explain(err))))
 		return status
 	}
 	p := problem{What: a.asTyped(explain(err)), Status: status}

@@ -352,7 +352,7 @@ func (p *Printer) table(out *strings.Builder, b Block) {
 					}
 				}
 			}
-			p.colored(out, fs, colors, "  ")
+			p.colored(out, fs, colors, labels(b.Head), "  ")
 		}
 	} else {
 		if p.Color && len(b.Verdicts) > 0 {
@@ -483,16 +483,23 @@ func Plural(n int, noun string) string {
 }
 
 func (p *Printer) fields(out *strings.Builder, fs [][2]string, indent string) {
-	p.colored(out, fs, nil, indent)
+	names := make([]string, len(fs))
+	for i, f := range fs {
+		names[i] = f[0]
+	}
+	p.colored(out, fs, nil, labels(names), indent)
 }
 
-// colored writes fields, each value in its colour.
-func (p *Printer) colored(out *strings.Builder, fs [][2]string, colors []string, indent string) {
-	wide := 0
-	for _, f := range fs {
-		wide = max(wide, utf8.RuneCountInString(f[0]))
+// labels is how many columns names take that stand before values.
+func labels(names []string) (wide int) {
+	for _, n := range names {
+		wide = max(wide, utf8.RuneCountInString(n))
 	}
-	wide = min(wide, 36)
+	return min(wide, 36)
+}
+
+// colored writes fields, each value in its colour, behind labels of so many columns.
+func (p *Printer) colored(out *strings.Builder, fs [][2]string, colors []string, wide int, indent string) {
 	for i, f := range fs {
 		label := f[0]
 		if i > 0 && fs[i-1][0] == label {
