@@ -320,3 +320,61 @@ func TestMessageOfAStandIn(t *testing.T) {
 		t.Errorf("it is judged at the stage's address:\n%s", r.out)
 	}
 }
+
+// TestCompressedForms inspects messages that were compressed for a form, as many libraries do unless they are told: in a
+// captured request, in a recorded session and by themselves. Each time it is named.
+func TestCompressedForms(t *testing.T) {
+	t.Parallel()
+	d := federated(t)
+	d.ok("rehearse", "nightlog@ridge", "--as", "mira", "--keep", "kept")
+	form, err := url.ParseQuery(strings.TrimSpace(d.read("kept/02-nightlog@ridge-response.txt")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	xml, err := base64.StdEncoding.DecodeString(form.Get("SAMLResponse"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var z bytes.Buffer
+	w, err := flate.NewWriter(&z, flate.BestCompression)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Write(xml)
+	w.Close()
+	packed := url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(z.Bytes())}}.Encode()
+	at := "https://nightlog.kestrelridge.example/saml/acs/"
+	body, err := json.Marshal(packed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		"form.txt": packed,
+		"post.txt": "POST " + at + " HTTP/1.1\nContent-Type: application/x-www-form-urlencoded\n\n" + packed,
+		"one.har": `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:00Z","request":{"method":"POST","url":"` + at +
+			`","postData":{"text":` + string(body) + `}}}]}}`,
+	} {
+		d.write(name, text)
+		d.fails(3, []string{"saml.encoding", "compressed (DEFLATE)"}, "inspect", name, "--trust", "nightlog@ridge",
+			"--format", "json")
+	}
+	// The request, in a form with its compression, in the other parameter, and as it was sent.
+	to, err := url.Parse(strings.TrimSpace(d.read("kept/01-nightlog@ridge-request.txt")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	request := url.Values{"SAMLRequest": {to.Query().Get("SAMLRequest")}}.Encode()
+	d.write("request.txt", "POST https://login.kestrelridge.example/sso HTTP/1.1\n\n"+request)
+	d.fails(3, []string{"saml.encoding", "compressed (DEFLATE), in a form"}, "inspect", "request.txt", "--trust",
+		"nightlog@ridge")
+	d.write("alone.txt", request)
+	d.fails(0, []string{"whether it came by HTTP-Redirect"}, "inspect", "alone.txt", "--trust", "nightlog@ridge")
+	d.write("moved.txt", strings.Replace(to.String(), "SAMLRequest=", "SAMLResponse=", 1))
+	d.fails(3, []string{"saml.encoding", "<AuthnRequest> in SAMLResponse"}, "inspect", "moved.txt", "--trust",
+		"nightlog@ridge")
+	d.fails(0, nil, "inspect", "kept/01-nightlog@ridge-request.txt", "--trust", "nightlog@ridge")
+	// One thing too many is named whether or not a trust is there to judge by.
+	d.write("two.xml", strings.Replace(string(xml), "</saml:Issuer>", "</saml:Issuer><saml:Issuer xmlns:saml="+
+		`"urn:oasis:names:tc:SAML:2.0:assertion">https://other.example</saml:Issuer>`, 1))
+	d.fails(3, []string{"saml.shape", "<Issuer> stands there 2 times"}, "inspect", "two.xml", "--trust", "nightlog@ridge")
+}

@@ -77,6 +77,7 @@ const (
 	SAMLAudience           ID = "saml.audience"
 	SAMLAuthn              ID = "saml.authn"
 	SAMLBinding            ID = "saml.binding"
+	SAMLEncoding           ID = "saml.encoding"
 	SAMLCondition          ID = "saml.condition"
 	SAMLConfirmation       ID = "saml.confirmation"
 	SAMLDestination        ID = "saml.destination"
@@ -217,6 +218,8 @@ func samlEntries() []Entry {
 			"The assertion is for this app: its entity ID is among the audiences."},
 		{SAMLAuthn, Error, "SAML Profiles 4.1.4.2", "The assertion says when and how the person signed in."},
 		{SAMLBinding, Error, "SAML Profiles 4.1.2", "The response came by HTTP-POST."},
+		{SAMLEncoding, Error, "SAML Bindings 3.4.4 and 3.5.4",
+			"The message came in the parameter and the encoding that its binding gives it."},
 		{SAMLCondition, Error, "SAML Core 2.5.1.1",
 			"Each condition of the assertion is understood and holds; an unknown one refuses it."},
 		{SAMLConfirmation, Error, "SAML Profiles 4.1.4.2",

@@ -12,6 +12,9 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/beevik/etree"
+
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -20,12 +23,22 @@ var (
 	ErrNoMessage  = errors.New("neither SAMLRequest nor SAMLResponse")
 	ErrBadBase64  = errors.New("invalid base64")
 	ErrBadDeflate = errors.New("invalid DEFLATE data")
+	ErrEncoding   = errors.New("an encoding that is not known")
 )
+
+// encodingDeflate is the one encoding of the Redirect binding (section 3.4.4.1).
+const encodingDeflate = "urn:oasis:names:tc:SAML:2.0:bindings:URL-Encoding:DEFLATE"
+
+// looksXML reports whether bytes begin as XML does.
+func looksXML(b []byte) bool {
+	return bytes.HasPrefix(bytes.TrimSpace(bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})), []byte("<"))
+}
 
 // Carried is a message taken out of a binding (SAML Bindings, sections 3.4 and 3.5).
 type Carried struct {
 	Parameter  string // SAMLRequest or SAMLResponse
-	Binding    string
+	Binding    string // "" where it is not known by which one it came
+	Deflated   bool   // it was compressed; whether that is right is its binding's to say
 	XML        []byte
 	RelayState string
 	SigAlg     string // Redirect only
@@ -100,13 +113,13 @@ func EncodeRedirect(location, parameter string, xml []byte, relayState string, s
 }
 
 // DecodeRedirect takes a message out of a raw query. The octets a signature covers are taken as they stand, not encoded
-// again (section 3.4.4.1). Errors: ErrNoMessage, ErrBadBase64, ErrBadDeflate.
+// again (section 3.4.4.1). Errors: ErrNoMessage, ErrBadBase64, ErrBadDeflate, ErrEncoding.
 func DecodeRedirect(rawQuery string) (*Carried, error) {
 	raw := map[string]string{}
 	for _, pair := range strings.Split(rawQuery, "&") {
 		k, v, _ := strings.Cut(pair, "=")
 		switch k {
-		case "SAMLRequest", "SAMLResponse", "RelayState", "SigAlg", "Signature":
+		case "SAMLRequest", "SAMLResponse", "RelayState", "SigAlg", "Signature", "SAMLEncoding":
 			if _, twice := raw[k]; twice {
 				return nil, fmt.Errorf("%s stands in the query twice", k)
 			}
@@ -131,8 +144,16 @@ func DecodeRedirect(rawQuery string) (*Carried, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
 	}
-	if c.XML, err = Inflate(z); err != nil {
+	switch x, err := Inflate(z); {
+	case err == nil:
+		c.XML, c.Deflated = x, true
+	case looksXML(z): // read all the same, so that it can be said what is wrong with it
+		c.XML = z
+	default:
 		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
+	}
+	if how, err := url.QueryUnescape(raw["SAMLEncoding"]); err != nil || how != "" && how != encodingDeflate {
+		return nil, fmt.Errorf("SAMLEncoding: %w: %s", ErrEncoding, how)
 	}
 	if c.RelayState, err = url.QueryUnescape(raw["RelayState"]); err != nil {
 		return nil, fmt.Errorf("RelayState: %w", err)
@@ -194,7 +215,52 @@ func DecodePOST(form url.Values) (*Carried, error) {
 	if c.XML, err = decode64(text); err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
 	}
+	if !looksXML(c.XML) { // libraries that compress for the one binding often do for the other
+		if x, err := Inflate(c.XML); err == nil && looksXML(x) {
+			c.XML, c.Deflated = x, true
+		}
+	}
 	return c, nil
+}
+
+// judgeCarriage judges whether a message came in the parameter and the encoding that its binding gives it (sections
+// 3.4.4 and 3.5.4). It returns what cannot be known; "" where all is.
+func judgeCarriage(out *finding.List, c *Carried, el *etree.Element, side finding.Side) (unknown string) {
+	if c == nil {
+		return ""
+	}
+	fail := func(check, saw, expected, fix, ref string) {
+		out.Add(finding.Finding{ID: finding.SAMLEncoding, Level: finding.Error, Check: check, Saw: saw,
+			Expected: expected, Side: side, Fix: finding.Do(fix), Ref: ref})
+	}
+	want := "SAMLResponse"
+	if strings.HasSuffix(el.Tag, "Request") {
+		want = "SAMLRequest"
+	}
+	if c.Parameter != "" && c.Parameter != want {
+		fail("parameter", "<"+el.Tag+"> in "+c.Parameter, want, "send it in the parameter "+want,
+			"SAML Bindings 3.4.4 and 3.5.4")
+	}
+	switch {
+	case c.Binding == BindingPOST && c.Deflated:
+		fail("encoding", "compressed (DEFLATE), in a form", "base64 of the XML as it is",
+			"switch off compression for HTTP-POST at the sender: many libraries compress unless they are told, and "+
+				"only HTTP-Redirect does", "SAML Bindings 3.5.4")
+	case c.Binding == BindingRedirect && !c.Deflated:
+		fail("encoding", "base64 without compression, in a URL", "DEFLATE, then base64",
+			"have the sender compress what goes by HTTP-Redirect, or send it by HTTP-POST", "SAML Bindings 3.4.4.1")
+	case c.Binding == "" && c.Deflated && el.Tag == "Response":
+		fail("encoding", "compressed (DEFLATE)", "base64 of the XML, in a form",
+			"switch off compression for HTTP-POST at the sender; no response comes by HTTP-Redirect",
+			"SAML Bindings 3.5.4")
+	case c.Binding == "" && c.Deflated:
+		unknown = "whether it came by HTTP-Redirect: in a form it must not be compressed"
+	}
+	if c.Binding == BindingRedirect && xmlsec.Child(el, xmlsec.NS, "Signature") != nil {
+		fail("signature", "in the XML, of a message in a URL", "in the query (SigAlg, Signature)",
+			"have the sender sign the query; what is inside is not verified there", "SAML Bindings 3.4.4.1")
+	}
+	return unknown
 }
 
 func decode64(s string) ([]byte, error) {

@@ -32,8 +32,7 @@ type Expect struct {
 	Wanted               []Wanted
 	Advise               func(Wanted) finding.Remedy // what to do about a missing one; nil: words alone
 	AllowSHA1            bool
-	Binding              string     // by which it came; "" where that is not known
-	RelayState           string     // that came beside it
+	Carried              *Carried   // how it came; nil where that is not known
 	Until                *time.Time // until when the provider's metadata is valid; nil: no end
 	OwnProvider          bool       // the provider is Tressik's own
 	Far                  bool       // it is the real one and foreign: whom it admits is its owner's to change
@@ -97,7 +96,7 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	if !j.CheckRequest && j.InResponseTo != "" {
 		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers ("+j.InResponseTo+")")
 	}
-	if j.Binding == "" {
+	if j.Carried == nil || j.Carried.Binding == "" {
 		j.NotChecked = append(j.NotChecked, "by which binding it came")
 	}
 	if j.Seen == nil {
@@ -135,11 +134,18 @@ func (j *judging) run() {
 		j.fail(finding.SAMLShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
 			"Version 2.0 and an ID", finding.Provider, "send SAML 2.0", "SAML Core 3.2.2")
 	}
-	if j.Binding != "" && j.Binding != BindingPOST {
-		j.fail(finding.SAMLBinding, "binding", ShortName(j.Binding), "HTTP-POST", finding.Provider,
-			"send responses by HTTP-POST: a URL is too short for them and stays in logs", "SAML Profiles 4.1.2")
+	if err := Shape(j.resp); err != nil {
+		j.Findings.Add(Unread(j.resp, err, finding.Provider))
 	}
-	judgeRelay(&j.Findings, j.RelayState, finding.Provider)
+	if c := j.Carried; c != nil {
+		if c.Binding != "" && c.Binding != BindingPOST {
+			j.fail(finding.SAMLBinding, "binding", ShortName(c.Binding), "HTTP-POST", finding.Provider,
+				"send responses by HTTP-POST: a URL is too short for them and stays in logs", "SAML Profiles 4.1.2")
+		} else {
+			judgeCarriage(&j.Findings, c, j.resp, finding.Provider)
+		}
+		judgeRelay(&j.Findings, c.RelayState, finding.Provider)
+	}
 	j.InResponseTo = xmlsec.Attr(j.resp, "InResponseTo")
 	j.validity()
 	ok := j.status()
@@ -375,6 +381,9 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 	})
 	if bad {
 		j.wrapped("a second assertion or signature stands inside the encrypted one")
+	}
+	if err := Shape(el); err != nil {
+		j.Findings.Add(Unread(el, err, finding.Provider))
 	}
 	j.Findings.Pass(finding.SAMLEncryption, "encryption", "encrypted with "+
 		xmlsec.ShortAlgorithm(xmlsec.Attr(xmlsec.Path(sealed[0], xmlsec.EncNS, "EncryptedData", "EncryptionMethod"),

@@ -28,8 +28,7 @@ func (j *judging) subject() {
 			"set the provider to send a name identifier", "SAML Core 2.4.1")
 		return
 	}
-	j.NameID = &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
-		SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
+	j.NameID = subjectOf(id)
 	if strings.TrimSpace(j.NameID.Value) == "" || hasElements(id) {
 		j.fail(finding.SAMLSubject, "name identifier", "empty, or elements inside", "text", finding.Provider,
 			"set the provider to send a name identifier", "SAML Core 2.2.2")

@@ -99,8 +99,8 @@ func TestToTheLetter(t *testing.T) {
 			`Version="2.0"><saml:Issuer Format="` + FormatEmail + `">`}},
 		{"an issuer that says entity", "", nil, nil, []string{`<saml:Issuer>`, `<saml:Issuer Format="` + FormatEntity +
 			`">`}},
-		{"by Redirect", "saml.binding", nil, func(e *Expect) { e.Binding = BindingRedirect }, nil},
-		{"by POST", "", nil, func(e *Expect) { e.Binding = BindingPOST }, nil},
+		{"by Redirect", "saml.binding", nil, func(e *Expect) { e.Carried = &Carried{Binding: BindingRedirect} }, nil},
+		{"by POST", "", nil, func(e *Expect) { e.Carried = &Carried{Binding: BindingPOST} }, nil},
 		{"metadata that has expired", "saml.metadata.expired", nil, func(e *Expect) { e.Until = &past }, nil},
 		{"metadata in force", "", nil, func(e *Expect) { e.Until = &later }, nil},
 		{"two confirmations, the first for another app", "", nil, nil, []string{bearer, bearer +

@@ -19,6 +19,7 @@ import (
 type LogoutRequest struct {
 	ID           string
 	Issuer       string
+	IssuerFormat string
 	Destination  string
 	IssueInstant time.Time
 	NotOnOrAfter *time.Time // nil: no end
@@ -32,6 +33,7 @@ type LogoutResponse struct {
 	ID           string
 	InResponseTo string
 	Issuer       string
+	IssuerFormat string
 	Destination  string
 	IssueInstant time.Time
 	Status       Status
@@ -48,8 +50,7 @@ func (r *LogoutRequest) Bytes(s *xmlsec.Signer) ([]byte, error) {
 		"NotOnOrAfter", until,
 		"Reason", r.Reason)
 	xmlsec.AddText(el, "saml:Issuer", r.Issuer)
-	xmlsec.AddText(el, "saml:NameID", r.NameID.Value, "Format", r.NameID.Format, "SPNameQualifier",
-		r.NameID.SPNameQualifier)
+	r.NameID.add(el)
 	for _, x := range r.Sessions {
 		xmlsec.AddText(el, "samlp:SessionIndex", x)
 	}
@@ -91,13 +92,18 @@ func IsLogout(el *etree.Element) bool {
 	return xmlsec.Is(el, NSProtocol, "LogoutRequest") || xmlsec.Is(el, NSProtocol, "LogoutResponse")
 }
 
-// ReadLogoutRequest reads a LogoutRequest as it stands. Errors: ErrNoLogout, ErrBadTimeFormat.
+// ReadLogoutRequest reads a LogoutRequest as it stands. Errors: ErrNoLogout, ErrSchema, ErrBadTimeFormat.
 func ReadLogoutRequest(el *etree.Element) (*LogoutRequest, error) {
 	if !xmlsec.Is(el, NSProtocol, "LogoutRequest") {
 		return nil, fmt.Errorf("<%s> is %w", el.FullTag(), ErrNoLogout)
 	}
-	r := &LogoutRequest{ID: xmlsec.Attr(el, "ID"), Issuer: xmlsec.Value(xmlsec.Child(el, NSAssertion, "Issuer")),
-		Destination: xmlsec.Attr(el, "Destination"), Reason: xmlsec.Attr(el, "Reason")}
+	if err := Shape(el); err != nil {
+		return nil, err
+	}
+	issuer := xmlsec.Child(el, NSAssertion, "Issuer")
+	r := &LogoutRequest{ID: xmlsec.Attr(el, "ID"), Issuer: xmlsec.Value(issuer),
+		IssuerFormat: xmlsec.Attr(issuer, "Format"), Destination: xmlsec.Attr(el, "Destination"),
+		Reason: xmlsec.Attr(el, "Reason")}
 	at, err := readTime(el, "IssueInstant")
 	if err != nil {
 		return nil, err
@@ -108,28 +114,35 @@ func ReadLogoutRequest(el *etree.Element) (*LogoutRequest, error) {
 	if r.NotOnOrAfter, err = readTime(el, "NotOnOrAfter"); err != nil {
 		return nil, err
 	}
-	id := xmlsec.Child(el, NSAssertion, "NameID")
-	r.NameID = Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
-		SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
+	if id := subjectOf(xmlsec.Child(el, NSAssertion, "NameID")); id != nil {
+		r.NameID = *id
+	}
 	for _, x := range xmlsec.Children(el, NSProtocol, "SessionIndex") {
 		r.Sessions = append(r.Sessions, xmlsec.Text(x))
 	}
 	return r, nil
 }
 
-// ReadLogoutResponse reads a LogoutResponse as it stands. Errors: ErrNoLogout, ErrBadTimeFormat.
+// ReadLogoutResponse reads a LogoutResponse as it stands. Errors: ErrNoLogout, ErrSchema, ErrBadTimeFormat.
 func ReadLogoutResponse(el *etree.Element) (*LogoutResponse, error) {
 	if !xmlsec.Is(el, NSProtocol, "LogoutResponse") {
 		return nil, fmt.Errorf("<%s> is %w", el.FullTag(), ErrNoLogout)
 	}
+	if err := Shape(el); err != nil {
+		return nil, err
+	}
+	issuer := xmlsec.Child(el, NSAssertion, "Issuer")
 	r := &LogoutResponse{ID: xmlsec.Attr(el, "ID"), InResponseTo: xmlsec.Attr(el, "InResponseTo"),
-		Issuer: xmlsec.Value(xmlsec.Child(el, NSAssertion, "Issuer")), Destination: xmlsec.Attr(el, "Destination"),
-		Status: ReadStatus(el)}
+		Issuer: xmlsec.Value(issuer), IssuerFormat: xmlsec.Attr(issuer, "Format"),
+		Destination: xmlsec.Attr(el, "Destination"), Status: ReadStatus(el)}
 	at, err := readTime(el, "IssueInstant")
+	if err != nil {
+		return nil, err
+	}
 	if at != nil {
 		r.IssueInstant = *at
 	}
-	return r, err
+	return r, nil
 }
 
 // LogoutExpect is what the receiver of a logout message knows: all of it from the ledger and its own messages.
@@ -155,6 +168,8 @@ type LogoutJudgement struct {
 	judge.Judgement
 	Request  *LogoutRequest
 	Response *LogoutResponse
+	// Genuine says that the message stands under a good signature of the other side, whatever else is wrong with it.
+	Genuine bool
 }
 
 // leaving carries one judgement of a logout message.
@@ -188,12 +203,11 @@ func (j *leaving) fail(id finding.ID, check, saw, expected, fix, ref string) {
 func (j *leaving) request(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutRequest(el)
 	if err != nil {
-		j.fail(finding.LogoutShape, "logout request", err.Error(), "a SAML 2.0 LogoutRequest",
-			"send a LogoutRequest to this endpoint", "SAML Core 3.7.1")
+		j.Findings.Add(Unread(el, err, j.Side))
 		return
 	}
 	j.Request = r
-	genuine := j.common(c, el, r.ID, r.Issuer, r.Destination, r.IssueInstant)
+	j.common(c, el, r.ID, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
 	if r.NotOnOrAfter != nil && !j.Now.Before(r.NotOnOrAfter.Add(j.Skew)) {
 		j.fail(finding.LogoutLate, "end of the request", "ended "+stamp(*r.NotOnOrAfter), "a time to come",
 			"start the logout again; if it happens on a fresh one, set both clocks by NTP", "SAML Core 3.7.1")
@@ -206,7 +220,7 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 		j.fail(finding.LogoutSubject, "name identifier", saw, "the NameID of the sign-in, as it was sent",
 			"name the person as the assertion did", "SAML Core 3.7.1")
 	} else {
-		if genuine {
+		if j.Genuine {
 			j.Subject, j.Format = r.NameID.Value, r.NameID.Format
 		}
 		j.Findings.Pass(finding.LogoutSubject, "name identifier", r.NameID.Value+formatWords(r.NameID.Format))
@@ -223,12 +237,11 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 func (j *leaving) response(c *Carried, el *etree.Element) {
 	r, err := ReadLogoutResponse(el)
 	if err != nil {
-		j.fail(finding.LogoutShape, "logout response", err.Error(), "a SAML 2.0 LogoutResponse",
-			"send a LogoutResponse to this endpoint", "SAML Core 3.7.2")
+		j.Findings.Add(Unread(el, err, j.Side))
 		return
 	}
 	j.Response = r
-	j.common(c, el, r.ID, r.Issuer, r.Destination, r.IssueInstant)
+	j.common(c, el, r.ID, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
 	switch {
 	case !j.CheckRequest:
 		j.NotChecked = append(j.NotChecked, "whether the request that it answers was sent ("+r.InResponseTo+")")
@@ -259,8 +272,15 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 	}
 }
 
-// common judges what both messages have, and reports whether the message stands under a good signature.
-func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination string, at time.Time) bool {
+// common judges what both messages have.
+func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, format, destination string, at time.Time) {
+	if x := judgeCarriage(&j.Findings, c, el, j.Side); x != "" {
+		j.NotChecked = append(j.NotChecked, x)
+	}
+	if format != "" && format != FormatEntity {
+		j.fail(finding.LogoutIssuer, "format of the issuer", ShortName(format), "entity, or no Format",
+			"name the issuer by its entity ID, without another Format", "SAML Profiles 4.4.4")
+	}
 	if v := xmlsec.Attr(el, "Version"); v != "2.0" || id == "" {
 		j.fail(finding.LogoutShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID",
 			"send SAML 2.0", "SAML Core 3.2.1")
@@ -290,10 +310,10 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, destination 
 	}
 	if err == nil {
 		j.Findings.Pass(finding.LogoutSignature, "signature", "made with the key of the "+string(j.Side))
-		return true
+		j.Genuine = true
+		return
 	}
 	j.Findings.Add(signatureFinding(finding.LogoutSignature, "signature", err, j.Side, j.Name))
-	return false
 }
 
 // LogoutEndpoint returns where a logout message is sent to: Redirect before POST. Requests go to the Location,

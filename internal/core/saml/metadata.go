@@ -360,7 +360,10 @@ func readEntity(el *etree.Element) (*Entity, error) {
 	if strings.TrimSpace(e.ID) == "" {
 		return nil, ErrNoEntityID
 	}
-	var err error
+	err := Shape(el)
+	if err != nil {
+		return nil, err
+	}
 	if e.ValidUntil, err = readTime(el, "validUntil"); err != nil {
 		return nil, err
 	}

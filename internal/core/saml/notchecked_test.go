@@ -10,7 +10,7 @@ func TestWhatASAMLJudgeCannotKnow(t *testing.T) {
 	t.Parallel()
 	response := func(change func(*Expect)) []string {
 		e := expect()
-		e.Binding, e.Seen = BindingPOST, func(string) bool { return false }
+		e.Carried, e.Seen = &Carried{Binding: BindingPOST}, func(string) bool { return false }
 		change(&e)
 		return judged(t, build(t, answer()), e).NotChecked
 	}
@@ -36,7 +36,7 @@ func TestWhatASAMLJudgeCannotKnow(t *testing.T) {
 		{"all of a response", response(func(*Expect) {}), nil},
 		{"its request", response(func(e *Expect) { e.CheckRequest = false }),
 			[]string{"whether the app sent the request that this answers (_req1)"}},
-		{"its binding", response(func(e *Expect) { e.Binding = "" }), []string{"by which binding it came"}},
+		{"its binding", response(func(e *Expect) { e.Carried = nil }), []string{"by which binding it came"}},
 		{"its use", response(func(e *Expect) { e.Seen = nil }), []string{"whether the assertion was used before"}},
 		{"all of a request", request(func(*RequestExpect) {}), nil},
 		{"its use", request(func(e *RequestExpect) { e.Seen = nil }), []string{"whether the request was sent before"}},

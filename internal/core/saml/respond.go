@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"cmp"
 	"crypto/x509"
 	"fmt"
 	"io"
@@ -23,7 +24,32 @@ type Attribute struct {
 type Subject struct {
 	Value           string `json:"value"`
 	Format          string `json:"format,omitempty"`
+	NameQualifier   string `json:"nameQualifier,omitempty"`
 	SPNameQualifier string `json:"spNameQualifier,omitempty"`
+}
+
+// subjectOf reads a NameID whole; nil where there is none.
+func subjectOf(id *etree.Element) *Subject {
+	if id == nil {
+		return nil
+	}
+	return &Subject{Value: xmlsec.Value(id), Format: xmlsec.Attr(id, "Format"),
+		NameQualifier: xmlsec.Attr(id, "NameQualifier"), SPNameQualifier: xmlsec.Attr(id, "SPNameQualifier")}
+}
+
+// add writes the NameID.
+func (s *Subject) add(parent *etree.Element) {
+	xmlsec.AddText(parent, "saml:NameID", s.Value, "Format", s.Format, "NameQualifier", s.NameQualifier,
+		"SPNameQualifier", s.SPNameQualifier)
+}
+
+// Matches reports whether two name identifiers that a provider and an app tell each other are the same: value, format
+// and both qualifiers (Core, sections 3.3.4 and 3.7.3.1). A format that is left out is unspecified (section 2.2.2), and
+// qualifiers that are left out are the provider's and the app's own entity IDs (sections 8.3.7 and 8.3.8).
+func (s *Subject) Matches(o *Subject, provider, app string) bool {
+	return s.Value == o.Value && cmp.Or(s.Format, FormatUnspecified) == cmp.Or(o.Format, FormatUnspecified) &&
+		cmp.Or(s.NameQualifier, provider) == cmp.Or(o.NameQualifier, provider) &&
+		cmp.Or(s.SPNameQualifier, app) == cmp.Or(o.SPNameQualifier, app)
 }
 
 // Answer is what a provider puts into a Response (sections 3.3.3 and 2.3.3).
@@ -87,8 +113,7 @@ func (a *Answer) assertion(resp *etree.Element) error {
 	until := FormatTime(a.Now.Add(a.Lifetime))
 
 	sub := xmlsec.Add(as, "saml:Subject")
-	xmlsec.AddText(sub, "saml:NameID", a.Subject.Value, "Format", a.Subject.Format, "SPNameQualifier",
-		a.Subject.SPNameQualifier)
+	a.Subject.add(sub)
 	conf := xmlsec.Add(sub, "saml:SubjectConfirmation", "Method", methodBearer)
 	xmlsec.Add(conf, "saml:SubjectConfirmationData", "InResponseTo", a.InResponseTo, "NotOnOrAfter", until, "Recipient",
 		a.ACS)

@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -161,18 +162,19 @@ func (x *examined) check(el *etree.Element, digest []byte, p Policy) (Verified, 
 
 // shape takes a Signature apart and refuses whatever XML Signature allows but SAML does not need.
 func shape(sig *etree.Element) (info *etree.Element, value []byte, err error) {
-	for c := range Elements(sig) {
-		if Namespace(c) != NS {
-			return nil, nil, sigErr(BadShape, "<%s> does not belong into a signature", c.FullTag())
-		}
-	}
 	if count(sig, "Object") > 0 {
 		return nil, nil, sigErr(BadReference, "the signature carries an Object, in which content can hide")
+	}
+	if err := holds(sig, "SignedInfo", "SignatureValue", "KeyInfo"); err != nil {
+		return nil, nil, err
 	}
 	if count(sig, "SignedInfo") != 1 || count(sig, "SignatureValue") != 1 || count(sig, "KeyInfo") > 1 {
 		return nil, nil, sigErr(BadShape, "it must have one SignedInfo, one SignatureValue and at most one KeyInfo")
 	}
 	info = Child(sig, NS, "SignedInfo")
+	if err := holds(info, "CanonicalizationMethod", "SignatureMethod", "Reference"); err != nil {
+		return nil, nil, err
+	}
 	for _, n := range [...]string{"CanonicalizationMethod", "SignatureMethod", "Reference"} {
 		if got := count(info, n); got != 1 {
 			return nil, nil, sigErr(BadReference, "SignedInfo has %d %s elements; exactly one is accepted", got, n)
@@ -183,6 +185,16 @@ func shape(sig *etree.Element) (info *etree.Element, value []byte, err error) {
 		return nil, nil, sigErr(BadShape, "SignatureValue is not base64")
 	}
 	return info, value, nil
+}
+
+// holds refuses children of an element of a signature that its schema does not have.
+func holds(el *etree.Element, names ...string) error {
+	for c := range Elements(el) {
+		if Namespace(c) != NS || !slices.Contains(names, c.Tag) {
+			return sigErr(BadShape, "<%s> does not belong into <%s> of a signature", c.FullTag(), el.Tag)
+		}
+	}
+	return nil
 }
 
 // count is how many children with a local name of XML Signature an element has.
@@ -206,6 +218,9 @@ func reference(el, info *etree.Element) (*etree.Element, error) {
 		return nil, sigErr(BadReference, "its Reference means the whole document; SAML wants the ID of <%s>", el.Tag)
 	case id == "" || uri != "#"+id:
 		return nil, sigErr(BadReference, "it covers %q, and the element that carries it is %q", uri, "#"+id)
+	}
+	if err := holds(ref, "Transforms", "DigestMethod", "DigestValue"); err != nil {
+		return nil, err
 	}
 	for _, n := range [...]string{"Transforms", "DigestMethod", "DigestValue"} {
 		if count(ref, n) != 1 {

@@ -303,7 +303,9 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	}
 	if x.request != nil {
 		if s := x.request.Subject; s != nil &&
-			(s.Value != subject.Value || s.Format != "" && s.Format != subject.Format) {
+			(s.Value != subject.Value || s.Format != "" && s.Format != subject.Format ||
+				s.NameQualifier != "" && s.NameQualifier != d.Provider.Party.Entity.ID ||
+				s.SPNameQualifier != "" && s.SPNameQualifier != d.AppID()) {
 			deny(saml.StatusUnknownPrincipal, "the request is about somebody else than who is signed in")
 			return
 		}
@@ -322,7 +324,7 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, context, ses.Since, ses.Index
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
-	p.visited(ses.Index, visit{x.trust, subject})
+	p.visited(ses.Index, visit{x.trust, subject, ses.Index})
 	p.Admitted(x.trust, d.Provider.Name(), ses.Person)
 	p.send(w, d, x, a)
 }

@@ -22,11 +22,13 @@ import (
 type visit struct {
 	trust   string
 	subject saml.Subject
+	session string // its index, as the app was told
 }
 
 // logout is a session that is being ended, app by app.
 type logout struct {
 	provider string
+	asked    string // the trust whose app was asked last, and has not answered
 	todo     []visit
 	failed   []string // titles of apps that did not end theirs
 	finish   func(w http.ResponseWriter, r *http.Request, failed []string)
@@ -89,9 +91,12 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		var waiting *logout
-		if answer, err := saml.ReadLogoutResponse(root); err == nil {
+		answer, err := saml.ReadLogoutResponse(root)
+		if err == nil {
 			e.CheckRequest = true
-			if x, ok := p.leaving.Take(answer.InResponseTo); ok && x.provider == pl.Name() {
+			// only whoever was asked answers, and only once its answer is known to be its own
+			x, ok := p.leaving.Get(answer.InResponseTo)
+			if ok && x.provider == pl.Name() && x.asked == d.Trust.Name {
 				waiting, e.RequestID = x, answer.InResponseTo
 			}
 		}
@@ -99,7 +104,11 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "),
 			Findings: j.Findings})
 		switch {
-		case waiting != nil:
+		case waiting != nil && j.Genuine:
+			if _, ok := p.leaving.Take(answer.InResponseTo); !ok { // it came twice at once
+				page(http.StatusForbidden, "The logout is refused", "Nobody was signed out.", j.Findings)
+				return
+			}
 			if j.Verdict != judge.Accepted {
 				waiting.failed = append(waiting.failed, d.App.Title())
 			}
@@ -148,7 +157,7 @@ func (p *Part) asked(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *sa
 	for _, session := range p.visits.Keys() {
 		list, _ := p.visits.Get(session)
 		about := slices.ContainsFunc(list, func(v visit) bool {
-			return v.trust == trust && v.subject.Value == q.NameID.Value
+			return v.trust == trust && v.subject.Matches(&q.NameID, d.Provider.Party.Entity.ID, d.AppID())
 		})
 		if !about || len(q.Sessions) > 0 && !slices.Contains(q.Sessions, session) {
 			continue
@@ -210,6 +219,8 @@ func (p *Part) next(w http.ResponseWriter, r *http.Request, x *logout) {
 		until := p.Now().Add(5 * time.Minute)
 		q := &saml.LogoutRequest{ID: p.ID(), Issuer: d.Provider.Party.Entity.ID, Destination: at.Location,
 			IssueInstant: p.Now(), NotOnOrAfter: &until, NameID: v.subject}
+		q.Sessions = []string{v.session} // it ends, and no other of the person (SAML Profiles 4.4.4.1)
+		x.asked = v.trust
 		p.leaving.Put(q.ID, x)
 		if err := p.Pass(w, r, d.Provider, at, "SAMLRequest", q.Bytes, q.ID); err != nil {
 			p.leaving.Take(q.ID)

@@ -120,12 +120,20 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
 		if answer, err := saml.ReadLogoutResponse(root); err == nil {
 			e.CheckRequest = true
-			a, ok := p.left.Take(answer.InResponseTo)
-			if ok && a.app == pl.Name() && (r.Method == http.MethodPost || server.SameBrowser(r, a.browser)) {
+			// only the provider that was asked answers, and only once its answer is known to be its own
+			a, ok := p.left.Get(answer.InResponseTo)
+			if ok && a.app == pl.Name() && a.trust == d.Trust.Name &&
+				(r.Method == http.MethodPost || server.SameBrowser(r, a.browser)) {
 				e.RequestID = answer.InResponseTo
 			}
 		}
 		j := saml.JudgeLogout(m, root, e)
+		if j.Response != nil && j.Genuine && e.RequestID != "" {
+			if _, ok := p.left.Take(e.RequestID); !ok { // it came twice at once
+				refuse(http.StatusForbidden, "Nothing of the message was used.", j.Findings)
+				return
+			}
+		}
 		p.Tell(server.Event{Trust: d.Trust.Name, By: pl.Name(), What: strings.TrimPrefix(j.Kind, "SAML "),
 			Findings: j.Findings})
 		switch {
@@ -145,7 +153,7 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 // endFor ends the sessions that a provider's request is about, and answers.
 func (p *Part) endFor(w http.ResponseWriter, r *http.Request, d *cast.SAML, m *saml.Carried, q *saml.LogoutRequest) {
 	p.guests.Drop(func(g *guest) bool {
-		return g.trust == d.Trust.Name && g.judged.NameID.Value == q.NameID.Value &&
+		return g.trust == d.Trust.Name && g.judged.NameID.Matches(&q.NameID, d.Provider.Party.Entity.ID, d.AppID()) &&
 			(len(q.Sessions) == 0 || slices.Contains(q.Sessions, g.judged.SessionIndex))
 	})
 	at, ok := d.Provider.Party.Entity.IDP.LogoutEndpoint(true)

@@ -214,7 +214,7 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			deny(err.Error()+".", nil)
 			return
 		}
-		e.RequestID, e.Binding, e.RelayState = requestID, m.Binding, m.RelayState
+		e.RequestID, e.Carried = requestID, m
 		j := saml.JudgeResponse(doc.Root(), e)
 		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings,
 			Outcome:  outcome(j),

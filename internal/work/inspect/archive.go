@@ -27,6 +27,7 @@ type Recorded struct {
 	// SignIn is which of the sign-ins in the archive it belongs to, from 1, where that is known: two may go on at one
 	// time
 	SignIn int
+	posted bool   // it is a form that was posted
 	reply  *reply // how it was answered; nil where the archive does not say
 }
 
@@ -169,7 +170,7 @@ func (e *entry) message() (Recorded, bool) {
 	m := Recorded{At: at, To: to}
 	m.Text = e.Request.URL
 	if p := e.Request.Post; p != nil && strings.EqualFold(e.Request.Method, "POST") {
-		m.Text = p.Text
+		m.Text, m.posted = p.Text, true
 		if len(p.Params) > 0 && !carries(m.Text) {
 			form := url.Values{}
 			for _, x := range p.Params {
@@ -192,7 +193,7 @@ func plain(s string) string {
 
 // carries reports whether a text has a SAML or OAuth message.
 func carries(text string) bool {
-	if _, ok, _ := carriedIn(text); ok {
+	if _, ok, _ := carriedIn(text, false); ok {
 		return true
 	}
 	_, _, _, ok := oauthIn(text)
@@ -226,7 +227,7 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 			m.SignIn = begun[state]
 		}
 		x := in
-		if x.Raw = []byte(m.Text); x.At.IsZero() {
+		if x.Raw, x.Posted = []byte(m.Text), m.posted; x.At.IsZero() {
 			x.At = m.At
 		}
 		if named == "" {
@@ -251,7 +252,7 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 // marks are what tie a message to a sign-in: the ID of a SAML request, that which a SAML message answers, or the state
 // of an OAuth message.
 func marks(text string) (id, answers, state string) {
-	if c, ok, err := carriedIn(text); ok && err == nil {
+	if c, ok, err := carriedIn(text, false); ok && err == nil {
 		if doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits()); err == nil {
 			root := doc.Root()
 			if answers = xmlsec.Attr(root, "InResponseTo"); answers == "" && root.Tag == "AuthnRequest" {
@@ -274,7 +275,7 @@ func (d *Inspector) trustOf(m Recorded) string {
 	if err != nil {
 		return ""
 	}
-	v, err := d.Inspect(Input{Raw: []byte(m.Text), At: m.At})
+	v, err := d.Inspect(Input{Raw: []byte(m.Text), At: m.At, Posted: m.posted})
 	if err != nil {
 		return ""
 	}

@@ -66,6 +66,7 @@ type Input struct {
 	Request string    // ID of the request that was sent; "" is not judged
 	Key     []byte    // PEM of the app's private key
 	As      string    // whom it is about: what it says is compared with what the trust releases for them
+	Posted  bool      // it is known to be the form of a POST
 }
 
 // ErrUnrecognised is for input that is nothing Inspect knows.
@@ -138,7 +139,7 @@ func (d *Inspector) recognise(in Input) (*Inspection, error) {
 	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") {
 		text = strings.TrimSpace(text[len("Bearer "):])
 	}
-	if c, ok, err := carriedIn(text); ok {
+	if c, ok, err := carriedIn(text, in.Posted); ok {
 		if err != nil {
 			return nil, fmt.Errorf("the captured message cannot be taken out of its binding: %w", err)
 		}
@@ -164,11 +165,14 @@ func parameters(text string) bool {
 	return at >= 0 && at < len(text)-2
 }
 
-// carriedIn finds a SAML message in a whole URL, a query, a form body or a captured HTTP request.
-func carriedIn(text string) (*saml.Carried, bool, error) {
+// carriedIn finds a SAML message in a whole URL, a query, a form body or a captured HTTP request. posted says that it
+// is known to be a form that was posted. Of parameters alone it is not known whether they were a form or a query,
+// unless they carry the signature of a query: of those that are compressed, the binding is left open.
+func carriedIn(text string, posted bool) (*saml.Carried, bool, error) {
 	if !parameters(text) || !strings.Contains(text, "SAMLRequest=") && !strings.Contains(text, "SAMLResponse=") {
 		return nil, false, nil
 	}
+	posted = posted || strings.HasPrefix(text, "POST ")
 	for _, field := range strings.Fields(text) {
 		_, q, isURL := strings.Cut(field, "?")
 		if !isURL {
@@ -178,16 +182,18 @@ func carriedIn(text string) (*saml.Carried, bool, error) {
 		if !strings.Contains(q, "SAMLRequest=") && !strings.Contains(q, "SAMLResponse=") {
 			continue
 		}
-		if c, err := saml.DecodeRedirect(q); err == nil && looksXML(c.XML) {
-			return c, true, nil
-		} else if isURL {
-			return nil, true, err
+		if isURL || !posted && strings.Contains(q, "SigAlg=") {
+			c, err := saml.DecodeRedirect(q)
+			return c, true, err
 		}
 		form, err := url.ParseQuery(q)
 		if err != nil {
 			return nil, true, err
 		}
 		c, err := saml.DecodePOST(form)
+		if err == nil && c.Deflated && !posted {
+			c.Binding = ""
+		}
 		return c, true, err
 	}
 	return nil, true, saml.ErrNoMessage
@@ -331,11 +337,12 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 }
 
 func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
+	v := &Inspection{Kind: "SAML AuthnRequest", Trust: in.Trust}
 	r, err := saml.ReadRequest(root)
 	if err != nil {
-		return nil, err
+		v.Verdict, v.Findings = judge.Refused, finding.List{saml.Unread(root, err, finding.App)}
+		return v, nil
 	}
-	v := &Inspection{Kind: "SAML AuthnRequest", Trust: in.Trust}
 	v.fact("ID", r.ID)
 	v.fact("Issuer (app)", r.Issuer)
 	v.fact("Destination", r.Destination)
@@ -444,9 +451,7 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		return nil, err
 	}
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
-	if c != nil {
-		e.Binding, e.RelayState = c.Binding, c.RelayState
-	}
+	e.Carried = c
 	j := saml.JudgeResponse(root, e)
 	if j.Verdict == judge.Refused {
 		if _, _, provider, err := d.Trust(in.Trust); err == nil {

@@ -8,7 +8,9 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // inspectLogout explains a logout message and, with a trust, judges it as the other side of it would. Which side sent
@@ -16,7 +18,8 @@ import (
 func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input) (*Inspection, error) {
 	v := &Inspection{Kind: "SAML " + root.Tag, Trust: in.Trust}
 	issuer := ""
-	if q, err := saml.ReadLogoutRequest(root); err == nil {
+	q, err := saml.ReadLogoutRequest(root)
+	if err == nil {
 		issuer = q.Issuer
 		v.fact("ID", q.ID)
 		v.fact("Issuer", q.Issuer)
@@ -25,7 +28,7 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 		v.fact("Signs out, not verified", q.NameID.Value)
 		v.fact("Sessions", strings.Join(q.Sessions, ", "))
 		v.fact("Reason", q.Reason)
-	} else if a, err := saml.ReadLogoutResponse(root); err == nil {
+	} else if a, aerr := saml.ReadLogoutResponse(root); aerr == nil {
 		issuer = a.Issuer
 		v.fact("ID", a.ID)
 		v.fact("Issuer", a.Issuer)
@@ -34,7 +37,11 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 		v.fact("Made at", when(a.IssueInstant))
 		v.fact("Status", a.Status.Words())
 	} else {
-		return nil, err
+		if xmlsec.Is(root, saml.NSProtocol, "LogoutResponse") {
+			err = aerr
+		}
+		v.Verdict, v.Findings = judge.Refused, finding.List{saml.Unread(root, err, finding.Sender)}
+		return v, nil
 	}
 	if in.Trust == "" {
 		v.Findings.Add(unjudged())

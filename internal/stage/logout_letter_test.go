@@ -1,0 +1,151 @@
+package stage
+
+import (
+	"encoding/base64"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
+)
+
+// stopAt has the browser follow redirects until one leads to an address, and returns that one.
+func (x *set) stopAt(from, at string) *url.URL {
+	x.t.Helper()
+	follow := x.client.CheckRedirect
+	defer func() { x.client.CheckRedirect = follow }()
+	x.client.CheckRedirect = func(r *http.Request, _ []*http.Request) error {
+		if strings.HasPrefix(r.URL.String(), at) {
+			return http.ErrUseLastResponse
+		}
+		return nil
+	}
+	resp, err := x.client.Get(from)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	resp.Body.Close()
+	to, err := resp.Location()
+	if err != nil {
+		x.t.Fatalf("%s leads nowhere: %v", from, err)
+	}
+	return to
+}
+
+// TestLogoutAnswersOfOthers has an app asked to end its session, and answers come that it did not give: one without a
+// signature, one of another participant, one to another request. None of them counts; the app's own does, once.
+func TestLogoutAnswersOfOthers(t *testing.T) {
+	x := newSet(t, beside(true))
+	x.in()
+	plates := x.s.Cast().SAML[1]
+	to := x.stopAt(x.deal().App.Home+"sign-out", plates.App.Party.Entity.SP.SLO[0].Location)
+	c, err := saml.DecodeRedirect(to.RawQuery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, err := saml.ReadLogoutRequest(doc.Root())
+	if err != nil || len(q.Sessions) != 1 {
+		t.Fatalf("plates is not told which session ends: %+v, %v", q, err)
+	}
+	at := x.deal().Provider.Party.Entity.IDP.SLO[1].Location
+	answer := func(issuer, to string, s *xmlsec.Signer) answerPage {
+		a := &saml.LogoutResponse{ID: x.s.ID(), InResponseTo: to, Issuer: issuer, Destination: at, IssueInstant: now,
+			Status: saml.Status{Top: saml.StatusSuccess}}
+		b, err := a.Bytes(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x.read(x.client.PostForm(at, url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(b)}}))
+	}
+	for _, c := range []struct {
+		name, issuer, to string
+		by               *xmlsec.Signer
+		want             string
+	}{
+		{"without a signature", plates.AppID(), q.ID, nil, "logout.signature.missing"},
+		{"of another participant", x.deal().AppID(), q.ID, signer(), "logout.in-response-to"},
+		{"to another request", plates.AppID(), "_other", signer(), "logout.in-response-to"},
+	} {
+		p := answer(c.issuer, c.to, c.by)
+		if p.status != 403 || !slices.Equal(lastErrors(x.running), []string{c.want}) {
+			t.Errorf("%s: %d, %v: %s", c.name, p.status, lastErrors(x.running), leadOf(p.text))
+		}
+	}
+	if p := x.follow(x.get(to.String())); p.Title != "Signed out" || !strings.Contains(p.text, "here and at Ridge") {
+		t.Errorf("the app's own answer: %s, %v, %s", p.Title, lastErrors(x.running), leadOf(p.text))
+	}
+	if p := answer(plates.AppID(), q.ID, signer()); p.status != 403 {
+		t.Errorf("the answer is taken a second time: %d", p.status)
+	}
+}
+
+// TestLogoutOfOneBrowser ends the session of one browser, and not that of another one of the same person.
+func TestLogoutOfOneBrowser(t *testing.T) {
+	x := newSet(t, beside(true))
+	x.in()
+	first := x.client
+	x.client = browser(t)
+	x.in()
+	second := x.client
+	x.client = first
+	if p := x.follow(x.get(x.deal().App.Home + "sign-out")); p.Title != "Signed out" {
+		t.Fatalf("%s", p.text)
+	}
+	if apps, asked := x.whoIsIn(); len(apps) != 0 || !asked {
+		t.Errorf("the browser that signed out is in at %v, the provider asks: %t", apps, asked)
+	}
+	x.client = second
+	if apps, asked := x.whoIsIn(); len(apps) != 3 || asked {
+		t.Errorf("the other browser is in at %v, the provider asks: %t", apps, asked)
+	}
+}
+
+// TestLogoutOfAnotherName asks to end the session of somebody whose name differs in its format or a qualifier: it is
+// nobody's.
+func TestLogoutOfAnotherName(t *testing.T) {
+	x := newSet(t, beside(true))
+	x.in()
+	plates := x.s.Cast().SAML[1]
+	to := x.stopAt(x.deal().App.Home+"sign-out", plates.App.Party.Entity.SP.SLO[0].Location)
+	c, err := saml.DecodeRedirect(to.RawQuery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, err := saml.ReadLogoutRequest(doc.Root())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, change := range []func(*saml.LogoutRequest){
+		func(q *saml.LogoutRequest) { q.NameID.Format = saml.FormatEmail },
+		func(q *saml.LogoutRequest) { q.NameID.NameQualifier = "https://other.example/metadata" },
+		func(q *saml.LogoutRequest) { q.NameID.SPNameQualifier = "https://other.example/saml" },
+	} {
+		q := *was
+		q.ID = x.s.ID()
+		change(&q)
+		b, err := q.Bytes(signer())
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := plates.App.Party.Entity.SP.SLO[1].Location
+		x.read(x.client.PostForm(at, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(b)}}))
+		if x.get(plates.App.Home).Title != "Signed in" {
+			t.Fatalf("%+v ended a session", q.NameID)
+		}
+	}
+	x.follow(x.get(to.String()))
+	if x.get(plates.App.Home).Title == "Signed in" {
+		t.Error("the name that the app knows ended none")
+	}
+}
