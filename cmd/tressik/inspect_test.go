@@ -321,8 +321,8 @@ func TestMessageOfAStandIn(t *testing.T) {
 	}
 }
 
-// TestCompressedForms inspects messages that were compressed for a form, as many libraries do unless they are told: in a
-// captured request, in a recorded session and by themselves. Each time it is named.
+// TestCompressedForms inspects messages that were compressed for a form, as many libraries do unless they are told: in
+// a captured request, in a recorded session and by themselves. Each time it is named.
 func TestCompressedForms(t *testing.T) {
 	t.Parallel()
 	d := federated(t)
@@ -351,8 +351,8 @@ func TestCompressedForms(t *testing.T) {
 	for name, text := range map[string]string{
 		"form.txt": packed,
 		"post.txt": "POST " + at + " HTTP/1.1\nContent-Type: application/x-www-form-urlencoded\n\n" + packed,
-		"one.har": `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:00Z","request":{"method":"POST","url":"` + at +
-			`","postData":{"text":` + string(body) + `}}}]}}`,
+		"one.har": `{"log":{"entries":[{"startedDateTime":"2031-03-04T09:00:00Z","request":{"method":"POST","url":"` +
+			at + `","postData":{"text":` + string(body) + `}}}]}}`,
 	} {
 		d.write(name, text)
 		d.fails(3, []string{"saml.encoding", "compressed (DEFLATE)"}, "inspect", name, "--trust", "nightlog@ridge",
@@ -376,5 +376,6 @@ func TestCompressedForms(t *testing.T) {
 	// One thing too many is named whether or not a trust is there to judge by.
 	d.write("two.xml", strings.Replace(string(xml), "</saml:Issuer>", "</saml:Issuer><saml:Issuer xmlns:saml="+
 		`"urn:oasis:names:tc:SAML:2.0:assertion">https://other.example</saml:Issuer>`, 1))
-	d.fails(3, []string{"saml.shape", "<Issuer> stands there 2 times"}, "inspect", "two.xml", "--trust", "nightlog@ridge")
+	d.fails(3, []string{"saml.shape", "<Issuer> stands there 2 times"}, "inspect", "two.xml", "--trust",
+		"nightlog@ridge")
 }

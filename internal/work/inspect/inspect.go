@@ -258,6 +258,12 @@ func (d *Inspector) inspectXML(in Input, b []byte, c *saml.Carried) (*Inspection
 			Findings: finding.List{saml.ReadFinding(err)}}, nil
 	}
 	root := doc.Root()
+	if most := xmlsec.MessageLimits().Bytes; len(b) > most && xmlsec.Namespace(root) == saml.NSProtocol {
+		err := &xmlsec.ReadError{Err: xmlsec.ErrTooLarge, Detail: fmt.Sprintf("%d bytes, at most %d are read", len(b),
+			most)} // the limit is that of messages, however it came here
+		return &Inspection{Kind: "XML that is refused", Verdict: judge.Refused,
+			Findings: finding.List{saml.ReadFinding(err)}}, nil
+	}
 	switch {
 	case xmlsec.Is(root, saml.NSMetadata, "EntityDescriptor"), xmlsec.Is(root, saml.NSMetadata, "EntitiesDescriptor"):
 		return d.inspectMetadata(doc, in)
