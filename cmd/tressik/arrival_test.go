@@ -307,6 +307,7 @@ func TestWebFinger(t *testing.T) {
 			"/southmere"}, {"?resource=acct:mira.solano@kestrelridge.example", 200, base + "/ridge"},
 		{"?resource=acct:mira.solano@kestrelridge.example&rel=avatar", 200, `"links":[]`},
 		{"?resource=acct:nobody@kestrelridge.example", 404, ""},
+		{"?resource=https://nightlog.kestrelridge.example/", 404, ""},
 		{"?resource=mira", 400, "RFC 7033"}, {"", 400, ""},
 		{"?resource=acct:a@x.example&resource=acct:b@x.example", 400, ""},
 	} {

@@ -181,7 +181,7 @@ func TestClaimsParameter(t *testing.T) {
 	sub := oidc.Text(claims, "sub")
 	for text, want := range map[string]string{`{"id_token":{"sub":{"value":"` + sub + `"}}}`: "",
 		`{"id_token":{"sub":{"value":"other"}}}`: "login_required", `{"id_token":`: "invalid_request",
-		`{"id_token":{"acr":{"essential":true,"values":["urn:unknown"]}}}`:                "login_required",
+		`{"id_token":{"acr":{"essential":true,"values":["urn:unknown"]}}}`:                oidc.UnmetAuthentication,
 		`{"id_token":{"acr":{"essential":true,"value":"` + judge.ContextPassword + `"}}}`: "",
 		`{"userinfo":{"name":null}}`: ""} {
 		_, back := o.code(dome, callback, "mira", "claims", text, "prompt", "none")
@@ -213,7 +213,7 @@ func TestResourceMetadata(t *testing.T) {
 		Servers  []string `json:"authorization_servers"`
 		Scopes   []string `json:"scopes_supported"`
 	}
-	if err := json.NewDecoder(resp.Body).Decode(&m); err != nil || m.Resource != audience ||
+	if err := json.NewDecoder(resp.Body).Decode(&m); err != nil || m.Resource != o.base+"/telescope-api/api" ||
 		!slices.Equal(m.Servers, []string{o.base + "/ridge"}) || !slices.Contains(m.Scopes, "frames.read") {
 		t.Errorf("%+v %v", m, err)
 	}

@@ -516,12 +516,12 @@ func TestRevokedTokensStayRevoked(t *testing.T) {
 	o.policy(d, func(x *federation.Trust) { x.OIDCTerms().Policy = federation.DefaultPolicy() })
 	code, _ = o.code(d, callback, "mira")
 	_, m = o.redeem(d, code, callback)
-	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != true ||
+	if in := o.introspected("dome", m["refresh_token"]); in["active"] != true ||
 		in["exp"] != o.now().Add(7*24*time.Hour).Unix() {
 		t.Errorf("%v", in)
 	}
 	o.pass(7 * 24 * time.Hour)
-	if in := o.serves(d).Introspect(o.oidc("dome").Registered, m["refresh_token"].(string)); in["active"] != false {
+	if in := o.introspected("dome", m["refresh_token"]); in["active"] != false {
 		t.Errorf("%v", in)
 	}
 }

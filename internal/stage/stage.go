@@ -127,6 +127,7 @@ func (s *Stage) play(c *cast.Cast) error {
 	if c.Base != "" {
 		l.Share(c.Base+"/", s.front(c))
 		l.Share(c.Base+"/.well-known/webfinger", s.webfinger(c))
+		l.ReadOnly(c.Base + "/.well-known/webfinger")
 	}
 	scene, err := l.Scene()
 	if err != nil {

@@ -3,6 +3,7 @@ package stage
 import (
 	"encoding/json"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -32,11 +33,15 @@ func (s *Stage) webfinger(c *cast.Cast) http.HandlerFunc {
 		q := r.URL.Query()
 		resource := q.Get("resource")
 		address := strings.TrimPrefix(strings.TrimPrefix(resource, "acct:"), "mailto:")
-		if len(q["resource"]) != 1 || !strings.Contains(address, "@") {
-			http.Error(w, "resource is missing: acct:NAME@DOMAIN, once (RFC 7033, section 4.1)", http.StatusBadRequest)
+		if u, err := url.Parse(resource); len(q["resource"]) != 1 || err != nil || u.Scheme == "" {
+			http.Error(w, "resource is missing: a URI such as acct:NAME@DOMAIN, once (RFC 7033, section 4.1)",
+				http.StatusBadRequest)
 			return
 		}
-		issuer := s.issuerOf(c, address)
+		issuer := "" // of another kind of resource nothing is known here (section 4.2)
+		if strings.Contains(address, "@") {
+			issuer = s.issuerOf(c, address)
+		}
 		if issuer == "" {
 			http.Error(w, "nobody of that address is known here", http.StatusNotFound)
 			return

@@ -25,6 +25,8 @@ type Authorization struct {
 	Subject                string   // the sub that claims demands; "" is anybody
 	MustACR                []string // the contexts of which claims demands one
 	InIDToken              []string // claims that are wanted in the ID token
+	// claims of no scope that are wanted of the userinfo endpoint; nil: what they are is not said, and all are
+	FromUserInfo []string
 }
 
 // readAuthorization reads the parameters of an authorization request and judges all but client ID and redirect URI. The
@@ -86,13 +88,16 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	if slices.Contains(a.Prompt, "none") && len(a.Prompt) > 1 {
 		return a, oidc.Fail(oidc.InvalidRequest, "prompt=none stands alone")
 	}
-	if e := a.readClaims(q.Get("claims")); e != nil {
+	if e := a.readClaims(q.Get("claims"), r); e != nil {
 		return a, e
 	}
 	if v := q.Get("max_age"); v != "" {
-		n, err := strconv.Atoi(v)
-		if err != nil || n < 0 {
+		if strings.Trim(v, "0123456789") != "" {
 			return a, oidc.Fail(oidc.InvalidRequest, "max_age must be a number of seconds")
+		}
+		n, err := strconv.Atoi(v)
+		if err != nil || n > longestAge {
+			n = longestAge // older than any sign-in that is remembered
 		}
 		a.MaxAge = time.Duration(n) * time.Second
 	} else if r.Client != nil && r.Client.MaxAge > 0 { // OpenID Connect Registration, section 2
@@ -100,6 +105,9 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	}
 	return a, nil
 }
+
+// longestAge is the greatest max_age that means anything, in seconds.
+const longestAge = 10 * 366 * 24 * 3600
 
 func isBase64URL(s string, n int) bool {
 	for _, c := range s {
@@ -120,8 +128,8 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 	var targets []string
 	for _, res := range resources {
 		name := ""
-		for n, p := range r.APIs {
-			if p.API.Audience == res {
+		for n := range r.APIs {
+			if r.IsAPI(n, res) {
 				name = n
 			}
 		}

@@ -22,7 +22,9 @@ func TestClaimsParameter(t *testing.T) {
 	}{
 		{"a subject", `{"id_token":{"sub":{"value":"78ee"}}}`, "78ee", nil, nil, ""},
 		{"a subject that is no text", `{"id_token":{"sub":{"value":7}}}`, "", nil, nil, "is no text"},
-		{"contexts", `{"id_token":{"acr":{"essential":true,"values":["a","b"]}}}`, "", []string{"a", "b"}, nil, ""},
+		{"contexts, one of which is known",
+			`{"id_token":{"acr":{"essential":true,"values":["a","` + judge.ContextMFA + `"]}}}`, "",
+			[]string{judge.ContextMFA}, nil, ""},
 		{"a context as a wish", `{"id_token":{"acr":{"values":["a"]}}}`, "", nil, nil, ""},
 		{"a claim", `{"id_token":{"mail":null,"auth_time":null}}`, "", nil, []string{"mail"}, ""},
 		{"no object", `[1]`, "", nil, nil, "section 5.5"},

@@ -132,9 +132,9 @@ func (d *Devices) Deny(userCode, why string) {
 	}
 }
 
-// Poll returns what a person agreed to, once (RFC 8628, section 3.5). Errors: authorization_pending, slow_down,
-// access_denied, expired_token, invalid_grant.
-func (d *Devices) Poll(trust, deviceCode string) (*Grant, *oidc.Error) {
+// Poll returns what a person agreed to, once (RFC 8628, section 3.5). Where take refuses the grant, the code stays
+// good. Errors: authorization_pending, slow_down, access_denied, expired_token, invalid_grant, and those of take.
+func (d *Devices) Poll(trust, deviceCode string, take func(*Grant) *oidc.Error) (*Grant, *oidc.Error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	hash, now := Hash(deviceCode), d.now()
@@ -149,6 +149,9 @@ func (d *Devices) Poll(trust, deviceCode string) (*Grant, *oidc.Error) {
 		delete(d.codes, hash)
 		return nil, oidc.Fail(oidc.AccessDenied, v.denied)
 	case v.grant != nil:
+		if e := take(v.grant); e != nil {
+			return nil, e
+		}
 		delete(d.codes, hash)
 		return v.grant, nil
 	}
@@ -174,7 +177,7 @@ func DeviceRequest(r *Registered, t *TokenRequest) (*Authorization, *oidc.Error)
 }
 
 // fromDevice issues the tokens of a device that a person agreed to.
-func (s *Server) fromDevice(r *Registered, form map[string][]string) (*Tokens, *oidc.Error) {
+func (s *Server) fromDevice(r *Registered, form map[string][]string, credential string) (*Tokens, *oidc.Error) {
 	code := ""
 	if v := form["device_code"]; len(v) > 0 {
 		code = v[0]
@@ -182,11 +185,11 @@ func (s *Server) fromDevice(r *Registered, form map[string][]string) (*Tokens, *
 	if code == "" || s.Devices == nil {
 		return nil, oidc.Fail(oidc.InvalidRequest, "device_code is missing")
 	}
-	g, e := s.Devices.Poll(r.Trust.Name, code)
-	if e != nil {
-		return nil, e
-	}
-	b, e := s.bundle(r, g, g.Asks, nil)
+	var b *bundle
+	g, e := s.Devices.Poll(r.Trust.Name, code, func(g *Grant) (e *oidc.Error) {
+		b, e = s.bundle(r, g, g.Asks, form["resource"]) // RFC 8707, section 2.2
+		return e
+	})
 	if e != nil {
 		return nil, e
 	}
@@ -196,7 +199,7 @@ func (s *Server) fromDevice(r *Registered, form map[string][]string) (*Tokens, *
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.tokens(r, b, &f, "")
+	out, e := s.tokens(r, b, &f, "", credential)
 	if e == nil {
 		s.State.PutFamily(f)
 	}

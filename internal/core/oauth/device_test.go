@@ -24,7 +24,7 @@ func TestDevices(t *testing.T) {
 	}
 	d.Devices = NewDevices(d.Now)
 	poll := func(code string) string {
-		got, e := d.Exchange(d.r, url.Values{"grant_type": {DeviceGrant}, "device_code": {code}}, netip.Addr{})
+		got, e := d.Exchange(d.r, url.Values{"grant_type": {DeviceGrant}, "device_code": {code}}, netip.Addr{}, "")
 		if e != nil {
 			return e.Code
 		}

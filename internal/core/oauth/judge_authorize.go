@@ -131,7 +131,7 @@ func (j *AuthorizationJudgement) hint(q url.Values, r *Registered, e RequestExpe
 	default:
 		t := oidc.JudgeIDToken(h, oidc.Expect{Issuer: e.Doc.Issuer, Audience: r.Terms.ClientID, Keys: e.Keys,
 			Now: e.Now})
-		if t.Body == nil {
+		if t.Body == nil || !t.IDToken() {
 			j.Error = oidc.Fail(oidc.InvalidRequest, "id_token_hint is no ID token of this provider")
 		}
 		j.Hinted = t.Subject

@@ -56,8 +56,10 @@ type TokenExpect struct {
 // TokenJudgement is the outcome of judging a token request.
 type TokenJudgement struct {
 	judge.Judgement
-	Public bool        // the client has nothing to authenticate with
-	Error  *oidc.Error // the first thing that is wrong; nil where the request is accepted
+	Public bool // the client has nothing to authenticate with
+	// Credential is the ID of the secret or the key by which it did; "" where the ledger has none
+	Credential string
+	Error      *oidc.Error // the first thing that is wrong; nil where the request is accepted
 }
 
 // JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind
@@ -67,6 +69,12 @@ func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudg
 	j := &TokenJudgement{Judgement: judge.Judgement{Kind: "token request"}}
 	grant := t.Form.Get("grant_type")
 	if j.Error = knownGrant(grant); j.Error == nil {
+		tell := e.Tell
+		e.Tell = func(id string) {
+			if j.Credential = id; tell != nil {
+				tell(id)
+			}
+		}
 		j.Public, j.Error = Authenticate(t, r, e)
 	}
 	if j.Error == nil {
@@ -249,7 +257,8 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 		once = func(string, time.Time) bool { return true }
 	}
 	by, err := oidc.JudgeAssertion(form.Get("client_assertion"), id,
-		[]string{e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint},
+		present(e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint,
+			e.Doc.PushedEndpoint, e.Doc.DeviceEndpoint), // RFC 9126, section 2: what serves one serves all
 		r.Keys, e.Now,
 		func(jti string) bool { return !once(id+" "+jti, e.Now.Add(2*time.Hour)) })
 	if err == nil && e.Tell != nil {
@@ -258,6 +267,11 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 		}
 	}
 	return err
+}
+
+// present are the values that are there.
+func present(list ...string) []string {
+	return slices.DeleteFunc(list, func(s string) bool { return s == "" })
 }
 
 // checkSecret compares a secret with those of the registration, in constant time for each.
@@ -312,7 +326,7 @@ func selfAsks(r *Registered, form url.Values) ([]federation.Ask, []string, *oidc
 			if !r.Granted(a, "") {
 				waiting = append(waiting, a.Label())
 			} else if len(resource) == 0 ||
-				r.APIs[a.API] != nil && slices.Contains(resource, r.APIs[a.API].API.Audience) {
+				slices.ContainsFunc(resource, func(res string) bool { return r.IsAPI(a.API, res) }) {
 				asks = append(asks, a)
 			}
 		}

@@ -41,6 +41,14 @@ type desk struct {
 	mu    sync.Mutex
 }
 
+// of finds the one client there is.
+func (d *desk) of(clientID string) *Registered {
+	if clientID == d.r.Terms.ClientID {
+		return d.r
+	}
+	return nil
+}
+
 func newDesk(t *testing.T) *desk {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -113,7 +121,7 @@ func (d *desk) exchange(form url.Values) (*Tokens, *oidc.Error) {
 		Once: d.State.Once}); j.Error != nil {
 		return nil, j.Error
 	}
-	return d.Exchange(d.r, form, netip.MustParseAddr("127.0.0.1"))
+	return d.Exchange(d.r, form, netip.MustParseAddr("127.0.0.1"), "")
 }
 
 func (d *desk) redeem(code string) (*Tokens, *oidc.Error) {

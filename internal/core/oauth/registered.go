@@ -20,6 +20,9 @@ type Registered struct {
 	Consents []federation.Consent
 	Keys     []oidc.Key // the client's own, for private_key_jwt
 	APIs     map[string]*federation.Party
+	// Places are the addresses at which APIs are played, by name, where those are not their audiences: an API says of
+	// itself where it is (RFC 9728), and is named by that as well
+	Places   map[string]string
 	Releaser Releaser
 	// Far says that the provider is the real one and foreign: what it holds of the client is its owner's to change
 	Far bool
@@ -29,6 +32,12 @@ type Registered struct {
 type Releaser interface {
 	SubjectOf(p *people.Person) (string, error)
 	Claims(p *people.Person, scopes []string, rulesAlone bool) map[string]any
+}
+
+// IsAPI reports whether a resource (RFC 8707) means an API: its audience, or the address at which it is played.
+func (r *Registered) IsAPI(name, resource string) bool {
+	p := r.APIs[name]
+	return p != nil && p.API != nil && (p.API.Audience == resource || r.Places[name] == resource && resource != "")
 }
 
 // Granted reports whether an ask is consented to for a person; "" asks for everyone.

@@ -133,7 +133,8 @@ func admit(r *Registered, a *Authorization, who SignedIn, hinted string) *oidc.E
 			": multi-factor authentication is asked for, and there was a password alone")
 	}
 	if _, strong := judge.Asserted(who.Context, a.MustACR); !strong {
-		return oidc.Fail(oidc.AccessDenied, "the request demands an authentication context that was not reached: "+
+		return oidc.Fail(oidc.UnmetAuthentication, "the request demands an authentication context that was not "+
+			"reached: "+
 			strings.Join(a.MustACR, ", "))
 	}
 	sub, err := r.Releaser.SubjectOf(who.Person)
@@ -196,7 +197,7 @@ func (s *Server) Code(r *Registered, a *Authorization, who SignedIn) string {
 	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce,
 		Made: s.Now(),
 		Grant: Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
-			Context: asserted(r, a, who), AuthTime: who.Since, InIDToken: a.InIDToken}})
+			Context: asserted(r, a, who), AuthTime: who.Since, InIDToken: a.InIDToken, FromUserInfo: a.FromUserInfo}})
 	return v
 }
 
@@ -206,26 +207,27 @@ func GrantOf(r *Registered, a *Authorization, who SignedIn) Grant {
 		Context: asserted(r, a, who), AuthTime: who.Since}
 }
 
-// Exchange answers a token request that was judged and accepted. from is where it came from.
-func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
+// Exchange answers a token request that was judged and accepted. from is where it came from, credential by what the
+// client authenticated.
+func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr, credential string) (*Tokens, *oidc.Error) {
 	if x := r.Trust.Refuses(nil, nil); x != nil {
 		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy "+x.Policy+": "+x.Why)
 	}
 	switch form.Get("grant_type") {
 	case "authorization_code":
-		return s.redeem(r, form)
+		return s.redeem(r, form, credential)
 	case "refresh_token":
-		return s.refresh(r, form, from)
+		return s.refresh(r, form, from, credential)
 	case DeviceGrant:
-		return s.fromDevice(r, form)
+		return s.fromDevice(r, form, credential)
 	}
-	return s.asItself(r, form)
+	return s.asItself(r, form, credential)
 }
 
 // redeem redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6). A code is used up before
 // anything is issued, so that of two requests at once one is answered; the other ends what came of it (RFC 9700,
 // section 4.5).
-func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
+func (s *Server) redeem(r *Registered, form url.Values, credential string) (*Tokens, *oidc.Error) {
 	hash, now := Hash(form.Get("code")), s.Now()
 	sum := sha256.Sum256([]byte(form.Get("code_verifier")))
 	again := oidc.Fail(oidc.InvalidGrant,
@@ -264,7 +266,7 @@ func (s *Server) redeem(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.tokens(r, b, &f, c.Nonce)
+	out, e := s.tokens(r, b, &f, c.Nonce, credential)
 	if e != nil {
 		return nil, e
 	}
@@ -322,7 +324,7 @@ func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource
 }
 
 // sign makes the tokens of a chain (RFC 9068, section 2; OpenID Connect Core, section 2).
-func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tokens, *oidc.Error) {
+func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce, credential string) (*Tokens, *oidc.Error) {
 	policy, issuer, now := r.Terms.Policy, s.Doc.Issuer, s.Now()
 	var aud any = b.audience
 	if has(b.asks, "openid") && b.audience != issuer {
@@ -332,7 +334,7 @@ func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string) (*Tok
 	var err error
 	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject,
 		"aud": aud,
-		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": f.ID + "." + s.Random()[:22],
+		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": s.tokenID(f.ID+".", credential),
 		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context,
 		"sid": f.Session}); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
@@ -406,7 +408,7 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 	switch {
 	case len(resource) == 1:
 		for _, n := range names {
-			if x := r.APIs[n]; x != nil && x.API.Audience == resource[0] {
+			if r.IsAPI(n, resource[0]) {
 				pick = n
 			}
 		}
@@ -434,7 +436,7 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 
 // refresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2). What refuses the request without
 // more leaves the token good; one that was used before ends the chain.
-func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Tokens, *oidc.Error) {
+func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr, credential string) (*Tokens, *oidc.Error) {
 	p, now := r.Terms.Policy, s.Now()
 	if !federation.FromNetwork(p.RefreshFrom, from) {
 		return nil, oidc.Fail(oidc.InvalidGrant,
@@ -475,7 +477,7 @@ func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr) (*Toke
 	if !first {
 		return nil, again
 	}
-	return s.tokens(r, b, &f, "")
+	return s.tokens(r, b, &f, "", credential)
 }
 
 // narrowed is what a refreshed token may do: what was granted and still holds, or less if less is asked for.
@@ -504,7 +506,7 @@ func narrowed(r *Registered, f *Family, scope string) ([]federation.Ask, *oidc.E
 }
 
 // asItself issues a token to a client that acts as itself (RFC 6749, section 4.4).
-func (s *Server) asItself(r *Registered, form url.Values) (*Tokens, *oidc.Error) {
+func (s *Server) asItself(r *Registered, form url.Values, credential string) (*Tokens, *oidc.Error) {
 	asks, resource, e := selfAsks(r, form)
 	if e != nil {
 		return nil, e
@@ -517,13 +519,26 @@ func (s *Server) asItself(r *Registered, form url.Values) (*Tokens, *oidc.Error)
 	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(asks)}
 	access := &selfToken{Issuer: s.Doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() +
 		int64(policy.AccessToken),
-		Issued: now.Unix(), ID: s.Random()[:22], Client: id, Scope: out.Scope}
+		Issued: now.Unix(), ID: s.tokenID("", credential), Client: id, Scope: out.Scope}
 	var err error
 	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", access); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	s.issued(r.Trust.Name, asks)
 	return out, nil
+}
+
+// byCredential stands in the ID of a token before the ID of the secret or key with which the client got it: so a token
+// ends with that, and nothing has to be remembered of it.
+const byCredential = "~"
+
+// tokenID makes the ID of an access token.
+func (s *Server) tokenID(chain, credential string) string {
+	id := chain + s.Random()[:22]
+	if credential != "" {
+		id += byCredential + credential
+	}
+	return id
 }
 
 // selfToken are the claims of an access token that a client got as itself (RFC 9068, section 2.2).

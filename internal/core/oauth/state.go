@@ -30,6 +30,8 @@ type Grant struct {
 	AuthTime time.Time        `json:"authTime"`
 	// claims that are wanted in the ID token besides those of the rules
 	InIDToken []string `json:"inIDToken,omitempty"`
+	// claims of no scope that are wanted of the userinfo endpoint; nil: all
+	FromUserInfo []string `json:"fromUserInfo,omitzero"`
 }
 
 // Code is an authorization code that was issued (RFC 6749, section 4.1.2).
@@ -111,7 +113,7 @@ func ReadRefreshToken(key []byte, token string) (id string, serial uint32, ok bo
 type Kept struct {
 	Family   *Family
 	UsedCode string // hash; with the family and until when it is remembered
-	Revoked  string // jti; until when
+	Revoked  string // jti; until when. One that begins with usedAssertion is of a client's assertion that was used
 	Of       string // family of the code
 	Until    time.Time
 }
@@ -149,6 +151,8 @@ func (m *Memory) Restore(list []Kept) {
 			m.chains[f.ID] = &f
 		case k.UsedCode != "":
 			m.codes[k.UsedCode] = &Code{Family: k.Of, Used: true, Made: k.Until.Add(-codeMemory)}
+		case strings.HasPrefix(k.Revoked, usedAssertion):
+			m.once[strings.TrimPrefix(k.Revoked, usedAssertion)] = k.Until
 		case k.Revoked != "":
 			m.revoked[k.Revoked] = k.Until
 		}
@@ -319,12 +323,19 @@ func (m *Memory) Revoked(jti string) bool {
 	return chained && f != nil && f.Ended != ""
 }
 
+// usedAssertion stands before the ID of a client's assertion that was used: it is kept as what was revoked is, since
+// neither is taken again.
+const usedAssertion = "assertion "
+
 // Once reports whether an ID is new.
 func (m *Memory) Once(id string, until time.Time) bool {
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	m.sweep()
 	_, again := m.once[id]
 	m.once[id] = until
+	m.mu.Unlock()
+	if !again {
+		m.keep(Kept{Revoked: usedAssertion + id, Until: until})
+	}
 	return !again
 }

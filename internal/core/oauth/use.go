@@ -1,8 +1,10 @@
 package oauth
 
 import (
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
@@ -41,6 +43,15 @@ func (s *Server) Holder(trust, jti string) string {
 	return ""
 }
 
+// wanted are the claims that the request of a chain wants of the userinfo endpoint; nil where it does not say.
+func (s *Server) wanted(trust, jti string) []string {
+	id, _, _ := strings.Cut(jti, ".")
+	if f, ok := s.State.Family(id); ok && f.Trust == trust {
+		return f.FromUserInfo
+	}
+	return nil
+}
+
 // UserInfo are the claims that the userinfo endpoint answers an access token with (OpenID Connect Core, section 5.3).
 func (s *Server) UserInfo(r *Registered, j *oidc.TokenJudgement) (map[string]any, *oidc.Error) {
 	who := s.Holder(r.Trust.Name, j.ID)
@@ -51,13 +62,62 @@ func (s *Server) UserInfo(r *Registered, j *oidc.TokenJudgement) (map[string]any
 	if person == nil {
 		return nil, oidc.Fail(oidc.InvalidToken, "the person is not in the ledger any more")
 	}
+	if x := r.Trust.Refuses(person, r.Consents); x != nil {
+		return nil, oidc.Fail(oidc.InvalidToken, "policy "+x.Policy+": "+x.Told())
+	}
 	claims := r.Releaser.Claims(person, j.Scope, false)
+	if only := s.wanted(r.Trust.Name, j.ID); only != nil { // OpenID Connect Core, section 5.5
+		maps.DeleteFunc(claims, func(name string, _ any) bool {
+			return oidc.ScopeOfClaim(name) == "" && !slices.Contains(only, name)
+		})
+	}
 	claims["sub"] = j.Subject
 	return claims, nil
 }
 
+// stands is what of the permissions of a token still holds, now and not when it was issued: its trust is in force, who
+// signed in is in the ledger and admitted, the permissions are asked for and consented to, the client's secret or key
+// is still its own. ok is false where the token is good for nothing any more. Introspection says so at once; what an
+// API judges by itself, it takes until the token expires.
+func (s *Server) stands(r *Registered, person, credential string, asks []federation.Ask) (still []federation.Ask,
+	ok bool) {
+	if r == nil || r.Trust.Refuses(nil, nil) != nil || !r.holds(credential, s.Now()) {
+		return nil, false
+	}
+	if person != "" {
+		who := s.Person(person)
+		if who == nil || r.Trust.Refuses(who, r.Consents) != nil {
+			return nil, false
+		}
+	}
+	for _, a := range asks {
+		if slices.ContainsFunc(r.Terms.Asks, a.Same) && r.Granted(a, person) {
+			still = append(still, a)
+		}
+	}
+	return still, len(still) > 0
+}
+
+// holds reports whether a secret or a key by which the client authenticated is still its own. Keys that lie at an
+// address and were not read are not known to be gone.
+func (r *Registered) holds(credential string, now time.Time) bool {
+	if credential == "" {
+		return true
+	}
+	for i := range r.Secrets {
+		if r.Secrets[i].ID == credential {
+			return r.Secrets[i].Standing(now) == "valid"
+		}
+	}
+	return len(r.Keys) == 0 || slices.ContainsFunc(r.Keys, func(k oidc.Key) bool {
+		id, err := oidc.KeyID(k.Public)
+		return err == nil && id == credential
+	})
+}
+
 // Introspect tells a client about its own token, or an API's client about a token for that API (RFC 7662, section 2.2).
-func (s *Server) Introspect(r *Registered, token string) map[string]any {
+// of finds the registration of a token's client.
+func (s *Server) Introspect(r *Registered, token string, of func(clientID string) *Registered) map[string]any {
 	dead := map[string]any{"active": false}
 	if id, serial, ok := ReadRefreshToken(s.Key, token); ok {
 		f, there := s.State.Family(id)
@@ -68,7 +128,11 @@ func (s *Server) Introspect(r *Registered, token string) map[string]any {
 		if !there || f.Trust != r.Trust.Name || f.Serial != serial || f.Ended != "" || !s.Now().Before(until) {
 			return dead
 		}
-		return map[string]any{"active": true, "client_id": r.Terms.ClientID, "scope": ScopeOf(f.Asks),
+		still, ok := s.stands(r, f.Person, "", f.Asks)
+		if !ok {
+			return dead
+		}
+		return map[string]any{"active": true, "client_id": r.Terms.ClientID, "scope": ScopeOf(still),
 			"exp": until.Unix(), "iat": f.Since.Unix(), "iss": s.Doc.Issuer}
 	}
 	_, claims, err := oidc.Peek(token)
@@ -81,6 +145,30 @@ func (s *Server) Introspect(r *Registered, token string) map[string]any {
 	if j.Verdict != judge.Accepted || !mine {
 		return dead
 	}
+	client := of(j.ClientID)
+	person, asks, credential := "", []federation.Ask(nil), ""
+	chain, rest, _ := strings.Cut(j.ID, ".")
+	if f, there := s.State.Family(chain); there && rest != "" {
+		person, asks = f.Person, f.Asks
+	} else if client != nil {
+		for _, a := range client.Terms.Asks {
+			if a.As == federation.AsSelf {
+				asks = append(asks, a)
+			}
+		}
+	}
+	asks = slices.DeleteFunc(slices.Clone(asks), func(a federation.Ask) bool {
+		return !slices.Contains(j.Scope,
+			a.Name)
+	})
+	if i := strings.LastIndex(j.ID, byCredential); i >= 0 {
+		credential = j.ID[i+len(byCredential):]
+	}
+	still, ok := s.stands(client, person, credential, asks)
+	if !ok {
+		return dead
+	}
+	j.Body["scope"] = ScopeOf(still)
 	out := map[string]any{"active": true, "token_type": "Bearer"}
 	for _, k := range []string{"iss", "sub", "aud", "exp", "iat", "jti", "client_id", "scope", "acr", "auth_time"} {
 		if v, ok := j.Body[k]; ok {
@@ -143,7 +231,8 @@ func (s *Server) HintOf(token string) (clientID, session string, ok bool) {
 	_, claims, _ := oidc.Peek(token)
 	aud := append(oidc.Texts(claims, "aud"), "")
 	j := oidc.JudgeIDToken(token, oidc.Expect{Issuer: s.Doc.Issuer, Audience: aud[0], Keys: s.Verify(), Now: s.Now()})
-	if j.Body == nil {
+	// a logout token and an access token are signed by the same keys, and are no ID tokens
+	if j.Body == nil || !j.IDToken() {
 		return "", "", false
 	}
 	return aud[0], oidc.Text(j.Body, "sid"), true

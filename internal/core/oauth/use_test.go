@@ -38,7 +38,7 @@ func TestWhatBecomesOfTokens(t *testing.T) {
 		t.Errorf("userinfo: %v, %v", info, e)
 	}
 	for _, token := range []string{got.AccessToken, got.RefreshToken} {
-		if x := d.Introspect(d.r, token); x["active"] != true || x["client_id"] != "dome.1" {
+		if x := d.Introspect(d.r, token, d.of); x["active"] != true || x["client_id"] != "dome.1" {
 			t.Errorf("introspected: %v", x)
 		}
 	}
@@ -46,7 +46,7 @@ func TestWhatBecomesOfTokens(t *testing.T) {
 	other.Terms = &federation.OIDCTerms{ClientID: "other.1", Policy: federation.DefaultPolicy()}
 	other.Trust, other.App = &federation.Trust{Name: "other@ridge"}, &federation.Party{Name: "other"}
 	for _, token := range []string{got.AccessToken, got.RefreshToken, "", "no.token", "a.b.c"} {
-		if x := d.Introspect(&other, token); x["active"] != false || len(x) != 1 {
+		if x := d.Introspect(&other, token, d.of); x["active"] != false || len(x) != 1 {
 			t.Errorf("somebody else's token is told of: %v", x)
 		}
 	}
@@ -75,16 +75,16 @@ func TestWhatBecomesOfTokens(t *testing.T) {
 	if e := d.Revoke(d.r, got.AccessToken); e != nil {
 		t.Fatal(e)
 	}
-	if x := d.Introspect(d.r, got.AccessToken); x["active"] != false {
+	if x := d.Introspect(d.r, got.AccessToken, d.of); x["active"] != false {
 		t.Errorf("a revoked access token: %v", x)
 	}
-	if x := d.Introspect(d.r, got.RefreshToken); x["active"] != true {
+	if x := d.Introspect(d.r, got.RefreshToken, d.of); x["active"] != true {
 		t.Errorf("its refresh token is good still: %v", x)
 	}
 	if e := d.Revoke(d.r, got.RefreshToken); e != nil {
 		t.Fatal(e)
 	}
-	if x := d.Introspect(d.r, got.RefreshToken); x["active"] != false {
+	if x := d.Introspect(d.r, got.RefreshToken, d.of); x["active"] != false {
 		t.Errorf("a revoked refresh token: %v", x)
 	}
 	if _, e := d.again(got.RefreshToken); e == nil || e.Code != oidc.InvalidGrant {
@@ -132,7 +132,8 @@ func TestAdmit(t *testing.T) {
 		{"more than a password", func(r *Registered, _ *Authorization) { r.Trust.Strength = "mfa" }, "",
 			oidc.AccessDenied},
 		{"the request demands more",
-			func(_ *Registered, a *Authorization) { a.MustACR = []string{judge.ContextMFA} }, "", oidc.AccessDenied},
+			func(_ *Registered, a *Authorization) { a.MustACR = []string{judge.ContextMFA} }, "",
+			oidc.UnmetAuthentication},
 		{"the subject of the request", func(_ *Registered, a *Authorization) { a.Subject = "s-mira" }, "", ""},
 		{"another subject", func(_ *Registered, a *Authorization) { a.Subject = "s-petra" }, "", oidc.LoginRequired},
 		{"no subject", func(r *Registered, _ *Authorization) { r.Releaser = nameless{} }, "", oidc.ServerError},
@@ -274,12 +275,12 @@ func TestActsAsItself(t *testing.T) {
 	form := url.Values{"grant_type": {"client_credentials"}, "scope": {"tel.read"}}
 	told := 0
 	d.Issued = func(trust string, asks []federation.Ask) { told += len(asks) }
-	if _, e := d.Exchange(d.r, form, netip.Addr{}); e == nil {
+	if _, e := d.Exchange(d.r, form, netip.Addr{}, ""); e == nil {
 		t.Fatal("nobody consented, and a token was issued")
 	}
 	d.r.Consents = []federation.Consent{{API: "tel", Name: "tel.read", As: "self", Admin: true,
 		Standing: federation.Consented}}
-	got, e := d.Exchange(d.r, form, netip.Addr{})
+	got, e := d.Exchange(d.r, form, netip.Addr{}, "")
 	if e != nil || got.RefreshToken != "" || got.IDToken != "" || got.Scope != "tel.read" || told != 1 {
 		t.Fatalf("%+v, %v", got, e)
 	}
@@ -288,7 +289,7 @@ func TestActsAsItself(t *testing.T) {
 		t.Errorf("%+v", j)
 	}
 	d.r.Trust.Standing = federation.Ended
-	if _, e := d.Exchange(d.r, form, netip.Addr{}); e == nil || e.Code != oidc.UnauthorizedClient {
+	if _, e := d.Exchange(d.r, form, netip.Addr{}, ""); e == nil || e.Code != oidc.UnauthorizedClient {
 		t.Errorf("an ended trust: %v", e)
 	}
 }

@@ -46,6 +46,15 @@ type TokenJudgement struct {
 	Expires  time.Time
 }
 
+// IDToken reports whether what was judged as an ID token is one by its type and its claims, whatever else is wrong with
+// it: access tokens and logout tokens are signed by the same keys.
+func (v *TokenJudgement) IDToken() bool {
+	_, event := v.Body["events"]
+	return !event && !slices.ContainsFunc(v.Findings, func(f finding.Finding) bool {
+		return f.ID == finding.TokenType && f.Level == finding.Error
+	})
+}
+
 // Tell fills in the claims of the judgement as texts: all but those of the protocol itself.
 func (v *TokenJudgement) Tell() {
 	v.Claims = map[string][]string{}

@@ -56,6 +56,7 @@ const (
 	ServerError             = "server_error"
 	LoginRequired           = "login_required"
 	ConsentRequired         = "consent_required"
+	UnmetAuthentication     = "unmet_authentication_requirements"
 	RequestNotSupported     = "request_not_supported"
 	RequestURINotSupported  = "request_uri_not_supported"
 	RegistrationUnsupported = "registration_not_supported"

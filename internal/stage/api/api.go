@@ -45,7 +45,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	if pl.APIAt == "" || pl.Party.API == nil {
 		return
 	}
-	l.Add(pl.Name()+" metadata", oidc.ResourceMetadataAt(pl.APIAt), p.metadata(c, pl))
+	l.Document(pl.Name()+" metadata", oidc.ResourceMetadataAt(pl.APIAt), p.metadata(c, pl))
 	l.Below(pl.APIAt, func(rest string, w http.ResponseWriter, r *http.Request) { p.serve(c, pl, rest, w, r) })
 }
 
@@ -62,7 +62,7 @@ func (p *Part) metadata(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		}
 		w.Header().Set("Access-Control-Allow-Origin", "*")
 		op.WriteJSON(w, http.StatusOK,
-			map[string]any{"resource": pl.Party.API.Audience, "authorization_servers": issuers,
+			map[string]any{"resource": pl.APIAt, "authorization_servers": issuers,
 				"scopes_supported": pl.Party.API.Names(), "bearer_methods_supported": []string{"header", "body"},
 				"resource_name": pl.Title()})
 	}

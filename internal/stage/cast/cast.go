@@ -291,8 +291,9 @@ type Cast struct {
 	SAML    []*SAML
 	OIDC    []*OIDC
 	APIs    map[string]*federation.Party
-	Base    string    // address under which all are played; "" where each is at its own
-	Players []*Player // all that are played, in order of name; an own provider before an upstream one comes twice
+	Places  map[string]string // where an API is played, by name
+	Base    string            // address under which all are played; "" where each is at its own
+	Players []*Player         // all that are played, by name; an own provider before an upstream one comes twice
 	People  *People
 	Routes  map[string]string // trust by domain
 	Came    map[string]string // person by trust and subject, see Came
@@ -453,7 +454,7 @@ type maker struct {
 
 // New makes a cast of the ledger's trusts.
 func New(led *Ledger, o Options) (*Cast, error) {
-	m := &maker{o, led, &Cast{Base: o.Base, APIs: map[string]*federation.Party{},
+	m := &maker{o, led, &Cast{Base: o.Base, APIs: map[string]*federation.Party{}, Places: map[string]string{},
 		People: NewPeople(led.People), Routes: led.Routes, Came: led.Came}, map[string]*Player{}}
 	for name, p := range led.Parties {
 		if p.API != nil {
@@ -482,6 +483,7 @@ func New(led *Ledger, o Options) (*Cast, error) {
 			return nil, err
 		}
 		p.APIAt = m.apiAt(p)
+		m.cast.Places[name] = p.APIAt
 	}
 	for _, key := range slices.Sorted(keysOf(m.players)) {
 		m.cast.Players = append(m.cast.Players, m.players[key])

@@ -95,7 +95,7 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 	client := m.registered(d.App, terms)
 	x := &OIDC{Deal: d, Registered: &oauth.Registered{Trust: t, Terms: terms, App: &d.App.Party,
 		Provider: &d.Provider.Party, Client: client, Far: d.Provider.Real,
-		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs,
+		Secrets: m.led.Secrets[t.Name], Consents: m.led.Consents[t.Name], APIs: m.cast.APIs, Places: m.cast.Places,
 		Releaser: lazily(d.release)}}
 	if terms.JWKS != "" {
 		if x.Keys, _, err = oidc.ReadKeys([]byte(terms.JWKS), finding.App); err != nil {

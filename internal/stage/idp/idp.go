@@ -76,7 +76,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	l.Add(pl.Name(), pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))
 	l.Add(pl.Name(), pl.LaunchAt(), p.launch(c, pl))
-	l.Add(pl.Name(), pl.MetadataAt(), Metadata(p.Server, pl))
+	l.Document(pl.Name(), pl.MetadataAt(), Metadata(p.Server, pl))
 	p.layOutLogout(l, c, pl)
 }
 

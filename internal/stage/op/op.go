@@ -105,11 +105,12 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	x := &played{p, c, pl}
 	add := func(at string, h http.HandlerFunc) { l.Add(pl.Name(), at, h) }
+	document := func(at string, h http.HandlerFunc) { l.Document(pl.Name(), at, h) }
 	for _, at := range oidc.WellKnown(doc.Issuer) {
-		add(at, x.document("application/json",
+		document(at, x.document("application/json",
 			func(s *oauth.Server) ([]byte, error) { return json.Marshal(x.discovery(s.Doc)) }))
 	}
-	add(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
+	document(doc.JWKSURI, x.document("application/jwk-set+json", func(s *oauth.Server) ([]byte, error) {
 		var list []crypto.PublicKey
 		for _, k := range s.Published {
 			list = append(list, k.Public)
@@ -120,7 +121,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	add(pl.SignInAt(), p.SignInForm(pl.Name(), pl.Title()))
 	add(x.consentAt(), x.consent)
 	add(doc.TokenEndpoint, x.token)
-	add(doc.UserinfoEndpoint, x.userinfo)
+	document(doc.UserinfoEndpoint, x.userinfo)
 	add(doc.IntrospectionEndpoint, x.introspect)
 	add(doc.RevocationEndpoint, x.revoke)
 	add(doc.EndSessionEndpoint, x.endSession)

@@ -2,6 +2,7 @@ package op
 
 import (
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/hex"
 	"net/http"
 	"net/url"
@@ -48,7 +49,7 @@ func (x *played) token(w http.ResponseWriter, r *http.Request) {
 		if s == nil {
 			return
 		}
-		out, e = s.Exchange(reg, req.Form, address(d, r))
+		out, e = s.Exchange(reg, req.Form, address(d, r), j.Credential)
 	}
 	if e != nil {
 		if d != nil {
@@ -159,7 +160,13 @@ func (x *played) introspect(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if s := x.serves(w, nil); s != nil {
-		WriteJSON(w, http.StatusOK, s.Introspect(d.Registered, req.Form.Get("token")))
+		WriteJSON(w, http.StatusOK, s.Introspect(d.Registered, req.Form.Get("token"),
+			func(id string) *oauth.Registered {
+				if c := ClientOf(x.c, x.pl, id); c != nil {
+					return c.Registered
+				}
+				return nil
+			}))
 	}
 }
 
@@ -213,7 +220,8 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		x.TellFollowed(server.Event{Trust: d.Of().Name, By: x.pl.Name(), What: "sign-out"})
 	}
 	title, state := x.pl.Title(), q.Get("state")
-	said := r.Method == http.MethodPost && q.Get("form_token") == outToken(cookie)
+	said := r.Method == http.MethodPost && subtle.ConstantTimeCompare([]byte(q.Get("form_token")),
+		[]byte(outToken(cookie))) == 1
 	whole := false
 	var frames []string
 	switch {
@@ -224,7 +232,7 @@ func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
 		}
 	// section 2: the hint is about another session than this browser's, or there is none
 	case ses.Index != sid && !said:
-		x.askSignOut(w, q, ses, cookie, back)
+		x.askSignOut(w, q, d, ses, cookie, back)
 		return
 	default:
 		sid = ses.Index
@@ -290,12 +298,16 @@ func (x *played) leaving(s *oauth.Server, q url.Values) (d *cast.OIDC, sid, why 
 	return d, sid, ""
 }
 
-func (x *played) askSignOut(w http.ResponseWriter, q url.Values, ses *server.Session, cookie, back string) {
+func (x *played) askSignOut(w http.ResponseWriter, q url.Values, d *cast.OIDC, ses *server.Session, cookie,
+	back string) {
 	hidden := url.Values{}
-	for _, k := range []string{"client_id", "post_logout_redirect_uri", "state"} {
+	for _, k := range []string{"post_logout_redirect_uri", "state"} {
 		if v := q.Get(k); v != "" {
 			hidden.Set(k, v)
 		}
+	}
+	if d != nil { // of the hint as well: who asked is known still when somebody has agreed
+		hidden.Set("client_id", d.Terms.ClientID)
 	}
 	name := ses.Person
 	if who := x.c.People.Find(ses.Person); who != nil {

@@ -432,7 +432,7 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	}
 	key := p.ID()
 	p.guests.Put(key, g)
-	server.Cookie(w, guestCookie(pl), key)
+	server.Cookie(w, r, guestCookie(pl), key)
 	http.Redirect(w, r, pl.ClientHome(), http.StatusSeeOther)
 }
 

@@ -69,6 +69,7 @@ func Secure(w http.ResponseWriter, formAction string) {
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Content-Security-Policy", policy()+formAction)
 	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Frame-Options", "DENY") // frame-ancestors for browsers that do not know it
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cache-Control", "no-store")
 }

@@ -4,6 +4,9 @@ package server
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/subtle"
 	"crypto/tls"
 	"encoding/base64"
 	"errors"
@@ -56,6 +59,7 @@ type Step struct {
 // Scene is what is served at one time: it never changes, and is swapped whole.
 type Scene struct {
 	routes   map[string]http.HandlerFunc
+	reads    map[string]bool // of routes, those at which nothing changes
 	prefixes map[string]PrefixHandler
 	hosts    map[string]bool
 	places   map[string]bool // hosts with their ports
@@ -81,8 +85,9 @@ func (e *ErrClash) Error() string {
 
 // NewLayout makes an empty layout.
 func NewLayout() *Layout {
-	return &Layout{scene: &Scene{routes: map[string]http.HandlerFunc{}, prefixes: map[string]PrefixHandler{},
-		hosts: map[string]bool{}, places: map[string]bool{},
+	return &Layout{scene: &Scene{routes: map[string]http.HandlerFunc{}, reads: map[string]bool{},
+		prefixes: map[string]PrefixHandler{},
+		hosts:    map[string]bool{}, places: map[string]bool{},
 		opened: map[string]string{}}, owner: map[string]string{}}
 }
 
@@ -129,6 +134,15 @@ func (l *Layout) Add(owner, at string, h http.HandlerFunc) {
 		l.host(k)
 	}
 }
+
+// Document lays out an address at which there is something to read and nothing to do: HEAD is answered there.
+func (l *Layout) Document(owner, at string, h http.HandlerFunc) {
+	l.Add(owner, at, h)
+	l.ReadOnly(at)
+}
+
+// ReadOnly says of an address that is laid out that nothing changes by asking it.
+func (l *Layout) ReadOnly(at string) { l.scene.reads[Key(at)] = true }
 
 // Share lays out an address that several parties may have, such as a redirect URI of apps under development on one
 // machine.
@@ -180,6 +194,8 @@ type Server struct {
 	mu      sync.Mutex
 	inner   []Step
 	doors   *doors
+	once    sync.Once
+	key     []byte // proves that a cookie is of this server
 }
 
 // New makes a server without a scene.
@@ -294,6 +310,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host := strings.TrimSuffix(strings.ToLower(r.Host), ":443")
 	key := host + r.URL.EscapedPath()
 	if h, ok := x.routes[key]; ok {
+		if r.Method == http.MethodHead && !x.reads[key] { // asking what would come changes nothing
+			w.Header().Set("Allow", "GET, POST")
+			http.Error(w, "use GET or POST", http.StatusMethodNotAllowed)
+			return
+		}
 		r.Body = http.MaxBytesReader(w, r.Body, largestBody)
 		h(w, r)
 		return
@@ -350,27 +371,55 @@ func (s *Server) Random() string {
 	return base64.RawURLEncoding.EncodeToString(b)
 }
 
-// Cookie sets a cookie for the stage's pages alone, not readable by scripts.
-func Cookie(w http.ResponseWriter, name, value string) {
-	http.SetCookie(w, &http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+// Cookie sets a cookie for the stage's pages alone, not readable by scripts, and sent over HTTPS alone where it is set
+// there.
+func Cookie(w http.ResponseWriter, r *http.Request, name, value string) {
+	http.SetCookie(w, &http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, Secure: r.TLS != nil,
+		SameSite: http.SameSiteLaxMode})
 }
 
-const browserCookie = "stage_browser"
+// browserCookie begins the name of the cookie that tells browsers apart. What follows is the server's own: cookies
+// are of a host, and several stages run on one.
+const browserCookie = "stage_browser_"
 
-// Browser returns the value that tells this browser from others, and sets it if there is none.
+// Browser returns the value that tells this browser from others, and sets it if there is none. One that this server did
+// not issue is none: nobody has a browser take a value that they know.
 func (s *Server) Browser(w http.ResponseWriter, r *http.Request) string {
-	if c, err := r.Cookie(browserCookie); err == nil && len(c.Value) == 41 {
+	name := browserCookie + s.sealOf("name")[:8]
+	if c, err := r.Cookie(name); err == nil && s.issued(c.Value) {
 		return c.Value
 	}
-	v := s.ID()
-	Cookie(w, browserCookie, v)
+	id := s.ID()
+	v := id + "." + s.sealOf(id)
+	Cookie(w, r, name, v)
 	return v
+}
+
+// sealOf proves that this server made an ID.
+func (s *Server) sealOf(id string) string {
+	s.once.Do(func() {
+		s.key = make([]byte, sha256.Size)
+		if _, err := io.ReadFull(s.Rand, s.key); err != nil {
+			panic(http.ErrAbortHandler) // no randomness: nothing can be answered
+		}
+	})
+	m := hmac.New(sha256.New, s.key)
+	m.Write([]byte("browser " + id))
+	return base64.RawURLEncoding.EncodeToString(m.Sum(nil))
+}
+
+// issued reports whether a value that tells browsers apart is of this server.
+func (s *Server) issued(value string) bool {
+	id, seal, ok := strings.Cut(value, ".")
+	return ok && hmac.Equal([]byte(seal), []byte(s.sealOf(id)))
 }
 
 // SameBrowser reports whether a request comes from the browser with the value.
 func SameBrowser(r *http.Request, value string) bool {
-	c, err := r.Cookie(browserCookie)
-	return err == nil && c.Value == value
+	return value != "" && slices.ContainsFunc(r.Cookies(), func(c *http.Cookie) bool {
+		return strings.HasPrefix(c.Name, browserCookie) &&
+			subtle.ConstantTimeCompare([]byte(c.Value), []byte(value)) == 1
+	})
 }
 
 // answered is an answer of a call inside the stage.

@@ -309,7 +309,7 @@ func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, x *Wish, token
 	ses, key := &Session{Provider: x.Provider, Person: x.person, Context: context, Since: s.Now(),
 		Index: s.ID()}, s.ID()
 	s.doors.sessions.Put(key, ses)
-	Cookie(w, sessionCookie(x.Provider), key)
+	Cookie(w, r, sessionCookie(x.Provider), key)
 	x.Done(w, r, ses)
 }
 

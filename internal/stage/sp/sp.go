@@ -56,7 +56,7 @@ func (p *Part) Remembered() int { return p.asked.Len() }
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	if len(dealsOf(c, pl)) == 0 {
 		if pl.Party.Own && pl.Party.Entity.SP != nil {
-			l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
+			l.Document(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
 		}
 		return
 	}
@@ -73,7 +73,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	l.Add(pl.Name(), pl.Start(), p.start(c, pl))
 	l.Add(pl.Name(), pl.Home, p.home(c, pl))
 	l.Add(pl.Name(), cast.OwnSignInAt(pl.Home), p.OwnSignIn(pl.Title(), pl.Start()))
-	l.Add(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
+	l.Document(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
 	p.layOutLogout(l, c, pl)
 }
 
@@ -230,7 +230,7 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		p.asked.Take(requestID)
 		key := p.ID()
 		p.guests.Put(key, &guest{pl.Name(), d.Trust.Name, j})
-		server.Cookie(w, guestCookie(pl), key)
+		server.Cookie(w, r, guestCookie(pl), key)
 		http.Redirect(w, r, pl.Home, http.StatusSeeOther)
 	}
 }
