@@ -13,13 +13,13 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
-
 	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/face/door"
 	"tressik.example/internal/face/format"
@@ -146,7 +146,11 @@ type openDoor struct {
 func (a *App) door(at string, secure bool, log *slog.Logger) *door.Door {
 	return &door.Door{Ledger: a.opened, Listen: at, TLS: secure, Life: 14 * 24 * time.Hour, Log: log,
 		Fetch: func(ctx context.Context, uri string) ([]byte, error) {
-			return reach.Read(ctx, uri, reach.Options{Max: oidc.MaxKeys, Timeout: 5 * time.Second})
+			o := reach.Options{Max: oidc.MaxKeys, Timeout: 5 * time.Second}
+			if host, _, err := net.SplitHostPort(at); err == nil && !judge.IsLoopback(host) {
+				o.Of = "https://" + at // whoever registers is as public as who can ask here
+			}
+			return reach.Read(ctx, uri, o)
 		}}
 }
 

@@ -33,7 +33,7 @@ var (
 	ErrStatus      = errors.New("the server did not answer with the document")
 	ErrSlow        = errors.New("no whole answer")
 	ErrNotModified = errors.New("the document is as it was")
-	ErrInward      = errors.New("a redirect from a public host to a private one is not followed")
+	ErrInward      = errors.New("a public host leads to a private one, which is not asked")
 )
 
 // Options bound and secure a fetch.
@@ -44,6 +44,9 @@ type Options struct {
 	Max     int64 // bytes
 	Accept  string
 	Stdin   io.Reader
+	// Of is the address of the document that names what is fetched; "" where a person does. Where it lies at a public
+	// host, nothing is fetched from a private one because of it.
+	Of string
 	// ETag and Modified are by what the server knows the state of the document that is there already; a fetch with
 	// either may end in ErrNotModified.
 	ETag, Modified string
@@ -169,7 +172,7 @@ func (o Options) trip(ctx context.Context, at string) (*trip, error) {
 		o.Timeout = 20 * time.Second
 	}
 	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
-	t := &trip{ctx: ctx, way: &way{}}
+	t := &trip{ctx: ctx, way: &way{of: o.Of}}
 	t.client = &http.Client{Transport: t.way.transport(cfg), CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse
 	}}

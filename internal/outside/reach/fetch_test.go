@@ -10,10 +10,12 @@ import (
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"io"
 	"math/big"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -157,6 +159,55 @@ func TestNoWayInward(t *testing.T) {
 				t.Errorf("%s: at %s: %v", c.ways, at, err)
 			}
 		}
+	}
+}
+
+// TestDocumentsLeadNowhereInward: what a document of a public host names is fetched from public hosts alone, by its
+// name or by what that resolves to; one that lies inside may name what is inside.
+func TestDocumentsLeadNowhereInward(t *testing.T) {
+	t.Parallel()
+	where := func(_ context.Context, _, host string) ([]netip.Addr, error) {
+		switch host {
+		case "idp.southmere.example":
+			return []netip.Addr{netip.MustParseAddr("203.0.113.7")}, nil
+		case "idp.inside.example":
+			return []netip.Addr{netip.MustParseAddr("10.1.2.3")}, nil
+		case "idp.both.example":
+			return []netip.Addr{netip.MustParseAddr("203.0.113.7"), netip.MustParseAddr("10.1.2.3")}, nil
+		}
+		if a, err := netip.ParseAddr(host); err == nil {
+			return []netip.Addr{a}, nil
+		}
+		return nil, errors.New("no such host")
+	}
+	for of, kept := range map[string]bool{"https://idp.southmere.example/o": true, "https://203.0.113.9/o": true,
+		"https://idp.inside.example/o": false, "https://idp.both.example/o": false, "https://127.0.0.1:8443/o": false,
+		"http://localhost/o": false, "southmere.json": false, "": false, "https://gone.example/o": false} {
+		w := &way{of: of}
+		w.from(t.Context(), where)
+		if err := w.connects("tcp", "127.0.0.1:8443", nil); errors.Is(err, ErrInward) != kept {
+			t.Errorf("a document at %q has this machine asked: %v", of, err)
+		}
+	}
+	// The whole way: keys at an address of this machine, named by a document of a public host.
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, `{"keys":[]}`)
+	}))
+	defer s.Close()
+	p := &Published{Source: "https://203.0.113.7/.well-known/openid-configuration",
+		Discovery: []byte(`{"issuer":"https://203.0.113.7","jwks_uri":"` + s.URL + `/keys"}`)}
+	if err := p.Keys(t.Context(), Options{}); !errors.Is(err, ErrInward) {
+		t.Errorf("the keys are fetched: %v", err)
+	}
+	if p.Source = "a-file.json"; p.Keys(t.Context(), Options{}) != nil {
+		t.Error("a file may name them")
+	}
+	c, err := Client(Options{Of: "https://203.0.113.7/"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Get(s.URL); !errors.Is(err, ErrInward) {
+		t.Errorf("an endpoint of a public issuer on this machine is asked: %v", err)
 	}
 }
 

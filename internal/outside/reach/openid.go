@@ -58,7 +58,7 @@ func (p *Published) Keys(ctx context.Context, o Options) error {
 		return fmt.Errorf("%s: %w: it has no jwks_uri, so no token of this provider can be verified", p.Source,
 			oidc.ErrDiscovery)
 	}
-	o.Accept, o.Max = "application/jwk-set+json, application/json", oidc.MaxKeys
+	o.Accept, o.Max, o.Of = "application/jwk-set+json, application/json", oidc.MaxKeys, p.Source
 	a, err := Fetch(ctx, doc.JWKSURI, o) // whatever the document says, no file is read for it
 	if err != nil {
 		return fmt.Errorf("the keys that %s names: %w", p.Source, err)

@@ -25,9 +25,8 @@ func Client(o Options) (*http.Client, error) {
 		o.Timeout = 20 * time.Second
 	}
 	return &http.Client{
-		Timeout: o.Timeout,
-		Transport: secure{&http.Transport{TLSClientConfig: cfg, Proxy: http.ProxyFromEnvironment,
-			MaxResponseHeaderBytes: 64 << 10}},
+		Timeout:   o.Timeout,
+		Transport: secure{(&way{of: o.Of}).transport(cfg)},
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("the token endpoint redirects: a secret is sent nowhere else")
 		},

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -17,8 +19,11 @@ import (
 )
 
 // way is the way of one fetch, from host to host. Once it was at a public one it leads to no private one: a stranger's
-// redirect must not have this machine ask what only this machine can reach.
+// redirect, or the address in a stranger's document, must not have this machine ask what only this machine can reach.
 type way struct {
+	of    string    // the address of the document that names where it goes; "" where a person does
+	began sync.Once // that address was looked at
+
 	mu      sync.Mutex
 	public  bool // a public host was asked
 	proxied bool // a proxy was: the hosts' own addresses are not seen
@@ -26,7 +31,11 @@ type way struct {
 
 func (w *way) transport(cfg *tls.Config) *http.Transport {
 	d := &net.Dialer{Timeout: 10 * time.Second, Control: w.connects}
-	return &http.Transport{TLSClientConfig: cfg, DialContext: d.DialContext, MaxResponseHeaderBytes: 64 << 10,
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		w.began.Do(func() { w.from(ctx, net.DefaultResolver.LookupNetIP) })
+		return d.DialContext(ctx, network, address)
+	}
+	return &http.Transport{TLSClientConfig: cfg, DialContext: dial, MaxResponseHeaderBytes: 64 << 10,
 		Proxy: func(r *http.Request) (*url.URL, error) {
 			u, err := http.ProxyFromEnvironment(r)
 			w.mu.Lock()
@@ -35,6 +44,23 @@ func (w *way) transport(cfg *tls.Config) *http.Transport {
 			w.public = w.public || u != nil && !private(r.URL.Hostname())
 			return u, err
 		}}
+}
+
+// from looks where the document lies that names where the way goes: at a public host it may name public ones alone, by
+// name, by redirect or by what their names resolve to. One whose host is not found now was not read from there now, and
+// says nothing.
+func (w *way) from(ctx context.Context, lookup func(ctx context.Context, network, host string) ([]netip.Addr, error)) {
+	u, err := url.Parse(w.of)
+	if err != nil || u.Hostname() == "" || private(u.Hostname()) {
+		return
+	}
+	found, err := lookup(ctx, "ip", u.Hostname())
+	if err != nil || len(found) == 0 || slices.ContainsFunc(found, inward) {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.public = true
 }
 
 // connects looks at the address itself, after the name was resolved, and before anything is sent there.

@@ -77,12 +77,18 @@ func (x *played) device(w http.ResponseWriter, r *http.Request) {
 				"again.")
 		return
 	}
+	from := server.Bound{Key: "code " + server.From(r), Free: 5}
+	if wait := x.Tried.Try(from); wait > 0 {
+		x.askDevice(w, r, "", server.WaitWords(wait))
+		return
+	}
 	v, ok := x.devices.Find(user)
 	d := x.c.Find(v.Trust)
 	if !ok || d == nil || d.Deal.Provider != x.pl {
 		x.askDevice(w, r, "", "No device waits with this code. Look at the device again: a code lasts 10 minutes.")
 		return
 	}
+	x.Tried.Succeeded(from)
 	request := v.Request
 	y := &pending{provider: x.pl.Name(), trust: v.Trust, request: &request, userCode: user, issuer: x.pl.OpenID.Issuer}
 	x.SignIn(w, r, &server.Wish{Provider: x.pl.Name(), Title: x.pl.Title(), At: x.pl.SignInAt(),

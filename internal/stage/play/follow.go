@@ -173,10 +173,10 @@ func OutsideOf(p *federation.Party, ca []byte) (http.RoundTripper, error) {
 
 // ReachOf is how the servers of a party are known.
 func ReachOf(p *federation.Party, ca []byte) reach.Options {
-	o := reach.Options{CA: slices.Clone(ca)}
+	o := reach.Options{CA: slices.Clone(ca), Of: p.Source}
 	known := []federation.Server{p.TLS}
 	if p.OpenID != nil {
-		known = append(known, p.OpenID.TLS)
+		known, o.Of = append(known, p.OpenID.TLS), p.OpenID.Source
 	}
 	for _, s := range known {
 		if s.CA != "" && !strings.Contains(string(o.CA), s.CA) {

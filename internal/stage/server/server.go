@@ -189,6 +189,7 @@ type Server struct {
 	// Outside is the way to a real party, which is not played here. nil: there is none
 	Outside func(p *federation.Party) (http.RoundTripper, error)
 
+	Tried   *Attempts // passwords and codes
 	scene   atomic.Pointer[Scene]
 	trouble atomic.Pointer[string]
 	mu      sync.Mutex
@@ -201,6 +202,7 @@ type Server struct {
 // New makes a server without a scene.
 func New(now func() time.Time, rand io.Reader) *Server {
 	s := &Server{Now: now, Rand: rand}
+	s.Tried = NewAttempts(func() time.Time { return s.Now() })
 	s.scene.Store(NewLayout().scene)
 	s.doors = newDoors(s)
 	return s

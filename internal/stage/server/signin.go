@@ -210,8 +210,13 @@ func (s *Server) proves(r *http.Request, who *people.Person) (problem string) {
 	if !s.hasPassword(who) {
 		return ""
 	}
+	person := Bound{"password " + who.ID, 3}
+	if wait := s.Tried.Try(person, Bound{"password " + From(r), 20}); wait > 0 {
+		return WaitWords(wait)
+	}
 	switch err := s.Passwords.Check(r.Context(), who, r.PostForm.Get("password")); {
 	case err == nil:
+		s.Tried.Succeeded(person)
 		return ""
 	case errors.Is(err, people.ErrPassword):
 		return "The name or the password is wrong."
