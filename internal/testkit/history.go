@@ -222,6 +222,7 @@ func (h *History) changeTrust(e *model.Edit) (bool, error) {
 		t.Owner = fmt.Sprintf("owner%d@kestrelridge.example", h.n)
 	default:
 		t.Strength = []string{"any", "mfa"}[h.r.Intn(2)]
+		t.SpeaksFor = []string{fmt.Sprintf("d%d.example", h.n)}
 	}
 	return true, e.PutTrust(old, t, "trust.change")
 }

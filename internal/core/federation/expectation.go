@@ -41,11 +41,15 @@ func LogoutExpectation(terms *SAMLTerms, from, to *Party, now time.Time) saml.Lo
 }
 
 // TokenExpectation is what the client of a trust expects of an ID token or a logout token of the provider. keys are
-// those that the provider publishes.
-func TokenExpectation(t *Trust, terms *OIDCTerms, client *Client, issuer, provider string, keys []oidc.Key,
+// those that the provider publishes, and client is the app's as it asks; without the two nothing is expected that a
+// logout token does not have.
+func TokenExpectation(t *Trust, terms *OIDCTerms, app *Party, client *Client, issuer, provider string, keys []oidc.Key,
 	now time.Time) oidc.Expect {
 	e := oidc.Expect{Issuer: issuer, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(), Now: now, Trust: t.Name,
 		Provider: provider}
+	if app != nil {
+		e.Speaks = t.Vouching(app)
+	}
 	if client != nil {
 		e.SignedWith, e.MaxAge = client.IDTokenAlg, Span(client.MaxAge)
 	}

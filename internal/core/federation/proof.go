@@ -211,13 +211,22 @@ func FactsOf(t *Trust, app, provider *Party) []Fact {
 		rules = append(rules, r.Claim+"="+r.Expression)
 	}
 	out = append(out, Fact{Name: finding.FactClaims, Value: strings.Join(rules, ", "), OfSide: "both"},
-		Fact{Name: finding.FactAdmission, Value: t.Admits + ", " + t.Strength, OfSide: "provider"})
+		Fact{Name: finding.FactAdmission, Value: t.admissionWords(), OfSide: "provider"})
 	for i := range out {
 		f := &out[i]
 		f.Rests = Asserted
 		if had, ok := t.Facts[f.Name]; ok && had.Value == f.Value {
 			f.Rests, f.At, f.Run, f.Seen = had.Rests, had.At, had.Run, had.Seen
 		}
+	}
+	return out
+}
+
+// admissionWords are who comes in through the trust, how strongly signed in, and of which domains, in a line.
+func (t *Trust) admissionWords() string {
+	out := t.Admits + ", " + t.Strength
+	if len(t.SpeaksFor) > 0 {
+		out += ", speaks for " + strings.Join(t.SpeaksFor, " ")
 	}
 	return out
 }

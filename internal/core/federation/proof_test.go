@@ -178,6 +178,8 @@ func TestWhatAChangeTakesBack(t *testing.T) {
 		{"owner", terms(func(t *Trust) { t.Owner = "owner@ridge.example" }), nil},
 		{"admission", terms(func(t *Trust) { t.Admits = "group:directors" }), []finding.FactID{finding.FactAdmission}},
 		{"strength", terms(func(t *Trust) { t.Strength = "mfa" }), []finding.FactID{finding.FactAdmission}},
+		{"domains", terms(func(t *Trust) { t.SpeaksFor = []string{"ridge.example"} }),
+			[]finding.FactID{finding.FactAdmission}},
 		{"claims", terms(func(t *Trust) { t.Rules = []claims.Rule{{Claim: "mail", Expression: "person.mail"}} }),
 			[]finding.FactID{finding.FactClaims}},
 		{"subject", terms(func(t *Trust) { t.Subject = "person.mail" }), []finding.FactID{finding.FactClaims}},

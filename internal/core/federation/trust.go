@@ -63,18 +63,20 @@ type Record struct {
 // one set of terms; NewTrust is the only way to a new one. Its standing is worked out here alone, by the methods that
 // change what it rests on.
 type Trust struct {
-	Name          string        `json:"name"` // app@provider
-	App           string        `json:"app"`
-	Provider      string        `json:"provider"`
-	Standing      Standing      `json:"standing"`
-	Admits        string        `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
-	Strength      string        `json:"strength"` // any, mfa or an authentication context class
-	SubjectFormat string        `json:"subjectFormat"`
-	Owner         string        `json:"owner,omitempty"`   // whom to ask about it
-	Ends          []End         `json:"ends,omitempty"`    // what ends at the foreign side, as it was entered
-	Subject       string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
-	Carried       *Carrying     `json:"carried,omitempty"` // subjects that were carried over from before
-	Rules         []claims.Rule `json:"claims"`
+	Name          string   `json:"name"` // app@provider
+	App           string   `json:"app"`
+	Provider      string   `json:"provider"`
+	Standing      Standing `json:"standing"`
+	Admits        string   `json:"admits"`   // everyone, group:NAME[,NAME…] or consented
+	Strength      string   `json:"strength"` // any, mfa or an authentication context class
+	SubjectFormat string   `json:"subjectFormat"`
+	// domains of the names for which the provider may speak; none: nothing is said
+	SpeaksFor []string      `json:"speaksFor,omitempty"`
+	Owner     string        `json:"owner,omitempty"`   // whom to ask about it
+	Ends      []End         `json:"ends,omitempty"`    // what ends at the foreign side, as it was entered
+	Subject   string        `json:"subject,omitempty"` // CEL; "" takes what fits the format
+	Carried   *Carrying     `json:"carried,omitempty"` // subjects that were carried over from before
+	Rules     []claims.Rule `json:"claims"`
 	// how the app reads what this provider sends; nil: as what any provider sends
 	Reads *Mapping `json:"reads,omitempty"`
 	Terms Held     `json:"terms"`
@@ -330,7 +332,7 @@ func (t *Trust) Clone() *Trust {
 	c := *t
 	c.Handed, c.HandedTo, c.Prepared = maps.Clone(t.Handed), maps.Clone(t.HandedTo), maps.Clone(t.Prepared)
 	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
-	c.Tried = maps.Clone(t.Tried)
+	c.Tried, c.SpeaksFor = maps.Clone(t.Tried), slices.Clone(t.SpeaksFor)
 	c.Written, c.Fetched = maps.Clone(t.Written), maps.Clone(t.Fetched)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c

@@ -365,11 +365,11 @@ func TestExpectations(t *testing.T) {
 	}
 	over, client, own := dome()
 	client.Client.IDTokenAlg, client.Client.MaxAge = "ES256", 60
-	k := TokenExpectation(over, over.OIDCTerms(), client.Client, own.At, own.Name, nil, now)
+	k := TokenExpectation(over, over.OIDCTerms(), client, client.Client, own.At, own.Name, nil, now)
 	if k.Issuer != own.At || k.Audience != "dome.1" || k.SignedWith != "ES256" || k.MaxAge != time.Minute {
 		t.Errorf("a token: %+v", k)
 	}
-	if k := TokenExpectation(over, over.OIDCTerms(), nil, own.At, own.Name, nil,
+	if k := TokenExpectation(over, over.OIDCTerms(), nil, nil, own.At, own.Name, nil,
 		now); k.SignedWith != "" || k.MaxAge != 0 {
 		t.Errorf("a token without a client: %+v", k)
 	}

@@ -99,7 +99,8 @@ const (
 
 	KeyWeak ID = "key.weak"
 
-	PartyContact ID = "party.contact"
+	PartyContact   ID = "party.contact"
+	PartySharedKey ID = "party.shared-key"
 
 	PermissionUnknown ID = "permission.unknown"
 
@@ -164,6 +165,8 @@ const (
 	SignoutPage      ID = "signout.page"
 	SignoutProvider  ID = "signout.provider"
 
+	SubjectDomain ID = "subject.domain"
+
 	TrustAdmits           ID = "trust.admits"
 	TrustAssertionsSigned ID = "trust.assertions-signed"
 	TrustBinding          ID = "trust.binding"
@@ -177,6 +180,8 @@ const (
 	TrustOpenID           ID = "trust.openid"
 	TrustOwner            ID = "trust.owner"
 	TrustParty            ID = "trust.party"
+	TrustSpeaksFor        ID = "trust.speaks-for"
+	TrustSpeaksSame       ID = "trust.speaks-same"
 	TrustPKCEOff          ID = "trust.pkce-off"
 	TrustProtocol         ID = "trust.protocol"
 	TrustRequestsSigned   ID = "trust.requests-signed"
@@ -286,6 +291,7 @@ func ledgerEntries() []Entry {
 		{InspectUnknown, Error, "", "The message is of a kind that is known."},
 		{KeyWeak, Error, "", "A key is of RSA with 2048 bits or more, or of ECDSA P-256 or P-384."},
 		{PartyContact, Note, "", "There is somebody to write to when something changes."},
+		{PartySharedKey, Warning, "", "No two foreign parties sign with one key."},
 		{PermissionUnknown, Error, "RFC 6749 3.3",
 			"The permission that the client asks for is one that the API publishes."},
 		{PrivilegeAsSelf, Warning, "", "A client with users asks on behalf of whoever is there, and not as itself."},
@@ -343,6 +349,7 @@ func ledgerEntries() []Entry {
 		{SignoutPage, Pass, "OpenID Connect RP-Initiated Logout 3", "Where people come out after signing out."},
 		{SignoutProvider, Note, "SAML Profiles 4.4 and OpenID Connect RP-Initiated Logout 2",
 			"The session at the provider ends when somebody signs out at the app."},
+		{SubjectDomain, Error, "", "The provider names only people of domains for which it may speak."},
 		{TrustAdmits, Error, "", "Whom the trust admits are groups and people that the ledger has."},
 		{TrustAssertionsSigned, Error, "SAML Metadata 2.4.4",
 			"The provider signs assertions where the app wants them signed."},
@@ -360,6 +367,9 @@ func ledgerEntries() []Entry {
 		{TrustOpenID, Error, "OpenID Connect Discovery 3", "The provider has an OpenID side."},
 		{TrustOwner, Note, "", "Somebody can be asked about the trust."},
 		{TrustParty, Error, "", "Both parties of the trust are in the ledger."},
+		{TrustSpeaksFor, Warning, "", "Where an app takes people of several providers, it is said for which " +
+			"domains each speaks."},
+		{TrustSpeaksSame, Warning, "", "No two providers speak for one domain at one app."},
 		{TrustPKCEOff, Warning, "RFC 9700 2.1.1", "The client uses PKCE."},
 		{TrustProtocol, Error, "", "The protocol of the trust is known."},
 		{TrustRequestsSigned, Error, "SAML Metadata 2.4.3",

@@ -143,8 +143,9 @@ func Contradicts(id ID) []FactID {
 		SAMLSubject: {FactClaims}, TokenSubject: {FactClaims}, RequestFormat: {FactClaims}, ClaimsDiffer: {FactClaims},
 		ClaimsMissing: {FactClaims}, ClaimsRequired: {FactClaims},
 		AccountExpected: {FactClaims}, AccountUnknown: {FactClaims},
-		SAMLStrength: {FactAdmission}, TokenACR: {FactAdmission}, RequestAuthnContext: {FactAdmission},
-		LogoutDestination: {FactSignOut}, LogoutSignatureKey: {FactSignOut},
+		SAMLStrength: {FactAdmission}, SubjectDomain: {FactAdmission}, TokenACR: {FactAdmission},
+		RequestAuthnContext: {FactAdmission},
+		LogoutDestination:   {FactSignOut}, LogoutSignatureKey: {FactSignOut},
 	}[id]
 }
 

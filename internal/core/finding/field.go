@@ -102,6 +102,7 @@ const (
 	FieldSignedOut          Field = "signed-out"
 	FieldSigns              Field = "signs"
 	FieldSingle             Field = "single"
+	FieldSpeaksFor          Field = "speaks-for"
 	FieldStageAt            Field = "stage-at"
 	FieldStart              Field = "start"
 	FieldStrangers          Field = "strangers"

@@ -34,6 +34,7 @@ type Expect struct {
 	Now         time.Time
 	Trust       string // names of the trust and the provider, for what findings say
 	Provider    string
+	Speaks      judge.Vouching // ID token: for whom the provider may speak
 }
 
 // TokenJudgement is the outcome of judging a token. Subject and Body are there only under a good signature.
@@ -169,7 +170,36 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	}
 	j.atHash()
 	j.strength()
+	if j.verified && len(e.Speaks.Domains) > 0 {
+		v.NotChecked = append(v.NotChecked, e.Speaks.Judge(&v.Findings, e.Trust, Text(j.claims, "sub"),
+			named(j.claims))...)
+	}
 	return j.end(v)
+}
+
+// named are the claims that are texts, or lists of them.
+func named(claims map[string]any) map[string][]string {
+	out := map[string][]string{}
+	for name := range claims {
+		if v := Texts(claims, name); v != nil && name != "sub" {
+			out[name] = v
+		}
+	}
+	return out
+}
+
+// JudgeUserinfo judges claims of userinfo as the client that receives them: their subject is that of the ID token
+// (OpenID Connect Core, section 5.3.2), and what they name is of those for whom the provider may speak.
+func JudgeUserinfo(claims map[string]any, subject string, e Expect) (out finding.List) {
+	if sub := Text(claims, "sub"); sub != subject {
+		out.Add(finding.Finding{ID: finding.UserinfoSubject, Level: finding.Error, Check: "userinfo", Saw: sub,
+			Expected: subject, Side: finding.Provider, Fix: finding.Do("do not use these claims"),
+			Ref: "OpenID Connect Core 5.3.2"})
+		return out
+	}
+	out.Pass(finding.UserinfoSubject, "userinfo", fmt.Sprintf("%d claims of the same subject", len(claims)-1))
+	e.Speaks.Judge(&out, e.Trust, "", named(claims))
+	return out
 }
 
 // JudgeAccessToken judges an access token as the API that is sent it (RFC 9068, section 4).

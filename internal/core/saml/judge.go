@@ -5,6 +5,7 @@ import (
 	"crypto/rsa"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/beevik/etree"
@@ -29,6 +30,7 @@ type Expect struct {
 	WantEncrypted        bool     // a plain assertion is warned of
 	RefusePlain          bool     // a plain assertion is refused
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
+	Speaks               judge.Vouching
 	Wanted               []Wanted
 	Advise               func(Wanted) finding.Remedy // what to do about a missing one; nil: words alone
 	AllowSHA1            bool
@@ -93,6 +95,9 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 		}
 		j.Claims[a.Name] = a.Values[:len(a.Values):len(a.Values)]
 	}
+	if j.genuine && len(j.Speaks.Domains) > 0 {
+		j.NotChecked = append(j.NotChecked, j.Speaks.Judge(&j.Findings, j.Trust, j.Subject, j.names())...)
+	}
 	if !j.CheckRequest && j.InResponseTo != "" {
 		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers ("+j.InResponseTo+")")
 	}
@@ -104,6 +109,19 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	}
 	j.Settle()
 	return j.ResponseJudgement
+}
+
+// names are the values that came, by the name that the app reads them under where it reads a friendly one.
+func (j *judging) names() map[string][]string {
+	out := map[string][]string{}
+	for _, a := range j.Attributes {
+		n := a.Name
+		if j.Speaks.Key != "" && strings.EqualFold(a.Friendly, j.Speaks.Key) {
+			n = a.Friendly
+		}
+		out[n] = append(out[n], a.Values...)
+	}
+	return out
 }
 
 func (j *judging) fail(id finding.ID, check, saw, expected string, side finding.Side, fix, ref string) {

@@ -20,6 +20,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/redact"
@@ -184,7 +185,7 @@ func isWrongValue(err error) bool {
 		return true
 	}
 	return len(finding.FieldsOf(err)) > 0 &&
-		among(federation.ErrValue, model.ErrValue, federation.ErrRegistrar, federation.ErrMapping)
+		among(federation.ErrValue, model.ErrValue, judge.ErrDomain, federation.ErrRegistrar, federation.ErrMapping)
 }
 
 // ErrElsewhere means that what went wrong came from the other side, and not from whoever runs the command.

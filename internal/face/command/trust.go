@@ -28,9 +28,9 @@ import (
 type termFlags struct {
 	admits, strength, signs, encrypt, requests, unsolicited, sha1,
 	force, passive, owner string
-	ends   []string
-	reads  federation.MappingInput
-	policy policyFlags
+	ends, speaks []string
+	reads        federation.MappingInput
+	policy       policyFlags
 }
 
 func (t *termFlags) add(c *cobra.Command) {
@@ -58,6 +58,8 @@ func (t *termFlags) add(c *cobra.Command) {
 		"created or refused")
 	f.StringArrayVar(&t.ends, "ends", nil, "what ends at the other side and no metadata shows: WHAT=2032-03-04, "+
 		"WHAT=unused:90d, or WHAT=none")
+	f.StringSliceVar(&t.speaks, "speaks-for", nil, "domains of the names that the provider may send, such as "+
+		"southmere.example or *.southmere.example: others are refused; none takes them away")
 	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
 	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
@@ -71,7 +73,7 @@ func (t *termFlags) isZero() bool { return reflect.DeepEqual(*t, termFlags{}) }
 
 func (t *termFlags) terms(ctx context.Context, a *App) (x desk.Terms, err error) {
 	x = desk.Terms{Admits: t.admits, Strength: t.strength, Signs: t.signs, Owner: t.owner,
-		Ends: t.ends, Reads: t.reads}
+		Ends: t.ends, SpeaksFor: t.speaks, Reads: t.reads}
 	if x.Policy, err = t.policy.terms(ctx, a); err != nil {
 		return x, err
 	}

@@ -19,9 +19,9 @@ func (r overSAML) terms(*desk.Desk) ([]format.Block, error) {
 		encrypted += ", and plain ones are refused"
 	}
 	return []format.Block{{Title: "Terms", Fields: [][2]string{
-		{"admits", t.Admission().Short()}, {"strength", strengthWords(t)}, {"subject",
-			saml.ShortName(t.SubjectFormat) + ": " +
-				t.SubjectWords()},
+		{"admits", t.Admission().Short()}, {"strength", strengthWords(t)},
+		{"provider speaks for", speaksWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " +
+			t.SubjectWords()},
 		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted},
 		{"requests signed", yesNo(terms.SignsRequests)},
 		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},

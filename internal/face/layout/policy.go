@@ -20,7 +20,7 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 	var f [][2]string
 	if kind.Redirects() {
 		f = append(f, [2]string{"who is admitted", t.Admission().Words()}, [2]string{"strength", strengthWords(t)},
-			[2]string{"sign-in from", networkWords(p.SignInFrom)},
+			[2]string{"provider speaks for", speaksWords(t)}, [2]string{"sign-in from", networkWords(p.SignInFrom)},
 			[2]string{"session", "a sign-in holds for " + span(p.Session)})
 	}
 	f = append(f, [2]string{"access token", span(p.AccessToken)})
@@ -72,6 +72,14 @@ func strengthWords(t *federation.Trust) string {
 		return "any"
 	}
 	return t.Strength + ", a context class of the provider's own"
+}
+
+// speaksWords are the domains of names that the provider may send.
+func speaksWords(t *federation.Trust) string {
+	if len(t.SpeaksFor) == 0 {
+		return "any domain"
+	}
+	return strings.Join(t.SpeaksFor, ", ")
 }
 
 func networkWords(list []string) string {

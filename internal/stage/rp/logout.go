@@ -49,7 +49,7 @@ func (p *Part) backChannel(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		j := oidc.JudgeLogoutToken(token,
-			federation.TokenExpectation(d.Of(), d.Terms, nil, d.Deal.Provider.OpenID.Issuer,
+			federation.TokenExpectation(d.Of(), d.Terms, nil, nil, d.Deal.Provider.OpenID.Issuer,
 				d.Deal.Provider.Name(), published, p.Now().Add(d.Suppose.Clock)),
 			func(jti string) bool { return !p.seen.Once(pl.Name()+" "+jti, true) })
 		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "logout token", Findings: j.Findings})

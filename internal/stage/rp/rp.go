@@ -505,14 +505,15 @@ func (p *Part) redeem(d *cast.OIDC, a *asked, q url.Values, found *finding.List)
 			Fix: finding.Do("bring the ledger key back")})
 		return nil, nil
 	}
-	x := federation.TokenExpectation(d.Of(), d.Terms, d.Client, doc.Issuer, d.Deal.Provider.Name(), published,
+	x := federation.TokenExpectation(d.Of(), d.Terms, &d.Deal.App.Party, d.Client, doc.Issuer, d.Deal.Provider.Name(),
+		published,
 		p.Now().Add(d.Suppose.Clock))
 	x.CheckNonce, x.Nonce, x.AccessToken = true, a.nonce, t.AccessToken
 	j := oidc.JudgeIDToken(t.IDToken, x)
 	*found = append(*found, j.Findings...)
 	g.judged, g.sid = j, oidc.Text(j.Body, "sid")
 	if j.Verdict == judge.Accepted {
-		p.userInfo(d, g, found)
+		p.userInfo(d, g, x, found)
 		p.introspect(d, g, found)
 		for k, v := range g.info {
 			if _, ok := j.Body[k]; !ok {
@@ -543,8 +544,9 @@ func (p *Part) judgeLess(d *cast.OIDC, asked, granted string, found *finding.Lis
 	}
 }
 
-// userInfo fetches userinfo; its sub must be that of the ID token (OpenID Connect Core, section 5.3.2).
-func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
+// userInfo fetches userinfo and judges it. Nothing of what is refused is used, and whoever is named beyond the
+// provider's domains is not let in.
+func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.List) {
 	at := d.Deal.Provider.OpenID.UserinfoEndpoint
 	if at == "" {
 		return
@@ -564,11 +566,15 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, found *finding.List) {
 		bad(finding.UserinfoStatus, fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
 		return
 	}
-	if sub, _ := g.info["sub"].(string); sub != g.judged.Subject {
-		bad(finding.UserinfoSubject, sub, g.judged.Subject, "do not use these claims")
-		return
+	l := oidc.JudgeUserinfo(g.info, g.judged.Subject, x)
+	*found = append(*found, l...)
+	for _, f := range l.Without(finding.Pass) {
+		g.info = map[string]any{}
+		if f.ID == finding.SubjectDomain {
+			g.judged.Findings.Add(f)
+			g.judged.Settle()
+		}
 	}
-	found.Pass(finding.UserinfoSubject, "userinfo", fmt.Sprintf("%d claims of the same subject", len(g.info)-1))
 }
 
 // introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played

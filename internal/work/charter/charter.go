@@ -156,11 +156,12 @@ type Permission struct {
 
 // Trust is a trust with its terms. Those of the other protocol are refused, as by the commands.
 type Trust struct {
-	Over     string            `yaml:"over,omitempty"`
-	Admits   string            `yaml:"admits,omitempty"`
-	Strength string            `yaml:"strength,omitempty"`
-	Owner    string            `yaml:"owner,omitempty"`
-	Ends     map[string]string `yaml:"ends,omitempty"` // a date, or unused:SPAN, by what ends at the other side
+	Over      string            `yaml:"over,omitempty"`
+	Admits    string            `yaml:"admits,omitempty"`
+	Strength  string            `yaml:"strength,omitempty"`
+	SpeaksFor []string          `yaml:"speaksFor,omitempty"`
+	Owner     string            `yaml:"owner,omitempty"`
+	Ends      map[string]string `yaml:"ends,omitempty"` // a date, or unused:SPAN, by what ends at the other side
 
 	Subject *mapping.SubjectDocument `yaml:"subject,omitempty"`
 	Claims  []mapping.ClaimDocument  `yaml:"claims,omitempty"`

@@ -579,6 +579,11 @@ func (k *Enactor) terms(name string, is, want *Trust) (x desk.Terms, err error) 
 		Signs: changed(is.Signs, want.Signs), SignsRequests: switched(is.SignRequests, want.SignRequests),
 		Unsolicited: switched(is.Unsolicited, want.Unsolicited), AllowSHA1: switched(is.SHA1, want.SHA1),
 		ForceAuthn: switched(is.ForceAuthn, want.ForceAuthn), IsPassive: switched(is.IsPassive, want.IsPassive)}
+	if !slices.Equal(is.SpeaksFor, want.SpeaksFor) {
+		if x.SpeaksFor = want.SpeaksFor; len(x.SpeaksFor) == 0 {
+			x.SpeaksFor = []string{"none"}
+		}
+	}
 	if is.Encrypt != want.Encrypt {
 		on, required := want.Encrypt != "off", want.Encrypt == "required"
 		if !required && want.Encrypt != "on" && on {

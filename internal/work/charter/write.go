@@ -402,7 +402,8 @@ func declared(t *federation.Trust, own bool) *Trust {
 func trustOf(t *federation.Trust) *Trust {
 	rules := mapping.DocumentOf(t)
 	out := &Trust{Over: t.Over(), Admits: t.Admits, Strength: t.Strength, Owner: t.Owner, Ends: map[string]string{},
-		Subject: rules.Subject, Claims: rules.Claims, Reading: readingOf(t.Reads)}
+		SpeaksFor: t.SpeaksFor,
+		Subject:   rules.Subject, Claims: rules.Claims, Reading: readingOf(t.Reads)}
 	out.Subject.Format = formatWord(out.Subject.Format)
 	for _, e := range t.Ends {
 		if out.Ends[e.What] = e.At.UTC().Format(time.DateOnly); e.Unused > 0 {

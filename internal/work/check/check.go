@@ -90,6 +90,7 @@ type state struct {
 	parties  map[string]*federation.Party
 	apis     map[string]*federation.Party
 	uses     map[string][]federation.Use
+	beside   map[string][]*federation.Trust // by app, its trusts that have not ended
 	crowd    *federation.Crowd
 	expected map[string]int
 	due      map[string]bool // by party and kind: what runs out and is told as that
@@ -159,7 +160,12 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 		if err != nil {
 			return nil, err
 		}
-		add("trust", t.Name, l)
+		add("trust", t.Name, append(l, federation.JudgeVouching(t, s.beside[t.App], s.parties)...))
+	}
+	for name, l := range federation.SharedKeys(s.parties) {
+		if about(name) {
+			add(string(s.parties[name].Kind), name, l)
+		}
 	}
 	r.Items = append(r.Items, running...)
 	if err := c.accepted(r); err != nil {
@@ -189,12 +195,18 @@ func (c *Checker) read() (*state, error) {
 		return nil, err
 	}
 	s := &state{Ledger: l, parties: map[string]*federation.Party{}, apis: map[string]*federation.Party{},
-		uses: map[string][]federation.Use{}, expected: map[string]int{}, due: map[string]bool{}}
+		uses: map[string][]federation.Use{}, expected: map[string]int{}, due: map[string]bool{},
+		beside: map[string][]*federation.Trust{}}
 	for i := range l.Parties {
 		p := &l.Parties[i]
 		s.parties[p.Name] = p
 		if p.API != nil {
 			s.apis[p.Name] = p
+		}
+	}
+	for i := range l.Trusts {
+		if t := &l.Trusts[i]; t.Standing != federation.Ended {
+			s.beside[t.App] = append(s.beside[t.App], t)
 		}
 	}
 	uses, err := c.View.Uses("")

@@ -22,6 +22,7 @@ type TrustResult struct {
 	Admits        string                             `json:"admits"`
 	Strength      string                             `json:"strength"`
 	SubjectFormat string                             `json:"subjectFormat"`
+	SpeaksFor     []string                           `json:"speaksFor,omitempty"`
 	Owner         string                             `json:"owner,omitempty"`
 	Ends          []federation.End                   `json:"ends,omitempty"`
 	Subject       string                             `json:"subject,omitempty"`

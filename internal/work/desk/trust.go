@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
@@ -30,7 +31,9 @@ type Terms struct {
 	AllowSHA1     *bool
 	ForceAuthn    *bool
 	IsPassive     *bool
-	Owner         string // whom to ask about it; none takes it away
+	// domains for which the provider may speak; none alone takes them away
+	SpeaksFor []string
+	Owner     string // whom to ask about it; none takes it away
 	// what ends at the foreign side: WHAT=DATE, WHAT=unused:SPAN, or WHAT=none, which takes it away
 	Ends []string
 	// how the app reads what this provider sends; as-app in Reads has it read as what any provider sends
@@ -53,6 +56,11 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 			return finding.Errorf("%s %q is %w: write a mail address, or none", finding.FieldOwner, x.Owner, ErrValue)
 		}
 		t.Owner = x.Owner
+	}
+	if len(x.SpeaksFor) > 0 {
+		if err := d.speaksFor(t, x.SpeaksFor); err != nil {
+			return err
+		}
 	}
 	if !x.Reads.IsZero() {
 		if err := d.reads(t, x.Reads); err != nil {
@@ -92,6 +100,32 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		return err
 	}
 	return fitsClient(t, app, x.Policy)
+}
+
+// speaksFor says for which domains the provider of a trust may speak.
+func (d *Desk) speaksFor(t *federation.Trust, list []string) error {
+	if slices.Equal(list, []string{"none"}) {
+		t.SpeaksFor = nil
+		return nil
+	}
+	app, err := d.AnyParty(t.App)
+	if err != nil {
+		return err
+	}
+	if t.Terms.Machine(app) {
+		return finding.Errorf("%s is %w: nobody signs in through %s", finding.FieldSpeaksFor, ErrValue, t.Name)
+	}
+	var out []string
+	for _, v := range list {
+		v, err := judge.CheckDomain(v)
+		if err != nil {
+			return finding.Errorf("%s %w", finding.FieldSpeaksFor, err)
+		}
+		out = append(out, v)
+	}
+	slices.Sort(out)
+	t.SpeaksFor = slices.Compact(out)
+	return nil
 }
 
 // reads says how the app of a trust reads what its provider sends.

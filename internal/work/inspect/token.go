@@ -204,7 +204,7 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 	if staged != nil { // judged as if it were at the ledger's address, so that what else is wrong with it is seen
 		keys, issuer = staged, iss
 	}
-	e := federation.TokenExpectation(t, terms, &client, issuer, provider.Name, keys, in.At)
+	e := federation.TokenExpectation(t, terms, app, &client, issuer, provider.Name, keys, in.At)
 	var j *oidc.TokenJudgement
 	if accessType(head) {
 		var who string
