@@ -234,11 +234,26 @@ func (c *comparing) openID(old, now *OpenID) {
 	c.add("iss in the answer", yes(a.IssInResponse), yes(b.IssInResponse), a.IssInResponse && !b.IssInResponse)
 }
 
+// keyWordsOf are the keys of a provider, each by its thumbprint: under one kid another key can stand (RFC 7638).
 func keyWordsOf(o *OpenID) []string {
 	list, _, _ := oidc.ReadKeys([]byte(o.JWKS), finding.Provider) // those that can be read
 	var out []string
 	for _, k := range list {
-		out = append(out, strings.TrimSpace(k.ID+" "+keys.Describe(k.Public)))
+		words := keys.Describe(k.Public)
+		if k.ID != "" {
+			words = k.ID + ", " + words
+		}
+		if k.Alg != "" {
+			words += " for " + k.Alg
+		}
+		print, err := oidc.KeyID(k.Public)
+		if err != nil {
+			continue // what was read has one
+		}
+		if print != k.ID {
+			words += ", thumbprint " + print
+		}
+		out = append(out, words)
 	}
 	return out
 }

@@ -1,11 +1,14 @@
 package federation
 
 import (
+	"crypto/rand"
+	"crypto/rsa"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 )
@@ -106,6 +109,25 @@ func TestDifferences(t *testing.T) {
 		if len(got) != 1 || !strings.Contains(got[0].Words(), c.says) || TouchTrust(got) != c.trust {
 			t.Errorf("%s: %+v, want one that says %q and touches trust: %v", c.name, got, c.says, c.trust)
 		}
+	}
+	// Another key under the same kid is another key.
+	p := base()
+	list, _, err := oidc.ReadKeys([]byte(p.OpenID.JWKS), finding.Provider)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := oidc.WriteKeys(&other.PublicKey)
+	print, _ := oidc.KeyID(&other.PublicKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.OpenID.JWKS = strings.Replace(string(b), print, list[0].ID, 1)
+	if got := Differences(base(), p); len(got) != 2 || !TouchTrust(got) {
+		t.Errorf("another key under the same kid: %+v", got)
 	}
 	// What was not there before touches nothing that anybody relied on.
 	bare := base()

@@ -243,7 +243,8 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 	if fits {
 		fail(finding.TokenSignature, "signature", h.Alg+" that none of the issuer's keys verifies",
 			"a signature by the issuer",
-			"do not use it: it was changed on its way, or another key signed it", "RFC 7515 5.2")
+			"do not use it: it was changed on its way, or another key signed it, perhaps a new one under the same kid",
+			"RFC 7515 5.2")
 		return o
 	}
 	have := make([]string, len(list))

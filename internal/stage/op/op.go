@@ -246,7 +246,7 @@ func (x *played) document(kind string, write func(*oauth.Server) ([]byte, error)
 }
 
 // registered is a client with its keys: one that publishes them is asked again, at most once a minute, where an
-// assertion names a key that is not among them.
+// assertion is signed by none of them, whatever its kid.
 func (x *played) registered(d *cast.OIDC, assertion string) *oauth.Registered {
 	at := d.Terms.JWKSURI
 	if at == "" || assertion == "" {
@@ -258,8 +258,10 @@ func (x *played) registered(d *cast.OIDC, assertion string) *oauth.Registered {
 	if f.keys != nil {
 		r.Keys = f.keys
 	}
-	head, _, err := oidc.Peek(assertion)
-	known := slices.ContainsFunc(r.Keys, func(k oidc.Key) bool { return k.ID == head.Kid })
+	_, _, err := oidc.Peek(assertion)
+	known := err == nil && slices.ContainsFunc(oidc.Verify(assertion, r.Keys), func(f finding.Finding) bool {
+		return f.ID == finding.TokenSignature && f.Level == finding.Pass
+	})
 	again := x.Now().Sub(f.at) >= time.Minute || f.at.IsZero()
 	if err == nil && !known && again {
 		f.at = x.Now()
