@@ -122,7 +122,7 @@ func TestARedirectLeadsNotInward(t *testing.T) {
 	for _, to := range []string{srv.URL + "/md", strings.Replace(srv.URL, "127.0.0.1", "localhost", 1) + "/md",
 		"https://10.0.0.7/md"} {
 		target = to
-		d.fails(1, []string{"from a public host to a private one"}, "provider", "add", "southmere", "--metadata",
+		d.fails(1, []string{"a public host leads to a private one"}, "provider", "add", "southmere", "--metadata",
 			"https://idp.southmere.example/md", "--tls-pin", hex.EncodeToString(sum[:]))
 	}
 	if n := inside.Load(); n != 0 {

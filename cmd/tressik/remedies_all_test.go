@@ -98,6 +98,9 @@ trust change dome-scheduler@ridge --refresh 365d
 trust change dome-scheduler@ridge --refresh none
 trust change dome-scheduler@ridge --session 720h
 trust change dome-scheduler@ridge --device on
+trust change nightlog@ridge --speaks-for southmere.example => subject.domain
+trust change nightlog@ridge --speaks-for kestrelridge.example \
+; trust change nightlog@southmere --speaks-for kestrelridge.example => trust.speaks-same
 trust change dome-scheduler@ridge --pushed-requests on
 trust change dome-scheduler@ridge --single-sign-out off
 trust change dome-scheduler@ridge --sign-in-from 203.0.113.0/24

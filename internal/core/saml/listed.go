@@ -30,12 +30,36 @@ type Listed struct {
 	Contacts   []Contact  `json:"contacts,omitempty"`
 	Authority  string     `json:"registrationAuthority,omitempty"`
 	ValidUntil *time.Time `json:"validUntil,omitempty"` // of the entity and the groups around it
+	Ends       []End      `json:"ends,omitempty"`       // validUntil of what is in the document element
 	Signed     bool       `json:"signed,omitempty"`     // it carries a signature of its own, which was not looked at
 	Problems   []string   `json:"problems,omitempty"`   // why it cannot be used, or not wholly
 	Line       int        `json:"line"`
 	Offset     int64      `json:"offset"` // bytes in front of it, line ends as XML has them
 	Length     int        `json:"length"`
 	Raw        string     `json:"-"` // the entity as it stands; a part of what is read, and not to be kept
+}
+
+// End is until when something around or in an entity may be trusted (SAML Metadata, sections 2.3.1, 2.3.2 and 2.4.1).
+type End struct {
+	Of         string    `json:"of"` // its group by name, the entity, or a role descriptor
+	ValidUntil time.Time `json:"validUntil"`
+}
+
+// Lapse adds to the problems of an entity what of it has run out at a time, each once. The document element's own end
+// is judged with the document.
+func (l *Listed) Lapse(now time.Time) {
+	for _, e := range l.Ends {
+		if !e.ValidUntil.After(now) {
+			add(&l.Problems, e.Of+" ran out at "+FormatTime(e.ValidUntil)+" (validUntil)")
+		}
+	}
+}
+
+// ends keeps until when an element may be trusted.
+func (l *Listed) ends(of string, t *time.Time) {
+	if t != nil {
+		l.Ends = append(l.Ends, End{of, *t})
+	}
 }
 
 // ListEntity reads what people look for out of an EntityDescriptor that stands inside its groups. What cannot be read
@@ -54,6 +78,13 @@ func ListEntity(el *etree.Element) Listed {
 			continue
 		}
 		l.ValidUntil = earlier(l.ValidUntil, t)
+		switch outer := up.Parent(); {
+		case outer == nil || outer.Tag == "": // the document element
+		case up == el:
+			l.ends("the entity", t)
+		default:
+			l.ends(strings.TrimSpace("its group "+xmlsec.Attr(up, "Name")), t)
+		}
 	}
 	for c := range xmlsec.Elements(el) {
 		switch ns := xmlsec.Namespace(c); {
@@ -85,9 +116,11 @@ func (l *Listed) role(el *etree.Element) {
 		}
 	}
 	add(&l.Roles, kind)
-	if _, err := readTime(el, "validUntil"); err != nil {
+	t, err := readTime(el, "validUntil")
+	if err != nil {
 		l.Problems = append(l.Problems, err.Error())
 	}
+	l.ends("its "+kind, t)
 	for c := range xmlsec.Elements(el) {
 		switch {
 		case c.Tag == "Extensions":

@@ -50,6 +50,7 @@ func (a *App) document(ctx context.Context, src *sourceFlags) (*document, error)
 		return nil, err
 	}
 	d := &document{now: clock()}
+	d.how.Now = d.now
 	if d.how.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
 		return nil, err
 	}
@@ -98,6 +99,8 @@ func explainDocument(name string, err error) error {
 		return fmt.Errorf("%s: %w; look with `tressik metadata find`", name, err)
 	case errors.Is(err, aggregate.ErrOneAlone):
 		return fmt.Errorf("%s: %w; what is sought is of use with an aggregate alone", name, err)
+	case errors.Is(err, aggregate.ErrOver):
+		return fmt.Errorf("%s is not signed: %w; say with --lasts how long what is signed now is valid", name, err)
 	case errors.Is(err, aggregate.ErrNotEmpty):
 		return fmt.Errorf("--into %w; name a new one", err)
 	}
@@ -242,7 +245,7 @@ With --signed-by nothing is told unless the signature over the document holds, o
 			if err != nil {
 				return explainDocument(d.Name, err)
 			}
-			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f)))
+			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f, d.now)))
 		}}
 	documentFlags(c, &src)
 	soughtFlags(c, &what)
@@ -303,6 +306,8 @@ signature of its own.`,
 // writeDocument writes a document that has been made of another one.
 func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writing, out string) error {
 	var s *saml.Survey
+	var broken []saml.Listed
+	how.Broken = func(l saml.Listed) { broken = append(broken, l) }
 	err := a.outputBy(out, func(w io.Writer) (err error) {
 		s, err = d.Write(ctx, how, w)
 		return err
@@ -311,6 +316,9 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 		return explainDocument(d.Name, err)
 	}
 	a.say("%s", format.Count(s.Entities, "entity"))
+	for _, f := range aggregate.BrokenFindings(d.Name, broken) {
+		a.note("%s: %s", f.Check, f.Saw)
+	}
 	return nil
 }
 

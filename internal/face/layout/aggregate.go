@@ -141,7 +141,7 @@ func entities(list []saml.Listed) format.Block {
 }
 
 // FoundEntities is what a search in a document came to.
-func FoundEntities(name string, f *aggregate.Found) format.Page {
+func FoundEntities(name string, f *aggregate.Found, now time.Time) format.Page {
 	list := f.Entities
 	if list == nil {
 		list = []saml.Listed{}
@@ -150,6 +150,11 @@ func FoundEntities(name string, f *aggregate.Found) format.Page {
 	b.Empty = fmt.Sprintf("None of the %s entities matches; use fewer words.",
 		thousands(f.Survey.Entities))
 	blocks := []format.Block{b}
+	var over finding.List
+	saml.JudgeValidity(&over, f.Survey.ValidUntil, finding.Sender, now)
+	if over = over.Without(finding.Pass); len(over) > 0 {
+		blocks = append(blocks, format.Block{Title: "The document itself", Findings: over})
+	}
 	if len(list) == 1 {
 		blocks = append(blocks, format.Block{Fields: listed(&list[0])},
 			format.Block{Lines: []string{"  " + format.Remedy(
@@ -214,6 +219,11 @@ type EntityRead struct {
 	Findings finding.List `json:"findings" rows:"each"`
 }
 
+// unusable are the entities among those written that cannot be used as they are.
+func unusable(list []aggregate.Written) []aggregate.Written {
+	return slices.DeleteFunc(slices.Clone(list), func(w aggregate.Written) bool { return len(w.Problems) == 0 })
+}
+
 // Split is what was written of a document, a file for each entity.
 func Split(dir string, list []aggregate.Written) format.Page {
 	lines := []string{format.Count(len(list), "file") + " in " + dir}
@@ -223,6 +233,13 @@ func Split(dir string, list []aggregate.Written) format.Page {
 			break
 		}
 		lines = append(lines, "  "+w.File)
+	}
+	for i, w := range unusable(list) {
+		if i == firstOf {
+			lines = append(lines, "and more that cannot be used as they are")
+			break
+		}
+		lines = append(lines, w.EntityID+" cannot be used as it is: "+strings.Join(w.Problems, "; "))
 	}
 	return format.Page{Data: list, Blocks: []format.Block{{Lines: lines}}}
 }

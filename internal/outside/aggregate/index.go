@@ -25,7 +25,7 @@ import (
 )
 
 // indexVersion changes when an index that was written before can no longer be read as one.
-const indexVersion = 2
+const indexVersion = 3
 
 // indexHead is the first line of an index: JSON Lines, one entity (saml.Listed) a line after this one, and the survey
 // of the document as the last.
@@ -62,7 +62,7 @@ func (s *Source) Find(ctx context.Context, how Reading, what saml.Sought, dir st
 		head.SignedBy = keys.Fingerprint(how.SignedBy)
 	}
 	if at != "" {
-		if f, err := search(at, head, what); err == nil {
+		if f, err := search(at, head, what, how.Now); err == nil {
 			return f, nil
 		} else if !errors.Is(err, errStale) {
 			return nil, err
@@ -91,7 +91,7 @@ func key(l *saml.Listed) string {
 
 // search looks through an index. Most lines of it are never taken apart: those that are hold what is rarest of what is
 // sought.
-func search(at string, head indexHead, what saml.Sought) (*Found, error) {
+func search(at string, head indexHead, what saml.Sought, now time.Time) (*Found, error) {
 	b, err := os.ReadFile(at)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, errStale
@@ -119,6 +119,9 @@ func search(at string, head indexHead, what saml.Sought) (*Found, error) {
 		if json.Unmarshal(line, &l) != nil {
 			return nil, errStale
 		}
+		if !now.IsZero() {
+			l.Lapse(now)
+		}
 		if what.Fits(&l.Listed) {
 			found.Entities = append(found.Entities, l.Listed)
 		}
@@ -145,7 +148,7 @@ func needles(what saml.Sought) [][]byte {
 	case longest != "":
 		return [][]byte{[]byte(longest)}
 	case what.Broken:
-		return [][]byte{[]byte(`"problems":`)}
+		return [][]byte{[]byte(`"problems":`), []byte(`"ends":`)}
 	}
 	return nil
 }

@@ -75,6 +75,7 @@ func Spool(name string, r io.Reader) (*Source, error) {
 // Reading says how a document is read.
 type Reading struct {
 	SignedBy *x509.Certificate      // the signature must hold with its key; nil: signatures are not looked at
+	Now      time.Time              // what has run out by then is broken; zero: nothing is
 	Progress func(read, size int64) // told as the reading goes on; may be nil
 }
 
@@ -87,7 +88,7 @@ func (s *Source) Survey(ctx context.Context, how Reading,
 		return nil, err
 	}
 	defer f.Close()
-	o := saml.Surveying{Each: each}
+	o := saml.Surveying{Each: each, Now: how.Now}
 	if how.SignedBy != nil {
 		o.Key = how.SignedBy.PublicKey
 	}

@@ -31,6 +31,7 @@ type Verification struct {
 func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verification, error) {
 	v := &Verification{Verdict: judge.Refused, Broken: []saml.Listed{}}
 	ids := []string{}
+	how.Now = now
 	survey, err := s.Survey(ctx, how, func(l saml.Listed, _ *etree.Element) error {
 		ids = append(ids, l.EntityID)
 		if l.Raw = ""; len(l.Problems) > 0 {

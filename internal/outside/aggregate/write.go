@@ -26,6 +26,7 @@ var (
 	ErrNothing  = errors.New("no entity of the document is one of those")
 	ErrNotEmpty = errors.New("the folder is there already and is not empty")
 	ErrOneAlone = errors.New("the document holds one entity and no group")
+	ErrOver     = errors.New("what it says is no longer valid (validUntil)")
 )
 
 // Writing says how a document is written again.
@@ -36,17 +37,23 @@ type Writing struct {
 	Until  *time.Time     // validUntil of the document; nil keeps what it has
 	Cache  string         // cacheDuration; "" keeps what it has
 	ID     string         // of the document element; "" makes one where it is signed
+	// told of each entity that is written and cannot be used as it is; may be nil
+	Broken func(saml.Listed)
 }
 
 // Write writes the document to w with the entities that are sought, each byte for byte as it stands, and signs it. A
 // group in which none is left goes. The old signature over the document is not kept; those of entities are. Errors:
-// ErrNothing, and those of Survey.
+// ErrNothing, ErrOver where it would be signed with an end that is past, and those of Survey.
 func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Survey, error) {
 	keep := map[int64]bool{} // offsets of the entities
 	sought := !how.What.Any()
 	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, _ *etree.Element) error {
-		if sought && how.What.Fits(&l) {
+		fits := !sought || how.What.Fits(&l)
+		if sought && fits {
 			keep[l.Offset] = true
+		}
+		if l.Raw = ""; fits && how.Broken != nil && len(l.Problems) > 0 {
+			how.Broken(l)
 		}
 		return nil
 	})
@@ -55,6 +62,10 @@ func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Sur
 	}
 	if sought && len(keep) == 0 {
 		return survey, ErrNothing
+	}
+	if t := survey.ValidUntil; t != nil && how.Until == nil && how.Signer != nil && !how.Now.IsZero() &&
+		!t.After(how.Now) {
+		return survey, fmt.Errorf("%w: since %s", ErrOver, saml.FormatTime(*t))
 	}
 	r := xmlsec.Rewrite{Signer: how.Signer}
 	groups := "EntitiesDescriptor"
@@ -150,6 +161,8 @@ func (s *Source) groupsHolding(ctx context.Context, keep map[int64]bool) (map[in
 type Written struct {
 	EntityID string `json:"entityID"`
 	File     string `json:"file"`
+	// why it cannot be used as it is
+	Problems []string `json:"problems,omitempty"`
 }
 
 // Split writes each entity that is sought into a file of its own in a new folder, which appears whole or not at all. An
@@ -172,7 +185,7 @@ func (s *Source) Split(ctx context.Context, how Reading, what saml.Sought, dir s
 		if !what.Fits(&l) || l.EntityID == "" {
 			return nil
 		}
-		w := Written{l.EntityID, FileName(l.EntityID)}
+		w := Written{l.EntityID, FileName(l.EntityID), l.Problems}
 		out = append(out, w)
 		return os.WriteFile(filepath.Join(tmp, w.File), Alone(el, &l), 0o644)
 	})

@@ -1,0 +1,89 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	metadata "tressik.example/internal/core/saml"
+	"tressik.example/internal/outside/aggregate"
+)
+
+// lapsing is an aggregate in which a group, an entity and a role have an end each, and one entity has none.
+func lapsing(root, group, entity, role string) string {
+	until := func(v string) string {
+		if v == "" {
+			return ""
+		}
+		return ` validUntil="` + v + `"`
+	}
+	one := func(id, at, of string) string {
+		return `<EntityDescriptor entityID="https://` + id + `.southmere.example"` + until(at) + `><IDPSSODescriptor` +
+			until(of) + ` protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><SingleSignOnService ` +
+			`Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" Location="https://` + id +
+			`.southmere.example/sso"/></IDPSSODescriptor></EntityDescriptor>`
+	}
+	return `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" ID="all" Name="all"` + until(root) +
+		`><EntitiesDescriptor Name="pilot"` + until(group) + `>` + one("grouped", "", "") + `</EntitiesDescriptor>` +
+		one("whole", entity, "") + one("partly", "", role) + one("well", "", "") + `</EntitiesDescriptor>`
+}
+
+// TestWhatHasRunOut: what is in an aggregate runs out by group, entity and role, and all that read it say of which and
+// since when; a document that has run out itself is not signed again with that end.
+func TestWhatHasRunOut(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	const past, future = "2025-03-04T09:00:00Z", "2099-03-04T09:00:00Z"
+	d.write("in.xml", lapsing(future, past, past, past))
+	d.write("well.xml", lapsing(future, future, future, future))
+	d.write("over.xml", lapsing(past, "", "", ""))
+	says := []string{"its group pilot ran out at " + past, "the entity ran out at " + past,
+		"its IDPSSODescriptor ran out at " + past}
+	all := func(out string) {
+		t.Helper()
+		out = strings.Join(strings.Fields(out), " ")
+		for _, w := range says {
+			if strings.Count(out, w) != 1 {
+				t.Errorf("it does not say once %q:\n%s", w, out)
+			}
+		}
+		if strings.Contains(out, "well.southmere.example: ") {
+			t.Errorf("of one that has not run out something is said:\n%s", out)
+		}
+	}
+	all(d.ok("metadata", "read", "in.xml"))
+	var found []metadata.Listed
+	if d.json(&found, "metadata", "find", "in.xml", "--broken"); len(found) != 3 {
+		t.Errorf("broken are %d: %+v", len(found), found)
+	}
+	d.fails(3, nil, "metadata", "find", "well.xml", "--broken")
+	d.fails(0, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
+	d.fails(0, says[:1], "metadata", "split", "in.xml", "--into", "files")
+	d.signer("feed", "ecdsa-p256")
+	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "out.xml").err)
+	all(d.ok("metadata", "verify", "out.xml", "--signed-by", "feed.pem"))
+	d.fails(1, []string{"over.xml is not signed", past, "--lasts"}, "metadata", "sign", "over.xml", "--key", "feed.key",
+		"--cert", "feed.pem", "--out", "again.xml")
+	d.ok("metadata", "sign", "over.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "again.xml", "--lasts", "7d")
+}
+
+// TestRunsOutBehindTheIndex makes an index while all is in force, and searches it when something no longer is.
+func TestRunsOutBehindTheIndex(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+	d.write("in.xml", lapsing("", "2031-03-05T09:00:00Z", "2031-03-06T09:00:00Z", "2031-03-07T09:00:00Z"))
+	for day := range 5 {
+		s, err := aggregate.File(d.path("in.xml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := s.Find(context.Background(), aggregate.Reading{Now: at.AddDate(0, 0, day)}, metadata.Sought{Broken: true},
+			d.path("index"))
+		if err != nil || f.Indexed != (day > 0) || len(f.Entities) != min(day, 3) {
+			t.Errorf("on day %d: %v, %v", day, fmt.Sprintf("%+v", f), err)
+		}
+	}
+}
