@@ -62,11 +62,13 @@ func TestWhatHasRunOut(t *testing.T) {
 	d.fails(0, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
 	d.fails(0, says[:1], "metadata", "split", "in.xml", "--into", "files")
 	d.signer("feed", "ecdsa-p256")
-	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "out.xml").err)
+	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out",
+		"out.xml").err)
 	all(d.ok("metadata", "verify", "out.xml", "--signed-by", "feed.pem"))
 	d.fails(1, []string{"over.xml is not signed", past, "--lasts"}, "metadata", "sign", "over.xml", "--key", "feed.key",
 		"--cert", "feed.pem", "--out", "again.xml")
-	d.ok("metadata", "sign", "over.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "again.xml", "--lasts", "7d")
+	d.ok("metadata", "sign", "over.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "again.xml", "--lasts",
+		"7d")
 }
 
 // TestRunsOutBehindTheIndex makes an index while all is in force, and searches it when something no longer is.
@@ -80,7 +82,8 @@ func TestRunsOutBehindTheIndex(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, err := s.Find(context.Background(), aggregate.Reading{Now: at.AddDate(0, 0, day)}, metadata.Sought{Broken: true},
+		f, err := s.Find(context.Background(), aggregate.Reading{Now: at.AddDate(0, 0, day)},
+			metadata.Sought{Broken: true},
 			d.path("index"))
 		if err != nil || f.Indexed != (day > 0) || len(f.Entities) != min(day, 3) {
 			t.Errorf("on day %d: %v, %v", day, fmt.Sprintf("%+v", f), err)

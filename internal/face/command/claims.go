@@ -230,10 +230,16 @@ those not in the file are removed.`,
 			if dry {
 				would = "; nothing was kept (--dry-run)"
 			}
-			return a.print(format.Page{Data: n,
-				Blocks: []format.Block{{Lines: []string{fmt.Sprintf(
-					"%s read from %s: %d added, %d changed, %d removed%s",
-					format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}}}})
+			lines := []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s",
+				format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}
+			if n.Removed > 0 && !dry {
+				after, err := d.AfterPeople()
+				if err != nil {
+					return err
+				}
+				n.TakenUntil, lines = after.TakenUntil, append(lines, after.Words...)
+			}
+			return a.print(format.Page{Data: n, Blocks: []format.Block{{Lines: lines}}})
 		}}
 	mapFlag(c, &maps)
 	c.Flags().BoolVar(&replace, "replace", false, "remove persons that are not in the file")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -118,8 +119,9 @@ permission that is asked for later waits by itself and does not undo this.`,
 	if standing == federation.Withdrawn {
 		c.Use, c.Short = "withdraw TRUST [PERMISSION…] --for everyone|PERSON",
 			"Take consent back, for everyone or for one person"
-		c.Long = `Take consent back. With --for everyone the consents of single persons end as well. Tokens that were
-issued hold until they expire; they can no longer be refreshed with the permission.`
+		c.Long = `Take consent back. With --for everyone the consents of single persons end as well. Introspection says
+so at once, and nothing is refreshed with the permission any more; until when an API that judges access tokens by itself
+still takes those that were issued is said.`
 		c.Example = "  tressik consent withdraw dome-scheduler@ridge telescope-api:schedule.write --for everyone " +
 			"--actor aiyana --yes"
 		done, none = "withdrawn from", "There was nothing to withdraw."
@@ -163,8 +165,20 @@ issued hold until they expire; they can no longer be refreshed with the permissi
 					d.Actor, head, v.Provider)
 			}
 		}
-		data := consentChanged{v, desk.Results(list, desk.ConsentResultOf)}
-		return a.print(format.Page{Data: data, Blocks: []format.Block{{Lines: []string{head}}, layout.Matrix(v)}})
+		data := consentChanged{v, desk.Results(list, desk.ConsentResultOf), time.Time{}}
+		lines := []string{head}
+		if standing == federation.Withdrawn && len(list) > 0 && !v.Foreign {
+			var asks []federation.Ask
+			for _, c := range list {
+				asks = append(asks, federation.Ask{API: c.API, Name: c.Name})
+			}
+			after, err := d.After(in.Trust, asks, false)
+			if err != nil {
+				return err
+			}
+			data.TakenUntil, lines = after.TakenUntil, append(lines, after.Words...)
+		}
+		return a.print(format.Page{Data: data, Blocks: []format.Block{{Lines: lines}, layout.Matrix(v)}})
 	})
 	c.Flags().StringVar(&in.For, "for", "", "everyone, or a person")
 	c.Flags().StringVar(&in.As, "acting", "", "only what is asked for this way: user or self")
@@ -196,4 +210,6 @@ func (a *App) asked(cmd *cobra.Command, got []string, s string) ([]string, cobra
 type consentChanged struct {
 	*desk.ConsentView
 	Changed []desk.ConsentResult `json:"changed"`
+	// until when an API that judges access tokens by itself takes those that were issued before
+	TakenUntil time.Time `json:"takenUntil,omitzero"`
 }

@@ -220,7 +220,7 @@ func (a *App) sendable(d *desk.Desk, t *federation.Trust, text string, plan *fed
 func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutoverFlags) error {
 	var t *federation.Trust
 	var err error
-	word := "is back to what was before"
+	word, more := "is back to what was before", []string(nil)
 	switch {
 	case in.back && !in.pause && !in.resume:
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Back(name) })
@@ -231,7 +231,10 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 			}
 		}
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Pause(name, true) })
-		word = "is paused: nobody signs in through it; resume it with `tressik cutover " + name + " --resume`"
+		word = "is paused: resume it with `tressik cutover " + name + " --resume`"
+		if after, err := d.After(name, nil, true); err == nil {
+			more = after.Words
+		}
 	case in.resume && !in.back && !in.pause:
 		t, err = changed(a, d, func() (*federation.Trust, error) { return p.Pause(name, false) })
 		word = "is live again"
@@ -242,7 +245,8 @@ func (a *App) takeBack(d *desk.Desk, p *cutover.Planner, name string, in *cutove
 		return err
 	}
 	return a.print(format.Page{Data: desk.TrustResultOf(t),
-		Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s %s; it is %s", name, word, t.Standing)}}}})
+		Blocks: []format.Block{{Lines: append([]string{fmt.Sprintf("%s %s; it is %s", name, word, t.Standing)},
+			more...)}}})
 }
 
 func (a *App) cutDue(cmd *cobra.Command, p *cutover.Planner) error {

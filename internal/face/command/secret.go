@@ -184,7 +184,12 @@ func (a *App) secretRetire() *cobra.Command {
 				lines = append(lines, "It was the last valid one. Make another with `tressik secret add "+got[0]+
 					" --lasts 90d`.")
 			}
-			return a.print(format.Page{Data: desk.Retired{Secret: s.ID, Trust: got[0]},
+			after, err := d.After(got[0], nil, false)
+			if err != nil {
+				return err
+			}
+			lines = append(lines, after.Words...)
+			return a.print(format.Page{Data: desk.Retired{Secret: s.ID, Trust: got[0], TakenUntil: after.TakenUntil},
 				Blocks: []format.Block{{Lines: lines}}})
 		})}
 }

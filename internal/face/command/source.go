@@ -231,7 +231,14 @@ func (a *App) sourceRemove() *cobra.Command {
 			if err := a.change(d, func() error { return a.sources(d).Remove(got[0]) }); err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
-				Blocks: []format.Block{{Lines: []string{"source " + got[0] + " is gone, and so are its people"}}}})
+			lines := []string{"source " + got[0] + " is gone, and so are its people"}
+			if s.People > 0 {
+				after, err := d.AfterPeople()
+				if err != nil {
+					return err
+				}
+				lines = append(lines, after.Words...)
+			}
+			return a.print(format.Page{Data: desk.Removed{Name: got[0]}, Blocks: []format.Block{{Lines: lines}}})
 		})}
 }

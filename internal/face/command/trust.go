@@ -362,7 +362,11 @@ func (a *App) trustEnd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			lines := append([]string{"trust " + t.Name + " ended"}, said...)
+			after, err := d.After(t.Name, nil, true)
+			if err != nil {
+				return err
+			}
+			lines := append(append([]string{"trust " + t.Name + " ended"}, said...), after.Words...)
 			if leave && len(said) > 0 {
 				lines = append(lines, "`tressik trust registration "+t.Name+" --remove` takes it away there.")
 			}
@@ -381,6 +385,10 @@ func (a *App) trustRemove() *cobra.Command {
 		Args:    args("TRUST"),
 		Example: "  tressik trust remove nightlog@ridge --yes", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
+			after, err := d.After(got[0], nil, true)
+			if err != nil {
+				return err
+			}
 			said, err := a.goes(d, got[0], "Remove the trust "+got[0]+"?", leave,
 				func() error { return d.RemoveTrust(got[0]) })
 			if err != nil {
@@ -390,7 +398,8 @@ func (a *App) trustRemove() *cobra.Command {
 				said = append(said, "The token by which it is taken away is forgotten; ask its owner there.")
 			}
 			return a.print(format.Page{Data: desk.Removed{Name: got[0]},
-				Blocks: []format.Block{{Lines: append([]string{"trust " + got[0] + " removed"}, said...)}}})
+				Blocks: []format.Block{{Lines: append(append([]string{"trust " + got[0] + " removed"}, said...),
+					after.Words...)}}})
 		})}
 	c.Flags().BoolVar(&leave, "leave-registered", false, leaveRegistered)
 	return c

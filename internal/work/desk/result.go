@@ -191,4 +191,6 @@ type Unpublished struct {
 type Retired struct {
 	Secret string `json:"retired"`
 	Trust  string `json:"trust"`
+	// until when an API that judges access tokens by itself takes those that were issued before
+	TakenUntil time.Time `json:"takenUntil,omitzero"`
 }

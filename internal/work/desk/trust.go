@@ -536,6 +536,8 @@ type Loaded struct {
 	Changed int `json:"changed"`
 	Read    int `json:"read"`
 	Removed int `json:"removed"`
+	// until when an API that judges access tokens by itself takes those of people who are removed
+	TakenUntil time.Time `json:"takenUntil,omitzero"`
 }
 
 // LoadPeople reads persons and groups and keeps them. With replace, those not in the file are removed; with dry,
