@@ -87,8 +87,11 @@ func fromCSV(b []byte) ([]Account, error) {
 		return nil, csvError(err)
 	}
 	head = slices.Clone(head)
+	seen := make(map[string]bool, len(head))
 	for i := range head {
-		if head[i] = strings.TrimSpace(head[i]); head[i] == "" || slices.Contains(head[:i], head[i]) {
+		head[i] = strings.TrimSpace(head[i])
+		twice := seen[head[i]]
+		if seen[head[i]] = true; head[i] == "" || twice {
 			return nil, &people.ReadError{Err: people.ErrSyntax, Line: 1,
 				Detail: fmt.Sprintf("column %d: the name %q is empty or there twice; the first row names the "+
 					"fields", i+1,

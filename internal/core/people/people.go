@@ -320,6 +320,18 @@ func (d *Directory) finish() (*Directory, error) {
 		return nil, &ReadError{Err: ErrNobody, Detail: "no entry is a person"}
 	}
 	sort.Slice(d.Persons, func(i, j int) bool { return d.Persons[i].ID < d.Persons[j].ID })
+	known := map[string]string{}
+	for i := range d.Persons {
+		p := &d.Persons[i]
+		id := strings.ToLower(p.UUID())
+		if other, twice := known[id]; twice {
+			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s and %s have one entryUUID, %s: a directory "+
+				"gives each entry its own, so one of them is no record of it", other, p.ID, clip(p.UUID()))}
+		}
+		if id != "" {
+			known[id] = p.ID
+		}
+	}
 	for i := range d.Persons {
 		sort.Strings(d.Persons[i].Groups)
 	}
@@ -407,9 +419,14 @@ func ldifEntries(text string) ([]entry, error) {
 	}
 	for i := 0; i < len(raw); i++ {
 		line, at := raw[i], i+1
-		for i+1 < len(raw) && strings.HasPrefix(raw[i+1], " ") && line != "" {
-			i++
-			line += raw[i][1:]
+		if i+1 < len(raw) && strings.HasPrefix(raw[i+1], " ") && line != "" {
+			var folded strings.Builder // a picture is a value of many thousand lines
+			folded.WriteString(line)
+			for i+1 < len(raw) && strings.HasPrefix(raw[i+1], " ") {
+				i++
+				folded.WriteString(raw[i][1:])
+			}
+			line = folded.String()
 		}
 		switch {
 		case line == "":

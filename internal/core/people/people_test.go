@@ -155,3 +155,16 @@ func FuzzJSON(f *testing.F) {
 	f.Add([]byte(`{"Resources":[{"mail":"a"}]}`))
 	f.Fuzz(func(t *testing.T, b []byte) { whole(t, ReadJSON, b) })
 }
+
+// TestOneRecordEach: a directory gives each entry its own entryUUID; two people with one are no load.
+func TestOneRecordEach(t *testing.T) {
+	t.Parallel()
+	const head = "uid,mail,entryUUID\n"
+	_, err := Read([]byte(head + "mira,m@a.example,9f3c-01\npetra,p@a.example,9F3C-01\n"))
+	if !errors.Is(err, ErrDuplicate) || !strings.Contains(err.Error(), "mira and petra have one entryUUID") {
+		t.Errorf("two people of one record: %v", err)
+	}
+	if _, err := Read([]byte(head + "mira,m@a.example,9f3c-01\npetra,p@a.example,\nvera,v@a.example,\n")); err != nil {
+		t.Errorf("people without one: %v", err)
+	}
+}

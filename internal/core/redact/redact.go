@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/beevik/etree"
 
@@ -23,8 +25,10 @@ type Mask struct {
 	words map[string]string // by kind and value
 	made  map[string]bool   // words that stand for something
 	count map[string]int
-	known []pair // longest value first
+	known []pair
 	dirty bool
+	// the known values in small letters, by the word that each begins with
+	byWord map[string][]pair
 }
 
 type pair struct{ value, word string }
@@ -114,42 +118,95 @@ func (m *Mask) Text(s string) string {
 	return b.String()
 }
 
-// people replaces the values that Know was told.
+// people replaces the values that Know was told where no letter or digit is beside them, letter case not counting; of
+// values that overlap, the longest. Each place is compared with the values that begin with the word that stands there
+// alone, so that it takes as long among many people as among few.
 func (m *Mask) people(s string) string {
 	if m.dirty {
-		slices.SortStableFunc(m.known, func(a, b pair) int { return len(b.value) - len(a.value) })
+		m.byWord = make(map[string][]pair, len(m.known))
+		for _, p := range m.known {
+			low := lower(p.value)
+			k := low[:first(low)]
+			m.byWord[k] = append(m.byWord[k], pair{low, p.word})
+		}
 		m.dirty = false
 	}
-	for _, p := range m.known {
-		s = replaceWord(s, p.value, p.word)
-	}
-	return s
-}
-
-// replaceWord replaces a value where no letter or digit is beside it, letter case not counting.
-func replaceWord(s, value, word string) string {
-	low, want := strings.ToLower(s), strings.ToLower(value)
-	if len(low) != len(s) || !strings.Contains(low, want) {
+	if len(m.known) == 0 {
 		return s
 	}
-	var b strings.Builder
-	for i := 0; i < len(s); {
-		j := strings.Index(low[i:], want)
-		if j < 0 {
-			b.WriteString(s[i:])
-			break
+	low := lower(s)
+	var found []hit
+	for at := 0; at < len(low); {
+		n := first(low[at:])
+		for _, p := range m.byWord[low[at:at+n]] {
+			end := at + len(p.value)
+			if strings.HasPrefix(low[at:], p.value) && (end == len(low) || !letter(low[end])) &&
+				(at == 0 || !letter(low[at-1])) {
+				found = append(found, hit{at, end, p.word})
+			}
 		}
-		at, end := i+j, i+j+len(want)
-		b.WriteString(s[i:at])
-		if at > 0 && letter(s[at-1]) || end < len(s) && letter(s[end]) {
-			b.WriteString(s[at:end])
-			i = end
+		at += n
+	}
+	if len(found) == 0 {
+		return s
+	}
+	slices.SortStableFunc(found, func(a, b hit) int { return (b.end - b.at) - (a.end - a.at) })
+	over := make([]bool, len(s))
+	taken := found[:0]
+	for _, h := range found {
+		if !slices.Contains(over[h.at:h.end], true) {
+			taken = append(taken, h)
+			for i := h.at; i < h.end; i++ {
+				over[i] = true
+			}
+		}
+	}
+	slices.SortFunc(taken, func(a, b hit) int { return a.at - b.at })
+	var b strings.Builder
+	i := 0
+	for _, h := range taken {
+		b.WriteString(s[i:h.at])
+		b.WriteString(h.word)
+		i = h.end
+	}
+	b.WriteString(s[i:])
+	return b.String()
+}
+
+// hit is where a value stands in a text.
+type hit struct {
+	at, end int
+	word    string
+}
+
+// first is how long the word is that a text begins with; of one that begins with something else, that byte.
+func first(s string) int {
+	n := 0
+	for n < len(s) && letter(s[n]) {
+		n++
+	}
+	return max(n, min(1, len(s)))
+}
+
+// lower writes a text in small letters, each byte of it at its place: a letter whose small one has another length, and
+// what is no letter at all, stay.
+func lower(s string) string {
+	b := []byte(s)
+	for i := 0; i < len(b); {
+		if c := b[i]; c < utf8.RuneSelf {
+			if c >= 'A' && c <= 'Z' {
+				b[i] = c + 'a' - 'A'
+			}
+			i++
 			continue
 		}
-		b.WriteString(word)
-		i = end
+		r, n := utf8.DecodeRune(b[i:])
+		if low := unicode.ToLower(r); r != utf8.RuneError && utf8.RuneLen(low) == n {
+			utf8.EncodeRune(b[i:], low)
+		}
+		i += n
 	}
-	return b.String()
+	return string(b)
 }
 
 func letter(c byte) bool {

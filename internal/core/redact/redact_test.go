@@ -117,3 +117,28 @@ func FuzzMessage(f *testing.F) {
 		}
 	})
 }
+
+// TestNamesInAnyText: a known name is masked whatever stands around it, by its longest form, and only as a word.
+func TestNamesInAnyText(t *testing.T) {
+	t.Parallel()
+	m := New()
+	for _, v := range []string{"Mira Solano", "Mira", "Solano Ridge", "Çelik Öz", "+44 1632 960001", "m.s"} {
+		m.Know("name", v)
+	}
+	word := func(v string) string { return m.Word("name", v) }
+	for in, want := range map[string]string{
+		"MIRA SOLANO was here":         word("Mira Solano") + " was here",
+		"\u0130zmir, 300 \u212a: Mira": "\u0130zmir, 300 \u212a: " + word("Mira"), // letters that change their length
+		"\xff\xfe mira\xff":            "\xff\xfe " + "mira\xff",                  // beside a letter of no text
+		"\xff mira.":                   "\xff " + word("Mira") + ".",
+		"çELIK öZ":                     word("Çelik Öz"),
+		"Miranda, Mirabel, elmira":     "Miranda, Mirabel, elmira",
+		"Mira Solano Ridge":            word("Mira") + " " + word("Solano Ridge"), // the longest first
+		"call +44 1632 960001, or m.s": "call " + word("+44 1632 960001") + ", or " + word("m.s"),
+		"":                             "",
+	} {
+		if got := m.Text(in); got != want {
+			t.Errorf("%q became %q, want %q", in, got, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -22,7 +23,7 @@ import (
 //
 // cell may write a value in its own way, and says whether it did.
 func Table(v any, cell func(any) (string, bool)) (head []string, rows [][]string, err error) {
-	t := &tabled{cell: cell}
+	t := &tabled{cell: cell, named: map[string]bool{}}
 	x, ok := settle(reflect.ValueOf(v))
 	if !ok {
 		return nil, nil, fmt.Errorf("nothing that can be told")
@@ -65,6 +66,7 @@ const (
 type tabled struct {
 	cell  func(any) (string, bool)
 	order []string
+	named map[string]bool // those in order
 	rows  []map[string]string
 }
 
@@ -101,7 +103,8 @@ func settled(t reflect.Type) reflect.Type {
 }
 
 func (t *tabled) add(name string) {
-	if !slices.Contains(t.order, name) {
+	if !t.named[name] {
+		t.named[name] = true
 		t.order = append(t.order, name)
 	}
 }
@@ -257,16 +260,16 @@ func (t *tabled) spread(row map[string]string, f field, m reflect.Value, prefix 
 }
 
 // keys are the columns that the keys of a map have in any row.
-func (t *tabled) keys(of string) (out []string) {
+func (t *tabled) keys(of string) []string {
+	out := map[string]bool{}
 	for _, r := range t.rows {
 		for c := range r {
-			if strings.HasPrefix(c, of+".") && !slices.Contains(out, c) {
-				out = append(out, c)
+			if strings.HasPrefix(c, of+".") {
+				out[c] = true
 			}
 		}
 	}
-	slices.Sort(out)
-	return out
+	return slices.Sorted(maps.Keys(out))
 }
 
 func (t *tabled) member(f field, v reflect.Value) (string, error) {
