@@ -22,7 +22,8 @@ func BenchmarkLinear(b *testing.B) {
 		work func(n int) func() error // made once, measured without that
 	}{
 		{"folded", 20_000, func(n int) func() error { // one value of n folded lines
-			text := []byte("dn: uid=mira,dc=example\nobjectClass: person\nuid: mira\nmail: mira@kestrelridge.example\n" +
+			text := []byte("dn: uid=mira,dc=example\nobjectClass: person\nuid: mira\nmail: " +
+				"mira@kestrelridge.example\n" +
 				"description: x\n" + strings.Repeat(" "+strings.Repeat("x", 70)+"\n", n))
 			return func() error { _, err := people.Read(text); return err }
 		}},

@@ -2,6 +2,7 @@ package federation
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -16,33 +17,35 @@ type Aftermath struct {
 // After is what goes on behind something of a trust that ended: of what was asked for, or of these asks alone. signedIn
 // is whether people who are signed in at the app are concerned.
 func (t *Trust) After(app, provider *Party, asks []Ask, signedIn bool, now time.Time) (out Aftermath) {
-	if terms, over := t.OIDC(); over {
-		api := false
-		if asks == nil {
-			asks = terms.Asks
-		}
-		for _, a := range asks {
-			api = api || a.API != ""
-		}
-		life := Span(terms.Policy.AccessToken)
-		switch {
-		case !provider.Own:
-			out.Words = append(out.Words, "What "+provider.Label()+" makes of tokens that it issued before is not "+
-				"known "+
-				"here; ask its owner.")
-		case api:
-			// a minute is said, and the one in which it ends is not over before it is
-			out.TakenUntil = now.UTC().Add(life + time.Minute - 1).Truncate(time.Minute)
-			out.Words = append(out.Words, fmt.Sprintf("Introspection says so at once. An API that judges access "+
-				"tokens by "+
-				"itself takes those issued before, which live %s, until %s.", SpanWords(life),
-				out.TakenUntil.Format("2006-01-02 15:04 UTC")))
-		}
-	}
+	out = t.Terms.lingers(provider, asks, now)
 	if signedIn && !app.Own && !t.Terms.Machine(app) {
 		out.Words = append(out.Words, "Who is signed in at "+app.Label()+" stays so as long as its own session lasts, "+
 			"which is not known here.")
 	}
+	return out
+}
+
+// lingers is nothing that is known: an assertion is taken once, and what came of it is the app's.
+func (*SAMLTerms) lingers(*Party, []Ask, time.Time) Aftermath { return Aftermath{} }
+
+func (t *OIDCTerms) lingers(provider *Party, asks []Ask, now time.Time) (out Aftermath) {
+	if !provider.Own {
+		out.Words = []string{"What " + provider.Label() + " makes of tokens that it issued before is not known " +
+			"here; ask " +
+			"its owner."}
+		return out
+	}
+	if asks == nil {
+		asks = t.Asks
+	}
+	if !slices.ContainsFunc(asks, func(a Ask) bool { return a.API != "" }) {
+		return out
+	}
+	life := Span(t.Policy.AccessToken)
+	out.TakenUntil = now.UTC().Add(life + time.Minute - 1).Truncate(time.Minute)
+	out.Words = []string{fmt.Sprintf("Introspection says so at once. An API that judges access tokens by itself takes "+
+		"those issued before, which live %s, until %s.", SpanWords(life), out.TakenUntil.Format("2006-01-02 15:04 "+
+		"UTC"))}
 	return out
 }
 

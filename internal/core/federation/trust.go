@@ -135,6 +135,8 @@ type Terms interface {
 	// Machine reports whether nobody signs in over such a trust: its client acts as itself alone (RFC 6749, section
 	// 4.4).
 	Machine(app *Party) bool
+	// lingers is what goes on of what was issued when something of the trust ended: all, or these asks; nil is all.
+	lingers(provider *Party, asks []Ask, now time.Time) Aftermath
 	// Complete tells whether all is known that the other side has to give before a message can be sent.
 	Complete() bool
 	// registers is the app as it is registered with the provider.

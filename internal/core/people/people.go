@@ -325,7 +325,8 @@ func (d *Directory) finish() (*Directory, error) {
 		p := &d.Persons[i]
 		id := strings.ToLower(p.UUID())
 		if other, twice := known[id]; twice {
-			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s and %s have one entryUUID, %s: a directory "+
+			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s and %s have one entryUUID, %s: a "+
+				"directory "+
 				"gives each entry its own, so one of them is no record of it", other, p.ID, clip(p.UUID()))}
 		}
 		if id != "" {

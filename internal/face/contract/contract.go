@@ -25,6 +25,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/core/span"
 )
 
@@ -423,5 +424,5 @@ func plainly(v any) ([]byte, error) {
 	if err := e.Encode(v); err != nil {
 		return nil, err
 	}
-	return bytes.TrimSuffix(out.Bytes(), []byte("\n")), nil
+	return plain.JSON(bytes.TrimSuffix(out.Bytes(), []byte("\n"))), nil
 }

@@ -1,55 +1,17 @@
 package format
 
 import (
-	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
 )
 
-// Safe writes what could steer a terminal or reorder its text as a visible escape: control characters but the line end
-// (C0, DEL and C1), marks of direction and other invisible formats of Unicode, line separators, and bytes that are no
-// UTF-8.
-func Safe(s string) string {
-	s = strings.ReplaceAll(s, "\r\n", "\n")
-	if !strings.ContainsFunc(s, steers) {
-		return s
-	}
-	var out strings.Builder
-	for i := 0; i < len(s); {
-		r, n := utf8.DecodeRuneInString(s[i:])
-		switch {
-		case r == utf8.RuneError && n == 1:
-			fmt.Fprintf(&out, `\x%02x`, s[i])
-		case r == '\t':
-			out.WriteByte(' ')
-		case steers(r) && r < 0x100:
-			fmt.Fprintf(&out, `\x%02x`, r)
-		case steers(r):
-			fmt.Fprintf(&out, `\u%04x`, r)
-		default:
-			out.WriteString(s[i : i+n])
-		}
-		i += n
-	}
-	return out.String()
-}
-
-// steers reports whether a character acts on the text around it. Joiners are part of words in some scripts, and stay.
-func steers(r rune) bool {
-	switch r {
-	case '\n', '\u200c', '\u200d':
-		return false
-	case '\u2028', '\u2029', utf8.RuneError:
-		return true
-	}
-	return unicode.In(r, unicode.Cc, unicode.Cf)
-}
+// Safe is plain.Text: what could steer a terminal or reorder its text is a visible escape.
+func Safe(s string) string { return plain.Text(s) }
 
 // cleaned is a block of which nothing steers the terminal that it is written to, or shows what is masked.
 func (p *Printer) cleaned(b Block) Block {

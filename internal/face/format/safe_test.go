@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"strings"
 	"testing"
+	"tressik.example/internal/core/plain"
 	"unicode"
 
 	"tressik.example/internal/core/finding"
@@ -54,7 +55,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	for _, own := range []string{red, green, yellow, cyan, dim, bold, reset, "\x1b[1;32m", "\x1b[1;33m"} {
 		left = strings.ReplaceAll(left, own, "")
 	}
-	if i := strings.IndexFunc(left, func(r rune) bool { return r != '\n' && steers(r) }); i >= 0 {
+	if i := strings.IndexFunc(left, func(r rune) bool { return r != '\n' && plain.Steers(r) }); i >= 0 {
 		t.Errorf("with colours %q got through", left[i:min(len(left), i+20)])
 	}
 }

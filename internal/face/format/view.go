@@ -12,11 +12,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/face/contract"
 )
 
@@ -123,7 +123,7 @@ func (p *Printer) Print(g Page) error {
 		if err != nil {
 			return err
 		}
-		y, err := yaml.JSONToYAML(b)
+		y, err := plain.YAMLOf(b)
 		if err != nil {
 			return err
 		}

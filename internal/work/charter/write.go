@@ -10,10 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/span"
 	"tressik.example/internal/model"
@@ -32,7 +31,7 @@ type Writer struct {
 
 // Marshal writes a charter as YAML.
 func (c *Charter) Marshal() ([]byte, error) {
-	return yaml.MarshalWithOptions(c, yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+	return plain.YAML(c)
 }
 
 // All writes everything that stands in the ledger.

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/handoff"
@@ -76,7 +77,7 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return yaml.MarshalWithOptions(DocumentOf(t), yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
+	return plain.YAML(DocumentOf(t))
 }
 
 // DocumentOf is the rules of a trust as they are written into a file.
