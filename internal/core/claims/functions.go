@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
 )
 
 // functions are what mapping needs beyond the language and its strings: first, all, default, lower, upper, scope,
@@ -23,24 +25,8 @@ func functions() []cel.EnvOption {
 		for i := range kinds {
 			kinds[i] = cel.DynType
 		}
-		return cel.Function(name, cel.Overload(name+"_text", kinds, cel.StringType,
-			cel.FunctionBinding(func(args ...ref.Val) ref.Val {
-				words := make([]string, len(args))
-				for i, a := range args {
-					s, ok := a.Value().(string)
-					if !ok {
-						if s, ok = firstOf(a).Value().(string); !ok {
-							return types.NewErr("%s: value %d is no text", name, i+1)
-						}
-					}
-					words[i] = s
-				}
-				out, err := f(words)
-				if err != nil {
-					return types.NewErr("%s: %v", name, err)
-				}
-				return types.String(out)
-			})))
+		return cel.Function(name, cel.Overload(name+"_text", kinds, cel.DynType,
+			cel.FunctionBinding(func(args ...ref.Val) ref.Val { return overEach(name, args, f) })))
 	}
 	return []cel.EnvOption{
 		cel.Function("first", cel.Overload("first_dyn", []*cel.Type{cel.DynType}, cel.StringType,
@@ -68,6 +54,61 @@ func functions() []cel.EnvOption {
 		}),
 		text("time", 2, timeAs),
 	}
+}
+
+// overEach applies a function of texts: where its first is a list, to each of its values, and what comes out twice is
+// there once. No value is dropped; of the others each is one.
+func overEach(name string, args []ref.Val, f func(args []string) (string, error)) ref.Val {
+	words := make([]string, len(args))
+	for i, a := range args[1:] {
+		s, ok := only(a).Value().(string)
+		if !ok {
+			return types.NewErr("%s: value %d is no text, or several", name, i+2)
+		}
+		words[i+1] = s
+	}
+	each := func(v ref.Val) (string, ref.Val) {
+		s, ok := v.Value().(string)
+		if !ok {
+			return "", types.NewErr("%s: value 1 is no text", name)
+		}
+		words[0] = s
+		out, err := f(words)
+		if err != nil {
+			return "", types.NewErr("%s: %v", name, err)
+		}
+		return out, nil
+	}
+	list, many := only(args[0]).(traits.Lister)
+	if !many {
+		out, bad := each(only(args[0]))
+		if bad != nil {
+			return bad
+		}
+		return types.String(out)
+	}
+	var all []string
+	for it := list.Iterator(); it.HasNext() == types.True; {
+		out, bad := each(it.Next())
+		if bad != nil {
+			return bad
+		}
+		if !slices.Contains(all, out) {
+			all = append(all, out)
+		}
+	}
+	if len(all) == 0 {
+		return types.NewErr("no such key: empty list")
+	}
+	return types.NewStringList(types.DefaultTypeAdapter, all)
+}
+
+// only is the one value of a list that has one; of another it is the list.
+func only(v ref.Val) ref.Val {
+	if l, ok := v.(traits.Lister); ok && l.Size() == types.IntOne {
+		return l.Get(types.IntZero)
+	}
+	return v
 }
 
 // orElse is the macro default(person.title, "none"): the attribute where the person has it, else the other value.

@@ -23,11 +23,15 @@ func TestFunctions(t *testing.T) {
 		t.Fatal(err)
 	}
 	for expr, want := range map[string]string{
-		`lower(person.mail)`: "mira.solano@kestrelridge.example", `upper(person.uid)`: "MIRA",
-		`scope(person.uid, "southmere.example")`: "Mira@southmere.example",
-		`scope(person.mail, "x.example")`:        "Mira.Solano@x.example",
-		`default(person.title, "none")`:          "Observer", `default(person.phone, "none")`: "none",
-		`replacePattern(person.mail, "@.*$", "")`: "Mira.Solano", `replacePattern("a-b-c", "([a-z])-", "$1.")`: "a.b.c",
+		`lower(first(person.mail))`: "mira.solano@kestrelridge.example", `upper(person.uid)`: "MIRA",
+		`scope(person.uid, "southmere.example")`:  "Mira@southmere.example",
+		`scope(first(person.mail), "x.example")`:  "Mira.Solano@x.example",
+		`lower(person.mail).join(" ")`:            "mira.solano@kestrelridge.example mira@kestrelridge.example",
+		`scope(person.mail, "x.example")[1]`:      "mira@x.example",
+		`replacePattern(person.mail, "^.*@", "")`: "kestrelridge.example", // the same twice is there once
+		`scope(all(person.uid), "x.example")`:     "Mira@x.example",
+		`default(person.title, "none")`:           "Observer", `default(person.phone, "none")`: "none",
+		`replacePattern(first(person.mail), "@.*$", "")`: "Mira.Solano", `replacePattern("a-b-c", "([a-z])-", "$1.")`: "a.b.c",
 		`hashed("mira", "salt")`:     "e3e5cdf8eed6cd1c4a0e7c3ea2d4d0f1",
 		`time(person.since, "date")`: "2029-05-01", `time(person.since, "rfc3339")`: "2029-05-01T08:30:00Z",
 		`time("2029-05-01", "seconds")`:  "1872288000",
@@ -56,7 +60,8 @@ func TestFunctions(t *testing.T) {
 		`replacePattern(person.uid, "(", "")`: "missing closing", `time(person.uid, "date")`: "no time such as",
 		`time(person.since, "x")`: "no form",
 		`lower(person.none)`:      "no such attribute", `lower(1)`: "is no text",
-		`person.mail + "x"`: "an attribute with several values is a list",
+		`scope(person.uid, person.mail)`: "value 2 is no text, or several",
+		`person.mail + "x"`:              "an attribute with several values is a list",
 		`[1,2,3,4,5,6,7,8,9].map(a, [1,2,3,4,5,6,7,8,9].map(b, [1,2,3,4,5,6,7,8,9].map(c, [1,2,3,4,5,6,7,8,9].map(d,
 			[1,2,3,4,5,6,7,8,9].map(e, string(a+b+c+d+e))))))`: "cost limit",
 	} {

@@ -63,7 +63,7 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 	case r.subject != nil:
 		v, err := r.subject.Evaluate(p)
 		if err == nil && len(v) != 1 {
-			err = fmt.Errorf("it yields %d values where one is needed", len(v))
+			err = fmt.Errorf("it yields %d values where one is needed; first(…) takes the first", len(v))
 		}
 		if err != nil {
 			return s, fmt.Errorf("no subject for %s from %s: %w", p.ID, r.trust.SubjectExpression(), err)

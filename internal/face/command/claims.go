@@ -36,9 +36,10 @@ func (a *App) claimsSet() *cobra.Command {
 		Args: args("TRUST", "[CLAIM=EXPRESSION…"),
 		Long: `Set what a trust releases. The right side is an expression of the Common Expression Language over
 person (the attributes of the person who signs in) and groups (a list of names). An attribute with one
-value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list. Besides the
-language's own: default(person.title, "none"), lower(…), upper(…), scope(person.uid, "kestrelridge.example"),
-replacePattern(text, pattern, with), hashed(text, salt), time(text, "rfc3339"|"date"|"generalized"|"seconds").
+value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list. Besides
+the language's own: default(person.title, "none"), lower(…), upper(…), scope(person.uid, "kestrelridge.example"),
+replacePattern(text, pattern, with), hashed(text, salt), time(text, "rfc3339"|"date"|"generalized"|"seconds"). Each
+of these is applied to every value of a list, so that none is dropped.
 
 Common attributes know their standard names: mail, displayName, givenName, sn, uid,
 eduPersonPrincipalName and others. --name and --name-format set others.`,

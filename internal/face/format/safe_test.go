@@ -4,10 +4,10 @@ import (
 	"encoding/csv"
 	"strings"
 	"testing"
-	"tressik.example/internal/core/plain"
 	"unicode"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
 )
 
 // hostile has what a name or a message from elsewhere could bring.
