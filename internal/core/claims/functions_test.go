@@ -34,9 +34,11 @@ func TestFunctions(t *testing.T) {
 		`replacePattern(first(person.mail), "@.*$", "")`: "Mira.Solano",
 		`replacePattern("a-b-c", "([a-z])-", "$1.")`:     "a.b.c",
 		`hashed("mira", "salt")`:                         "e3e5cdf8eed6cd1c4a0e7c3ea2d4d0f1",
-		`time(person.since, "date")`:                     "2029-05-01", `time(person.since, "rfc3339")`: "2029-05-01T08:30:00Z",
-		`time("2029-05-01", "seconds")`:  "1872288000",
-		`person.uid.lowerAscii().trim()`: "mira", `all(person.mail).join(" ")`: "Mira.Solano@kestrelridge.example " +
+		`time(person.since, "date")`:                     "2029-05-01",
+		`time(person.since, "rfc3339")`:                  "2029-05-01T08:30:00Z",
+		`time("2029-05-01", "seconds")`:                  "1872288000",
+		`person.uid.lowerAscii().trim()`:                 "mira",
+		`all(person.mail).join(" ")`: "Mira.Solano@kestrelridge.example " +
 			"mira@kestrelridge.example",
 	} {
 		p, err := e.Compile(expr)
