@@ -202,6 +202,34 @@ func JudgeUserinfo(claims map[string]any, subject string, e Expect) (out finding
 	return out
 }
 
+// JudgeSignedUserinfo judges userinfo that came as a JWT: it is signed with a key of the provider, and where it names
+// an issuer and an audience, they are the provider and the client (OpenID Connect Core, section 5.3.2). The claims
+// are there only where all is right.
+func JudgeSignedUserinfo(token, subject string, e Expect) (claims map[string]any, out finding.List) {
+	v, j := begin(token, &e, "userinfo")
+	if j == nil {
+		return nil, v.Findings
+	}
+	const ref = "OpenID Connect Core 5.3.2"
+	if t := strings.ToLower(strings.TrimPrefix(strings.ToLower(j.Typ), "application/")); t == "at+jwt" ||
+		t == "logout+jwt" {
+		j.fail(finding.TokenType, "type of userinfo", j.Typ, "userinfo", finding.Provider, "answer with userinfo", ref)
+	}
+	if _, there := j.claims["iss"]; there {
+		j.issuer(ref)
+	}
+	if _, there := j.claims["aud"]; there {
+		j.audience("audience of userinfo", ref)
+	}
+	if !j.verified || v.Findings.Failed() {
+		return nil, v.Findings
+	}
+	if out = append(v.Findings, JudgeUserinfo(j.claims, subject, e)...); out.Failed() {
+		return nil, out
+	}
+	return j.claims, out
+}
+
 // JudgeAccessToken judges an access token as the API that is sent it (RFC 9068, section 4).
 func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	v, j := begin(token, &e, "access token")

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"mime"
 	"net/http"
 	"net/url"
 	"slices"
@@ -561,12 +562,21 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.Li
 		bad(finding.UserinfoStatus, err.Error(), "claims", "see to the way to the provider")
 		return
 	}
-	status, body, _, err := p.get(client, at, g.tokens.AccessToken)
-	if err != nil || status != http.StatusOK || json.Unmarshal(body, &g.info) != nil {
+	status, body, head, err := p.get(client, at, g.tokens.AccessToken)
+	if err != nil || status != http.StatusOK {
 		bad(finding.UserinfoStatus, fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
 		return
 	}
-	l := oidc.JudgeUserinfo(g.info, g.judged.Subject, x)
+	var l finding.List
+	if kind, _, _ := mime.ParseMediaType(head.Get("Content-Type")); kind == "application/jwt" {
+		g.info, l = oidc.JudgeSignedUserinfo(strings.TrimSpace(string(body)), g.judged.Subject, x)
+	} else if err := json.Unmarshal(body, &g.info); err != nil {
+		bad(finding.UserinfoStatus, "no JSON object: "+err.Error(), "claims", "answer with a JSON object, or a JWT as "+
+			"application/jwt")
+		return
+	} else {
+		l = oidc.JudgeUserinfo(g.info, g.judged.Subject, x)
+	}
 	*found = append(*found, l...)
 	for _, f := range l.Without(finding.Pass) {
 		g.info = map[string]any{}
