@@ -35,6 +35,7 @@ const (
 	CallRefused ID = "call.refused"
 
 	Certificate           ID = "certificate"
+	CertificateDigest     ID = "certificate.digest"
 	CertificateEarly      ID = "certificate.early"
 	CertificateExpired    ID = "certificate.expired"
 	CertificateExpiring   ID = "certificate.expiring"
@@ -231,6 +232,7 @@ func ledgerEntries() []Entry {
 		{CallRecords, Pass, "", "The API answered."},
 		{CallRefused, Error, "RFC 6750 3.1", "The API takes the token."},
 		{Certificate, Pass, "", "A certificate that is in force, with a strong key."},
+		{CertificateDigest, Note, "", "The certificate itself is signed with a digest that is still taken."},
 		{CertificateEarly, Warning, "", "The certificate is in force already."},
 		{CertificateExpired, Warning, "", "The certificate is in force still: many products refuse another."},
 		{CertificateExpiring, Warning, "", "The certificate is in force for a month more."},

@@ -364,6 +364,14 @@ func Judge(c *x509.Certificate, use string, side finding.Side, now time.Time) fi
 			Saw: Describe(c.PublicKey), Expected: "RSA of 2048 bits or more, ECDSA P-256 or P-384", Side: side,
 			Fix: finding.Do("publish a certificate with a stronger key")})
 	}
+	switch c.SignatureAlgorithm {
+	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1, x509.MD5WithRSA, x509.MD2WithRSA:
+		// who trusts a key by metadata does not look at this signature, and libraries may
+		out.Add(finding.Finding{ID: finding.CertificateDigest, Level: finding.Note, Check: label, Of: of(),
+			Saw: "signed with " + c.SignatureAlgorithm.String(), Expected: "SHA-256 or better: libraries may refuse " +
+				"such a certificate, though its key is what counts here", Side: side,
+			Fix: finding.Do("have the next certificate signed with SHA-256")})
+	}
 	day := c.NotAfter.UTC().Format("2006-01-02 15:04 UTC")
 	switch {
 	case now.After(c.NotAfter):

@@ -3,6 +3,7 @@ package keys
 import (
 	"crypto"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
 	"errors"
@@ -126,6 +127,15 @@ func TestJudge(t *testing.T) {
 		got := Judge(cert, "signing", finding.Provider, now.Add(at)).Without(finding.Pass).IDs(finding.Warning)
 		if want == "" && len(got) > 0 || want != "" && !slices.Equal(got, []string{want}) {
 			t.Errorf("after %s: %v, want %q", at, got, want)
+		}
+	}
+	old := *cert
+	for alg, named := range map[x509.SignatureAlgorithm]bool{x509.SHA1WithRSA: true, x509.ECDSAWithSHA1: true,
+		x509.MD5WithRSA: true, x509.SHA256WithRSA: false, x509.ECDSAWithSHA384: false, x509.PureEd25519: false} {
+		old.SignatureAlgorithm = alg
+		if got := Judge(&old, "signing", finding.Provider, now).IDs(finding.Note); (len(got) == 1 &&
+			got[0] == "certificate.digest") != named {
+			t.Errorf("%s: %v", alg, got)
 		}
 	}
 	der := cert.Raw
