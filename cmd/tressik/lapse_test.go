@@ -12,7 +12,7 @@ import (
 )
 
 // lapsing is an aggregate in which a group, an entity and a role have an end each, and one entity has none.
-func lapsing(root, group, entity, role string) string {
+func lapsing(cert, root, group, entity, role string) string {
 	until := func(v string) string {
 		if v == "" {
 			return ""
@@ -21,7 +21,9 @@ func lapsing(root, group, entity, role string) string {
 	}
 	one := func(id, at, of string) string {
 		return `<EntityDescriptor entityID="https://` + id + `.southmere.example"` + until(at) + `><IDPSSODescriptor` +
-			until(of) + ` protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><SingleSignOnService ` +
+			until(of) + ` protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"><KeyDescriptor><KeyInfo ` +
+			`xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data><X509Certificate>` + cert +
+			`</X509Certificate></X509Data></KeyInfo></KeyDescriptor><SingleSignOnService ` +
 			`Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect" Location="https://` + id +
 			`.southmere.example/sso"/></IDPSSODescriptor></EntityDescriptor>`
 	}
@@ -36,9 +38,12 @@ func TestWhatHasRunOut(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	const past, future = "2025-03-04T09:00:00Z", "2099-03-04T09:00:00Z"
-	d.write("in.xml", lapsing(future, past, past, past))
-	d.write("well.xml", lapsing(future, future, future, future))
-	d.write("over.xml", lapsing(past, "", "", ""))
+	d.signer("feed", "ecdsa-p256")
+	d.signer("sound", "ecdsa-p256")
+	sound := pemBody(d.read("sound.pem"))
+	d.write("in.xml", lapsing(sound, future, past, past, past))
+	d.write("well.xml", lapsing(sound, future, future, future, future))
+	d.write("over.xml", lapsing(sound, past, "", "", ""))
 	says := []string{"its group pilot ran out at " + past, "the entity ran out at " + past,
 		"its IDPSSODescriptor ran out at " + past}
 	all := func(out string) {
@@ -61,7 +66,6 @@ func TestWhatHasRunOut(t *testing.T) {
 	d.fails(3, nil, "metadata", "find", "well.xml", "--broken")
 	d.fails(0, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
 	d.fails(0, says[:1], "metadata", "split", "in.xml", "--into", "files")
-	d.signer("feed", "ecdsa-p256")
 	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out",
 		"out.xml").err)
 	all(d.ok("metadata", "verify", "out.xml", "--signed-by", "feed.pem"))
@@ -71,12 +75,51 @@ func TestWhatHasRunOut(t *testing.T) {
 		"7d")
 }
 
+// TestNothingBadIsSignedInSilence signs and splits what is wrong in other ways: it is told, and what is well is not.
+func TestNothingBadIsSignedInSilence(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.signer("feed", "ecdsa-p256")
+	d.signer("sound", "ecdsa-p256")
+	text := lapsing(pemBody(d.read("sound.pem")), "", "", "", "")
+	d.write("well.xml", text)
+	text = strings.Replace(text, "https://whole.southmere.example/sso", "http://whole.southmere.example/sso", 1)
+	text = strings.Replace(text, "bindings:HTTP-Redirect\" Location=\"https://partly",
+		"bindings:PAOS\" Location=\"https://partly",
+		1)
+	d.write("bad.xml", text)
+	sign := func(in string) string {
+		return d.fails(0, nil, "metadata", "sign", in, "--key", "feed.key", "--cert", "feed.pem", "--out",
+			in+".signed").err
+	}
+	if out := sign("well.xml"); strings.Contains(out, "southmere.example") {
+		t.Errorf("of what is well something is told:\n%s", out)
+	}
+	out := sign("bad.xml")
+	split := d.ok("metadata", "split", "bad.xml", "--into", "files")
+	for _, id := range []string{"https://whole.southmere.example", "https://partly.southmere.example"} {
+		if !strings.Contains(out, id) || !strings.Contains(split, id+" cannot be used") {
+			t.Errorf("of %s nothing is told:\n%s\n%s", id, out, split)
+		}
+	}
+	if strings.Contains(out, "https://grouped") {
+		t.Errorf("of what is well something is told:\n%s", out)
+	}
+}
+
+func pemBody(s string) string {
+	body, _, _ := strings.Cut(strings.TrimPrefix(s, "-----BEGIN CERTIFICATE-----\n"), "-----END")
+	return strings.Join(strings.Fields(body), "")
+}
+
 // TestRunsOutBehindTheIndex makes an index while all is in force, and searches it when something no longer is.
 func TestRunsOutBehindTheIndex(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	at := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
-	d.write("in.xml", lapsing("", "2031-03-05T09:00:00Z", "2031-03-06T09:00:00Z", "2031-03-07T09:00:00Z"))
+	d.signer("sound", "ecdsa-p256")
+	d.write("in.xml", lapsing(pemBody(d.read("sound.pem")), "", "2031-03-05T09:00:00Z", "2031-03-06T09:00:00Z",
+		"2031-03-07T09:00:00Z"))
 	for day := range 5 {
 		s, err := aggregate.File(d.path("in.xml"))
 		if err != nil {

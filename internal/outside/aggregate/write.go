@@ -17,6 +17,7 @@ import (
 
 	"github.com/beevik/etree"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -41,19 +42,44 @@ type Writing struct {
 	Broken func(saml.Listed)
 }
 
+// wrong is what is an error in an entity in each of its roles, as whoever reads it would find, and what goes over plain
+// HTTP; what has run out is among its problems already.
+func wrong(el *etree.Element, now time.Time) (out []string) {
+	e, err := saml.EntityOf(el)
+	if err != nil {
+		return nil // which is among them too
+	}
+	for side, role := range map[finding.Side]*saml.Role{finding.Provider: e.IDP, finding.App: e.SP} {
+		if role == nil {
+			continue
+		}
+		for _, f := range saml.JudgeEntity(e, side, now) {
+			bad := f.Level == finding.Error && f.ID != finding.MetadataExpired || f.ID == finding.MetadataHTTP
+			if says := f.Check + ": " + f.Saw; bad && !slices.Contains(out, says) {
+				out = append(out, says)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // Write writes the document to w with the entities that are sought, each byte for byte as it stands, and signs it. A
 // group in which none is left goes. The old signature over the document is not kept; those of entities are. Errors:
 // ErrNothing, ErrOver where it would be signed with an end that is past, and those of Survey.
 func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Survey, error) {
 	keep := map[int64]bool{} // offsets of the entities
 	sought := !how.What.Any()
-	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, _ *etree.Element) error {
+	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, el *etree.Element) error {
 		fits := !sought || how.What.Fits(&l)
 		if sought && fits {
 			keep[l.Offset] = true
 		}
-		if l.Raw = ""; fits && how.Broken != nil && len(l.Problems) > 0 {
-			how.Broken(l)
+		if fits && how.Broken != nil {
+			l.Raw = ""
+			if l.Problems = append(l.Problems, wrong(el, how.Now)...); len(l.Problems) > 0 {
+				how.Broken(l)
+			}
 		}
 		return nil
 	})
@@ -185,7 +211,7 @@ func (s *Source) Split(ctx context.Context, how Reading, what saml.Sought, dir s
 		if !what.Fits(&l) || l.EntityID == "" {
 			return nil
 		}
-		w := Written{l.EntityID, FileName(l.EntityID), l.Problems}
+		w := Written{l.EntityID, FileName(l.EntityID), append(l.Problems, wrong(el, how.Now)...)}
 		out = append(out, w)
 		return os.WriteFile(filepath.Join(tmp, w.File), Alone(el, &l), 0o644)
 	})
