@@ -55,6 +55,17 @@ func Text(s string) string {
 	return out.String()
 }
 
+var entity = regexp.MustCompile(`&(#?[0-9A-Za-z]+;)`)
+
+// Markdown is text that brings no HTML, no picture and no link into a page of Markdown.
+func Markdown(s string) string {
+	s = entity.ReplaceAllString(Text(s), "&amp;$1")
+	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "![", `!\[`, "](", `\](`, "]:", `\]:`).Replace(s)
+}
+
+// Line is text that stays in its line.
+func Line(s string) string { return strings.Join(strings.Fields(Text(s)), " ") }
+
 // JSON writes what steers in a JSON text as its escape (RFC 8259, section 7): what is read from it is the same.
 func JSON(b []byte) []byte {
 	inside := func(r rune) bool { return Steers(r) && r >= utf8.RuneSelf || r == 0x7f }

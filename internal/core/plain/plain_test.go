@@ -82,3 +82,25 @@ func TestJSONIsReadBack(t *testing.T) {
 		}
 	}
 }
+
+// TestMarkdownBringsNothing: neither HTML nor a picture, link or definition, and a name stays in its line.
+func TestMarkdownBringsNothing(t *testing.T) {
+	t.Parallel()
+	for in, want := range map[string]string{
+		"<script>a</script>":                 "&lt;script&gt;a&lt;/script&gt;",
+		"![x](https://southmere.example/p)":  `!\[x\](https://southmere.example/p)`,
+		"[in](https://southmere.example/in)": `[in\](https://southmere.example/in)`,
+		"[a]: https://southmere.example":     `[a\]: https://southmere.example`,
+		"<https://southmere.example>":        "&lt;https://southmere.example&gt;",
+		"&lt;b&gt;":                          "&amp;lt;b&amp;gt;",
+		"c\u202ed\x1b[31m":                   `c\u202ed\x1b[31m`,
+		"R&D, [claims.gap] of 2 > 1":         "R&D, [claims.gap] of 2 &gt; 1",
+	} {
+		if got := Markdown(in); got != want {
+			t.Errorf("%q became %q, want %q", in, got, want)
+		}
+	}
+	if got := Line("  a\n# h\r\n\tb "); got != "a # h b" {
+		t.Errorf("%q", got)
+	}
+}

@@ -1,7 +1,6 @@
 package format
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,11 +57,3 @@ func plainCell(s string) string {
 
 // IsPlainCell reports whether a text stands in a CSV as it is.
 func IsPlainCell(s string) bool { return plainCell(s) == s }
-
-var entity = regexp.MustCompile(`&(#?[0-9A-Za-z]+;)`)
-
-// plainMarkdown is text that brings no HTML and no picture into a page of Markdown.
-func plainMarkdown(s string) string {
-	s = entity.ReplaceAllString(s, "&amp;$1")
-	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "![", `!\[`).Replace(s)
-}

@@ -115,7 +115,7 @@ func TestNoFormulaAndNoHTML(t *testing.T) {
 	if err := (&Printer{W: &out, Format: "markdown"}).Print(g); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"&lt;script&gt;x&lt;/script&gt;", `!\[x](`, "&amp;lt;", "a&b"} {
+	for _, want := range []string{"&lt;script&gt;x&lt;/script&gt;", `!\[x\](`, "&amp;lt;", "a&b"} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("no %q in\n%s", want, out.String())
 		}

@@ -200,23 +200,23 @@ func (p *Printer) markdown(g Page) error {
 			fmt.Fprintln(p.W) // a table ends where a line is empty
 		}
 		if b.Title != "" {
-			fmt.Fprintf(p.W, "\n## %s\n\n", plainMarkdown(strings.TrimSpace(b.Title+"  "+b.Mark)))
+			fmt.Fprintf(p.W, "\n## %s\n\n", plain.Markdown(strings.TrimSpace(b.Title+"  "+b.Mark)))
 		}
 		if b.Lines != nil && b.Head == nil {
 			for _, l := range b.Lines {
-				fmt.Fprintln(p.W, plainMarkdown(l))
+				fmt.Fprintln(p.W, plain.Markdown(l))
 			}
 			continue
 		}
 		if len(rows) == 0 {
-			fmt.Fprintln(p.W, plainMarkdown(b.empty()))
+			fmt.Fprintln(p.W, plain.Markdown(b.empty()))
 			continue
 		}
 		t := table.NewWriter()
 		t.AppendHeader(row(head))
 		for _, r := range rows {
 			for j, c := range r {
-				r[j] = plainMarkdown(c)
+				r[j] = plain.Markdown(c)
 			}
 			t.AppendRow(row(r))
 		}

@@ -11,6 +11,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/check"
 	"tressik.example/internal/work/desk"
@@ -413,30 +414,30 @@ func Note(t *federation.Trust, app, provider *federation.Party, plan *federation
 	if c := app.ClientSide(); start == "" && c != nil {
 		start = c.Start
 	}
+	say := func(s string) string { return plain.Markdown(plain.Line(s)) } // names come from others, too
+	to, with := say(app.Label()), say(provider.Label())
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Signing in to %s changes\n\n", app.Label())
+	fmt.Fprintf(&b, "# Signing in to %s changes\n\n", to)
 	switch plan.Way {
 	case federation.Pilot:
 		fmt.Fprintf(&b, "From then, %s, those in the group %s who may use %s sign in to it with %s. For everybody "+
-			"else nothing changes yet.\n\n", when, plan.Group, app.Label(), provider.Label())
+			"else nothing changes yet.\n\n", when, say(plan.Group), to, with)
 		if c := t.Admission().Pilot; c != "" && c != plan.Group {
-			b.WriteString("Who is in the group " + c + " alone goes back to what was before the pilot.\n\n")
+			b.WriteString("Who is in the group " + say(c) + " alone goes back to what was before the pilot.\n\n")
 		}
 	case federation.Beside:
 		fmt.Fprintf(&b, "From then, %s, you can sign in to %s with %s as well. The sign-in that you know "+
-			"stays.\n\n", when,
-			app.Label(), provider.Label())
+			"stays.\n\n", when, to, with)
 	default:
-		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when,
-			app.Label(),
-			provider.Label())
+		fmt.Fprintf(&b, "From then, %s, you sign in to %s with %s: the app sends you there by itself.\n\n", when, to,
+			with)
 	}
 	if start != "" {
 		fmt.Fprintf(&b, "It begins at <%s>.\n\n", start)
 	}
-	fmt.Fprintf(&b, "If you cannot sign in: %s\n\n", plan.Back)
+	fmt.Fprintf(&b, "If you cannot sign in: %s\n\n", plain.Markdown(plan.Back))
 	if t.Owner != "" {
-		fmt.Fprintf(&b, "Questions go to %s.\n", t.Owner)
+		fmt.Fprintf(&b, "Questions go to %s.\n", say(t.Owner))
 	}
 	return b.String()
 }

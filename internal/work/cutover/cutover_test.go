@@ -93,6 +93,12 @@ func TestCutover(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	named := *app // as a party names itself
+	named.Title = "Log\n# h\u202e [in](https://southmere.example) <script>\x1b[31m"
+	if s := cutover.Note(h.Trust(t, fixture.OverSAML), &named, provider, &plan); strings.ContainsAny(s, "\u202e\x1b") ||
+		strings.Contains(s, "\n# h") || strings.Contains(s, "[in](") || strings.Contains(s, "<script>") {
+		t.Errorf("a name brings more than a name into a note for people:\n%s", s)
+	}
 	if s := cutover.Note(h.Trust(t, fixture.OverSAML), app, provider, &plan); !strings.Contains(s, "paper") {
 		t.Errorf("%s", s)
 	}
