@@ -15,7 +15,7 @@ func TestProvidersSpeakForTheirOwn(t *testing.T) {
 	if out := d.run("check", "nightlog@southmere").out; !strings.Contains(out, "trust.speaks-for") {
 		t.Errorf("nobody says that southmere may name anybody:\n%s", out)
 	}
-	for _, bad := range []string{"southmere", "mira@southmere.example", "*"} {
+	for _, bad := range []string{"southmere", "mira@southmere.example", "*", ""} {
 		d.fails(2, []string{"--speaks-for"}, "trust", "change", "nightlog@southmere", "--speaks-for", bad)
 	}
 	for _, trust := range []string{"nightlog@southmere", "ridge@southmere"} {

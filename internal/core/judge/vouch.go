@@ -83,9 +83,10 @@ func (v *Vouching) Judge(out *finding.List, trust, subject string, brought map[s
 		case v.Covers(value):
 			held++
 		case strings.Contains(value, "@"):
-			fix := finding.Do("do not let them in: the provider names somebody for whom it does not speak")
+			fix := finding.Do("leave them refused")
 			if d, err := CheckDomain(value[strings.LastIndexByte(value, '@')+1:]); err == nil {
-				fix = fix.Or(finding.Run("trust", "change", trust, "--speaks-for",
+				fix = finding.Do("leave them refused; if " + d + " is a domain of the provider as " +
+					"well").Then(finding.Run("trust", "change", trust, "--speaks-for",
 					strings.Join(append(slices.Clone(v.Domains), d), ",")))
 			}
 			out.Add(finding.Finding{ID: finding.SubjectDomain, Level: finding.Error, Check: what, Saw: value,

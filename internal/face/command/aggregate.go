@@ -317,7 +317,7 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 	}
 	a.say("%s", format.Count(s.Entities, "entity"))
 	for _, f := range aggregate.BrokenFindings(d.Name, broken) {
-		a.note("%s: %s", f.Check, f.Saw)
+		a.note("%s cannot be used as it is: %s", f.Check, f.Saw)
 	}
 	return nil
 }

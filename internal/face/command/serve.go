@@ -147,9 +147,8 @@ func (a *App) door(at string, secure bool, log *slog.Logger) *door.Door {
 	return &door.Door{Ledger: a.opened, Listen: at, TLS: secure, Life: 14 * 24 * time.Hour, Log: log,
 		Fetch: func(ctx context.Context, uri string) ([]byte, error) {
 			o := reach.Options{Max: oidc.MaxKeys, Timeout: 5 * time.Second}
-			if host, _, err := net.SplitHostPort(at); err == nil && !judge.IsLoopback(host) {
-				o.Of = "https://" + at // whoever registers is as public as who can ask here
-			}
+			host, _, err := net.SplitHostPort(at)
+			o.Strangers = err != nil || !judge.IsLoopback(host) // whoever can ask here may register
 			return reach.Read(ctx, uri, o)
 		}}
 }

@@ -47,6 +47,8 @@ type Options struct {
 	// Of is the address of the document that names what is fetched; "" where a person does. Where it lies at a public
 	// host, nothing is fetched from a private one because of it.
 	Of string
+	// Strangers is whether anybody may have named the address: then no private host is asked at all.
+	Strangers bool
 	// ETag and Modified are by what the server knows the state of the document that is there already; a fetch with
 	// either may end in ErrNotModified.
 	ETag, Modified string
@@ -172,7 +174,7 @@ func (o Options) trip(ctx context.Context, at string) (*trip, error) {
 		o.Timeout = 20 * time.Second
 	}
 	ctx, cancel := context.WithTimeout(ctx, o.Timeout)
-	t := &trip{ctx: ctx, way: &way{of: o.Of}}
+	t := &trip{ctx: ctx, way: &way{of: o.Of, public: o.Strangers}}
 	t.client = &http.Client{Transport: t.way.transport(cfg), CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse
 	}}

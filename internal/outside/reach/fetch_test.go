@@ -202,6 +202,9 @@ func TestDocumentsLeadNowhereInward(t *testing.T) {
 	if p.Source = "a-file.json"; p.Keys(t.Context(), Options{}) != nil {
 		t.Error("a file may name them")
 	}
+	if _, err := Fetch(t.Context(), s.URL, Options{Strangers: true}); !errors.Is(err, ErrInward) {
+		t.Errorf("what anybody may have named is asked inside: %v", err)
+	}
 	c, err := Client(Options{Of: "https://203.0.113.7/"})
 	if err != nil {
 		t.Fatal(err)

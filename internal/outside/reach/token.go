@@ -26,7 +26,7 @@ func Client(o Options) (*http.Client, error) {
 	}
 	return &http.Client{
 		Timeout:   o.Timeout,
-		Transport: secure{(&way{of: o.Of}).transport(cfg)},
+		Transport: secure{(&way{of: o.Of, public: o.Strangers}).transport(cfg)},
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("the token endpoint redirects: a secret is sent nowhere else")
 		},

@@ -57,7 +57,7 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 		}
 		t.Owner = x.Owner
 	}
-	if len(x.SpeaksFor) > 0 {
+	if x.SpeaksFor != nil {
 		if err := d.speaksFor(t, x.SpeaksFor); err != nil {
 			return err
 		}
@@ -107,6 +107,9 @@ func (d *Desk) speaksFor(t *federation.Trust, list []string) error {
 	if slices.Equal(list, []string{"none"}) {
 		t.SpeaksFor = nil
 		return nil
+	}
+	if len(list) == 0 {
+		return finding.Errorf("%s is empty: %w; write DOMAIN, or none", finding.FieldSpeaksFor, ErrValue)
 	}
 	app, err := d.AnyParty(t.App)
 	if err != nil {
