@@ -10,6 +10,7 @@ import (
 
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/stage/cast"
 )
 
 // stopAt has the browser follow redirects until one leads to an address, and returns that one.
@@ -40,17 +41,7 @@ func (x *set) stopAt(from, at string) *url.URL {
 func TestLogoutAnswersOfOthers(t *testing.T) {
 	x := newSet(t, beside(true))
 	x.in()
-	plates := x.s.Cast().SAML[1]
-	to := x.stopAt(x.deal().App.Home+"sign-out", plates.App.Party.Entity.SP.SLO[0].Location)
-	c, err := saml.DecodeRedirect(to.RawQuery)
-	if err != nil {
-		t.Fatal(err)
-	}
-	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
-	if err != nil {
-		t.Fatal(err)
-	}
-	q, err := saml.ReadLogoutRequest(doc.Root())
+	plates, to, q, err := x.askedToEnd()
 	if err != nil || len(q.Sessions) != 1 {
 		t.Fatalf("plates is not told which session ends: %+v, %v", q, err)
 	}
@@ -112,17 +103,7 @@ func TestLogoutOfOneBrowser(t *testing.T) {
 func TestLogoutOfAnotherName(t *testing.T) {
 	x := newSet(t, beside(true))
 	x.in()
-	plates := x.s.Cast().SAML[1]
-	to := x.stopAt(x.deal().App.Home+"sign-out", plates.App.Party.Entity.SP.SLO[0].Location)
-	c, err := saml.DecodeRedirect(to.RawQuery)
-	if err != nil {
-		t.Fatal(err)
-	}
-	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
-	if err != nil {
-		t.Fatal(err)
-	}
-	was, err := saml.ReadLogoutRequest(doc.Root())
+	plates, to, was, err := x.askedToEnd()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -148,4 +129,20 @@ func TestLogoutOfAnotherName(t *testing.T) {
 	if x.get(plates.App.Home).Title == "Signed in" {
 		t.Error("the name that the app knows ended none")
 	}
+}
+
+// askedToEnd signs out at the first app, and returns the second, where it is asked, and what.
+func (x *set) askedToEnd() (*cast.SAML, *url.URL, *saml.LogoutRequest, error) {
+	plates := x.s.Cast().SAML[1]
+	to := x.stopAt(x.deal().App.Home+"sign-out", plates.App.Party.Entity.SP.SLO[0].Location)
+	c, err := saml.DecodeRedirect(to.RawQuery)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	q, err := saml.ReadLogoutRequest(doc.Root())
+	return plates, to, q, err
 }
