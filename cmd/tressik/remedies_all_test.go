@@ -102,6 +102,14 @@ trust change nightlog@ridge --speaks-for southmere.example => subject.domain
 trust change nightlog@ridge --speaks-for kestrelridge.example \
 ; trust change nightlog@southmere --speaks-for kestrelridge.example => trust.speaks-same
 trust change dome-scheduler@ridge --pushed-requests on
+trust change dome-scheduler@ridge --profile fapi-2 => profile.authentication
+trust change dome-scheduler@ridge --profile fapi-2 => profile.signature
+trust change dome-scheduler@ridge --profile fapi-2 --pkce off => profile.pkce
+trust change dome-scheduler@ridge --profile fapi-2 --client-auth basic => profile.authentication
+trust change dome-scheduler@ridge --profile fapi-2 ; secret retire dome-scheduler@ridge SECRET --yes \
+; app change dome-scheduler --client user-agent => profile.client
+trust change dome-scheduler@ridge --bound-tokens dpop
+permission ask frame-courier@ridge telescope-api:frames.read --records frames-001
 trust change dome-scheduler@ridge --single-sign-out off
 trust change dome-scheduler@ridge --sign-in-from 203.0.113.0/24
 trust change dome-scheduler@ridge --client-key nightlog.pem \

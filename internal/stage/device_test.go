@@ -28,7 +28,7 @@ func (o *opened) send(d *cast.OIDC, path string, form url.Values) (int, map[stri
 	req, _ := http.NewRequest("POST", o.base+"/ridge/"+path, strings.NewReader(form.Encode()))
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	if !d.Client.Kind.Public() {
-		req.SetBasicAuth(d.Terms.ClientID, url.QueryEscape(d.StageSecret))
+		req.SetBasicAuth(d.Terms.ClientID, url.QueryEscape(d.Own.Secret))
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

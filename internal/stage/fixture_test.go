@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
+	"net/http"
 	"net/http/httptest"
 	"slices"
 	"sync"
@@ -48,6 +49,8 @@ type running struct {
 	led  *cast.Ledger
 	base string
 
+	holders func(string) *cast.Holder
+
 	mu     sync.Mutex
 	clock  time.Time
 	events []server.Event
@@ -71,7 +74,13 @@ func (x *running) pass(d time.Duration) { x.set(x.now().Add(d)) }
 
 func start(t *testing.T, led *cast.Ledger) *running {
 	t.Helper()
+	return startOn(t, led, func(h http.Handler) *httptest.Server { return httptest.NewServer(h) })
+}
+
+func startOn(t *testing.T, led *cast.Ledger, serve func(http.Handler) *httptest.Server) *running {
+	t.Helper()
 	x := &running{t: t, led: led, clock: now}
+	x.holders = cast.Holders(rand.Reader, x.now)
 	notes := op.NoNotes()
 	notes.Consents = func(list []federation.Consent) { x.kept = append(x.kept, list...) }
 	notes.Issued = func(trust string, _ []federation.Ask, _ time.Time) {
@@ -88,7 +97,7 @@ func start(t *testing.T, led *cast.Ledger) *running {
 	if err != nil {
 		t.Fatal(err)
 	}
-	srv := httptest.NewServer(x.s)
+	srv := serve(x.s)
 	t.Cleanup(srv.Close)
 	x.base = srv.URL
 	x.play()
@@ -108,6 +117,7 @@ func (x *running) make() (*cast.Cast, error) {
 	return cast.New(x.led, cast.Options{Base: x.base, Engine: engine(), Now: x.now(),
 		Keys:    func(*federation.Party) cast.Keys { return testKeys{} },
 		Random:  func(b []byte) error { _, err := rand.Read(b); return err },
+		Holder:  x.holders,
 		StandIn: func(p *federation.Party) bool { return !p.Own }, Secret: func(trust string) string {
 			return "secret of " +
 				trust

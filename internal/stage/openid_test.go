@@ -107,7 +107,7 @@ func (o *opened) token(d *cast.OIDC, form url.Values) (int, map[string]any) {
 		req.Body = io.NopCloser(strings.NewReader(form.Encode()))
 		req.ContentLength = int64(len(form.Encode()))
 	} else {
-		req.SetBasicAuth(d.Terms.ClientID, url.QueryEscape(d.StageSecret))
+		req.SetBasicAuth(d.Terms.ClientID, url.QueryEscape(d.Own.Secret))
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

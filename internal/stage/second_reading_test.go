@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"net/url"
 	"strings"
 	"testing"
@@ -339,7 +338,7 @@ func TestTokensEndWithTheirCredential(t *testing.T) {
 	reg.Secrets = r.Secrets
 	m, e := s.Exchange(&reg, url.Values{"grant_type": {"authorization_code"}, "code": {code},
 		"redirect_uri":  {callback},
-		"code_verifier": {verifier}}, netip.Addr{}, "s-1")
+		"code_verifier": {verifier}}, oauth.Caller{Credential: "s-1"})
 	if e != nil {
 		t.Fatal(e)
 	}

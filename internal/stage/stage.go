@@ -4,6 +4,7 @@
 package stage
 
 import (
+	"crypto/tls"
 	"io"
 	"net/http"
 	"slices"
@@ -41,7 +42,7 @@ type Options struct {
 	Presented func(trust string, ask federation.Ask)
 	Watch     func(server.Event)
 	Follows   func(trust string) bool // see server.Server
-	Outside   func(p *federation.Party) (http.RoundTripper, error)
+	Outside   func(p *federation.Party, with *tls.Certificate) (http.RoundTripper, error)
 	Remedy    func(finding.Remedy) string
 	Notice    []string
 	Passwords server.Passwords // nil: nobody has one

@@ -48,6 +48,13 @@ type Permission struct {
 	Admin bool     `json:"needsAdmin" told:"needsAdministrator"`
 	// Includes are permissions of the same API that whoever has this one has too
 	Includes []string `json:"includes,omitempty"`
+	// by which members of authorization details it may be narrowed: one that names records, one that bounds an amount,
+	// such as minutes (RFC 9396, section 2); "" by none
+	Records string `json:"narrowedByRecords,omitempty"`
+	Amount  string `json:"narrowedByAmount,omitempty"`
+	// what a sign-in must be for it (RFC 9470): mfa or a context class, "" any; no older than so many seconds, 0 any
+	Strength string `json:"needsStrength,omitempty"`
+	Fresh    int    `json:"needsFresh,omitempty" unit:"seconds"`
 }
 
 // The ways in which a permission is used.
@@ -262,6 +269,8 @@ type Ask struct {
 	Name string    `json:"permission"`
 	As   string    `json:"as"`
 	At   time.Time `json:"at"`
+	// to what it is narrowed: in a trust, what its client may ask for at most; in a grant, what was granted
+	Narrowed *Narrowed `json:"narrowed,omitempty"`
 }
 
 // ByName reports whether a scope is known by its name alone: what it lets a client do is the foreign provider's to say.
@@ -283,12 +292,13 @@ type ToldAsk struct {
 	Permission string    `json:"permission"` // API:NAME, or the scope where there is no API
 	As         string    `json:"as"`
 	At         time.Time `json:"at"`
+	Narrowed   *Narrowed `json:"narrowed,omitempty"` // to what; nil: it is the whole permission
 }
 
 // Told is the ask with its permission in one.
-func (a Ask) Told() ToldAsk { return ToldAsk{a.Label(), a.As, a.At} }
+func (a Ask) Told() ToldAsk { return ToldAsk{a.Label(), a.As, a.At, a.Narrowed} }
 
-// Same reports whether two asks are for the same permission in the same way.
+// Same reports whether two asks are for the same permission in the same way, whatever each is narrowed to.
 func (a Ask) Same(b Ask) bool { return a.API == b.API && a.Name == b.Name && a.As == b.As }
 
 // Policy is what a trust over OpenID Connect allows. Spans are seconds.
@@ -308,6 +318,10 @@ type Policy struct {
 	PKCEOff       bool   `json:"pkceOff,omitempty"`     // a web client with a secret may do without; warned of
 	AsItself      bool   `json:"asItself,omitempty"`    // a web client may act as itself too
 	Auth          string `json:"auth,omitempty"`        // the one way in which the client authenticates; "" any
+	Bound         string `json:"boundTokens,omitempty"` // how tokens must be bound: dpop or mtls; "" they need not be
+	// authorization requests must be signed objects (RFC 9101)
+	Objects bool   `json:"requestObjects,omitempty"`
+	Profile string `json:"profile,omitempty"` // what the trust asks for as a whole: fapi-2; "" nothing
 }
 
 // The ways in which a client authenticates (OpenID Connect Core, section 9).
@@ -315,6 +329,9 @@ const (
 	AuthBasic = "client_secret_basic"
 	AuthPost  = "client_secret_post"
 	AuthKey   = "private_key_jwt"
+	// by the certificate of the connection: one of an authority, or one that is registered itself (RFC 8705, section 2)
+	AuthTLS        = "tls_client_auth"
+	AuthSelfSigned = "self_signed_tls_client_auth"
 )
 
 // Grants are the grant types that a client of a kind may use under the policy (RFC 6749, section 1.3).
@@ -454,6 +471,7 @@ func CompareOIDC(t *Trust, terms *OIDCTerms, app, provider *Party, apis map[stri
 	}
 	compareClientAuth(&out, t, terms, c, provider, secrets, now)
 	compareIDTokenAlg(&out, c, app, provider)
+	out = append(out, terms.judgeProfile(t, c, provider)...)
 	if terms.Policy.PKCEOff {
 		out.Add(finding.Finding{ID: finding.TrustPKCEOff, Level: finding.Warning, Check: "PKCE",
 			Saw: "the client may do without", Expected: "PKCE for every code", Side: finding.App, Ref: "RFC 9700 2.1.1",
@@ -506,6 +524,10 @@ func compareClientAuth(out *finding.List, t *Trust, terms *OIDCTerms, c *Client,
 	}
 	if terms.JWKS != "" || terms.JWKSURI != "" {
 		out.Pass(id, check, "private_key_jwt")
+		return
+	}
+	if how := terms.ByCertificate(); how != "" {
+		out.Pass(id, check, how)
 		return
 	}
 	if !provider.Own {

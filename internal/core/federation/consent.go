@@ -33,10 +33,15 @@ type Consent struct {
 	By       string    `json:"by"`
 	Admin    bool      `json:"byAdministrator"`
 	At       time.Time `json:"at"`
+	// to what it is narrowed; nil: it is to the whole permission
+	Narrowed *Narrowed `json:"narrowed,omitempty"`
 }
 
-// Of reports whether the consent is about an ask.
+// Of reports whether the consent is about the permission of an ask.
 func (c *Consent) Of(a Ask) bool { return c.API == a.API && c.Name == a.Name && c.As == a.As }
+
+// Covers reports whether the consent is to all that an ask is for.
+func (c *Consent) Covers(a Ask) bool { return c.Of(a) && c.Narrowed.Covers(a.Narrowed) }
 
 // NeedsAdmin reports whether only an administrator can agree to an ask.
 func NeedsAdmin(a Ask, apis map[string]*Party) bool {
@@ -57,7 +62,7 @@ func Granted(a Ask, apis map[string]*Party, consents []Consent, person string) b
 	admin := NeedsAdmin(a, apis)
 	for i := range consents {
 		c := &consents[i]
-		if c.Standing != Consented || !c.Of(a) || admin && !c.Admin {
+		if c.Standing != Consented || !c.Covers(a) || admin && !c.Admin {
 			continue
 		}
 		if c.For == "" || person != "" && strings.EqualFold(c.For, person) {
@@ -83,6 +88,8 @@ type AskState struct {
 	At       time.Time `json:"at,omitzero"`        // when
 	Added    time.Time `json:"askedFor,omitzero"`  // when
 	Problem  string    `json:"problem,omitempty"`  // the API has no such permission any more
+	// to what the trust narrows it; nil: it is the whole permission
+	Narrowed *Narrowed `json:"narrowed,omitempty"`
 }
 
 // The standings of a row besides Consented and Withdrawn.
@@ -102,7 +109,8 @@ func timeWords(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC
 func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []AskState {
 	var out []AskState
 	for _, a := range terms.Asks {
-		r := AskState{Ask: a, Label: a.Label(), How: a.As, Admin: NeedsAdmin(a, apis), Added: a.At}
+		r := AskState{Ask: a, Label: a.Label(), Narrowed: a.Narrowed, How: a.As,
+			Admin: NeedsAdmin(a, apis), Added: a.At}
 		if s, std := oidc.Standard(a.Name); a.API == "" && std {
 			r.Says = s.Says
 		} else if a.ByName() {
@@ -114,6 +122,9 @@ func Matrix(terms *OIDCTerms, apis map[string]*Party, consents []Consent) []AskS
 				r.Problem = a.API + " publishes no " + a.Name
 			} else {
 				r.Says = x.Says
+				if w := a.Narrowed.Words(x); w != "" {
+					r.Says += ": " + w
+				}
 			}
 		}
 		r.fill(a, consents)
@@ -128,6 +139,7 @@ func (r *AskState) fill(a Ask, consents []Consent) {
 		c := &consents[i]
 		switch {
 		case !c.Of(a):
+		case c.Standing == Consented && !c.Covers(a): // it was to less
 		case c.For == "":
 			r.Everyone = c.Standing == Consented && (c.Admin || !r.Admin)
 			withdrawn = c.Standing == Withdrawn

@@ -272,6 +272,11 @@ type OIDCTerms struct {
 	JWKS     string `json:"jwks,omitempty"`    // public keys of the client, for private_key_jwt
 	JWKSURI  string `json:"jwksURI,omitempty"` // where the client publishes them
 	JWKSTLS  Server `json:"jwksTLS,omitzero"`  // how the server of that address is known
+	// certificates with which the client connects, PEM: each by itself, or any of an authority (PEM) that has a name,
+	// KIND:NAME (RFC 8705, section 2)
+	Certificates    string `json:"certificates,omitempty"`
+	CertificateName string `json:"certificateName,omitempty"`
+	CertificateCA   string `json:"certificateCA,omitempty"`
 	// the redirect URIs that are registered at this provider; none: those of the app
 	Redirects []string `json:"redirectURIs,omitempty"`
 	Asks      []Ask    `json:"asks"`
@@ -525,14 +530,17 @@ func ProtocolTitle(over string) string {
 func TrustName(app, provider string) string { return app + "@" + provider }
 
 // Contexts returns the authentication context classes that the trust's strength asks for; none for any.
-func (t *Trust) Contexts() []string {
-	switch t.Strength {
+func (t *Trust) Contexts() []string { return ContextsOf(t.Strength) }
+
+// ContextsOf are the authentication contexts that a strength demands; none is any.
+func ContextsOf(strength string) []string {
+	switch strength {
 	case "", "any":
 		return nil
 	case "mfa":
 		return []string{judge.ContextMFA}
 	}
-	return []string{t.Strength}
+	return []string{strength}
 }
 
 // CheckStrength refuses what is none of any, mfa and an authentication context class, which is a URI. Errors: ErrValue.

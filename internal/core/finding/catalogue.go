@@ -15,6 +15,7 @@ const (
 	AccountFamily  ID = "account"
 	CallFamily     ID = "call"
 	ClaimsFamily   ID = "claims"
+	DPoPFamily     ID = "dpop"
 	DueFamily      ID = "due"
 	OAuthFamily    ID = "oauth" // members are the error codes of OAuth, of whoever answered with one
 	PolicyFamily   ID = "policy"

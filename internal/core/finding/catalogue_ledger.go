@@ -33,6 +33,7 @@ const (
 	CallNone    ID = "call.none"
 	CallRecords ID = "call.records"
 	CallRefused ID = "call.refused"
+	CallStepUp  ID = "call.step-up"
 
 	Certificate           ID = "certificate"
 	CertificateDigest     ID = "certificate.digest"
@@ -230,6 +231,7 @@ func ledgerEntries() []Entry {
 		{CallAPI, Error, "", "The call names an API and a permission of the ledger."},
 		{CallNone, Note, "", "There was an API to call."},
 		{CallRecords, Pass, "", "The API answered."},
+		{CallStepUp, Note, "RFC 9470 4", "The sign-in is as strong and as fresh as the API needs it."},
 		{CallRefused, Error, "RFC 6750 3.1", "The API takes the token."},
 		{Certificate, Pass, "", "A certificate that is in force, with a strong key."},
 		{CertificateDigest, Note, "", "The certificate itself is signed with a digest that is still taken."},

@@ -10,6 +10,26 @@ const (
 	DiscoveryPKCE      ID = "discovery.pkce"
 	DiscoveryRead      ID = "discovery.read"
 
+	DPoPAddress   ID = "dpop.address"
+	DPoPKey       ID = "dpop.key"
+	DPoPMethod    ID = "dpop.method"
+	DPoPNonce     ID = "dpop.nonce"
+	DPoPProof     ID = "dpop.proof"
+	DPoPReused    ID = "dpop.reused"
+	DPoPShape     ID = "dpop.shape"
+	DPoPSignature ID = "dpop.signature"
+	DPoPTime      ID = "dpop.time"
+	DPoPToken     ID = "dpop.token"
+
+	ProfileAuthentication ID = "profile.authentication"
+	ProfileBound          ID = "profile.bound"
+	ProfileClient         ID = "profile.client"
+	ProfileIss            ID = "profile.iss"
+	ProfilePKCE           ID = "profile.pkce"
+	ProfilePushed         ID = "profile.pushed"
+	ProfileRedirect       ID = "profile.redirect"
+	ProfileSignature      ID = "profile.signature"
+
 	IntrospectionActive   ID = "introspection.active"
 	IntrospectionClientID ID = "introspection.client_id"
 	IntrospectionExp      ID = "introspection.exp"
@@ -47,6 +67,9 @@ const (
 	OAuthExpiredToken                    ID = "oauth.expired_token"
 	OAuthInsufficientScope               ID = "oauth.insufficient_scope"
 	OAuthInteractionRequired             ID = "oauth.interaction_required"
+	OAuthInvalidDetails                  ID = "oauth.invalid_authorization_details"
+	OAuthInvalidDPoPProof                ID = "oauth.invalid_dpop_proof"
+	OAuthInsufficientSignIn              ID = "oauth.insufficient_user_authentication"
 	OAuthInvalidClient                   ID = "oauth.invalid_client"
 	OAuthInvalidGrant                    ID = "oauth.invalid_grant"
 	OAuthInvalidRequest                  ID = "oauth.invalid_request"
@@ -59,6 +82,7 @@ const (
 	OAuthLess                            ID = "oauth.less"
 	OAuthLoginRequired                   ID = "oauth.login_required"
 	OAuthNoOpenID                        ID = "oauth.no-openid"
+	OAuthObject                          ID = "oauth.request-object"
 	OAuthPKCEOff                         ID = "oauth.pkce-off"
 	OAuthRedirect                        ID = "oauth.redirect"
 	OAuthRefresh                         ID = "oauth.refresh"
@@ -107,6 +131,7 @@ const (
 	TokenAudience      ID = "token.audience"
 	TokenAuthTime      ID = "token.auth-time"
 	TokenAZP           ID = "token.azp"
+	TokenBound         ID = "token.bound"
 	TokenClient        ID = "token.client"
 	TokenCrit          ID = "token.crit"
 	TokenEarly         ID = "token.early"
@@ -144,6 +169,16 @@ func openidEntries() []Entry {
 			"The document is of the issuer that was asked, compared exactly."},
 		{DiscoveryPKCE, Warning, "RFC 9700 2.1.1", "The provider offers PKCE with S256."},
 		{DiscoveryRead, Error, "OpenID Connect Discovery 4", "The document and the keys can be read."},
+		{DPoPAddress, Error, "RFC 9449 4.3 (9)", "The proof is for the address at which it came."},
+		{DPoPKey, Error, "RFC 9449 6.1", "The proof is made by the key to which the token or the code is bound."},
+		{DPoPMethod, Error, "RFC 9449 4.3 (8)", "The proof is for the method of the request."},
+		{DPoPNonce, Note, "RFC 9449 8", "The proof has a nonce that whoever judges it gave out."},
+		{DPoPProof, Pass, "RFC 9449 4.3", "The proof shows that whoever sends it has its key."},
+		{DPoPReused, Error, "RFC 9449 11.1", "The proof is used for the first time."},
+		{DPoPShape, Error, "RFC 9449 4.2", "The proof is a signed JWT of the right kind, with its public key."},
+		{DPoPSignature, Error, "RFC 9449 4.3 (6)", "The key in the proof verifies it."},
+		{DPoPTime, Error, "RFC 9449 4.3 (11)", "The proof was made just now."},
+		{DPoPToken, Error, "RFC 9449 4.3 (12)", "The proof is for the access token that came with it."},
 		{IntrospectionActive, Pass, "RFC 7662 2.2", "The provider says that the token is active."},
 		{IntrospectionClientID, Error, "RFC 7662 2.2", "The token that the provider tells of is one of this client."},
 		{IntrospectionExp, Warning, "RFC 7662 2.2", "A token that is called active has not ended."},
@@ -180,6 +215,10 @@ func openidEntries() []Entry {
 		{OAuthExpiredToken, Error, "RFC 8628 3.5", "The time for deciding on the device is over."},
 		{OAuthInsufficientScope, Error, "RFC 6750 3.1", "The token does not carry the permission that the call needs."},
 		{OAuthInteractionRequired, Error, "OpenID Connect Core 3.1.2.6", "A page has to be shown, and none may be."},
+		{OAuthInvalidDetails, Error, "RFC 9396 5", "What is asked for in detail is of a type that is known, and " +
+			"within what the client may ask for."},
+		{OAuthInvalidDPoPProof, Error, "RFC 9449 5", "The request has a DPoP proof that holds, where one is needed."},
+		{OAuthInsufficientSignIn, Error, "RFC 9470 3", "The sign-in is as strong and as fresh as the API needs it."},
 		{OAuthInvalidClient, Error, "RFC 6749 5.2", "The client did not show that it is itself, or is not known."},
 		{OAuthInvalidGrant, Error, "RFC 6749 5.2",
 			"The code or the refresh token does not hold: used, ended, revoked, or of another client."},
@@ -199,6 +238,7 @@ func openidEntries() []Entry {
 			"Somebody has to sign in, and no page may be shown."},
 		{OAuthNoOpenID, Pass, "OpenID Connect Core 3.1.2.1",
 			"Without the scope openid the app does not learn who signed in."},
+		{OAuthObject, Pass, "RFC 9101 6", "The request is an object that the client signed."},
 		{OAuthPKCEOff, Warning, "RFC 9700 2.1.1", "The request has a code challenge; this client may do without."},
 		{OAuthRedirect, Error, "RFC 9700 2.1", "The redirect URI is one that is registered, compared exactly."},
 		{OAuthRefresh, Pass, "RFC 6749 6", "A refresh token was used, or there is none to use."},
@@ -230,6 +270,16 @@ func openidEntries() []Entry {
 		{PolicyRefused, Error, "", "The policies of the trust refuse the sign-in."},
 		{PolicyUnmetAuthenticationRequirements, Error, "OpenID Connect Unmet Authentication Requirements 2",
 			"The policies of the trust ask for a stronger sign-in."},
+		{ProfileAuthentication, Error, "FAPI 2.0 Security Profile 5.3.2.1",
+			"The client authenticates with a key or a certificate."},
+		{ProfileBound, Error, "FAPI 2.0 Security Profile 5.3.2.1", "Tokens can be bound to a key of the client."},
+		{ProfileClient, Error, "FAPI 2.0 Security Profile 5.3.2.1", "The client can keep a key."},
+		{ProfileIss, Error, "FAPI 2.0 Security Profile 5.3.2.2", "The provider names itself in its answers."},
+		{ProfilePKCE, Error, "FAPI 2.0 Security Profile 5.3.2.2", "Every code is protected by PKCE."},
+		{ProfilePushed, Error, "FAPI 2.0 Security Profile 5.3.2.2", "Requests can be pushed."},
+		{ProfileRedirect, Error, "FAPI 2.0 Security Profile 5.3.2.2", "Answers come back over TLS."},
+		{ProfileSignature, Error, "FAPI 2.0 Security Profile 5.4.1",
+			"What is signed is signed by an algorithm of the profile."},
 		{RedirectCharacter, Error, "RFC 3986 2", "A redirect URI is of printable ASCII."},
 		{RedirectDotSegment, Error, "RFC 3986 6.2.2.3", "A redirect URI has no dot segments in its path."},
 		{RedirectFragment, Error, "RFC 6749 3.1.2", "A redirect URI has no fragment."},
@@ -251,6 +301,8 @@ func openidEntries() []Entry {
 		{TokenAudience, Error, "OpenID Connect Core 3.1.3.7 (3) and RFC 9068 4", "The token is for whoever judges it."},
 		{TokenAuthTime, Error, "OpenID Connect Core 3.1.3.7 (13)", "The sign-in is as fresh as was asked."},
 		{TokenAZP, Error, "OpenID Connect Core 3.1.3.7 (4, 5)", "The token was issued to this client."},
+		{TokenBound, Error, "RFC 9449 7.1 and RFC 8705 3",
+			"Whoever sends the access token has the key to which it is bound."},
 		{TokenClient, Error, "RFC 9068 2.2", "The access token was issued to this client."},
 		{TokenCrit, Error, "RFC 7515 4.1.11", "The token needs no extension that is unknown."},
 		{TokenEarly, Error, "RFC 7519 4.1.5", "The token is in force already, as this clock has it."},

@@ -15,6 +15,7 @@ import (
 // Authorization is an authorization request (RFC 6749, section 4.1.1; OpenID Connect Core, section 3.1.2.1).
 type Authorization struct {
 	Redirect, State, Nonce string
+	JKT                    string // dpop_jkt: the key that must prove the code; "" is any
 	Challenge, Mode        string // Mode is response_mode: "", query or form_post
 	Prompt                 []string
 	MaxAge                 time.Duration // -1: none was asked for
@@ -52,7 +53,7 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 	default:
 		return a, oidc.Fail(oidc.UnsupportedResponseType, rt+" is not known; send response_type=code")
 	}
-	for _, x := range [3][2]string{{"request", oidc.RequestNotSupported}, {"request_uri", oidc.RequestURINotSupported},
+	for _, x := range [2][2]string{{"request_uri", oidc.RequestURINotSupported},
 		{"registration", oidc.RegistrationUnsupported}} {
 		if q.Has(x[0]) {
 			return a, oidc.Fail(x[1], "the parameter "+x[0]+" is not supported; send the parameters one by one")
@@ -71,11 +72,15 @@ func readAuthorization(q url.Values, r *Registered) (*Authorization, *oidc.Error
 		return a, oidc.Fail(oidc.InvalidRequest,
 			"code_challenge must be the SHA-256 of the verifier in base64url without padding, 43 characters")
 	}
+	if a.JKT = q.Get("dpop_jkt"); a.JKT != "" && !isBase64URL(a.JKT, 43) {
+		return a, oidc.Fail(oidc.InvalidRequest, "dpop_jkt must be the SHA-256 thumbprint of a key in base64url, 43 "+
+			"characters (RFC 9449, section 10)")
+	}
 	if len(a.Nonce) > 1024 || len(a.State) > 4096 {
 		return a, oidc.Fail(oidc.InvalidRequest, "nonce or state is too long")
 	}
 	var e *oidc.Error
-	if a.Asks, e = PickAsks(r, q.Get("scope"), q["resource"], federation.AsUser); e != nil {
+	if a.Asks, e = askedFor(q, r, federation.AsUser); e != nil {
 		return a, e
 	}
 	a.Resource, a.Prompt, a.ACR = q["resource"], strings.Fields(q.Get("prompt")), strings.Fields(q.Get("acr_values"))
@@ -118,6 +123,16 @@ func isBase64URL(s string, n int) bool {
 	return len(s) == n
 }
 
+// askedFor is all that a request asks for: by scopes, and in detail. Errors: those of PickAsks and of ReadDetails.
+func askedFor(q url.Values, r *Registered, as string) ([]federation.Ask, *oidc.Error) {
+	details, e := ReadDetails(q.Get("authorization_details"), r, as)
+	if e != nil || len(details) > 0 && q.Get("scope") == "" {
+		return details, e
+	}
+	asks, e := PickAsks(r, q.Get("scope"), q["resource"], as)
+	return append(asks, details...), e
+}
+
 // PickAsks finds what a client asks for under the scopes and resources of a request. Errors: invalid_scope,
 // invalid_target.
 func PickAsks(r *Registered, scope string, resources []string, as string) ([]federation.Ask, *oidc.Error) {
@@ -145,6 +160,9 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 		for _, a := range r.Terms.Asks {
 			switch {
 			case a.Name != n:
+			case a.As == as && a.Narrowed != nil:
+				return nil, oidc.Fail(oidc.InvalidScope, fmt.Sprintf("%s asks for %s in detail alone; send "+
+					"authorization_details (RFC 9396)", r.Trust.Name, n))
 			case a.As != as:
 				other = a.As
 			case a.API == "" || len(targets) == 0 || slices.Contains(targets, a.API):
@@ -175,11 +193,11 @@ func PickAsks(r *Registered, scope string, resources []string, as string) ([]fed
 	return out, nil
 }
 
-// ScopeOf is the scope value of asks, each name once.
+// ScopeOf is the scope value of asks, each name once. What is narrowed is no scope: that would be the whole permission.
 func ScopeOf(asks []federation.Ask) string {
 	var out []string
 	for _, a := range asks {
-		if !slices.Contains(out, a.Name) {
+		if a.Narrowed == nil && !slices.Contains(out, a.Name) {
 			out = append(out, a.Name)
 		}
 	}

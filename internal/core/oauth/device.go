@@ -1,6 +1,7 @@
 package oauth
 
 import (
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -169,7 +170,7 @@ func DeviceRequest(r *Registered, t *TokenRequest) (*Authorization, *oidc.Error)
 		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy device of "+r.Trust.Name+
 			": off; the trust does not let its client use device authorization")
 	}
-	asks, e := PickAsks(r, t.Form.Get("scope"), t.Form["resource"], federation.AsUser)
+	asks, e := askedFor(t.Form, r, federation.AsUser)
 	if e != nil {
 		return nil, e
 	}
@@ -177,29 +178,26 @@ func DeviceRequest(r *Registered, t *TokenRequest) (*Authorization, *oidc.Error)
 }
 
 // fromDevice issues the tokens of a device that a person agreed to.
-func (s *Server) fromDevice(r *Registered, form map[string][]string, credential string) (*Tokens, *oidc.Error) {
-	code := ""
-	if v := form["device_code"]; len(v) > 0 {
-		code = v[0]
-	}
+func (s *Server) fromDevice(r *Registered, form url.Values, by Caller) (*Tokens, *oidc.Error) {
+	code := form.Get("device_code")
 	if code == "" || s.Devices == nil {
 		return nil, oidc.Fail(oidc.InvalidRequest, "device_code is missing")
 	}
 	var b *bundle
 	g, e := s.Devices.Poll(r.Trust.Name, code, func(g *Grant) (e *oidc.Error) {
-		b, e = s.bundle(r, g, g.Asks, form["resource"]) // RFC 8707, section 2.2
+		b, e = s.bundle(r, g, g.Asks, form) // RFC 8707, section 2.2
 		return e
 	})
 	if e != nil {
 		return nil, e
 	}
 	now := s.Now()
-	f := Family{ID: s.Random()[:22], Grant: *g, Since: now, Used: now}
+	f := Family{ID: s.Random()[:22], Grant: *g, Since: now, Used: now, Bound: by.holds(r)}
 	if b.refreshable(r, &f) {
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.tokens(r, b, &f, "", credential)
+	out, e := s.tokens(r, b, &f, "", by)
 	if e == nil {
 		s.State.PutFamily(f)
 	}

@@ -2,7 +2,6 @@ package oauth
 
 import (
 	"crypto/rand"
-	"net/netip"
 	"net/url"
 	"strings"
 	"testing"
@@ -24,7 +23,7 @@ func TestDevices(t *testing.T) {
 	}
 	d.Devices = NewDevices(d.Now)
 	poll := func(code string) string {
-		got, e := d.Exchange(d.r, url.Values{"grant_type": {DeviceGrant}, "device_code": {code}}, netip.Addr{}, "")
+		got, e := d.Exchange(d.r, url.Values{"grant_type": {DeviceGrant}, "device_code": {code}}, Caller{})
 		if e != nil {
 			return e.Code
 		}

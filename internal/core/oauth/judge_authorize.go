@@ -47,11 +47,22 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 			Ref:  "RFC 8414 2"})
 	}
 	j.client(q, r)
+	q, told, object := ReadObject(q, r, e)
+	j.Findings = append(j.Findings, told...)
 	j.redirect(q, r)
 	once := oidc.OnceEach(q)
 	q = oidc.Present(q)
-	if j.Request, j.Error = readAuthorization(q, r); once != nil {
+	switch j.Request, j.Error = readAuthorization(q, r); {
+	case object != nil:
+		j.Error = object
+		if q.Has("request") { // nothing of what stands beside an object that is refused was signed
+			j.Answer, j.Why = false, object.Description
+		}
+	case once != nil:
 		j.Error = once
+	}
+	if j.Error == nil && r.Terms.Policy.Hardened() {
+		j.Error = hardened(j.Request, r)
 	}
 	if j.Error == nil {
 		j.hint(q, r, e)
@@ -73,11 +84,24 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 					"--pkce", "on")),
 				Ref: "RFC 9700 2.1.1"})
 		}
-		j.Findings.Pass(finding.OAuthRequest, "authorization request", how+", scope "+ScopeOf(j.Request.Asks))
+		j.Findings.Pass(finding.OAuthRequest, "authorization request", how+", scope "+r.Words(j.Request.Asks))
 		j.advise(r)
 	}
 	j.Settle()
 	return j
+}
+
+// hardened judges what a profile asks of a request besides (FAPI 2.0 Security Profile, section 5.3.2.2).
+func hardened(a *Authorization, r *Registered) *oidc.Error {
+	if !strings.HasPrefix(a.Redirect, "https://") {
+		return oidc.Fail(oidc.InvalidRequest, "profile "+r.Terms.Policy.Profile+" of "+r.Trust.Name+
+			": the redirect URI must be an https: one")
+	}
+	if len(a.Nonce) > 64 {
+		return oidc.Fail(oidc.InvalidRequest, "profile "+r.Terms.Policy.Profile+" of "+r.Trust.Name+
+			": the nonce is longer than 64 characters")
+	}
+	return nil
 }
 
 func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {

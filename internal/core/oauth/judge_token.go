@@ -3,6 +3,7 @@ package oauth
 import (
 	"crypto/sha256"
 	"crypto/subtle"
+	"crypto/x509"
 	"encoding/hex"
 	"fmt"
 	"net/url"
@@ -25,6 +26,9 @@ type TokenRequest struct {
 	Authorization string // the header as it came; "" is none
 	ID, Secret    string // of a Basic header, as they came
 	Basic         bool
+	Method        string              // of HTTP
+	Proofs        []string            // DPoP headers, as they came
+	Chain         []*x509.Certificate // with which the client connected, its own first; none: without
 }
 
 // ClientID is the client that a request says it comes from: of the header, the form or the assertion.
@@ -48,9 +52,11 @@ type TokenExpect struct {
 	Doc  *oidc.Discovery
 	Now  time.Time
 	Once func(id string, until time.Time) bool // reports and remembers the ID of an assertion; nil: not judged
-	// a secret that holds besides those of the ledger, for a stand-in; "" is none
-	Own  string
-	Tell func(id string) // gets the ID of the secret that was used, or of the key; may be nil
+	Tell func(id string)                       // gets the ID of the secret that was used, or of the key; may be nil
+	// Nonce reports whether the nonce of a DPoP proof is one that is taken; nil: none is asked for
+	Nonce func(string) bool
+	// FormAlone says that nothing but the form is known, as of a message that was captured
+	FormAlone bool
 }
 
 // TokenJudgement is the outcome of judging a token request.
@@ -59,7 +65,8 @@ type TokenJudgement struct {
 	Public bool // the client has nothing to authenticate with
 	// Credential is the ID of the secret or the key by which it did; "" where the ledger has none
 	Credential string
-	Error      *oidc.Error // the first thing that is wrong; nil where the request is accepted
+	Bound      Confirmation // to what the tokens are to be bound
+	Error      *oidc.Error  // the first thing that is wrong; nil where the request is accepted
 }
 
 // JudgeTokenRequest judges a token request as far as no state is needed: how the client authenticates, whether its kind
@@ -79,6 +86,9 @@ func JudgeTokenRequest(t *TokenRequest, r *Registered, e TokenExpect) *TokenJudg
 	}
 	if j.Error == nil {
 		j.Error = j.grant(t, r, grant)
+	}
+	if j.Error == nil {
+		j.Error = j.bind(t, r, e.Doc.TokenEndpoint, e)
 	}
 	if j.Error != nil {
 		fix := (&Registered{}).Remedy
@@ -145,7 +155,9 @@ func (j *TokenJudgement) grant(t *TokenRequest, r *Registered, grant string) *oi
 }
 
 // mayOmitPKCE reports whether a client may do without PKCE: a web client that authenticates, where its trust says so.
-func mayOmitPKCE(r *Registered) bool { return r.Terms.Policy.PKCEOff && r.Client.Kind == oidc.Web }
+func mayOmitPKCE(r *Registered) bool {
+	return r.Terms.Policy.PKCEOff && !r.Terms.Policy.Hardened() && r.Client.Kind == oidc.Web
+}
 
 func codeParameters(form url.Values, pkceOff bool) *oidc.Error {
 	switch verifier := form.Get("code_verifier"); {
@@ -196,8 +208,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		secret = form.Get("client_secret")
 	}
 	asserts := form.Has("client_assertion") || form.Has("client_assertion_type")
-	used := AuthOf(t)
-	own := e.Own != "" && subtle.ConstantTimeCompare([]byte(secret), []byte(e.Own)) == 1 // the stage's own stand-in
+	used := AuthOf(t, r)
+	own := r.isOwn(secret) // the stage's own stand-in
 	if asserts {
 		ways++
 	}
@@ -209,12 +221,12 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 			"client_id in the body is another than in the Authorization header")
 	case r == nil || r.Terms.ClientID != id:
 		return bad(fmt.Sprintf("no client with the ID '%s' is registered here", id))
-	case r.Terms.Policy.Auth != "" && used != r.Terms.Policy.Auth && !own && !r.Client.Kind.Public():
+	case !r.Terms.Policy.MayAuthenticate(used) && !own && !r.Client.Kind.Public() && !(e.FormAlone && used == ""):
 		if used == "" {
 			used = "none"
 		}
 		return bad(fmt.Sprintf("policy client-auth of %s: the client authenticates with %s, not with %s", r.Trust.Name,
-			r.Terms.Policy.Auth, used))
+			strings.Join(r.Terms.Policy.Auths(), " or "), used))
 	case asserts:
 		return false, assertion(form, r, id, e)
 	case t.Basic || form.Has("client_secret"):
@@ -226,14 +238,23 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 		return false, r.checkSecret(secret, e)
 	case r.Client.Kind.Public():
 		return true, nil
+	case used == federation.AuthTLS || used == federation.AuthSelfSigned:
+		return false, r.certificate(t.Chain, e.Now)
 	}
-	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body) or with "+
-		"private_key_jwt",
+	return bad(fmt.Sprintf("%s is a %s client and must authenticate: with its secret (basic or in the body), with "+
+		"private_key_jwt or by its certificate",
 		r.App.Name, r.Client.Kind))
 }
 
-// AuthOf names the way in which a request authenticates its client; "" is none.
-func AuthOf(t *TokenRequest) string {
+// isOwn reports whether a secret is that of the stage's own stand-in of the client.
+func (r *Registered) isOwn(secret string) bool {
+	return r != nil && r.Own != nil && r.Own.Secret != "" &&
+		subtle.ConstantTimeCompare([]byte(secret), []byte(r.Own.Secret)) == 1
+}
+
+// AuthOf names the way in which a request authenticates its client; "" is none. A certificate counts where nothing else
+// comes and the client has one.
+func AuthOf(t *TokenRequest, r *Registered) string {
 	switch {
 	case t.Form.Has("client_assertion"):
 		return federation.AuthKey
@@ -241,6 +262,8 @@ func AuthOf(t *TokenRequest) string {
 		return federation.AuthBasic
 	case t.Form.Has("client_secret"):
 		return federation.AuthPost
+	case len(t.Chain) > 0:
+		return r.byCertificate()
 	}
 	return ""
 }
@@ -249,17 +272,23 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 	if form.Get("client_assertion_type") != AssertionType {
 		return oidc.Fail(oidc.InvalidClient, "client_assertion_type must be "+AssertionType)
 	}
-	if len(r.Keys) == 0 {
+	if len(r.verify()) == 0 {
 		return oidc.Fail(oidc.InvalidClient, r.Trust.Name+" has no client key")
 	}
 	once := e.Once
 	if once == nil {
 		once = func(string, time.Time) bool { return true }
 	}
-	by, err := oidc.JudgeAssertion(form.Get("client_assertion"), id,
-		present(e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint,
-			e.Doc.PushedEndpoint, e.Doc.DeviceEndpoint), // RFC 9126, section 2: what serves one serves all
-		r.Keys, e.Now,
+	audiences := present(e.Doc.Issuer, e.Doc.TokenEndpoint, e.Doc.IntrospectionEndpoint, e.Doc.RevocationEndpoint,
+		e.Doc.PushedEndpoint, e.Doc.DeviceEndpoint) // RFC 9126, section 2: what serves one serves all
+	if err := r.signs("the client assertion", form.Get("client_assertion")); err != nil {
+		return err
+	}
+	if r.Terms.Policy.Hardened() { // FAPI 2.0 Security Profile, section 5.3.2.1
+		audiences = audiences[:1]
+	}
+	by, err := oidc.JudgeAssertion(form.Get("client_assertion"), id, audiences,
+		r.verify(), e.Now,
 		func(jti string) bool { return !once(id+" "+jti, e.Now.Add(2*time.Hour)) })
 	if err == nil && e.Tell != nil {
 		if kid, err := oidc.KeyID(by); err == nil {
@@ -269,6 +298,16 @@ func assertion(form url.Values, r *Registered, id string, e TokenExpect) *oidc.E
 	return err
 }
 
+// signs refuses what is signed by an algorithm that the profile of a trust rules out.
+func (r *Registered) signs(what, token string) *oidc.Error {
+	p := r.Terms.Policy
+	if h, _, err := oidc.Peek(token); err == nil && !p.Signs(h.Alg) {
+		return oidc.Fail(oidc.InvalidClient, "profile "+p.Profile+" of "+r.Trust.Name+": "+what+" is signed with "+
+			h.Alg+"; "+strings.Join(federation.HardenedAlgorithms(), ", ")+" are taken")
+	}
+	return nil
+}
+
 // present are the values that are there.
 func present(list ...string) []string {
 	return slices.DeleteFunc(list, func(s string) bool { return s == "" })
@@ -276,7 +315,7 @@ func present(list ...string) []string {
 
 // checkSecret compares a secret with those of the registration, in constant time for each.
 func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
-	if e.Own != "" && subtle.ConstantTimeCompare([]byte(secret), []byte(e.Own)) == 1 {
+	if r.isOwn(secret) {
 		return nil
 	}
 	sum := sha256.Sum256([]byte(secret))
@@ -313,7 +352,7 @@ func (r *Registered) checkSecret(secret string, e TokenExpect) *oidc.Error {
 // selfAsks are the permissions and the resources of a token that a client asks for as itself (RFC 6749, section 4.4).
 func selfAsks(r *Registered, form url.Values) ([]federation.Ask, []string, *oidc.Error) {
 	resource := form["resource"]
-	asks, e := PickAsks(r, form.Get("scope"), resource, federation.AsSelf)
+	asks, e := askedFor(form, r, federation.AsSelf)
 	if e != nil {
 		return nil, nil, e
 	}

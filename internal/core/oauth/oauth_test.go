@@ -121,7 +121,7 @@ func (d *desk) exchange(form url.Values) (*Tokens, *oidc.Error) {
 		Once: d.State.Once}); j.Error != nil {
 		return nil, j.Error
 	}
-	return d.Exchange(d.r, form, netip.MustParseAddr("127.0.0.1"), "")
+	return d.Exchange(d.r, form, Caller{From: netip.MustParseAddr("127.0.0.1")})
 }
 
 func (d *desk) redeem(code string) (*Tokens, *oidc.Error) {

@@ -1,6 +1,7 @@
 package oauth
 
 import (
+	"crypto/x509"
 	"slices"
 
 	"tressik.example/internal/core/federation"
@@ -24,8 +25,25 @@ type Registered struct {
 	// itself where it is (RFC 9728), and is named by that as well
 	Places   map[string]string
 	Releaser Releaser
+	// Own is what the stand-in of the client shows on a stage in place of what the client has; nil: it has none
+	Own *Own
 	// Far says that the provider is the real one and foreign: what it holds of the client is its owner's to change
 	Far bool
+}
+
+// Own is with what the stand-in of a client authenticates on its stage, and there alone.
+type Own struct {
+	Secret      string            // "" is none
+	Key         *oidc.Key         // of its assertions and request objects; nil is none
+	Certificate *x509.Certificate // of its connections; nil is none
+}
+
+// verify are the keys with which what the client signs is verified.
+func (r *Registered) verify() []oidc.Key {
+	if r.Own == nil || r.Own.Key == nil {
+		return r.Keys
+	}
+	return append(slices.Clip(r.Keys), *r.Own.Key)
 }
 
 // Releaser works out what a client is told of a person. *federation.Releaser is one.

@@ -25,6 +25,8 @@ type Tokens struct {
 	RefreshToken string `json:"refresh_token,omitempty"`
 	IDToken      string `json:"id_token,omitempty"`
 	Scope        string `json:"scope"`
+
+	Details []map[string]any `json:"authorization_details,omitempty"` // RFC 9396, section 7
 }
 
 // Words says what was issued, for people.
@@ -36,7 +38,13 @@ func (t *Tokens) Words() string {
 	if t.RefreshToken != "" {
 		what += ", refresh token"
 	}
-	return what + "; scope " + t.Scope
+	if t.Scope != "" || len(t.Details) == 0 {
+		what += "; scope " + t.Scope
+	}
+	for _, d := range t.Details {
+		what += fmt.Sprintf("; in detail %v", d["type"])
+	}
+	return what
 }
 
 // Server issues tokens for one provider. Its methods may be called at the same time.
@@ -195,7 +203,7 @@ func asserted(r *Registered, a *Authorization, who SignedIn) string {
 func (s *Server) Code(r *Registered, a *Authorization, who SignedIn) string {
 	v := s.Random()
 	s.State.PutCode(Hash(v), Code{Family: s.Random()[:22], Redirect: a.Redirect, Challenge: a.Challenge, Nonce: a.Nonce,
-		Made: s.Now(),
+		JKT: a.JKT, Made: s.Now(),
 		Grant: Grant{Trust: r.Trust.Name, Person: who.Person.ID, Asks: a.Asks, Resource: a.Resource, Session: who.Index,
 			Context: asserted(r, a, who), AuthTime: who.Since, InIDToken: a.InIDToken, FromUserInfo: a.FromUserInfo}})
 	return v
@@ -207,27 +215,33 @@ func GrantOf(r *Registered, a *Authorization, who SignedIn) Grant {
 		Context: asserted(r, a, who), AuthTime: who.Since}
 }
 
-// Exchange answers a token request that was judged and accepted. from is where it came from, credential by what the
-// client authenticated.
-func (s *Server) Exchange(r *Registered, form url.Values, from netip.Addr, credential string) (*Tokens, *oidc.Error) {
+// Caller is who sends a token request, as it was judged.
+type Caller struct {
+	From       netip.Addr   // where it came from
+	Credential string       // ID of the secret or key by which the client authenticated; "" where the ledger has none
+	Bound      Confirmation // to what the tokens are to be bound
+}
+
+// Exchange answers a token request that was judged and accepted.
+func (s *Server) Exchange(r *Registered, form url.Values, by Caller) (*Tokens, *oidc.Error) {
 	if x := r.Trust.Refuses(nil, nil); x != nil {
 		return nil, oidc.Fail(oidc.UnauthorizedClient, "policy "+x.Policy+": "+x.Why)
 	}
 	switch form.Get("grant_type") {
 	case "authorization_code":
-		return s.redeem(r, form, credential)
+		return s.redeem(r, form, by)
 	case "refresh_token":
-		return s.refresh(r, form, from, credential)
+		return s.refresh(r, form, by)
 	case DeviceGrant:
-		return s.fromDevice(r, form, credential)
+		return s.fromDevice(r, form, by)
 	}
-	return s.asItself(r, form, credential)
+	return s.asItself(r, form, by)
 }
 
 // redeem redeems an authorization code (RFC 6749, section 4.1.3; RFC 7636, section 4.6). A code is used up before
 // anything is issued, so that of two requests at once one is answered; the other ends what came of it (RFC 9700,
 // section 4.5).
-func (s *Server) redeem(r *Registered, form url.Values, credential string) (*Tokens, *oidc.Error) {
+func (s *Server) redeem(r *Registered, form url.Values, by Caller) (*Tokens, *oidc.Error) {
 	hash, now := Hash(form.Get("code")), s.Now()
 	sum := sha256.Sum256([]byte(form.Get("code_verifier")))
 	again := oidc.Fail(oidc.InvalidGrant,
@@ -242,6 +256,8 @@ func (s *Server) redeem(r *Registered, form url.Values, credential string) (*Tok
 	case now.Sub(c.Made) >= CodeLife:
 		return nil, oidc.Fail(oidc.InvalidGrant,
 			fmt.Sprintf("this code is older than %d seconds", int(CodeLife.Seconds())))
+	case c.JKT != "" && c.JKT != by.Bound.JKT: // RFC 9449, section 10
+		return nil, oidc.Fail(oidc.InvalidGrant, "the code is bound to another key than that of the DPoP proof")
 	case form.Get("redirect_uri") != c.Redirect:
 		return nil, oidc.Fail(oidc.InvalidGrant,
 			"redirect_uri is another than in the authorization request, "+c.Redirect)
@@ -254,19 +270,19 @@ func (s *Server) redeem(r *Registered, form url.Values, credential string) (*Tok
 		return nil, oidc.Fail(oidc.InvalidGrant,
 			"code_verifier does not belong to the code_challenge of the authorization request")
 	}
-	b, e := s.bundle(r, &c.Grant, c.Asks, form["resource"])
+	b, e := s.bundle(r, &c.Grant, c.Asks, form)
 	if e != nil { // with another resource, say, the code is still good
 		return nil, e
 	}
 	if !s.State.UseCode(hash) {
 		return nil, again
 	}
-	f := Family{ID: c.Family, Grant: c.Grant, Since: now, Used: now}
+	f := Family{ID: c.Family, Grant: c.Grant, Since: now, Used: now, Bound: by.holds(r)}
 	if b.refreshable(r, &f) {
 		f.Serial = 1
 	}
 	f.Until = b.until(r, &f, now)
-	out, e := s.tokens(r, b, &f, c.Nonce, credential)
+	out, e := s.tokens(r, b, &f, c.Nonce, by)
 	if e != nil {
 		return nil, e
 	}
@@ -304,8 +320,13 @@ func (b *bundle) until(r *Registered, f *Family, now time.Time) time.Time {
 	return end
 }
 
-func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource []string) (*bundle, *oidc.Error) {
-	asks, audience, e := s.target(r, asks, resource, g.Resource)
+// bundle works out what tokens are made of for a token request: its resource and details narrow what was granted.
+func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, form url.Values) (*bundle, *oidc.Error) {
+	asks, e := within(r, asks, form.Get("authorization_details"), federation.AsUser)
+	if e != nil {
+		return nil, e
+	}
+	asks, audience, e := s.target(r, asks, form["resource"], g.Resource)
 	if e != nil {
 		return nil, e
 	}
@@ -324,19 +345,25 @@ func (s *Server) bundle(r *Registered, g *Grant, asks []federation.Ask, resource
 }
 
 // sign makes the tokens of a chain (RFC 9068, section 2; OpenID Connect Core, section 2).
-func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce, credential string) (*Tokens, *oidc.Error) {
+func (s *Server) tokens(r *Registered, b *bundle, f *Family, nonce string, by Caller) (*Tokens, *oidc.Error) {
 	policy, issuer, now := r.Terms.Policy, s.Doc.Issuer, s.Now()
 	var aud any = b.audience
 	if has(b.asks, "openid") && b.audience != issuer {
 		aud = []string{b.audience, issuer}
 	}
-	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(b.asks)}
-	var err error
-	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", map[string]any{"iss": issuer, "sub": b.subject,
-		"aud": aud,
-		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": s.tokenID(f.ID+".", credential),
+	out := &Tokens{TokenType: by.Bound.type_(), ExpiresIn: policy.AccessToken, Scope: ScopeOf(b.asks)}
+	access := map[string]any{"iss": issuer, "sub": b.subject, "aud": aud,
+		"exp": now.Unix() + int64(policy.AccessToken), "iat": now.Unix(), "jti": s.tokenID(f.ID+".", by.Credential),
 		"client_id": r.Terms.ClientID, "scope": out.Scope, "auth_time": f.AuthTime.Unix(), "acr": f.Context,
-		"sid": f.Session}); err != nil {
+		"sid": f.Session}
+	if !by.Bound.None() {
+		access["cnf"] = by.Bound
+	}
+	if out.Details = federation.Details(b.asks, r.APIs); out.Details != nil {
+		access["authorization_details"] = out.Details
+	}
+	var err error
+	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", access); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	if has(b.asks, "openid") {
@@ -436,8 +463,8 @@ func (s *Server) target(r *Registered, asks []federation.Ask, resource, granted 
 
 // refresh rotates a refresh token (RFC 6749, section 6; RFC 9700, section 4.14.2). What refuses the request without
 // more leaves the token good; one that was used before ends the chain.
-func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr, credential string) (*Tokens, *oidc.Error) {
-	p, now := r.Terms.Policy, s.Now()
+func (s *Server) refresh(r *Registered, form url.Values, by Caller) (*Tokens, *oidc.Error) {
+	p, now, from := r.Terms.Policy, s.Now(), by.From
 	if !federation.FromNetwork(p.RefreshFrom, from) {
 		return nil, oidc.Fail(oidc.InvalidGrant,
 			fmt.Sprintf("policy refresh-from of %s: %s is in none of the networks %s", r.Trust.Name, from,
@@ -453,6 +480,9 @@ func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr, creden
 		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token was not issued to this client, or is long over")
 	case f.Ended != "":
 		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token is revoked: "+f.Ended)
+	case !f.Bound.None() && f.Bound != by.holds(r): // before all else, so that nobody ends a chain who cannot use it
+		return nil, oidc.Fail(oidc.InvalidGrant, "this refresh token is bound to a key of the client, which did not "+
+			"prove it")
 	case serial != f.Serial:
 		s.State.Rotate(id, serial, now, now)
 		return nil, again
@@ -469,15 +499,20 @@ func (s *Server) refresh(r *Registered, form url.Values, from netip.Addr, creden
 	if e != nil {
 		return nil, e
 	}
-	b, e := s.bundle(r, &f.Grant, asks, form["resource"])
+	b, e := s.bundle(r, &f.Grant, asks, form)
 	if e != nil {
 		return nil, e
+	}
+	if p.Hardened() { // whose refresh tokens are not rotated: the client proves itself (FAPI 2.0, section 5.3.2.1)
+		f.Used, f.Until = now, b.until(r, &f, now)
+		s.State.PutFamily(f)
+		return s.tokens(r, b, &f, "", by)
 	}
 	f, first := s.State.Rotate(id, serial, now, b.until(r, &f, now))
 	if !first {
 		return nil, again
 	}
-	return s.tokens(r, b, &f, "", credential)
+	return s.tokens(r, b, &f, "", by)
 }
 
 // narrowed is what a refreshed token may do: what was granted and still holds, or less if less is asked for.
@@ -487,7 +522,7 @@ func narrowed(r *Registered, f *Family, scope string) ([]federation.Ask, *oidc.E
 		return nil, oidc.Fail(oidc.InvalidScope, "scope holds a character that no scope can have")
 	}
 	for _, n := range want {
-		if !slices.ContainsFunc(f.Asks, func(a federation.Ask) bool { return a.Name == n }) {
+		if !slices.ContainsFunc(f.Asks, func(a federation.Ask) bool { return a.Name == n && a.Narrowed == nil }) {
 			return nil, oidc.Fail(oidc.InvalidScope,
 				n+" was not granted at the sign-in; have the person sign in with it")
 		}
@@ -495,7 +530,8 @@ func narrowed(r *Registered, f *Family, scope string) ([]federation.Ask, *oidc.E
 	var out []federation.Ask
 	for _, a := range f.Asks {
 		still := slices.ContainsFunc(r.Terms.Asks, a.Same)
-		if still && r.Granted(a, f.Person) && (len(want) == 0 || slices.Contains(want, a.Name)) {
+		asked := len(want) == 0 || slices.Contains(want, a.Name) && a.Narrowed == nil
+		if still && r.Granted(a, f.Person) && asked {
 			out = append(out, a)
 		}
 	}
@@ -506,7 +542,7 @@ func narrowed(r *Registered, f *Family, scope string) ([]federation.Ask, *oidc.E
 }
 
 // asItself issues a token to a client that acts as itself (RFC 6749, section 4.4).
-func (s *Server) asItself(r *Registered, form url.Values, credential string) (*Tokens, *oidc.Error) {
+func (s *Server) asItself(r *Registered, form url.Values, by Caller) (*Tokens, *oidc.Error) {
 	asks, resource, e := selfAsks(r, form)
 	if e != nil {
 		return nil, e
@@ -516,10 +552,12 @@ func (s *Server) asItself(r *Registered, form url.Values, credential string) (*T
 		return nil, e
 	}
 	now, policy, id := s.Now(), r.Terms.Policy, r.Terms.ClientID
-	out := &Tokens{TokenType: "Bearer", ExpiresIn: policy.AccessToken, Scope: ScopeOf(asks)}
+	out := &Tokens{TokenType: by.Bound.type_(), ExpiresIn: policy.AccessToken, Scope: ScopeOf(asks)}
+	out.Details = federation.Details(asks, r.APIs)
 	access := &selfToken{Issuer: s.Doc.Issuer, Subject: id, Audience: audience, Expires: now.Unix() +
 		int64(policy.AccessToken),
-		Issued: now.Unix(), ID: s.tokenID("", credential), Client: id, Scope: out.Scope}
+		Issued: now.Unix(), ID: s.tokenID("", by.Credential), Client: id, Scope: out.Scope, Bound: by.Bound,
+		Details: out.Details}
 	var err error
 	if out.AccessToken, err = s.Signers.ForAccess().Sign("at+jwt", access); err != nil {
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
@@ -551,4 +589,7 @@ type selfToken struct {
 	ID       string `json:"jti"`
 	Client   string `json:"client_id"`
 	Scope    string `json:"scope"`
+
+	Bound   Confirmation     `json:"cnf,omitzero"`
+	Details []map[string]any `json:"authorization_details,omitempty"`
 }

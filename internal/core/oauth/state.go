@@ -41,6 +41,7 @@ type Code struct {
 	Redirect  string
 	Challenge string
 	Nonce     string
+	JKT       string // thumbprint of the key that must prove it; "" is none (RFC 9449, section 10)
 	Made      time.Time
 	Used      bool
 }
@@ -54,6 +55,8 @@ type Family struct {
 	Used   time.Time `json:"used"`
 	Until  time.Time `json:"until"`           // the last of its tokens is over
 	Ended  string    `json:"ended,omitempty"` // why it is ended; "" it is not
+	// to what its refresh tokens are bound
+	Bound Confirmation `json:"bound,omitzero"`
 }
 
 // State is what an authorization server must remember. Each method is one step that no other comes between.

@@ -1,6 +1,7 @@
 package oauth
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -19,11 +20,49 @@ func (s *Server) JudgeAccess(token, audience string, scope ...string) *oidc.Toke
 		Revoked: s.State.Revoked, OwnClock: true, Now: s.Now()})
 }
 
+// JudgeCall judges an access token of the server for a call of an API that needs a permission: besides its scopes, how
+// strong and how fresh the sign-in must be for that (RFC 9470, section 4). A client that acts as itself signed nobody
+// in.
+func (s *Server) JudgeCall(token, audience string, p federation.Permission, scope ...string) *oidc.TokenJudgement {
+	e := oidc.Expect{Issuer: s.Doc.Issuer, Audience: audience, Keys: s.Verify(), Scope: scope,
+		Revoked: s.State.Revoked, OwnClock: true, Now: s.Now()}
+	if _, claims, err := oidc.Peek(token); err == nil && oidc.Text(claims, "sub") != oidc.Text(claims, "client_id") {
+		e.ACR, e.MaxAge = federation.ContextsOf(p.Strength), federation.Span(p.Fresh)
+	}
+	return oidc.JudgeAccessToken(token, e)
+}
+
+// StepUp are the parameters of the challenge where a sign-in is too weak or too old for a permission (RFC 9470, section
+// 3); none where it is not.
+func StepUp(j *oidc.TokenJudgement, p federation.Permission) (out []string) {
+	if TokenError(j).Code != oidc.InsufficientSignIn {
+		return nil
+	}
+	if list := federation.ContextsOf(p.Strength); len(list) > 0 {
+		out = append(out, `acr_values="`+strings.Join(list, " ")+`"`)
+	}
+	if p.Fresh > 0 {
+		out = append(out, fmt.Sprintf(`max_age="%d"`, p.Fresh))
+	}
+	return out
+}
+
 // TokenError turns the findings of a judgement into the error of RFC 6750, section 3.1.
 func TokenError(j *oidc.TokenJudgement) *oidc.Error {
 	for _, f := range j.Findings {
+		if f.Level == finding.Error && f.ID.Of(finding.DPoPFamily) {
+			return oidc.Fail(oidc.InvalidDPoPProof, f.Check+": "+f.Saw+"; expected "+f.Expected)
+		}
+		if f.Level == finding.Error && (f.ID == finding.TokenACR || f.ID == finding.TokenAuthTime) {
+			continue // a token that is good, of a sign-in that is not enough
+		}
 		if f.Level == finding.Error && f.ID != finding.TokenScope {
 			return oidc.Fail(oidc.InvalidToken, f.Check+": "+f.Saw+"; expected "+f.Expected)
+		}
+	}
+	for _, f := range j.Findings {
+		if f.Level == finding.Error && (f.ID == finding.TokenACR || f.ID == finding.TokenAuthTime) {
+			return oidc.Fail(oidc.InsufficientSignIn, f.Check+": "+f.Saw+"; this needs "+f.Expected)
 		}
 	}
 	for _, f := range j.Findings {
@@ -157,10 +196,7 @@ func (s *Server) Introspect(r *Registered, token string, of func(clientID string
 			}
 		}
 	}
-	asks = slices.DeleteFunc(slices.Clone(asks), func(a federation.Ask) bool {
-		return !slices.Contains(j.Scope,
-			a.Name)
-	})
+	asks = carried(asks, j, r.APIs)
 	if i := strings.LastIndex(j.ID, byCredential); i >= 0 {
 		credential = j.ID[i+len(byCredential):]
 	}
@@ -169,13 +205,38 @@ func (s *Server) Introspect(r *Registered, token string, of func(clientID string
 		return dead
 	}
 	j.Body["scope"] = ScopeOf(still)
-	out := map[string]any{"active": true, "token_type": "Bearer"}
-	for _, k := range []string{"iss", "sub", "aud", "exp", "iat", "jti", "client_id", "scope", "acr", "auth_time"} {
+	delete(j.Body, "authorization_details")
+	if details := federation.Details(still, client.APIs); details != nil {
+		j.Body["authorization_details"] = details // RFC 9396, section 9.2
+	}
+	bound, _ := ReadConfirmation(j.Body)
+	out := map[string]any{"active": true, "token_type": bound.type_()}
+	for _, k := range []string{"iss", "sub", "aud", "exp", "iat", "jti", "client_id", "scope", "acr", "auth_time",
+		"cnf", "authorization_details"} {
 		if v, ok := j.Body[k]; ok {
 			if t, isTime := oidc.Moment(j.Body, k); isTime {
 				v = t.Unix()
 			}
 			out[k] = v
+		}
+	}
+	return out
+}
+
+// carried are those of the asks of a grant that an access token carries: by its scope, or narrowed as its details are.
+func carried(asks []federation.Ask, j *oidc.TokenJudgement, apis map[string]*federation.Party) (out []federation.Ask) {
+	aud := oidc.Texts(j.Body, "aud")
+	for _, a := range asks {
+		x := apis[a.API]
+		if x != nil && x.API.Find(a.Name) != nil && slices.Contains(aud, x.API.Audience) {
+			if n, ok := Detailed(j.Body, x.API.Find(a.Name), x.API.Audience); ok && a.Narrowed.Covers(n) {
+				a.Narrowed = n
+				out = append(out, a)
+				continue
+			}
+		}
+		if a.Narrowed == nil && slices.Contains(j.Scope, a.Name) {
+			out = append(out, a)
 		}
 	}
 	return out

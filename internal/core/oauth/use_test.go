@@ -2,7 +2,6 @@ package oauth
 
 import (
 	"errors"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -275,12 +274,12 @@ func TestActsAsItself(t *testing.T) {
 	form := url.Values{"grant_type": {"client_credentials"}, "scope": {"tel.read"}}
 	told := 0
 	d.Issued = func(trust string, asks []federation.Ask) { told += len(asks) }
-	if _, e := d.Exchange(d.r, form, netip.Addr{}, ""); e == nil {
+	if _, e := d.Exchange(d.r, form, Caller{}); e == nil {
 		t.Fatal("nobody consented, and a token was issued")
 	}
 	d.r.Consents = []federation.Consent{{API: "tel", Name: "tel.read", As: "self", Admin: true,
 		Standing: federation.Consented}}
-	got, e := d.Exchange(d.r, form, netip.Addr{}, "")
+	got, e := d.Exchange(d.r, form, Caller{})
 	if e != nil || got.RefreshToken != "" || got.IDToken != "" || got.Scope != "tel.read" || told != 1 {
 		t.Fatalf("%+v, %v", got, e)
 	}
@@ -289,7 +288,7 @@ func TestActsAsItself(t *testing.T) {
 		t.Errorf("%+v", j)
 	}
 	d.r.Trust.Standing = federation.Ended
-	if _, e := d.Exchange(d.r, form, netip.Addr{}, ""); e == nil || e.Code != oidc.UnauthorizedClient {
+	if _, e := d.Exchange(d.r, form, Caller{}); e == nil || e.Code != oidc.UnauthorizedClient {
 		t.Errorf("an ended trust: %v", e)
 	}
 }

@@ -44,13 +44,19 @@ type Discovery struct {
 	PushedEndpoint        string   `json:"pushed_authorization_request_endpoint,omitempty"`
 	PushedRequired        bool     `json:"require_pushed_authorization_requests,omitempty"` // RFC 9126, section 5
 	DeviceEndpoint        string   `json:"device_authorization_endpoint,omitempty"`
-	BackChannelLogout     bool     `json:"backchannel_logout_supported,omitempty"`
-	BackChannelSession    bool     `json:"backchannel_logout_session_supported,omitempty"`
-	FrontChannelLogout    bool     `json:"frontchannel_logout_supported,omitempty"`
-	FrontChannelSession   bool     `json:"frontchannel_logout_session_supported,omitempty"`
-	ClaimsParameter       bool     `json:"claims_parameter_supported"`
-	RequestParameter      bool     `json:"request_parameter_supported"`
-	RequestURIParameter   bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
+	// RFC 9449, section 5.1; RFC 8705, section 3.3; RFC 9101, section 10.5; RFC 9396, section 10
+	DPoPAlgorithms      []string `json:"dpop_signing_alg_values_supported,omitempty"`
+	CertificateBound    bool     `json:"tls_client_certificate_bound_access_tokens,omitempty"`
+	ObjectRequired      bool     `json:"require_signed_request_object,omitempty"`
+	ObjectAlgorithms    []string `json:"request_object_signing_alg_values_supported,omitempty"`
+	DetailTypes         []string `json:"authorization_details_types_supported,omitempty"`
+	BackChannelLogout   bool     `json:"backchannel_logout_supported,omitempty"`
+	BackChannelSession  bool     `json:"backchannel_logout_session_supported,omitempty"`
+	FrontChannelLogout  bool     `json:"frontchannel_logout_supported,omitempty"`
+	FrontChannelSession bool     `json:"frontchannel_logout_session_supported,omitempty"`
+	ClaimsParameter     bool     `json:"claims_parameter_supported"`
+	RequestParameter    bool     `json:"request_parameter_supported"`
+	RequestURIParameter bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
 }
 
 // ErrDiscovery means that a document is no discovery document.
@@ -71,7 +77,8 @@ func WellKnown(issuer string) []string {
 // algs.
 func OwnDiscovery(at string, signed, scopes []string) *Discovery {
 	at = strings.TrimSuffix(at, "/")
-	auth := []string{"client_secret_basic", "client_secret_post", "private_key_jwt"}
+	auth := []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "tls_client_auth",
+		"self_signed_tls_client_auth"}
 	algs := Algorithms()
 	std := []string{"sub", "iss", "aud", "exp", "iat", "auth_time", "nonce", "acr", "amr", "sid"}
 	all := []string{}
@@ -89,6 +96,7 @@ func OwnDiscovery(at string, signed, scopes []string) *Discovery {
 		UserinfoEndpoint: at + "/userinfo",
 		JWKSURI:          at + "/jwks", IntrospectionEndpoint: at + "/introspect", RevocationEndpoint: at + "/revoke",
 		EndSessionEndpoint: at + "/sign-out", PushedEndpoint: at + "/par", DeviceEndpoint: at + "/device_authorization",
+		DPoPAlgorithms: algs, CertificateBound: true, RequestParameter: true, ObjectAlgorithms: algs,
 		ClaimsParameter: true, BackChannelLogout: true, BackChannelSession: true, FrontChannelLogout: true,
 		FrontChannelSession: true,
 		ScopesSupported:     all, ResponseTypes: []string{"code"}, ResponseModes: []string{"query", "form_post"},

@@ -169,7 +169,7 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 			"whether the nonce is the one that the client sent: the client alone knows it")
 	}
 	j.atHash()
-	j.strength()
+	j.strength("OpenID Connect Core 3.1.3.7 (12)", "OpenID Connect Core 3.1.3.7 (13)")
 	if j.verified && len(e.Speaks.Domains) > 0 {
 		v.NotChecked = append(v.NotChecked, e.Speaks.Judge(&v.Findings, e.Trust, Text(j.claims, "sub"),
 			named(j.claims))...)
@@ -258,6 +258,9 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 	}
 	if e.Revoked == nil {
 		v.NotChecked = append(v.NotChecked, "whether the token was revoked")
+	}
+	if len(e.ACR) > 0 || e.MaxAge > 0 {
+		j.strength("RFC 9470 4", "RFC 9470 4")
 	}
 	for _, need := range e.Scope {
 		if slices.Contains(v.Scope, need) {
@@ -398,10 +401,10 @@ func (j *judging) atHash() {
 	j.out.Pass(finding.TokenAtHash, "access token hash", "of this access token")
 }
 
-func (j *judging) strength() {
+func (j *judging) strength(refACR, refAge string) {
 	if acr := Text(j.claims, "acr"); len(j.ACR) > 0 && !slices.Contains(j.ACR, acr) {
 		j.fail(finding.TokenACR, "authentication", acr, strings.Join(j.ACR, ", "), finding.Provider,
-			"have the provider authenticate as strongly as the trust asks", "OpenID Connect Core 3.1.3.7 (12)")
+			"have the provider authenticate as strongly as is asked", refACR)
 	} else if acr != "" {
 		j.out.Pass(finding.TokenACR, "authentication", acr)
 	}
@@ -409,10 +412,14 @@ func (j *judging) strength() {
 		return
 	}
 	at, ok := Moment(j.claims, "auth_time")
-	if !ok || j.Now.Sub(at) > j.MaxAge+judge.Skew {
+	skew := judge.Skew
+	if j.OwnClock {
+		skew = 0
+	}
+	if !ok || j.Now.Sub(at) > j.MaxAge+skew {
 		j.fail(finding.TokenAuthTime, "age of the sign-in", fmt.Sprint(j.claims["auth_time"]),
 			"at most "+j.MaxAge.String(),
-			finding.Provider, "sign the person in again", "OpenID Connect Core 3.1.3.7 (13)")
+			finding.Provider, "sign the person in again", refAge)
 	}
 }
 

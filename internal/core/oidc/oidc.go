@@ -64,6 +64,11 @@ const (
 	AuthorizationPending    = "authorization_pending"
 	SlowDown                = "slow_down"
 	ExpiredToken            = "expired_token"
+	InvalidDPoPProof        = "invalid_dpop_proof"               // RFC 9449, section 5
+	UseDPoPNonce            = "use_dpop_nonce"                   // RFC 9449, section 8
+	InvalidRequestObject    = "invalid_request_object"           // RFC 9101, section 7
+	InvalidDetails          = "invalid_authorization_details"    // RFC 9396, section 5
+	InsufficientSignIn      = "insufficient_user_authentication" // RFC 9470, section 3
 )
 
 // Error is an error of a protocol: a standard's code and a description that helps.

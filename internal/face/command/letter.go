@@ -81,7 +81,7 @@ func asks(d *desk.Desk, trust string, l *handoff.Letter) error {
 			})
 		}
 		if len(list) > 0 {
-			if _, err := d.Ask(trust, list, as); err != nil {
+			if _, err := d.Ask(trust, list, as, nil); err != nil {
 				return err
 			}
 		}

@@ -35,19 +35,31 @@ func (a *App) apis(_ *cobra.Command, got []string, _ string) ([]string, cobra.Sh
 
 func (a *App) permissionPublish() *cobra.Command {
 	var x federation.Permission
-	var needs string
+	var needs, fresh string
 	c := &cobra.Command{Use: "publish API NAME --acting user,self --says TEXT",
 		Short: "Publish what an API lets clients do", Args: args("API", "NAME"),
 		Long: `Publish a permission of an API, or change it. Its name is the scope on the wire. --says is the sentence
-that people read when they are asked to agree. What a client does as itself always needs an administrator.`,
+that people read when they are asked to agree. What a client does as itself always needs an administrator.
+
+Where it can be narrowed, a client may ask for it in detail: --narrow-records and --narrow-amount name the members of
+authorization details (RFC 9396) that do so. --needs-strength and --needs-fresh have the API ask for a stronger or a
+fresher sign-in than the one that is there (RFC 9470).`,
 		Example: `  tressik permission publish telescope-api frames.read --acting user,self --says "read the frames"
-  tressik permission publish telescope-api dome.control --acting user --says "open and turn the dome" --needs admin`,
+  tressik permission publish telescope-api dome.control --acting user --says "open and turn the dome" --needs admin
+  tressik permission publish telescope-api frames.read --acting user,self --says "read" --narrow-records identifier`,
 		ValidArgsFunction: a.apis,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
 			if needs != "" && needs != "admin" {
 				return usageError{fmt.Errorf("--needs %q is not known; write admin, or leave it out", needs)}
 			}
 			x.Name, x.Admin = got[1], needs == "admin"
+			if fresh != "" {
+				span, err := desk.ParseSpan(fresh)
+				if err != nil {
+					return usageError{fmt.Errorf("--needs-fresh: %w", err)}
+				}
+				x.Fresh = int(span.Seconds())
+			}
 			p, err := changed(a, d, func() (*federation.Party, error) { return d.Publish(got[0], x) })
 			if err != nil {
 				return err
@@ -56,7 +68,9 @@ that people read when they are asked to agree. What a client does as itself alwa
 				Blocks: []format.Block{{Lines: []string{"published " + p.Name + ":" + x.Name}},
 					{Fields: layout.Filled([][2]string{{"as", strings.Join(x.As, ", ")},
 						{"who agrees", layout.WhoAgrees(x.Admin, x.As)},
-						{"lets a client", x.Says}, {"includes", strings.Join(x.Includes, ", ")}})}}})
+						{"lets a client", x.Says}, {"includes", strings.Join(x.Includes, ", ")},
+						{"narrowed by", strings.Join(layout.Named(x.Records, x.Amount), ", ")},
+						{"needs a sign-in", layout.SignInNeeded(x)}})}}})
 		})}
 	c.Flags().StringSliceVar(&x.As, "acting", nil,
 		"how it may be used: user (on behalf of a user), self (as itself), or both")
@@ -64,6 +78,13 @@ that people read when they are asked to agree. What a client does as itself alwa
 	c.Flags().StringVar(&x.Says, "says", "",
 		"what it lets a client do, in one line, for the people who are asked to agree")
 	c.Flags().StringVar(&needs, "needs", "", "admin: only an administrator can agree")
+	c.Flags().StringVar(&x.Records, "narrow-records", "",
+		"member of authorization details that names the records it may be narrowed to, such as identifier (RFC 9396)")
+	c.Flags().StringVar(&x.Amount, "narrow-amount", "",
+		"member of authorization details that bounds its amount, named by its unit, such as minutes")
+	c.Flags().StringVar(&x.Strength, "needs-strength", "",
+		"how strongly a person must have signed in for it: mfa, or an authentication context class (RFC 9470)")
+	c.Flags().StringVar(&fresh, "needs-fresh", "", "how long ago a person may have signed in for it, such as 15m")
 	return c
 }
 
@@ -80,24 +101,49 @@ func (a *App) permissionUnpublish() *cobra.Command {
 		})}
 }
 
+// narrowing reads to what permissions are narrowed; nil where no flag says.
+func narrowing(records []string, most float64, whole bool) (*federation.Narrowed, error) {
+	switch {
+	case whole && (len(records) > 0 || most != 0):
+		return nil, usageError{errors.New("--whole excludes --records and --most: it takes the narrowing away")}
+	case !whole && len(records) == 0 && most == 0:
+		return nil, nil
+	}
+	return &federation.Narrowed{Records: records, Most: most}, nil
+}
+
 func (a *App) permissionAsk() *cobra.Command {
 	var as string
+	var records []string
+	var most float64
+	var whole bool
 	c := &cobra.Command{Use: "ask TRUST PERMISSION…", Short: "Have a client ask for permissions",
 		Args: args("TRUST", "PERMISSION…"),
 		Long: `Have a client ask for permissions: API:NAME, or one of OpenID's own scopes (openid, profile, email,
 address, phone, offline_access). At a foreign provider it may be any scope, by its name: what it lets a client do is
-the owner's to say. Without --acting a machine asks as itself, every other client on behalf of its user.`,
+the owner's to say. Without --acting a machine asks as itself, every other client on behalf of its user.
+
+With --records or --most the client may ask for a permission within that alone, and does so in detail (RFC 9396): the
+people who agree are told what, and the token says it.`,
 		Example: `  tressik permission ask dome-scheduler@ridge telescope-api:schedule.read offline_access
-  tressik permission ask frame-courier@ridge telescope-api:frames.read --acting self`,
+  tressik permission ask frame-courier@ridge telescope-api:frames.read --acting self
+  tressik permission ask frame-courier@ridge telescope-api:frames.read --records frames-001,frames-002`,
 		ValidArgsFunction: a.askable,
 		RunE: a.with(func(d *desk.Desk, got []string) error {
-			t, err := changed(a, d, func() (*federation.Trust, error) { return d.Ask(got[0], got[1:], as) })
+			narrowed, err := narrowing(records, most, whole)
+			if err != nil {
+				return err
+			}
+			t, err := changed(a, d, func() (*federation.Trust, error) { return d.Ask(got[0], got[1:], as, narrowed) })
 			if err != nil {
 				return err
 			}
 			return a.asks(d, t.Name, "asked for: "+strings.Join(got[1:], ", "))
 		})}
 	c.Flags().StringVar(&as, "acting", "", "user (on behalf of a user) or self (as itself)")
+	c.Flags().StringSliceVar(&records, "records", nil, "records to which the permissions are narrowed, with commas")
+	c.Flags().Float64Var(&most, "most", 0, "the amount to which the permissions are narrowed, in the API's own unit")
+	c.Flags().BoolVar(&whole, "whole", false, "ask for the whole permissions again")
 	must(c.RegisterFlagCompletionFunc("acting", cobra.FixedCompletions([]string{"user", "self"},
 		cobra.ShellCompDirectiveNoFileComp)))
 	return c

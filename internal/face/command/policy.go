@@ -21,6 +21,8 @@ type policyFlags struct {
 	session, access, id, refresh, idle string
 	singleSignOut, offline, pkce       string
 	asItself, auth, device, pushed     string
+	bound, objects, profile            string
+	cert, certName, certCA             string
 	keyFile, keysAt, keysCA, keysPin   string
 	redirects                          []string
 }
@@ -52,7 +54,18 @@ func (p *policyFlags) add(c *cobra.Command) {
 		"OpenID: whether authorization requests must be pushed first (RFC 9126): on or off")
 	f.StringVar(&p.asItself, "as-itself", "", "OpenID: whether a web client may act as itself too: on or off")
 	f.StringVar(&p.auth, "client-auth", "",
-		"OpenID: the one way in which the client authenticates: basic, post or key; any takes the pin away")
+		"OpenID: the one way in which the client authenticates: basic, post, key or certificate; any takes it away")
+	f.StringVar(&p.cert, "client-cert", "",
+		"OpenID: file with the certificate (PEM) with which the client connects, compared as a whole, or none")
+	f.StringVar(&p.certName, "client-cert-name", "",
+		"OpenID: name in the certificate with which the client connects: dn, dns, uri, ip or email:NAME, or none")
+	f.StringVar(&p.certCA, "client-cert-ca", "", "OpenID: certificate file of the authority for --client-cert-name")
+	f.StringVar(&p.bound, "bound-tokens", "",
+		"OpenID: to what access tokens must be bound: dpop (a key, RFC 9449), mtls (a certificate, RFC 8705) or off")
+	f.StringVar(&p.objects, "request-objects", "",
+		"OpenID: whether authorization requests must be signed by the client (RFC 9101): on or off")
+	f.StringVar(&p.profile, "profile", "",
+		"OpenID: what the trust asks for as a whole: fapi-2 (FAPI 2.0 Security Profile), or none")
 	f.StringVar(&p.keyFile, "client-key", "",
 		"OpenID: file with the client's public key (PEM, certificate, JWK, JWKS) for private_key_jwt, or none")
 	f.StringVar(&p.keysAt, "client-keys", "", "OpenID: https: URL at which the client publishes its keys (JWKS)")
@@ -74,13 +87,17 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 			return x, usageError{errors.New("--redirect is empty: write a URI, or none to go back to those of the app")}
 		}
 	}
-	x.Auth, x.Redirects = p.auth, p.redirects
+	x.Auth, x.Redirects, x.Bound, x.Profile = p.auth, p.redirects, p.bound, p.profile
+	if err = p.certificates(a, &x); err != nil {
+		return x, err
+	}
 	for _, b := range []struct {
 		flag, v string
 		to      **bool
 	}{{"--offline-ends", p.offline, &x.OfflineEnds}, {"--pkce", p.pkce, &x.PKCE},
 		{"--as-itself", p.asItself, &x.AsItself},
-		{"--device", p.device, &x.Device}, {"--pushed-requests", p.pushed, &x.Pushed}} {
+		{"--device", p.device, &x.Device}, {"--pushed-requests", p.pushed, &x.Pushed},
+		{"--request-objects", p.objects, &x.Objects}} {
 		if *b.to, err = onOff(b.flag, b.v); err != nil {
 			return x, err
 		}
@@ -116,4 +133,20 @@ func (p *policyFlags) terms(ctx context.Context, a *App) (x desk.PolicyTerms, er
 		}
 	}
 	return x, nil
+}
+
+// certificates reads the files with the client's certificate and its authority.
+func (p *policyFlags) certificates(a *App, x *desk.PolicyTerms) error {
+	x.CertificateName = p.certName
+	if p.cert == "none" {
+		x.Certificates = "none"
+		return nil
+	}
+	b, err := a.readFile("--client-cert", p.cert)
+	if err != nil {
+		return err
+	}
+	ca, err := a.readFile("--client-cert-ca", p.certCA)
+	x.Certificates, x.CertificateCA = string(b), string(ca)
+	return err
 }

@@ -144,6 +144,9 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		ln.Close()
 		return nil, err
 	}
+	if cfg != nil {
+		cfg.GetConfigForClient = asksCertificates(cfg, s)
+	}
 	heard := &asked{Handler: a.dated(d, a.registering(s, base))}
 	var handler http.Handler = heard
 	shut := func() {}
@@ -181,6 +184,21 @@ func (a *App) registering(s http.Handler, base string) http.Handler {
 		}
 		s.ServeHTTP(w, r)
 	})
+}
+
+// asksCertificates has the stage ask who connects for a certificate while a client of it has one: browsers ask people
+// which of theirs to show, so nobody is asked without need.
+func asksCertificates(cfg *tls.Config, s *stage.Stage) func(*tls.ClientHelloInfo) (*tls.Config, error) {
+	asks := cfg.Clone()
+	asks.ClientAuth = tls.RequestClientCert
+	return func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		for _, d := range s.Cast().OIDC {
+			if d.Terms.ByCertificate() != "" || d.Terms.Policy.BindsToCertificate() {
+				return asks, nil
+			}
+		}
+		return nil, nil
+	}
 }
 
 // dated has answers carry the stage's own time where its clock is set, as they carry the machine's elsewhere.

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/play"
 )
 
@@ -20,7 +21,7 @@ func (a *App) tokenCmd() *cobra.Command {
 
 func (a *App) tokenGet() *cobra.Command {
 	var in play.TokenInput
-	var secretFile, key, ca, out string
+	var secretFile, key, ca, out, cert, proof string
 	c := &cobra.Command{Use: "get TRUST", Short: "Get an access token for a machine client, for use in a script",
 		Args: args("TRUST"),
 		Long: `Get an access token for a client that acts as itself, and print it alone. It authenticates with its
@@ -29,6 +30,7 @@ argument, which others on the machine can read. So it fits into a script:
 
   curl -H "Authorization: Bearer $(tressik token get frame-courier@ridge --secret-file courier.secret)" URL
 
+A token that is bound to a key needs that key in each call as well: give --dpop-key, or --cert with --key.
 An own provider issues the token out of the ledger, with its current key,
 or on the running stage that --stage-at names. A foreign one is asked at its token endpoint.`,
 		Example: `  tressik token get frame-courier@ridge --secret-file courier.secret
@@ -41,6 +43,8 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 			case secretFile != "" && key != "":
 				return usageError{errors.New("--secret-file and --key exclude each other: the client authenticates " +
 					"in one way")}
+			case cert != "" && key == "":
+				return usageError{errors.New("--cert needs --key: the private key of the certificate")}
 			case secretFile != "":
 				if in.Secret, err = a.secretFrom(secretFile); err != nil {
 					return err
@@ -49,6 +53,12 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 				in.Secret = a.Env("TRESSIK_CLIENT_SECRET")
 			}
 			if in.Key, err = a.readFile("--key", key); err != nil {
+				return err
+			}
+			if in.Cert, err = a.readFile("--cert", cert); err != nil {
+				return err
+			}
+			if in.ProofKey, err = a.readFile("--dpop-key", proof); err != nil {
 				return err
 			}
 			if in.CA, err = a.readFile("--ca", ca); err != nil {
@@ -94,6 +104,10 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 	f := c.Flags()
 	f.StringVar(&secretFile, "secret-file", "", "file with the client's secret, or - for standard input")
 	f.StringVar(&key, "key", "", "file with the client's private key (PEM), for private_key_jwt")
+	f.StringVar(&cert, "cert", "",
+		"file with the certificate of --key (PEM), with which the client connects (mutual TLS)")
+	f.StringVar(&proof, "dpop-key", "",
+		"file with the private key (PEM) that makes DPoP proofs: the token is bound to it, and calls need it too")
 	f.BoolVar(&in.InBody, "in-body", false, "send the secret in the body (client_secret_post), not in the header")
 	f.StringVar(&in.Scope, "scope", "", "scopes to ask for; else all that the trust asks for as itself")
 	f.StringVar(&in.Resource, "resource", "", "audience of the API that the token is for, where there are several")
@@ -122,4 +136,23 @@ func (a *App) secretFrom(path string) (string, error) {
 		return "", fmt.Errorf("--secret-file: %s holds no secret: it must be one line", path)
 	}
 	return s, nil
+}
+
+// holderFrom reads the keys of a client at a real provider; nil where none are given.
+func (a *App) holderFrom(key, cert string) (*cast.Holder, error) {
+	if key == "" && cert == "" {
+		return nil, nil
+	}
+	if key == "" {
+		return nil, usageError{errors.New("--cert needs --key: the private key of the certificate")}
+	}
+	k, err := a.readFile("--key", key)
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.readFile("--cert", cert)
+	if err != nil {
+		return nil, err
+	}
+	return play.HolderFrom(k, c)
 }

@@ -37,6 +37,7 @@ import (
 type watchFlags struct {
 	stageFlags
 	as, account, secret, from string
+	clientKey, clientCert     string
 	draw                      string
 	timeout                   time.Duration
 	pagePort                  int
@@ -92,6 +93,11 @@ ledger has on this machine. What passes between two foreign parties is read from
 		"the person who is going to sign in, or their mail address at a foreign provider; somebody else is refused")
 	f.StringVar(&in.account, "expect-account", "", "the account that the app has to take them for, of those loaded")
 	f.StringVar(&in.secret, "secret-file", "", "OpenID: file with the client's secret at the real provider, or -")
+	f.StringVar(&in.clientKey, "key", "",
+		"OpenID: file with the client's private key (PEM) at the real provider, for private_key_jwt and signed "+
+			"requests")
+	f.StringVar(&in.clientCert, "cert", "",
+		"OpenID: file with the certificate of --key (PEM), with which the client connects (mutual TLS)")
 	spanVar(f, &in.timeout, "timeout", 10*time.Minute, "how long to wait for the sign-in to end")
 	f.IntVar(&in.pagePort, "page-port", 0, "port on 127.0.0.1 of the page; 0 takes a free one")
 	f.StringVar(&in.from, "recorded", "",
@@ -133,6 +139,9 @@ func (a *App) watch(d *desk.Desk, name string, in *watchFlags) error {
 	}
 	f := play.Follow{Trust: name, Real: in.others}
 	if f.Secret, err = a.secretOf(d, name, in.secret, !in.dry); err != nil {
+		return err
+	}
+	if f.Holder, err = a.holderFrom(in.clientKey, in.clientCert); err != nil {
 		return err
 	}
 	if f.CA, err = a.readFile("--ca", in.ca); err != nil {

@@ -30,7 +30,12 @@ func Matrix(v *desk.ConsentView) format.Block {
 	case !v.Whole:
 		b.Tone = format.Loud
 	}
-	b.Lines = append([]string{""}, strings.Split(format.Indented("  ", v.Line), "\n")...)
+	for _, r := range v.Rows {
+		if r.Narrowed != nil { // its sentence ends with to what
+			b.Lines = append(b.Lines, strings.Split(format.Indented("  ", r.Label+": "+r.Says), "\n")...)
+		}
+	}
+	b.Lines = append(append(b.Lines, ""), strings.Split(format.Indented("  ", v.Line), "\n")...)
 	return b
 }
 
@@ -47,9 +52,10 @@ func Consents(list []federation.Consent) format.Block {
 		} else if c.Admin {
 			by += " (administrator)"
 		}
-		label := federation.Ask{API: c.API, Name: c.Name}.Label()
+		label := federation.Ask{API: c.API, Name: c.Name, Narrowed: c.Narrowed}.Full(nil)
 		b.Rows = append(b.Rows, []string{label, c.As, who, c.Standing, by, c.At.UTC().Format("2006-01-02 15:04")})
-		line := "  asked for: `tressik consent give " + c.Trust + " " + label + " --for everyone`"
+		plain := federation.Ask{API: c.API, Name: c.Name}.Label()
+		line := "  asked for: `tressik consent give " + c.Trust + " " + plain + " --for everyone`"
 		if c.Standing == federation.Requested && !slices.Contains(asked, line) {
 			asked = append(asked, line)
 		}

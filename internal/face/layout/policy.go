@@ -8,6 +8,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/face/format"
@@ -30,8 +31,9 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 			f = append(f, [2]string{"refresh tokens", "none are issued"})
 		} else {
 			f = append(f, [2]string{"refresh tokens",
-				fmt.Sprintf("for %s after the sign-in, unused for at most %s; rotated at each use", span(p.Refresh),
-					span(p.RefreshIdle))},
+				fmt.Sprintf("for %s after the sign-in, unused for at most %s; %s", span(p.Refresh), span(p.RefreshIdle),
+					map[bool]string{true: "the same at each use: the client proves itself (FAPI 2.0)",
+						false: "rotated at each use"}[p.Hardened()])},
 				[2]string{"refresh from", networkWords(p.RefreshFrom)})
 		}
 		f = append(f, [2]string{"single sign-out",
@@ -42,8 +44,24 @@ func policyBlock(t *federation.Trust, kind oidc.Kind, provider *federation.Party
 	if p.Device {
 		f = append(f, [2]string{"device authorization", "let: a person may sign in on another device, by a code"})
 	}
-	if p.Pushed {
+	switch {
+	case p.MustPush() && p.Objects:
+		f = append(f, [2]string{"requests", "must be signed by the client, and pushed first"})
+	case p.MustPush():
 		f = append(f, [2]string{"requests", "must be pushed first"})
+	case p.Objects:
+		f = append(f, [2]string{"requests", "must be signed by the client"})
+	}
+	if p.Profile != "" {
+		f = append(f, [2]string{"profile", "FAPI 2.0 Security Profile, as a whole"})
+	}
+	switch p.Binding() {
+	case federation.BoundDPoP:
+		f = append(f, [2]string{"tokens", "bound to a key of the client, which proves it with each request (DPoP)"})
+	case federation.BoundMTLS:
+		f = append(f, [2]string{"tokens", "bound to the certificate with which the client connects"})
+	case "any":
+		f = append(f, [2]string{"tokens", "bound to a key or a certificate of the client"})
 	}
 	if p.PKCEOff {
 		f = append(f, [2]string{"PKCE", "may be left out, with a warning each time"})
@@ -108,6 +126,14 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 		}
 	}
 	switch {
+	case t.OIDCTerms().CertificateName != "":
+		f = append(f, [2]string{"client certificate",
+			t.OIDCTerms().CertificateName + ", of an authority that was given"})
+	case t.OIDCTerms().Certificates != "":
+		f = append(f,
+			[2]string{"client certificate", certificateWords(t.OIDCTerms().Certificates, now)})
+	}
+	switch {
 	case t.OIDCTerms().JWKSURI != "":
 		f = append(f, [2]string{"client keys", "at " + t.OIDCTerms().JWKSURI + " (private_key_jwt)" +
 			serverWords(t.OIDCTerms().JWKSTLS)})
@@ -115,6 +141,7 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 		f = append(f, [2]string{"client keys", keyWords(t.OIDCTerms().JWKS) + " (private_key_jwt)"})
 	case c != nil && c.Kind.Public():
 		f = append(f, [2]string{"authentication", "none: it keeps no secret, PKCE protects its codes"})
+	case t.OIDCTerms().ByCertificate() != "":
 	case !provider.Own:
 		f = append(f, [2]string{"authentication",
 			"a secret or key that " + provider.Name + " knows; it is not kept here"})
@@ -122,6 +149,15 @@ func registrationBlock(t *federation.Trust, c *federation.Client, provider *fede
 		f = append(f, [2]string{"authentication", "no secret and no key in the ledger"})
 	}
 	return format.Block{Title: "Registration", Fields: f}
+}
+
+// certificateWords name certificates with their ends.
+func certificateWords(text string, now time.Time) string {
+	var out []string
+	for _, c := range oauth.ReadCertificates(text) {
+		out = append(out, fmt.Sprintf("%s, ends %s", c.Subject.String(), format.When(c.NotAfter, now)))
+	}
+	return strings.Join(out, "; ")
 }
 
 func keyWords(jwks string) string {
@@ -150,4 +186,30 @@ func serverWords(s federation.Server) string {
 		return ", whose server is known by its pinned certificate"
 	}
 	return ""
+}
+
+// Named are the values that are there.
+func Named(list ...string) (out []string) {
+	for _, v := range list {
+		if v != "" {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// SignInNeeded says what a sign-in must be for a permission; "" anything.
+func SignInNeeded(p federation.Permission) string {
+	var out []string
+	switch p.Strength {
+	case "", "any":
+	case "mfa":
+		out = append(out, "with more than one factor")
+	default:
+		out = append(out, "of the context "+p.Strength)
+	}
+	if p.Fresh > 0 {
+		out = append(out, "of the last "+federation.SpanWords(federation.Span(p.Fresh)))
+	}
+	return strings.Join(out, ", ")
 }

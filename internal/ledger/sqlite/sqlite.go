@@ -34,7 +34,7 @@ var migrations embed.FS
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
-	schema        = 13
+	schema        = 14
 	applicationID = 0x5472736b
 )
 

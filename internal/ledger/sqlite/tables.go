@@ -384,22 +384,34 @@ func secrets() *rows {
 }
 
 func consents() *rows {
-	return &rows{selects: "SELECT trust, api, name, how, person, standing, by, admin, at FROM consents",
+	return &rows{selects: "SELECT trust, api, name, how, person, standing, by, admin, at, narrowed FROM consents",
 		key:   "trust = ? AND api = ? AND name = ? AND how = ? AND person = ?",
 		order: []string{"trust", "api", "name", "how", "person"},
 		by:    map[model.Index]string{model.ByTrust: "trust = ?"},
 		scan: func(s scanner) (model.Record, error) {
-			x, at := &model.Consent{}, ""
-			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at)
+			x, at, narrowed := &model.Consent{}, "", ""
+			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at, &narrowed)
 			x.At = moment(at)
+			if err == nil && narrowed != "" {
+				err = json.Unmarshal([]byte(narrowed), &x.Narrowed)
+			}
 			return x, err
 		},
 		write: func(r *reader, c model.Change) error {
 			x := c.After.(*model.Consent)
-			return put(r, `INSERT INTO consents (trust, api, name, how, person, standing, by, admin, at)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (trust, api, name, how, person) DO UPDATE
+			narrowed := ""
+			if x.Narrowed != nil {
+				b, err := json.Marshal(x.Narrowed)
+				if err != nil {
+					return err
+				}
+				narrowed = string(b)
+			}
+			return put(r, `INSERT INTO consents (trust, api, name, how, person, standing, by, admin, at, narrowed)
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (trust, api, name, how, person) DO UPDATE
 				SET person = excluded.person, standing = excluded.standing, by = excluded.by, admin = excluded.admin,
-				at = excluded.at`, x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By, x.Admin, stamp(x.At))
+				at = excluded.at, narrowed = excluded.narrowed`, x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By,
+				x.Admin, stamp(x.At), narrowed)
 		},
 		delete: "DELETE FROM consents"}
 }

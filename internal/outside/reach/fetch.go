@@ -46,7 +46,8 @@ type Options struct {
 	Stdin   io.Reader
 	// Of is the address of the document that names what is fetched; "" where a person does. Where it lies at a public
 	// host, nothing is fetched from a private one because of it.
-	Of string
+	Of          string
+	Certificate *tls.Certificate // with which a server is told who asks; nil: none
 	// Strangers is whether anybody may have named the address: then no private host is asked at all.
 	Strangers bool
 	// ETag and Modified are by what the server knows the state of the document that is there already; a fetch with
@@ -303,6 +304,9 @@ func explain(source string, o Options, err error) error {
 // and the certificate, where both are given. There is no way to switch it off.
 func (o Options) tls() (*tls.Config, error) {
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
+	if o.Certificate != nil {
+		cfg.Certificates = []tls.Certificate{*o.Certificate}
+	}
 	if len(o.CA) > 0 {
 		cfg.RootCAs = x509.NewCertPool()
 		if !cfg.RootCAs.AppendCertsFromPEM(o.CA) {

@@ -89,7 +89,7 @@ func AsItself(ctx context.Context, client *http.Client, r TokenRequest, o Option
 	}
 	c := clientcredentials.Config{ClientID: r.ClientID, ClientSecret: r.Secret, TokenURL: r.Endpoint, Scopes: r.Scopes,
 		EndpointParams: extra, AuthStyle: oauth2.AuthStyleInHeader}
-	if r.InBody {
+	if r.InBody || r.Secret == "" { // by its certificate: its ID alone is sent
 		c.AuthStyle = oauth2.AuthStyleInParams
 	}
 	if r.Assertion != "" {

@@ -4,10 +4,13 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
@@ -64,21 +67,40 @@ func (p *Part) metadata(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		op.WriteJSON(w, http.StatusOK,
 			map[string]any{"resource": pl.APIAt, "authorization_servers": issuers,
 				"scopes_supported": pl.Party.API.Names(), "bearer_methods_supported": []string{"header", "body"},
+				"dpop_signing_alg_values_supported":          oidc.Algorithms(),
+				"tls_client_certificate_bound_access_tokens": true,
 				"resource_name": pl.Title()})
 	}
 }
 
 // challenge is a challenge that names where the API's metadata is (RFC 9728, section 5.1).
-func challenge(w http.ResponseWriter, pl *cast.Player, e *oidc.Error, scope string) {
-	op.Challenge(w, pl.Name(), e, scope, `resource_metadata="`+oidc.ResourceMetadataAt(pl.APIAt)+`"`)
+func challenge(w http.ResponseWriter, s oauth.Shown, pl *cast.Player, e *oidc.Error, scope string, more ...string) {
+	op.Challenge(w, s, pl.Name(), e, scope,
+		append(more, `resource_metadata="`+oidc.ResourceMetadataAt(pl.APIAt)+`"`)...)
+}
+
+// judgeNarrowed judges a call by what its token is narrowed to: an amount that the call names must not be over it.
+// Which records it brings is narrowed in the answer.
+func judgeNarrowed(j *oidc.TokenJudgement, p *federation.Permission, n *federation.Narrowed, q url.Values) {
+	if asked := q.Get(p.Amount); p.Amount != "" && asked != "" {
+		v, err := strconv.ParseFloat(asked, 64)
+		if err != nil || n.Most > 0 && v > n.Most || v <= 0 {
+			j.Findings.Add(finding.Finding{ID: finding.TokenScope, Level: finding.Error, Check: "permission",
+				Saw: asked + " " + p.Amount, Expected: n.Words(p), Side: finding.App,
+				Fix: finding.Do("ask for more in detail, and have it consented to"), Ref: "RFC 9396 2"})
+			j.Settle()
+			return
+		}
+	}
+	j.Findings.Pass(finding.TokenScope, "permission", p.Name+": "+n.Words(p))
 }
 
 // serve answers a call: the last part of the path names the permission that it needs.
 func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Access-Control-Allow-Origin", "*") // a token is sent by the page itself, no cookie counts here
-	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate")
+	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate, DPoP-Nonce")
 	if r.Method == http.MethodOptions {
-		w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
+		w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type, DPoP")
 		w.Header().Set("Access-Control-Allow-Methods", "GET, HEAD, POST, PUT, DELETE")
 		w.WriteHeader(http.StatusNoContent)
 		return
@@ -90,19 +112,20 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 			"permissions":       append([]string{}, side.Names()...)})
 		return
 	}
-	token, e := op.Bearer(r)
-	if e != nil || token == "" {
-		challenge(w, pl, e, permission)
+	shown, e := op.Shown(r, strings.TrimSuffix(pl.APIAt, "/")+"/"+url.PathEscape(permission))
+	if e != nil || shown.Token == "" {
+		challenge(w, shown, pl, e, permission)
 		return
 	}
+	token := shown.Token
 	_, claims, err := oidc.Peek(token)
 	if err != nil {
-		challenge(w, pl, oidc.Fail(oidc.InvalidToken, err.Error()), permission)
+		challenge(w, shown, pl, oidc.Fail(oidc.InvalidToken, err.Error()), permission)
 		return
 	}
 	issuer := issuerOf(c, oidc.Text(claims, "iss"))
 	if issuer == nil {
-		challenge(w, pl, oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims,
+		challenge(w, shown, pl, oidc.Fail(oidc.InvalidToken, "issuer: "+oidc.Text(claims,
 			"iss")+", which no provider on this stage has"), permission)
 		return
 	}
@@ -119,17 +142,37 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 			}
 		}
 	}
-	j := s.JudgeAccess(token, side.Audience, need)
+	scopes := []string{need}
+	known := side.Find(permission)
+	narrowed, detailed := oauth.Detailed(claims, known, side.Audience)
+	if have, _ := oidc.Scope(oidc.Text(claims, "scope")); slices.Contains(have, need) {
+		narrowed, detailed = nil, false // it has the whole permission
+	} else if detailed {
+		scopes = nil
+	}
+	j := s.JudgeCall(token, side.Audience, *known, scopes...)
+	if detailed && j.Body != nil {
+		judgeNarrowed(j, known, narrowed, r.URL.Query())
+	}
+	proof := p.Providers.Possessed(w, j, shown)
 	d := op.ClientOf(c, issuer, j.ClientID)
 	if d != nil {
-		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "access token", Findings: j.Findings})
+		p.Tell(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "access token", Findings: told(j, proof, *known)})
+	}
+	if proof != nil {
+		challenge(w, shown, pl, proof, permission)
+		return
 	}
 	if j.Verdict != judge.Accepted {
-		challenge(w, pl, oauth.TokenError(j), permission)
+		challenge(w, shown, pl, oauth.TokenError(j), permission, oauth.StepUp(j, *known)...)
 		return
 	}
 	a := Answer{API: pl.Name(), Permission: permission, Client: j.ClientID, As: federation.AsSelf,
 		Records: records(permission)}
+	if detailed && len(narrowed.Records) > 0 {
+		a.Records = slices.DeleteFunc(a.Records,
+			func(x Record) bool { return !slices.Contains(narrowed.Records, x.ID) })
+	}
 	if j.Subject != j.ClientID {
 		a.As, a.OnBehalfOf = federation.AsUser, j.Subject
 	}
@@ -137,6 +180,21 @@ func (p *Part) serve(c *cast.Cast, pl *cast.Player, permission string, w http.Re
 		p.Presented(d.Of().Name, federation.Ask{API: pl.Name(), Name: permission, As: a.As})
 	}
 	op.WriteJSON(w, http.StatusOK, a)
+}
+
+// told are the findings of a judgement as they are told: where the API asks for a nonce or for a stronger sign-in,
+// that is how it is meant to go on, and what comes of it is told by whoever called.
+func told(j *oidc.TokenJudgement, nonce *oidc.Error, p federation.Permission) finding.List {
+	if nonce == nil && oauth.StepUp(j, p) == nil {
+		return j.Findings
+	}
+	out := slices.Clone(j.Findings)
+	for i := range out {
+		if out[i].Level == finding.Error {
+			out[i].Level = finding.Note
+		}
+	}
+	return out
 }
 
 func issuerOf(c *cast.Cast, iss string) *cast.Player {

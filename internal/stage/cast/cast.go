@@ -220,6 +220,7 @@ type Suppose struct {
 	Redirect string       // the app believes this is its redirect URI
 	ClientID string       // the app believes this is its client ID
 	Secret   string       // the app authenticates with this
+	Holder   *Holder      // the app has these keys at the real provider
 	Scope    string       // the app asks for these scopes
 	From     netip.Addr   // the app and the browser call from here
 	JOSE     *oidc.Signer // the provider signs tokens with this key
@@ -263,11 +264,21 @@ func (d *SAML) Expect() (saml.Expect, error) { return d.expect() }
 type OIDC struct {
 	Deal
 	*oauth.Registered
-	StageSecret string // a client secret that holds on this stage alone, for the stand-in of the client
+	Holder *Holder // what the played client proves itself with; nil: nothing but a secret
 }
 
 // Of is the trust; both parts have it.
 func (d *OIDC) Of() *federation.Trust { return d.Deal.Trust }
+
+// Asking are the permissions that the client asks for in a way.
+func (d *OIDC) Asking(as string) (out []federation.Ask) {
+	for _, a := range d.Terms.Asks {
+		if a.As == as {
+			out = append(out, a)
+		}
+	}
+	return out
+}
 
 // AskedAPIs are the names of the APIs that the client asks permissions of, each once.
 func (d *OIDC) AskedAPIs() []string {
@@ -441,7 +452,9 @@ type Options struct {
 	Now     time.Time
 	Suppose map[string]Suppose        // by trust
 	Secret  func(trust string) string // the stage's own secret of a client, the same each time it is asked for
-	Real    map[string]bool           // foreign parties that are not played, by name: they are reached where they are
+	// the stage's own keys of a client, the same each time they are asked for; nil: there are none
+	Holder func(trust string) *Holder
+	Real   map[string]bool // foreign parties that are not played, by name: they are reached where they are
 }
 
 // maker makes one cast.

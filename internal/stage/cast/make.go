@@ -102,9 +102,7 @@ func (m *maker) dealOIDC(d Deal, terms *federation.OIDCTerms, app, provider *fed
 			return err
 		}
 	}
-	if !d.App.Client.Kind.Public() && m.canAuthenticate(x, provider) && m.Secret != nil && !d.Provider.Real {
-		x.StageSecret = m.Secret(t.Name)
-	}
+	m.give(x, provider)
 	m.cast.OIDC = append(m.cast.OIDC, x)
 	return nil
 }
@@ -117,7 +115,7 @@ func (m *maker) canAuthenticate(x *OIDC, provider *federation.Party) bool {
 			return true
 		}
 	}
-	return len(x.Keys) > 0 || !provider.Own
+	return len(x.Keys) > 0 || x.Terms.ByCertificate() != "" || !provider.Own
 }
 
 // player casts a party once.

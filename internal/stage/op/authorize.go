@@ -49,14 +49,15 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 		x.unknownClient(w, q)
 		return
 	}
-	if q = x.unpushed(w, d, q); q == nil {
+	q, jkt := x.unpushed(w, d, q)
+	if q == nil {
 		return
 	}
 	s := x.serves(w, d)
 	if s == nil {
 		return
 	}
-	j := oauth.JudgeAuthorization(q, d.Registered,
+	j := oauth.JudgeAuthorization(q, x.registered(d, q.Get("request")),
 		oauth.RequestExpect{Doc: s.Doc, Keys: s.Verify(), From: address(d, r), Now: x.Now()})
 	told := j.Findings
 	if j.Error == nil && j.Answer {
@@ -72,6 +73,9 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 				". Nothing was sent there.",
 			Fields: [][2]string{{"Asked for", redirect}, {"Registered", strings.Join(d.Client.Redirects, "\n")}}})
 		return
+	}
+	if jkt != "" {
+		j.Request.JKT = jkt
 	}
 	y := &pending{provider: x.pl.Name(), trust: d.Of().Name, request: j.Request, hinted: j.Hinted, issuer: s.Doc.Issuer}
 	if j.Error != nil {
@@ -177,7 +181,7 @@ func (p *Part) grantTo(w http.ResponseWriter, r *http.Request, y *pending, ses *
 	wait := oauth.Decide(d.Registered, y.request, who.ID, admin, y.answered)
 	switch {
 	case len(wait.Stopped)+len(wait.Missing) > 0 && slices.Contains(y.request.Prompt, "none"):
-		x.deny(w, y, oidc.Fail(oidc.ConsentRequired, "nobody agreed yet to "+oauth.ScopeOf(append(wait.Stopped,
+		x.deny(w, y, oidc.Fail(oidc.ConsentRequired, "nobody agreed yet to "+d.Registered.Words(append(wait.Stopped,
 			wait.Missing...))))
 	case len(wait.Stopped) > 0:
 		x.stop(w, r, y, ses, d, who, wait.Stopped)
@@ -203,7 +207,7 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	var list []federation.Consent
 	for _, a := range asks {
 		noted := slices.ContainsFunc(d.Consents, func(c federation.Consent) bool {
-			return c.Of(a) && c.Standing == federation.Requested && strings.EqualFold(c.For, who.ID)
+			return c.Covers(a) && c.Standing == federation.Requested && strings.EqualFold(c.For, who.ID)
 		})
 		if !noted {
 			list = append(list, x.consentTo(d, a, who, federation.Requested, false))
@@ -211,7 +215,7 @@ func (x *played) stop(w http.ResponseWriter, r *http.Request, y *pending, ses *s
 	}
 	x.Notes.Consents(list)
 	x.tell(d, "consent", finding.Finding{ID: finding.ConsentWaiting, Level: finding.Warning, Check: "consent to " +
-		oauth.ScopeOf(asks),
+		d.Registered.Words(asks),
 		Saw: "none yet, and " + who.ID + " is no administrator", Expected: "an administrator's consent",
 		Side: finding.Ledger,
 		Fix:  d.Deal.Provider.Party.Agree(d.Of().Name, asks[0].Label())})
@@ -239,7 +243,7 @@ func (x *played) consentTo(d *cast.OIDC, a federation.Ask, who *people.Person, s
 	admin bool) federation.Consent {
 	return federation.Consent{Trust: d.Of().Name, API: a.API, Name: a.Name, As: a.As, For: who.ID, Standing: standing,
 		By: who.ID, Admin: admin,
-		At: x.Now().UTC()}
+		At: x.Now().UTC(), Narrowed: a.Narrowed}
 }
 
 // consentPage is the page that names permissions, with a form that waits for the person's answer.
@@ -296,6 +300,9 @@ func (x *played) says(a federation.Ask) string {
 	}
 	if p := x.c.APIs[a.API]; p != nil {
 		if v := p.API.Find(a.Name); v != nil && v.Says != "" {
+			if w := a.Narrowed.Words(v); w != "" {
+				return v.Says + ": " + w
+			}
 			return v.Says
 		}
 	}
@@ -352,14 +359,14 @@ func (x *played) consent(w http.ResponseWriter, r *http.Request) {
 		}
 		x.Notes.Consents(list)
 		var got finding.List
-		got.Pass(finding.ConsentGiven, "consent", who.ID+" agreed "+word+" to "+oauth.ScopeOf(open))
+		got.Pass(finding.ConsentGiven, "consent", who.ID+" agreed "+word+" to "+d.Registered.Words(open))
 		x.tell(d, "consent", got...)
 		y.answered = true
 		x.grantTo(w, r, y, y.session)
 	default:
 		why := "the person did not agree"
 		if len(open) == 0 {
-			why = "an administrator has not agreed yet to " + oauth.ScopeOf(y.request.Asks)
+			why = "an administrator has not agreed yet to " + d.Registered.Words(y.request.Asks)
 		}
 		x.tell(d, "consent", finding.Finding{ID: finding.ConsentRefused, Level: finding.Error, Check: "consent",
 			Saw: why, Expected: "agreement",

@@ -45,7 +45,7 @@ func (x *played) deviceAuthorization(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var got finding.List
-	got.Pass(finding.OAuthDevice, "device authorization request", "scope "+oauth.ScopeOf(a.Asks))
+	got.Pass(finding.OAuthDevice, "device authorization request", "scope "+reg.Words(a.Asks))
 	x.tell(d, "device authorization request", got...)
 	WriteJSON(w, http.StatusOK, map[string]any{"device_code": code, "user_code": user, "verification_uri": x.deviceAt(),
 		"verification_uri_complete": oidc.With(x.deviceAt(), url.Values{"user_code": {user}}),

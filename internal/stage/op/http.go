@@ -53,7 +53,7 @@ func fail(w http.ResponseWriter, r *http.Request, e *oidc.Error) {
 func crossOrigin(c *cast.Cast, pl *cast.Player, w http.ResponseWriter, r *http.Request) bool {
 	origin := r.Header.Get("Origin")
 	w.Header().Add("Vary", "Origin")
-	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate")
+	w.Header().Set("Access-Control-Expose-Headers", "WWW-Authenticate, DPoP-Nonce")
 	for _, d := range c.OIDC {
 		if origin == "" || d.Deal.Provider != pl || d.Client.Kind != oidc.UserAgent {
 			continue
@@ -68,7 +68,7 @@ func crossOrigin(c *cast.Cast, pl *cast.Player, w http.ResponseWriter, r *http.R
 		return false
 	}
 	w.Header().Set("Access-Control-Allow-Methods", "GET, POST")
-	w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type")
+	w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type, DPoP")
 	w.WriteHeader(http.StatusNoContent)
 	return true
 }
@@ -93,39 +93,54 @@ func tokenRequest(w http.ResponseWriter, r *http.Request) (*oauth.TokenRequest, 
 	if e := oidc.OnceEach(r.PostForm); e != nil {
 		return nil, e
 	}
-	t := &oauth.TokenRequest{Form: oidc.Present(r.PostForm), Authorization: r.Header.Get("Authorization")}
+	t := &oauth.TokenRequest{Form: oidc.Present(r.PostForm), Authorization: r.Header.Get("Authorization"),
+		Method: r.Method, Proofs: r.Header.Values("DPoP")}
+	if r.TLS != nil {
+		t.Chain = r.TLS.PeerCertificates
+	}
 	t.ID, t.Secret, t.Basic = r.BasicAuth()
 	return t, nil
 }
 
-// Bearer takes an access token out of a request (RFC 6750, section 2): the header, or the body of a POST. In a URL it
-// is not taken (RFC 9700, section 4.3.2).
-func Bearer(r *http.Request) (string, *oidc.Error) {
+// Shown takes an access token out of a request, with what proves that the sender holds it: the header under the scheme
+// Bearer or DPoP, or the body of a POST (RFC 6750, section 2; RFC 9449, section 7.1). In a URL it is not taken (RFC
+// 9700, section 4.3.2). at is the address at which the request came.
+func Shown(r *http.Request, at string) (oauth.Shown, *oidc.Error) {
+	s := oauth.Shown{Method: r.Method, URL: at, Proofs: r.Header.Values("DPoP")}
+	if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
+		s.Certificate = r.TLS.PeerCertificates[0]
+	}
 	if r.URL.Query().Get("access_token") != "" {
-		return "", oidc.Fail(oidc.InvalidRequest,
+		return s, oidc.Fail(oidc.InvalidRequest,
 			"an access token in the URL is not taken; send it in the Authorization header")
 	}
 	var found []string
 	for _, h := range r.Header.Values("Authorization") {
-		if scheme, token, ok := strings.Cut(h, " "); ok && strings.EqualFold(scheme, "Bearer") {
+		scheme, token, ok := strings.Cut(h, " ")
+		if dpop := strings.EqualFold(scheme, "DPoP"); ok && (dpop || strings.EqualFold(scheme, "Bearer")) {
 			found = append(found, strings.TrimSpace(token))
+			s.DPoP = dpop
 		}
 	}
 	if r.Method == http.MethodPost && r.ParseForm() == nil {
 		found = append(found, oidc.Present(r.PostForm)["access_token"]...)
 	}
 	if len(found) > 1 {
-		return "", oidc.Fail(oidc.InvalidRequest, "the access token comes in more than one place; send it in one")
+		return s, oidc.Fail(oidc.InvalidRequest, "the access token comes in more than one place; send it in one")
 	}
-	if len(found) == 0 {
-		return "", nil
+	if len(found) == 1 {
+		s.Token = found[0]
 	}
-	return found[0], nil
+	return s, nil
 }
 
-// Challenge answers a request whose token is missing or refused (RFC 6750, section 3).
-func Challenge(w http.ResponseWriter, realm string, e *oidc.Error, scope string, more ...string) {
+// Challenge answers a request whose token is missing or refused (RFC 6750, section 3; RFC 9449, section 7.1). One that
+// came as DPoP is challenged as that.
+func Challenge(w http.ResponseWriter, s oauth.Shown, realm string, e *oidc.Error, scope string, more ...string) {
 	status, head := http.StatusUnauthorized, `Bearer realm="`+realm+`"`
+	if s.DPoP {
+		head = `DPoP realm="` + realm + `", algs="` + strings.Join(oidc.Algorithms(), " ") + `"`
+	}
 	if e != nil {
 		head += `, error="` + e.Code + `", error_description="` + strings.ReplaceAll(e.Description, `"`, "'") + `"`
 		switch e.Code {

@@ -77,7 +77,7 @@ func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 		said(finding.Note, "not sent: "+at+" is not on this machine", "try it with the real provider")
 		return
 	case x.Outside != nil:
-		if client.Transport, err = x.Outside(&d.Deal.App.Party); err != nil {
+		if client.Transport, err = x.Outside(&d.Deal.App.Party, nil); err != nil {
 			said(finding.Error, err.Error(), "see to the authorities of the app's server")
 			return
 		}

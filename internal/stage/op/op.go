@@ -208,6 +208,11 @@ func (x *played) discovery(own *oidc.Discovery) *oidc.Discovery {
 			if !slices.Contains(doc.ScopesSupported, a.Name) {
 				doc.ScopesSupported = append(doc.ScopesSupported, a.Name)
 			}
+			if p := d.APIs[a.API]; p != nil && !slices.Contains(doc.DetailTypes, a.Name) {
+				if known := p.API.Find(a.Name); known != nil && (known.Records != "" || known.Amount != "") {
+					doc.DetailTypes = append(doc.DetailTypes, a.Name)
+				}
+			}
 		}
 	}
 	return &doc

@@ -18,9 +18,9 @@ import (
 
 // expect is what the endpoints that authenticate a client know.
 func (x *played) expect(d *cast.OIDC) oauth.TokenExpect {
-	e := oauth.TokenExpect{Doc: x.pl.OpenID, Now: x.Now(), Once: x.State.Once}
+	e := oauth.TokenExpect{Doc: x.pl.OpenID, Now: x.Now(), Once: x.State.Once, Nonce: x.IsFresh}
 	if d != nil {
-		e.Own, e.Tell = d.StageSecret, func(id string) { x.Notes.Secret(id, x.Now()) }
+		e.Tell = func(id string) { x.Notes.Secret(id, x.Now()) }
 	}
 	return e
 }
@@ -49,21 +49,41 @@ func (x *played) token(w http.ResponseWriter, r *http.Request) {
 		if s == nil {
 			return
 		}
-		out, e = s.Exchange(reg, req.Form, address(d, r), j.Credential)
+		out, e = s.Exchange(reg, req.Form, oauth.Caller{From: address(d, r), Credential: j.Credential, Bound: j.Bound})
 	}
+	x.nonce(w, req.Proofs)
 	if e != nil {
-		if d != nil {
-			x.tell(d, "token request", refused(e, d))
+		if d != nil && e.Code == oidc.UseDPoPNonce { // as it is meant to be: the client asks again
+			x.tell(d, "token request", proofs(j.Findings).Without(finding.Pass)...)
+		} else if d != nil {
+			x.tell(d, "token request", append(proofs(j.Findings), refused(e, d))...)
 		}
 		fail(w, r, e)
 		return
 	}
 	if x.Watch != nil {
-		var got finding.List
+		got := proofs(j.Findings)
 		got.Pass(finding.OAuthToken, "token request", out.Words())
 		x.tell(d, "token request", got...)
 	}
 	WriteJSON(w, http.StatusOK, out)
+}
+
+// nonce gives the client a nonce for its next proof (RFC 9449, section 8.2).
+func (x *played) nonce(w http.ResponseWriter, proofs []string) {
+	if len(proofs) > 0 {
+		w.Header().Set("DPoP-Nonce", x.Fresh())
+	}
+}
+
+// proofs are those of the findings of a token request that are about DPoP proofs.
+func proofs(list finding.List) (out finding.List) {
+	for _, f := range list {
+		if f.ID.Of(finding.DPoPFamily) {
+			out.Add(f)
+		}
+	}
+	return out
 }
 
 func refused(e *oidc.Error, d *cast.OIDC) finding.Finding {
@@ -78,7 +98,7 @@ func Remedy(e *oidc.Error, d *cast.OIDC) finding.Remedy {
 		return finding.Do("have the owner of " + d.Deal.Provider.Name() + " issue a valid secret, and try it").
 			Then(finding.Run("probe", d.Of().Name, "--secret-file", "FILE"))
 	}
-	if e.Code == oidc.InvalidClient && d.StageSecret != "" {
+	if e.Code == oidc.InvalidClient && d.Own != nil && d.Own.Secret != "" {
 		return finding.Run("secret", "list", d.Of().Name)
 	}
 	return d.Registered.Remedy(e)
@@ -94,31 +114,44 @@ func (x *played) userinfo(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "use GET or POST", http.StatusMethodNotAllowed)
 		return
 	}
-	token, e := Bearer(r)
-	if e != nil || token == "" {
-		Challenge(w, x.pl.Name(), e, "openid")
+	shown, e := Shown(r, x.pl.OpenID.UserinfoEndpoint)
+	if e != nil || shown.Token == "" {
+		Challenge(w, shown, x.pl.Name(), e, "openid")
 		return
 	}
 	s := x.serves(w, nil)
 	if s == nil {
 		return
 	}
-	j := s.JudgeAccess(token, s.Doc.Issuer, "openid")
+	j := s.JudgeAccess(shown.Token, s.Doc.Issuer, "openid")
+	if e := x.Possessed(w, j, shown); e != nil {
+		Challenge(w, shown, x.pl.Name(), e, "openid")
+		return
+	}
 	if j.Verdict != judge.Accepted {
-		Challenge(w, x.pl.Name(), oauth.TokenError(j), "openid")
+		Challenge(w, shown, x.pl.Name(), oauth.TokenError(j), "openid")
 		return
 	}
 	d := ClientOf(x.c, x.pl, j.ClientID)
 	if d == nil {
-		Challenge(w, x.pl.Name(), oidc.Fail(oidc.InvalidToken, "its sign-in is over"), "")
+		Challenge(w, shown, x.pl.Name(), oidc.Fail(oidc.InvalidToken, "its sign-in is over"), "")
 		return
 	}
 	claims, e := s.UserInfo(d.Registered, j)
 	if e != nil {
-		Challenge(w, x.pl.Name(), e, "")
+		Challenge(w, shown, x.pl.Name(), e, "")
 		return
 	}
 	WriteJSON(w, http.StatusOK, claims)
+}
+
+// Possessed judges whether whoever sends an access token holds what it is bound to, and gives out a nonce for the next
+// proof. An error is told in place of the judgement.
+func (p *Part) Possessed(w http.ResponseWriter, j *oidc.TokenJudgement, s oauth.Shown) *oidc.Error {
+	if len(s.Proofs) > 0 {
+		w.Header().Set("DPoP-Nonce", p.Fresh())
+	}
+	return oauth.JudgePossession(j, s, oauth.Possession{Nonce: p.IsFresh, Once: p.State.Once, Now: p.Now()})
 }
 
 // asked reads a request of a client and finds who asks: nobody, where no client of this provider has the ID. It is not

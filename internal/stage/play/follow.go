@@ -1,6 +1,7 @@
 package play
 
 import (
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/http"
@@ -22,7 +23,9 @@ import (
 // Follow is one trust that is watched on a stage.
 type Follow struct {
 	Trust  string
-	Secret string   // of the played client, to try the real one at the real provider
+	Secret string // of the played client, to try the real one at the real provider
+	// keys of the played client at the real provider, in place of a secret; nil: none
+	Holder *cast.Holder
 	CA     []byte   // authorities of the real party's server, PEM
 	Real   []string // foreign parties that are not played while it is watched
 }
@@ -123,8 +126,8 @@ func (f *follows) cast(led *cast.Ledger) (real map[string]bool, suppose map[stri
 		for n := range x.real {
 			real[n] = true
 		}
-		if x.Secret != "" {
-			suppose[x.Trust] = cast.Suppose{Secret: x.Secret}
+		if x.Secret != "" || x.Holder != nil {
+			suppose[x.Trust] = cast.Suppose{Secret: x.Secret, Holder: x.Holder}
 		}
 	}
 	return real, suppose
@@ -152,19 +155,22 @@ func (k *Keeper) heard(also func(server.Event)) func(server.Event) {
 
 // outside is the way to a real party: checked TLS by the authorities that the ledger has of it, and those that were
 // given.
-func (k *Keeper) outside(p *federation.Party) (http.RoundTripper, error) {
+func (k *Keeper) outside(p *federation.Party, with *tls.Certificate) (http.RoundTripper, error) {
 	ca := slices.Clone(k.in.CA)
 	k.follows.mu.Lock()
 	for _, x := range k.follows.all {
 		ca = append(ca, x.CA...)
 	}
 	k.follows.mu.Unlock()
-	return OutsideOf(p, ca)
+	return OutsideOf(p, ca, with)
 }
 
-// OutsideOf is the way to a real party's servers. ca are authorities beside those that the ledger has of it.
-func OutsideOf(p *federation.Party, ca []byte) (http.RoundTripper, error) {
-	c, err := reach.Client(ReachOf(p, ca))
+// OutsideOf is the way to a real party's servers. ca are authorities beside those that the ledger has of it; with is
+// the certificate with which it is gone, nil: none.
+func OutsideOf(p *federation.Party, ca []byte, with *tls.Certificate) (http.RoundTripper, error) {
+	o := ReachOf(p, ca)
+	o.Certificate = with
+	c, err := reach.Client(o)
 	if err != nil {
 		return nil, err
 	}

@@ -20,7 +20,8 @@ import (
 // those whom the scripts name; each script is of the trust alone. The results are in the order of the scripts.
 func (d *Player) Many(ctx context.Context, trust string, scripts []rehearse.Script, persons []people.Person) (
 	[]federation.Rehearsal, error) {
-	c, made, err := d.castOf([]string{trust}, cast.Options{Secret: d.stageSecrets(map[string]string{})}, persons,
+	c, made, err := d.castOf([]string{trust}, cast.Options{Secret: d.stageSecrets(map[string]string{}),
+		Holder: cast.Holders(d.Rand, d.Now)}, persons,
 		func(p *federation.Party) bool { return p.Own })
 	if err != nil {
 		return nil, err

@@ -137,7 +137,8 @@ func (d *Player) Rehearse(in RehearseInput) ([]federation.Rehearsal, error) {
 	}
 	secrets := map[string]string{}
 	real := func(p *federation.Party) bool { return p.Own && !in.Sample }
-	c, made, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets)}, persons, real)
+	c, made, err := d.castOf(in.Trusts, cast.Options{Suppose: suppose, Secret: d.stageSecrets(secrets),
+		Holder: cast.Holders(d.Rand, d.Now)}, persons, real)
 	if err != nil {
 		return nil, err
 	}

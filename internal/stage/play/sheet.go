@@ -84,8 +84,8 @@ func (k *Keeper) Played(trust, side string) (*Played, error) {
 			}
 		}
 	}
-	if len(client.Keys) == 0 {
-		out.Secret = client.StageSecret
+	if len(client.Keys) == 0 && client.Own != nil {
+		out.Secret = client.Own.Secret
 	}
 	return out, nil
 }

@@ -43,6 +43,7 @@ type Keeper struct {
 	engine  *claims.Engine
 	in      StageInput
 	secrets map[string]string
+	holders func(trust string) *cast.Holder
 	last    int64
 	ctx     context.Context // of the stage
 	wake    chan struct{}   // something waits that must not be lost
@@ -80,8 +81,10 @@ func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 			return nil, nil, err
 		}
 	}
-	k := &Keeper{d: d, l: in.Ledger, ctx: in.Context, in: in, secrets: map[string]string{}, wake: make(chan struct{},
-		1), done: make(chan struct{}),
+	k := &Keeper{d: d, l: in.Ledger, ctx: in.Context, in: in, secrets: map[string]string{},
+		holders: cast.Holders(d.Rand, d.Now),
+		wake: make(chan struct{},
+			1), done: make(chan struct{}),
 		ended: make(chan struct{})}
 	k.left = newLeft()
 	k.ring = d.newRing(func(x stageKey) { k.leave(func(l *left) { l.keys = append(l.keys, x) }) })
@@ -190,7 +193,7 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 	}
 	return cast.New(led, cast.Options{Base: k.in.Base, Engine: k.engine, Random: k.d.random, Now: k.d.Now(),
 		Real: real, Suppose: suppose,
-		Secret: k.d.stageSecrets(k.secrets),
+		Secret: k.d.stageSecrets(k.secrets), Holder: k.holders,
 		Keys: func(p *federation.Party) cast.Keys {
 			if p.Own && k.in.RealKeys {
 				return &realKeys{d: k.d, party: p}

@@ -16,6 +16,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/model"
 	"tressik.example/internal/outside/reach"
+	"tressik.example/internal/stage/cast"
 )
 
 // TokenInput says what token is wanted and how the client authenticates.
@@ -25,6 +26,8 @@ type TokenInput struct {
 	Resource string
 	Secret   string
 	Key      []byte // PEM of the client's private key, for private_key_jwt
+	Cert     []byte // PEM of the client's certificate and its chain, of Key; nil: it connects without one
+	ProofKey []byte // PEM of the key that makes DPoP proofs, to which the token is bound; nil: none
 	InBody   bool
 	Stage    string // base address of a running stage, where the own provider is played
 	CA       []byte
@@ -63,6 +66,9 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 				"`tressik rehearse %s "+
 				"--as PERSON`; for a script register a machine client, or let this one act as itself with "+
 				"`tressik trust change %[3]s --as-itself on`", app.Name, c.Kind, in.Trust)
+	case in.Cert != nil && in.Key == nil:
+		return nil, finding.Errorf("%s needs %s: the private key of the certificate", finding.FieldCert,
+			finding.FieldKey)
 	case in.Secret == "" && in.Key == nil:
 		return nil,
 			finding.Errorf("%w: give its secret with %s FILE, - for standard input, or in TRESSIK_CLIENT_SECRET; or "+
@@ -82,7 +88,16 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		at := oidc.OwnDiscovery(strings.TrimSuffix(in.Stage, "/")+"/"+provider.Name, nil, nil)
 		r.Endpoint, issuer = at.TokenEndpoint, at.Issuer
 	}
-	if in.Key != nil {
+	h, proofs, err := d.prover(&in, t)
+	if err != nil {
+		return nil, err
+	}
+	if h != nil {
+		o.Certificate = h.Certificate
+	}
+	policy := t.OIDCTerms().Policy
+	byCertificate := h != nil && (cast.ByTLS(policy) || policy.Auth == "" && t.ClientKeys() == "")
+	if in.Key != nil && !byCertificate {
 		if r.Assertion, err = d.assertion(in.Key, t, issuer); err != nil {
 			return nil, err
 		}
@@ -105,6 +120,7 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 		return nil, err
 	}
 	defer end()
+	client.Transport = d.proves(client.Transport, h, proofs)
 	got, err := reach.AsItself(ctx, client, r, o)
 	var refused *reach.RefusedError
 	if errors.As(err, &refused) && refused.Code == oidc.InvalidTarget {
@@ -183,9 +199,7 @@ func (d *Player) assertion(pem []byte, t *federation.Trust, audience string) (st
 	if err != nil {
 		return "", err
 	}
-	now := d.Now()
-	return s.Sign("JWT", map[string]any{"iss": t.OIDCTerms().ClientID, "sub": t.OIDCTerms().ClientID, "aud": audience,
-		"iat": now.Unix(), "exp": now.Add(time.Minute).Unix(), "jti": jti})
+	return s.Assertion(t.OIDCTerms().ClientID, audience, jti, d.Now())
 }
 
 func equalKeys(a, b crypto.PublicKey) bool {

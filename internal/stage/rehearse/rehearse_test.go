@@ -104,7 +104,7 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 		Keys:    func(*federation.Party) cast.Keys { return oneKey{key, cert} },
 		Random:  func(b []byte) error { _, err := rand.Read(b); return err },
 		StandIn: func(p *federation.Party) bool { return !p.Own },
-		Secret:  func(trust string) string { return "secret of " + trust }})
+		Secret:  func(trust string) string { return "secret of " + trust }, Holder: cast.Holders(rand.Reader, now)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,6 +125,41 @@ func TestRun(t *testing.T) {
 			led.Trusts[i].Admits = "group:directors"
 		}
 	}
+	hardened := func(change func(*federation.Policy)) func(led *cast.Ledger) {
+		return func(led *cast.Ledger) {
+			led.Parties["dome"].Client.IDTokenAlg = "ES256"
+			for i := range led.Trusts {
+				if o, ok := led.Trusts[i].OIDC(); ok {
+					change(&o.Policy)
+				}
+			}
+		}
+	}
+	reads := func(led *cast.Ledger, p federation.Permission, n *federation.Narrowed) {
+		led.Parties["telescope-api"].API.Permissions = []federation.Permission{p}
+		for i := range led.Trusts {
+			if o, ok := led.Trusts[i].OIDC(); ok && led.Trusts[i].App == "dome" {
+				o.Asks = append(o.Asks, federation.Ask{API: "telescope-api", Name: p.Name, As: "user", Narrowed: n})
+				led.Consents["dome@ridge"] = append(led.Consents["dome@ridge"], federation.Consent{Trust: "dome@ridge",
+					API: "telescope-api", Name: p.Name, As: "user", Standing: federation.Consented, By: "aiyana",
+					Admin: true, Narrowed: n})
+			}
+		}
+	}
+	frames := federation.Permission{Name: "frames.read", As: []string{"user", "self"}, Says: "read frames"}
+	stepUp := func(led *cast.Ledger) {
+		p := frames
+		p.Strength = "mfa"
+		reads(led, p, nil)
+	}
+	narrowed := func(led *cast.Ledger) {
+		p := frames
+		p.Records = "identifier"
+		reads(led, p, &federation.Narrowed{Records: []string{"frames-001"}})
+	}
+	fapi := hardened(func(p *federation.Policy) { p.Profile = federation.ProfileFAPI2 })
+	calls := map[string][]string{"a call that needs a second factor": {"telescope-api:frames.read"},
+		"a call in detail": {"telescope-api:frames.read"}}
 	for _, c := range []struct {
 		name    string
 		trusts  []string
@@ -140,6 +175,18 @@ func TestRun(t *testing.T) {
 		{"a person who is not admitted", []string{"nightlog@ridge"}, "app", nobody, judge.Refused, "saml.admission"},
 		{"a sign-in over OpenID Connect", []string{"dome@ridge"}, "app", nil, judge.Accepted, "token.signature"},
 		{"a machine client", []string{"courier@ridge"}, "app", nil, judge.Accepted, ""},
+		{"a client of FAPI 2.0", []string{"dome@ridge"}, "app", fapi, judge.Accepted, "dpop.proof"},
+		{"a machine client of FAPI 2.0", []string{"courier@ridge"}, "app", fapi, judge.Accepted, "token.bound"},
+		{"tokens bound to a certificate", []string{"courier@ridge"}, "app",
+			hardened(func(p *federation.Policy) { p.Bound, p.Auth = "mtls", federation.AuthSelfSigned }),
+			judge.Accepted, "token.bound"},
+		{"a call that needs a second factor", []string{"dome@ridge"}, "app", stepUp, judge.Accepted, "call.step-up"},
+		{"a call in detail", []string{"dome@ridge"}, "app", narrowed, judge.Accepted, "call.records"},
+		{"signed requests", []string{"dome@ridge"}, "app",
+			hardened(func(p *federation.Policy) { p.Objects = true }), judge.Accepted, "oauth.request-object"},
+		{"requests signed and pushed", []string{"dome@ridge"}, "app",
+			hardened(func(p *federation.Policy) { p.Objects, p.Pushed, p.Bound = true, true, "dpop" }), judge.Accepted,
+			"dpop.proof"},
 		{"a machine client without consent", []string{"courier@ridge"}, "app",
 			func(led *cast.Ledger) { led.Consents = map[string][]federation.Consent{} }, judge.Refused, ""},
 	} {
@@ -147,7 +194,8 @@ func TestRun(t *testing.T) {
 			s := set(t, c.change)
 			var heard []string
 			var order []int
-			list, err := Run(s, Script{Trusts: c.trusts, Person: "mira", From: c.from}, Hear{
+			list, err := Run(s, Script{Trusts: c.trusts, Person: "mira", From: c.from,
+				Second: true, Call: calls[c.name]}, Hear{
 				Start: func(trust string) { heard = append(heard, trust) },
 				Event: func(e server.Event) {
 					if e.Step != nil {

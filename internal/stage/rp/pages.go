@@ -126,7 +126,9 @@ func (p *Part) tokenFor(v *visit, next *guest, label string) (string, *oidc.Erro
 }
 
 // call has a client call an API.
-func (p *Part) call(_ http.ResponseWriter, r *http.Request, v *visit) *guest {
+// Where the API asks for a stronger or a fresher sign-in, the browser is sent to the provider for that, once, and comes
+// back to the call.
+func (p *Part) call(w http.ResponseWriter, r *http.Request, v *visit) *guest {
 	next := *v.g
 	label := r.URL.Query().Get("permission")
 	var found finding.List
@@ -136,7 +138,18 @@ func (p *Part) call(_ http.ResponseWriter, r *http.Request, v *visit) *guest {
 			Check: "token for " + label, Saw: e.Error(),
 			Expected: "an access token", Side: finding.Ledger, Fix: v.d.Missing(label), Ref: "RFC 8707 2.2"})
 	} else {
-		found, records = p.Call(v.d, token, label)
+		var stronger url.Values
+		found, records, stronger = p.callAPI(v.d, token, label)
+		if stronger != nil && !r.URL.Query().Has("again") {
+			p.Tell(server.Event{Trust: v.g.trust, By: v.d.Deal.App.Name(), What: "call", Findings: finding.List{{
+				ID: finding.CallStepUp, Level: finding.Note, Check: "call of " + label,
+				Saw:      "the API asks for a stronger or a fresher sign-in",
+				Expected: "one that is enough; the person is asked for it", Side: finding.Person, Ref: "RFC 9470 4",
+				Fix: finding.Do("sign in again as the API asks")}}})
+			stronger.Set(afterwards, v.d.Link("call", url.Values{"permission": {label}, "again": {"yes"}}))
+			p.request(w, r, v.d, "", nil, stronger)
+			return nil
+		}
 	}
 	p.Tell(server.Event{Trust: v.g.trust, By: v.d.Deal.App.Name(), What: "call", Findings: found, Records: records})
 	next.last = &outcome{lead: "The API answered.", found: found}

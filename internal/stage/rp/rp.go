@@ -4,7 +4,9 @@ package rp
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -15,6 +17,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tressik.example/internal/core/federation"
@@ -22,6 +25,7 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/stage/api"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/op"
@@ -37,11 +41,15 @@ type Part struct {
 	guests *server.Kept[*guest] // who is signed in, by cookie
 	seen   *server.Kept[bool]   // IDs of logout tokens
 	http   *http.Client
+
+	mu      sync.Mutex
+	provers map[string]*reach.Prover // by trust
 }
 
 // asked is an authorization request of a client.
 type asked struct {
 	trust, browser, nonce, verifier, target string
+	after                                   string   // the address of the client where it goes on; "" is its page
 	resource                                []string // the audiences it is about
 	scope                                   string   // what was asked for
 	then                                    func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)
@@ -67,7 +75,7 @@ type outcome struct {
 func New(s *server.Server, now func() *cast.Cast) *Part {
 	p := &Part{Server: s, Cast: now, asked: server.NewKept[asked](s.Now, 15*time.Minute, 50_000),
 		guests: server.NewKept[*guest](s.Now, 24*time.Hour, 1000),
-		seen:   server.NewKept[bool](s.Now, 15*time.Minute, 20_000)}
+		seen:   server.NewKept[bool](s.Now, 15*time.Minute, 20_000), provers: map[string]*reach.Prover{}}
 	p.http = &http.Client{Transport: s.Inside(words), CheckRedirect: noRedirect}
 	return p
 }
@@ -77,14 +85,38 @@ func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastRe
 // way is how the client of a trust reaches its provider: on this stage, or outside where the real one is asked.
 func (p *Part) way(d *cast.OIDC) (*http.Client, error) {
 	if !d.Deal.Provider.Real {
-		return p.http, nil
+		return p.proving(d, p.http), nil
 	}
 	if p.Outside == nil {
 		return nil, fmt.Errorf("this stage has no way to the real %s", d.Deal.Provider.Name())
 	}
-	t, err := p.Outside(&d.Deal.Provider.Party)
-	return &http.Client{Transport: t, CheckRedirect: noRedirect, Timeout: 20 * time.Second}, err
+	var with *tls.Certificate
+	if d.Holder != nil {
+		with = d.Holder.Certificate
+	}
+	t, err := p.Outside(&d.Deal.Provider.Party, with)
+	return p.proving(d, &http.Client{Transport: t, CheckRedirect: noRedirect, Timeout: 20 * time.Second}), err
 }
+
+// proving has a client send DPoP proofs where its trust binds tokens in this way (RFC 9449).
+func (p *Part) proving(d *cast.OIDC, client *http.Client) *http.Client {
+	if how := d.Terms.Policy.Binding(); d.Holder == nil || how != federation.BoundDPoP && how != "any" {
+		return client
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	x := p.provers[d.Of().Name]
+	if x == nil || x.Signer != d.Holder.Signer {
+		x = &reach.Prover{Next: client.Transport, Signer: d.Holder.Signer, ID: p.ID, Now: p.Now}
+		p.provers[d.Of().Name] = x
+	}
+	c := *client
+	c.Transport = x
+	return &c
+}
+
+// afterwards names, among the parameters of a request within the client, where it goes on; it is not sent.
+const afterwards = "stage_after"
 
 // words says what a call from server to server carries.
 func words(r *http.Request, status int, body []byte) (carries, answer string) {
@@ -93,7 +125,10 @@ func words(r *http.Request, status int, body []byte) (carries, answer string) {
 		carries = "nothing"
 	}
 	if r.Method == http.MethodPost {
-		carries = "grant " + r.PostForm.Get("grant_type")
+		carries = "authorization request"
+		if grant := r.PostForm.Get("grant_type"); grant != "" {
+			carries = "grant " + grant
+		}
 	}
 	answer = http.StatusText(status)
 	e := &oidc.Error{}
@@ -173,15 +208,16 @@ func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 // Begin sends a browser to the provider of a trust, and goes on with then once its answer is accepted.
 func (p *Part) Begin(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hint string,
 	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)) {
-	p.request(w, r, d, hint, then)
+	p.request(w, r, d, hint, then, nil)
 }
 
 func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.OIDC) {
-	p.request(w, r, d, "", nil)
+	p.request(w, r, d, "", nil, nil)
 }
 
+// request sends an authorization request; more are parameters that it has besides, or in place of its own.
 func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hint string,
-	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement)) {
+	then func(http.ResponseWriter, *http.Request, *oidc.TokenJudgement), more url.Values) {
 	a := asked{then: then, trust: d.Of().Name, browser: p.Browser(w, r), nonce: p.Random(), verifier: p.Random(),
 		target: d.Redirect()}
 	clientID, scope := d.Terms.ClientID, d.Suppose.Scope
@@ -189,21 +225,21 @@ func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hin
 		clientID = d.Suppose.ClientID
 	}
 	if scope == "" {
-		var asks []federation.Ask
-		for _, x := range d.Terms.Asks {
-			if x.As == federation.AsUser {
-				asks = append(asks, x)
-			}
-		}
-		scope = oauth.ScopeOf(asks)
+		scope = oauth.ScopeOf(d.Asking(federation.AsUser))
 	}
 	state, sum := p.Random(), sha256.Sum256([]byte(a.verifier))
 	q := url.Values{"response_type": {"code"}, "client_id": {clientID}, "redirect_uri": {a.target}, "scope": {scope},
 		"state": {state},
 		"nonce": {a.nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])},
 		"code_challenge_method": {"S256"}}
+	if list := federation.Details(d.Asking(federation.AsUser), d.APIs); list != nil && d.Suppose.Scope == "" {
+		q.Set("authorization_details", oidc.Raw(list))
+	}
 	if c := d.Of().Contexts(); len(c) > 0 {
 		q.Set("acr_values", strings.Join(c, " "))
+	}
+	for k, v := range more {
+		q[k] = v
 	}
 	if a.resource = d.Audiences(strings.Fields(scope), federation.AsUser); len(a.resource) > 1 {
 		name, _, _ := strings.Cut(d.Suppose.First, ":")
@@ -218,9 +254,21 @@ func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hin
 	if hint != "" {
 		q.Set("login_hint", hint)
 	}
+	if a.after = more.Get(afterwards); a.after != "" {
+		q.Del(afterwards)
+	}
 	p.asked.Put(state, a)
+	doc := d.Deal.Provider.OpenID
+	if d.Holder != nil && (d.Terms.Policy.Objects || doc.ObjectRequired) {
+		object, err := d.Holder.Signer.RequestObject(q, clientID, doc.Issuer, p.ID(), p.Now())
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		q = url.Values{"client_id": {clientID}, "request": {object}}
+	}
 	sent := q
-	if doc := d.Deal.Provider.OpenID; doc.PushedEndpoint != "" && (doc.PushedRequired || d.Terms.Policy.Pushed) {
+	if doc.PushedEndpoint != "" && (doc.PushedRequired || d.Terms.Policy.MustPush()) {
 		uri, e := p.push(d, q)
 		if e != nil {
 			found := finding.List{{ID: finding.OAuthFamily.With(e.Code), Level: finding.Error,
@@ -256,6 +304,12 @@ func (p *Part) push(d *cast.OIDC, q url.Values) (string, *oidc.Error) {
 	if err != nil {
 		return "", oidc.Fail(oidc.ServerError, err.Error())
 	}
+	if q.Get("request") != "" { // the object holds all
+		form := url.Values{"client_id": {d.Terms.ClientID}, "request": {q.Get("request")}}
+		if req, e = p.asClient(d, d.Deal.Provider.OpenID.PushedEndpoint, form); e != nil {
+			return "", e
+		}
+	}
 	status, body, _, err := send(client, req)
 	if err != nil {
 		return "", oidc.Fail(oidc.ServerError, err.Error())
@@ -286,28 +340,52 @@ func send(client *http.Client, req *http.Request) (int, []byte, http.Header, err
 	return resp.StatusCode, b, resp.Header, err
 }
 
-func (p *Part) get(client *http.Client, at, token string) (int, []byte, http.Header, error) {
+// scheme is under which scheme an access token is sent: one that is bound to a key of proofs as DPoP (RFC 9449, section
+// 7.1).
+func scheme(token string) string {
+	if _, claims, err := oidc.Peek(token); err == nil {
+		if c, ok := oauth.ReadConfirmation(claims); ok && c.JKT != "" {
+			return "DPoP"
+		}
+	}
+	return "Bearer"
+}
+
+func (p *Part) get(client *http.Client, d *cast.OIDC, at, token string) (int, []byte, http.Header, error) {
 	req, err := http.NewRequest(http.MethodGet, at, nil)
 	if err != nil {
 		return 0, nil, nil, err
 	}
 	if token != "" {
-		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Authorization", scheme(token)+" "+token)
 	}
+	req.TLS = d.Holder.State() // as a server of this stage sees the connection
 	return send(client, req)
 }
 
 // asClient makes a request of a client to an endpoint, authenticated as the client is (RFC 6749, section 2.3).
 func (p *Part) asClient(d *cast.OIDC, at string, form url.Values) (*http.Request, *oidc.Error) {
-	id, secret, public := d.Terms.ClientID, d.StageSecret, d.Client.Kind.Public()
+	id, secret, public := d.Terms.ClientID, "", d.Client.Kind.Public()
+	if d.Own != nil {
+		secret = d.Own.Secret
+	}
 	if d.Suppose.ClientID != "" {
 		id = d.Suppose.ClientID
 	}
 	if d.Suppose.Secret != "" {
 		secret = d.Suppose.Secret
 	}
-	if public {
+	byKey, byTLS := p.by(d)
+	if public || byTLS {
 		form.Set("client_id", id)
+	} else if byKey {
+		assertion, err := d.Holder.Signer.Assertion(id, d.Deal.Provider.OpenID.Issuer, p.ID(), p.Now())
+		if err != nil {
+			return nil, oidc.Fail(oidc.ServerError, err.Error())
+		}
+		form.Set("client_id", id)
+		form.Set("client_assertion_type", oauth.AssertionType)
+		form.Set("client_assertion", assertion)
 	} else if secret == "" && d.Deal.Provider.Real {
 		return nil, oidc.Fail(oidc.InvalidClient, "the client's secret at the real "+d.Deal.Provider.Name()+
 			" is not known here, and none was sent")
@@ -319,10 +397,25 @@ func (p *Part) asClient(d *cast.OIDC, at string, form url.Values) (*http.Request
 		return nil, oidc.Fail(oidc.ServerError, err.Error())
 	}
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	if !public {
+	if !public && !byKey && !byTLS {
 		req.SetBasicAuth(url.QueryEscape(id), url.QueryEscape(secret))
 	}
+	req.TLS = d.Holder.State() // as a server of this stage sees the connection
 	return req, nil
+}
+
+// by is how a client authenticates that has more than a secret: as its trust has it, with a key where it has it in more
+// than one way. One for which another secret is supposed shows that.
+func (p *Part) by(d *cast.OIDC) (key, certificate bool) {
+	policy := d.Terms.Policy
+	switch {
+	case d.Holder == nil || d.Client.Kind.Public() || d.Suppose.Secret != "":
+		return false, false
+	case cast.ByTLS(policy):
+		return false, d.Holder.Leaf() != nil
+	}
+	// at a real provider a key is there because somebody gave it for this
+	return policy.Auth == federation.AuthKey || policy.Hardened() || policy.Auth == "" && d.Deal.Provider.Real, false
 }
 
 // callToken sends a token request of a client.
@@ -434,7 +527,7 @@ func (p *Part) callback(w http.ResponseWriter, r *http.Request) {
 	key := p.ID()
 	p.guests.Put(key, g)
 	server.Cookie(w, r, guestCookie(pl), key)
-	http.Redirect(w, r, pl.ClientHome(), http.StatusSeeOther)
+	http.Redirect(w, r, cmp.Or(a.after, pl.ClientHome()), http.StatusSeeOther)
 }
 
 // lives are for how long the tokens of a sign-in are good, in seconds.
@@ -562,7 +655,7 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.Li
 		bad(finding.UserinfoStatus, err.Error(), "claims", "see to the way to the provider")
 		return
 	}
-	status, body, head, err := p.get(client, at, g.tokens.AccessToken)
+	status, body, head, err := p.get(client, d, at, g.tokens.AccessToken)
 	if err != nil || status != http.StatusOK {
 		bad(finding.UserinfoStatus, fmt.Sprintf("status %d", status), "claims", "see that openid is granted")
 		return
@@ -627,7 +720,7 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 	if err != nil {
 		return bad(err.Error(), "see to the way to the provider")
 	}
-	status, raw, _, err := p.get(client, oidc.WellKnown(issuer)[0], "")
+	status, raw, _, err := p.get(client, d, oidc.WellKnown(issuer)[0], "")
 	var doc *oidc.Discovery
 	if err == nil {
 		doc, err = oidc.ReadDiscovery(raw)
@@ -636,7 +729,7 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 		return bad(fmt.Sprintf("status %d, %v", status, err), "publish it at "+oidc.WellKnown(issuer)[0])
 	}
 	found := oidc.JudgeDiscovery(doc, issuer)
-	status, raw, _, err = p.get(client, doc.JWKSURI, "")
+	status, raw, _, err = p.get(client, d, doc.JWKSURI, "")
 	var keys finding.List
 	if err == nil {
 		_, keys, err = oidc.ReadKeys(raw, finding.Provider)
@@ -651,14 +744,27 @@ func (p *Part) Discover(d *cast.OIDC) finding.List {
 // Call calls a played API with an access token and says what came back. label is API:PERMISSION, or "" for the first
 // that the token has a permission for.
 func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federation.Record) {
-	var found finding.List
+	found, records, _ := p.callAPI(d, token, label)
+	return found, records
+}
+
+// callAPI is Call; stronger are the parameters of the request with which somebody has to sign in more strongly, or
+// again, where the API asks for that (RFC 9470, section 4).
+func (p *Part) callAPI(d *cast.OIDC, token, label string) (found finding.List, got []federation.Record,
+	stronger url.Values) {
 	if label == "" {
 		_, claims, _ := oidc.Peek(token)
 		have, _ := oidc.Scope(oidc.Text(claims, "scope"))
 		for _, a := range d.Terms.Asks {
 			x := d.APIs[a.API]
-			if x != nil && label == "" && slices.Contains(have, a.Name) && slices.Contains(oidc.Texts(claims, "aud"),
-				x.API.Audience) {
+			if x == nil || label != "" || !slices.Contains(oidc.Texts(claims, "aud"), x.API.Audience) {
+				continue
+			}
+			detailed := false
+			if known := x.API.Find(a.Name); known != nil {
+				_, detailed = oauth.Detailed(claims, known, x.API.Audience)
+			}
+			if detailed || slices.Contains(have, a.Name) {
 				label = a.Label()
 			}
 		}
@@ -674,15 +780,18 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		found.Add(finding.Finding{ID: finding.CallAPI, Level: finding.Error, Check: "call", Saw: label,
 			Expected: "API:PERMISSION of an API in the ledger",
 			Side:     finding.Ledger, Fix: finding.Run("permission", "list")})
-		return found, nil
+		return found, nil, nil
 	}
 	check := "call of " + name + ":" + permission
-	status, raw, head, err := p.get(p.http, at+"/"+url.PathEscape(permission), token)
+	status, raw, head, err := p.get(p.proving(d, p.http), d, at+"/"+url.PathEscape(permission), token)
 	if err != nil || status != http.StatusOK {
 		why := head.Get("WWW-Authenticate")
 		e := &oidc.Error{}
 		if json.Unmarshal(raw, e) == nil && e.Code != "" {
 			why = e.Error()
+		}
+		if e.Code == oidc.InsufficientSignIn {
+			stronger = stepUp(head.Get("WWW-Authenticate"))
 		}
 		side, fix := finding.App, d.Missing(name+":"+permission)
 		if len(fix.Run) > 1 && fix.Run[1] == "give" {
@@ -691,23 +800,34 @@ func (p *Part) Call(d *cast.OIDC, token, label string) (finding.List, []federati
 		found.Add(finding.Finding{ID: finding.CallRefused, Level: finding.Error, Check: check,
 			Saw:      fmt.Sprintf("status %d, %s", status, why),
 			Expected: "records", Side: side, Fix: fix, Ref: "RFC 6750 3.1"})
-		return found, nil
+		return found, nil, stronger
 	}
-	var got api.Answer
-	if err := json.Unmarshal(raw, &got); err != nil {
+	var answer api.Answer
+	if err := json.Unmarshal(raw, &answer); err != nil {
 		found.Add(finding.Finding{ID: finding.CallAnswer, Level: finding.Error, Check: check, Saw: err.Error(),
 			Expected: "records", Side: finding.App,
 			Fix: finding.Do("mend the API")})
-		return found, nil
+		return found, nil, nil
 	}
 	found.Add(finding.Finding{ID: finding.CallRecords, Level: finding.Pass, Check: check, Of: name + ":" + permission,
-		Saw: fmt.Sprintf("%d records, as %s", len(got.Records),
-			map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[got.As])})
-	var records []federation.Record
-	for _, r := range got.Records {
-		records = append(records, federation.Record{Call: name + ":" + permission, ID: r.ID, Note: r.Note})
+		Saw: fmt.Sprintf("%d records, as %s", len(answer.Records),
+			map[string]string{federation.AsSelf: "itself", federation.AsUser: "the user"}[answer.As])})
+	for _, r := range answer.Records {
+		got = append(got, federation.Record{Call: name + ":" + permission, ID: r.ID, Note: r.Note})
 	}
-	return found, records
+	return found, got, nil
+}
+
+// stepUp reads the parameters of a challenge that asks for a stronger or a fresher sign-in (RFC 9470, section 3).
+func stepUp(challenge string) url.Values {
+	out := url.Values{}
+	for _, name := range []string{"acr_values", "max_age"} {
+		if _, rest, ok := strings.Cut(challenge, name+`="`); ok {
+			v, _, _ := strings.Cut(rest, `"`)
+			out.Set(name, v)
+		}
+	}
+	return out
 }
 
 // MachineCalls are the calls of a machine client when none are named: for each API of whose permissions it has some,

@@ -186,8 +186,9 @@ type Server struct {
 	Record bool // rehearsals: remember the calls from server to server, for the steps of a walk
 	// Follows reports whether somebody watches a trust: its messages are then told as they pass. nil: nobody does
 	Follows func(trust string) bool
-	// Outside is the way to a real party, which is not played here. nil: there is none
-	Outside func(p *federation.Party) (http.RoundTripper, error)
+	// Outside is the way to a real party, which is not played here; with is the certificate with which it is gone, nil:
+	// none. nil: there is no way
+	Outside func(p *federation.Party, with *tls.Certificate) (http.RoundTripper, error)
 
 	Tried   *Attempts // passwords and codes
 	scene   atomic.Pointer[Scene]
@@ -240,7 +241,7 @@ func (s *Server) Reaches(trust, by string, of *federation.Party, at string) {
 		return
 	}
 	go func() {
-		way, err := s.Outside(of)
+		way, err := s.Outside(of, nil)
 		if err == nil {
 			client := http.Client{Transport: way, Timeout: 10 * time.Second,
 				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

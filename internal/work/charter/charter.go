@@ -152,6 +152,11 @@ type Permission struct {
 	Says     string   `yaml:"says"`
 	Needs    string   `yaml:"needs,omitempty"` // admin
 	Includes []string `yaml:"includes,omitempty"`
+	// by which members of authorization details it may be narrowed (RFC 9396)
+	NarrowRecords string `yaml:"narrowRecords,omitempty"`
+	NarrowAmount  string `yaml:"narrowAmount,omitempty"`
+	NeedsStrength string `yaml:"needsStrength,omitempty"`
+	NeedsFresh    string `yaml:"needsFresh,omitempty"`
 }
 
 // Trust is a trust with its terms. Those of the other protocol are refused, as by the commands.
@@ -182,7 +187,13 @@ type Trust struct {
 	ClientKeysCA   string   `yaml:"clientKeysCA,omitempty"`
 	ClientKeysPin  string   `yaml:"clientKeysPin,omitempty"`
 	ClientAuth     string   `yaml:"clientAuth,omitempty"`
+	ClientCert     string   `yaml:"clientCert,omitempty"`     // with which the client connects
+	ClientCertName string   `yaml:"clientCertName,omitempty"` // KIND:NAME in it, of the authority in clientCertCA
+	ClientCertCA   string   `yaml:"clientCertCA,omitempty"`
 	Asks           *Asks    `yaml:"asks,omitempty"`
+	// to what permissions are narrowed that it asks for, by their label
+	Narrowed map[string]*Narrowed `yaml:"narrowed,omitempty"`
+
 	SignInFrom     []string `yaml:"signInFrom,omitempty"`
 	RefreshFrom    []string `yaml:"refreshFrom,omitempty"`
 	Session        string   `yaml:"session,omitempty"`
@@ -194,6 +205,9 @@ type Trust struct {
 	OfflineEnds    *bool    `yaml:"offlineEnds,omitempty"`
 	Device         *bool    `yaml:"device,omitempty"`
 	PushedRequests *bool    `yaml:"pushedRequests,omitempty"`
+	RequestObjects *bool    `yaml:"requestObjects,omitempty"`
+	BoundTokens    string   `yaml:"boundTokens,omitempty"`
+	Profile        string   `yaml:"profile,omitempty"`
 	PKCE           *bool    `yaml:"pkce,omitempty"`
 	AsItself       *bool    `yaml:"asItself,omitempty"`
 
@@ -205,6 +219,12 @@ type Trust struct {
 type Asks struct {
 	User []string `yaml:"user,omitempty"` // on behalf of a user
 	Self []string `yaml:"self,omitempty"` // as itself
+}
+
+// Narrowed is to what a permission is narrowed (RFC 9396).
+type Narrowed struct {
+	Records []string `yaml:"records,omitempty"`
+	Most    float64  `yaml:"most,omitempty"`
 }
 
 // Arrival is what happens to somebody who comes in at an own provider from upstream.

@@ -346,6 +346,8 @@ func (f *File) Refs() []Ref {
 		if t.ClientKeysAt == "" {
 			add(path+".clientKey", t.ClientKey, RefKeys, "", "")
 		}
+		add(path+".clientCert", t.ClientCert, RefCertificate, "", "")
+		add(path+".clientCertCA", t.ClientCertCA, RefCertificate, "", "")
 		add(path+".clientKeysAt", t.ClientKeysAt, RefKeys, ca, t.ClientKeysPin)
 	}
 	for i, p := range f.People {

@@ -48,6 +48,7 @@ func Copy(book *model.Book, c Copying) (*File, error) {
 		Trusts: map[string]*Trust{}}}
 	trust := all.Trusts[c.From]
 	trust.ClientID, trust.ClientKey, trust.ClientKeysAt, trust.ClientKeysCA, trust.ClientKeysPin = "", "", "", "", ""
+	trust.ClientCert, trust.ClientCertName, trust.ClientCertCA = "", "", ""
 	trust.Ends = nil
 	out.Trusts[c.To] = trust
 	for _, e := range all.Expectations {

@@ -417,9 +417,16 @@ func (k *Enactor) publish(name string) error {
 			return k.File.errorf(path+".needs", "%q: write admin, or leave it out", says.Needs)
 		}
 		want := federation.Permission{Name: n, As: model.Unique(slices.Clone(says.As)), Says: says.Says,
-			Admin: says.Needs == "admin", Includes: model.Unique(slices.Clone(says.Includes))}
-		if is := p.API.Find(n); is != nil && slices.Equal(sorted(is.As), sorted(want.As)) && is.Says == want.Says &&
-			is.Admin == want.Admin && slices.Equal(sorted(is.Includes), sorted(want.Includes)) {
+			Admin: says.Needs == "admin", Includes: model.Unique(slices.Clone(says.Includes)),
+			Records: says.NarrowRecords, Amount: says.NarrowAmount, Strength: says.NeedsStrength}
+		if says.NeedsFresh != "" {
+			fresh, err := desk.ParseSpan(says.NeedsFresh)
+			if err != nil {
+				return k.File.at(path+".needsFresh", err)
+			}
+			want.Fresh = int(fresh.Seconds())
+		}
+		if is := p.API.Find(n); is != nil && samePermission(*is, want) {
 			continue
 		}
 		if p, err = k.Publish(name, want); err != nil {
@@ -427,6 +434,14 @@ func (k *Enactor) publish(name string) error {
 		}
 	}
 	return nil
+}
+
+// samePermission reports whether two permissions are the same, whatever the order of their lists.
+func samePermission(a, b federation.Permission) bool {
+	for _, p := range []*federation.Permission{&a, &b} {
+		p.As, p.Includes = sorted(p.As), sorted(p.Includes)
+	}
+	return reflect.DeepEqual(a, b)
 }
 
 func sorted(list []string) []string { return slices.Sorted(slices.Values(list)) }
@@ -504,6 +519,9 @@ func (k *Enactor) trust(name string) error {
 	}
 	if err := k.asks(name, is.Asks, want.Asks); err != nil {
 		return k.File.at("trusts."+name+".asks", err)
+	}
+	if err := k.narrow(name, is, want); err != nil {
+		return k.File.at("trusts."+name+".narrowed", err)
 	}
 	return k.File.at("trusts."+name+".arrival", k.arrival(name, is.Arrival, want.Arrival))
 }
@@ -609,11 +627,19 @@ func (k *Enactor) terms(name string, is, want *Trust) (x desk.Terms, err error) 
 		SingleSignOut: switched(is.SingleSignOut, want.SingleSignOut),
 		OfflineEnds:   switched(is.OfflineEnds, want.OfflineEnds), Device: switched(is.Device, want.Device),
 		Pushed: switched(is.PushedRequests, want.PushedRequests), PKCE: switched(is.PKCE, want.PKCE),
-		AsItself: switched(is.AsItself, want.AsItself)}
+		AsItself: switched(is.AsItself, want.AsItself), Objects: switched(is.RequestObjects, want.RequestObjects),
+		Bound: changed(is.BoundTokens, want.BoundTokens), Profile: changed(is.Profile, want.Profile)}
 	if !slices.Equal(sorted(is.RedirectURIs), sorted(want.RedirectURIs)) {
 		x.Policy.Redirects = orNone(is.RedirectURIs, want.RedirectURIs)
 	}
 	path := "trusts." + name
+	if cert := string(k.Read[path+".clientCert"]); cert != "" && cert != is.ClientCert {
+		x.Policy.Certificates = cert
+	}
+	if ca := string(k.Read[path+".clientCertCA"]); want.ClientCertName != "" &&
+		(ca != is.ClientCertCA || is.ClientCertName != want.ClientCertName) {
+		x.Policy.CertificateName, x.Policy.CertificateCA = want.ClientCertName, ca
+	}
 	at, ref := want.ClientKeysAt, "clientKey"
 	if k.File.Trusts[name].ClientKeysAt != "" {
 		ref = "clientKeysAt"
@@ -682,12 +708,47 @@ func (k *Enactor) asks(trust string, is, want *Asks) error {
 		is, want []string
 	}{{federation.AsUser, is.User, want.User}, {federation.AsSelf, is.Self, want.Self}} {
 		if fresh := without(x.want, x.is); len(fresh) > 0 {
-			if _, err := k.Ask(trust, fresh, x.as); err != nil {
+			if _, err := k.Ask(trust, fresh, x.as, nil); err != nil {
 				return err
 			}
 		}
 		if gone := without(x.is, x.want); len(gone) > 0 {
 			if _, err := k.Drop(trust, gone, x.as); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// narrow narrows what a trust asks for as is declared; what is declared no more is asked for as a whole.
+func (k *Enactor) narrow(trust string, is, want *Trust) error {
+	if want.Asks == nil {
+		return nil
+	}
+	as := func(label string) string {
+		if slices.Contains(want.Asks.Self, label) {
+			return federation.AsSelf
+		}
+		return federation.AsUser
+	}
+	for _, label := range slices.Sorted(maps.Keys(want.Narrowed)) {
+		n, was := want.Narrowed[label], is.Narrowed[label]
+		if n == nil || was != nil && reflect.DeepEqual(was, n) {
+			continue
+		}
+		if !slices.Contains(want.Asks.User, label) && !slices.Contains(want.Asks.Self, label) {
+			return k.File.errorf("trusts."+trust+".narrowed", "%s is not among what it asks for", label)
+		}
+		if _, err := k.Ask(trust, []string{label}, as(label), &federation.Narrowed{Records: n.Records,
+			Most: n.Most}); err != nil {
+			return err
+		}
+	}
+	for _, label := range slices.Sorted(maps.Keys(is.Narrowed)) {
+		asked := slices.Contains(want.Asks.User, label) || slices.Contains(want.Asks.Self, label)
+		if want.Narrowed[label] == nil && asked {
+			if _, err := k.Ask(trust, []string{label}, as(label), &federation.Narrowed{}); err != nil {
 				return err
 			}
 		}

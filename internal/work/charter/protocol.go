@@ -1,6 +1,10 @@
 package charter
 
-import "tressik.example/internal/core/federation"
+import (
+	"cmp"
+
+	"tressik.example/internal/core/federation"
+)
 
 // protocol is what a charter says of a trust over one protocol alone.
 type protocol interface {
@@ -50,11 +54,19 @@ func (o overOIDC) write(out *Trust) {
 	out.SingleSignOut, out.OfflineEnds, out.Device = &p.SingleSignOut, &p.OfflineEnds, &p.Device
 	out.PushedRequests, out.PKCE, out.AsItself = &p.Pushed, &on, &p.AsItself
 	out.ClientAuth = map[string]string{"": "any", federation.AuthBasic: "basic", federation.AuthPost: "post",
-		federation.AuthKey: "key"}[p.Auth]
+		federation.AuthKey: "key", federation.AuthTLS: "certificate", federation.AuthSelfSigned: "certificate"}[p.Auth]
+	out.RequestObjects, out.BoundTokens, out.Profile = &p.Objects, cmp.Or(p.Bound, "off"), cmp.Or(p.Profile, "none")
+	out.ClientCert, out.ClientCertName, out.ClientCertCA = o.Certificates, o.CertificateName, o.CertificateCA
 	out.ClientKey, out.ClientKeysAt = o.JWKS, o.JWKSURI
 	out.ClientKeysCA, out.ClientKeysPin = o.JWKSTLS.CA, o.JWKSTLS.Pin
 	out.Asks = &Asks{}
 	for _, a := range o.Asks {
+		if a.Narrowed != nil {
+			if out.Narrowed == nil {
+				out.Narrowed = map[string]*Narrowed{}
+			}
+			out.Narrowed[a.Label()] = &Narrowed{a.Narrowed.Records, a.Narrowed.Most}
+		}
 		if a.As == federation.AsSelf {
 			out.Asks.Self = append(out.Asks.Self, a.Label())
 		} else {

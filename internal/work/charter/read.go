@@ -541,7 +541,7 @@ func (f *File) Rebase(path func(string) string) {
 		party(&a.Party)
 	}
 	for _, t := range f.Trusts {
-		one(&t.ClientKey, &t.ClientKeysCA)
+		one(&t.ClientKey, &t.ClientKeysCA, &t.ClientCert, &t.ClientCertCA)
 		if t.Secret != nil {
 			one(&t.Secret.Out)
 		}

@@ -243,7 +243,8 @@ func (w *Writer) app(p *federation.Party) (*App, error) {
 	if a := p.API; a != nil {
 		out.API = &API{Audience: a.Audience, Permissions: map[string]*Permission{}}
 		for _, x := range a.Permissions {
-			n := &Permission{As: x.As, Says: x.Says, Includes: x.Includes}
+			n := &Permission{As: x.As, Says: x.Says, Includes: x.Includes, NarrowRecords: x.Records,
+				NarrowAmount: x.Amount, NeedsStrength: x.Strength, NeedsFresh: short(x.Fresh)}
 			if x.Admin {
 				n.Needs = "admin"
 			}

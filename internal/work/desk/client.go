@@ -507,6 +507,21 @@ func fitsClient(t *federation.Trust, app *federation.Party, x PolicyTerms) error
 	case x.Auth != "" && x.Auth != "any" && c.Kind.Public():
 		return finding.Errorf("%s %w a %s client: it has nothing to authenticate with", finding.FieldClientAuth,
 			federation.ErrFit, c.Kind)
+	case x.Objects != nil && *x.Objects && !c.Kind.Redirects():
+		return finding.Errorf("%s %w a %s client: it sends no authorization requests", finding.FieldRequestObjects,
+			federation.ErrFit, c.Kind)
+	case x.Objects != nil && *x.Objects && t.ClientKeys() == "":
+		return finding.Advise(finding.Errorf("%s on: %s has no client key yet with which they could be verified",
+			finding.FieldRequestObjects, t.Name), finding.Run("trust", "change", t.Name, "--client-key", "FILE"))
+	case x.Profile == federation.ProfileFAPI2 && c.Kind.Public():
+		return finding.Errorf("%s fapi-2 %w a %s client: it keeps no key to prove itself with", finding.FieldProfile,
+			federation.ErrFit, c.Kind)
+	case x.Bound == federation.BoundMTLS && c.Kind == oidc.UserAgent:
+		return finding.Errorf("%s mtls %w a %s client: a page in a browser connects without a certificate of its own",
+			finding.FieldBoundTokens, federation.ErrFit, c.Kind)
+	case x.Auth == "certificate" && t.OIDCTerms().ByCertificate() == "":
+		return finding.Advise(finding.Errorf("%s certificate: %s has no certificate of the client yet",
+			finding.FieldClientAuth, t.Name), finding.Run("trust", "change", t.Name, "--client-cert", "FILE"))
 	case x.Auth == "key" && t.ClientKeys() == "":
 		return finding.Advise(finding.Errorf("%s key: %s has no client key yet", finding.FieldClientAuth, t.Name),
 			finding.Run("trust", "change", t.Name, "--client-key", "FILE"))

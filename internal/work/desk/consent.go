@@ -53,7 +53,8 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	}
 	holds := func(a federation.Ask) bool {
 		return slices.ContainsFunc(had, func(c federation.Consent) bool {
-			return c.Of(a) && c.Standing == federation.Consented && strings.EqualFold(c.For, person) &&
+			of := c.Covers(a) || in.Standing == federation.Withdrawn && c.Of(a)
+			return of && c.Standing == federation.Consented && strings.EqualFold(c.For, person) &&
 				(c.Admin || in.Standing == federation.Withdrawn)
 		})
 	}
@@ -98,7 +99,7 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	}
 	for _, a := range picked {
 		list = append(list, federation.Consent{Trust: in.Trust, API: a.API, Name: a.Name, As: a.As, For: person,
-			Standing: in.Standing, By: d.Actor, Admin: true, At: d.Now().UTC()})
+			Standing: in.Standing, By: d.Actor, Admin: true, At: d.Now().UTC(), Narrowed: a.Narrowed})
 	}
 	if len(list) == 0 {
 		return nil, nil

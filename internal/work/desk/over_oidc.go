@@ -1,11 +1,16 @@
 package desk
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
@@ -149,14 +154,80 @@ func (o overOIDC) applyClient(t *federation.Trust, x PolicyTerms) error {
 	if x.AsItself != nil {
 		p.AsItself = *x.AsItself
 	}
-	ways := map[string]string{"": p.Auth, "any": "", "basic": federation.AuthBasic, "post": federation.AuthPost,
-		"key": federation.AuthKey}
-	whole(&o.Redirects, x.Redirects)
-	way, ok := ways[x.Auth]
-	if !ok {
-		return finding.Errorf("%s %q is %w; write basic, post, key or any", finding.FieldClientAuth, x.Auth, ErrValue)
+	if x.Objects != nil {
+		p.Objects = *x.Objects
 	}
-	p.Auth = way
+	whole(&o.Redirects, x.Redirects)
+	if err := o.applyCertificates(x); err != nil {
+		return err
+	}
+	for _, c := range []struct {
+		field finding.Field
+		v     string
+		to    *string
+		ways  map[string]string // what may be written, and what is kept of it
+		words string
+	}{
+		{finding.FieldClientAuth, x.Auth, &p.Auth, map[string]string{"any": "", "basic": federation.AuthBasic,
+			"post": federation.AuthPost, "key": federation.AuthKey,
+			"certificate": cmp.Or(o.ByCertificate(), federation.AuthSelfSigned)},
+			"basic, post, key, certificate or any"},
+		{finding.FieldBoundTokens, x.Bound, &p.Bound, map[string]string{"off": "", "dpop": federation.BoundDPoP,
+			"mtls": federation.BoundMTLS}, "dpop, mtls or off"},
+		{finding.FieldProfile, x.Profile, &p.Profile, map[string]string{"none": "", "fapi-2": federation.ProfileFAPI2},
+			"fapi-2 or none"},
+	} {
+		way, ok := c.ways[c.v]
+		if c.v != "" && !ok {
+			return finding.Errorf("%s %q is %w; write %s", c.field, c.v, ErrValue, c.words)
+		}
+		if c.v != "" {
+			*c.to = way
+		}
+	}
+	return nil
+}
+
+// applyCertificates applies by which certificates the client is known.
+func (o overOIDC) applyCertificates(x PolicyTerms) error {
+	switch x.Certificates {
+	case "":
+	case "none":
+		o.Certificates = ""
+	default:
+		list := oauth.ReadCertificates(x.Certificates)
+		if len(list) == 0 {
+			return finding.Errorf("%s is %w: the file holds no certificate in PEM", finding.FieldClientCert, ErrValue)
+		}
+		for _, c := range list {
+			if !judge.Strong(c.PublicKey) {
+				return finding.Errorf("%s is %w: %s is too weak, or of another kind; RSA of 2048 bits or more, ECDSA "+
+					"P-256 or P-384, or Ed25519 is needed", finding.FieldClientCert, ErrValue,
+					keys.Describe(c.PublicKey))
+			}
+		}
+		o.Certificates, o.CertificateName, o.CertificateCA = x.Certificates, "", ""
+	}
+	if x.CertificateName == "" && x.CertificateCA == "" {
+		return nil
+	}
+	if x.CertificateName == "none" {
+		o.CertificateName, o.CertificateCA = "", ""
+		return nil
+	}
+	kind, name, _ := strings.Cut(x.CertificateName, ":")
+	switch {
+	case x.CertificateName == "" || x.CertificateCA == "":
+		return finding.Errorf("%s and %s go together: which name, in a certificate of which authority",
+			finding.FieldClientCertName, finding.FieldClientCertCA)
+	case name == "" || !slices.Contains([]string{"dn", "dns", "uri", "ip", "email"}, kind):
+		return finding.Errorf("%s %q is %w: write KIND:NAME, such as dns:courier.kestrelridge.example; the kinds are "+
+			"dn, dns, uri, ip and email (RFC 8705, section 2.1.2)", finding.FieldClientCertName, x.CertificateName,
+			ErrValue)
+	case len(oauth.ReadCertificates(x.CertificateCA)) == 0:
+		return finding.Errorf("%s is %w: the file holds no certificate in PEM", finding.FieldClientCertCA, ErrValue)
+	}
+	o.CertificateName, o.CertificateCA, o.Certificates = x.CertificateName, x.CertificateCA, ""
 	return nil
 }
 

@@ -36,6 +36,9 @@ func (d *Desk) Publish(api string, x federation.Permission) (*federation.Party, 
 			finding.Errorf("%s %q is %w: write in one line what it lets a client do; people read it when they are "+
 				"asked to agree", finding.FieldSays, x.Says, ErrValue)
 	}
+	if err := checkNeeds(x); err != nil {
+		return nil, err
+	}
 	x.Includes = model.Unique(x.Includes)
 	for _, n := range x.Includes {
 		if p.API.Find(n) == nil {
@@ -99,8 +102,39 @@ func (d *Desk) Unpublish(api, name string) error {
 	return d.putAPI(p, a)
 }
 
-// Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does.
-func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust, error) {
+// checkNeeds refuses members by which a permission cannot be narrowed, and a sign-in that it cannot need.
+func checkNeeds(x federation.Permission) error {
+	for _, m := range []struct {
+		field finding.Field
+		name  string
+	}{{finding.FieldNarrowRecords, x.Records}, {finding.FieldNarrowAmount, x.Amount}} {
+		plain := !strings.ContainsFunc(m.name, func(r rune) bool {
+			return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_')
+		})
+		if m.name == "type" || m.name == "locations" || !plain || len(m.name) > 40 {
+			return finding.Errorf("%s %q is %w: write the name of a member of authorization details, of letters, "+
+				"digits and _, such as identifier (RFC 9396, section 2)", m.field, m.name, ErrValue)
+		}
+	}
+	if x.Records != "" && x.Records == x.Amount {
+		return finding.Errorf("%s and %s are both %s, which is %w: a member says one thing", finding.FieldNarrowRecords,
+			finding.FieldNarrowAmount, x.Records, ErrValue)
+	}
+	if x.Strength != "" {
+		if err := federation.CheckStrength(x.Strength); err != nil {
+			return finding.Errorf("%s: %w", finding.FieldNeedsStrength, err)
+		}
+	}
+	if x.Fresh < 0 || x.Fresh > 30*24*3600 {
+		return finding.Errorf("%s is %w: at most 30 days", finding.FieldNeedsFresh, ErrValue)
+	}
+	return nil
+}
+
+// Ask makes a trust ask for permissions. as is user, self, or "" for what its kind of client does. narrowed is to what
+// each is narrowed, in place of what it was narrowed to before; nil leaves that, and asks for a new one as a whole; one
+// that names nothing asks for the whole.
+func (d *Desk) Ask(trust string, labels []string, as string, narrowed *federation.Narrowed) (*federation.Trust, error) {
 	t, app, provider, err := d.OIDCTrust(trust)
 	if err != nil {
 		return nil, err
@@ -116,12 +150,18 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 		return nil, err
 	}
 	var asks []federation.Ask
+	whole := narrowed != nil && len(narrowed.Records) == 0 && narrowed.Most == 0
 	for _, l := range labels {
 		a, err := d.AskAt(provider, l)
 		if err != nil {
 			return nil, err
 		}
-		a.As, a.At = as, d.Now().UTC()
+		if a.As, a.At = as, d.Now().UTC(); !whole {
+			a.Narrowed = narrowed
+		}
+		if a.Narrowed != nil && a.API == "" {
+			return nil, fmt.Errorf("%s %w to be narrowed: permissions of APIs alone are", l, federation.ErrFit)
+		}
 		if a.API == "" && !a.ByName() && as == federation.AsSelf {
 			return nil, fmt.Errorf("%s %w as itself: OpenID's own scopes are about the person who signs in", l,
 				federation.ErrFit)
@@ -131,7 +171,11 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 			if err != nil {
 				return nil, err
 			}
-			if x := p.API.Find(a.Name); !slices.Contains(x.As, as) {
+			x := p.API.Find(a.Name)
+			if err := federation.CheckNarrowed(l, x, a.Narrowed); err != nil {
+				return nil, err
+			}
+			if !slices.Contains(x.As, as) {
 				return nil, finding.Errorf("%s %w %s %s: its API publishes it for use as %s", l, federation.ErrFit,
 					finding.FieldActing, as, strings.Join(x.As, ", "))
 			}
@@ -141,8 +185,10 @@ func (d *Desk) Ask(trust string, labels []string, as string) (*federation.Trust,
 	return d.change(trust, "permission.ask", func(t *federation.Trust) error {
 		reg := t.OIDCTerms()
 		for _, a := range asks {
-			if !slices.ContainsFunc(reg.Asks, a.Same) {
+			if i := slices.IndexFunc(reg.Asks, a.Same); i < 0 {
 				reg.Asks = append(reg.Asks, a)
+			} else if a.Narrowed != nil || whole {
+				reg.Asks[i].Narrowed = a.Narrowed
 			}
 		}
 		return nil

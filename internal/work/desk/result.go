@@ -111,6 +111,8 @@ type ConsentResult struct {
 	By       string    `json:"by"`
 	Admin    bool      `json:"byAdministrator"`
 	At       time.Time `json:"at"`
+
+	Narrowed *federation.Narrowed `json:"narrowed,omitempty"`
 }
 
 // ToldConsent is a consent as programs are told it.
@@ -123,12 +125,14 @@ type ToldConsent struct {
 	By         string    `json:"by"`
 	Admin      bool      `json:"byAdministrator"`
 	At         time.Time `json:"at"`
+
+	Narrowed *federation.Narrowed `json:"narrowed,omitempty"` // to what; nil: it is to the whole permission
 }
 
 // Told is the consent with its permission in one.
 func (c ConsentResult) Told() ToldConsent {
 	return ToldConsent{c.Trust, federation.Ask{API: c.API, Name: c.Name}.Label(), c.As, c.For, c.Standing, c.By,
-		c.Admin, c.At}
+		c.Admin, c.At, c.Narrowed}
 }
 
 // ConsentResultOf tells of one; where the record changes, the compiler asks here what is told of that.

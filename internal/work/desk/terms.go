@@ -21,7 +21,13 @@ type PolicyTerms struct {
 	Device, Pushed          *bool
 	PKCE                    *bool    // off: a web client may do without
 	AsItself                *bool    // a web client may act as itself too
-	Auth                    string   // basic, post, key or any
+	Auth                    string   // basic, post, key, certificate or any
+	Bound                   string   // dpop, mtls or off
+	Objects                 *bool    // requests must be signed objects
+	Profile                 string   // fapi-2 or none
+	Certificates            string   // of the client, PEM, or none
+	CertificateName         string   // KIND:NAME of the client's certificates, or none
+	CertificateCA           string   // of the authority that issues them, PEM
 	Redirects               []string // registered there; a single "none": those of the app
 	ClientKeys              string   // JWKS of the client, or none
 	ClientKeysAt            string   // where it was fetched from

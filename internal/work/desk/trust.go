@@ -91,8 +91,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 				ErrValue, t.Provider)
 		}
 	}
-	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && (p.Auth == "" ||
-		p.Auth == "any") && len(p.Redirects) == 0 {
+	if p := x.Policy; p.PKCE == nil && p.AsItself == nil && p.Device == nil && p.Pushed == nil && p.Objects == nil &&
+		p.Profile == "" && p.Bound == "" && (p.Auth == "" || p.Auth == "any") && len(p.Redirects) == 0 {
 		return nil
 	}
 	app, err := d.View.Party(t.App)

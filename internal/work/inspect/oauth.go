@@ -85,7 +85,7 @@ func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Insp
 		j = oauth.JudgeAnswer(q, r, oauth.AnswerExpect{Doc: doc, SentTo: at})
 	case "token request":
 		t := &oauth.TokenRequest{Form: q}
-		j = &oauth.JudgeTokenRequest(t, r, oauth.TokenExpect{Doc: doc, Now: in.At}).Judgement
+		j = &oauth.JudgeTokenRequest(t, r, oauth.TokenExpect{Doc: doc, Now: in.At, FormAlone: true}).Judgement
 	default:
 		j = &oauth.JudgeAuthorization(q, r, oauth.RequestExpect{Doc: doc, SentTo: at, Now: in.At}).Judgement
 	}

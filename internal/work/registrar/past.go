@@ -224,7 +224,7 @@ func (k *Keeper) grant(trust string, x *federation.Past) error {
 			return err
 		}
 		for _, as := range ways {
-			if _, err := k.Ask(trust, []string{label}, as); err != nil {
+			if _, err := k.Ask(trust, []string{label}, as, nil); err != nil {
 				return err
 			}
 		}

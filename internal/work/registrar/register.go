@@ -266,7 +266,7 @@ func (k *Keeper) ask(t *federation.Trust, want []federation.Ask) (*federation.Tr
 		if slices.ContainsFunc(have, a.Same) {
 			continue
 		}
-		if _, err := k.Ask(t.Name, []string{a.Label()}, a.As); err != nil {
+		if _, err := k.Ask(t.Name, []string{a.Label()}, a.As, nil); err != nil {
 			return nil, told("scope", err)
 		}
 	}

@@ -1,0 +1,151 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/testkit/peer"
+)
+
+// ownKey makes a key with openssl: c.key, its public half c.pub, and c.pem, a certificate of it.
+func (d *desk) ownKey() {
+	d.t.Helper()
+	openssl := d.openssl()
+	openssl("ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "c.key")
+	openssl("pkey", "-in", "c.key", "-pubout", "-out", "c.pub")
+	openssl("req", "-x509", "-new", "-key", "c.key", "-subj", "/CN=frame-courier", "-days", "20000", "-out", "c.pem")
+}
+
+// TestHardenedProfile asks for FAPI 2.0 as a whole: check says what is missing, its remedies mend it, and a rehearsal
+// walks it.
+func TestHardenedProfile(t *testing.T) {
+	t.Parallel()
+	peer.Need(t, "openssl")
+	d := demoed(t)
+	d.ownKey()
+	const trust = "dome-scheduler@ridge"
+	d.fails(3, []string{"profile.authentication"}, "trust", "change", trust, "--profile", "fapi-2")
+	d.fails(3, []string{"profile.authentication", "profile.signature", "--id-token-alg ES256"}, "check", trust)
+	d.ok("app", "change", "dome-scheduler", "--id-token-alg", "ES256")
+	d.ok("trust", "change", trust, "--client-key", "c.pub")
+	d.fails(0, []string{"0 errors"}, "check", trust)
+	out := d.ok("rehearse", trust, "--as", "mira", "--every-check")
+	for _, w := range []string{"/par", "DPoP proof", "by the key", "ACCEPTED"} {
+		if !strings.Contains(out, w) {
+			t.Errorf("the rehearsal does not show %q:\n%s", w, out)
+		}
+	}
+	d.fails(1, []string{"user-agent", "keeps no key"}, "trust", "change", "skyview@ridge", "--profile",
+		"fapi-2")
+	d.fails(2, []string{"write fapi-2 or none"}, "trust", "change", trust, "--profile", "strict")
+	d.ok("trust", "change", trust, "--profile", "none", "--bound-tokens", "dpop", "--request-objects", "on")
+	if out := d.ok("trust", "show", trust); !strings.Contains(out, "must be signed by the client") ||
+		!strings.Contains(out, "DPoP") {
+		t.Errorf("the terms are not shown:\n%s", out)
+	}
+	if out := d.ok("rehearse", trust, "--as", "mira", "--every-check"); !strings.Contains(out, "request object") {
+		t.Errorf("the request is not signed:\n%s", out)
+	}
+	d.ok("charter", "write", "--out", "all.yaml")
+	d.ok("charter", "compare", "all.yaml")
+	if b, err := os.ReadFile(d.path("all.yaml")); err != nil || !strings.Contains(string(b), "boundTokens: dpop") {
+		t.Errorf("the charter has no boundTokens: %v", err)
+	}
+}
+
+// TestBoundTokens gets tokens that are bound to a key and to a certificate, from the ledger and from a stage over HTTPS,
+// and shows that the API takes them from nobody else.
+func TestBoundTokens(t *testing.T) {
+	t.Parallel()
+	peer.Need(t, "openssl")
+	d := demoed(t)
+	d.env = append(d.env, "TRESSIK_NOW=")
+	d.ownKey()
+	const trust = "frame-courier@ridge"
+	d.ok("trust", "change", trust, "--client-cert", "c.pem", "--client-auth", "certificate", "--bound-tokens", "mtls")
+	d.fails(2, []string{"give its secret"}, "token", "get", trust)
+	d.fails(2, []string{"--cert needs", "--key"}, "token", "get", trust, "--cert", "c.pem")
+	d.fails(2, []string{"another key"}, "token", "get", trust, "--cert", "nightlog.pem", "--key", "c.key")
+	bound := func(token, member string) string {
+		t.Helper()
+		_, claims, err := oidc.Peek(strings.TrimSpace(token))
+		if err != nil {
+			t.Fatal(err)
+		}
+		cnf, _ := claims["cnf"].(map[string]any)
+		return fmt.Sprint(cnf[member])
+	}
+	if to := bound(d.ok("token", "get", trust, "--cert", "c.pem", "--key", "c.key"), "x5t#S256"); len(to) != 43 {
+		t.Errorf("the token is bound to %q", to)
+	}
+	at := fmt.Sprintf("https://127.0.0.1:%d", freePort(t))
+	ca := newAuthority(t)
+	cert, key := ca.serve()
+	d.write("stage.pem", cert)
+	d.write("stage.key", key)
+	d.write("ca.pem", ca.pem())
+	openStage(t, d, "--port", at[strings.LastIndexByte(at, ':')+1:], "--tls-cert", "stage.pem", "--tls-key", "stage.key")
+	from := []string{"token", "get", trust, "--stage-at", at, "--ca", "ca.pem"}
+	token := d.ok(append(from, "--cert", "c.pem", "--key", "c.key")...)
+	if to := bound(token, "x5t#S256"); len(to) != 43 {
+		t.Errorf("over HTTPS the token is bound to %q", to)
+	}
+	d.openssl()("ecparam", "-name", "prime256v1", "-genkey", "-noout", "-out", "other.key")
+	d.openssl()("req", "-x509", "-new", "-key", "other.key", "-subj", "/CN=frame-courier", "-days", "30", "-out",
+		"other.pem")
+	d.fails(1, []string{"invalid_client", "none that frame-courier@ridge registered"}, append(from, "--cert",
+		"other.pem", "--key", "other.key")...)
+	d.ok("trust", "change", trust, "--bound-tokens", "dpop")
+	d.fails(2, []string{"--dpop-key"}, "token", "get", trust, "--cert", "c.pem", "--key", "c.key")
+	token = d.ok("token", "get", trust, "--cert", "c.pem", "--key", "c.key", "--dpop-key", "other.key")
+	if to := bound(token, "jkt"); len(to) != 43 {
+		t.Errorf("the token is bound to %q", to)
+	}
+}
+
+// TestNarrowedPermissions narrows what a machine asks for: the consent is to that, the token says it, and the API
+// brings that alone.
+func TestNarrowedPermissions(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const trust, frames = "frame-courier@ridge", "telescope-api:frames.read"
+	d.fails(1, []string{"narrowing telescope-api:dome.control to records"}, "permission", "ask", "dome-scheduler@ridge",
+		"telescope-api:dome.control", "--records", "x")
+	d.ok("permission", "ask", trust, frames, "--records", "frames-001,frames-002")
+	d.ok("consent", "withdraw", trust, "--for", "everyone", "--yes")
+	d.ok("consent", "give", trust, "--for", "everyone", "--yes")
+	if out := d.ok("consent", "show", trust); !strings.Contains(out, "frames-001") {
+		t.Errorf("what it is narrowed to is not shown:\n%s", out)
+	}
+	type rehearsed []struct {
+		Verdict string
+		Records []struct{ ID string }
+	}
+	var list rehearsed
+	d.json(&list, "rehearse", trust)
+	if len(list) != 1 || list[0].Verdict != "accepted" || len(list[0].Records) != 2 {
+		t.Errorf("a call within: %+v", list)
+	}
+	token := d.ok("token", "get", trust, "--secret-file", "courier.secret")
+	_, claims, err := oidc.Peek(strings.TrimSpace(token))
+	if err != nil || !strings.Contains(fmt.Sprint(claims["authorization_details"]), "frames-002") ||
+		strings.Contains(fmt.Sprint(claims["scope"]), "frames.read") {
+		t.Errorf("the token says %v, %v", claims, err)
+	}
+	d.ok("charter", "write", "--out", "all.yaml")
+	d.ok("charter", "compare", "all.yaml")
+	d.ok("permission", "ask", trust, frames, "--whole")
+	d.fails(0, []string{"consent.waiting"}, "check", trust)
+	if r := d.run("charter", "compare", "all.yaml"); r.code != 3 || !strings.Contains(r.out, "narrowed") {
+		t.Errorf("the charter does not see that it is asked for whole: %d\n%s", r.code, r.out)
+	}
+	d.ok("charter", "enact", "all.yaml", "--yes")
+	d.json(&list, "rehearse", trust)
+	if len(list) != 1 || len(list[0].Records) != 2 {
+		t.Errorf("after the charter: %+v", list)
+	}
+	d.fails(2, []string{"--whole excludes"}, "permission", "ask", trust, frames, "--whole", "--most", "3")
+}
