@@ -56,8 +56,8 @@ func TestHardenedProfile(t *testing.T) {
 	}
 }
 
-// TestBoundTokens gets tokens that are bound to a key and to a certificate, from the ledger and from a stage over HTTPS,
-// and shows that the API takes them from nobody else.
+// TestBoundTokens gets tokens that are bound to a key and to a certificate, from the ledger and from a stage over
+// HTTPS; another certificate of the same name gets none.
 func TestBoundTokens(t *testing.T) {
 	t.Parallel()
 	peer.Need(t, "openssl")
@@ -87,7 +87,8 @@ func TestBoundTokens(t *testing.T) {
 	d.write("stage.pem", cert)
 	d.write("stage.key", key)
 	d.write("ca.pem", ca.pem())
-	openStage(t, d, "--port", at[strings.LastIndexByte(at, ':')+1:], "--tls-cert", "stage.pem", "--tls-key", "stage.key")
+	openStage(t, d, "--port", at[strings.LastIndexByte(at, ':')+1:], "--tls-cert", "stage.pem", "--tls-key",
+		"stage.key")
 	from := []string{"token", "get", trust, "--stage-at", at, "--ca", "ca.pem"}
 	token := d.ok(append(from, "--cert", "c.pem", "--key", "c.key")...)
 	if to := bound(token, "x5t#S256"); len(to) != 43 {

@@ -92,7 +92,7 @@ func TestBadAuthorizationRequests(t *testing.T) {
 		{"prompt none and more", url.Values{"prompt": v("none login")}, "invalid_request", "alone"},
 		{"max_age", url.Values{"max_age": v("-1")}, "invalid_request", "max_age"},
 		{"id_token_hint", url.Values{"id_token_hint": v("e30.e30.x")}, "invalid_request", "id_token_hint"},
-		{"request object", url.Values{"request": v("e30.e30.")}, "request_not_supported", "one by one"},
+		{"request object", url.Values{"request": v("e30.e30.")}, "invalid_request_object", "no client key"},
 		{"request_uri", url.Values{"request_uri": v("https://dome.kestrelridge.example/r")},
 			"request_uri_not_supported", "one by one"},
 		{"registration", url.Values{"registration": v("{}")}, "registration_not_supported", ""},

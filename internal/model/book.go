@@ -100,7 +100,11 @@ type UnknownError struct {
 	What, Name string
 	Near       []string
 	Add        string // how to add the first
+	Err        error  // what callers test for; nil: nothing more
 }
+
+// Unwrap is what callers test for.
+func (e *UnknownError) Unwrap() error { return e.Err }
 
 // UnknownGroup says that nobody is in a group, and which groups are that look alike.
 func UnknownGroup(name string, all []people.Person) error {

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -18,6 +19,8 @@ type Difference struct {
 	Was   string `json:"was"`  // "" where there was nothing
 	Now   string `json:"now"`  // "" where there is nothing any more
 	Trust bool   `json:"trust"`
+	// it is of a validity alone, for which the signature of a known signer speaks
+	Validity bool `json:"-"`
 }
 
 // Words says the difference in one line.
@@ -31,10 +34,12 @@ func (d *Difference) Words() string {
 	return d.What + ": " + d.Was + " → " + d.Now
 }
 
-// TouchTrust reports whether any of the differences touches what trust rests on: keys, entity ID or issuer, hosts of
-// endpoints, algorithms, a validity that went back, or a demand that was given up.
-func TouchTrust(list []Difference) bool {
-	return slices.ContainsFunc(list, func(d Difference) bool { return d.Trust })
+// TouchTrust reports whether any of the differences touches what trust rests on: keys, entity ID or issuer, hosts,
+// algorithms, scopes, what a registry says of an entity, a validity that went back, or a demand that was given up.
+// signed says that a signer who is known vouches for who submitted it: that speaks for a validity, and for nothing else
+// of this.
+func TouchTrust(list []Difference, signed bool) bool {
+	return slices.ContainsFunc(list, func(d Difference) bool { return d.Trust && !(signed && d.Validity) })
 }
 
 // Differences compares what a foreign party published before with what it publishes now.
@@ -57,7 +62,7 @@ type comparing struct{ out []Difference }
 
 func (c *comparing) add(what, was, now string, trust bool) {
 	if was != now {
-		c.out = append(c.out, Difference{what, was, now, trust})
+		c.out = append(c.out, Difference{What: what, Was: was, Now: now, Trust: trust})
 	}
 }
 
@@ -96,6 +101,76 @@ func (c *comparing) entity(old, now *saml.Entity) {
 	}
 	c.add("name of the organisation", orgOf(old), orgOf(now), false)
 	c.sets("contact", contactsOf(old), contactsOf(now), always(false), always(false))
+	if !old.Extended || !now.Extended {
+		return // it was not read then, and is not known to be new
+	}
+	c.add("registrar", old.Registrar, now.Registrar, true)
+	c.sets("scope", scopesOf(old.Scopes), scopesOf(now.Scopes), always(true), always(false))
+	c.sets("entity attribute", attributesOf(old), attributesOf(now), always(true), always(true))
+	for _, r := range [][2]*saml.Role{{old.IDP, now.IDP}, {old.SP, now.SP}} {
+		if r[0] != nil && r[1] != nil {
+			c.extensions(r[0], r[1])
+		}
+	}
+}
+
+// extensions compares what a role says of itself beside the protocol: domains, and what people are shown.
+func (c *comparing) extensions(old, now *saml.Role) {
+	c.sets("scope", scopesOf(old.Scopes), scopesOf(now.Scopes), always(true), always(false))
+	hosts := hostsOf(append(endpointsOf(old), old.ErrorURL, old.UI.Privacy, old.UI.Information, old.Start))
+	for _, l := range old.UI.Logos {
+		hosts = append(hosts, hostOf(l.URL))
+	}
+	elsewhere := func(v string) bool { return v != "" && !slices.Contains(hosts, hostOf(v)) }
+	for _, x := range [][3]string{{"address of its privacy statement", old.UI.Privacy, now.UI.Privacy},
+		{"address of information about it", old.UI.Information, now.UI.Information}} {
+		c.add(x[0], x[1], x[2], elsewhere(x[2]))
+	}
+	c.sets("logo", logosOf(old), logosOf(now), elsewhere, always(false))
+	c.sets("name for people", namesOf(old), namesOf(now), always(false), always(false))
+	for _, s := range now.Services {
+		if had := old.ServiceAt(s.Index); had != nil {
+			c.sets(fmt.Sprintf("attribute wanted by the service %d", s.Index), wishesOf(had.Wanted), wishesOf(s.Wanted),
+				always(false), always(false))
+		} else {
+			c.add("service", "", fmt.Sprintf("%d, %s", s.Index, s.Name), false)
+		}
+	}
+	for _, s := range old.Services {
+		if now.ServiceAt(s.Index) == nil {
+			c.add("service", fmt.Sprintf("%d, %s", s.Index, s.Name), "", false)
+		}
+	}
+}
+
+func scopesOf(list []saml.Scope) (out []string) {
+	for _, s := range list {
+		out = append(out, s.Words())
+	}
+	return out
+}
+
+func attributesOf(e *saml.Entity) (out []string) {
+	for _, a := range e.Attributes {
+		for _, v := range a.Values {
+			out = append(out, a.Name+" = "+v)
+		}
+	}
+	return out
+}
+
+func logosOf(r *saml.Role) (out []string) {
+	for _, l := range r.UI.Logos {
+		out = append(out, fmt.Sprintf("%d × %d, %s", l.Width, l.Height, l.URL))
+	}
+	return out
+}
+
+func namesOf(r *saml.Role) (out []string) {
+	for _, n := range r.UI.Names {
+		out = append(out, n.Lang+": "+n.Text)
+	}
+	return out
 }
 
 func orgOf(e *saml.Entity) string {
@@ -123,12 +198,18 @@ func (c *comparing) until(what string, was, now *time.Time) {
 		return t.UTC().Format("2006-01-02 15:04 UTC")
 	}
 	back := was != nil && now != nil && now.Before(*was)
-	c.add(what, words(was), words(now), back)
+	if c.add(what, words(was), words(now), back); words(was) != words(now) {
+		c.out[len(c.out)-1].Validity = true
+	}
 }
 
 func (c *comparing) role(old, now *saml.Role) {
-	c.sets("certificate", certificatesOf(old), certificatesOf(now), always(true), always(true))
-	was, is := endpointsOf(old), endpointsOf(now)
+	was, is := certificatesOf(old), certificatesOf(now)
+	c.sets("certificate", was, is, always(true), always(true))
+	if a, b := slices.Sorted(slices.Values(was)), slices.Sorted(slices.Values(is)); slices.Equal(a, b) {
+		c.add("order of the keys", strings.Join(was, "; "), strings.Join(is, "; "), false)
+	}
+	was, is = endpointsOf(old), endpointsOf(now)
 	hosts := hostsOf(was)
 	c.sets("endpoint", was, is, func(v string) bool { return !slices.Contains(hosts, hostOf(v)) }, always(false))
 	c.until("validity of the role", old.ValidUntil, now.ValidUntil)
@@ -141,7 +222,9 @@ func (c *comparing) role(old, now *saml.Role) {
 		{"wants assertions signed", old.WantAssertionsSigned, now.WantAssertionsSigned}} {
 		c.add(f.what, yes(f.was), yes(f.now), f.was && !f.now)
 	}
-	c.sets("wanted attribute", wantedOf(old), wantedOf(now), always(false), always(false))
+	c.add("address for errors", old.ErrorURL, now.ErrorURL,
+		now.ErrorURL != "" && !slices.Contains(hosts, hostOf(now.ErrorURL)))
+	c.sets("wanted attribute", wishesOf(old.Wanted), wishesOf(now.Wanted), always(false), always(false))
 	c.add("start link", old.Start, now.Start, old.Start != "" && hostOf(now.Start) != hostOf(old.Start))
 	c.add("name for people", old.DisplayName, now.DisplayName, false)
 }
@@ -172,7 +255,11 @@ func endpointsOf(r *saml.Role) []string {
 	var out []string
 	for _, list := range [][]saml.Endpoint{r.SSO, r.ACS, r.SLO} {
 		for _, e := range list {
-			out = append(out, saml.ShortName(e.Binding)+" "+e.Location)
+			words := saml.ShortName(e.Binding)
+			if e.Default {
+				words += ", the default,"
+			}
+			out = append(out, words+" "+e.Location)
 			if e.ResponseLocation != "" {
 				out = append(out, saml.ShortName(e.Binding)+" "+e.ResponseLocation)
 			}
@@ -181,10 +268,15 @@ func endpointsOf(r *saml.Role) []string {
 	return out
 }
 
-func wantedOf(r *saml.Role) []string {
+// wishesOf are attributes that are wanted, each with whether it must come.
+func wishesOf(list []saml.Wanted) []string {
 	var out []string
-	for _, w := range r.Wanted {
-		out = append(out, w.Label())
+	for _, w := range list {
+		label := w.Label()
+		if w.Required {
+			label += ", required"
+		}
+		out = append(out, label)
 	}
 	return out
 }
@@ -297,6 +389,7 @@ const (
 	ReadUnchanged = "unchanged"
 	ReadTaken     = "taken"
 	ReadWaits     = "waits"  // a difference touches trust, and nobody said that it may
+	ReadLeft      = "left"   // the registry that it was read from has it no more
 	ReadFailed    = "failed" // it could not be read, or not be trusted: what was there stays
 )
 

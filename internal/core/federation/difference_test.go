@@ -106,9 +106,63 @@ func TestDifferences(t *testing.T) {
 		p := base()
 		c.change(p)
 		got := Differences(base(), p)
-		if len(got) != 1 || !strings.Contains(got[0].Words(), c.says) || TouchTrust(got) != c.trust {
+		if len(got) != 1 || !strings.Contains(got[0].Words(), c.says) || TouchTrust(got, false) != c.trust {
 			t.Errorf("%s: %+v, want one that says %q and touches trust: %v", c.name, got, c.says, c.trust)
 		}
+	}
+	told := func(change func(*saml.Entity)) *Party {
+		p := base()
+		p.Entity.Extended = true
+		p.Entity.Scopes = []saml.Scope{{Value: "ridge.example"}}
+		p.Entity.Attributes = []saml.EntityAttribute{{Name: "urn:category", Values: []string{"urn:r-and-s"}}}
+		p.Entity.Registrar = "https://registrar.example"
+		p.Entity.SP.ErrorURL = "https://ridge.example/error"
+		p.Entity.SP.UI = saml.Interface{Privacy: "https://ridge.example/privacy",
+			Logos: []saml.Logo{{URL: "https://ridge.example/logo.png", Width: 80, Height: 60}}}
+		if change != nil {
+			change(&p.Entity)
+		}
+		return p
+	}
+	for _, c := range []struct {
+		name   string
+		n      int
+		trust  bool
+		says   string
+		change func(e *saml.Entity)
+	}{
+		{"a plain scope that becomes a pattern", 2, true, "scope is new: pattern ridge.example",
+			func(e *saml.Entity) { e.Scopes[0].Pattern = true }},
+		{"a scope more", 1, true, "scope is new: other.example",
+			func(e *saml.Entity) { e.SP.Scopes = []saml.Scope{{Value: "other.example"}} }},
+		{"a scope less", 1, false, "scope is gone", func(e *saml.Entity) { e.Scopes = nil }},
+		{"an entity attribute more", 1, true, "entity attribute is new: urn:category = urn:coco",
+			func(e *saml.Entity) { e.Attributes[0].Values = append(e.Attributes[0].Values, "urn:coco") }},
+		{"another registrar", 1, true, "registrar", func(e *saml.Entity) { e.Registrar = "https://other.test" }},
+		{"errors elsewhere", 1, true, "address for errors",
+			func(e *saml.Entity) { e.SP.ErrorURL = "https://other.test/e" }},
+		{"a privacy statement elsewhere", 1, true, "address of its privacy statement",
+			func(e *saml.Entity) { e.SP.UI.Privacy = "https://other.test/p" }},
+		{"a privacy statement moved", 1, false, "address of its privacy statement",
+			func(e *saml.Entity) { e.SP.UI.Privacy = "https://ridge.example/p2" }},
+		{"a logo elsewhere", 2, true, "logo is new",
+			func(e *saml.Entity) { e.SP.UI.Logos[0].URL = "https://other.test/logo.png" }},
+		{"a wish that must come", 2, false, "wanted attribute is new: mail, required",
+			func(e *saml.Entity) { e.SP.Wanted[0].Required = true }},
+	} {
+		got := Differences(told(nil), told(c.change))
+		if len(got) != c.n || !strings.Contains(got[0].Words(), c.says) || TouchTrust(got, true) != c.trust {
+			t.Errorf("%s: %+v, want %d that say %q and touch trust: %v", c.name, got, c.n, c.says, c.trust)
+		}
+	}
+	// What was not read then is not known to be new; a validity that goes back is the signer's to say.
+	if got := Differences(base(), told(func(e *saml.Entity) { e.SP.ErrorURL = "" })); len(got) != 0 {
+		t.Errorf("what was not read before: %+v", got)
+	}
+	sooner := now.Add(-time.Hour)
+	back := Differences(told(nil), told(func(e *saml.Entity) { e.ValidUntil = &sooner }))
+	if len(back) != 1 || TouchTrust(back, true) || !TouchTrust(back, false) {
+		t.Errorf("a validity that goes back: %+v", back)
 	}
 	// Another key under the same kid is another key.
 	p := base()
@@ -126,13 +180,13 @@ func TestDifferences(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.OpenID.JWKS = strings.Replace(string(b), print, list[0].ID, 1)
-	if got := Differences(base(), p); len(got) != 2 || !TouchTrust(got) {
+	if got := Differences(base(), p); len(got) != 2 || !TouchTrust(got, false) {
 		t.Errorf("another key under the same kid: %+v", got)
 	}
 	// What was not there before touches nothing that anybody relied on.
 	bare := base()
 	bare.OpenID, bare.Entity.SP = nil, nil
-	if got := Differences(bare, base()); len(got) != 2 || TouchTrust(got) {
+	if got := Differences(bare, base()); len(got) != 2 || TouchTrust(got, false) {
 		t.Errorf("sides that are new: %+v", got)
 	}
 }

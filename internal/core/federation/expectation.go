@@ -17,7 +17,8 @@ import (
 func RequestExpectation(t *Trust, terms *SAMLTerms, sp *saml.Entity, app, provider *Party,
 	now time.Time) saml.RequestExpect {
 	e := saml.RequestExpect{App: sp, Format: t.SubjectFormat, Contexts: t.Contexts(), WantSigned: terms.SignsRequests,
-		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, Now: now, Skew: judge.Skew}
+		AllowSHA1: terms.AllowSHA1, Provider: provider.Entity.ID, Trust: t.Name, AppName: app.Name, Now: now,
+		Skew: judge.Skew}
 	if idp := provider.Entity.IDP; idp != nil {
 		for _, x := range idp.SSO {
 			e.SSO = append(e.SSO, x.Location)

@@ -32,20 +32,22 @@ func (k Kind) Side() finding.Side {
 
 // Party is a provider or an app.
 type Party struct {
-	Name   string      `json:"name"`
-	Kind   Kind        `json:"kind"`
-	Title  string      `json:"title,omitempty"`
-	Own    bool        `json:"own"`
-	At     string      `json:"at,omitempty"`       // own: the address under which its endpoints lie
-	Source string      `json:"source,omitempty"`   // foreign: where its metadata came from
-	Signed string      `json:"signedBy,omitempty"` // foreign: SHA-256 of the certificate that signed its metadata
-	Signer string      `json:"signer,omitempty"`   // that certificate, base64 of DER
-	TLS    Server      `json:"sourceTLS,omitzero"` // how the server of its source is known
-	Entity saml.Entity `json:"saml"`
-	OpenID *OpenID     `json:"openid,omitempty"` // foreign provider: its discovery document and keys
-	Client *Client     `json:"client,omitempty"` // app: its client side
-	API    *API        `json:"api,omitempty"`    // app: its api side
-	Reads  *Mapping    `json:"reads,omitempty"`  // app: which received name fills which field of its accounts
+	Name   string `json:"name"`
+	Kind   Kind   `json:"kind"`
+	Title  string `json:"title,omitempty"`
+	Own    bool   `json:"own"`
+	At     string `json:"at,omitempty"`       // own: the address under which its endpoints lie
+	Source string `json:"source,omitempty"`   // foreign: where its metadata came from
+	Signed string `json:"signedBy,omitempty"` // foreign: SHA-256 of the certificate that signed its metadata
+	Signer string `json:"signer,omitempty"`   // that certificate, base64 of DER
+	// foreign: the certificate of another one who may sign it as well, base64 of DER: a registry changes its key
+	NextSigner string      `json:"nextSigner,omitempty"`
+	TLS        Server      `json:"sourceTLS,omitzero"` // how the server of its source is known
+	Entity     saml.Entity `json:"saml"`
+	OpenID     *OpenID     `json:"openid,omitempty"` // foreign provider: its discovery document and keys
+	Client     *Client     `json:"client,omitempty"` // app: its client side
+	API        *API        `json:"api,omitempty"`    // app: its api side
+	Reads      *Mapping    `json:"reads,omitempty"`  // app: which received name fills which field of its accounts
 	// foreign: the addresses from which it fetches what others publish, ADDRESS or NETWORK/BITS
 	From   []string `json:"fetchesFrom,omitempty"`
 	Admins string   `json:"administrators,omitempty"` // provider: the group whose members may consent for everyone

@@ -3,6 +3,7 @@ package federation
 import (
 	"cmp"
 	"crypto"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -553,6 +554,8 @@ type Proof struct {
 	StandIns []string         `json:"standIns,omitempty"`
 	By       []string         `json:"by,omitempty"`   // told: who said it
 	Lost     []finding.FactID `json:"lost,omitempty"` // what of it holds no longer
+	// parties that left their registry: what was proven rests meanwhile
+	Left []string `json:"left,omitempty"`
 }
 
 // Whole reports whether all that the proof showed still holds.
@@ -567,8 +570,36 @@ func (p Proof) LostWords() string {
 	return strings.Join(out, ", ")
 }
 
-// Proof returns the best proof of the trust as it is now; one of which something holds no longer says so.
+// Leave notes that a party is in its registry no more, or is back: what was proven of the trust rests meanwhile. It
+// reports whether that is new.
+func (t *Trust) Leave(party string, at time.Time, gone bool) bool {
+	_, had := t.Left[party]
+	if had == gone {
+		return false
+	}
+	if !gone {
+		delete(t.Left, party)
+		return true
+	}
+	if t.Left == nil {
+		t.Left = map[string]time.Time{}
+	}
+	t.Left[party] = at.UTC()
+	return true
+}
+
+// Proof returns the best proof of the trust as it is now; one of which something holds no longer says so. While a party
+// is not in its registry nothing is proven.
 func (t *Trust) Proof() Proof {
+	if len(t.Left) > 0 {
+		p := Proof{Kind: Asserted, Left: slices.Sorted(maps.Keys(t.Left))}
+		for _, at := range t.Left {
+			if at.After(p.At) {
+				p.At = at
+			}
+		}
+		return p
+	}
 	for _, p := range []struct {
 		kind ProofKind
 		*Proven

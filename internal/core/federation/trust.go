@@ -99,9 +99,11 @@ type Trust struct {
 	Plan      *Cutover `json:"plan,omitempty"`    // how it is to be
 	Probed    *Proven  `json:"probed,omitempty"`
 	Witnessed *Proven  `json:"witnessed,omitempty"`
-	Told      *Proven  `json:"told,omitempty"`       // what a person said
-	Failed    *Failure `json:"lastFailed,omitempty"` // the last run that found something wrong
-	Brought   *Brought `json:"brought,omitempty"`    // what the last real sign-in brought to the app
+	Told      *Proven  `json:"told,omitempty"` // what a person said
+	// by party, since when the registry that it was read from has it no more: until it is back nothing proves the trust
+	Left    map[string]time.Time `json:"leftRegistry,omitempty"`
+	Failed  *Failure             `json:"lastFailed,omitempty"` // the last run that found something wrong
+	Brought *Brought             `json:"brought,omitempty"`    // what the last real sign-in brought to the app
 	// by the ID of an own key, whether the other side took it
 	Tried    map[string]Tried        `json:"keysTried,omitempty"`
 	Facts    map[finding.FactID]Fact `json:"facts,omitempty"` // by name, with the values that were proven
@@ -341,6 +343,7 @@ func (t *Trust) Clone() *Trust {
 	c.Rules, c.KeysSeen, c.Facts = slices.Clone(t.Rules), maps.Clone(t.KeysSeen), maps.Clone(t.Facts)
 	c.Tried, c.SpeaksFor = maps.Clone(t.Tried), slices.Clone(t.SpeaksFor)
 	c.Written, c.Fetched = maps.Clone(t.Written), maps.Clone(t.Fetched)
+	c.Left = maps.Clone(t.Left)
 	c.Terms = Held{t.Terms.Clone()}
 	return &c
 }

@@ -102,6 +102,7 @@ const (
 	KeyWeak ID = "key.weak"
 
 	PartyContact   ID = "party.contact"
+	PartyLeft      ID = "party.left"
 	PartySharedKey ID = "party.shared-key"
 
 	PermissionUnknown ID = "permission.unknown"
@@ -295,6 +296,7 @@ func ledgerEntries() []Entry {
 		{InspectUnknown, Error, "", "The message is of a kind that is known."},
 		{KeyWeak, Error, "", "A key is of RSA with 2048 bits or more, or of ECDSA P-256 or P-384."},
 		{PartyContact, Note, "", "There is somebody to write to when something changes."},
+		{PartyLeft, Error, "", "A party is in the registry from which it was read."},
 		{PartySharedKey, Warning, "", "No two foreign parties sign with one key."},
 		{PermissionUnknown, Error, "RFC 6749 3.3",
 			"The permission that the client asks for is one that the API publishes."},

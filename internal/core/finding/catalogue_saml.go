@@ -69,6 +69,10 @@ const (
 	RequestSignatureNokey     ID = "request.signature.nokey"
 	RequestSignatureShape     ID = "request.signature.shape"
 	RequestSignatureWeak      ID = "request.signature.weak"
+	RequestProviderName       ID = "request.provider-name"
+	RequestProviders          ID = "request.providers"
+	RequestRequester          ID = "request.requester"
+	RequestService            ID = "request.service"
 	RequestSubject            ID = "request.subject"
 	RequestTime               ID = "request.time"
 
@@ -101,6 +105,10 @@ const (
 	SAMLSpace              ID = "saml.space"
 	SAMLStatus             ID = "saml.status"
 	SAMLStrength           ID = "saml.strength"
+	SAMLAuthority          ID = "saml.authority"
+	SAMLLocality           ID = "saml.locality"
+	SAMLQualifier          ID = "saml.qualifier"
+	SAMLScope              ID = "saml.scope"
 	SAMLSubject            ID = "saml.subject"
 	SAMLTime               ID = "saml.time"
 	SAMLTimeEarly          ID = "saml.time.early"
@@ -208,6 +216,10 @@ func samlEntries() []Entry {
 		{RequestSignatureShape, Error, "SAML Core 5.4", "The Signature element is as XML Signature and SAML want it."},
 		{RequestSignatureWeak, Error, "SAML Core 5.4",
 			"The signature was made with SHA-256 or better, and with a key that is strong enough."},
+		{RequestProviderName, Pass, "SAML Core 3.4.1", "The app says what it calls itself."},
+		{RequestProviders, Note, "SAML Core 3.4.1.3", "The app asks for a sign-in here, or where a route leads."},
+		{RequestRequester, Pass, "SAML Core 3.4.1.2", "The app says on whose behalf it asks."},
+		{RequestService, Error, "SAML Core 3.4.1", "The request is for a service that the app's metadata has."},
 		{RequestSubject, Error, "SAML Profiles 4.1.4.1", "A request that names a subject names it by a NameID alone."},
 		{RequestTime, Error, "SAML Core 3.2.1", "The request was made within the last minutes, as this clock has it."},
 		{SAMLAdmission, Error, "SAML Core 3.2.2.2",
@@ -253,6 +265,10 @@ func samlEntries() []Entry {
 		{SAMLSpace, Note, "", "A value begins or ends with white space, which is kept and compared."},
 		{SAMLStatus, Error, "SAML Core 3.2.2.2", "The provider reports success."},
 		{SAMLStrength, Error, "SAML Core 3.3.2.2.1", "The person signed in as strongly as the trust asks."},
+		{SAMLAuthority, Pass, "SAML Core 2.7.2.2", "The provider says who signed the person in."},
+		{SAMLLocality, Pass, "SAML Core 2.7.2.1", "The provider says where the person signed in."},
+		{SAMLQualifier, Note, "SAML Core 8.3.7", "The name identifier is one that the provider made for this app."},
+		{SAMLScope, Error, "", "Scoped values are of the scopes that the provider's metadata has."},
 		{SAMLSubject, Error, "SAML Core 2.4.1", "The assertion names one subject by a name identifier of text."},
 		{SAMLTime, Error, "SAML Core 2.5.1", "The times of the assertion are in UTC and in force."},
 		{SAMLTimeEarly, Error, "SAML Core 2.5.1", "The assertion is in force already, as this clock has it."},

@@ -56,6 +56,17 @@ func Scoped(name string) bool {
 	return scoped[n]
 }
 
+// ScopedByRegistry reports whether the values of an attribute are scoped by a domain that a federation registers, by
+// its name: what eduPerson and the SAML subject identifiers call scoped, and no mail addresses.
+func ScopedByRegistry(name string) bool {
+	switch n := strings.ToLower(name); n {
+	case "mail", "urn:oid:0.9.2342.19200300.100.1.3", "email", "emailaddress", "upn", "preferred_username":
+		return false
+	default:
+		return scoped[n]
+	}
+}
+
 // Covers reports whether a name lies within the domains: it has one @, and what follows it is one of them.
 func (v *Vouching) Covers(name string) bool {
 	_, d, ok := strings.Cut(strings.ToLower(name), "@")

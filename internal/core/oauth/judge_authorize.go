@@ -55,8 +55,8 @@ func JudgeAuthorization(q url.Values, r *Registered, e RequestExpect) *Authoriza
 	switch j.Request, j.Error = readAuthorization(q, r); {
 	case object != nil:
 		j.Error = object
-		if q.Has("request") { // nothing of what stands beside an object that is refused was signed
-			j.Answer, j.Why = false, object.Description
+		if !j.Answer {
+			j.Why = object.Description
 		}
 	case once != nil:
 		j.Error = once

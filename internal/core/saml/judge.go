@@ -5,6 +5,7 @@ import (
 	"crypto/rsa"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +32,7 @@ type Expect struct {
 	RefusePlain          bool     // a plain assertion is refused
 	Contexts             []string // acceptable AuthnContextClassRefs; none: any
 	Speaks               judge.Vouching
+	Scopes               []Scope // those of the provider's metadata; none: nothing is said
 	Wanted               []Wanted
 	Advise               func(Wanted) finding.Remedy // what to do about a missing one; nil: words alone
 	AllowSHA1            bool
@@ -55,6 +57,8 @@ type ResponseJudgement struct {
 	AssertionID  string
 	SessionIndex string
 	Context      string
+	Locality     string   // address or name of the machine at which the person signed in, as the provider says
+	Authorities  []string // AuthenticatingAuthority: who signed the person in, where it was not the provider itself
 	Encrypted    bool
 	NameID       *Subject
 	Attributes   []Attribute
@@ -98,6 +102,9 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	if j.genuine && len(j.Speaks.Domains) > 0 {
 		j.NotChecked = append(j.NotChecked, j.Speaks.Judge(&j.Findings, j.Trust, j.Subject, j.names())...)
 	}
+	if j.genuine {
+		j.scopes()
+	}
 	if !j.CheckRequest && j.InResponseTo != "" {
 		j.NotChecked = append(j.NotChecked, "whether the app sent the request that this answers ("+j.InResponseTo+")")
 	}
@@ -109,6 +116,40 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 	}
 	j.Settle()
 	return j.ResponseJudgement
+}
+
+// scopes judges values that are scoped by their attribute against the scopes of the provider's metadata: a federation
+// registers them so that nobody speaks for others. A mail address is no scoped value.
+func (j *judging) scopes() {
+	if len(j.Expect.Scopes) == 0 {
+		return
+	}
+	var words []string
+	for _, s := range j.Expect.Scopes {
+		words = append(words, s.Words())
+	}
+	held := ""
+	for _, a := range j.Attributes {
+		if !judge.ScopedByRegistry(a.Name) && !judge.ScopedByRegistry(a.Friendly) {
+			continue
+		}
+		for _, v := range a.Values {
+			_, domain, ok := strings.Cut(v, "@")
+			if ok && slices.ContainsFunc(j.Expect.Scopes, func(s Scope) bool { return s.Covers(domain) }) {
+				held = domain
+				continue
+			}
+			j.Findings.Add(finding.Finding{ID: finding.SAMLScope, Level: finding.Error, Check: "scope of " + a.Name,
+				Saw: v, Expected: "one of " + strings.Join(words, ", ") + ", which its metadata has",
+				Side: finding.Provider, Fix: finding.Do("leave it refused; if the scope is the provider's, have " +
+					"it registered " +
+					"with its federation").Then(named(j.ProviderName, "read its metadata again", "provider", "change",
+					j.ProviderName, "--metadata", "SOURCE"))})
+		}
+	}
+	if held != "" {
+		j.Findings.Pass(finding.SAMLScope, "scope of names", held)
+	}
 }
 
 // names are the values that came, by the name that the app reads them under where it reads a friendly one.

@@ -36,6 +36,16 @@ func (j *judging) subject() {
 	}
 	j.spaces("the name identifier", "", j.NameID.Value)
 	j.Findings.Pass(finding.SAMLSubject, "name identifier", j.NameID.Value+formatWords(j.NameID.Format))
+	for _, q := range [][3]string{{"NameQualifier", j.NameID.NameQualifier, j.Provider},
+		{"SPNameQualifier", j.NameID.SPNameQualifier, j.App}} {
+		if j.NameID.Format == FormatPersistent && q[1] != "" && q[1] != q[2] {
+			j.Findings.Add(finding.Finding{ID: finding.SAMLQualifier, Level: finding.Note, Check: q[0], Saw: q[1],
+				Expected: q[2] + ", or none", Side: finding.Provider, Ref: "SAML Core 8.3.7",
+				Fix: finding.Do("keep it with the identifier, and compare both: it is a name that another party " +
+					"made, " +
+					"or for others")})
+		}
+	}
 }
 
 // hasElements reports whether an element has child elements.
@@ -282,6 +292,18 @@ func (j *judging) authn() {
 		return
 	}
 	j.SessionIndex = xmlsec.Attr(st, "SessionIndex")
+	if l := xmlsec.Child(st, NSAssertion, "SubjectLocality"); l != nil {
+		j.Locality = strings.TrimSpace(xmlsec.Attr(l, "Address") + " " + xmlsec.Attr(l, "DNSName"))
+		j.Findings.Pass(finding.SAMLLocality, "where the person signed in, as the provider says", j.Locality)
+	}
+	for _, a := range xmlsec.Children(xmlsec.Child(st, NSAssertion, "AuthnContext"), NSAssertion,
+		"AuthenticatingAuthority") {
+		j.Authorities = append(j.Authorities, xmlsec.Text(a))
+	}
+	if len(j.Authorities) > 0 {
+		j.Findings.Pass(finding.SAMLAuthority, "who signed the person in, as the provider says",
+			strings.Join(j.Authorities, ", "))
+	}
 	j.Context = xmlsec.Text(xmlsec.Path(st, NSAssertion, "AuthnContext", "AuthnContextClassRef"))
 	if len(j.Contexts) == 0 {
 		j.Findings.Pass(finding.SAMLStrength, "authentication strength", ShortName(j.Context))

@@ -318,6 +318,64 @@ func request() (*AuthnRequest, RequestExpect) {
 
 func pemBody(s *xmlsec.Signer) string { return base64.StdEncoding.EncodeToString(s.Certificate.Raw) }
 
+// TestScopes holds scoped values against the scopes of the provider's metadata: plain ones as they are, patterns over
+// the whole of a domain, and what is not scoped not at all.
+func TestScopes(t *testing.T) {
+	t.Parallel()
+	plain := []Scope{{Value: "kestrelridge.example"}}
+	pattern := []Scope{{Value: `[a-z]+\.kestrelridge\.example`, Pattern: true}}
+	for _, c := range []struct {
+		name   string
+		scopes []Scope
+		attr   string
+		value  string
+		want   string
+	}{
+		{"its own", plain, "eduPersonPrincipalName", "mira@kestrelridge.example", ""},
+		{"its own in capitals", plain, "eduPersonPrincipalName", "mira@KestrelRidge.example", ""},
+		{"another's", plain, "eduPersonPrincipalName", "mira@southmere.example", "saml.scope"},
+		{"below its own", plain, "eduPersonScopedAffiliation", "staff@x.kestrelridge.example", "saml.scope"},
+		{"without a scope", plain, "eduPersonScopedAffiliation", "staff", "saml.scope"},
+		{"a scope of two", plain, "eduPersonPrincipalName", "mira@southmere.example@kestrelridge.example",
+			"saml.scope"},
+		{"by its name of the standard", plain, "urn:oid:1.3.6.1.4.1.5923.1.1.1.6", "mira@southmere.example",
+			"saml.scope"},
+		{"a mail address of another domain", plain, "mail", "mira@southmere.example", ""},
+		{"no scopes are registered", nil, "eduPersonPrincipalName", "mira@southmere.example", ""},
+		{"by a pattern", pattern, "eduPersonPrincipalName", "mira@north.kestrelridge.example", ""},
+		{"a pattern fits a part", pattern, "eduPersonPrincipalName", "mira@north.kestrelridge.example.test",
+			"saml.scope"},
+		{"a pattern that cannot be read", []Scope{{Value: "(", Pattern: true}}, "eduPersonPrincipalName",
+			"mira@kestrelridge.example", "saml.scope"},
+	} {
+		a, e := answer(), expect()
+		a.Attributes = append(a.Attributes, Attribute{Name: c.attr, Format: NameFormatURI, Values: []string{c.value}})
+		e.Scopes = c.scopes
+		j := judged(t, signedAfter(t, a), e)
+		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+// TestWhereSomebodySignedIn: where and by whom somebody was signed in is shown, and a persistent name that another
+// party qualifies is noted.
+func TestWhereSomebodySignedIn(t *testing.T) {
+	t.Parallel()
+	a := answer()
+	a.Subject = Subject{Value: "x1", Format: FormatPersistent, NameQualifier: "https://elsewhere.test"}
+	j := judged(t, signedAfter(t, a, `<saml:AuthnContext>`, `<saml:SubjectLocality Address="192.0.2.7"/>`+
+		`<saml:AuthnContext>`, `</saml:AuthnContextClassRef>`, `</saml:AuthnContextClassRef>`+
+		`<saml:AuthenticatingAuthority>https://upstream.test</saml:AuthenticatingAuthority>`), expect())
+	if j.Verdict != judge.Accepted || j.Locality != "192.0.2.7" || len(j.Authorities) != 1 ||
+		j.Authorities[0] != "https://upstream.test" {
+		t.Errorf("%s: %q, %v", j.Verdict, j.Locality, j.Authorities)
+	}
+	if got := j.Findings.IDs(finding.Note); len(got) != 1 || got[0] != "saml.qualifier" {
+		t.Errorf("a foreign qualifier: %v", got)
+	}
+}
+
 // TestRequestsToTheLetter has one thing wrong in each request, and the finding that names it.
 func TestRequestsToTheLetter(t *testing.T) {
 	t.Parallel()
@@ -371,6 +429,20 @@ func TestRequestsToTheLetter(t *testing.T) {
 			"</saml:Issuer>", `</saml:Issuer><saml:Subject xmlns:saml="` + NSAssertion +
 				`"><saml:NameID>mira</saml:NameID><saml:SubjectConfirmation Method="x"/></saml:Subject>`}},
 		{name: "a long RelayState", relay: strings.Repeat("x", 81)},
+		{name: "the service that is there", change: func(r *AuthnRequest, e *RequestExpect) {
+			e.App.SP.Services = []Service{{Index: 1, Default: true}, {Index: 4, Name: "Archive"}}
+			r.Service, r.ProviderName = "4", "Night Log"
+		}},
+		{name: "a service that is not there", want: "request.service", answer: StatusRequestUnsupported,
+			change: func(r *AuthnRequest, e *RequestExpect) {
+				e.App.SP.Services = []Service{{Index: 1, Default: true}, {Index: 4, Name: "Archive"}}
+				r.Service = "2"
+			}},
+		{name: "a service that is no number", want: "request.shape",
+			change: func(r *AuthnRequest, _ *RequestExpect) { r.Service = "x" }},
+		{name: "another provider and a requester", change: func(r *AuthnRequest, _ *RequestExpect) {
+			r.Providers, r.Requesters = []string{"https://elsewhere.test"}, []string{"https://gateway.test"}
+		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r, e := request()

@@ -40,6 +40,12 @@ type Entity struct {
 	SP            *Role         `json:"serviceProvider,omitempty"`
 	Organization  *Organization `json:"organization,omitempty"`
 	Contacts      []Contact     `json:"contacts,omitempty"`
+
+	Scopes     []Scope           `json:"scopes,omitempty"`
+	Attributes []EntityAttribute `json:"entityAttributes,omitempty"`
+	Registrar  string            `json:"registrationAuthority,omitempty"`
+	// what is in extensions was read; an entity that was read before that says nothing of them
+	Extended bool `json:"extended,omitempty"`
 }
 
 // Role is an IDPSSODescriptor or SPSSODescriptor (sections 2.4.3 and 2.4.4).
@@ -63,6 +69,11 @@ type Role struct {
 	ValidUntil            *time.Time `json:"validUntil,omitempty"` // of the role itself
 	OtherProtocolsIgnored int        `json:"otherProtocolsIgnored,omitempty"`
 	MoreOfTheKind         int        `json:"moreOfTheKind,omitempty"` // further ones of this role, not read
+
+	Scopes []Scope   `json:"scopes,omitempty"`
+	UI     Interface `json:"ui,omitzero"`
+	// all ways to use an app; Wanted is what the default one wants. None: that one alone, with the index 1
+	Services []Service `json:"services,omitempty"`
 }
 
 // Key is a KeyDescriptor (section 2.4.1.1). Certificate is base64 DER; Use is signing, encryption, or "" for both.
@@ -383,12 +394,16 @@ func readEntity(el *etree.Element) (*Entity, error) {
 	for _, c := range xmlsec.Children(el, NSMetadata, "ContactPerson") {
 		e.Contacts = append(e.Contacts, readContact(c))
 	}
+	e.readExtensions(el)
 	return e, nil
 }
 
 // readContact reads a ContactPerson (section 2.3.2.2).
 func readContact(c *etree.Element) Contact {
 	k := Contact{Type: xmlsec.Attr(c, "contactType")}
+	if xmlsec.AttrNS(c, nsSecurity, "contactType") == typeSecurity {
+		k.Type = ContactSecurity
+	}
 	k.Name = strings.TrimSpace(xmlsec.Text(xmlsec.Child(c, NSMetadata, "GivenName")) + " " +
 		xmlsec.Text(xmlsec.Child(c, NSMetadata, "SurName")))
 	for _, m := range xmlsec.Children(c, NSMetadata, "EmailAddress") {
@@ -464,6 +479,7 @@ func readRole(entity *etree.Element, tag string) (*Role, error) {
 			r.DisplayName = localized(ui, "DisplayName")
 		}
 	}
+	r.readExtensions(el)
 	r.readWanted(el)
 	return r, nil
 }
@@ -483,10 +499,24 @@ func (r *Role) readWanted(el *etree.Element) {
 	if r.DisplayName == "" {
 		r.DisplayName = localized(use, "ServiceName")
 	}
-	for _, a := range xmlsec.Children(use, NSMetadata, "RequestedAttribute") {
-		r.Wanted = append(r.Wanted, Wanted{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"),
+	r.Wanted = wantedBy(use)
+	for _, s := range services {
+		n, _ := strconv.Atoi(strings.TrimSpace(xmlsec.Attr(s, "index")))
+		r.Services = append(r.Services, Service{Index: n, Default: s == use, Name: localized(s, "ServiceName"),
+			Wanted: wantedBy(s)})
+	}
+	if len(r.Services) == 1 && r.Services[0].Index == 1 {
+		r.Services = nil // as the one that is written where nothing else is said
+	}
+}
+
+// wantedBy are the requested attributes of an AttributeConsumingService.
+func wantedBy(service *etree.Element) (out []Wanted) {
+	for _, a := range xmlsec.Children(service, NSMetadata, "RequestedAttribute") {
+		out = append(out, Wanted{Name: xmlsec.Attr(a, "Name"), Format: xmlsec.Attr(a, "NameFormat"),
 			Friendly: xmlsec.Attr(a, "FriendlyName"), Required: boolAttr(a, "isRequired")})
 	}
+	return out
 }
 
 func boolAttr(el *etree.Element, key string) bool {

@@ -59,6 +59,18 @@ func readBack(t *testing.T, b []byte) *Entity {
 func TestMetadataRoundTrip(t *testing.T) {
 	t.Parallel()
 	e := entity()
+	e.Extended, e.Registrar = true, "https://registrar.example"
+	e.Scopes = []Scope{{Value: "kestrelridge.example", Namespace: "urn:federation:scope"}}
+	e.Attributes = []EntityAttribute{{Name: "http://macedir.org/entity-category", Values: []string{"https://a.test/c"}}}
+	e.Contacts = append(e.Contacts, Contact{Type: ContactSecurity, Email: []string{"csirt@kestrelridge.example"}})
+	e.SP.ErrorURL = "https://nightlog.kestrelridge.example/error"
+	e.SP.Scopes = []Scope{{Value: `^.+\.ridge\.example$`, Pattern: true, Namespace: "urn:federation:scope"}}
+	e.SP.UI = Interface{Names: []Localized{{"en", "Night Log"}, {"de", "Nachtbuch"}},
+		Information: "https://nightlog.kestrelridge.example/about",
+		Privacy:     "https://nightlog.kestrelridge.example/privacy",
+		Logos:       []Logo{{"https://nightlog.kestrelridge.example/logo.png", 80, 60}}}
+	e.SP.Services = []Service{{Index: 1, Default: true, Name: "Log", Wanted: e.SP.Wanted},
+		{Index: 3, Name: "Archive", Wanted: []Wanted{{Name: "mail", Format: NameFormatBasic}}}}
 	b, err := WriteMetadata(e, WriteOptions{ID: "_m", Signer: signers().idp, ValidUntil: e.ValidUntil})
 	if err != nil {
 		t.Fatal(err)

@@ -27,6 +27,7 @@ func WriteMetadata(e *Entity, o WriteOptions) ([]byte, error) {
 	if e.CacheDuration != "" {
 		root.CreateAttr("cacheDuration", e.CacheDuration)
 	}
+	e.writeExtensions(root)
 	if e.IDP != nil {
 		writeIDP(root, e.IDP)
 	}
@@ -44,7 +45,15 @@ func WriteMetadata(e *Entity, o WriteOptions) ([]byte, error) {
 		xmlsec.AddText(o, "md:OrganizationURL", g.URL, "xml:lang", "en")
 	}
 	for _, c := range e.Contacts {
-		k := xmlsec.Add(root, "md:ContactPerson", "contactType", c.Type)
+		kind := c.Type
+		if kind == ContactSecurity {
+			kind = "other"
+		}
+		k := xmlsec.Add(root, "md:ContactPerson", "contactType", kind)
+		if c.Type == ContactSecurity {
+			k.CreateAttr("xmlns:remd", nsSecurity)
+			k.CreateAttr("remd:contactType", typeSecurity)
+		}
 		if c.Name != "" {
 			xmlsec.AddText(k, "md:GivenName", c.Name)
 		}
@@ -86,16 +95,7 @@ func writeRole(el *etree.Element, r *Role) {
 	if r.ErrorURL != "" {
 		el.CreateAttr("errorURL", r.ErrorURL)
 	}
-	if r.Start != "" || r.DisplayName != "" {
-		ext := xmlsec.Add(el, "md:Extensions")
-		if r.DisplayName != "" {
-			ui := xmlsec.Add(ext, "mdui:UIInfo", "xmlns:mdui", NSUI)
-			xmlsec.AddText(ui, "mdui:DisplayName", r.DisplayName, "xml:lang", "en")
-		}
-		if r.Start != "" {
-			xmlsec.Add(ext, "init:RequestInitiator", "xmlns:init", NSInit, "Binding", NSInit, "Location", r.Start)
-		}
-	}
+	r.writeExtensions(el)
 	for _, k := range r.Keys {
 		if k.Certificate == "" {
 			continue
@@ -137,14 +137,24 @@ func writeSP(root *etree.Element, r *Role) {
 			writeBool(a, "isDefault", true)
 		}
 	}
-	if len(r.Wanted) > 0 {
-		s := xmlsec.Add(el, "md:AttributeConsumingService", "index", "1")
-		name := r.DisplayName
+	list := r.Services
+	if len(r.Wanted) > 0 && len(list) == 0 {
+		list = []Service{{Index: 1, Wanted: r.Wanted}}
+	}
+	for _, x := range list {
+		s := xmlsec.Add(el, "md:AttributeConsumingService", "index", strconv.Itoa(x.Index))
+		if len(list) > 1 && x.Default {
+			writeBool(s, "isDefault", true)
+		}
+		name := x.Name
+		if name == "" {
+			name = r.DisplayName
+		}
 		if name == "" {
 			name = "Sign-in"
 		}
 		xmlsec.AddText(s, "md:ServiceName", name, "xml:lang", "en")
-		for _, w := range r.Wanted {
+		for _, w := range x.Wanted {
 			a := xmlsec.Add(s, "md:RequestedAttribute", "Name", w.Name, "NameFormat", w.Format, "FriendlyName",
 				w.Friendly)
 			if w.Required {

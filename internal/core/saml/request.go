@@ -4,7 +4,9 @@ import (
 	"crypto"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/beevik/etree"
@@ -31,6 +33,10 @@ type AuthnRequest struct {
 	Context      *Requested // nil: any
 	ForceAuthn   bool
 	IsPassive    bool
+	Service      string   // AttributeConsumingServiceIndex; "" is the default one
+	ProviderName string   // what the app calls itself, for people
+	Requesters   []string // RequesterID: entity IDs of those on whose behalf the request is made (section 3.4.1.2)
+	Providers    []string // entity IDs of the IDPList: where the person may sign in (section 3.4.1.3)
 }
 
 // NameIDPolicy says which name identifier the app asks for (section 3.4.1.1).
@@ -45,7 +51,8 @@ func (r *AuthnRequest) Element() *etree.Element {
 	el := xmlsec.New("samlp:AuthnRequest", "xmlns:samlp", NSProtocol, "xmlns:saml", NSAssertion, "ID", r.ID, "Version",
 		"2.0",
 		"IssueInstant", FormatTime(r.IssueInstant), "Destination", r.Destination, "AssertionConsumerServiceURL", r.ACS,
-		"AssertionConsumerServiceIndex", r.ACSIndex)
+		"AssertionConsumerServiceIndex", r.ACSIndex, "AttributeConsumingServiceIndex", r.Service, "ProviderName",
+		r.ProviderName)
 	if r.ACS != "" && r.ACSIndex == "" {
 		el.CreateAttr("ProtocolBinding", BindingPOST)
 	}
@@ -72,6 +79,18 @@ func (r *AuthnRequest) Element() *etree.Element {
 		}
 		for _, ref := range q.Decls {
 			xmlsec.AddText(c, "saml:AuthnContextDeclRef", ref)
+		}
+	}
+	if len(r.Providers)+len(r.Requesters) > 0 {
+		s := xmlsec.Add(el, "samlp:Scoping")
+		if len(r.Providers) > 0 {
+			list := xmlsec.Add(s, "samlp:IDPList")
+			for _, id := range r.Providers {
+				xmlsec.Add(list, "samlp:IDPEntry", "ProviderID", id)
+			}
+		}
+		for _, id := range r.Requesters {
+			xmlsec.AddText(s, "samlp:RequesterID", id)
 		}
 	}
 	return el
@@ -103,7 +122,16 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 		Issuer: xmlsec.Value(issuer), IssuerFormat: xmlsec.Attr(issuer, "Format"),
 		ACS: xmlsec.Attr(el, "AssertionConsumerServiceURL"), ACSIndex: xmlsec.Attr(el, "AssertionConsumerServiceIndex"),
 		Binding: xmlsec.Attr(el, "ProtocolBinding"), ForceAuthn: boolAttr(el, "ForceAuthn"), IsPassive: boolAttr(el,
-			"IsPassive")}
+			"IsPassive"), Service: strings.TrimSpace(xmlsec.Attr(el, "AttributeConsumingServiceIndex")),
+		ProviderName: xmlsec.Attr(el, "ProviderName")}
+	if s := xmlsec.Child(el, NSProtocol, "Scoping"); s != nil {
+		for _, e := range xmlsec.Children(xmlsec.Child(s, NSProtocol, "IDPList"), NSProtocol, "IDPEntry") {
+			r.Providers = append(r.Providers, xmlsec.Attr(e, "ProviderID"))
+		}
+		for _, e := range xmlsec.Children(s, NSProtocol, "RequesterID") {
+			r.Requesters = append(r.Requesters, xmlsec.Text(e))
+		}
+	}
 	t, err := readTime(el, "IssueInstant")
 	if err != nil {
 		return nil, err
@@ -142,7 +170,9 @@ type RequestExpect struct {
 	Contexts   []string           // the authentication contexts that the trust demands; none: any
 	WantSigned bool
 	AllowSHA1  bool
-	Trust      string // names of the trust and the app, for what findings say
+	Provider   string   // entity ID of the provider itself
+	Routes     []string // entity IDs and issuers of providers to which its routes lead
+	Trust      string   // names of the trust and the app, for what findings say
 	AppName    string
 	Now        time.Time
 	Skew       time.Duration
@@ -309,6 +339,8 @@ func (j *asking) wishes() {
 			"confirmations, or no NameID", "a NameID alone", "SAML Profiles 4.1.4.1",
 			finding.Do("name the person by a NameID, or leave the Subject out"))
 	}
+	j.service(refuse)
+	j.scoping()
 	if _, ok := Acceptable(j.Contexts, r.Context); !ok {
 		want := "password or multi-factor"
 		if len(j.Contexts) > 0 {
@@ -319,6 +351,58 @@ func (j *asking) wishes() {
 	} else if r.Context != nil {
 		j.Findings.Pass(finding.RequestAuthnContext, "authentication context asked for", r.Context.Words())
 	}
+}
+
+// service judges which service of the app the request is for: one that its metadata has (section 3.4.1).
+func (j *asking) service(refuse func(sub string, id finding.ID, check, saw, expected, ref string,
+	fix finding.Remedy)) {
+	r := j.Request
+	if r.ProviderName != "" {
+		j.Findings.Pass(finding.RequestProviderName, "what the app calls itself", r.ProviderName)
+	}
+	if r.Service == "" {
+		return
+	}
+	n, err := strconv.Atoi(r.Service)
+	if s := j.App.SP.ServiceAt(n); err == nil && s != nil {
+		j.Findings.Pass(finding.RequestService, "service asked for", strings.TrimSpace(fmt.Sprintf("%d %s", n, s.Name)))
+		return
+	}
+	have := "none: its metadata has no AttributeConsumingService"
+	var list []string
+	for _, s := range j.App.SP.Services {
+		list = append(list, strconv.Itoa(s.Index))
+	}
+	if len(list) > 0 {
+		have = strings.Join(list, " or ")
+	} else if len(j.App.SP.Wanted) > 0 {
+		have = "1"
+	}
+	refuse(StatusRequestUnsupported, finding.RequestService, "AttributeConsumingServiceIndex", r.Service, have,
+		"SAML Core 3.4.1", finding.Do("have the app ask for an index of its metadata, or for none").
+			Then(named(j.AppName, "read its metadata again", "app", "change", j.AppName, "--metadata", "SOURCE")))
+}
+
+// scoping tells on whose behalf the request is made, and where the app would have the person sign in: that is honoured
+// where a route leads there, and else the person signs in here.
+func (j *asking) scoping() {
+	r := j.Request
+	if len(r.Requesters) > 0 {
+		j.Findings.Pass(finding.RequestRequester, "on whose behalf it is asked", strings.Join(r.Requesters, ", "))
+	}
+	if len(r.Providers) == 0 {
+		return
+	}
+	for _, id := range r.Providers {
+		if id == j.Provider || slices.Contains(j.Routes, id) {
+			j.Findings.Pass(finding.RequestProviders, "providers asked for", id)
+			return
+		}
+	}
+	j.Findings.Add(finding.Finding{ID: finding.RequestProviders, Level: finding.Note, Check: "providers asked for",
+		Saw: strings.Join(r.Providers, ", "), Expected: "this one, or one to which a route leads; the person " +
+			"signs in here",
+		Side: finding.App, Fix: finding.Do("none is needed where that is meant"), Ref: "SAML Core 3.4.1.3"})
 }
 
 // judgeRelay warns of a RelayState that is longer than the standard lets it be.

@@ -21,7 +21,7 @@ import (
 )
 
 // sourceFlags are the flags of a metadata source.
-type sourceFlags struct{ metadata, ca, pin, entity, signedBy, query, host string }
+type sourceFlags struct{ metadata, ca, pin, entity, signedBy, next, query, host string }
 
 func (s *sourceFlags) add(c *cobra.Command) {
 	f := c.Flags()
@@ -35,6 +35,8 @@ func (s *sourceFlags) add(c *cobra.Command) {
 		"SHA-256 of the server's own certificate, in place of an authority or with --ca")
 	f.StringVar(&s.entity, "entity", "", "entity ID to take out of an aggregate")
 	f.StringVar(&s.signedBy, "signed-by", "", "certificate file: refuse the metadata unless this key signed it")
+	f.StringVar(&s.next, "next-signer", "",
+		"certificate file of another key that may sign it too, while a registry changes its key; none ends that")
 }
 
 // words names the source for people.
@@ -125,6 +127,7 @@ type handFlags struct {
 	entityID, start, signedOut, signing, sealing string
 	acs, sso, formats, wants, logout             []string
 	signs, assertions                            string
+	told                                         desk.Told
 }
 
 func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
@@ -135,6 +138,20 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 	f.StringArrayVar(&h.logout, "logout", nil,
 		"single logout URL: URL or redirect=URL for HTTP-Redirect, post=URL for HTTP-POST; none takes all away")
 	f.StringVar(&h.signing, "signing-cert", "", "file with the signing certificate")
+	t := &h.told
+	f.StringArrayVar(&t.Contacts, "published-contact", nil,
+		"contact in its metadata, TYPE=MAIL: technical, support, administrative, billing, security or other; or none")
+	f.StringArrayVar(&t.Names, "display-name", nil, "name for people in a language, LANG=TEXT, such as "+
+		"de=Nachtbuch; or none")
+	f.StringArrayVar(&t.Logos, "logo", nil, "address of a picture, WIDTHxHEIGHT=URL; or none")
+	f.StringArrayVar(&t.Attributes, "entity-attribute", nil, "attribute of the entity itself, NAME=VALUE; or none")
+	f.StringVar(&t.Error, "error-url", "", "https: address at which people read about errors; or none")
+	f.StringVar(&t.Privacy, "privacy-url", "", "https: address of its privacy statement; or none")
+	f.StringVar(&t.About, "about-url", "", "https: address of information about it; or none")
+	f.StringArrayVar(&t.Scopes, "scope-of", nil, "domain for whose names it speaks, as its federation registered "+
+		"it; or none")
+	f.StringVar(&t.ScopeNamespace, "scope-namespace", "",
+		"namespace in which its federation writes scopes: the xmlns of Scope in its metadata")
 	if kind == federation.App {
 		f.StringArrayVar(&h.acs, "acs", nil, "assertion consumer service URL (HTTP-POST); the first is the default")
 		f.StringVar(&h.sealing, "encryption-cert", "", "file with the encryption certificate")
@@ -154,7 +171,7 @@ func (h *handFlags) add(c *cobra.Command, kind federation.Kind) {
 
 func (a *App) hand(h *handFlags) (*desk.Hand, error) {
 	out := &desk.Hand{EntityID: h.entityID, ACS: h.acs, SSO: h.sso, Formats: h.formats, Wants: h.wants, Start: h.start,
-		SignedOut: h.signedOut, Logout: h.logout}
+		SignedOut: h.signedOut, Logout: h.logout, Told: h.told}
 	var err error
 	if out.Signing, err = a.certificate("--signing-cert", h.signing); err != nil {
 		return nil, err
@@ -169,7 +186,7 @@ func (a *App) hand(h *handFlags) (*desk.Hand, error) {
 		return nil, err
 	}
 	if h.entityID+h.start+h.signedOut+h.signing+h.sealing+h.signs+h.assertions == "" &&
-		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants)+len(h.logout) == 0 {
+		len(h.acs)+len(h.sso)+len(h.formats)+len(h.wants)+len(h.logout) == 0 && h.told.IsZero() {
 		return nil, nil
 	}
 	return out, nil
@@ -299,6 +316,11 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 	in.TLS = federation.Server{CA: string(ca), Pin: src.pin}
 	if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
 		return err
+	}
+	if in.NextSignerEnds = src.next == "none"; !in.NextSignerEnds {
+		if in.NextSigner, err = a.certificate("--next-signer", src.next); err != nil {
+			return err
+		}
 	}
 	if in.Hand, err = a.hand(h); err != nil {
 		return err
@@ -468,7 +490,7 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			}
 			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" &&
 				in.OpenID == nil && in.Admins == "" && in.AgreedBy == 0 && len(in.From) == 0 &&
-				in.Reads.IsZero() {
+				in.Reads.IsZero() && in.NextSigner == nil && !in.NextSignerEnds {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see " +
 					"--help)")}
 			}

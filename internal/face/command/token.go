@@ -43,8 +43,6 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 			case secretFile != "" && key != "":
 				return usageError{errors.New("--secret-file and --key exclude each other: the client authenticates " +
 					"in one way")}
-			case cert != "" && key == "":
-				return usageError{errors.New("--cert needs --key: the private key of the certificate")}
 			case secretFile != "":
 				if in.Secret, err = a.secretFrom(secretFile); err != nil {
 					return err
@@ -57,6 +55,9 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 			}
 			if in.Cert, err = a.readFile("--cert", cert); err != nil {
 				return err
+			}
+			if cert != "" && key == "" {
+				return usageError{errors.New("--cert needs --key: the private key of the certificate")}
 			}
 			if in.ProofKey, err = a.readFile("--dpop-key", proof); err != nil {
 				return err
@@ -143,9 +144,6 @@ func (a *App) holderFrom(key, cert string) (*cast.Holder, error) {
 	if key == "" && cert == "" {
 		return nil, nil
 	}
-	if key == "" {
-		return nil, usageError{errors.New("--cert needs --key: the private key of the certificate")}
-	}
 	k, err := a.readFile("--key", key)
 	if err != nil {
 		return nil, err
@@ -153,6 +151,9 @@ func (a *App) holderFrom(key, cert string) (*cast.Holder, error) {
 	c, err := a.readFile("--cert", cert)
 	if err != nil {
 		return nil, err
+	}
+	if key == "" {
+		return nil, usageError{errors.New("--cert needs --key: the private key of the certificate")}
 	}
 	return play.HolderFrom(k, c)
 }

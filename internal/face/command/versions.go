@@ -52,7 +52,7 @@ ends with exit status 3 when the differences touch trust.`,
 			if err := a.print(layout.Compared(got[0], got[1], list)); err != nil {
 				return err
 			}
-			if federation.TouchTrust(list) {
+			if federation.TouchTrust(list, false) {
 				return ErrFound
 			}
 			return nil

@@ -75,6 +75,9 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 	if p.Signed != "" {
 		head = append(head, [2]string{"metadata signed by", p.Signed})
 	}
+	if c, err := keys.ParseCertificate([]byte(p.NextSigner)); p.NextSigner != "" && err == nil {
+		head = append(head, [2]string{"or by", keys.Fingerprint(c)})
+	}
 	if p.Entity.ValidUntil != nil {
 		head = append(head, [2]string{"valid until", format.When(*p.Entity.ValidUntil, now)})
 	}
@@ -94,6 +97,7 @@ func Party(p *federation.Party, fs finding.List, trusts []federation.Trust, now 
 		if len(r.Wanted) > 0 {
 			blocks = append(blocks, wanted(r))
 		}
+		blocks = append(blocks, told(p, r)...)
 	}
 	blocks = append(blocks, openIDBlocks(p)...)
 	blocks = append(blocks, clientBlocks(p, trusts)...)

@@ -48,7 +48,7 @@ func History(party string, list []federation.Version) format.Page {
 // Compared is what is different between two that publish.
 func Compared(a, b string, list []federation.Difference) format.Page {
 	lines := []string{"From " + a + " to " + b + ": " + format.Count(len(list), "difference")}
-	if federation.TouchTrust(list) {
+	if federation.TouchTrust(list, false) {
 		lines[0] += ", some of which touch trust (!)"
 	}
 	if list == nil {

@@ -325,6 +325,24 @@ func (c *Cast) DomainsOf(trust string) []string {
 	return out
 }
 
+// UpstreamOf are the trusts through which people come in at a provider by its routes, by the entity ID or the issuer of
+// the provider that signs them in there.
+func (c *Cast) UpstreamOf(pl *Player) map[string]string {
+	out := map[string]string{}
+	for _, name := range c.Routes {
+		d := c.Find(name)
+		if d == nil || d.Deal.App.Name() != pl.Name() {
+			continue
+		}
+		for _, id := range []string{d.Deal.Provider.Party.Entity.ID, d.Deal.Provider.OpenID.Issuer} {
+			if id != "" {
+				out[id] = name
+			}
+		}
+	}
+	return out
+}
+
 // WithPerson returns a cast in which somebody has come in.
 func (c *Cast) WithPerson(p *people.Person, trust, subject string) *Cast {
 	out := *c

@@ -4,8 +4,10 @@ package idp
 import (
 	"encoding/base64"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -54,6 +56,7 @@ type pending struct {
 	request *saml.AuthnRequest // nil: started at the provider
 	relay   string
 	acs     string
+	via     string // the trust through which the request would have the person come in; "" is none
 }
 
 // context is what the request asks for of the authentication; nil where there is none.
@@ -162,6 +165,8 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			e.Keys = d.Trust.Known("provider", keys)
 		}
 		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
+		upstream := c.UpstreamOf(pl)
+		e.Routes = slices.Sorted(maps.Keys(upstream))
 		j := saml.JudgeRequest(m, root, e)
 		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "request", Findings: j.Findings}
 		if p.Followed(d.Trust.Name) {
@@ -181,6 +186,15 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		x := &pending{trust: d.Trust.Name, request: j.Request, relay: m.RelayState, acs: acs.Location}
 		if j.Request.ACS != "" {
 			x.acs = j.Request.ACS
+		}
+		for _, id := range j.Request.Providers { // in the app's order of preference (SAML Core, section 3.4.1.3)
+			if id == pl.Party.Entity.ID {
+				break
+			}
+			if trust := upstream[id]; trust != "" {
+				x.via = trust
+				break
+			}
 		}
 		if j.Answer != nil {
 			p.refuse(w, x, *j.Answer)
@@ -238,7 +252,7 @@ func links(c *cast.Cast, pl *cast.Player) [][2]string {
 func (p *Part) proceed(w http.ResponseWriter, r *http.Request, c *cast.Cast, d *cast.SAML, x *pending) {
 	want, _ := saml.Acceptable(d.Trust.Contexts(), x.context())
 	p.SignIn(w, r, &server.Wish{Provider: d.Provider.Name(), Title: d.Provider.Title(), At: d.Provider.SignInAt(),
-		App:      d.App.Title(),
+		App: d.App.Title(), Via: x.via,
 		Contexts: want, People: c.People, Force: x.request != nil && x.request.ForceAuthn, Passive: x.request != nil &&
 			x.request.IsPassive,
 		Refuse: func(w http.ResponseWriter, r *http.Request) {

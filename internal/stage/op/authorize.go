@@ -68,6 +68,11 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 	x.tell(d, "authorization request", told...)
 	if !j.Answer {
 		redirect := q.Get("redirect_uri")
+		if j.Error != nil && j.Error.Code == oidc.InvalidRequestObject {
+			x.page(w, http.StatusBadRequest, "The request object is refused", j.Error.Description+
+				". Nothing is sent back, since nobody knows where to.")
+			return
+		}
 		x.Page(w, http.StatusBadRequest, server.Page{Title: "The redirect URI is refused", By: x.pl.Title(),
 			Lead: "The request of " + d.Deal.App.Title() + " names a redirect URI that is not its own: " + j.Why +
 				". Nothing was sent there.",

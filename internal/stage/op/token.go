@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strings"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oauth"
@@ -97,6 +98,10 @@ func Remedy(e *oidc.Error, d *cast.OIDC) finding.Remedy {
 	if e.Code == oidc.InvalidClient && d.Deal.Provider.Real {
 		return finding.Do("have the owner of " + d.Deal.Provider.Name() + " issue a valid secret, and try it").
 			Then(finding.Run("probe", d.Of().Name, "--secret-file", "FILE"))
+	}
+	if p := d.Terms.Policy; e.Code == oidc.InvalidClient && p.Hardened() && (p.Auth == federation.AuthBasic ||
+		p.Auth == federation.AuthPost) {
+		return finding.Run("trust", "change", d.Of().Name, "--client-auth", "any")
 	}
 	if e.Code == oidc.InvalidClient && d.Own != nil && d.Own.Secret != "" {
 		return finding.Run("secret", "list", d.Of().Name)

@@ -40,6 +40,7 @@ type Wish struct {
 	Refuse    func(w http.ResponseWriter, r *http.Request)       // passive, and a page would be needed
 	Done      func(http.ResponseWriter, *http.Request, *Session) // somebody is signed in
 	People    Directory
+	Via       string // the trust whose upstream provider is to sign the person in; "" is none
 
 	browser string
 	person  string // after the first factor
@@ -148,7 +149,25 @@ func (s *Server) SignIn(w http.ResponseWriter, r *http.Request, x *Wish) {
 	}
 	token := s.ID()
 	s.doors.waiting.Put(token, x)
+	if x.Via != "" && x.person == "" && s.Upstream != nil {
+		s.upstream(w, r, *x, token, x.Via, x.Hint)
+		return
+	}
 	s.ask(w, x, token, "")
+}
+
+// upstream has somebody sign in at the provider of a trust, and goes on with who comes in.
+func (s *Server) upstream(w http.ResponseWriter, r *http.Request, x Wish, token, trust, name string) {
+	s.Upstream(w, r, trust, name, func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
+		x.person = who.ID
+		// the factor that is missing is asked for here
+		if _, strong := judge.Asserted(context, x.Contexts); !strong {
+			s.doors.waiting.Put(token, &x)
+			s.ask(w, &x, token, "")
+			return
+		}
+		s.signedIn(w, r, &x, token, context)
+	})
 }
 
 func (s *Server) ask(w http.ResponseWriter, x *Wish, token, problem string) {
@@ -251,17 +270,7 @@ func (s *Server) SignInForm(provider, title string) http.HandlerFunc {
 		case r.PostForm.Get("second") == "yes" && x.person != "":
 			context = judge.ContextMFA
 		case trust != "":
-			s.Upstream(w, r, trust, name,
-				func(w http.ResponseWriter, r *http.Request, who *people.Person, context string) {
-					x.person = who.ID
-					// the factor that is missing is asked for here
-					if _, strong := judge.Asserted(context, x.Contexts); !strong {
-						s.doors.waiting.Put(token, &x)
-						s.ask(w, &x, token, "")
-						return
-					}
-					s.signedIn(w, r, &x, token, context)
-				})
+			s.upstream(w, r, x, token, trust, name)
 			return
 		case x.find(name) == nil:
 			x.name = ""

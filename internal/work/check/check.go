@@ -283,7 +283,19 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 	p := t.Proof()
 	live := t.Standing == federation.Live
 	rehearse := finding.Run("next", t.Name)
+	for _, name := range p.Left {
+		side, kind := finding.Provider, federation.Provider
+		if name == t.App {
+			side, kind = finding.App, federation.App
+		}
+		out.Add(finding.Finding{ID: finding.PartyLeft, Level: finding.Error, Check: "registry of " + name,
+			Saw:      "it is there no more since " + t.Left[name].UTC().Format(time.DateOnly),
+			Expected: "in the metadata from which it was read; until it is back nothing proves " + t.Name, Side: side,
+			Fix: finding.Do("ask its registry, and its owner on another way, why").
+				Then(finding.Run(string(kind), "refresh", name))})
+	}
 	switch age := now.Sub(p.At); {
+	case len(p.Left) > 0:
 	case live && p.Kind == federation.Asserted:
 		out.Add(finding.Finding{ID: finding.ProofNone, Level: finding.Error, Check: "proof of " + t.Name,
 			Saw:      "it is live, and nothing proves it as it is now",

@@ -34,9 +34,13 @@ type PartyInput struct {
 	Source   string
 	Entity   string // which entity of an aggregate
 	SignedBy *x509.Certificate
-	TLS      federation.Server   // how the server of the source is known
-	Accept   bool                // what touches trust may change
-	Version  *federation.Version // what it published before, to be put back; Raw is that of it
+	// the certificate of another signer that is known beside, so that a registry can change its key; Ends says that
+	// there is none any more
+	NextSigner     *x509.Certificate
+	NextSignerEnds bool
+	TLS            federation.Server   // how the server of the source is known
+	Accept         bool                // what touches trust may change
+	Version        *federation.Version // what it published before, to be put back; Raw is that of it
 
 	Own     bool
 	At      string
@@ -72,6 +76,7 @@ type Hand struct {
 	Logout    []string // by Redirect unless prefixed post=; "none" takes all away
 	Signed    *bool    // app: signs its requests; provider: wants them signed
 	Wanted    *bool    // app: wants assertions signed
+	Told      Told
 }
 
 // ErrPrivateInside means that metadata holds a private key. It is not kept, and the key is no secret any more.
@@ -168,7 +173,7 @@ func Hint(err error) error {
 
 func entityHint(ids []string, entity string, err error) error {
 	if entity != "" {
-		u := &UnknownError{What: "entity in the metadata", Name: entity}
+		u := &UnknownError{What: "entity in the metadata", Name: entity, Err: err}
 		if len(ids) <= 5000 {
 			u.Near = near.Names(entity, ids)
 		}
@@ -359,6 +364,9 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 	if err := handEndpoints(r, kind, h); err != nil {
 		return err
 	}
+	if err := h.Told.apply(e, r); err != nil {
+		return err
+	}
 	if len(h.Formats) > 0 {
 		r.NameIDFormats = nil
 		for _, f := range h.Formats {
@@ -397,7 +405,7 @@ func applyHand(e *saml.Entity, kind federation.Kind, h *Hand) error {
 		r.WantAssertionsSigned = *h.Wanted
 	}
 	if len(h.Wants) > 0 {
-		r.Wanted = nil
+		r.Wanted, r.Services = nil, nil
 		for _, w := range h.Wants {
 			name, required := strings.CutSuffix(w, "!")
 			want := saml.Wanted{Name: name, Required: required, Format: saml.NameFormatBasic}

@@ -1,8 +1,10 @@
 package desk
 
 import (
+	"bytes"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"strings"
@@ -27,8 +29,13 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 		return nil, found, nil, err
 	}
 	if in.Raw != nil || in.OpenID != nil {
-		signed := in.Raw != nil && in.OpenID == nil && p.Signer != "" && p.Signer == old.Signer
-		if list := federation.Differences(old, p); federation.TouchTrust(list) && !in.Accept && !signed {
+		signed := in.Raw != nil && in.OpenID == nil && p.Signer != "" && (p.Signer == old.Signer ||
+			p.Signer == old.NextSigner)
+		was, err := d.before(old)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		if list := federation.Differences(was, p); federation.TouchTrust(list, signed) && !in.Accept {
 			return p, found, nil, &WaitsError{old.Kind, old.Name, list}
 		}
 	}
@@ -56,6 +63,77 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 		return nil
 	})
 	return p, found, names, err
+}
+
+// inGroup reports whether a document holds groups of entities.
+func inGroup(raw []byte) bool {
+	d := xml.NewDecoder(bytes.NewReader(raw))
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return false
+		}
+		if el, ok := t.(xml.StartElement); ok {
+			return el.Name.Local == "EntitiesDescriptor"
+		}
+	}
+}
+
+// Left notes that a party is in the registry no more from which it was read, or is back, with each trust that has not
+// ended. It returns the trusts for which that is new.
+func (d *Desk) Left(party string, gone bool) (names []string, err error) {
+	all, err := d.TrustsOf(party)
+	if err != nil {
+		return nil, err
+	}
+	err = d.Change(func(tx *model.Edit) error {
+		names = nil
+		for i := range all {
+			t := all[i].Clone()
+			if t.Standing == federation.Ended || !t.Leave(party, d.Now(), gone) {
+				continue
+			}
+			action := "trust.party-left"
+			if !gone {
+				action = "trust.party-back"
+			}
+			if err := tx.PutTrust(&all[i], t, action); err != nil {
+				return err
+			}
+			names = append(names, t.Name)
+		}
+		return nil
+	})
+	return names, err
+}
+
+// before is a party as it was read last, with what its metadata said beside the protocol: one that was read before such
+// things were kept is read once more, out of what is kept of it.
+func (d *Desk) before(old *federation.Party) (*federation.Party, error) {
+	if old.Own || old.Entity.Extended || old.Entity.ID == "" {
+		return old, nil
+	}
+	raw, err := d.View.Raw(old.Name)
+	if err != nil || raw == nil {
+		return old, err
+	}
+	e, err := ReadEntity(raw, old.Entity.ID, nil)
+	if err != nil {
+		return old, nil // it was entered by hand since, or is kept in part: nothing is known of them
+	}
+	was := *old
+	c, err := old.Entity.Clone()
+	if err != nil {
+		return nil, err
+	}
+	c.Scopes, c.Attributes, c.Registrar, c.Extended = e.Scopes, e.Attributes, e.Registrar, true
+	for _, r := range [][2]*saml.Role{{c.IDP, e.IDP}, {c.SP, e.SP}} {
+		if r[0] != nil && r[1] != nil {
+			r[0].Scopes, r[0].UI, r[0].Services = r[1].Scopes, r[1].UI, r[1].Services
+		}
+	}
+	was.Entity = *c
+	return &was, nil
 }
 
 // restoresSAML reports whether a version is put back that has a SAML side.
@@ -135,19 +213,27 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			p.OpenID = in.Version.Party.OpenID
 		}
 	case in.Raw != nil:
-		signer := in.SignedBy
-		if signer == nil && old.Signer != "" && !in.Accept { // the signer that is known has to have signed it again
-			var err error
-			if signer, err = keys.ParseCertificate([]byte(old.Signer)); err != nil {
-				return nil, nil, fmt.Errorf("the known signer of %s: %w", old.Name, err)
-			}
+		var signers []*x509.Certificate
+		var err error
+		if in.SignedBy != nil {
+			signers = append(signers, in.SignedBy)
+		} else if signers, err = SignersOf(old); err != nil { // one that is known has to have signed it again
+			return nil, nil, err
+		} else if in.Accept {
+			signers = nil
 		}
-		entity := in.Entity
-		e, err := ReadEntity(in.Raw, entity, signer)
-		if err != nil && entity == "" && errors.Is(err, saml.ErrManyEntities) {
-			e, err = ReadEntity(in.Raw, old.Entity.ID, signer)
+		e, by, err := ReadSigned(in.Raw, in.Entity, signers)
+		if err != nil && in.Entity == "" && errors.Is(err, saml.ErrManyEntities) {
+			e, by, err = ReadSigned(in.Raw, old.Entity.ID, signers)
 		}
-		if err != nil && signer != in.SignedBy {
+		switch {
+		case err == nil && in.Entity == "" && e.ID != old.Entity.ID && old.Entity.ID != "" && inGroup(in.Raw):
+			// of a group in which one other is left
+			err = fmt.Errorf("%w: %s is not in the document any more", saml.ErrNoSuchEntity, old.Entity.ID)
+			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
+		case err != nil && errors.Is(err, saml.ErrNoSuchEntity):
+			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
+		case err != nil && in.SignedBy == nil && len(signers) > 0:
 			return nil, nil, finding.Errorf("metadata from %s: %w. That signer is known from before; name another "+
 				"with %s FILE, or take it without a signature with %s, when its owner says so", in.Source, err,
 				finding.FieldSignedBy, finding.FieldAccept)
@@ -156,7 +242,19 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
 		}
 		p.Entity, p.Source, p.TLS = *e, in.Source, in.TLS
-		setSigner(&p, signer)
+		setSigner(&p, by)
+		if p.Signer == old.NextSigner { // the other one goes on being known, until somebody says that it is not
+			p.NextSigner = old.Signer
+		}
+	}
+	switch {
+	case in.NextSignerEnds:
+		p.NextSigner = ""
+	case in.NextSigner != nil && p.Signer == "":
+		return nil, nil, finding.Errorf("%s goes with a signer that is known: name that with %s",
+			finding.FieldNextSigner, finding.FieldSignedBy)
+	case in.NextSigner != nil:
+		p.NextSigner = base64.StdEncoding.EncodeToString(in.NextSigner.Raw)
 	}
 	if in.Title != "" {
 		p.Title = in.Title

@@ -44,6 +44,7 @@ type TrustResult struct {
 	Probed        *federation.Proven                 `json:"probed,omitempty"`
 	Witnessed     *federation.Proven                 `json:"witnessed,omitempty"`
 	Told          *federation.Proven                 `json:"told,omitempty"`
+	Left          map[string]time.Time               `json:"leftRegistry,omitempty"`
 	Failed        *federation.Failure                `json:"lastFailed,omitempty"`
 	Brought       *federation.Brought                `json:"brought,omitempty"`
 	Tried         map[string]federation.Tried        `json:"keysTried,omitempty"`
@@ -59,14 +60,17 @@ func TrustResultOf(t *federation.Trust) TrustResult { return TrustResult(*t) }
 
 // PartyResult is what is told of a party.
 type PartyResult struct {
-	Name      string              `json:"name"`
-	Kind      federation.Kind     `json:"kind"`
-	Title     string              `json:"title,omitempty"`
-	Own       bool                `json:"own"`
-	At        string              `json:"at,omitempty"`
-	Source    string              `json:"source,omitempty"`
-	Signed    string              `json:"signedBy,omitempty"`
-	Signer    string              `json:"signer,omitempty" rows:"none"`
+	Name   string          `json:"name"`
+	Kind   federation.Kind `json:"kind"`
+	Title  string          `json:"title,omitempty"`
+	Own    bool            `json:"own"`
+	At     string          `json:"at,omitempty"`
+	Source string          `json:"source,omitempty"`
+	Signed string          `json:"signedBy,omitempty"`
+	Signer string          `json:"signer,omitempty" rows:"none"`
+
+	NextSigner string `json:"nextSigner,omitempty" rows:"none"`
+
 	TLS       federation.Server   `json:"sourceTLS,omitzero"`
 	Entity    saml.Entity         `json:"saml"`
 	OpenID    *federation.OpenID  `json:"openid,omitempty"`

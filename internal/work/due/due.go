@@ -184,6 +184,11 @@ func (f *Finder) reading(p *federation.Party) {
 			r.Since.Add(patience), p.Contact(),
 			finding.Do("ask its owner whether the address still holds").
 				Then(finding.Run(string(p.Kind), "refresh", p.Name)), r.Outcome)
+	case federation.ReadLeft:
+		f.add(Reading, p.Name, fmt.Sprintf("its registry has it no more since %s: nothing proves its trusts meanwhile",
+			r.Since.Format(time.DateOnly)), r.Since, p.Contact(),
+			finding.Do("ask its registry, and its owner on another way, why").
+				Then(finding.Run(string(p.Kind), "refresh", p.Name)), r.Outcome)
 	case federation.ReadWaits:
 		f.add(Reading, p.Name, "what it publishes now touches trust, and waits for your word", r.Since, p.Contact(),
 			federation.AcceptDifferences(p.Kind, p.Name), r.Outcome)

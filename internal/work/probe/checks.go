@@ -13,8 +13,8 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/outside/webpage"
@@ -42,8 +42,11 @@ func (j *job) says(ctx context.Context, p *federation.Party) {
 		a, err := reach.Fetch(ctx, p.Source, o)
 		if err == nil {
 			j.answered[p.Name] = true
-			signer, _ := keys.ParseCertificate([]byte(p.Signer)) // none is known for most
-			e, rerr := desk.ReadEntity(a.Bytes, p.Entity.ID, signer)
+			var e *saml.Entity
+			signers, rerr := desk.SignersOf(p)
+			if rerr == nil {
+				e, _, rerr = desk.ReadSigned(a.Bytes, p.Entity.ID, signers)
+			}
 			if rerr != nil {
 				j.publishes(p, "metadata", p.Source, rerr)
 				good = false

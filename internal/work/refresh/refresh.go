@@ -19,6 +19,7 @@ const (
 	Taken     = federation.ReadTaken
 	Waits     = federation.ReadWaits
 	Failed    = federation.ReadFailed
+	Left      = federation.ReadLeft
 	ByHand    = "by hand" // its source is no address
 )
 
@@ -117,7 +118,7 @@ func take(d *desk.Desk, p *federation.Party, f *fetched, accept bool) (*Result, 
 		}
 		if bytes.Equal(was, f.raw) && f.openID == nil {
 			r.Outcome = Unchanged
-			return r, nil
+			return r, back(d, r)
 		}
 	}
 	in := desk.PartyInput{Kind: p.Kind, Name: p.Name, Raw: f.raw, Source: p.Source, TLS: p.TLS, OpenID: f.openID,
@@ -133,6 +134,14 @@ func take(d *desk.Desk, p *federation.Party, f *fetched, accept bool) (*Result, 
 	case errors.As(err, &waits):
 		r.Outcome, r.Differences = Waits, waits.Differences
 		r.Fix = federation.AcceptDifferences(p.Kind, p.Name)
+	case err != nil && errors.Is(err, saml.ErrNoSuchEntity):
+		r.Outcome, r.Why = Left, err.Error()
+		r.Fix = finding.Do("ask its registry, and its owner on another way, why; until it is back nothing proves its " +
+			"trusts")
+		if err := d.Attempt(func() (err error) { r.Trusts, err = d.Left(p.Name, true); return err }); err != nil {
+			return nil, err
+		}
+		return r, nil
 	case err != nil:
 		r.Outcome, r.Why = Failed, err.Error()
 	default:
@@ -140,6 +149,12 @@ func take(d *desk.Desk, p *federation.Party, f *fetched, accept bool) (*Result, 
 		if r.Differences = federation.Differences(p, now); len(r.Differences) == 0 {
 			r.Outcome, r.Differences = Unchanged, []federation.Difference{}
 		}
+		return r, back(d, r)
 	}
 	return r, nil
+}
+
+// back notes that a party is in its registry again, where it was not.
+func back(d *desk.Desk, r *Result) error {
+	return d.Attempt(func() error { _, err := d.Left(r.Party, false); return err })
 }

@@ -84,3 +84,52 @@ func TestVersions(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestLeft: a party that left its registry proves nothing until it is back, and what was proven is there again then.
+func TestLeft(t *testing.T) {
+	h := fixture.New(t)
+	p, err := h.AnyParty("nightlog")
+	if err != nil {
+		t.Fatal(err)
+	}
+	group := func(entities string) []byte {
+		return []byte(`<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata">` + entities +
+			`</md:EntitiesDescriptor>`)
+	}
+	const acs = "https://nightlog.kestrelridge.example/saml/acs/"
+	other := strings.ReplaceAll(string(raw("https://plates.example/acs")), "nightlog.kestrelridge", "plates")
+	third := strings.ReplaceAll(other, "plates.example", "third.example")
+	read := func(b []byte) Result {
+		t.Helper()
+		a := &Answers{[]federation.Party{*p}, []fetched{{raw: b}}}
+		list, err := a.Take(h.Desk, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, err = h.AnyParty("nightlog"); err != nil {
+			t.Fatal(err)
+		}
+		return list[0]
+	}
+	proof := func() federation.Proof {
+		t.Helper()
+		return h.Trust(t, "nightlog@ridge").Proof()
+	}
+	if r := read(group(string(raw(acs)) + other)); r.Outcome != Taken && r.Outcome != Unchanged {
+		t.Fatalf("it is there: %+v", r)
+	}
+	before := proof()
+	for what, without := range map[string][]byte{"two others": group(other + third), "one other": group(other)} {
+		r := read(without)
+		if r.Outcome != Left || len(r.Trusts) > 1 || len(proof().Left) != 1 || proof().Left[0] != "nightlog" {
+			t.Errorf("%s: %+v, %+v", what, r, proof())
+		}
+	}
+	if p.Entity.ID != "https://nightlog.kestrelridge.example/saml" {
+		t.Errorf("it is another one now: %s", p.Entity.ID)
+	}
+	if r := read(group(string(raw(acs)) + third)); r.Outcome == Left || len(proof().Left) > 0 ||
+		proof().Kind != before.Kind {
+		t.Errorf("it is back: %+v, %+v", r, proof())
+	}
+}
