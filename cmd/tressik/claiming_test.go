@@ -29,6 +29,10 @@ var outputs = []string{"../../internal/face/layout", "../../internal/face/report
 // empty name is a text that claims nothing of a ledger.
 var heldBy = map[string]string{
 	"nobody: %q cannot be read":                   "TestAdmission",
+	"by which nobody is known again":              "TestImportKeepsTransient",
+	"until it is back nothing proves":             "TestLeft",
+	"nothing proves its trusts meanwhile":         "TestLeft",
+	"goes with a signer that is known":            "TestSignersOfARegistry",
 	"the real parties answered, and nobody has":   "TestAnswer",
 	"which cannot be read: nobody is admitted":    "TestWhoMaySignInHasOneAnswer",
 	"has what it needs: a real sign-in showed it": "TestTwoOrganisations",

@@ -142,7 +142,8 @@ func TestRefresh(t *testing.T) {
 	publish()
 	d.refresh(0)
 	d.fails(0, []string{"Nothing expires in the next 30 days"}, "due", "--within", "30d")
-	// The known signer carries a rollover without a word; nobody else's signature does, and none does not.
+	// The known signer speaks for who submitted it: a rollover waits for a word under it too, as under nobody's
+	// signature.
 	publish()
 	d.refresh(0)
 	signed := func(edits ...string) { page.Store(there.ok("metadata", "write", "southmere", "--sign")) }
@@ -152,8 +153,11 @@ func TestRefresh(t *testing.T) {
 	d.ok("provider", "change", "southmere", "--metadata", srv.URL+"/md", "--signed-by", "signer.pem")
 	there.ok("key", "withdraw", "southmere", there.ring("southmere", "signing")["announced"])
 	signed()
-	if r, touches := d.refresh(0); r.Outcome != "taken" || touches != "certificate" {
+	if r, touches := d.refresh(3); r.Outcome != "waits" || touches != "certificate" {
 		t.Errorf("signed by the known signer: %+v", r)
+	}
+	if r, touches := d.refresh(0, "--accept"); r.Outcome != "taken" || touches != "certificate" {
+		t.Errorf("signed by the known signer, with a word: %+v", r)
 	}
 	was = state()
 	publish()

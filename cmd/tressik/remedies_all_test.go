@@ -475,6 +475,7 @@ func untried(t *testing.T, tried map[string]bool) {
 	cannot := map[string]string{
 		"claims.gap":               "TestDemoIsMatched runs its command, and what that proposes",
 		"claims.same-subject":      "TestDemoIsMatched runs it",
+		"party.left":               "TestLeft sees it: a registry has to be read",
 		"registration.changed":     "TestTwoLedgersRegister runs it",
 		"registration.unread":      "TestTwoLedgersRegister sees it",
 		"charter.drift":            "TestCharterDrift runs it",

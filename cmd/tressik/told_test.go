@@ -93,6 +93,8 @@ func TestSignersOfARegistry(t *testing.T) {
 			t.Errorf("signed by the %s: %+v", by, r)
 		}
 	}
+	d.fails(1, []string{"goes with a signer that is known"}, "provider", "change", "ridge", "--next-signer",
+		"second.pem")
 	publish("stranger")
 	if r, _ := d.refresh(3); r.Outcome != "failed" {
 		t.Errorf("a stranger: %+v", r)

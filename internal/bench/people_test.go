@@ -97,7 +97,7 @@ func BenchmarkClaims(b *testing.B) {
 			}
 		}
 	}, func() { at++ }, func() {
-		if got, gaps := release.For(&dir.Persons[at%len(dir.Persons)]); len(got) != 12 || len(gaps) != 0 {
+		if got, gaps := release.For(&dir.Persons[at%len(dir.Persons)], ""); len(got) != 12 || len(gaps) != 0 {
 			b.Fatal(got, gaps)
 		}
 	})

@@ -234,14 +234,18 @@ func (d *Book) Person(name string) (*people.Person, error) {
 	if err != nil {
 		return nil, err
 	}
+	who, shared := people.Named(all, name)
+	if who != nil {
+		return who, nil
+	}
+	if len(shared) > 0 {
+		return nil, fmt.Errorf("the address %s is %w to mean one person: it is that of %s; name them by their IDs",
+			name,
+			ErrValue, strings.Join(shared, " and of "))
+	}
 	ids := make([]string, len(all))
 	for i := range all {
 		ids[i] = all[i].ID
-		for _, m := range all[i].Attributes["mail"] {
-			if strings.EqualFold(m, name) {
-				return &all[i], nil
-			}
-		}
 	}
 	u := &UnknownError{What: "person", Name: name, Near: near.Names(name, ids), Add: "see `tressik people list`"}
 	if len(all) == 0 {

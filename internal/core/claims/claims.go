@@ -143,6 +143,7 @@ func NewEngine() (*Engine, error) {
 	env, err := cel.NewEnv(
 		cel.Variable("person", cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable("groups", cel.ListType(cel.StringType)),
+		cel.Variable("pairwise", cel.StringType),
 		ext.Strings(),
 		cel.Lib(library{}),
 	)
@@ -165,7 +166,7 @@ func (library) ProgramOptions() []cel.ProgramOption { return nil }
 const costLimit = 100000
 
 // variables are what an expression reads.
-func variables(person *people.Person) map[string]any {
+func variables(person *people.Person, pairwise string) map[string]any {
 	attrs := make(map[string]any, len(person.Attributes))
 	for k, v := range person.Attributes {
 		if len(v) == 1 {
@@ -174,7 +175,7 @@ func variables(person *people.Person) map[string]any {
 			attrs[k] = v
 		}
 	}
-	return map[string]any{"person": attrs, "groups": person.Groups}
+	return map[string]any{"person": attrs, "groups": person.Groups, "pairwise": pairwise}
 }
 
 // firstOf is first(person.mail): the first value where there may be several.
@@ -285,9 +286,10 @@ func reads(expr string) []string {
 }
 
 // Evaluate returns the values an expression yields for a person: none with ErrMissing where the person lacks what it
-// reads, an error with the reason for all else.
-func (p *Program) Evaluate(person *people.Person) ([]string, error) {
-	return p.evaluate(variables(person))
+// reads, an error with the reason for all else. pairwise is the name by which the one app that the expression is for
+// knows the person.
+func (p *Program) Evaluate(person *people.Person, pairwise string) ([]string, error) {
+	return p.evaluate(variables(person, pairwise))
 }
 
 func (p *Program) evaluate(vars map[string]any) ([]string, error) {
@@ -370,10 +372,10 @@ func (e *Engine) Prepare(rules []Rule) (*Release, error) {
 }
 
 // For returns the attributes released for a person, and for each rule that releases nothing the reason.
-func (r *Release) For(p *people.Person) ([]saml.Attribute, []Gap) {
+func (r *Release) For(p *people.Person, pairwise string) ([]saml.Attribute, []Gap) {
 	var gaps []Gap
 	out := make([]saml.Attribute, 0, len(r.rules))
-	vars := variables(p)
+	vars := variables(p, pairwise)
 	for i, x := range r.rules {
 		if r.whens[i] != nil && !r.whens[i].holds(vars) {
 			continue

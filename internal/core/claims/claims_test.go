@@ -46,7 +46,7 @@ func TestEvaluate(t *testing.T) {
 			t.Errorf("%s: %v", expr, err)
 			continue
 		}
-		if got, err := p.Evaluate(mira()); err != nil || !slices.Equal(got, want) {
+		if got, err := p.Evaluate(mira(), ""); err != nil || !slices.Equal(got, want) {
 			t.Errorf("%s gives %v, %v; want %v", expr, got, err, want)
 		}
 	}
@@ -54,13 +54,13 @@ func TestEvaluate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Evaluate(mira()); !errors.Is(err, ErrMissing) || !strings.Contains(err.Error(), "title") {
+	if _, err := p.Evaluate(mira(), ""); !errors.Is(err, ErrMissing) || !strings.Contains(err.Error(), "title") {
 		t.Errorf("a missing attribute: %v", err)
 	}
 	if p, err = e.Compile(`person.mail + "x"`); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Evaluate(mira()); err == nil || !strings.Contains(err.Error(), "first(") {
+	if _, err := p.Evaluate(mira(), ""); err == nil || !strings.Contains(err.Error(), "first(") {
 		t.Errorf("text added to a list: %v", err)
 	}
 }
@@ -92,7 +92,7 @@ func TestReleaseTellsGaps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	got, gaps := r.For(mira())
+	got, gaps := r.For(mira(), "")
 	if len(got) != 1 || got[0].Name != "urn:oid:1" || got[0].Friendly != "mail" || len(gaps) != 1 ||
 		gaps[0].Claim != "title" {
 		t.Errorf("%v, %v", got, gaps)

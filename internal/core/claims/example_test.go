@@ -17,7 +17,7 @@ func ExampleEngine_Compile() {
 	if err != nil {
 		panic(err)
 	}
-	v, err := p.Evaluate(&people.Person{ID: "mira", Groups: []string{"observers"}})
+	v, err := p.Evaluate(&people.Person{ID: "mira", Groups: []string{"observers"}}, "")
 	fmt.Println(v, err)
 	// Output: [writer] <nil>
 }

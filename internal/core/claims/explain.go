@@ -22,8 +22,9 @@ type Step struct {
 }
 
 // Explain evaluates an expression for a person and says what each part of it yields, the innermost first, up to the
-// whole. Parts that are not reached, such as the other branch of a choice, are left out. Errors: a *CompileError.
-func (e *Engine) Explain(expr string, p *people.Person) ([]Step, error) {
+// whole. pairwise is as in Evaluate. Parts that are not reached, such as the other branch of a choice, are left out.
+// Errors: a *CompileError.
+func (e *Engine) Explain(expr string, p *people.Person, pairwise string) ([]Step, error) {
 	if _, err := e.Compile(expr); err != nil {
 		return nil, err
 	}
@@ -35,7 +36,7 @@ func (e *Engine) Explain(expr string, p *people.Person) ([]Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, details, _ := prg.Eval(variables(p)) // what went wrong stands at its part
+	_, details, _ := prg.Eval(variables(p, pairwise)) // what went wrong stands at its part
 	var out []Step
 	native := tree.NativeRep()
 	if details == nil {
@@ -53,7 +54,7 @@ func (e *Engine) Explain(expr string, p *people.Person) ([]Step, error) {
 		if err != nil || slices.ContainsFunc(out, func(s Step) bool { return s.Part == part }) {
 			return
 		}
-		out = append(out, step(part, v))
+		out = append(out, step(Masked(part), v))
 	}))
 	return out, nil
 }

@@ -46,10 +46,10 @@ func TestFunctions(t *testing.T) {
 			t.Errorf("%s: %v", expr, err)
 			continue
 		}
-		got, err := p.Evaluate(observer())
+		got, err := p.Evaluate(observer(), "")
 		if strings.HasPrefix(expr, "hashed") { // of that length, and another with another salt
 			other, _ := e.Compile(`hashed("mira", "pepper")`)
-			o, _ := other.Evaluate(observer())
+			o, _ := other.Evaluate(observer(), "")
 			if err != nil || len(got) != 1 || len(got[0]) != 64 || got[0] == o[0] {
 				t.Errorf("%s: %v %v", expr, got, err)
 			}
@@ -70,7 +70,7 @@ func TestFunctions(t *testing.T) {
 	} {
 		p, err := e.Compile(expr)
 		if err == nil {
-			_, err = p.Evaluate(observer())
+			_, err = p.Evaluate(observer(), "")
 		}
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", expr, err, want)
@@ -106,7 +106,7 @@ func TestRolesAndConditions(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", c.roles.Expression(), err)
 		}
-		got, _ := r.For(observer())
+		got, _ := r.For(observer(), "")
 		values := ""
 		if len(got) > 0 {
 			values = strings.Join(got[0].Values, " ")
@@ -122,7 +122,7 @@ func TestRolesAndConditions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	got, gaps := r.For(observer())
+	got, gaps := r.For(observer(), "")
 	if len(got) != 1 || got[0].Friendly != "a" || len(gaps) != 1 || gaps[0].Claim != "c" ||
 		!strings.Contains(gaps[0].Reason, "2 values") {
 		t.Errorf("%v, gaps %v", got, gaps)
@@ -139,7 +139,7 @@ func TestExplain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	steps, err := e.Explain(`"observers" in groups ? lower(first(person.mail)) : person.none`, observer())
+	steps, err := e.Explain(`"observers" in groups ? lower(first(person.mail)) : person.none`, observer(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +158,7 @@ func TestExplain(t *testing.T) {
 		slices.ContainsFunc(parts, func(p string) bool { return strings.HasPrefix(p, "person.none") }) {
 		t.Errorf("%q", parts)
 	}
-	steps, err = e.Explain(`first(person.phone) + "x"`, observer())
+	steps, err = e.Explain(`first(person.phone) + "x"`, observer(), "")
 	if err != nil || len(steps) == 0 || !strings.Contains(steps[0].Wrong, "the person has no phone") {
 		t.Errorf("%v %v", steps, err)
 	}

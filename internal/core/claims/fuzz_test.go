@@ -26,6 +26,6 @@ func FuzzExpression(f *testing.F) {
 			return
 		}
 		_ = prg.Reads()
-		_, _ = prg.Evaluate(p) // whatever it yields, it must not panic
+		_, _ = prg.Evaluate(p, "") // whatever it yields, it must not panic
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
@@ -209,7 +210,7 @@ func FactsOf(t *Trust, app, provider *Party) []Fact {
 	out := t.Terms.facts(t, app, provider)
 	rules := []string{t.SubjectWords()}
 	for _, r := range t.Rules {
-		rules = append(rules, r.Claim+"="+r.Expression)
+		rules = append(rules, r.Claim+"="+claims.Told(r.Expression))
 	}
 	out = append(out, Fact{Name: finding.FactClaims, Value: strings.Join(rules, ", "), OfSide: "both"},
 		Fact{Name: finding.FactAdmission, Value: t.admissionWords(), OfSide: "provider"})

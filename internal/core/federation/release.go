@@ -61,7 +61,7 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 	}
 	switch {
 	case r.subject != nil:
-		v, err := r.subject.Evaluate(p)
+		v, err := r.subject.Evaluate(p, r.Pairwise(p))
 		if err == nil && len(v) != 1 {
 			err = fmt.Errorf("it yields %d values where one is needed; first(…) takes the first", len(v))
 		}
@@ -76,11 +76,17 @@ func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
 		}
 		s.Value = id
 	default:
-		m := hmac.New(sha256.New, r.key.Salt)
-		io.WriteString(m, p.SubjectKey()+"\x00"+r.key.Anchor)
-		s.Value = hex.EncodeToString(m.Sum(nil)[:20])
+		s.Value = r.Pairwise(p)
 	}
 	return s, nil
+}
+
+// Pairwise is the name of a person at the app of the trust alone: it is made from the trust's own key, so that no two
+// apps can tell by it that they know the same person (SAML Core, section 8.3.7; OpenID Connect Core, section 8.1).
+func (r *Releaser) Pairwise(p *people.Person) string {
+	m := hmac.New(sha256.New, r.key.Salt)
+	io.WriteString(m, p.SubjectKey()+"\x00"+r.key.Anchor)
+	return hex.EncodeToString(m.Sum(nil)[:20])
 }
 
 // SubjectOf returns the value of a person's subject.
@@ -91,7 +97,7 @@ func (r *Releaser) SubjectOf(p *people.Person) (string, error) {
 
 // Attributes returns what is released for a person, and the rules that release nothing with the reason.
 func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
-	return r.rules.For(p)
+	return r.rules.For(p, r.Pairwise(p))
 }
 
 // RandomID makes an ID of 160 random bits that is an xs:ID (SAML Core, section 1.3.4).
@@ -155,7 +161,7 @@ func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons [
 // token has them.
 func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[string]any {
 	out := map[string]any{}
-	attrs, _ := r.rules.For(p)
+	attrs, _ := r.rules.For(p, r.Pairwise(p))
 	for i, a := range attrs {
 		name := a.Friendly
 		if name == "" {

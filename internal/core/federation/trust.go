@@ -589,7 +589,7 @@ func (t *Trust) SubjectWords() string {
 func (t *Trust) subjectWords() string {
 	switch {
 	case t.SubjectExpression() != "":
-		return t.SubjectExpression()
+		return claims.Told(t.SubjectExpression())
 	case t.SubjectFormat == saml.FormatTransient:
 		return "a new random value at each sign-in"
 	}

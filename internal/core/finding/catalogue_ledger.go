@@ -102,6 +102,8 @@ const (
 	KeyWeak ID = "key.weak"
 
 	PartyContact   ID = "party.contact"
+	PeopleAddress  ID = "people.address"
+	PeopleUUID     ID = "people.uuid"
 	PartyLeft      ID = "party.left"
 	PartySharedKey ID = "party.shared-key"
 
@@ -296,6 +298,8 @@ func ledgerEntries() []Entry {
 		{InspectUnknown, Error, "", "The message is of a kind that is known."},
 		{KeyWeak, Error, "", "A key is of RSA with 2048 bits or more, or of ECDSA P-256 or P-384."},
 		{PartyContact, Note, "", "There is somebody to write to when something changes."},
+		{PeopleAddress, Warning, "", "Each address is that of one person."},
+		{PeopleUUID, Error, "RFC 4530 2.1", "Each entryUUID is that of one person."},
 		{PartyLeft, Error, "", "A party is in the registry from which it was read."},
 		{PartySharedKey, Warning, "", "No two foreign parties sign with one key."},
 		{PermissionUnknown, Error, "RFC 6749 3.3",

@@ -39,7 +39,8 @@ person (the attributes of the person who signs in) and groups (a list of names).
 value is text, with several a list: first(person.mail) takes one, all(person.mail) is always a list. Besides
 the language's own: default(person.title, "none"), lower(…), upper(…), scope(person.uid, "kestrelridge.example"),
 replacePattern(text, pattern, with), hashed(text, salt), time(text, "rfc3339"|"date"|"generalized"|"seconds"). Each
-of these is applied to every value of a list, so that none is dropped.
+of these is applied to every value of a list, so that none is dropped. pairwise is the person's name at this app
+alone, made from the trust's own key; a salt of hashed is kept in the ledger, and shown nowhere.
 
 Common attributes know their standard names: mail, displayName, givenName, sn, uid,
 eduPersonPrincipalName and others. --name and --name-format set others.`,

@@ -38,7 +38,7 @@ func Terms(d *desk.Desk, t *federation.Trust) ([]format.Block, error) { return p
 
 // ruleWords is where a claim comes from.
 func ruleWords(r claims.Rule) string {
-	s := r.Expression
+	s := claims.Masked(r.Expression)
 	if r.Roles != nil {
 		rows := make([]string, len(r.Roles.Of))
 		for i, x := range r.Roles.Of {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/sequence"
@@ -47,11 +48,11 @@ func (m *Maker) One(d *Data, name string) (*One, error) {
 			return nil, err
 		}
 	}
-	claims := Section{Title: "Claims", Head: []string{"Claim", "From", "Name in the message"}}
+	told := Section{Title: "Claims", Head: []string{"Claim", "From", "Name in the message"}}
 	for _, r := range t.Rules {
-		claims.Rows = append(claims.Rows, []string{r.Claim, r.Expression, r.Name})
+		told.Rows = append(told.Rows, []string{r.Claim, claims.Masked(r.Expression), r.Name})
 	}
-	add(claims)
+	add(told)
 	if err := m.kept(o, name); err != nil {
 		return nil, err
 	}

@@ -390,9 +390,12 @@ func NewPeople(list []people.Person) *People {
 	p := &People{list, make(map[string]*people.Person, 2*len(list))}
 	for i := range list {
 		for _, m := range list[i].Attributes["mail"] {
-			if k := strings.ToLower(m); p.by[k] == nil {
-				p.by[k] = &list[i]
+			k := strings.ToLower(m)
+			if who, there := p.by[k]; there && who != &list[i] {
+				p.by[k] = nil // of two people: it means neither of them, as people.Named has it
+				continue
 			}
+			p.by[k] = &list[i]
 		}
 	}
 	for i := range list { // an ID goes before a mail address

@@ -486,6 +486,9 @@ func (k *Enactor) trust(name string) error {
 	if says.Subject != nil {
 		said.Subject = &mapping.SubjectDocument{Format: formatWord(says.Subject.Format),
 			Expression: says.Subject.Expression}
+		if err := (&mapping.Document{Subject: said.Subject}).Unmask(t); err != nil {
+			return k.File.at("trusts."+name+".subject", err)
+		}
 	}
 	if t.Reads == nil && says.reads() { // it begins with what the app makes of any provider's
 		app, err := k.AnyParty(t.App)
@@ -574,7 +577,11 @@ func (k *Enactor) named(t *federation.Trust, list []mapping.ClaimDocument) ([]ma
 	if err != nil {
 		return nil, err
 	}
-	out := slices.Clone(list)
+	doc := mapping.Document{Claims: slices.Clone(list)}
+	if err := doc.Unmask(t); err != nil {
+		return nil, k.File.at("trusts."+t.Name+".claims", err)
+	}
+	out := doc.Claims
 	for i, c := range out {
 		out[i].Name, out[i].NameFormat = desk.ClaimName(t, app, c.Claim, c.Name, c.NameFormat)
 		if r := c.Roles; r != nil && r.Several == "" {

@@ -29,9 +29,23 @@ type Writer struct {
 	Inline bool
 }
 
-// Marshal writes a charter as YAML.
+// Marshal writes a charter as YAML. Salts that stand in expressions are left out: they come from the ledger again where
+// it is compared and enacted.
 func (c *Charter) Marshal() ([]byte, error) {
-	return plain.YAML(c)
+	out := *c
+	out.Trusts = map[string]*Trust{}
+	for name, t := range c.Trusts {
+		d := mapping.Document{Claims: slices.Clone(t.Claims)}
+		if t.Subject != nil {
+			s := *t.Subject
+			d.Subject = &s
+		}
+		d.Mask()
+		shown := *t
+		shown.Claims, shown.Subject = d.Claims, d.Subject
+		out.Trusts[name] = &shown
+	}
+	return plain.YAML(out)
 }
 
 // All writes everything that stands in the ledger.

@@ -13,6 +13,7 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/due"
 	"tressik.example/internal/work/handoff"
@@ -166,6 +167,9 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 		if about(name) {
 			add(string(s.parties[name].Kind), name, l)
 		}
+	}
+	if len(names) == 0 {
+		add("people", "people", people.Judge(s.crowd.People))
 	}
 	r.Items = append(r.Items, running...)
 	if err := c.accepted(r); err != nil {

@@ -30,7 +30,7 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	}
 	if in.Raw != nil || in.OpenID != nil {
 		signed := in.Raw != nil && in.OpenID == nil && p.Signer != "" && (p.Signer == old.Signer ||
-			p.Signer == old.NextSigner)
+			p.Signer == old.NextSigner || signsItself(old))
 		was, err := d.before(old)
 		if err != nil {
 			return nil, nil, nil, err
@@ -219,10 +219,12 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			signers = append(signers, in.SignedBy)
 		} else if signers, err = SignersOf(old); err != nil { // one that is known has to have signed it again
 			return nil, nil, err
-		} else if in.Accept {
-			signers = nil
 		}
 		e, by, err := ReadSigned(in.Raw, in.Entity, signers)
+		if in.Accept && in.SignedBy == nil && saml.Refused(err) { // somebody says that another one may sign, or nobody
+			signers = nil
+			e, by, err = ReadSigned(in.Raw, in.Entity, nil)
+		}
 		if err != nil && in.Entity == "" && errors.Is(err, saml.ErrManyEntities) {
 			e, by, err = ReadSigned(in.Raw, old.Entity.ID, signers)
 		}
@@ -243,7 +245,8 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 		}
 		p.Entity, p.Source, p.TLS = *e, in.Source, in.TLS
 		setSigner(&p, by)
-		if p.Signer == old.NextSigner { // the other one goes on being known, until somebody says that it is not
+		if p.Signer != "" &&
+			p.Signer == old.NextSigner { // the other one goes on being known, until somebody says that it is not
 			p.NextSigner = old.Signer
 		}
 	}

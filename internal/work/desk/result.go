@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"slices"
 	"time"
 
 	"tressik.example/internal/core/claims"
@@ -56,7 +57,15 @@ type TrustResult struct {
 }
 
 // TrustResultOf tells of one; where the record changes, the compiler asks here what is told of that.
-func TrustResultOf(t *federation.Trust) TrustResult { return TrustResult(*t) }
+// The salts of its rules are told to nobody.
+func TrustResultOf(t *federation.Trust) TrustResult {
+	r := TrustResult(*t)
+	r.Subject, r.Rules = claims.Masked(r.Subject), slices.Clone(r.Rules)
+	for i := range r.Rules {
+		r.Rules[i].Expression = claims.Masked(r.Rules[i].Expression)
+	}
+	return r
+}
 
 // PartyResult is what is told of a party.
 type PartyResult struct {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
@@ -21,7 +22,7 @@ func (p overSAML) Compare(v *View) finding.List {
 	var promised []saml.Attribute
 	for _, r := range t.Rules {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
-			Values: []string{r.Expression}})
+			Values: []string{claims.Masked(r.Expression)}})
 	}
 	for _, f := range federation.JudgeClaims(t, app, provider, promised, v.Crowd.People) {
 		if f.Level == finding.Pass {
@@ -109,7 +110,7 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	h.links(terms, app, provider)
 	for _, r := range t.Rules {
 		h.Attributes = append(h.Attributes, Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute, NameFormat " +
-			saml.ShortName(r.NameFormat), From: r.Expression})
+			saml.ShortName(r.NameFormat), From: claims.Masked(r.Expression)})
 	}
 }
 
@@ -179,7 +180,7 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 		}
 		if !known {
 			h.Attributes = append(h.Attributes,
-				Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute", From: r.Expression})
+				Item{Label: r.Claim, Value: r.Name, Metadata: "Attribute", From: claims.Masked(r.Expression)})
 		}
 	}
 }

@@ -158,7 +158,8 @@ func (m *Mapper) ComparePeople(trust, a, b string) ([]Beside, error) {
 	out := []Beside{{Claim: federation.Subject, RuleA: t.SubjectWords(), A: ga.Of(federation.Subject),
 		B: gb.Of(federation.Subject)}}
 	for _, r := range t.Rules {
-		out = append(out, Beside{Claim: r.Claim, RuleA: r.Expression, A: ga.Of(r.Claim), B: gb.Of(r.Claim)})
+		out = append(out, Beside{Claim: r.Claim, RuleA: claims.Masked(r.Expression), A: ga.Of(r.Claim),
+			B: gb.Of(r.Claim)})
 	}
 	for i := range out {
 		out[i].Same = slices.Equal(out[i].A, out[i].B)
@@ -213,9 +214,13 @@ func (m *Mapper) Explain(trust, person string) ([]Explained, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Explained{}
+	releaser, err := m.Releaser(t, m.Rand)
+	if err != nil {
+		return nil, err
+	}
+	out, pairwise := []Explained{}, releaser.Pairwise(p)
 	if x := t.SubjectExpression(); x != "" {
-		steps, err := e.Explain(x, p)
+		steps, err := e.Explain(x, p, pairwise)
 		if err != nil {
 			return nil, err
 		}
@@ -224,11 +229,11 @@ func (m *Mapper) Explain(trust, person string) ([]Explained, error) {
 	}
 	for _, r := range t.Rules {
 		x := Explained{Claim: r.Claim, Name: r.Name, Fills: t.Reading(app).Filling(r.Claim)}
-		if x.Steps, err = e.Explain(r.Expression, p); err != nil {
+		if x.Steps, err = e.Explain(r.Expression, p, pairwise); err != nil {
 			return nil, err
 		}
 		if r.When != "" {
-			if x.When, err = e.Explain(r.When, p); err != nil {
+			if x.When, err = e.Explain(r.When, p, pairwise); err != nil {
 				return nil, err
 			}
 		}

@@ -9,6 +9,8 @@ import (
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
 )
@@ -77,7 +79,8 @@ func (t *Those) Gaps() *Gaps {
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]
 		if x == nil {
-			x = &RuleGap{Claim: claim, Expression: expression, Required: t.needs(claim), Why: why, Who: []string{}}
+			x = &RuleGap{Claim: claim, Expression: claims.Masked(expression), Required: t.needs(claim), Why: why,
+				Who: []string{}}
 			empty[claim] = x
 		}
 		x.Empty++
@@ -375,9 +378,18 @@ func (t *Those) suggest(claim, now string) (Suggestion, bool) {
 		return s, false
 	}
 	count := people.Counts(t.all)
-	s.Expression, s.Serves = expr(attr), count[attr]
+	s.Expression, s.Serves = t.read(claim, attr), count[attr]
 	s.Because = fmt.Sprintf("%d of %d people have %s", count[attr], len(t.all), attr)
-	if s.Serves == len(t.all) {
+	if t.scoped(claim) && !t.allScoped(attr) {
+		domain := t.domainOf("mail")
+		if identifies(claim) || domain == "" { // a name that nobody gave is no identifier
+			return s, false
+		}
+		s.Expression = fmt.Sprintf("scope(person.%s, %q)", attr, domain)
+		s.Because += "; each value gets the domain of their addresses, since the app wants it scoped"
+		return s, true
+	}
+	if s.Serves == len(t.all) || identifies(claim) || strings.HasPrefix(s.Expression, "all(") {
 		return s, true
 	}
 	best, agree, both, more := candidate{}, 0, 0, 0
@@ -409,6 +421,47 @@ func (t *Those) suggest(claim, now string) (Suggestion, bool) {
 			best.expression, agree, both)
 	}
 	return s, true
+}
+
+// read is how an attribute is read for a claim: all of its values where somebody has several, unless one alone fits.
+func (t *Those) read(claim, attr string) string {
+	single := claim == federation.Subject || oidc.ScopeOfClaim(claim) != "" || identifies(claim)
+	for i := range t.all {
+		if !single && len(t.all[i].Attributes[attr]) > 1 {
+			return strings.Replace(expr(attr), "first(", "all(", 1)
+		}
+	}
+	return expr(attr)
+}
+
+// identifies reports whether a claim names a person, so that nothing may be made up for those who lack it.
+func identifies(claim string) bool {
+	switch n := strings.ToLower(claims.FriendlyFor(claim)); {
+	case n != "":
+		return identifies(n)
+	default:
+		return slices.Contains([]string{federation.Subject, "edupersonprincipalname", "edupersonuniqueid",
+			"edupersontargetedid", "edupersonorcid", "urn:oasis:names:tc:saml:attribute:subject-id",
+			"urn:oasis:names:tc:saml:attribute:pairwise-id", "subject-id", "pairwise-id", "uid", "employeenumber",
+			"entryuuid", "sub"}, strings.ToLower(claim))
+	}
+}
+
+// scoped reports whether the values of a claim are scoped, by the name that the app wants it under.
+func (t *Those) scoped(claim string) bool {
+	if judge.ScopedByRegistry(claim) {
+		return true
+	}
+	return slices.ContainsFunc(t.trust.Terms.Wants(t.app), func(w saml.Wanted) bool {
+		return (w.Label() == claim || w.Name == claim) && judge.ScopedByRegistry(w.Name)
+	})
+}
+
+// allScoped reports whether all values of an attribute are scoped as they are.
+func (t *Those) allScoped(attr string) bool {
+	return !slices.ContainsFunc(t.all, func(p people.Person) bool {
+		return slices.ContainsFunc(p.Attributes[attr], func(v string) bool { return !strings.Contains(v, "@") })
+	})
 }
 
 // has asks in CEL whether a person has an attribute.

@@ -77,7 +77,35 @@ func (m *Mapper) Export(trust string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return plain.YAML(DocumentOf(t))
+	d := DocumentOf(t)
+	d.Mask()
+	return plain.YAML(d)
+}
+
+// Mask leaves out the salts that stand in the expressions: a file goes to others.
+func (d *Document) Mask() {
+	if d.Subject != nil {
+		d.Subject.Expression = claims.Masked(d.Subject.Expression)
+	}
+	for i := range d.Claims {
+		d.Claims[i].Expression = claims.Masked(d.Claims[i].Expression)
+	}
+}
+
+// Unmask puts in the salts of a trust where the document has left them out. Errors: claims.ErrKept, with the claim.
+func (d *Document) Unmask(t *federation.Trust) (err error) {
+	if d.Subject != nil {
+		if d.Subject.Expression, err = claims.Unmasked(d.Subject.Expression, t.Subject); err != nil {
+			return fmt.Errorf("the subject: %w", err)
+		}
+	}
+	for i, c := range d.Claims {
+		_, there, _ := t.RuleFor(c.Claim)
+		if d.Claims[i].Expression, err = claims.Unmasked(c.Expression, there); err != nil {
+			return fmt.Errorf("%s: %w", c.Claim, err)
+		}
+	}
+	return nil
 }
 
 // DocumentOf is the rules of a trust as they are written into a file.
@@ -125,6 +153,9 @@ func (m *Mapper) replace(trust string, d *Document, file *ast.File, dry bool) (w
 	if was.Standing == federation.Ended {
 		return nil, nil, fmt.Errorf("%s %w", trust, model.ErrEnded)
 	}
+	if err := d.Unmask(was); err != nil {
+		return nil, nil, err
+	}
 	rules, err := d.rules(file)
 	if err != nil {
 		return nil, nil, err
@@ -141,6 +172,12 @@ func (m *Mapper) replace(trust string, d *Document, file *ast.File, dry bool) (w
 			if !ok {
 				return at(file, "$.subject.format",
 					"%q is no format; write persistent, transient, email, unspecified or a whole identifier",
+					d.Subject.Format)
+			}
+			if file != nil && t.SubjectFormat == saml.FormatTransient && format != t.SubjectFormat {
+				return at(file, "$.subject.format", "the trust sends a transient name, by which nobody is known "+
+					"again, "+
+					"and a file does not turn that; `tressik claims set %s --subject-format %s` does", trust,
 					d.Subject.Format)
 			}
 			t.SubjectFormat = format
