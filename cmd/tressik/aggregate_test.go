@@ -210,8 +210,9 @@ func TestFind(t *testing.T) {
 		for _, c := range []struct{ args, want string }{
 			{"--entity " + lone, lone}, {"lone", lone}, {"INSTITUT sieben", one}, {"Wanda library", one},
 			{"Wanda southmere", ""},
-			{"--name partners", one}, {"--domain institute-7.example", one}, {"--domain login-7.example", one},
-			{"--domain any.seven.example", one}, {"--domain seven.example", ""}, {"--domain stitute-7.example", ""},
+			{"--name partners", one}, {"--scope-of institute-7.example", one}, {"--domain login-7.example", one},
+			{"--domain institute-7.example", ""}, {"--supports library", ""}, {"--assurance library", ""},
+			{"--scope-of any.seven.example", one}, {"--scope-of seven.example", ""}, {"--domain stitute-7.example", ""},
 			{"--domain southmere.example", southmere}, {"--role provider", one + " " + southmere},
 			{"--role AttributeAuthorityDescriptor", ""}, {"--category library", one}, {"--category lib", ""},
 			{"--contact desk@institute-7.example", one}, {"--contact wanda --role app", ""},

@@ -38,7 +38,8 @@ func TestPairwiseNames(t *testing.T) {
 	d.ok("report", "--out", "report.html")
 	for what, out := range map[string]string{"claims list": d.ok("claims", "list", trust),
 		"trust show": d.ok("trust", "show", trust), "claims export": d.ok("claims", "export", trust),
-		"handoff": d.ok("handoff", trust, "--for", "app"), "charter": d.read("all.yaml"), "report": d.read("report.html"),
+		"handoff": d.ok("handoff", trust, "--for", "app"), "charter": d.read("all.yaml"),
+		"report":  d.read("report.html"),
 		"explain": d.ok("claims", "preview", trust, "--as", "mira", "--explain"),
 		"JSON":    d.ok("trust", "show", trust, "--format", "json")} {
 		if strings.Contains(out, "pepper") {

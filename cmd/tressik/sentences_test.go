@@ -187,7 +187,8 @@ func sentences() []sentence {
 		{`Accounts that match no admitted person`, []string{"accounts", "match", log}, "", []string{
 			"accounts load nightlog few.csv"}, ""},
 		{`No other attribute of theirs would help`, []string{"claims", "suggest", "plate-archive@ridge"},
-			"app change plate-archive --wants shoeSize!", []string{"claims drop plate-archive@ridge eduPersonPrincipalName ; app change plate-archive --wants mail!"}, ""},
+			"app change plate-archive --wants shoeSize!", []string{"claims drop plate-archive@ridge " +
+				"eduPersonPrincipalName ; app change plate-archive --wants mail!"}, ""},
 		{`those in the group observers who may use`,
 			[]string{"cutover", log, "--pilot", "group:observers", "--way-back",
 				"paper", "--despite", "trial", "--note", "n.md", "--yes"}, "", nil, "n.md"},

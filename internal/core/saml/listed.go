@@ -24,9 +24,14 @@ type Listed struct {
 	EntityID   string     `json:"entityID"`
 	Roles      []string   `json:"roles"` // names of the role descriptors, as the standard has them
 	Names      []string   `json:"names,omitempty"`
-	Domains    []string   `json:"domains,omitempty"`    // scopes, and hosts of the endpoints
+	Domains    []string   `json:"domains,omitempty"`    // hosts of the endpoints
+	Scopes     []string   `json:"scopes,omitempty"`     // domains for which it claims to speak
 	Patterns   []string   `json:"patterns,omitempty"`   // scopes that are regular expressions
-	Categories []string   `json:"categories,omitempty"` // values of the entity attributes
+	Categories []string   `json:"categories,omitempty"` // what it is (RFC 8409, section 3)
+	Supports   []string   `json:"supports,omitempty"`   // categories to whose members it releases (RFC 8409, section 4)
+	Assurance  []string   `json:"assurance,omitempty"`  // profiles that it is certified for
+	Identifier []string   `json:"identifier,omitempty"` // which subject identifier it wants
+	Attributes []string   `json:"attributes,omitempty"` // values of other entity attributes
 	Contacts   []Contact  `json:"contacts,omitempty"`
 	Authority  string     `json:"registrationAuthority,omitempty"`
 	ValidUntil *time.Time `json:"validUntil,omitempty"` // of the entity and the groups around it
@@ -204,8 +209,9 @@ func (l *Listed) extensions(el *etree.Element) {
 			}
 		case nsEntityAttributes:
 			for a := range xmlsec.Elements(c) {
+				to := l.attribute(xmlsec.Attr(a, "Name"))
 				for v := range xmlsec.All(a, NSAssertion, "AttributeValue") {
-					add(&l.Categories, xmlsec.Text(v))
+					add(to, xmlsec.Text(v))
 				}
 			}
 		case nsRegistration:
@@ -219,10 +225,28 @@ func (l *Listed) extensions(el *etree.Element) {
 			if v := xmlsec.Attr(c, "regexp"); v == "true" || v == "1" {
 				add(&l.Patterns, xmlsec.Text(c))
 			} else {
-				add(&l.Domains, strings.ToLower(xmlsec.Text(c)))
+				add(&l.Scopes, strings.ToLower(xmlsec.Text(c)))
 			}
 		}
 	}
+}
+
+// attribute is where the values of an entity attribute are listed, by its name (RFC 8409; SAML V2.0 Identity Assurance
+// Profiles, section 3; SAML V2.0 Subject Identifier Attributes Profile, section 3.3), of which federations have some
+// under an authority of their own.
+func (l *Listed) attribute(name string) *[]string {
+	switch name[strings.LastIndexAny(name, "/:")+1:] {
+	case "entity-category":
+		return &l.Categories
+	case "entity-category-support":
+		return &l.Supports
+	case "assurance-certification":
+		return &l.Assurance
+	}
+	if strings.HasSuffix(name, "subject-id:req") {
+		return &l.Identifier
+	}
+	return &l.Attributes
 }
 
 // texts takes what stands in some children, in each language.
@@ -273,15 +297,17 @@ func add(to *[]string, v string) {
 
 // Sought says which entities somebody looks for. Each part that is given has to fit; letters' case does not count.
 type Sought struct {
-	Words     []string // each stands somewhere in what is listed
-	EntityID  string   // exactly
-	Name      string   // part of a name
-	Domain    string   // a scope, or a host at or under it
-	Role      string   // provider, app, or the name of a role descriptor
-	Category  string   // a value of an entity attribute, or the end of one behind a /
-	Contact   string   // part of a contact's name or address
-	Authority string   // exactly
-	Broken    bool     // those with problems
+	Words    []string // each stands somewhere in what is listed
+	EntityID string   // exactly
+	Name     string   // part of a name
+	Domain   string   // a host at or under it
+	Scope    string   // a domain for which it claims to speak
+	Role     string   // provider, app, or the name of a role descriptor
+	// values of entity attributes, or the end of one behind a /
+	Category, Supports, Assurance, Identifier string
+	Contact                                   string // part of a contact's name or address
+	Authority                                 string // exactly
+	Broken                                    bool   // those with problems
 }
 
 // Any reports whether everything is sought.
@@ -290,7 +316,8 @@ func (s Sought) Any() bool { return len(s.Words) == 0 && s.Narrow() == 0 }
 // Narrow counts the parts that are given beside words.
 func (s Sought) Narrow() int {
 	n := 0
-	for _, v := range []string{s.EntityID, s.Name, s.Domain, s.Role, s.Category, s.Contact, s.Authority} {
+	for _, v := range []string{s.EntityID, s.Name, s.Domain, s.Scope, s.Role, s.Category, s.Supports,
+		s.Assurance, s.Identifier, s.Contact, s.Authority} {
 		if v != "" {
 			n++
 		}
@@ -324,8 +351,8 @@ func (s Sought) Fits(l *Listed) bool {
 		return slices.ContainsFunc(l.Contacts, func(c Contact) bool { return in(c.Name) || has(c.Email, in) })
 	}
 	for _, w := range s.Words {
-		if in := part(w); !in(l.EntityID) && !has(l.Names, in) && !has(l.Domains, in) && !has(l.Categories, in) &&
-			!has(l.Roles, in) && !contact(w) && !in(l.Authority) {
+		if in := part(w); !in(l.EntityID) && !has(l.Names, in) && !has(l.Domains, in) && !has(l.Scopes, in) &&
+			!has(l.told(), in) && !has(l.Roles, in) && !contact(w) && !in(l.Authority) {
 			return false
 		}
 	}
@@ -334,20 +361,37 @@ func (s Sought) Fits(l *Listed) bool {
 		(s.Name == "" || has(l.Names, part(s.Name))) &&
 		(s.Domain == "" || l.domain(strings.ToLower(s.Domain))) &&
 		(s.Role == "" || has(l.Roles, same(RoleByWord(s.Role)))) &&
-		(s.Category == "" || has(l.Categories, func(v string) bool {
-			return strings.EqualFold(v, s.Category) ||
-				strings.HasSuffix(strings.ToLower(v), "/"+strings.ToLower(s.Category))
-		})) &&
+		(s.Scope == "" || l.scope(strings.ToLower(s.Scope))) &&
+		(s.Category == "" || has(l.Categories, ends(s.Category))) &&
+		(s.Supports == "" || has(l.Supports, ends(s.Supports))) &&
+		(s.Assurance == "" || has(l.Assurance, ends(s.Assurance))) &&
+		(s.Identifier == "" || has(l.Identifier, ends(s.Identifier))) &&
 		(s.Contact == "" || contact(s.Contact)) &&
 		(s.Authority == "" || l.Authority == s.Authority) &&
 		(!s.Broken || len(l.Problems) > 0)
 }
 
+// ends fits a value, or what stands behind its last /.
+func ends(p string) func(string) bool {
+	return func(v string) bool {
+		return strings.EqualFold(v, p) || strings.HasSuffix(strings.ToLower(v), "/"+strings.ToLower(p))
+	}
+}
+
+// told are the values of its entity attributes.
+func (l *Listed) told() []string {
+	return slices.Concat(l.Categories, l.Supports, l.Assurance, l.Identifier, l.Attributes)
+}
+
+// domain reports whether the entity is at a domain, or below it. For what it claims to speak is another question.
 func (l *Listed) domain(d string) bool {
-	for _, h := range l.Domains {
-		if h == d || strings.HasSuffix(h, "."+d) {
-			return true
-		}
+	return slices.ContainsFunc(l.Domains, func(h string) bool { return h == d || strings.HasSuffix(h, "."+d) })
+}
+
+// scope reports whether the entity claims to speak for a domain.
+func (l *Listed) scope(d string) bool {
+	if slices.Contains(l.Scopes, d) {
+		return true
 	}
 	for _, p := range l.Patterns {
 		if re, err := regexp.Compile("^(?:" + p + ")$"); err == nil && len(p) < 1024 && re.MatchString(d) {

@@ -21,7 +21,7 @@ const aggregate = `<md:EntitiesDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:
     <rpi:RegistrationInfo xmlns:rpi="urn:oasis:names:tc:SAML:metadata:rpi"
       registrationAuthority="https://southmere.example"/>
     <mdattr:EntityAttributes xmlns:mdattr="urn:oasis:names:tc:SAML:metadata:attribute"><saml:Attribute
-      Name="c">
+      Name="http://macedir.org/entity-category">
      <saml:AttributeValue>https://category.example/research</saml:AttributeValue></saml:Attribute>
        </mdattr:EntityAttributes>
    </md:Extensions>
@@ -87,7 +87,7 @@ func TestSurvey(t *testing.T) {
 	}
 	ridge := list[0]
 	for what, got := range map[string][]string{"login.kestrelridge.example": ridge.Domains,
-		"kestrelridge.example":   ridge.Domains,
+		"kestrelridge.example":   ridge.Scopes,
 		`[a-z]+\.ridge\.example`: ridge.Patterns, "The Ridge": ridge.Names, "Kestrel Ridge": ridge.Names,
 		"https://category.example/research": ridge.Categories, "IDPSSODescriptor": ridge.Roles} {
 		if !slices.Contains(got, what) {
@@ -122,7 +122,8 @@ func TestSought(t *testing.T) {
 		{Sought{}, "1234"}, {Sought{Words: []string{"RIDGE"}}, "123"}, {Sought{Words: []string{"ridge", "tove"}}, "1"},
 		{Sought{Words: []string{"lost"}}, ""}, {Sought{EntityID: "https://login.kestrelridge.example"}, "1"},
 		{Sought{Name: "night"}, "2"}, {Sought{Domain: "kestrelridge.example"}, "1"},
-		{Sought{Domain: "a.ridge.example"}, "1"},
+		{Sought{Domain: "a.ridge.example"}, ""}, {Sought{Scope: "a.ridge.example"}, "1"},
+		{Sought{Scope: "kestrelridge.example"}, "1"}, {Sought{Scope: "login.kestrelridge.example"}, ""},
 		{Sought{Domain: "ridge.example"}, ""}, {Sought{Role: "provider"}, "1"}, {Sought{Role: "app"}, "2"},
 		{Sought{Role: "query"}, "3"}, {Sought{Category: "research"}, "1"}, {Sought{Category: "search"}, ""},
 		{Sought{Contact: "ops@"}, "1"}, {Sought{Authority: "https://southmere.example"}, "1"},

@@ -207,10 +207,15 @@ func soughtFlags(c *cobra.Command, what *saml.Sought) {
 	f := c.Flags()
 	f.StringVar(&what.EntityID, "entity", "", "entity ID, exactly")
 	f.StringVar(&what.Name, "name", "", "part of a name, in any language")
-	f.StringVar(&what.Domain, "domain", "", "domain that the entity speaks for or is at, or one above it")
+	f.StringVar(&what.Domain, "domain", "", "domain at which the entity is, or one above it")
+	f.StringVar(&what.Scope, "scope-of", "", "domain for whose names the entity claims to speak")
 	f.StringVar(&what.Role, "role", "", "provider, app, or the name of a role descriptor such as "+
 		"AttributeAuthorityDescriptor")
-	f.StringVar(&what.Category, "category", "", "value of an entity attribute, or what stands behind its last /")
+	f.StringVar(&what.Category, "category", "", "entity category, whole or what stands behind its last /")
+	f.StringVar(&what.Supports, "supports", "", "entity category to whose members it releases, whole or its end")
+	f.StringVar(&what.Assurance, "assurance", "", "assurance profile that it is certified for, whole or its end")
+	f.StringVar(&what.Identifier, "identifier", "", "subject identifier that it wants: subject-id, pairwise-id, "+
+		"any or none")
 	f.StringVar(&what.Contact, "contact", "", "part of a contact's name or address")
 	f.StringVar(&what.Authority, "registered-by", "", "registration authority, exactly")
 	f.BoolVar(&what.Broken, "broken", false, "those that cannot be used as they are")

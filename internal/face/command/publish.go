@@ -52,6 +52,9 @@ times. Run it again each day, and after each change of keys: what is published e
 				}
 				return fmt.Errorf("publishing into %s: %w", got[0], err)
 			}
+			for _, x := range s.Problems {
+				a.note("the metadata of %s is published, and should be mended: %s", x.Party, x.What)
+			}
 			return a.print(layout.Published(got[0], s))
 		}}
 	c.Flags().StringVar(&p.As, "signer", "", "the party whose key signs federation.xml (default the only own provider)")

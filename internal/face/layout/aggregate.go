@@ -175,8 +175,13 @@ func listed(l *saml.Listed) [][2]string {
 	}
 	add("name", l.Names...)
 	add("domain", l.Domains...)
-	add("domains by pattern", l.Patterns...)
+	add("speaks for", l.Scopes...)
+	add("speaks for (pattern)", l.Patterns...)
 	add("category", l.Categories...)
+	add("supports", l.Supports...)
+	add("assurance", l.Assurance...)
+	add("wants to know people by", l.Identifier...)
+	add("entity attribute", l.Attributes...)
 	add("registered by", l.Authority)
 	for _, c := range l.Contacts {
 		add(c.Type+" contact", strings.TrimSpace(c.Name+"  "+strings.Join(c.Email, ", ")))

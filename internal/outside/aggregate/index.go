@@ -25,7 +25,7 @@ import (
 )
 
 // indexVersion changes when an index that was written before can no longer be read as one.
-const indexVersion = 3
+const indexVersion = 4
 
 // indexHead is the first line of an index: JSON Lines, one entity (saml.Listed) a line after this one, and the survey
 // of the document as the last.
@@ -82,7 +82,8 @@ type indexLine struct {
 
 // key puts together what an entity is found by.
 func key(l *saml.Listed) string {
-	list := slices.Concat([]string{l.EntityID, l.Authority}, l.Names, l.Domains, l.Categories, l.Roles)
+	list := slices.Concat([]string{l.EntityID, l.Authority}, l.Names, l.Domains, l.Scopes, l.Categories, l.Supports,
+		l.Assurance, l.Identifier, l.Attributes, l.Roles)
 	for _, c := range l.Contacts {
 		list = append(append(list, c.Name), c.Email...)
 	}
@@ -132,8 +133,9 @@ func search(at string, head indexHead, what saml.Sought, now time.Time) (*Found,
 // needles returns texts of which one stands in the line of each entity that is sought.
 func needles(what saml.Sought) [][]byte {
 	longest := ""
-	for _, s := range append([]string{what.EntityID, what.Name, what.Category, what.Contact, what.Authority,
-		saml.RoleByWord(what.Role), what.Domain}, what.Words...) {
+	for _, s := range append([]string{what.EntityID, what.Name, what.Category, what.Supports, what.Assurance,
+		what.Identifier, what.Contact, what.Authority, saml.RoleByWord(what.Role), what.Domain, what.Scope},
+		what.Words...) {
 		s = strings.ToLower(s)
 		plain := !strings.ContainsFunc(s, func(r rune) bool { // others JSON writes in another way
 			return r < 0x20 || r == '"' || r == '\\' || r == 0x2028 || r == 0x2029 || r == utf8.RuneError
@@ -143,7 +145,7 @@ func needles(what saml.Sought) [][]byte {
 		}
 	}
 	switch {
-	case longest != "" && strings.EqualFold(longest, what.Domain):
+	case longest != "" && strings.EqualFold(longest, what.Scope):
 		return [][]byte{[]byte(longest), []byte(`"patterns":`)}
 	case longest != "":
 		return [][]byte{[]byte(longest)}

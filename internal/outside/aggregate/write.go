@@ -17,7 +17,6 @@ import (
 
 	"github.com/beevik/etree"
 
-	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
 )
@@ -42,26 +41,13 @@ type Writing struct {
 	Broken func(saml.Listed)
 }
 
-// wrong is what is an error in an entity in each of its roles, as whoever reads it would find, and what goes over plain
-// HTTP; what has run out is among its problems already.
-func wrong(el *etree.Element, now time.Time) (out []string) {
+// wrong is why an entity should not be signed and published as it is.
+func wrong(el *etree.Element, now time.Time) []string {
 	e, err := saml.EntityOf(el)
 	if err != nil {
-		return nil // which is among them too
+		return nil // which is among its problems too
 	}
-	for side, role := range map[finding.Side]*saml.Role{finding.Provider: e.IDP, finding.App: e.SP} {
-		if role == nil {
-			continue
-		}
-		for _, f := range saml.JudgeEntity(e, side, now) {
-			bad := f.Level == finding.Error && f.ID != finding.MetadataExpired || f.ID == finding.MetadataHTTP
-			if says := f.Check + ": " + f.Saw; bad && !slices.Contains(out, says) {
-				out = append(out, says)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
+	return saml.Unfit(e, now)
 }
 
 // Write writes the document to w with the entities that are sought, each byte for byte as it stands, and signs it. A
@@ -69,6 +55,7 @@ func wrong(el *etree.Element, now time.Time) (out []string) {
 // ErrNothing, ErrOver where it would be signed with an end that is past, and those of Survey.
 func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Survey, error) {
 	keep := map[int64]bool{} // offsets of the entities
+	seen := map[string]bool{}
 	sought := !how.What.Any()
 	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, el *etree.Element) error {
 		fits := !sought || how.What.Fits(&l)
@@ -77,7 +64,11 @@ func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Sur
 		}
 		if fits && how.Broken != nil {
 			l.Raw = ""
-			if l.Problems = append(l.Problems, wrong(el, how.Now)...); len(l.Problems) > 0 {
+			l.Problems = append(l.Problems, wrong(el, how.Now)...)
+			if l.EntityID != "" && seen[l.EntityID] {
+				l.Problems = append(l.Problems, "its entity ID stands in the document before")
+			}
+			if seen[l.EntityID] = true; len(l.Problems) > 0 {
 				how.Broken(l)
 			}
 		}

@@ -60,6 +60,13 @@ type Site struct {
 	Parties      []Party
 	Signer       string // the party whose key signs the aggregate; "" where it is not signed
 	Certificate  string // SHA-256 of that key's certificate
+	Problems     []Problem
+}
+
+// Problem is why metadata that was signed should not be published as it is.
+type Problem struct {
+	Party string `json:"party"`
+	What  string `json:"what"`
 }
 
 // Party is an own party on the page.
@@ -185,6 +192,9 @@ func (p *Publisher) party(s *Site, r *keyring.Ring, cache time.Duration, trusts 
 			return nil, err
 		}
 		_, entity, _ = cut(entity)
+		for _, what := range saml.Unfit(&own.Entity, p.Now()) {
+			s.Problems = append(s.Problems, Problem{own.Name, what})
+		}
 		on.EntityID, on.Until = own.Entity.ID, p.Now().Add(p.Life).UTC()
 		if on.Metadata, err = place(own.Entity.ID, own.At, "/metadata"); err != nil {
 			return nil, err

@@ -1,0 +1,115 @@
+package saml
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
+)
+
+// Unfit is why an entity should not be signed and published as it is: what is an error in one of its roles, as whoever
+// reads it would find, what goes over plain HTTP, an identifier that is relative, markup in a name that people are
+// shown, a scope of somebody else, lifetimes that contradict each other. What has run out is told by Listed.Lapse.
+func Unfit(e *Entity, now time.Time) (out []string) {
+	say := func(text string) {
+		if !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	for side, role := range map[finding.Side]*Role{finding.Provider: e.IDP, finding.App: e.SP} {
+		if role == nil {
+			continue
+		}
+		for _, f := range JudgeEntity(e, side, now) {
+			if f.Level == finding.Error && f.ID != finding.MetadataExpired || f.ID == finding.MetadataHTTP {
+				say(f.Check + ": " + f.Saw)
+			}
+		}
+		if role.ValidUntil != nil && e.ValidUntil != nil && role.ValidUntil.After(*e.ValidUntil) {
+			say("validity: a role is valid for longer than the entity")
+		}
+		for _, u := range append([]string{role.ErrorURL, role.UI.Privacy, role.UI.Information}, logoURLs(role)...) {
+			if x, err := url.Parse(u); u != "" && (err != nil || x.Scheme != "https" && x.Scheme != "data" ||
+				x.Scheme == "https" && x.Host == "") {
+				say("address for people: " + u + ", which is no https: address")
+			}
+		}
+		for _, s := range e.AllScopes(role) {
+			if !s.Pattern && !e.near(s.Value) {
+				say("scope: " + s.Value + ", which none of its addresses is of")
+			}
+		}
+	}
+	if u, err := url.Parse(e.ID); err == nil && u.Scheme == "" {
+		say("entity ID: " + e.ID + ", which is relative")
+	}
+	for _, n := range e.shownNames() {
+		if strings.ContainsAny(n, "<>") || strings.ContainsFunc(n, plain.Steers) {
+			say(fmt.Sprintf("name: %.60q, which holds markup or controls", n))
+		}
+	}
+	if d, err := Duration(e.CacheDuration); err == nil && d > 0 && e.ValidUntil != nil &&
+		now.Add(d).After(*e.ValidUntil) {
+		say("cacheDuration: " + e.CacheDuration + ", which is longer than it is valid")
+	}
+	slices.Sort(out)
+	return out
+}
+
+func logoURLs(r *Role) (out []string) {
+	for _, l := range r.UI.Logos {
+		out = append(out, l.URL)
+	}
+	return out
+}
+
+// shownNames are the names of an entity that people are shown.
+func (e *Entity) shownNames() (out []string) {
+	if o := e.Organization; o != nil {
+		out = append(out, o.Name, o.DisplayName)
+	}
+	for _, r := range []*Role{e.IDP, e.SP} {
+		if r == nil {
+			continue
+		}
+		out = append(out, r.DisplayName)
+		for _, n := range r.UI.Names {
+			out = append(out, n.Text)
+		}
+		for _, s := range r.Services {
+			out = append(out, s.Name)
+		}
+	}
+	return out
+}
+
+// near reports whether an address of the entity is of a domain, below it, or beside it under the same two last labels.
+func (e *Entity) near(domain string) bool {
+	hosts := []string{e.ID}
+	for _, r := range []*Role{e.IDP, e.SP} {
+		if r == nil {
+			continue
+		}
+		for _, l := range [][]Endpoint{r.SSO, r.SLO, r.ACS} {
+			for _, x := range l {
+				hosts = append(hosts, x.Location)
+			}
+		}
+	}
+	last := func(d string) string {
+		labels := strings.Split(d, ".")
+		return strings.Join(labels[max(0, len(labels)-2):], ".")
+	}
+	return slices.ContainsFunc(hosts, func(at string) bool {
+		u, err := url.Parse(at)
+		if err != nil {
+			return false
+		}
+		h := strings.ToLower(u.Hostname())
+		return h == domain || strings.HasSuffix(h, "."+domain) || h != "" && last(h) == last(domain)
+	})
+}
