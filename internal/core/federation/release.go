@@ -176,16 +176,13 @@ func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[strin
 	if own {
 		return out
 	}
-	for _, c := range []struct{ claim, attrs string }{{"name", "displayName cn"}, {"family_name", "sn"},
-		{"given_name", "givenName"}, {"preferred_username", "uid"},
-		{"locale", "preferredLanguage"}, {"website", "labeledURI"}, {"email", "mail"},
-		{"phone_number", "telephoneNumber mobile"}, {"address", "postalAddress"}} {
-		if _, set := out[c.claim]; set || !slices.Contains(scopes, oidc.ScopeOfClaim(c.claim)) {
+	for _, c := range standardClaims() {
+		if _, set := out[c.Claim]; set || !slices.Contains(scopes, c.Scope) {
 			continue
 		}
-		for _, at := range strings.Fields(c.attrs) {
+		for _, at := range c.From {
 			if v := p.Attributes[at]; len(v) > 0 {
-				out[c.claim] = oidcValue(c.claim, v[:1])
+				out[c.Claim] = oidcValue(c.Claim, v[:1])
 				break
 			}
 		}
@@ -194,6 +191,42 @@ func (r *Releaser) Claims(p *people.Person, scopes []string, own bool) map[strin
 		// the organisation's own directory vouches for its addresses, unless it says otherwise
 		v := p.Attributes["emailVerified"]
 		out["email_verified"] = len(v) == 0 || strings.EqualFold(v[0], "true")
+	}
+	return out
+}
+
+// StandardClaim is a claim of a scope that is sent without a rule: what the person's attributes hold (OpenID Connect
+// Core, sections 5.1 and 5.4).
+type StandardClaim struct {
+	Claim string   `json:"claim"`
+	Scope string   `json:"scope"`
+	From  []string `json:"from"` // attributes, of which the first counts that the person has
+}
+
+func standardClaims() []StandardClaim {
+	out := []StandardClaim{{Claim: "name", From: []string{"displayName", "cn"}}, {Claim: "family_name",
+		From: []string{"sn"}}, {Claim: "given_name", From: []string{"givenName"}}, {Claim: "preferred_username",
+		From: []string{"uid"}}, {Claim: "locale", From: []string{"preferredLanguage"}}, {Claim: "website",
+		From: []string{"labeledURI"}}, {Claim: "email", From: []string{"mail"}}, {Claim: "phone_number",
+		From: []string{"telephoneNumber", "mobile"}}, {Claim: "address", From: []string{"postalAddress"}}}
+	for i := range out {
+		out[i].Scope = oidc.ScopeOfClaim(out[i].Claim)
+	}
+	return out
+}
+
+// Unruled are the claims that the scopes of a trust bring although it has no rule for them; none over SAML.
+func (t *Trust) Unruled() (out []StandardClaim) {
+	for _, c := range standardClaims() {
+		asked := slices.ContainsFunc(t.Asks(), func(a Ask) bool { return a.API == "" && a.Name == c.Scope })
+		if _, _, ruled := t.RuleFor(c.Claim); asked && !ruled {
+			out = append(out, c)
+		}
+		if verified := "email_verified"; c.Claim == "email" && asked {
+			if _, _, ruled := t.RuleFor(verified); !ruled {
+				out = append(out, StandardClaim{verified, c.Scope, []string{"emailVerified"}})
+			}
+		}
 	}
 	return out
 }

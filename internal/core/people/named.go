@@ -10,8 +10,8 @@ import (
 )
 
 // Named finds whom a name means: the person with that ID, else the one with that mail address; letters' case does not
-// count. An address that several people have means none of them, since whoever took the first would take one for
-// another: shared are their IDs then.
+// count. An address that several people of one home have means none of them, since whoever took the first would take
+// one for another: shared are their IDs then. The same person may be known at another home as well.
 func Named(list []Person, name string) (who *Person, shared []string) {
 	for i := range list {
 		if strings.EqualFold(list[i].ID, name) {
@@ -19,8 +19,12 @@ func Named(list []Person, name string) (who *Person, shared []string) {
 		}
 	}
 	for i := range list {
-		if list[i].mails(name) {
+		switch {
+		case !list[i].mails(name):
+		case who == nil:
 			who, shared = &list[i], append(shared, list[i].ID)
+		case who.Home == list[i].Home:
+			shared = append(shared, list[i].ID)
 		}
 	}
 	if len(shared) > 1 {
@@ -40,12 +44,12 @@ func Judge(list []Person) (out finding.List) {
 	for i := range list {
 		p := &list[i]
 		for _, m := range p.Attributes["mail"] {
-			if k := strings.ToLower(m); !slices.Contains(mails[k], p.ID) {
+			if k := strings.ToLower(m) + "\x00" + p.Home; !slices.Contains(mails[k], p.ID) {
 				mails[k] = append(mails[k], p.ID)
 			}
 		}
 		if u := strings.ToLower(p.UUID()); u != "" {
-			uuids[u] = append(uuids[u], p.ID)
+			uuids[u+"\x00"+p.Home] = append(uuids[u+"\x00"+p.Home], p.ID)
 		}
 	}
 	shared := func(of map[string][]string, f finding.Finding) {
@@ -56,7 +60,8 @@ func Judge(list []Person) (out finding.List) {
 				continue
 			}
 			if n++; n <= 3 {
-				first = append(first, v+" of "+strings.Join(of[v][:min(3, len(of[v]))], ", "))
+				name, _, _ := strings.Cut(v, "\x00")
+				first = append(first, name+" of "+strings.Join(of[v][:min(3, len(of[v]))], ", "))
 			}
 		}
 		if n == 0 {

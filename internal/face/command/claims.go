@@ -115,7 +115,7 @@ func (a *App) claimsList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: t.Rules, Blocks: []format.Block{layout.Rules(t)}})
+			return a.print(format.Page{Data: desk.RuleResultsOf(t), Blocks: []format.Block{layout.Rules(t)}})
 		})}
 }
 
@@ -128,7 +128,7 @@ func (a *App) claimsDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(format.Page{Data: t.Rules, Blocks: []format.Block{layout.Rules(t)}})
+			return a.print(format.Page{Data: desk.RuleResultsOf(t), Blocks: []format.Block{layout.Rules(t)}})
 		})}
 }
 

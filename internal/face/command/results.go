@@ -73,7 +73,7 @@ func results() map[string][]reflect.Type {
 		"trust compare":      one([]charter.Difference{}),
 		"trust registration": one(registration{}, registrar.Answered{}, oidc.ClientInformation{}),
 		"handoff":            one(layout.Handed{}, trust), "next": one(handoff.Left{}, []handoff.Left{}),
-		"claims set": one(layout.TrustData{}), "claims list": one([]claims.Rule{}),
+		"claims set": one(layout.TrustData{}), "claims list": one([]desk.RuleResult{}),
 		"claims drop": one([]claims.Rule{}), "claims role": one(layout.TrustData{}, []claims.Rule{}),
 		"claims preview": one(desk.Preview{}), "claims gaps": one(mapping.Gaps{}),
 		"claims suggest": one(mapping.Suggestions{}), "claims compare": one([]mapping.Beside{}),

@@ -2,6 +2,7 @@ package layout
 
 import (
 	"fmt"
+	"strings"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
@@ -52,18 +53,26 @@ func (r overOIDC) more(d *desk.Desk, data *TrustData) ([]format.Block, error) {
 	data.Secrets = desk.Results(secrets, desk.SecretResultOf)
 	b := Matrix(v)
 	b.Title = "Permissions and consent"
-	if len(r.t.Rules) > 0 {
+	if len(r.t.Rules)+len(r.t.Unruled()) > 0 {
 		return []format.Block{b, r.rules()}, nil
 	}
 	return []format.Block{b}, nil
 }
 
 func (r overOIDC) rules() format.Block {
-	b := format.Block{Title: "Claims besides those of the scopes", Head: []string{"Claim", "From"}, Noun: "claim",
-		Empty: fmt.Sprintf("None. The scopes bring theirs; set another with `tressik claims set %s role=EXPRESSION`.",
+	b := format.Block{Title: "Claims", Head: []string{"Claim", "From"}, Noun: "claim",
+		Empty: fmt.Sprintf("None: no scope that it asks for brings one. Set one with `tressik claims set %s "+
+			"role=EXPRESSION`.",
 			r.t.Name)}
 	for _, x := range r.t.Rules {
 		b.Rows = append(b.Rows, []string{x.Claim, ruleWords(x)})
+	}
+	for _, x := range r.t.Unruled() {
+		words := "person." + strings.Join(x.From, ", else person.")
+		if x.Claim == "email_verified" {
+			words += ", else true: the directory vouches for its addresses"
+		}
+		b.Rows = append(b.Rows, []string{x.Claim, words + " (of the scope " + x.Scope + ", without a rule)"})
 	}
 	return b
 }

@@ -391,11 +391,12 @@ func NewPeople(list []people.Person) *People {
 	for i := range list {
 		for _, m := range list[i].Attributes["mail"] {
 			k := strings.ToLower(m)
-			if who, there := p.by[k]; there && who != &list[i] {
+			switch who, there := p.by[k]; {
+			case !there:
+				p.by[k] = &list[i]
+			case who != nil && who != &list[i] && who.Home == list[i].Home:
 				p.by[k] = nil // of two people: it means neither of them, as people.Named has it
-				continue
 			}
-			p.by[k] = &list[i]
 		}
 	}
 	for i := range list { // an ID goes before a mail address

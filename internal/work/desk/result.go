@@ -67,6 +67,25 @@ func TrustResultOf(t *federation.Trust) TrustResult {
 	return r
 }
 
+// RuleResult is a claim as it is listed: a rule, or a standard claim that a scope brings without one.
+type RuleResult struct {
+	claims.Rule
+	Scope string   `json:"scope,omitempty"` // that brings it; "" for a rule
+	From  []string `json:"from,omitempty"`  // attributes, of which the first counts that the person has
+}
+
+// RuleResultsOf lists the claims of a trust, the salts of its rules left out.
+func RuleResultsOf(t *federation.Trust) []RuleResult {
+	out := []RuleResult{}
+	for _, r := range TrustResultOf(t).Rules {
+		out = append(out, RuleResult{Rule: r})
+	}
+	for _, c := range t.Unruled() {
+		out = append(out, RuleResult{Rule: claims.Rule{Claim: c.Claim, Name: c.Claim}, Scope: c.Scope, From: c.From})
+	}
+	return out
+}
+
 // PartyResult is what is told of a party.
 type PartyResult struct {
 	Name   string          `json:"name"`
