@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -55,11 +56,11 @@ func Text(s string) string {
 	return out.String()
 }
 
-var entity = regexp.MustCompile(`&(#?[0-9A-Za-z]+;)`)
+var entity = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`&(#?[0-9A-Za-z]+;)`) })
 
 // Markdown is text that brings no HTML, no picture and no link into a page of Markdown.
 func Markdown(s string) string {
-	s = entity.ReplaceAllString(Text(s), "&amp;$1")
+	s = entity().ReplaceAllString(Text(s), "&amp;$1")
 	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "![", `!\[`, "](", `\](`, "]:", `\]:`).Replace(s)
 }
 
@@ -131,16 +132,16 @@ func quote(s *ast.StringNode, needed bool) {
 }
 
 // clocks are texts that YAML 1.1 takes for numbers to the base of sixty, and other numbers in its way of writing.
-var clocks = regexp.MustCompile(`^[-+]?[0-9.][0-9_.:eE+-]*$`)
+var clocks = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[-+]?[0-9.][0-9_.:eE+-]*$`) })
 
 // special are the numbers that are none (YAML 1.2.2, section 10.2.1.4).
-var special = regexp.MustCompile(`^[-+]?\.(inf|Inf|INF|nan|NaN|NAN)$`)
+var special = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[-+]?\.(inf|Inf|INF|nan|NaN|NAN)$`) })
 
 // unsure reports whether a text without quotes may be read as something else.
 func unsure(s string) bool {
 	if strings.ContainsFunc(s, Steers) || strings.TrimSpace(s) != strings.TrimSuffix(s, "\n") {
 		return true
 	}
-	return s == "=" || s == "<<" || strings.HasPrefix(s, "? ") || s == "?" || clocks.MatchString(s) ||
-		special.MatchString(s) || s == "\n"
+	return s == "=" || s == "<<" || strings.HasPrefix(s, "? ") || s == "?" || clocks().MatchString(s) ||
+		special().MatchString(s) || s == "\n"
 }

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -63,20 +64,25 @@ func (m *Mask) Know(kind, value string) {
 	if len(value) < 3 {
 		return
 	}
-	if strings.Contains(value, "@") && mail.MatchString(value) {
+	if strings.Contains(value, "@") && known().mail.MatchString(value) {
 		kind = "mail"
 	}
 	m.known = append(m.known, pair{value, m.Word(kind, value)})
 	m.dirty = true
 }
 
-var (
-	mail  = regexp.MustCompile(`[A-Za-z0-9._%+'-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+`)
-	token = regexp.MustCompile(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*\.[A-Za-z0-9_-]*(\.[A-Za-z0-9_-]*)*`)
-	field = regexp.MustCompile(`\b(` + strings.Join(secretFields(), "|") + `)=([^&\s"']+)`)
-	basic = regexp.MustCompile(`\b(Basic|Bearer) [A-Za-z0-9._~+/=-]{8,}`)
-	blank = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----[^-]*-----END [A-Z ]*PRIVATE KEY-----`)
-)
+// patterns are what is recognised in texts. They are built with the first text that is masked: most commands mask none.
+type patterns struct{ mail, token, field, basic, blank *regexp.Regexp }
+
+var known = sync.OnceValue(func() patterns {
+	return patterns{
+		mail:  regexp.MustCompile(`[A-Za-z0-9._%+'-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+`),
+		token: regexp.MustCompile(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*\.[A-Za-z0-9_-]*(\.[A-Za-z0-9_-]*)*`),
+		field: regexp.MustCompile(`\b(` + strings.Join(secretFields(), "|") + `)=([^&\s"']+)`),
+		basic: regexp.MustCompile(`\b(Basic|Bearer) [A-Za-z0-9._~+/=-]{8,}`),
+		blank: regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----[^-]*-----END [A-Z ]*PRIVATE KEY-----`),
+	}
+})
 
 // secretFields are the parameters of OAuth and SAML whose values open something or lead to a person.
 func secretFields() []string {
@@ -89,20 +95,20 @@ func secretFields() []string {
 // Text replaces what is recognised in a text: what Know was told, mail addresses, tokens, secrets in parameters and
 // headers, private keys.
 func (m *Mask) Text(s string) string {
-	s = blank.ReplaceAllString(s, "[private key]")
-	s = token.ReplaceAllStringFunc(s, func(t string) string { return m.Word("token", t) })
-	s = basic.ReplaceAllStringFunc(s, func(t string) string {
+	s = known().blank.ReplaceAllString(s, "[private key]")
+	s = known().token.ReplaceAllStringFunc(s, func(t string) string { return m.Word("token", t) })
+	s = known().basic.ReplaceAllStringFunc(s, func(t string) string {
 		how, value, _ := strings.Cut(t, " ")
 		return how + " " + m.Word("credential", value)
 	})
-	s = field.ReplaceAllStringFunc(s, func(t string) string {
+	s = known().field.ReplaceAllStringFunc(s, func(t string) string {
 		name, value, _ := strings.Cut(t, "=")
 		return name + "=" + m.Word(strings.ReplaceAll(name, "_", "-"), value)
 	})
 	s = m.people(s)
 	var b strings.Builder
 	i := 0
-	for _, at := range mail.FindAllStringIndex(s, -1) {
+	for _, at := range known().mail.FindAllStringIndex(s, -1) {
 		t := s[at[0]:at[1]]
 		if at[0] < i || strings.HasSuffix(t, "@redacted.invalid") {
 			continue
