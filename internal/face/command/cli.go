@@ -94,6 +94,9 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	a.Out, a.run, a.stopped = out, ctx, ctx
 	a.In = &input{a.In, ctx}
 	root := a.root()
+	if len(args) > 0 && slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, args[0]) {
+		a.completed(root)
+	}
 	a.forProgram = wantsJSON(args)
 	root.SetArgs(args)
 	root.SetIn(a.In)
@@ -306,7 +309,6 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	c.SetHelpCommand(helpCmd())
 	a.renamed(c)
 	a.layOutHelp(c)
-	a.completed(c)
 	c.SuggestionsMinimumDistance = 2
 	c.SetVersionTemplate("tressik {{.Version}}\n")
 	strict(c)

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -24,7 +25,8 @@ type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCo
 const described = 300
 
 // completed gives every flag and argument of every command a completion: values that are known with what they mean,
-// files where a file is meant, and nothing where nobody can know.
+// files where a file is meant, and nothing where nobody can know. It is asked for where a shell completes: it takes
+// longer than many commands.
 func (a *App) completed(root *cobra.Command) {
 	for _, c := range root.Commands() {
 		if c.Name() == "completion" || c.Name() == "help" {
@@ -48,12 +50,14 @@ func (a *App) completed(root *cobra.Command) {
 }
 
 // takesFiles tells a command whose arguments are files.
-var takesFiles = regexp.MustCompile(` (FILE|SOURCE|DIR|A B)`)
+var takesFiles = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(` (FILE|SOURCE|DIR|A B)`)
+})
 
 // arguments completes the arguments of a command that has no completion of its own.
 func (a *App) arguments(c *cobra.Command) completer {
 	_, path, _ := strings.Cut(c.CommandPath(), " ")
-	files := takesFiles.MatchString(c.Use)
+	files := takesFiles().MatchString(c.Use)
 	switch {
 	case strings.HasPrefix(path, "registrar client "):
 		return func(cmd *cobra.Command, got []string, s string) ([]string, cobra.ShellCompDirective) {
@@ -107,8 +111,12 @@ func (a *App) listed(of func(d *desk.Desk) []string) completer {
 
 // Words of a flag's description that say what it takes.
 var (
-	wantsFile = regexp.MustCompile(`(?i)\bfile\b|\bfolder\b|^(also write|CSV with)|PKCS #12|HTTP Archive`)
-	wantsOn   = regexp.MustCompile(`\bon or off\b|\bon, off\b`)
+	wantsFile = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)\bfile\b|\bfolder\b|^(also write|CSV with)|PKCS #12|HTTP Archive`)
+	})
+	wantsOn = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`\bon or off\b|\bon, off\b`)
+	})
 )
 
 // values completes a flag: by its name, by the words of its description, or with nothing.
@@ -117,7 +125,7 @@ func (a *App) values(c *cobra.Command, f *pflag.Flag) completer {
 	switch {
 	case f.Name == "encrypt":
 		fixed = []string{"on", "off", "required\tthe app refuses plain ones"}
-	case wantsOn.MatchString(f.Usage):
+	case wantsOn().MatchString(f.Usage):
 		fixed = []string{"on", "off"}
 	}
 	if fixed != nil {
@@ -174,7 +182,7 @@ func (a *App) values(c *cobra.Command, f *pflag.Flag) completer {
 			"refused\tthe app lets nobody else in"},
 			cobra.ShellCompDirectiveNoFileComp)
 	}
-	if wantsFile.MatchString(f.Usage) || f.Name == "metadata" || f.Name == "key" || f.Name == "cert" ||
+	if wantsFile().MatchString(f.Usage) || f.Name == "metadata" || f.Name == "key" || f.Name == "cert" ||
 		f.Name == "out" {
 		return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveDefault

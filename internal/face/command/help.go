@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -114,7 +115,9 @@ func kindsOfFlags() [][2]string {
 		{"api side", "Of the API side"}, {"with", "With another flag"}}
 }
 
-var kindOfFlag = regexp.MustCompile(`^(own|foreign|SAML|OpenID|client|api side)(?:, ([^:]*))?: `)
+var kindOfFlag = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(own|foreign|SAML|OpenID|client|api side)(?:, ([^:]*))?: `)
+})
 
 type flagGroup struct {
 	title string
@@ -130,7 +133,7 @@ func flagGroups(all *pflag.FlagSet) (out []flagGroup) {
 			return
 		}
 		kind, x := "", *f
-		switch m := kindOfFlag.FindStringSubmatch(f.Usage); {
+		switch m := kindOfFlag().FindStringSubmatch(f.Usage); {
 		case m != nil:
 			kind, x.Usage = m[1], f.Usage[len(m[0]):]
 			if m[2] != "" {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -291,7 +292,9 @@ func (p *Printer) block(out *strings.Builder, b Block) {
 	}
 }
 
-var spaces = regexp.MustCompile(`  +`)
+var spaces = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`  +`)
+})
 
 // Wrapped breaks a line that is too long for the page, behind its indent.
 func (p *Printer) Wrapped(l string) string { return strings.Join(p.wrapped(l), "\n") }
@@ -313,7 +316,7 @@ func (p *Printer) wrapped(l string) []string {
 		}
 		indent := strings.Repeat(" ", utf8.RuneCountInString(head))
 		const gap = "\uE000" // more than one space stands for a column, and stays
-		rest = spaces.ReplaceAllStringFunc(rest, func(s string) string { return " " + strings.Repeat(gap, len(s)-1) })
+		rest = spaces().ReplaceAllStringFunc(rest, func(s string) string { return " " + strings.Repeat(gap, len(s)-1) })
 		for i, part := range wrap(rest, p.column()-len(indent)) {
 			if i > 0 {
 				head, part = indent, strings.TrimLeft(part, gap)

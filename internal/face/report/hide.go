@@ -5,6 +5,7 @@ import (
 	"html"
 	"io"
 	"regexp"
+	"sync"
 
 	nethtml "golang.org/x/net/html"
 )
@@ -32,7 +33,9 @@ func (d *Data) page(w io.Writer, name string, with map[string]any) error {
 
 // said are the attributes that somebody reads or is told; the others place and colour, and a number of a person's is a
 // number there.
-var said = regexp.MustCompile(`\b(title|alt|aria-label|href)="[^"]*"`)
+var said = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b(title|alt|aria-label|href)="[^"]*"`)
+})
 
 // hide has a mask over the text of a page and what its attributes say, as a reader sees them: no escape parts a name.
 func hide(page []byte, mask func(string) string) []byte {
@@ -61,7 +64,7 @@ func hide(page []byte, mask func(string) string) []byte {
 			if string(tag) == "style" {
 				style = kind == nethtml.StartTagToken
 			}
-			raw = said.ReplaceAllFunc(raw, func(a []byte) []byte {
+			raw = said().ReplaceAllFunc(raw, func(a []byte) []byte {
 				at := bytes.IndexByte(a, '"') + 1
 				return append(append(bytes.Clone(a[:at]), over(a[at:len(a)-1])...), '"')
 			})

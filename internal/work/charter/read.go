@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
@@ -175,13 +176,15 @@ func parsed(err error) *Error {
 }
 
 // placeholder is how a value is named: ${NAME}. $${ stands for ${ itself.
-var placeholder = regexp.MustCompile(`\$\$\{|\$\{([^{}]*)\}`)
+var placeholder = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\$\$\{|\$\{([^{}]*)\}`)
+})
 
 // fill puts values in the place of their names, in texts and in keys.
 func (f *File) fill(n ast.Node, path string, values map[string]string) error {
 	var bad error
 	text := func(s *ast.StringNode, path string) {
-		s.Value = placeholder.ReplaceAllStringFunc(s.Value, func(m string) string {
+		s.Value = placeholder().ReplaceAllStringFunc(s.Value, func(m string) string {
 			if m == "$${" {
 				return "${"
 			}
@@ -394,7 +397,7 @@ func (f *File) shaped(n ast.Node, t reflect.Type, path string) error {
 
 // unknown refuses a key, naming the nearest.
 func (f *File) unknown(where, k string, fields map[string]field) error {
-	if secretive.MatchString(k) {
+	if secretive().MatchString(k) {
 		return f.errorf(where, "a charter holds no secret; a client's is declared as secret: {lasts: 90d, out: FILE}, "+
 			"and that of a directory stays where passwordFrom says")
 	}
@@ -405,7 +408,9 @@ func (f *File) unknown(where, k string, fields map[string]field) error {
 	return f.errorf(where, "there is no such field here; there are %s", strings.Join(names, ", "))
 }
 
-var secretive = regexp.MustCompile(`(?i)secret|password|private`)
+var secretive = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)secret|password|private`)
+})
 
 // field is a field of a struct: where it is, and of which type.
 type field struct {
