@@ -76,6 +76,7 @@ func TestWhatHasRunOut(t *testing.T) {
 }
 
 // TestNothingBadIsSignedInSilence signs and splits what is wrong in other ways: it is told, and what is well is not.
+// Whoever reads, verifies or searches is told the same, and an index keeps it.
 func TestNothingBadIsSignedInSilence(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -87,6 +88,8 @@ func TestNothingBadIsSignedInSilence(t *testing.T) {
 	text = strings.Replace(text, "bindings:HTTP-Redirect\" Location=\"https://partly",
 		"bindings:PAOS\" Location=\"https://partly",
 		1)
+	text = strings.Replace(text, "<IDPSSODescriptor", `<Extensions><k:Scope xmlns:k="urn:test:scopes" regexp="false">`+
+		"kestrelridge.example</k:Scope></Extensions><IDPSSODescriptor", 1)
 	d.write("bad.xml", text)
 	sign := func(in string) string {
 		return d.fails(0, nil, "metadata", "sign", in, "--key", "feed.key", "--cert", "feed.pem", "--out",
@@ -97,14 +100,44 @@ func TestNothingBadIsSignedInSilence(t *testing.T) {
 	}
 	out := sign("bad.xml")
 	split := d.ok("metadata", "split", "bad.xml", "--into", "files")
-	for _, id := range []string{"https://whole.southmere.example", "https://partly.southmere.example"} {
-		if !strings.Contains(out, id) || !strings.Contains(split, id+" cannot be used") {
+	for _, id := range []string{"https://whole.southmere.example", "https://partly.southmere.example",
+		"https://grouped.southmere.example"} {
+		if !strings.Contains(out, id) || !strings.Contains(split, id+" should not be published") {
 			t.Errorf("of %s nothing is told:\n%s\n%s", id, out, split)
 		}
 	}
-	if strings.Contains(out, "https://grouped") {
+	if strings.Contains(out, "https://well") {
 		t.Errorf("of what is well something is told:\n%s", out)
 	}
+	var v struct {
+		Broken, Doubtful []metadata.Listed
+		Findings         []struct{ ID string }
+	}
+	d.json(&v, "metadata", "verify", "bad.xml.signed", "--signed-by", "feed.pem")
+	doubts := 0
+	for _, f := range v.Findings {
+		if f.ID == "metadata.doubtful" {
+			doubts++
+		}
+	}
+	if len(v.Broken) != 0 || len(v.Doubtful) != 3 || doubts != 3 {
+		t.Errorf("verify: %d broken, %d doubtful, %d findings", len(v.Broken), len(v.Doubtful), doubts)
+	}
+	if d.json(&v, "metadata", "read", "bad.xml"); len(v.Broken) != 0 || len(v.Doubtful) != 3 {
+		t.Errorf("read: %d broken, %d doubtful", len(v.Broken), len(v.Doubtful))
+	}
+	d.write("large.xml", strings.Replace(text, "<EntitiesDescriptor ", "<!--"+strings.Repeat("x",
+		1<<20)+"--><EntitiesDescriptor ", 1))
+	for range 2 { // reading, and out of the index
+		var found []metadata.Listed
+		if d.json(&found, "metadata", "find", "large.xml", "--broken"); len(found) != 3 || len(found[0].Doubts) != 1 ||
+			!strings.Contains(found[0].Doubts[0], "scope: kestrelridge.example") {
+			t.Errorf("find: %+v", found)
+		}
+	}
+	d.fails(0, []string{"metadata.doubtful", "kestrelridge.example, which none of its addresses is of"}, "metadata",
+		"read",
+		"bad.xml", "--entity", "https://grouped.southmere.example")
 }
 
 func pemBody(s string) string {

@@ -54,12 +54,12 @@ func benchAggregate(b *testing.B, n int) {
 			memory[name] = append(memory[name], u.Maxrss)
 		}
 	}
-	run("index", tressik, "metadata", "find", file, "app-00042.example")
+	run("index", tressik, "metadata", "find", file, "app-00043.example")
 	for b.Loop() {
 		run("verify", tressik, "metadata", "verify", file, "--signed-by", cert)
 		run("xmlsec1", xmlsec1, "--verify", "--enabled-key-data", "x509", "--trusted-pem", cert,
 			"--id-attr:ID", saml.NSMetadata+":EntitiesDescriptor", file)
-		run("find", tressik, "metadata", "find", file, "app-00042.example")
+		run("find", tressik, "metadata", "find", file, "app-00043.example")
 		run("version", tressik, "version")
 	}
 	ms := func(name string) float64 {

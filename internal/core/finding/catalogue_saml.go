@@ -25,6 +25,7 @@ const (
 
 	MetadataACSIndex           ID = "metadata.acs-index"
 	MetadataBroken             ID = "metadata.broken"
+	MetadataDoubtful           ID = "metadata.doubtful"
 	MetadataEndpoint           ID = "metadata.endpoint"
 	MetadataEndpointURL        ID = "metadata.endpoint-url"
 	MetadataEndpointUser       ID = "metadata.endpoint-user"
@@ -155,6 +156,9 @@ func samlEntries() []Entry {
 		{LogoutTime, Error, "SAML Core 3.2.1", "The logout message was made within the last minutes."},
 		{MetadataACSIndex, Warning, "SAML Metadata 2.2.3", "Each assertion consumer service has an index of its own."},
 		{MetadataBroken, Warning, "", "Entities of the document cannot be used; the others can."},
+		{MetadataDoubtful, Warning, "",
+			"Nothing in an entity speaks against signing and publishing it: weak keys, plain HTTP, foreign " +
+				"scopes, markup."},
 		{MetadataEndpoint, Error, "SAML Metadata 2.4",
 			"There is an endpoint of each kind that is needed, by a binding that browsers use."},
 		{MetadataEndpointURL, Error, "SAML Metadata 2.2.2",

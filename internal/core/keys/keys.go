@@ -102,7 +102,7 @@ func ParseChain(b []byte) (own *x509.Certificate, above []*x509.Certificate, err
 		return nil, nil, err
 	}
 	var all []*x509.Certificate
-	for rest := b; ; {
+	for rest := b; bytes.Contains(rest, []byte("-----BEGIN")); {
 		var block *pem.Block
 		if block, rest = pem.Decode(rest); block == nil {
 			break
@@ -166,10 +166,17 @@ func ParseCertificate(b []byte) (*x509.Certificate, error) {
 			return parseDER(block.Bytes)
 		}
 	}
-	if c, err := x509.ParseCertificate(b); err == nil {
-		return c, nil
+	const sequence = 0x30 // with which DER begins; its base64 begins with M
+	if len(b) > 0 && b[0] == sequence {
+		if c, err := x509.ParseCertificate(b); err == nil {
+			return c, nil
+		}
 	}
-	der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(b)), ""))
+	text := string(b)
+	if strings.ContainsAny(text, " \t\r\n\v\f\u0085\u00a0") {
+		text = strings.Join(strings.Fields(text), "")
+	}
+	der, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(der) == 0 {
 		return nil, fmt.Errorf("%w: neither PEM, DER nor base64", ErrNoCertificate)
 	}

@@ -38,6 +38,7 @@ type Listed struct {
 	Ends       []End      `json:"ends,omitempty"`       // validUntil of what is in the document element
 	Signed     bool       `json:"signed,omitempty"`     // it carries a signature of its own, which was not looked at
 	Problems   []string   `json:"problems,omitempty"`   // why it cannot be used, or not wholly
+	Doubts     []string   `json:"doubts,omitempty"`     // why it should not be signed and published as it is
 	Line       int        `json:"line"`
 	Offset     int64      `json:"offset"` // bytes in front of it, line ends as XML has them
 	Length     int        `json:"length"`
@@ -307,7 +308,7 @@ type Sought struct {
 	Category, Supports, Assurance, Identifier string
 	Contact                                   string // part of a contact's name or address
 	Authority                                 string // exactly
-	Broken                                    bool   // those with problems
+	Broken                                    bool   // those with problems or doubts
 }
 
 // Any reports whether everything is sought.
@@ -368,7 +369,7 @@ func (s Sought) Fits(l *Listed) bool {
 		(s.Identifier == "" || has(l.Identifier, ends(s.Identifier))) &&
 		(s.Contact == "" || contact(s.Contact)) &&
 		(s.Authority == "" || l.Authority == s.Authority) &&
-		(!s.Broken || len(l.Problems) > 0)
+		(!s.Broken || len(l.Problems) > 0 || len(l.Doubts) > 0)
 }
 
 // ends fits a value, or what stands behind its last /.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/beevik/etree"
@@ -91,7 +92,45 @@ func EncryptionMethods() []string {
 }
 
 // X509 parses the certificate.
-func (k Key) X509() (*x509.Certificate, error) { return keys.ParseCertificate([]byte(k.Certificate)) }
+func (k Key) X509() (*x509.Certificate, error) { return parsed.certificate(k.Certificate) }
+
+// parsed keeps the certificates that were parsed last, by their text: a key is read, and then judged by what its
+// certificate says.
+var parsed certificates
+
+type certificates struct {
+	sync.Mutex
+	now, before map[string]*x509.Certificate
+}
+
+// certificatesKept bounds each of the two generations.
+const certificatesKept = 32
+
+func (c *certificates) certificate(text string) (*x509.Certificate, error) {
+	c.Lock()
+	x := c.now[text]
+	if x == nil {
+		x = c.before[text]
+	}
+	c.Unlock()
+	if x != nil {
+		return x, nil
+	}
+	x, err := keys.ParseCertificate([]byte(text))
+	if err != nil {
+		return nil, err
+	}
+	c.Lock()
+	defer c.Unlock()
+	if len(c.now) >= certificatesKept {
+		c.before, c.now = c.now, nil
+	}
+	if c.now == nil {
+		c.now = make(map[string]*x509.Certificate, certificatesKept)
+	}
+	c.now[strings.Clone(text)] = x // a part of a document would keep all of it
+	return x, nil
+}
 
 // Endpoint is an EndpointType or IndexedEndpointType (sections 2.2.2 and 2.2.3).
 type Endpoint struct {
@@ -548,7 +587,7 @@ func readKeys(el *etree.Element) []Key {
 		if c := xmlsec.Child(d, xmlsec.NS, "X509Certificate"); c != nil {
 			text := strings.Join(strings.Fields(xmlsec.Text(c)), "")
 			k := Key{Use: use, Certificate: text, Methods: methods}
-			if cert, err := keys.ParseCertificate([]byte(text)); err != nil {
+			if cert, err := parsed.certificate(text); err != nil {
 				k.Problem = err.Error()
 				if errors.Is(err, keys.ErrPrivateKey) {
 					k.Certificate = "" // never keep or show it

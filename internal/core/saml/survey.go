@@ -36,7 +36,7 @@ type Survey struct {
 type Surveying struct {
 	Key  crypto.PublicKey // the signature over the document must hold with it; nil: signatures are not looked at
 	Most int64            // bytes; 0 for no bound
-	Now  time.Time        // what has run out by then is a problem of its entity; zero: nothing is
+	Now  time.Time        // when entities are judged; zero: nothing has run out, and nothing is in doubt
 	// Each is given every entity in order; its element may be read until Each returns. Nothing of it may be used before
 	// Read has returned without an error, where a key is given.
 	Each func(Listed, *etree.Element) error
@@ -120,6 +120,9 @@ func (s *surveyor) entity(p xmlsec.Part) error {
 	}
 	if !s.Now.IsZero() {
 		l.Lapse(s.Now)
+		if e, err := EntityOf(p.Element); err == nil { // else that is among its problems
+			l.Doubts = Unfit(e, s.Now)
+		}
 	}
 	s.Entities++
 	for _, r := range l.Roles {

@@ -29,6 +29,25 @@ func Unfit(e *Entity, now time.Time) (out []string) {
 				say(f.Check + ": " + f.Saw)
 			}
 		}
+	}
+	for _, text := range e.Doubts(now) {
+		say(text)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Doubts are why an entity should not be signed and published as it is, beside what JudgeEntity finds.
+func (e *Entity) Doubts(now time.Time) (out []string) {
+	say := func(text string) {
+		if !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	for _, role := range []*Role{e.IDP, e.SP} {
+		if role == nil {
+			continue
+		}
 		if role.ValidUntil != nil && e.ValidUntil != nil && role.ValidUntil.After(*e.ValidUntil) {
 			say("validity: a role is valid for longer than the entity")
 		}
@@ -56,7 +75,6 @@ func Unfit(e *Entity, now time.Time) (out []string) {
 		now.Add(d).After(*e.ValidUntil) {
 		say("cacheDuration: " + e.CacheDuration + ", which is longer than it is valid")
 	}
-	slices.Sort(out)
 	return out
 }
 

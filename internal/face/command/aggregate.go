@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/saml"
@@ -113,7 +114,8 @@ func (a *App) metadataVerify() *cobra.Command {
 		Short: "Verify the signature of a metadata document of any size, and judge what is in it",
 		Args:  args("SOURCE"),
 		Long: `Read a metadata document once from front to back, verify the signature over it, and name the entities
-in it that are broken; the others can be used. SOURCE is a file, - for standard input, or an https: URL. It ends with
+in it that are broken, and those that should not be published as they are; the others can be used. SOURCE is a file,
+	- for standard input, or an https: URL. It ends with
 exit status 3 when the document must not be used: the signature does not hold, or its validity has ended.`,
 		Example: "  tressik metadata verify federation.xml --signed-by federation.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -145,7 +147,8 @@ func (a *App) metadataRead() *cobra.Command {
 	c := &cobra.Command{Use: "read SOURCE", Short: "Show what a metadata document holds, or all of one entity in it",
 		Args: args("SOURCE"),
 		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles,
-which of them are broken, and the first ones. With --entity, or when there is but one, all of it is shown and judged.
+which of them are broken or should not be published, and the first ones. With --entity, or when there is but one,
+all of it is shown and judged.
 SOURCE is a file, - for standard input, or an https: URL.`,
 		Example: "  tressik metadata read nightlog-metadata.xml --signed-by nightlog.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
@@ -162,13 +165,17 @@ SOURCE is a file, - for standard input, or an https: URL.`,
 }
 
 func (a *App) readDocument(ctx context.Context, d *document, entity string) error {
-	var list, broken []saml.Listed
+	var list []saml.Listed
+	broken, doubtful := []saml.Listed{}, []saml.Listed{}
 	var one *saml.Entity
 	var its saml.Listed
 	s, err := d.Survey(ctx, d.how, func(l saml.Listed, el *etree.Element) error {
 		l.Raw = ""
-		if len(l.Problems) > 0 {
+		switch {
+		case len(l.Problems) > 0:
 			broken = append(broken, l)
+		case len(l.Doubts) > 0:
+			doubtful = append(doubtful, l)
 		}
 		if len(list) < layout.FirstOf() {
 			list = append(list, l)
@@ -199,7 +206,8 @@ func (a *App) readDocument(ctx context.Context, d *document, entity string) erro
 	case s.Signed:
 		signed = "there is one that was not verified; give its certificate as --signed-by"
 	}
-	return a.print(layout.Document(d.Name, s, list, broken, signed, d.now))
+	return a.print(layout.Document(d.Name, layout.DocumentRead{Survey: s, Signature: signed,
+		List: list, Broken: broken, Doubtful: doubtful}, d.now))
 }
 
 // soughtFlags are the flags of what looks for entities.
@@ -218,7 +226,7 @@ func soughtFlags(c *cobra.Command, what *saml.Sought) {
 		"any or none")
 	f.StringVar(&what.Contact, "contact", "", "part of a contact's name or address")
 	f.StringVar(&what.Authority, "registered-by", "", "registration authority, exactly")
-	f.BoolVar(&what.Broken, "broken", false, "those that cannot be used as they are")
+	f.BoolVar(&what.Broken, "broken", false, "those that cannot be used, or should not be published, as they are")
 	must(c.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"provider", "app"},
 		cobra.ShellCompDirectiveNoFileComp)))
 }
@@ -322,6 +330,10 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 	}
 	a.say("%s", format.Count(s.Entities, "entity"))
 	for _, f := range aggregate.BrokenFindings(d.Name, broken) {
+		if f.ID == finding.MetadataDoubtful {
+			a.note("%s should not be published as it is: %s", f.Check, f.Saw)
+			continue
+		}
 		a.note("%s cannot be used as it is: %s", f.Check, f.Saw)
 	}
 	return nil

@@ -195,6 +195,7 @@ func reference(out *strings.Builder, c *cobra.Command, level int) {
 		out.WriteString("\n" + format.Paragraphs(c.Long, 120) + "\n")
 	}
 	if c.Runnable() && !c.HasAvailableSubCommands() {
+		c.InheritedFlags() // which are among those that its line speaks of
 		out.WriteString("\n    " + c.UseLine() + "\n")
 	}
 	if c.Example != "" {

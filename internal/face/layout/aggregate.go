@@ -85,10 +85,11 @@ func thousands(n int) string {
 const firstOf = 10
 
 // Document is what a metadata document holds; list are the entities in it, or the first ones.
-func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed string, now time.Time) format.Page {
-	f := append(document(s, now), [2]string{"signature", signed})
+func Document(name string, r DocumentRead, now time.Time) format.Page {
+	s, list := r.Survey, r.List
+	f := append(document(s, now), [2]string{"signature", r.Signature})
 	blocks := []format.Block{{Title: name, Fields: f}}
-	if fs := aggregate.BrokenFindings(name, broken); len(fs) > 0 {
+	if fs := aggregate.BrokenFindings(name, slices.Concat(r.Broken, r.Doubtful)); len(fs) > 0 {
 		blocks = append(blocks, format.Block{Title: "Issues", Findings: fs})
 	}
 	title := "Entities"
@@ -103,10 +104,7 @@ func Document(name string, s *saml.Survey, list, broken []saml.Listed, signed st
 			"  " + format.Remedy(finding.Run("metadata", "find", name, "WORD")) +
 				" looks for one, by whatever is known of it"}})
 	}
-	if broken == nil {
-		broken = []saml.Listed{}
-	}
-	return format.Page{Data: DocumentRead{s, signed, list, broken}, Blocks: blocks}
+	return format.Page{Data: r, Blocks: blocks}
 }
 
 // DocumentRead is what is told of a document of metadata with many entities.
@@ -115,6 +113,7 @@ type DocumentRead struct {
 	Signature string        `json:"signature"`
 	List      []saml.Listed `json:"list" rows:"each"`
 	Broken    []saml.Listed `json:"broken"`
+	Doubtful  []saml.Listed `json:"doubtful"`
 }
 
 // FirstOf returns how many entities Document lists.
@@ -130,6 +129,8 @@ func entities(list []saml.Listed) format.Block {
 		is := strings.Join(words, ", ")
 		if len(l.Problems) > 0 {
 			is += " (broken)"
+		} else if len(l.Doubts) > 0 {
+			is += " (in doubt)"
 		}
 		name := ""
 		if len(l.Names) > 0 {
@@ -187,12 +188,15 @@ func listed(l *saml.Listed) [][2]string {
 		add(c.Type+" contact", strings.TrimSpace(c.Name+"  "+strings.Join(c.Email, ", ")))
 	}
 	add("broken", l.Problems...)
+	add("in doubt", l.Doubts...)
 	return f
 }
 
 // Entity is all that one entity of a document says, with what is wanting in it, as whatever it is.
 func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
-	top := format.Block{Title: e.ID, Fields: listed(l)}
+	shown := *l
+	shown.Doubts = nil // they are said below, each where it belongs
+	top := format.Block{Title: e.ID, Fields: listed(&shown)}
 	if e.ValidUntil != nil {
 		top.Fields = append(top.Fields, [2]string{"valid until", format.When(*e.ValidUntil, now)})
 	}
@@ -214,6 +218,11 @@ func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
 			blocks = append(blocks, wanted(r))
 		}
 	}
+	shown.Problems, shown.Doubts = nil, e.Doubts(now) // the rest is judged with its role
+	if fs := aggregate.BrokenFindings("", []saml.Listed{shown}); len(fs) > 0 {
+		all = append(all, fs...)
+		blocks = append(blocks, format.Block{Title: "Before it is published", Findings: fs})
+	}
 	return format.Page{Data: EntityRead{e, l, all}, Blocks: blocks}
 }
 
@@ -226,7 +235,9 @@ type EntityRead struct {
 
 // unusable are the entities among those written that cannot be used as they are.
 func unusable(list []aggregate.Written) []aggregate.Written {
-	return slices.DeleteFunc(slices.Clone(list), func(w aggregate.Written) bool { return len(w.Problems) == 0 })
+	return slices.DeleteFunc(slices.Clone(list), func(w aggregate.Written) bool {
+		return len(w.Problems)+len(w.Doubts) == 0
+	})
 }
 
 // Split is what was written of a document, a file for each entity.
@@ -241,10 +252,15 @@ func Split(dir string, list []aggregate.Written) format.Page {
 	}
 	for i, w := range unusable(list) {
 		if i == firstOf {
-			lines = append(lines, "and more that cannot be used as they are")
+			lines = append(lines, "and more that cannot be used, or should not be published, as they are")
 			break
 		}
-		lines = append(lines, w.EntityID+" cannot be used as it is: "+strings.Join(w.Problems, "; "))
+		if len(w.Problems) > 0 {
+			lines = append(lines, w.EntityID+" cannot be used as it is: "+strings.Join(w.Problems, "; "))
+		}
+		if len(w.Doubts) > 0 {
+			lines = append(lines, w.EntityID+" should not be published as it is: "+strings.Join(w.Doubts, "; "))
+		}
 	}
 	return format.Page{Data: list, Blocks: []format.Block{{Lines: lines}}}
 }

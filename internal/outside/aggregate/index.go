@@ -25,7 +25,7 @@ import (
 )
 
 // indexVersion changes when an index that was written before can no longer be read as one.
-const indexVersion = 4
+const indexVersion = 5
 
 // indexHead is the first line of an index: JSON Lines, one entity (saml.Listed) a line after this one, and the survey
 // of the document as the last.
@@ -150,7 +150,7 @@ func needles(what saml.Sought) [][]byte {
 	case longest != "":
 		return [][]byte{[]byte(longest)}
 	case what.Broken:
-		return [][]byte{[]byte(`"problems":`), []byte(`"ends":`)}
+		return [][]byte{[]byte(`"problems":`), []byte(`"doubts":`), []byte(`"ends":`)}
 	}
 	return nil
 }

@@ -75,7 +75,7 @@ func Spool(name string, r io.Reader) (*Source, error) {
 // Reading says how a document is read.
 type Reading struct {
 	SignedBy *x509.Certificate      // the signature must hold with its key; nil: signatures are not looked at
-	Now      time.Time              // what has run out by then is broken; zero: nothing is
+	Now      time.Time              // when entities are judged; zero: nothing has run out, and nothing is in doubt
 	Progress func(read, size int64) // told as the reading goes on; may be nil
 }
 

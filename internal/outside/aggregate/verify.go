@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,20 +23,25 @@ type Verification struct {
 	Entities []string      `json:"entities"` // entity IDs in the order of the document; none where it is refused
 	SignedBy string        `json:"signedBy,omitempty"`
 	Survey   *saml.Survey  `json:"document,omitempty"`
-	Broken   []saml.Listed `json:"broken"`
+	Broken   []saml.Listed `json:"broken"`   // what cannot be used as it is
+	Doubtful []saml.Listed `json:"doubtful"` // what should not be published as it is; each is in one list
 	Findings finding.List  `json:"findings" rows:"each"`
 }
 
 // Verify reads a whole document once, verifies the signature over it and judges what is in it. Broken entities are
 // named; the others can be used. The error is that of opening or reading the file, or of the context.
 func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verification, error) {
-	v := &Verification{Verdict: judge.Refused, Broken: []saml.Listed{}}
+	v := &Verification{Verdict: judge.Refused, Broken: []saml.Listed{}, Doubtful: []saml.Listed{}}
 	ids := []string{}
 	how.Now = now
 	survey, err := s.Survey(ctx, how, func(l saml.Listed, _ *etree.Element) error {
 		ids = append(ids, l.EntityID)
-		if l.Raw = ""; len(l.Problems) > 0 {
+		l.Raw = ""
+		switch {
+		case len(l.Problems) > 0:
 			v.Broken = append(v.Broken, l)
+		case len(l.Doubts) > 0:
+			v.Doubtful = append(v.Doubtful, l)
 		}
 		return nil
 	})
@@ -46,7 +52,8 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 	switch {
 	case err == nil:
 	case errors.As(err, &re):
-		v.Survey, v.Broken = nil, []saml.Listed{}
+		v.none()
+		v.Survey = nil
 		v.Findings.Add(saml.ReadFinding(err))
 		return v, nil
 	case errors.As(err, &se):
@@ -56,10 +63,11 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 			Fix: finding.Do("do not use it; fetch it again from its source, and check with its publisher which " +
 				"certificate " +
 				"signs it")})
-		v.Broken = []saml.Listed{}
+		v.none()
 		return v, nil
 	case errors.Is(err, saml.ErrNotMetadata), errors.Is(err, saml.ErrBadTimeFormat):
-		v.Survey, v.Broken = nil, []saml.Listed{}
+		v.none()
+		v.Survey = nil
 		v.Findings.Add(finding.Finding{ID: finding.MetadataShape, Level: finding.Error, Check: "document",
 			Saw:      err.Error(),
 			Expected: "SAML metadata", Side: finding.Sender, Fix: finding.Do("ask for the metadata document")})
@@ -73,16 +81,32 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 	if v.Findings.Failed() {
 		v.Verdict = judge.Refused
 	}
-	v.Findings = append(v.Findings, BrokenFindings(s.Name, v.Broken)...)
+	v.Findings = append(v.Findings, BrokenFindings(s.Name, slices.Concat(v.Broken, v.Doubtful))...)
 	return v, nil
 }
+
+// none takes away what was read before it was clear that nothing of it counts.
+func (v *Verification) none() { v.Broken, v.Doubtful = []saml.Listed{}, []saml.Listed{} }
 
 // mostNamed is how many broken entities have a finding each.
 const mostNamed = 20
 
-// BrokenFindings names the entities of a document that cannot be used as they are.
+// BrokenFindings names the entities of a document that cannot be used as they are, and those that should not be
+// published as they are.
 func BrokenFindings(name string, list []saml.Listed) finding.List {
 	var out finding.List
+	say := func(id finding.ID, l *saml.Listed, what []string, expected string) {
+		if len(what) == 0 {
+			return
+		}
+		who := l.EntityID
+		if who == "" {
+			who = "one without an entity ID"
+		}
+		out.Add(finding.Finding{ID: id, Level: finding.Warning, Check: fmt.Sprintf("entity in line %d", l.Line),
+			Saw: who + ": " + strings.Join(what, "; "), Expected: expected, Side: finding.Sender,
+			Fix: finding.Do("tell whoever publishes it")})
+	}
 	for i, l := range list {
 		if i == mostNamed {
 			out.Add(finding.Finding{ID: finding.MetadataBroken, Level: finding.Warning, Check: "entities",
@@ -91,14 +115,8 @@ func BrokenFindings(name string, list []saml.Listed) finding.List {
 				Side:     finding.Sender, Fix: finding.Run("metadata", "find", name, "--broken")})
 			break
 		}
-		id := l.EntityID
-		if id == "" {
-			id = "one without an entity ID"
-		}
-		out.Add(finding.Finding{ID: finding.MetadataBroken, Level: finding.Warning,
-			Check: fmt.Sprintf("entity in line %d", l.Line), Saw: id + ": " + strings.Join(l.Problems, "; "),
-			Expected: "an entity that can be used; the others can", Side: finding.Sender,
-			Fix: finding.Do("tell whoever publishes it")})
+		say(finding.MetadataBroken, &l, l.Problems, "an entity that can be used; the others can")
+		say(finding.MetadataDoubtful, &l, l.Doubts, "nothing that speaks against publishing it")
 	}
 	return out
 }

@@ -37,17 +37,8 @@ type Writing struct {
 	Until  *time.Time     // validUntil of the document; nil keeps what it has
 	Cache  string         // cacheDuration; "" keeps what it has
 	ID     string         // of the document element; "" makes one where it is signed
-	// told of each entity that is written and cannot be used as it is; may be nil
+	// told of each entity that is written with problems or doubts; may be nil
 	Broken func(saml.Listed)
-}
-
-// wrong is why an entity should not be signed and published as it is.
-func wrong(el *etree.Element, now time.Time) []string {
-	e, err := saml.EntityOf(el)
-	if err != nil {
-		return nil // which is among its problems too
-	}
-	return saml.Unfit(e, now)
 }
 
 // Write writes the document to w with the entities that are sought, each byte for byte as it stands, and signs it. A
@@ -55,20 +46,14 @@ func wrong(el *etree.Element, now time.Time) []string {
 // ErrNothing, ErrOver where it would be signed with an end that is past, and those of Survey.
 func (s *Source) Write(ctx context.Context, how Writing, w io.Writer) (*saml.Survey, error) {
 	keep := map[int64]bool{} // offsets of the entities
-	seen := map[string]bool{}
 	sought := !how.What.Any()
-	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, el *etree.Element) error {
+	survey, err := s.Survey(ctx, how.Reading, func(l saml.Listed, _ *etree.Element) error {
 		fits := !sought || how.What.Fits(&l)
 		if sought && fits {
 			keep[l.Offset] = true
 		}
 		if fits && how.Broken != nil {
-			l.Raw = ""
-			l.Problems = append(l.Problems, wrong(el, how.Now)...)
-			if l.EntityID != "" && seen[l.EntityID] {
-				l.Problems = append(l.Problems, "its entity ID stands in the document before")
-			}
-			if seen[l.EntityID] = true; len(l.Problems) > 0 {
+			if l.Raw = ""; len(l.Problems)+len(l.Doubts) > 0 {
 				how.Broken(l)
 			}
 		}
@@ -180,6 +165,8 @@ type Written struct {
 	File     string `json:"file"`
 	// why it cannot be used as it is
 	Problems []string `json:"problems,omitempty"`
+	// why it should not be published as it is
+	Doubts []string `json:"doubts,omitempty"`
 }
 
 // Split writes each entity that is sought into a file of its own in a new folder, which appears whole or not at all. An
@@ -202,7 +189,7 @@ func (s *Source) Split(ctx context.Context, how Reading, what saml.Sought, dir s
 		if !what.Fits(&l) || l.EntityID == "" {
 			return nil
 		}
-		w := Written{l.EntityID, FileName(l.EntityID), append(l.Problems, wrong(el, how.Now)...)}
+		w := Written{l.EntityID, FileName(l.EntityID), l.Problems, l.Doubts}
 		out = append(out, w)
 		return os.WriteFile(filepath.Join(tmp, w.File), Alone(el, &l), 0o644)
 	})
