@@ -425,3 +425,21 @@ func TestFirstPage(t *testing.T) {
 		t.Errorf("choosing mira leads to %q", p.Title)
 	}
 }
+
+// TestStartsAtProvider: the provider's page offers every app; of one that takes no unsolicited response it says so, and
+// the response that it sends all the same is refused there.
+func TestStartsAtProvider(t *testing.T) {
+	for _, takes := range []bool{false, true} {
+		x := newSet(t, func(l *cast.Ledger) { l.Trusts[0].SAMLTerms().Unsolicited = takes })
+		at := x.deal().Provider.LaunchAt()
+		p := x.get(at)
+		if strings.Contains(p.text, "Night Log (which refuses what it did not ask for)") == takes {
+			t.Errorf("unsolicited responses are taken: %t; the page says\n%s", takes, p.text)
+		}
+		p = x.get(at + "?app=" + url.QueryEscape(x.deal().AppID()))
+		p = x.follow(x.post(p, "person", "", "choose", "mira"))
+		if signed := p.Title == "Signed in"; signed != takes || !takes && !strings.Contains(p.text, "unsolicited") {
+			t.Errorf("unsolicited responses are taken: %t; the sign-in leads to %q\n%s", takes, p.Title, p.text)
+		}
+	}
+}

@@ -24,7 +24,8 @@ func (r overSAML) terms(*desk.Desk) ([]format.Block, error) {
 			t.SubjectWords()},
 		{"provider signs", terms.Signs}, {"assertions encrypted", encrypted},
 		{"requests signed", yesNo(terms.SignsRequests)},
-		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused"}[terms.Unsolicited]},
+		{"unsolicited responses", map[bool]string{true: "allowed", false: "refused by the app; a sign-in that starts " +
+			"at the provider ends there"}[terms.Unsolicited]},
 		{"the app asks for", askWords(terms)},
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning",
 			false: "refused"}[terms.AllowSHA1]}}}}, nil

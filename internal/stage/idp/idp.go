@@ -237,7 +237,11 @@ func links(c *cast.Cast, pl *cast.Player) [][2]string {
 	var out [][2]string
 	for _, d := range c.SAML {
 		if d.Provider == pl {
-			out = append(out, [2]string{d.App.Title(), pl.LaunchAt() + "?app=" + url.QueryEscape(d.AppID())})
+			title := d.App.Title()
+			if !d.Terms.Unsolicited { // it can be tried, so that the refusal is seen
+				title += " (which refuses what it did not ask for)"
+			}
+			out = append(out, [2]string{title, pl.LaunchAt() + "?app=" + url.QueryEscape(d.AppID())})
 		}
 	}
 	for _, d := range c.OIDC {
