@@ -89,7 +89,7 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{1, []string{"already in the ledger"}, []string{"federate", "nightlog", "--with", "ridge"}},
 		{2, []string{"group:NAME or person:ID"},
 			[]string{"trust", "change", "nightlog@ridge", "--admits", "observers"}},
-		{2, []string{"any, mfa, or the URI"}, []string{"trust", "change", "nightlog@ridge", "--strength", "strong"}},
+		{2, []string{"any, mfa, or URIs"}, []string{"trust", "change", "nightlog@ridge", "--strength", "strong"}},
 		{1, []string{"CLAIM=EXPRESSION"}, []string{"claims", "set", "nightlog@ridge", "mail"}},
 		{1, []string{"claim mail", "undeclared reference", "column 1", "person.ATTRIBUTE"}, []string{"claims", "set",
 			"nightlog@ridge", "mail=user.mail"}},

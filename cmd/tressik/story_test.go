@@ -233,6 +233,24 @@ func TestRehearsalsThatFail(t *testing.T) {
 	d.ok("claims", "set", "nightlog@ridge", "mail=person.mail")
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.ok("rehearse", "nightlog@ridge", "--as", "mira")
+	// An order of contexts, with one of the provider's own in it: each is taken, and a sign-in states no more than it
+	// was.
+	const card, password = "https://login.kestrelridge.example/ac/card",
+		"urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
+	d.fails(2, []string{"twice"}, "trust", "change", "nightlog@ridge", "--strength", card+",mfa,"+card)
+	d.ok("trust", "change", "nightlog@ridge", "--strength", password+","+card+",mfa")
+	d.fails(0, []string{"one of PasswordProtectedTransport, " + card + ", "}, "trust", "show", "nightlog@ridge",
+		"--width", "200")
+	d.fails(0, []string{"authentication strength: PasswordProtectedTransport"}, "rehearse", "nightlog@ridge", "--as",
+		"mira",
+		"--factors", "password", "--every-check")
+	d.ok("trust", "change", "nightlog@ridge", "--strength", card+",mfa")
+	d.fails(3, []string{"mira signed in with a password alone"}, "rehearse",
+		"nightlog@ridge",
+		"--as", "mira", "--factors", "password", "--dry-run")
+	d.fails(0, []string{"authentication strength: multi-factor"}, "rehearse", "nightlog@ridge", "--as", "mira",
+		"--every-check")
+	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
 	d.fails(2, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
 		"--suppose", "moon=full")

@@ -7,7 +7,9 @@ import (
 	"maps"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
+	"unicode"
 
 	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/finding"
@@ -532,28 +534,61 @@ func ProtocolTitle(over string) string {
 // TrustName joins the names of an app and a provider.
 func TrustName(app, provider string) string { return app + "@" + provider }
 
-// Contexts returns the authentication context classes that the trust's strength asks for; none for any.
+// Contexts returns the authentication context classes that the trust's strength is content with, the weakest first;
+// none for any.
 func (t *Trust) Contexts() []string { return ContextsOf(t.Strength) }
 
-// ContextsOf are the authentication contexts that a strength demands; none is any.
-func ContextsOf(strength string) []string {
-	switch strength {
-	case "", "any":
+// ContextsOf are the authentication contexts that a strength is content with, the weakest first; none is any.
+func ContextsOf(strength string) (out []string) {
+	if strength == "" || strength == "any" {
 		return nil
-	case "mfa":
-		return []string{judge.ContextMFA}
 	}
-	return []string{strength}
+	for _, c := range strengths(strength) {
+		if c == "mfa" {
+			c = judge.ContextMFA
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
-// CheckStrength refuses what is none of any, mfa and an authentication context class, which is a URI. Errors: ErrValue.
+// strengths takes apart what is separated by commas, unless a comma is part of a URI.
+func strengths(v string) []string {
+	list := strings.Split(v, ",")
+	for i, c := range list {
+		if list[i] = strings.TrimSpace(c); !isContext(list[i]) {
+			return []string{v}
+		}
+	}
+	return list
+}
+
+// isContext reports whether a value names an authentication context class, which is a URI.
+func isContext(v string) bool {
+	u, err := url.Parse(v)
+	return v == "mfa" || err == nil && u.Scheme != "" && (u.Opaque != "" || u.Host != "") &&
+		!strings.ContainsFunc(v, unicode.IsSpace)
+}
+
+// CheckStrength refuses what is none of any, mfa and authentication context classes, each once, from the weakest to the
+// strongest. Errors: ErrValue.
 func CheckStrength(v string) error {
-	if u, err := url.Parse(v); v == "any" || v == "mfa" || err == nil && u.Scheme != "" && (u.Opaque != "" ||
-		u.Host != "") {
+	if v == "any" {
 		return nil
 	}
-	return finding.Errorf("%s %q is %w; write any, mfa, or the URI of the provider's own authentication context class",
-		finding.FieldStrength, v, ErrValue)
+	list := strengths(v)
+	for i, c := range list {
+		if !isContext(c) {
+			return finding.Errorf("%s %q is %w; write any, mfa, or URIs of authentication context classes, with "+
+				"commas "+
+				"from the weakest to the strongest", finding.FieldStrength, v, ErrValue)
+		}
+		if i > 0 && slices.Contains(ContextsOf(strings.Join(list[:i], ",")), ContextsOf(c)[0]) {
+			return finding.Errorf("%s %q is %w; it has %s twice, and an order has each once", finding.FieldStrength, v,
+				ErrValue, c)
+		}
+	}
+	return nil
 }
 
 // SubjectExpression is the expression of the subject, or what stands for it where none is set.

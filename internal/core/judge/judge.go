@@ -9,6 +9,7 @@ import (
 	"crypto/elliptic"
 	"crypto/rsa"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -105,11 +106,14 @@ func IsLoopback(host string) bool {
 // with several factors has the password among them, and is what a provider's own stronger class stands for here.
 func Reaches(have, want string) bool { return have == want || have == ContextMFA }
 
-// Asserted returns the context that is stated of a session: the last of those that are acceptable and that it reaches,
-// which is the strongest where they are in order. Where nothing is demanded it is the session's own. ok is false where
-// the session reaches none.
+// Asserted returns the context that is stated of a session: its own where that is acceptable, else the last of those
+// that are and that it reaches, which is the strongest where they are in order. Where nothing is demanded it is the
+// session's own. ok is false where the session reaches none.
 func Asserted(have string, acceptable []string) (context string, ok bool) {
 	if len(acceptable) == 0 {
+		return have, true
+	}
+	if slices.Contains(acceptable, have) { // no more is said than is known
 		return have, true
 	}
 	for i := len(acceptable) - 1; i >= 0; i-- {

@@ -27,12 +27,7 @@ type Requested struct {
 // request asks for; the request never takes anything off the trust's demand. No context and ok mean that any will do.
 // ok is false where none can satisfy both, which a provider answers with NoAuthnContext.
 func Acceptable(trust []string, asked *Requested) (contexts []string, ok bool) {
-	able := []string{judge.ContextPassword, judge.ContextMFA}
-	for _, c := range trust {
-		if !slices.Contains(able, c) {
-			able = append(able, c) // a class of the provider's own, stronger than a password
-		}
-	}
+	able := ordered(trust)
 	if len(trust) == 0 && asked.empty() {
 		return nil, true
 	}
@@ -42,6 +37,20 @@ func Acceptable(trust []string, asked *Requested) (contexts []string, ok bool) {
 		}
 	}
 	return contexts, len(contexts) > 0
+}
+
+// ordered are the contexts that are known, the weakest first: those of the trust as it has them in order, with the two
+// that are always there before or between them where it does not name them: its own are stronger than both.
+func ordered(trust []string) []string {
+	able := slices.Clone(trust)
+	password := slices.Index(able, judge.ContextPassword)
+	if !slices.Contains(able, judge.ContextMFA) {
+		able = slices.Insert(able, password+1, judge.ContextMFA)
+	}
+	if password < 0 {
+		able = slices.Insert(able, 0, judge.ContextPassword)
+	}
+	return able
 }
 
 func (q *Requested) empty() bool { return q == nil || len(q.Classes)+len(q.Decls) == 0 }

@@ -516,6 +516,15 @@ func TestAcceptable(t *testing.T) {
 		{[]string{own}, nil, own},
 		{[]string{own}, &Requested{Comparison: CompareMinimum, Classes: []string{pw}}, own},
 		{[]string{own}, &Requested{Classes: []string{own}}, own},
+		// an order that the trust states
+		{[]string{pw, own, mfa}, nil, pw + " " + own + " " + mfa},
+		{[]string{pw, own, mfa}, &Requested{Comparison: CompareMinimum, Classes: []string{own}}, own + " " + mfa},
+		{[]string{pw, own, mfa}, &Requested{Comparison: CompareBetter, Classes: []string{own}}, mfa},
+		{[]string{pw, own, mfa}, &Requested{Comparison: CompareMaximum, Classes: []string{own}}, pw + " " + own},
+		{[]string{pw, other, own}, &Requested{Comparison: CompareBetter, Classes: []string{other}}, own},
+		{[]string{pw, other, own}, &Requested{Comparison: CompareMinimum, Classes: []string{mfa}}, other + " " + own},
+		{[]string{other, own}, &Requested{Comparison: CompareMaximum, Classes: []string{mfa}}, "-"},
+		{[]string{other, mfa, own}, &Requested{Comparison: CompareBetter, Classes: []string{mfa}}, own},
 	} {
 		got, ok := Acceptable(c.trust, c.asked)
 		s := strings.Join(got, " ")

@@ -344,7 +344,11 @@ func (j *asking) wishes() {
 	if _, ok := Acceptable(j.Contexts, r.Context); !ok {
 		want := "password or multi-factor"
 		if len(j.Contexts) > 0 {
-			want = ShortName(j.Contexts[0]) + ", which this trust demands"
+			var names []string
+			for _, c := range j.Contexts {
+				names = append(names, ShortName(c))
+			}
+			want = strings.Join(names, " or ") + ", which this trust demands"
 		}
 		refuse(StatusNoAuthn, finding.RequestAuthnContext, "authentication context asked for", r.Context.Words(), want,
 			"SAML Core 3.3.2.2.1", finding.Do("have the app ask for a context that the provider gives, or for none"))

@@ -83,7 +83,8 @@ fresher sign-in than the one that is there (RFC 9470).`,
 	c.Flags().StringVar(&x.Amount, "narrow-amount", "",
 		"member of authorization details that bounds its amount, named by its unit, such as minutes")
 	c.Flags().StringVar(&x.Strength, "needs-strength", "",
-		"how strongly a person must have signed in for it: mfa, or an authentication context class (RFC 9470)")
+		"how strongly a person must have signed in for it: mfa, or authentication context classes with commas "+
+			"(RFC 9470)")
 	c.Flags().StringVar(&fresh, "needs-fresh", "", "how long ago a person may have signed in for it, such as 15m")
 	return c
 }

@@ -38,8 +38,8 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringVar(&t.admits, "admits", "",
 		"who may sign in: everyone, or group:NAME and person:ID (several with commas); over OpenID Connect also "+
 			"consented")
-	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or a context class "+
-		"of the provider's own")
+	f.StringVar(&t.strength, "strength", "", "how strongly people must be authenticated: any, mfa, or context "+
+		"classes that are taken, with commas from the weakest to the strongest")
 	f.StringVar(&t.signs, "signs", "", "SAML: what the provider signs: assertion, response or both")
 	f.StringVar(&t.encrypt, "encrypt", "",
 		"SAML: whether assertions are encrypted to the app: on, off, or required: then the app refuses plain ones")

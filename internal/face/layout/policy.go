@@ -89,7 +89,14 @@ func strengthWords(t *federation.Trust) string {
 	case "", "any":
 		return "any"
 	}
-	return t.Strength + ", a context class of the provider's own"
+	list := t.Contexts()
+	if len(list) == 1 {
+		return list[0] + ", a context class of the provider's own"
+	}
+	for i, c := range list {
+		list[i] = saml.ShortName(c)
+	}
+	return "one of " + strings.Join(list, ", ") + " (the weakest first)"
 }
 
 // speaksWords are the domains of names that the provider may send.
@@ -206,7 +213,7 @@ func SignInNeeded(p federation.Permission) string {
 	case "mfa":
 		out = append(out, "with more than one factor")
 	default:
-		out = append(out, "of the context "+p.Strength)
+		out = append(out, "of the context "+strings.Join(federation.ContextsOf(p.Strength), " or "))
 	}
 	if p.Fresh > 0 {
 		out = append(out, "of the last "+federation.SpanWords(federation.Span(p.Fresh)))
