@@ -169,3 +169,49 @@ func TestBrowserConnectsADevice(t *testing.T) {
 	b.open(places["skyview"].Start)
 	b.until(`document.querySelector("input[name=person]") !== null`)
 }
+
+// TestBrowserAgreesToRecords has a browser ask for two records of what an API lets clients read (RFC 9396): the page
+// says which, the consent is to those, and the API brings no others. Signing out ends it for app and provider.
+func TestBrowserAgreesToRecords(t *testing.T) {
+	t.Parallel()
+	chromium := peer.Need(t, "chromium", "chromium-browser", "google-chrome")
+	d := demoed(t)
+	const trust, read = "dome-scheduler@ridge", "telescope-api:schedule.read"
+	d.ok("permission", "publish", "telescope-api", "schedule.read", "--acting", "user", "--says",
+		"see who observes when",
+		"--narrow-records", "identifier", "--yes")
+	d.ok("permission", "drop", trust, "telescope-api:dome.control", "--yes")
+	d.ok("permission", "ask", trust, read, "--records", "schedule-002,schedule-003")
+	d.run("consent", "withdraw", trust, "--for", "everyone", "--yes")
+	places, _ := openStage(t, d)
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	b := newBrowser(ctx, t, chromium)
+	b.ws.SetDeadline(time.Now().Add(80 * time.Second))
+	b.open(places["dome-scheduler"].Start)
+	b.until(`document.querySelector("input[name=person]") !== null`)
+	b.eval(`document.querySelector("input[name=person]").value = "tobias"; document.querySelector("form button").click()`)
+	b.until(`document.title === "Do you agree?"`)
+	b.shot("stage-consent-records")
+	page := b.eval(`document.body.innerText`)
+	for _, w := range []string{"See who observes when", "schedule-002", "schedule-003"} {
+		if !strings.Contains(page, w) {
+			t.Errorf("the page lacks %q:\n%s", w, page)
+		}
+	}
+	b.eval(`document.querySelector("button[value=agree]").click()`)
+	b.until(`document.title === "Signed in"`)
+	b.eval(`[...document.links].find(a => a.textContent.includes("schedule.read")).click()`)
+	b.until(`document.body.innerText.includes("The API answered.")`)
+	if page = b.eval(`document.body.innerText`); !strings.Contains(page, "schedule-003") ||
+		strings.Contains(page, "schedule-001") {
+		t.Errorf("the API brings\n%s", page)
+	}
+	if out := d.ok("consent", "show", trust); !strings.Contains(out, "schedule-002") {
+		t.Errorf("the consent is to\n%s", out)
+	}
+	b.eval(`[...document.links].find(a => a.textContent === "Sign out").click()`)
+	b.until(`document.title === "Signed out"`)
+	b.open(places["dome-scheduler"].Start)
+	b.until(`document.querySelector("input[name=person]") !== null`)
+}
