@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/accounts"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/redact"
+	"tressik.example/internal/work/inspect"
 )
 
 // BenchmarkLinear does works at one size and at ten times of it, in turns: what grows without need shows as a hundred
@@ -51,6 +52,22 @@ func BenchmarkLinear(b *testing.B) {
 				if strings.Contains(m.Text(text.String()), "Given") {
 					return fmt.Errorf("a name stands")
 				}
+				return nil
+			}
+		}},
+		{"archive", 40, func(n int) func() error { // n messages of a browser, by a ledger of n trusts
+			d, entries := ledgerOf(b, n, "ecdsa-p256"), []string{}
+			for i := range n {
+				entries = append(entries, fmt.Sprintf(`{"startedDateTime": "2031-03-04T09:00:00Z", "request": {"method": `+
+					`"GET", "url": "https://dome.kestrelridge.example/callback?code=c%d&state=s%d"}, "response": {}}`, i, i))
+			}
+			text := `{"log": {"entries": [` + strings.Join(entries, ",") + `]}}`
+			return func() error {
+				list, err := inspect.Archive(strings.NewReader(text))
+				if err != nil || len(list) != n {
+					return fmt.Errorf("%d messages are read: %w", len(list), err)
+				}
+				inspect.New(d.Book).Session(inspect.Input{}, list, func(inspect.Recorded, *inspect.Inspection, error) {})
 				return nil
 			}
 		}},

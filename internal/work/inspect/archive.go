@@ -207,6 +207,10 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 	asked := map[string]string{} // by trust, the ID of the last request
 	begun := map[string]int{}    // sign-ins, by the ID of a request or by a state
 	named := in.Trust
+	var sides []federated
+	if named == "" {
+		sides = d.federated()
+	}
 	last := map[string]int{} // by what ties messages to a sign-in, the last of them
 	for i, m := range list {
 		id, answers, state := marks(m.Text)
@@ -231,7 +235,7 @@ func (d *Inspector) Session(in Input, list []Recorded, each func(m Recorded, v *
 			x.At = m.At
 		}
 		if named == "" {
-			x.Trust = d.trustOf(m)
+			x.Trust = d.trustOf(m, sides)
 		}
 		x.Request = asked[x.Trust]
 		if begun[answers] > 0 { // one of several that go on at one time
@@ -265,14 +269,38 @@ func marks(text string) (id, answers, state string) {
 	return "", "", q.Get("state")
 }
 
-// trustOf finds the one trust that a message belongs to, by who says to have sent it and where it went; "" where that
-// is none or several.
-func (d *Inspector) trustOf(m Recorded) string {
+// federated is a trust with its two sides.
+type federated struct {
+	trust         *federation.Trust
+	app, provider *federation.Party
+	issuer        string // of the provider over OpenID Connect; "" where it is none
+}
+
+// federated are the trusts whose two sides can be read: they are read once for all messages of a session.
+func (d *Inspector) federated() (out []federated) {
 	if !d.Known() {
-		return ""
+		return nil
 	}
 	all, err := d.View.Trusts()
 	if err != nil {
+		return nil
+	}
+	for i := range all {
+		if t, app, provider, err := d.Trust(all[i].Name); err == nil {
+			f := federated{t, app, provider, ""}
+			if doc := provider.OpenIDOf(); doc != nil {
+				f.issuer = doc.Issuer
+			}
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// trustOf finds the one trust that a message belongs to, by who says to have sent it and where it went; "" where that
+// is none or several.
+func (d *Inspector) trustOf(m Recorded, sides []federated) string {
+	if len(sides) == 0 {
 		return ""
 	}
 	v, err := d.Inspect(Input{Raw: []byte(m.Text), At: m.At, Posted: m.posted})
@@ -285,30 +313,30 @@ func (d *Inspector) trustOf(m Recorded) string {
 	}
 	_, _, q, _ := oauthIn(m.Text)
 	found := ""
-	for i := range all {
-		t, app, provider, err := d.Trust(all[i].Name)
-		if err != nil || !between(t, app, provider, issuer, q, m.To) {
+	for _, s := range sides {
+		if !s.carries(issuer, q, m.To) {
 			continue
 		}
 		if found != "" {
 			return ""
 		}
-		found = t.Name
+		found = s.trust.Name
 	}
 	return found
 }
 
-// between reports whether a message passed between the sides of a trust.
-func between(t *federation.Trust, app, provider *federation.Party, issuer string, q url.Values, to string) bool {
-	if o := t.OIDCTerms(); o != nil {
-		client, doc := app.ClientSide(), provider.OpenIDOf()
+// carries reports whether a message passed between the sides of the trust.
+func (f *federated) carries(issuer string, q url.Values, to string) bool {
+	app, provider := f.app, f.provider
+	if o := f.trust.OIDCTerms(); o != nil {
+		client := app.ClientSide()
 		switch {
-		case q == nil || client == nil || doc == nil:
+		case q == nil || client == nil || f.issuer == "":
 			return false
 		case q.Has("client_id"):
 			return q.Get("client_id") == o.ClientID
 		}
-		return slices.Contains(client.Redirects, to) && (!q.Has("iss") || q.Get("iss") == doc.Issuer)
+		return slices.Contains(client.Redirects, to) && (!q.Has("iss") || q.Get("iss") == f.issuer)
 	}
 	if issuer == "" || app.Entity.SP == nil || provider.Entity.IDP == nil {
 		return false

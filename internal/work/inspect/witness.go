@@ -22,8 +22,9 @@ func (d *Inspector) Witness(in Input, list []Recorded, mask *redact.Mask) (r *fe
 	r = &federation.Run{Kind: federation.WitnessProof, Rehearsal: federation.Rehearsal{At: d.Now().UTC(), Trust: t.Name,
 		Verdict: judge.Refused, StandIns: []string{}, Findings: finding.List{}, Addresses: map[string]string{}}}
 	var mine []Recorded
+	sides := d.federated()
 	for _, m := range list {
-		if d.trustOf(m) == t.Name {
+		if d.trustOf(m, sides) == t.Name {
 			mine = append(mine, m)
 		}
 	}
