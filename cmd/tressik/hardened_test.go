@@ -2,10 +2,13 @@ package main
 
 import (
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/testkit/peer"
 )
@@ -149,4 +152,54 @@ func TestNarrowedPermissions(t *testing.T) {
 		t.Errorf("after the charter: %+v", list)
 	}
 	d.fails(2, []string{"--whole excludes"}, "permission", "ask", trust, frames, "--whole", "--most", "3")
+}
+
+// TestInspectProofs: a DPoP proof and a request object are known by themselves, and judged as far as they can be.
+func TestInspectProofs(t *testing.T) {
+	t.Parallel()
+	peer.Need(t, "openssl")
+	d := demoed(t)
+	d.ownKey()
+	const trust = "dome-scheduler@ridge"
+	d.ok("trust", "change", trust, "--client-key", "c.pub")
+	key, err := keys.ParsePrivate([]byte(d.read("c.key")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := oidc.NewSigner(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC)
+	proof, err := s.Proof(oidc.ProofFor{Method: "POST", URL: "https://login.kestrelridge.example/token", ID: "one",
+		At: now})
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.write("proof.jwt", proof)
+	d.fails(0, []string{"a DPoP proof", "ACCEPTED as far as can be judged here",
+		"POST https://login.kestrelridge.example/token",
+		s.ID, "whether it was used before"}, "inspect", "proof.jwt", "--width", "200")
+	d.fails(3, []string{"REFUSED", "dpop.time"}, "inspect", "proof.jwt", "--as-of", "2031-03-04T10:00:00Z")
+	parts := strings.Split(proof, ".")
+	d.write("forged.jwt", parts[0]+"."+parts[1]+"."+strings.Repeat("A", len(parts[2])))
+	d.fails(3, []string{"REFUSED", "dpop.signature"}, "inspect", "forged.jwt")
+
+	id := d.clientID(trust)
+	object, err := s.RequestObject(url.Values{"client_id": {id}, "response_type": {"code"}, "scope": {"openid"},
+		"state":          {"s"},
+		"code_challenge": {strings.Repeat("a", 43)}, "code_challenge_method": {"S256"},
+		"redirect_uri": {"https://dome.kestrelridge.example/oidc/callback"}}, id, "https://login.kestrelridge.example",
+		"one", now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.write("object.jwt", object)
+	d.fails(0, []string{"a request object", "nothing was verified", "--trust " + trust}, "inspect", "object.jwt",
+		"--width", "200")
+	d.fails(0, []string{"ACCEPTED as far as can be judged here", "by a key of the client"}, "inspect", "object.jwt",
+		"--trust",
+		trust, "--every-check")
+	d.fails(3, []string{"REFUSED", "expired"}, "inspect", "object.jwt", "--trust", trust, "--as-of",
+		"2031-03-04T12:00:00Z")
 }

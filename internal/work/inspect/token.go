@@ -1,16 +1,20 @@
 package inspect
 
 import (
+	"cmp"
 	"crypto"
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 )
@@ -26,6 +30,10 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 	switch {
 	case accessType(head):
 		v.Kind = "JWT, an access token"
+	case typed(head, oidc.TypeProof):
+		v.Kind = "JWT, a DPoP proof"
+	case isRequest(head, body):
+		v.Kind = "JWT, a request object"
 	case body["nonce"] != nil || body["at_hash"] != nil:
 		v.Kind = "JWT, an ID token"
 	}
@@ -40,6 +48,13 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 	for _, k := range slices.Sorted(maps.Keys(body)) {
 		val, meaning := claimWords(k, body[k], in.At)
 		v.Explained = append(v.Explained, [3]string{k, val, meaning})
+	}
+	switch {
+	case typed(head, oidc.TypeProof):
+		proofOf(v, in, text, body)
+		return v, nil
+	case isRequest(head, body):
+		return v, d.judgeObject(v, in, text, body)
 	}
 	if d.Known() {
 		if err := d.mayDo(v, body); err != nil {
@@ -61,9 +76,63 @@ func (d *Inspector) inspectJWT(in Input, text string) (*Inspection, error) {
 	return v, d.verifiedBy(v, text, head, body)
 }
 
-func accessType(h oidc.Header) bool {
-	t := strings.ToLower(h.Typ)
-	return t == "at+jwt" || t == "application/at+jwt"
+// typed reports whether a header names a type (RFC 7515, section 4.1.9).
+func typed(h oidc.Header, as string) bool {
+	return strings.TrimPrefix(strings.ToLower(h.Typ), "application/") == as
+}
+
+func accessType(h oidc.Header) bool { return typed(h, "at+jwt") }
+
+// isRequest reports whether a JWT holds an authorization request (RFC 9101, section 4), by its type or by what is in
+// it.
+func isRequest(h oidc.Header, body map[string]any) bool {
+	return typed(h, oidc.TypeRequest) || body["client_id"] != nil && (body["response_type"] != nil ||
+		body["redirect_uri"] != nil)
+}
+
+// proofOf judges a DPoP proof as far as it can be by itself: its shape, the signature by the key that it brings, and
+// when it was made.
+func proofOf(v *Inspection, in Input, text string, body map[string]any) {
+	method, at := oidc.Text(body, "htm"), oidc.Text(body, "htu")
+	e := oidc.ProofExpect{Method: cmp.Or(method, "the method of the request"), Now: in.At}
+	if at == "" {
+		e.URL = "the address of the request"
+	}
+	p := oidc.JudgeProof(text, e)
+	v.fact("Proves", "whoever sent it has the private key of the one in its header, and nothing else")
+	v.fact("Key", p.JKT)
+	v.fact("For", strings.TrimSpace(method+" "+at))
+	v.Verdict, v.Findings = judge.Accepted, p.Findings
+	if p.Error != nil {
+		v.Verdict = judge.Refused
+	}
+	v.NotChecked = append(v.NotChecked, "the request that it came with", "whether it was used before",
+		"the token or code that is bound to its key")
+}
+
+// judgeObject judges a request object as the authorization endpoint of a trust would.
+func (d *Inspector) judgeObject(v *Inspection, in Input, text string, body map[string]any) error {
+	id := oidc.Text(body, "client_id")
+	if in.Trust == "" {
+		name := "APP@PROVIDER"
+		for _, s := range d.federated() {
+			if id != "" && s.trust.ClientID() == id {
+				name = s.trust.Name
+			}
+		}
+		v.Findings.Add(finding.Finding{ID: finding.InspectUnjudged, Level: finding.Note, Check: "judgement",
+			Saw: "nothing was verified", Expected: "a trust to judge by", Side: finding.Ledger,
+			Fix: finding.Run("inspect", "FILE", "--trust", name)})
+		return nil
+	}
+	r, doc, err := d.registered(in.Trust, "a request object")
+	if err != nil {
+		return err
+	}
+	j := oauth.JudgeAuthorization(url.Values{"client_id": {id}, "request": {text}}, r,
+		oauth.RequestExpect{Doc: doc, Now: in.At})
+	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, append(j.NotChecked, "what was sent beside it")
+	return nil
 }
 
 // verifiedBy says which key of the ledger verifies a token, if one does.
@@ -273,13 +342,14 @@ func claimWords(name string, v any, now time.Time) (value, meaning string) {
 		"azp": "the client it was issued to", "acr": "how strongly the person was authenticated",
 		"amr": "by which methods", "auth_time": "the person signed in", "at_hash": "ties it to its access token",
 		"c_hash": "ties it to its code", "sid": "the session at the provider",
-		"client_id": "the client it was issued to", "scope": "what it may do", "name": "full name",
+		"client_id": "the client that it is of", "scope": "what it may do", "name": "full name",
 		"family_name": "family name", "given_name": "given name",
 		"preferred_username": "user name", "email": "mail address",
 		"email_verified": "whether the provider verified it",
 		"phone_number":   "telephone number",
 		"address":        "postal address", "locale": "language", "zoneinfo": "time zone",
-		"cnf": "the key that its bearer must prove"}
+		"cnf": "the key that its bearer must prove", "htm": "the method of the request that it goes with",
+		"htu": "the address of the request that it goes with", "ath": "ties it to its access token"}
 	meaning = meanings[name]
 	switch name {
 	case "exp", "iat", "nbf", "auth_time", "updated_at":
