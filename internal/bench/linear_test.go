@@ -58,10 +58,9 @@ func BenchmarkLinear(b *testing.B) {
 		{"archive", 40, func(n int) func() error { // n messages of a browser, by a ledger of n trusts
 			d, entries := ledgerOf(b, n, "ecdsa-p256"), []string{}
 			for i := range n {
-				entries = append(entries,
-					fmt.Sprintf(`{"startedDateTime": "2031-03-04T09:00:00Z", "request": {"method": `+
-						`"GET", "url": "https://dome.kestrelridge.example/callback?code=c%d&state=s%d"}, "response": {}}`,
-						i, i))
+				entries = append(entries, fmt.Sprintf(`{"startedDateTime": "2031-03-04T09:00:00Z", "request": `+
+					`{"method": "GET", "url": "https://dome.kestrelridge.example/callback?code=c%d&state=s%d"}, `+
+					`"response": {}}`, i, i))
 			}
 			text := `{"log": {"entries": [` + strings.Join(entries, ",") + `]}}`
 			return func() error {
