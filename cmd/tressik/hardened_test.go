@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
@@ -41,10 +42,25 @@ func TestHardenedProfile(t *testing.T) {
 			t.Errorf("the rehearsal does not show %q:\n%s", w, out)
 		}
 	}
+	sheet := d.ok("handoff", trust, "--for", "app", "--out", "sheet")
+	var m map[string]any
+	if err := json.Unmarshal([]byte(d.ok("handoff", trust, "--for", "app", "--format", "json")), &m); err != nil {
+		t.Fatal(err)
+	}
+	if s := fmt.Sprint(m); !strings.Contains(s, "FAPI 2.0") || !strings.Contains(s,
+		"https://login.kestrelridge.example/par") {
+		t.Errorf("the sheet does not say what the profile asks for: %s\n%s", sheet, s)
+	}
 	d.fails(1, []string{"user-agent", "keeps no key"}, "trust", "change", "skyview@ridge", "--profile",
 		"fapi-2")
 	d.fails(2, []string{"write fapi-2 or none"}, "trust", "change", trust, "--profile", "strict")
 	d.ok("trust", "change", trust, "--profile", "none", "--bound-tokens", "dpop", "--request-objects", "on")
+	sheet = d.ok("handoff", trust, "--for", "app", "--width", "200")
+	for _, w := range []string{"private_key_jwt", "dpop_bound_access_tokens", "signed request objects (RFC 9101)"} {
+		if !strings.Contains(sheet, w) {
+			t.Errorf("the sheet for the app does not say %q:\n%s", w, sheet)
+		}
+	}
 	if out := d.ok("trust", "show", trust); !strings.Contains(out, "must be signed by the client") ||
 		!strings.Contains(out, "DPoP") {
 		t.Errorf("the terms are not shown:\n%s", out)

@@ -52,6 +52,35 @@ func (p Policy) MayAuthenticate(how string) bool {
 	return len(list) == 0 || slices.Contains(list, how)
 }
 
+// Authentication is the way in which a client of a kind authenticates, as client metadata names it (RFC 7591, section
+// 2): the one that is pinned, else by what of it is registered.
+func (t *OIDCTerms) Authentication(kind oidc.Kind) string {
+	switch {
+	case kind.Public():
+		return "none"
+	case t.Policy.Auth != "":
+		return t.Policy.Auth
+	case t.JWKS != "":
+		return AuthKey
+	case t.ByCertificate() != "":
+		return t.ByCertificate()
+	}
+	return AuthBasic
+}
+
+// Hardening is how the client proves itself, as client metadata has it.
+func (t *OIDCTerms) Hardening() oidc.Hardening {
+	p := t.Policy
+	h := oidc.Hardening{DPoPBound: p.Bound == BoundDPoP, CertificateBound: p.Bound == BoundMTLS,
+		PushedRequests: p.MustPush(), SignedRequests: p.Objects}
+	kind, name, _ := strings.Cut(t.CertificateName, ":")
+	if at := map[string]*string{"dn": &h.CertificateDN, "dns": &h.CertificateDNS, "uri": &h.CertificateURI,
+		"ip": &h.CertificateIP, "email": &h.CertificateEmail}[kind]; at != nil {
+		*at = name
+	}
+	return h
+}
+
 // ByCertificate names the way in which the client authenticates by TLS; "" where it has no certificate.
 func (t *OIDCTerms) ByCertificate() string {
 	switch {

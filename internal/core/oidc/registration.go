@@ -37,10 +37,24 @@ type ClientMetadata struct {
 	PostLogout      []string        `json:"post_logout_redirect_uris,omitempty"`
 	BackChannel     string          `json:"backchannel_logout_uri,omitempty"`
 	FrontChannel    string          `json:"frontchannel_logout_uri,omitempty"`
+	Hardening
 
 	// of a replacement (RFC 7592, section 2.2)
 	ClientID     string `json:"client_id,omitempty"`
 	ClientSecret string `json:"client_secret,omitempty"`
+}
+
+// Hardening are the members of client metadata by which a client proves itself.
+type Hardening struct {
+	DPoPBound        bool   `json:"dpop_bound_access_tokens,omitempty"`                   // RFC 9449, section 5.2
+	CertificateBound bool   `json:"tls_client_certificate_bound_access_tokens,omitempty"` // RFC 8705, section 3.4
+	PushedRequests   bool   `json:"require_pushed_authorization_requests,omitempty"`      // RFC 9126, section 6
+	SignedRequests   bool   `json:"require_signed_request_object,omitempty"`              // RFC 9101, section 10.5
+	CertificateDN    string `json:"tls_client_auth_subject_dn,omitempty"`                 // RFC 8705, section 2.1.2
+	CertificateDNS   string `json:"tls_client_auth_san_dns,omitempty"`
+	CertificateURI   string `json:"tls_client_auth_san_uri,omitempty"`
+	CertificateIP    string `json:"tls_client_auth_san_ip,omitempty"`
+	CertificateEmail string `json:"tls_client_auth_san_email,omitempty"`
 }
 
 // ClientInformation is the answer to a registration (RFC 7591, section 3.2.1; RFC 7592, section 3).
@@ -133,6 +147,8 @@ func (m *ClientMetadata) Check() error {
 		return bad("jwks", "jwks and jwks_uri exclude each other (RFC 7591, section 2)")
 	case m.AuthMethod == "private_key_jwt" && len(m.JWKS) == 0 && m.JWKSURI == "":
 		return bad("jwks", "private_key_jwt needs the client's public keys, as jwks or jwks_uri")
+	case m.DPoPBound && m.CertificateBound:
+		return bad("dpop_bound_access_tokens", "tokens are bound to a key of proofs or to a certificate: ask for one")
 	case !slices.Contains([]string{"", "web", "native"}, m.ApplicationType):
 		return bad("application_type", "%q; there are web and native", m.ApplicationType)
 	case !slices.Contains([]string{"", "pairwise", "public"}, m.SubjectType):
@@ -333,5 +349,14 @@ func Changes(asked, got *ClientMetadata) []MemberChange {
 	add("frontchannel_logout_uri", asked.FrontChannel, got.FrontChannel)
 	add("initiate_login_uri", asked.InitiateLogin, got.InitiateLogin)
 	add("jwks_uri", asked.JWKSURI, got.JWKSURI)
+	flag := func(member string, a, g bool) {
+		if a && !g {
+			out = append(out, MemberChange{member, "true", "false"})
+		}
+	}
+	flag("dpop_bound_access_tokens", asked.DPoPBound, got.DPoPBound)
+	flag("tls_client_certificate_bound_access_tokens", asked.CertificateBound, got.CertificateBound)
+	flag("require_pushed_authorization_requests", asked.PushedRequests, got.PushedRequests)
+	flag("require_signed_request_object", asked.SignedRequests, got.SignedRequests)
 	return out
 }

@@ -69,6 +69,10 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint,
 			"authorization_endpoint", from)
 	}
+	if terms.Policy.MustPush() {
+		h.env("OIDC_PUSHED_REQUEST_ENDPOINT", "Pushed request endpoint", doc.PushedEndpoint,
+			"pushed_authorization_request_endpoint", from)
+	}
 	h.env("OIDC_TOKEN_ENDPOINT", "Token endpoint", doc.TokenEndpoint, "token_endpoint", from)
 	if c.Kind.Redirects() {
 		h.env("OIDC_USERINFO_ENDPOINT", "Userinfo endpoint", doc.UserinfoEndpoint, "userinfo_endpoint", from)
@@ -137,8 +141,32 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 			life += "for " + federation.SpanWords(federation.Span(p.Refresh)) + ", each good once"
 		}
 	}
+	h.proving(terms)
 	h.env("", "Lifetimes", life, "", "policies of this trust")
 	return nil
+}
+
+// proving says how the client proves itself beyond its authentication.
+func (h *Handoff) proving(terms *federation.OIDCTerms) {
+	p, m := terms.Policy, terms.Hardening()
+	add := func(there bool, label, value, member string) {
+		if there {
+			h.env("", label, value, member, "this trust")
+		}
+	}
+	add(p.Profile != "", "Profile", "FAPI 2.0 Security Profile", "")
+	add(m.DPoPBound, "Tokens are bound to a key", "a DPoP proof (RFC 9449) with each request for tokens, and with "+
+		"each call",
+		"dpop_bound_access_tokens")
+	add(m.CertificateBound, "Tokens are bound to a certificate", "the certificate of the connection (RFC 8705), "+
+		"for tokens "+
+		"and for calls", "tls_client_certificate_bound_access_tokens")
+	add(p.Bound == "" && p.Binding() != "", "Tokens are bound", "by DPoP (RFC 9449) or by the certificate of the "+
+		"connection (RFC 8705)", "")
+	add(m.PushedRequests, "Authorization requests", "pushed first (RFC 9126)", "require_pushed_authorization_requests")
+	add(m.SignedRequests, "Authorization requests, form", "signed request objects (RFC 9101)",
+		"require_signed_request_object")
+	add(terms.CertificateName != "", "Name in the client's certificate", terms.CertificateName, "tls_client_auth")
 }
 
 // authItems say how the client authenticates at the token endpoint (RFC 6749, section 2.3; OpenID Connect Core, section
@@ -149,6 +177,9 @@ func (h *Handoff) authItems(v *View, terms *federation.OIDCTerms, c *federation.
 	case c.Kind.Public():
 		h.env("", "Client authentication", "none: a "+string(c.Kind)+" client has no secret",
 			"token_endpoint_auth_method", "kind of client")
+	case terms.ByCertificate() != "" && terms.Authentication(c.Kind) == terms.ByCertificate():
+		h.env("", "Client authentication", terms.ByCertificate()+", with the certificate that is registered",
+			"token_endpoint_auth_method", "this trust")
 	case terms.JWKS != "":
 		where := "the key whose public half is registered"
 		if terms.JWKSURI != "" {
@@ -242,14 +273,9 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 	if c.Kind.Redirects() {
 		h.env("", "Response type", "code, with PKCE S256", "response_types", "RFC 9700")
 	}
-	auth := "client_secret_basic"
-	switch {
-	case c.Kind.Public():
-		auth = "none"
-	case terms.JWKS != "":
-		auth = "private_key_jwt"
-	}
+	auth := terms.Authentication(c.Kind)
 	h.env("", "Client authentication", auth, "token_endpoint_auth_method", from)
+	h.proving(terms)
 	if terms.JWKSURI != "" {
 		h.env("", "Keys of the client", terms.JWKSURI, "jwks_uri", "this trust")
 	} else if terms.JWKS != "" {
@@ -266,7 +292,7 @@ func (h *Handoff) registrationItems(v *View, terms *federation.OIDCTerms) error 
 		BackChannel: c.BackChannelLogout, FrontChannel: c.FrontChannelLogout,
 		MaxAge: c.MaxAge, IDTokenAlg: c.IDTokenAlg, Grants: terms.Policy.Grants(c.Kind), Auth: auth, Home: c.Home,
 		Start:   c.Start,
-		JWKSURI: terms.JWKSURI}
+		JWKSURI: terms.JWKSURI, Hardening: terms.Hardening()}
 	if c.Kind.Redirects() {
 		m.Responses = []string{"code"}
 	}
@@ -306,6 +332,7 @@ type clientMetadata struct {
 	Contacts     []string        `json:"contacts,omitempty"`
 	JWKSURI      string          `json:"jwks_uri,omitempty"`
 	JWKS         json.RawMessage `json:"jwks,omitempty"`
+	oidc.Hardening
 }
 
 // clientTodos are the steps that only trusts over OpenID Connect have.

@@ -348,6 +348,20 @@ func terms(m *oidc.ClientMetadata, fetched []byte, was *federation.OIDCTerms) (x
 	case "private_key_jwt":
 		x.Policy.Auth = "key"
 	}
+	// how it proves itself a client can make stronger by itself; an administrator alone makes it weaker
+	switch {
+	case was.Policy.Bound != "":
+	case m.DPoPBound:
+		x.Policy.Bound = federation.BoundDPoP
+	case m.CertificateBound:
+		x.Policy.Bound = federation.BoundMTLS
+	}
+	if m.PushedRequests && !was.Policy.MustPush() {
+		x.Policy.Pushed = &m.PushedRequests
+	}
+	if m.SignedRequests && !was.Policy.Objects {
+		x.Policy.Objects = &m.SignedRequests
+	}
 	raw := []byte(m.JWKS)
 	if m.JWKSURI != "" {
 		raw = fetched
@@ -404,14 +418,7 @@ func Metadata(app *federation.Party, terms *federation.OIDCTerms) *oidc.ClientMe
 	if c.Kind == oidc.Native {
 		m.ApplicationType = "native"
 	}
-	switch m.AuthMethod = terms.Policy.Auth; {
-	case c.Kind.Public():
-		m.AuthMethod = "none"
-	case m.AuthMethod == "" && terms.JWKS != "":
-		m.AuthMethod = federation.AuthKey
-	case m.AuthMethod == "":
-		m.AuthMethod = federation.AuthBasic
-	}
+	m.AuthMethod, m.Hardening = terms.Authentication(c.Kind), terms.Hardening()
 	return m
 }
 

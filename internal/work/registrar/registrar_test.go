@@ -77,8 +77,27 @@ func TestLifeOfAClient(t *testing.T) {
 	if _, _, err := k.Replace(in); !errors.Is(err, registrar.ErrToken) {
 		t.Errorf("a replacement with what was read before the last one: %v", err)
 	}
+	// A client hardens itself, and does not take that away.
+	if holder, reg, err = k.Holder(trust, again.Token); err != nil {
+		t.Fatal(err)
+	}
+	in.By, in.Reg, in.Meta.DPoPBound, in.Meta.PushedRequests = holder, reg, true, true
+	if again, refused, err = k.Replace(in); err != nil || refused != nil || !again.DPoPBound || !again.PushedRequests {
+		t.Fatalf("hardened: %v %v %+v", err, refused, again)
+	}
+	if holder, reg, err = k.Holder(trust, again.Token); err != nil {
+		t.Fatal(err)
+	}
+	in.By, in.Reg, in.Meta.Hardening = holder, reg, oidc.Hardening{}
+	if again, refused, err = k.Replace(in); err != nil || refused != nil || !again.DPoPBound || !again.PushedRequests {
+		t.Fatalf("left out: %v %v %+v", err, refused, again)
+	}
+	in.Meta.DPoPBound, in.Meta.CertificateBound = true, true
 	if _, reg, err = k.Holder(trust, again.Token); err != nil {
 		t.Fatal(err)
+	}
+	if err := in.Meta.Check(); err == nil || !strings.Contains(err.Error(), "ask for one") {
+		t.Errorf("bound to two: %v", err)
 	}
 	if refused, err := k.Delete(registrar.Request{By: holder, Reg: reg}); err != nil || refused != nil {
 		t.Fatal(err, refused)
