@@ -313,6 +313,7 @@ func TestMessageOfAStandIn(t *testing.T) {
 	base, _, _ := strings.Cut(places["ridge"].Issuer, "/ridge")
 	token := d.ok("token", "get", "frame-courier@ridge", "--secret-file", "c.secret", "--stage", base)
 	d.write("token.txt", token)
+	eventually(t, "the stage's key is in the ledger", func() bool { return d.run("inspect", "token.txt").code == 3 })
 	d.fails(3, []string{"a stand-in plays ridge on the stage"}, "inspect", "token.txt")
 	r = d.fails(3, []string{"a stand-in plays ridge on the stage", "1 error, "}, "inspect", "token.txt", "--trust",
 		"frame-courier@ridge")

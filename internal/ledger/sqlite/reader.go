@@ -246,6 +246,10 @@ func text(s string) []byte {
 
 // write makes changes with their entries in the journal.
 func (r *reader) write(c model.Changes) error {
+	entries, err := r.follow(c) // before anything is written, from when on others wait
+	if err != nil {
+		return err
+	}
 	for _, x := range c.Records {
 		t, err := tableOf(x.Key.Kind)
 		if err != nil {
@@ -267,28 +271,39 @@ func (r *reader) write(c model.Changes) error {
 			}
 		}
 	}
-	return r.append(c)
+	return r.append(entries)
 }
 
-// append adds the entries of changes to the journal.
-func (r *reader) append(c model.Changes) error {
+// follow are the entries of changes as they follow on the journal's last.
+func (r *reader) follow(c model.Changes) ([]model.Entry, error) {
 	if len(c.Entries) == 0 {
-		return nil
+		return nil, nil
 	}
 	var seq int64
 	var prev, key string
 	err := r.q.QueryRowContext(r.ctx, "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &prev)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+		return nil, err
 	}
 	err = r.q.QueryRowContext(r.ctx, "SELECT value FROM ledger WHERE key = ?", model.SettingPeople).Scan(&key)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+		return nil, err
 	}
-	list, err := c.Append(seq, prev, key)
-	if err != nil {
-		return err
+	for _, x := range c.Records { // where the ledger is made
+		if s, is := x.After.(*model.Setting); is && s.Name == model.SettingPeople {
+			key = s.Value
+		}
 	}
+	return c.Append(seq, prev, key)
+}
+
+// append adds entries to the journal.
+func (r *reader) append(list []model.Entry) error {
+	if len(list) == 0 {
+		return nil
+	}
+	var seq int64
+	var prev string
 	for _, e := range list {
 		if _, err := r.q.ExecContext(r.ctx,
 			`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev,
@@ -299,7 +314,7 @@ func (r *reader) append(c model.Changes) error {
 		}
 		seq, prev = e.Seq, e.Hash
 	}
-	_, err = r.q.ExecContext(r.ctx,
+	_, err := r.q.ExecContext(r.ctx,
 		"INSERT INTO ledger VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
 		model.SettingHead, model.Head(seq, prev))
 	return err
