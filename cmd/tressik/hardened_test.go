@@ -199,7 +199,10 @@ func TestInspectProofs(t *testing.T) {
 	d.fails(3, []string{"REFUSED", "dpop.time"}, "inspect", "proof.jwt", "--as-of", "2031-03-04T10:00:00Z")
 	parts := strings.Split(proof, ".")
 	d.write("forged.jwt", parts[0]+"."+parts[1]+"."+strings.Repeat("A", len(parts[2])))
-	d.fails(3, []string{"REFUSED", "dpop.signature"}, "inspect", "forged.jwt")
+	if r := d.fails(3, []string{"REFUSED", "dpop.signature"}, "inspect", "forged.jwt", "--trust", trust); strings.Contains(
+		r.out, "has the private key") || strings.Contains(r.out, "by the rules of") {
+		t.Errorf("of what is forged it says\n%s", r.out)
+	}
 
 	id := d.clientID(trust)
 	object, err := s.RequestObject(url.Values{"client_id": {id}, "response_type": {"code"}, "scope": {"openid"},

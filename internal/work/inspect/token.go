@@ -99,12 +99,13 @@ func proofOf(v *Inspection, in Input, text string, body map[string]any) {
 		e.URL = "the address of the request"
 	}
 	p := oidc.JudgeProof(text, e)
-	v.fact("Proves", "whoever sent it has the private key of the one in its header, and nothing else")
-	v.fact("Key", p.JKT)
 	v.fact("For", strings.TrimSpace(method+" "+at))
-	v.Verdict, v.Findings = judge.Accepted, p.Findings
-	if p.Error != nil {
-		v.Verdict = judge.Refused
+	v.Trust = "" // no trust has a part in it
+	v.Verdict, v.Findings = judge.Refused, p.Findings
+	if p.Error == nil {
+		v.Verdict = judge.Accepted
+		v.fact("Proves", "whoever made it has the private key of the one in its header, and nothing else")
+		v.fact("Key", p.JKT)
 	}
 	v.NotChecked = append(v.NotChecked, "the request that it came with", "whether it was used before",
 		"the token or code that is bound to its key")
