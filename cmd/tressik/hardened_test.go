@@ -199,9 +199,9 @@ func TestInspectProofs(t *testing.T) {
 	d.fails(3, []string{"REFUSED", "dpop.time"}, "inspect", "proof.jwt", "--as-of", "2031-03-04T10:00:00Z")
 	parts := strings.Split(proof, ".")
 	d.write("forged.jwt", parts[0]+"."+parts[1]+"."+strings.Repeat("A", len(parts[2])))
-	if r := d.fails(3, []string{"REFUSED", "dpop.signature"}, "inspect", "forged.jwt", "--trust", trust); strings.Contains(
-		r.out, "has the private key") || strings.Contains(r.out, "by the rules of") {
-		t.Errorf("of what is forged it says\n%s", r.out)
+	forged := d.fails(3, []string{"REFUSED", "dpop.signature"}, "inspect", "forged.jwt", "--trust", trust).out
+	if strings.Contains(forged, "has the private key") || strings.Contains(forged, "by the rules of") {
+		t.Errorf("of what is forged it says\n%s", forged)
 	}
 
 	id := d.clientID(trust)
