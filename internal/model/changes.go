@@ -18,6 +18,8 @@ type Changes struct {
 	Entries []Words
 	// Over is the time before which what stages kept is over and can be forgotten; zero forgets nothing.
 	Over time.Time
+	// Told is told how many of the records are written, as it goes on; nil where nobody wants to know.
+	Told func(written int)
 }
 
 // Empty reports whether nothing is to be done.

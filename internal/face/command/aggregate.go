@@ -76,20 +76,6 @@ func (a *App) document(ctx context.Context, src *sourceFlags) (*document, error)
 	return d, nil
 }
 
-// worthABar is the size from which reading a document shows how far it has come.
-const worthABar = 16 << 20
-
-// progress shows on a terminal how far the reading of a large document has come.
-func (a *App) progress(d *document) {
-	if d.Size < worthABar || !a.terminal(a.Err) {
-		return
-	}
-	d.bar = progressbar.NewOptions64(d.Size, progressbar.OptionSetWriter(a.Err), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetDescription("reading "+filepath.Base(d.Name)), progressbar.OptionClearOnFinish(),
-		progressbar.OptionThrottle(100*time.Millisecond))
-	d.how.Progress = func(read, _ int64) { _ = d.bar.Set64(read) } // what cannot be shown is no reason to stop
-}
-
 // explainDocument says of an error what to do about it.
 func explainDocument(name string, err error) error {
 	var se *xmlsec.SignatureError

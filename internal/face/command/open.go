@@ -83,6 +83,7 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 		c, err := d.Work(v, f)
 		if err == nil {
 			a.costs(&c)
+			c.Told = a.writing(len(c.Records))
 		}
 		return c, err
 	})

@@ -250,7 +250,10 @@ func (r *reader) write(c model.Changes) error {
 	if err != nil {
 		return err
 	}
-	for _, x := range c.Records {
+	for i, x := range c.Records {
+		if c.Told != nil && i%256 == 0 {
+			c.Told(i)
+		}
 		t, err := tableOf(x.Key.Kind)
 		if err != nil {
 			return err

@@ -6,11 +6,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"testing"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/ledgertest"
 	"tressik.example/internal/ledger/seal"
@@ -36,6 +38,32 @@ func TestEngine(t *testing.T) {
 			return l
 		}
 	})
+}
+
+// TestTellsWhatIsWritten: whoever waits for a large change hears how far it has come.
+func TestTellsWhatIsWritten(t *testing.T) {
+	t.Parallel()
+	env := testkit.Env(1)
+	l, err := Create(t.Context(), filepath.Join(t.TempDir(), "x.ledger"), "X", ledger.Options{Env: env})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	var list []people.Person
+	for i := range 600 {
+		list = append(list, people.Person{ID: "p" + strconv.Itoa(i)})
+	}
+	var told []int
+	err = l.Update(t.Context(), func(v model.View) (model.Changes, error) {
+		e := model.NewEdit(v, env)
+		_, _, _, err := e.PutPersons(list, false, "a test")
+		c := e.Changes()
+		c.Told = func(written int) { told = append(told, written) }
+		return c, err
+	})
+	if err != nil || len(told) < 3 || told[0] != 0 || !slices.IsSorted(told) {
+		t.Errorf("told %v, %v", told, err)
+	}
 }
 
 func TestCreateLeavesNothingHalfDone(t *testing.T) {
