@@ -12,7 +12,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/keys"
-	"tressik.example/internal/core/people"
+	persons "tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/ledgertest"
 	"tressik.example/internal/ledger/seal"
@@ -49,9 +49,9 @@ func TestTellsWhatIsWritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
-	var list []people.Person
+	var list []persons.Person
 	for i := range 600 {
-		list = append(list, people.Person{ID: "p" + strconv.Itoa(i)})
+		list = append(list, persons.Person{ID: "p" + strconv.Itoa(i)})
 	}
 	var told []int
 	err = l.Update(t.Context(), func(v model.View) (model.Changes, error) {
