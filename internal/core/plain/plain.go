@@ -21,6 +21,9 @@ import (
 // but the line end (C0, DEL and C1), marks of direction and other invisible formats of Unicode, and line separators.
 // Joiners are part of words in some scripts, and do not.
 func Steers(r rune) bool {
+	if r >= ' ' && r <= '~' {
+		return false
+	}
 	switch r {
 	case '\n', '\u200c', '\u200d':
 		return false

@@ -92,7 +92,10 @@ func EncryptionMethods() []string {
 }
 
 // X509 parses the certificate.
-func (k Key) X509() (*x509.Certificate, error) { return parsed.certificate(k.Certificate) }
+func (k Key) X509() (*x509.Certificate, error) {
+	c, _, err := parsed.certificate(k.Certificate)
+	return c, err
+}
 
 // parsed keeps the certificates that were parsed last, by their text: a key is read, and then judged by what its
 // certificate says.
@@ -100,36 +103,44 @@ var parsed certificates
 
 type certificates struct {
 	sync.Mutex
-	now, before map[string]*x509.Certificate
+	now, before map[string]written
+}
+
+// written is a certificate with its base64 as it is kept: without white space.
+type written struct {
+	*x509.Certificate
+	text string
 }
 
 // certificatesKept bounds each of the two generations.
 const certificatesKept = 32
 
-func (c *certificates) certificate(text string) (*x509.Certificate, error) {
+// certificate parses a certificate, and writes it as it is kept.
+func (c *certificates) certificate(text string) (*x509.Certificate, string, error) {
 	c.Lock()
-	x := c.now[text]
-	if x == nil {
-		x = c.before[text]
+	x, ok := c.now[text]
+	if !ok {
+		x, ok = c.before[text]
 	}
 	c.Unlock()
-	if x != nil {
-		return x, nil
+	if ok {
+		return x.Certificate, x.text, nil
 	}
-	x, err := keys.ParseCertificate([]byte(text))
+	cert, err := keys.ParseCertificate([]byte(text))
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
+	x = written{cert, base64.StdEncoding.EncodeToString(cert.Raw)}
 	c.Lock()
 	defer c.Unlock()
 	if len(c.now) >= certificatesKept {
 		c.before, c.now = c.now, nil
 	}
 	if c.now == nil {
-		c.now = make(map[string]*x509.Certificate, certificatesKept)
+		c.now = make(map[string]written, certificatesKept)
 	}
 	c.now[strings.Clone(text)] = x // a part of a document would keep all of it
-	return x, nil
+	return cert, x.text, nil
 }
 
 // Endpoint is an EndpointType or IndexedEndpointType (sections 2.2.2 and 2.2.3).
@@ -585,15 +596,18 @@ func readKeys(el *etree.Element) []Key {
 	for _, d := range xmlsec.Children(xmlsec.Child(el, xmlsec.NS, "KeyInfo"), xmlsec.NS, "X509Data") {
 		// Of several the first is the key's own; the others are its chain.
 		if c := xmlsec.Child(d, xmlsec.NS, "X509Certificate"); c != nil {
-			text := strings.Join(strings.Fields(xmlsec.Text(c)), "")
-			k := Key{Use: use, Certificate: text, Methods: methods}
-			if cert, err := parsed.certificate(text); err != nil {
-				k.Problem = err.Error()
-				if errors.Is(err, keys.ErrPrivateKey) {
-					k.Certificate = "" // never keep or show it
+			k := Key{Use: use, Methods: methods}
+			raw := xmlsec.Text(c)
+			_, text, err := parsed.certificate(raw)
+			if err == nil && strings.Contains(raw, "-----BEGIN") {
+				err = fmt.Errorf("%w in base64 alone: it is PEM, which XML Signature, section 4.5.4, does not have",
+					keys.ErrNoCertificate)
+			}
+			if k.Certificate = text; err != nil {
+				k.Problem, k.Certificate = err.Error(), ""
+				if !errors.Is(err, keys.ErrPrivateKey) { // which is never kept or shown
+					k.Certificate = strings.Join(strings.Fields(raw), "")
 				}
-			} else {
-				k.Certificate = base64.StdEncoding.EncodeToString(cert.Raw)
 			}
 			out = append(out, k)
 		}
