@@ -87,6 +87,10 @@ func TestBoundTokens(t *testing.T) {
 	d.ok("trust", "change", trust, "--client-cert", "c.pem", "--client-auth", "certificate", "--bound-tokens", "mtls")
 	d.fails(2, []string{"give its secret"}, "token", "get", trust)
 	d.fails(2, []string{"--cert needs", "--key"}, "token", "get", trust, "--cert", "c.pem")
+	if r := d.fails(1, []string{"--dpop-key: ", "not a private key"}, "token", "get", trust, "--cert", "c.pem", "--key",
+		"c.key", "--dpop-key", "c.pub"); strings.Contains(r.err, "--key:") {
+		t.Errorf("the error names another flag:\n%s", r.err)
+	}
 	d.fails(2, []string{"another key"}, "token", "get", trust, "--cert", "nightlog.pem", "--key", "c.key")
 	bound := func(token, member string) string {
 		t.Helper()

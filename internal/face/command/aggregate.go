@@ -244,7 +244,7 @@ With --signed-by nothing is told unless the signature over the document holds, o
 			if err != nil {
 				return explainDocument(d.Name, err)
 			}
-			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f, d.now)))
+			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f, what, d.now)))
 		}}
 	documentFlags(c, &src)
 	soughtFlags(c, &what)

@@ -94,7 +94,8 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	a.Out, a.run, a.stopped = out, ctx, ctx
 	a.In = &input{a.In, ctx}
 	root := a.root()
-	if len(args) > 0 && slices.Contains([]string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}, args[0]) {
+	asks := []string{cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}
+	if len(args) > 0 && slices.Contains(asks, args[0]) {
 		a.completed(root)
 	}
 	a.forProgram = wantsJSON(args)

@@ -142,14 +142,16 @@ func entities(list []saml.Listed) format.Block {
 }
 
 // FoundEntities is what a search in a document came to.
-func FoundEntities(name string, f *aggregate.Found, now time.Time) format.Page {
+func FoundEntities(name string, f *aggregate.Found, what saml.Sought, now time.Time) format.Page {
 	list := f.Entities
 	if list == nil {
 		list = []saml.Listed{}
 	}
 	b := entities(list)
-	b.Empty = fmt.Sprintf("None of the %s entities matches; use fewer words.",
-		thousands(f.Survey.Entities))
+	b.Empty = fmt.Sprintf("None matches of %s; ask for less.", format.Count(f.Survey.Entities, "entity"))
+	if what.Broken && len(what.Words) == 0 && what.Narrow() == 1 {
+		b.Empty = fmt.Sprintf("None is broken or in doubt of %s.", format.Count(f.Survey.Entities, "entity"))
+	}
 	blocks := []format.Block{b}
 	var over finding.List
 	saml.JudgeValidity(&over, f.Survey.ValidUntil, finding.Sender, now)

@@ -52,11 +52,13 @@ func (d *Player) prover(in *TokenInput, t *federation.Trust) (h *cast.Holder, pr
 		}
 	}
 	if in.ProofKey != nil {
-		k, err := HolderFrom(in.ProofKey, nil)
+		k, err := keys.ParsePrivate(in.ProofKey)
 		if err != nil {
+			return nil, nil, finding.Errorf("%s: %w; give a private key in PEM", finding.FieldDPoPKey, err)
+		}
+		if proofs, err = oidc.NewSigner(k); err != nil {
 			return nil, nil, finding.Errorf("%s: %w", finding.FieldDPoPKey, err)
 		}
-		proofs = k.Signer
 	}
 	switch how := policy.Binding(); {
 	case how == federation.BoundDPoP && proofs == nil:
