@@ -148,9 +148,9 @@ func FoundEntities(name string, f *aggregate.Found, what saml.Sought, now time.T
 		list = []saml.Listed{}
 	}
 	b := entities(list)
-	b.Empty = fmt.Sprintf("None matches of %s; ask for less.", format.Count(f.Survey.Entities, "entity"))
+	b.Empty = fmt.Sprintf("None of the %s entities matches; ask for less.", thousands(f.Survey.Entities))
 	if what.Broken && len(what.Words) == 0 && what.Narrow() == 1 {
-		b.Empty = fmt.Sprintf("None is broken or in doubt of %s.", format.Count(f.Survey.Entities, "entity"))
+		b.Empty = fmt.Sprintf("None of the %s entities is broken or in doubt.", thousands(f.Survey.Entities))
 	}
 	blocks := []format.Block{b}
 	var over finding.List
