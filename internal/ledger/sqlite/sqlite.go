@@ -26,6 +26,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/seal"
+	"tressik.example/internal/ledger/tables"
 	"tressik.example/internal/model"
 )
 
@@ -300,7 +301,7 @@ func (l *Ledger) View(ctx context.Context, f func(model.View) error) error {
 		return err
 	}
 	r := on(ctx, conn)
-	return errors.Join(f(model.View{Reader: r}), r.end(), release(ctx, conn))
+	return errors.Join(f(model.View{Reader: tables.On(r)}), r.end(), release(ctx, conn))
 }
 
 // Snapshot opens a View that stays what it is until end is called.
@@ -310,12 +311,12 @@ func (l *Ledger) Snapshot(ctx context.Context) (model.View, func() error, error)
 		return model.View{}, nil, err
 	}
 	r := on(ctx, conn)
-	return model.View{Reader: r}, func() error { return errors.Join(r.end(), release(ctx, conn)) }, nil
+	return model.View{Reader: tables.On(r)}, func() error { return errors.Join(r.end(), release(ctx, conn)) }, nil
 }
 
 // Now is a View in which each question is answered at its own moment.
 func (l *Ledger) Now(ctx context.Context) model.View {
-	return model.View{Reader: &reader{ctx: ctx, q: l.db}}
+	return model.View{Reader: tables.On(&plainly{ctx: ctx, db: l.db})}
 }
 
 // Files are the file, those that SQLite keeps beside it, and the ledger key.
@@ -367,11 +368,12 @@ func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) 
 	}()
 	r := on(ctx, conn)
 	defer r.end() // what a statement has to say was said when it was run
-	c, err := f(model.View{Reader: r})
+	in := tables.On(r)
+	c, err := f(model.View{Reader: in})
 	if err != nil || c.Empty() {
 		return err
 	}
-	if err := r.write(c); err != nil {
+	if err := in.Write(c); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -390,15 +392,6 @@ func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) 
 func overtaken(err error) bool {
 	var se *sqlite.Error
 	return errors.As(err, &se) && se.Code()&0xff == 5
-}
-
-// constrained says of a broken constraint that something is there already: use cases look before they write, and this
-// is behind them.
-func constrained(err error) error {
-	if isConstraint(err) {
-		return fmt.Errorf("%w: %v", model.ErrExists, err)
-	}
-	return err
 }
 
 func isConstraint(err error) bool {

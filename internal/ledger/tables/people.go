@@ -1,4 +1,4 @@
-package sqlite
+package tables
 
 import (
 	"errors"
@@ -11,23 +11,24 @@ import (
 )
 
 func people() *rows {
-	return &rows{selects: "SELECT p.doc, coalesce(s.key, '') FROM persons p LEFT JOIN subjects s ON s.person = p.id",
-		key: "p.id = ?", order: []string{"p.id"},
+	return &rows{selects: "SELECT p.doc, coalesce(s.key, '') FROM persons p LEFT JOIN subjects s " +
+		"ON nocase(s.person) = nocase(p.id)",
+		key: "nocase(p.id) = ?", order: []string{"nocase(p.id)"},
 		by: map[model.Index]string{model.BySource: "coalesce(json_extract(p.doc, '$.source'), '') = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Person{}, ""
 			if err := s.Scan(&doc, &x.Pseudo); err != nil {
 				return nil, err
 			}
 			return x, readInto(&x.Person, doc, "person")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Person)
 			doc, err := written(&x.Person)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT INTO persons (id, doc) VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET doc = "+
+			return put(r, "INSERT INTO persons (id, doc) VALUES (?, ?) ON CONFLICT (nocase(id)) DO UPDATE SET doc = "+
 				"excluded.doc",
 				x.Person.ID, doc)
 		},
@@ -35,16 +36,18 @@ func people() *rows {
 }
 
 func subjects() *rows {
-	return &rows{selects: "SELECT person, key, uuid FROM subjects", key: "person = ?", order: []string{"person"},
-		by: map[model.Index]string{model.BySubject: "key = ?", model.ByUUID: "uuid = ?"},
-		scan: func(s scanner) (model.Record, error) {
+	return &rows{selects: "SELECT person, key, uuid FROM subjects", key: "nocase(person) = ?",
+		order: []string{"nocase(person)"},
+		by:    map[model.Index]string{model.BySubject: "key = ?", model.ByUUID: "uuid = ?"},
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Subject{}
 			return x, s.Scan(&x.Person, &x.Pseudo, &x.UUID)
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Subject)
 			return put(r, `INSERT INTO subjects (person, key, uuid) VALUES (?, ?, ?)
-				ON CONFLICT (person) DO UPDATE SET person = excluded.person, key = excluded.key, uuid = excluded.uuid`,
+				ON CONFLICT (nocase(person)) DO UPDATE SET person = excluded.person, key = excluded.key,
+					uuid = excluded.uuid`,
 				x.Person,
 				x.Pseudo, x.UUID)
 		},
@@ -53,7 +56,7 @@ func subjects() *rows {
 
 func sources() *rows {
 	return &rows{selects: "SELECT doc, at, number FROM sources", key: "name = ?", order: []string{"name"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc, at := &model.Source{}, "", ""
 			if err := s.Scan(&doc, &at, &x.People); err != nil {
 				return nil, err
@@ -61,13 +64,13 @@ func sources() *rows {
 			x.Read = moment(at)
 			return x, readInto(&x.Source, doc, "source of people")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Source)
 			doc, err := written(&x.Source)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO sources (name, doc, at, number) VALUES (?, ?, ?, ?)",
+			return put(r, upsert("sources", "name", "doc, at, number"),
 				x.Source.Name, doc, stamp(x.Read), x.People)
 		},
 		delete: "DELETE FROM sources"}
@@ -76,38 +79,38 @@ func sources() *rows {
 // exports keeps an export in one row and each of its accounts in another.
 type exports struct{}
 
-func (exports) get(r *reader, k model.Key) (model.Record, error) {
+func (exports) get(r *Reader, k model.Key) (model.Record, error) {
 	x, at := &model.Export{}, ""
-	err := r.q.QueryRowContext(r.ctx, "SELECT app, source, at FROM exports WHERE app = ?", k.ID).Scan(&x.App,
+	err := r.c.Row("SELECT app, source, at FROM exports WHERE app = ?", k.ID).Scan(&x.App,
 		&x.Source, &at)
 	if err != nil {
-		return nil, notFound(err)
+		return nil, r.notFound(err)
 	}
 	x.At = moment(at)
-	list, err := r.q.QueryContext(r.ctx, "SELECT line, doc FROM accounts WHERE app = ? ORDER BY rowid", k.ID)
+	list, err := r.c.Rows("SELECT line, doc FROM accounts WHERE app = ? ORDER BY rowid", k.ID)
 	if err != nil {
-		return nil, translated(err)
+		return nil, r.c.Said(err)
 	}
 	defer list.Close()
 	for list.Next() {
 		var a accounts.Account
 		var doc string
 		if err := list.Scan(&a.Line, &doc); err != nil {
-			return nil, translated(err)
+			return nil, r.c.Said(err)
 		}
 		if err := readInto(&a.Fields, doc, "account of "+k.ID); err != nil {
 			return nil, err
 		}
 		x.Accounts = append(x.Accounts, a)
 	}
-	return x, translated(list.Err())
+	return x, r.c.Said(list.Err())
 }
 
-func (t exports) find(r *reader, q model.Query, yield func(model.Record, error) bool) {
+func (t exports) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
 	eachID(r, "SELECT app FROM exports ORDER BY app", q, t, yield)
 }
 
-func (t exports) put(r *reader, c model.Change) error {
+func (t exports) put(r *Reader, c model.Change) error {
 	x := c.After.(*model.Export)
 	if err := t.take(r, c.Key); err != nil {
 		return err
@@ -125,13 +128,13 @@ func (t exports) put(r *reader, c model.Change) error {
 		len(x.Accounts))
 }
 
-func (exports) take(r *reader, k model.Key) error {
+func (exports) take(r *Reader, k model.Key) error {
 	return errors.Join(put(r, "DELETE FROM accounts WHERE app = ?", k.ID), put(r,
 		"DELETE FROM exports WHERE app = ?", k.ID))
 }
 
 // eachID gets the record of each ID that a query selects.
-func eachID(r *reader, query string, q model.Query, t table, yield func(model.Record, error) bool) {
+func eachID(r *Reader, query string, q model.Query, t table, yield func(model.Record, error) bool) {
 	ids, err := column(r, query)
 	for i := 0; i < len(ids) && err == nil; i++ {
 		var x model.Record
@@ -144,21 +147,21 @@ func eachID(r *reader, query string, q model.Query, t table, yield func(model.Re
 	}
 }
 
-func column(r *reader, query string, args ...any) ([]string, error) {
-	list, err := r.q.QueryContext(r.ctx, query, args...)
+func column(r *Reader, query string, args ...any) ([]string, error) {
+	list, err := r.c.Rows(query, args...)
 	if err != nil {
-		return nil, translated(err)
+		return nil, r.c.Said(err)
 	}
 	defer list.Close()
 	var out []string
 	for list.Next() {
 		var s string
 		if err := list.Scan(&s); err != nil {
-			return nil, translated(err)
+			return nil, r.c.Said(err)
 		}
 		out = append(out, s)
 	}
-	return out, translated(list.Err())
+	return out, r.c.Said(list.Err())
 }
 
 // readings keeps a reading in one row and each document that was read in another.
@@ -166,7 +169,7 @@ type readings struct{}
 
 const selectReading = "SELECT party, outcome, why, since, at, again, pinned FROM readings"
 
-func scanReading(s scanner) (*model.Reading, error) {
+func scanReading(s Scanner) (*model.Reading, error) {
 	x := &model.Reading{}
 	r := &x.Reading
 	var since, at, again, pinned string
@@ -176,12 +179,11 @@ func scanReading(s scanner) (*model.Reading, error) {
 }
 
 // fetched are the documents that were read of parties: of one, or of all.
-func fetched(r *reader, where string, args ...any) (map[string][]federation.Fetched, error) {
-	list, err := r.q.QueryContext(r.ctx,
-		"SELECT party, source, etag, modified FROM fetched "+where+" ORDER BY party, source",
+func fetched(r *Reader, where string, args ...any) (map[string][]federation.Fetched, error) {
+	list, err := r.c.Rows("SELECT party, source, etag, modified FROM fetched "+where+" ORDER BY party, source",
 		args...)
 	if err != nil {
-		return nil, translated(err)
+		return nil, r.c.Said(err)
 	}
 	defer list.Close()
 	out := map[string][]federation.Fetched{}
@@ -189,39 +191,39 @@ func fetched(r *reader, where string, args ...any) (map[string][]federation.Fetc
 		var party string
 		var f federation.Fetched
 		if err := list.Scan(&party, &f.Source, &f.ETag, &f.Modified); err != nil {
-			return nil, translated(err)
+			return nil, r.c.Said(err)
 		}
 		out[party] = append(out[party], f)
 	}
-	return out, translated(list.Err())
+	return out, r.c.Said(list.Err())
 }
 
-func (readings) get(r *reader, k model.Key) (model.Record, error) {
-	x, err := scanReading(r.q.QueryRowContext(r.ctx, selectReading+" WHERE party = ?", k.ID))
+func (readings) get(r *Reader, k model.Key) (model.Record, error) {
+	x, err := scanReading(r.c.Row(selectReading+" WHERE party = ?", k.ID))
 	if err != nil {
-		return nil, notFound(err)
+		return nil, r.notFound(err)
 	}
 	of, err := fetched(r, "WHERE party = ?", k.ID)
 	x.Reading.Sources = of[k.ID]
 	return x, err
 }
 
-func (readings) find(r *reader, _ model.Query, yield func(model.Record, error) bool) {
+func (readings) find(r *Reader, _ model.Query, yield func(model.Record, error) bool) {
 	of, err := fetched(r, "")
 	if err != nil {
 		yield(nil, err)
 		return
 	}
-	list, err := r.q.QueryContext(r.ctx, selectReading+" ORDER BY party")
+	list, err := r.c.Rows(selectReading + " ORDER BY party")
 	if err != nil {
-		yield(nil, translated(err))
+		yield(nil, r.c.Said(err))
 		return
 	}
 	defer list.Close()
 	for list.Next() {
 		x, err := scanReading(list)
 		if err != nil {
-			yield(nil, translated(err))
+			yield(nil, r.c.Said(err))
 			return
 		}
 		x.Reading.Sources = of[x.Party]
@@ -230,11 +232,11 @@ func (readings) find(r *reader, _ model.Query, yield func(model.Record, error) b
 		}
 	}
 	if err := list.Err(); err != nil {
-		yield(nil, translated(err))
+		yield(nil, r.c.Said(err))
 	}
 }
 
-func (t readings) put(r *reader, c model.Change) error {
+func (t readings) put(r *Reader, c model.Change) error {
 	x := c.After.(*model.Reading)
 	if err := t.take(r, c.Key); err != nil {
 		return err
@@ -246,7 +248,7 @@ func (t readings) put(r *reader, c model.Change) error {
 		return err
 	}
 	for _, f := range y.Sources {
-		if err := put(r, "INSERT OR REPLACE INTO fetched (party, source, etag, modified) VALUES (?, ?, ?, ?)", x.Party,
+		if err := put(r, upsert("fetched", "party, source", "etag, modified"), x.Party,
 			f.Source, f.ETag, f.Modified); err != nil {
 			return err
 		}
@@ -254,7 +256,7 @@ func (t readings) put(r *reader, c model.Change) error {
 	return nil
 }
 
-func (readings) take(r *reader, k model.Key) error {
+func (readings) take(r *Reader, k model.Key) error {
 	return errors.Join(put(r, "DELETE FROM readings WHERE party = ?", k.ID),
 		put(r, "DELETE FROM fetched WHERE party = ?", k.ID))
 }
@@ -267,7 +269,7 @@ func sortOf(k model.Key) (sort, id string) {
 	return sort, id
 }
 
-func scanKept(s scanner) (*model.Kept, error) {
+func scanKept(s Scanner) (*model.Kept, error) {
 	x := &model.Kept{}
 	var id, family, doc, until string
 	if err := s.Scan(&id, &family, &doc, &until); err != nil {
@@ -292,18 +294,18 @@ const (
 	selectRevoked  = "SELECT jti, '', '', until FROM stage_revoked"
 )
 
-func (stageKept) get(r *reader, k model.Key) (model.Record, error) {
+func (stageKept) get(r *Reader, k model.Key) (model.Record, error) {
 	sort, id := sortOf(k)
 	query := map[string]string{model.KeptFamily: selectFamilies + " WHERE id = ?", model.KeptCode: selectCodes +
 		" WHERE hash = ?", model.KeptRevoked: selectRevoked + " WHERE jti = ?"}[sort]
-	x, err := scanKept(r.q.QueryRowContext(r.ctx, query, id))
+	x, err := scanKept(r.c.Row(query, id))
 	if err != nil {
-		return nil, notFound(err)
+		return nil, r.notFound(err)
 	}
 	return x, nil
 }
 
-func (stageKept) find(r *reader, q model.Query, yield func(model.Record, error) bool) {
+func (stageKept) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
 	queries, args := []string{selectCodes + " ORDER BY hash", selectFamilies + " ORDER BY id",
 		selectRevoked + " ORDER BY jti"},
 		[]any{}
@@ -311,16 +313,16 @@ func (stageKept) find(r *reader, q model.Query, yield func(model.Record, error) 
 		queries, args = []string{selectFamilies + " WHERE trust = ? ORDER BY id"}, []any{q.Value}
 	}
 	for _, query := range queries {
-		list, err := r.q.QueryContext(r.ctx, query, args...)
+		list, err := r.c.Rows(query, args...)
 		if err != nil {
-			yield(nil, translated(err))
+			yield(nil, r.c.Said(err))
 			return
 		}
 		for list.Next() {
 			x, err := scanKept(list)
 			if err != nil {
 				list.Close()
-				yield(nil, translated(err))
+				yield(nil, r.c.Said(err))
 				return
 			}
 			if !yield(x, nil) {
@@ -329,13 +331,13 @@ func (stageKept) find(r *reader, q model.Query, yield func(model.Record, error) 
 			}
 		}
 		if err := errors.Join(list.Err(), list.Close()); err != nil {
-			yield(nil, translated(err))
+			yield(nil, r.c.Said(err))
 			return
 		}
 	}
 }
 
-func (stageKept) put(r *reader, c model.Change) error {
+func (stageKept) put(r *Reader, c model.Change) error {
 	x := c.After.(*model.Kept)
 	switch {
 	case x.Family != nil:
@@ -355,7 +357,7 @@ func (stageKept) put(r *reader, c model.Change) error {
 		stamp(x.Until))
 }
 
-func (stageKept) take(r *reader, k model.Key) error {
+func (stageKept) take(r *Reader, k model.Key) error {
 	sort, id := sortOf(k)
 	return put(r, map[string]string{model.KeptFamily: "DELETE FROM stage_families WHERE id = ?",
 		model.KeptCode:    "DELETE FROM stage_codes WHERE hash = ?",

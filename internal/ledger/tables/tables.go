@@ -1,7 +1,10 @@
-package sqlite
+// Package tables keeps the records of a ledger in the tables of a SQL database. What all such databases have in common
+// stands here once: which table and which columns a kind of record has, by which index it is found, how the journal is
+// written. What differs lies behind Conn, and in the migrations of each engine: SQLite's file and PostgreSQL's server
+// say the same, and the suite of package ledgertest holds them to it.
+package tables
 
 import (
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -13,10 +16,10 @@ import (
 
 // table keeps the records of one kind.
 type table interface {
-	get(r *reader, k model.Key) (model.Record, error)
-	find(r *reader, q model.Query, yield func(model.Record, error) bool)
-	put(r *reader, c model.Change) error
-	take(r *reader, k model.Key) error
+	get(r *Reader, k model.Key) (model.Record, error)
+	find(r *Reader, q model.Query, yield func(model.Record, error) bool)
+	put(r *Reader, c model.Change) error
+	take(r *Reader, k model.Key) error
 }
 
 // rows keeps each record in a row of its own.
@@ -26,8 +29,8 @@ type rows struct {
 	args    func(k model.Key) []any                       // those parts; nil takes the key apart
 	by      map[model.Index]string                        // condition for an index, with a ? for each part of the value
 	order   []string                                      // columns
-	scan    func(scanner) (model.Record, error)           // reads a row
-	write   func(r *reader, c model.Change) error         // puts a record
+	scan    func(Scanner) (model.Record, error)           // reads a row
+	write   func(r *Reader, c model.Change) error         // puts a record
 	delete  string                                        // DELETE FROM …, without its condition
 	name    string                                        // SELECT of the names alone; "" reads whole records for them
 	every   string                                        // condition that holds for all of the kind
@@ -45,10 +48,10 @@ func (t *rows) parts(k model.Key) []any {
 	return out
 }
 
-func (t *rows) get(r *reader, k model.Key) (model.Record, error) {
-	x, err := t.scan(r.row(t.selects+" WHERE "+t.key, t.parts(k)...))
+func (t *rows) get(r *Reader, k model.Key) (model.Record, error) {
+	x, err := t.scan(r.c.Row(t.selects+" WHERE "+t.key, t.parts(k)...))
 	if err != nil {
-		return nil, notFound(err)
+		return nil, r.notFound(err)
 	}
 	return x, nil
 }
@@ -77,7 +80,7 @@ func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) 
 }
 
 // selected asks for what a query finds, by a SELECT.
-func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, error) {
+func (t *rows) selected(r *Reader, selects string, q model.Query) (Rows, error) {
 	where, args, few, err := t.where(q)
 	if err != nil {
 		return nil, err
@@ -86,7 +89,7 @@ func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, er
 	if few { // sorted afterwards: in the order of the key all of them would be looked at
 		order = slices.Clone(order)
 		for i := range order {
-			order[i] = "+" + order[i]
+			order[i] += " || ''"
 		}
 	}
 	if where != "" {
@@ -96,11 +99,11 @@ func (t *rows) selected(r *reader, selects string, q model.Query) (*sql.Rows, er
 	if q.Newest {
 		direction = " DESC"
 	}
-	list, err := r.q.QueryContext(r.ctx, selects+" ORDER BY "+strings.Join(order, direction+", ")+direction, args...)
-	return list, translated(err)
+	list, err := r.c.Rows(selects+" ORDER BY "+strings.Join(order, direction+", ")+direction, args...)
+	return list, r.c.Said(err)
 }
 
-func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bool) {
+func (t *rows) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
 	list, err := t.selected(r, t.selects, q)
 	if err != nil {
 		yield(nil, err)
@@ -110,7 +113,7 @@ func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bo
 	for list.Next() {
 		x, err := t.scan(list)
 		if err != nil {
-			yield(nil, translated(err))
+			yield(nil, r.c.Said(err))
 			return
 		}
 		if !yield(x, nil) {
@@ -118,12 +121,12 @@ func (t *rows) find(r *reader, q model.Query, yield func(model.Record, error) bo
 		}
 	}
 	if err := list.Err(); err != nil {
-		yield(nil, translated(err))
+		yield(nil, r.c.Said(err))
 	}
 }
 
 // names gives the names alone of what a query finds.
-func (t *rows) names(r *reader, q model.Query, yield func(string, error) bool) {
+func (t *rows) names(r *Reader, q model.Query, yield func(string, error) bool) {
 	list, err := t.selected(r, t.name, q)
 	if err != nil {
 		yield("", err)
@@ -133,7 +136,7 @@ func (t *rows) names(r *reader, q model.Query, yield func(string, error) bool) {
 	for list.Next() {
 		var name string
 		if err := list.Scan(&name); err != nil {
-			yield("", translated(err))
+			yield("", r.c.Said(err))
 			return
 		}
 		if !yield(name, nil) {
@@ -141,19 +144,32 @@ func (t *rows) names(r *reader, q model.Query, yield func(string, error) bool) {
 		}
 	}
 	if err := list.Err(); err != nil {
-		yield("", translated(err))
+		yield("", r.c.Said(err))
 	}
 }
 
-func (t *rows) put(r *reader, c model.Change) error { return t.write(r, c) }
+func (t *rows) put(r *Reader, c model.Change) error { return t.write(r, c) }
 
-func (t *rows) take(r *reader, k model.Key) error {
-	return r.exec(t.delete+" WHERE "+t.key, t.parts(k)...)
+func (t *rows) take(r *Reader, k model.Key) error {
+	return r.c.Exec(t.delete+" WHERE "+t.key, t.parts(k)...)
+}
+
+// upsert is a query that puts a row, over the one of the same key where there is one. Its values are the key's, then
+// the others'.
+func upsert(table, key, others string) string {
+	columns := strings.Split(others, ", ")
+	sets := make([]string, len(columns))
+	for i, c := range columns {
+		sets[i] = c + " = excluded." + c
+	}
+	n := len(columns) + strings.Count(key, ", ") + 1
+	return "INSERT INTO " + table + " (" + key + ", " + others + ") VALUES (?" + strings.Repeat(", ?", n-1) +
+		") ON CONFLICT (" + key + ") DO UPDATE SET " + strings.Join(sets, ", ")
 }
 
 // put writes a row.
-func put(r *reader, query string, args ...any) error {
-	return r.exec(query, args...)
+func put(r *Reader, query string, args ...any) error {
+	return r.c.Exec(query, args...)
 }
 
 // written is a document as it is kept in a column.
@@ -227,13 +243,13 @@ func tableOf(k model.Kind) (table, error) {
 
 func settings() *rows {
 	return &rows{selects: "SELECT key, value FROM ledger", key: "key = ?", order: []string{"key"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Setting{}
 			return x, s.Scan(&x.Name, &x.Value)
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Setting)
-			return put(r, "INSERT OR REPLACE INTO ledger VALUES (?, ?)", x.Name, x.Value)
+			return put(r, upsert("ledger", "key", "value"), x.Name, x.Value)
 		},
 		delete: "DELETE FROM ledger"}
 }
@@ -249,20 +265,20 @@ func identity(p *federation.Party) string {
 func parties() *rows {
 	return &rows{selects: "SELECT doc, version FROM parties", key: "name = ?", order: []string{"name"},
 		by: map[model.Index]string{model.ByKind: "kind = ?", model.ByEntity: "kind = ? AND entity = ?",
-			model.ByAudience: "+kind = ? AND json_extract(doc, '$.api.audience') = ?",
-			model.ByIssuer:   "+kind = ? AND json_extract(doc, '$.openid.discovery.issuer') = ?"},
+			model.ByAudience: "kind || '' = ? AND json_extract(doc, '$.api.audience') = ?",
+			model.ByIssuer:   "kind || '' = ? AND json_extract(doc, '$.openid.discovery.issuer') = ?"},
 		empty: map[model.Index]func(string) (string, bool){model.ByAudience: func(v string) (string, bool) {
 			// by its index: there are few among many apps
 			return "json_extract(doc, '$.api.audience') IS NOT NULL", v == ""
 		}},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Party{}, ""
 			if err := s.Scan(&doc, &x.Version); err != nil {
 				return nil, err
 			}
 			return x, readInto(&x.Party, doc, "party")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Party)
 			doc, err := written(&x.Party)
 			if err != nil {
@@ -274,7 +290,7 @@ func parties() *rows {
 			}
 			return put(r, `INSERT INTO parties (name, kind, entity, doc, raw, version) VALUES (?, ?, ?, ?, ?, ?)
 				ON CONFLICT (name) DO UPDATE SET entity = excluded.entity, doc = excluded.doc,
-				version = excluded.version, raw = CASE WHEN ? THEN excluded.raw ELSE raw END`,
+				version = excluded.version, raw = CASE WHEN ? THEN excluded.raw ELSE parties.raw END`,
 				x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc,
 				raw, x.Version, c.Document != nil)
 		},
@@ -284,7 +300,7 @@ func parties() *rows {
 func versions() *rows {
 	return &rows{selects: "SELECT id, party, at, doc FROM versions", key: "id = ?", order: []string{"id"},
 		by: map[model.Index]string{model.ByParty: "party = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, at, doc := &model.Version{}, "", ""
 			if err := s.Scan(&x.Number, &x.Of, &at, &doc); err != nil {
 				return nil, err
@@ -292,7 +308,7 @@ func versions() *rows {
 			x.At = moment(at)
 			return x, readInto(&x.Party, doc, "version")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Version)
 			doc, err := written(&x.Party)
 			if err != nil {
@@ -302,7 +318,7 @@ func versions() *rows {
 			if c.Document != nil {
 				raw = c.Document.Bytes
 			}
-			return put(r, "INSERT OR REPLACE INTO versions (id, party, at, doc, raw) VALUES (?, ?, ?, ?, ?)",
+			return put(r, upsert("versions", "id", "party, at, doc, raw"),
 				x.Number, x.Of, stamp(x.At), doc, raw)
 		},
 		delete: "DELETE FROM versions"}
@@ -311,14 +327,14 @@ func versions() *rows {
 func trusts() *rows {
 	return &rows{selects: "SELECT doc, salt, anchor, version FROM trusts", key: "name = ?", order: []string{"name"},
 		by: map[model.Index]string{model.ByApp: "app = ?", model.ByProvider: "provider = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Trust{}, ""
 			if err := s.Scan(&doc, &x.Subject.Salt, &x.Subject.Anchor, &x.Version); err != nil {
 				return nil, err
 			}
 			return x, readInto(&x.Trust, doc, "trust")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Trust)
 			doc, err := written(&x.Trust)
 			if err != nil {
@@ -336,7 +352,7 @@ func trusts() *rows {
 func ownKeys() *rows {
 	return &rows{selects: "SELECT id, party, use, place, certificate, sealed, since, announced, chain FROM keys",
 		key: "id = ?", order: []string{"id"}, by: map[model.Index]string{model.ByParty: "party = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, since, announced := &model.OwnKey{}, "", ""
 			err := s.Scan(&x.Number, &x.Party, &x.Use, &x.Place, &x.Certificate, &x.Sealed, &since, &announced,
 				&x.Chain)
@@ -346,11 +362,10 @@ func ownKeys() *rows {
 			}
 			return x, err
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.OwnKey)
-			return put(r, `INSERT OR REPLACE INTO keys
-				(id, party, use, place, certificate, sealed, since, announced, chain)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, x.Number, x.Party, x.Use, x.Place, x.Certificate, x.Sealed,
+			return put(r, upsert("keys", "id", "party, use, place, certificate, sealed, since, announced, chain"),
+				x.Number, x.Party, x.Use, x.Place, x.Certificate, x.Sealed,
 				stamp(x.Since), stamp(x.Announced), append([]byte{}, x.Chain...))
 		},
 		delete: "DELETE FROM keys"}
@@ -360,7 +375,7 @@ func secrets() *rows {
 	const columns = "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered, iskey"
 	return &rows{selects: "SELECT " + columns + " FROM secrets",
 		key: "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			r := &model.Secret{}
 			x := &r.Secret
 			var added, expires, retired, used, delivered string
@@ -370,7 +385,7 @@ func secrets() *rows {
 			x.Added, x.Expires, x.Retired, x.Used = moment(added), moment(expires), pointed(retired), pointed(used)
 			return r, err
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Secret)
 			s := &x.Secret
 			return put(r, `INSERT INTO secrets (`+columns+`)
@@ -385,10 +400,10 @@ func secrets() *rows {
 
 func consents() *rows {
 	return &rows{selects: "SELECT trust, api, name, how, person, standing, by, admin, at, narrowed FROM consents",
-		key:   "trust = ? AND api = ? AND name = ? AND how = ? AND person = ?",
-		order: []string{"trust", "api", "name", "how", "person"},
+		key:   "trust = ? AND api = ? AND name = ? AND how = ? AND nocase(person) = ?",
+		order: []string{"trust", "api", "name", "how", "nocase(person)"},
 		by:    map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, at, narrowed := &model.Consent{}, "", ""
 			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at, &narrowed)
 			x.At = moment(at)
@@ -397,7 +412,7 @@ func consents() *rows {
 			}
 			return x, err
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Consent)
 			narrowed := ""
 			if x.Narrowed != nil {
@@ -408,7 +423,7 @@ func consents() *rows {
 				narrowed = string(b)
 			}
 			return put(r, `INSERT INTO consents (trust, api, name, how, person, standing, by, admin, at, narrowed)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (trust, api, name, how, person) DO UPDATE
+				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (trust, api, name, how, nocase(person)) DO UPDATE
 				SET person = excluded.person, standing = excluded.standing, by = excluded.by, admin = excluded.admin,
 				at = excluded.at, narrowed = excluded.narrowed`, x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By,
 				x.Admin, stamp(x.At), narrowed)
@@ -418,20 +433,20 @@ func consents() *rows {
 
 func registrars() *rows {
 	return &rows{selects: "SELECT doc FROM registrars", key: "name = ?", order: []string{"name"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Registrar{}, ""
 			if err := s.Scan(&doc); err != nil {
 				return nil, err
 			}
 			return x, readInto(x, doc, "registrar")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Registrar)
 			doc, err := written(x)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO registrars (name, doc) VALUES (?, ?)", x.Registrar.Name, doc)
+			return put(r, upsert("registrars", "name", "doc"), x.Registrar.Name, doc)
 		},
 		delete: "DELETE FROM registrars", name: "SELECT name FROM registrars"}
 }
@@ -439,20 +454,20 @@ func registrars() *rows {
 func registrations() *rows {
 	return &rows{selects: "SELECT doc FROM registrations", key: "trust = ?", order: []string{"trust"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?", model.ByMaker: "registrar = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Registration{}, ""
 			if err := s.Scan(&doc); err != nil {
 				return nil, err
 			}
 			return x, readInto(x, doc, "registration")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Registration)
 			doc, err := written(x)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO registrations (trust, registrar, doc) VALUES (?, ?, ?)",
+			return put(r, upsert("registrations", "trust", "registrar, doc"),
 				x.Registration.Trust, x.Registration.Registrar, doc)
 		},
 		delete: "DELETE FROM registrations", name: "SELECT trust FROM registrations"}
@@ -461,20 +476,20 @@ func registrations() *rows {
 func carried() *rows {
 	return &rows{selects: "SELECT doc FROM carried", key: "trust = ?", order: []string{"trust"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, doc := &model.Carrying{}, ""
 			if err := s.Scan(&doc); err != nil {
 				return nil, err
 			}
 			return x, readInto(x, doc, "carried subjects")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Carrying)
 			doc, err := written(x)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO carried (trust, doc) VALUES (?, ?)", x.Trust, doc)
+			return put(r, upsert("carried", "trust", "doc"), x.Trust, doc)
 		},
 		delete: "DELETE FROM carried", name: "SELECT trust FROM carried"}
 }
@@ -482,13 +497,13 @@ func carried() *rows {
 func routes() *rows {
 	return &rows{selects: "SELECT domain, trust FROM routes", key: "domain = ?", order: []string{"domain"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Route{}
 			return x, s.Scan(&x.Domain, &x.Trust)
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Route)
-			return put(r, "INSERT OR REPLACE INTO routes (domain, trust) VALUES (?, ?)", x.Domain, x.Trust)
+			return put(r, upsert("routes", "domain", "trust"), x.Domain, x.Trust)
 		},
 		delete: "DELETE FROM routes"}
 }
@@ -496,15 +511,15 @@ func routes() *rows {
 func arrived() *rows {
 	return &rows{selects: "SELECT trust, subject, person, at FROM arrived", key: "trust = ? AND subject = ?",
 		order: []string{"trust", "subject"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, at := &model.Arrival{}, ""
 			err := s.Scan(&x.Trust, &x.Subject, &x.Person, &at)
 			x.At = moment(at)
 			return x, err
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Arrival)
-			return put(r, "INSERT OR REPLACE INTO arrived (trust, subject, person, at) VALUES (?, ?, ?, ?)", x.Trust,
+			return put(r, upsert("arrived", "trust, subject", "person, at"), x.Trust,
 				x.Subject, x.Person, stamp(x.At))
 		},
 		delete: "DELETE FROM arrived"}
@@ -513,7 +528,7 @@ func arrived() *rows {
 func expectations() *rows {
 	return &rows{selects: "SELECT id, trust, doc FROM expectations", key: "id = ?", order: []string{"id"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Expectation{}
 			var id int64
 			var trust, doc string
@@ -526,13 +541,13 @@ func expectations() *rows {
 			x.ID, x.Trust = id, trust
 			return x, nil
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Expectation)
 			doc, err := written(&x.Expected)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO expectations (id, trust, doc) VALUES (?, ?, ?)", x.ID, x.Trust, doc)
+			return put(r, upsert("expectations", "id", "trust, doc"), x.ID, x.Trust, doc)
 		},
 		delete: "DELETE FROM expectations"}
 }
@@ -543,7 +558,7 @@ const steps = "step:"
 func accepted() *rows {
 	return &rows{selects: "SELECT finding, about, doc FROM accepted", key: "about = ? AND finding = ?",
 		order: []string{"about", "finding"}, by: map[model.Index]string{model.ByAbout: "about = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			var finding, doc string
 			x := &model.Acceptance{}
 			if err := s.Scan(&finding, &x.About, &doc); err != nil {
@@ -556,7 +571,7 @@ func accepted() *rows {
 			x.Let = &model.Let{}
 			return x, readInto(x.Let, doc, "acceptance")
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Acceptance)
 			var v any = x.Let
 			if x.Settled != nil {
@@ -566,7 +581,7 @@ func accepted() *rows {
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO accepted (finding, about, doc) VALUES (?, ?, ?)", c.Key.Parts()[1],
+			return put(r, upsert("accepted", "finding, about", "doc"), c.Key.Parts()[1],
 				x.About, doc)
 		},
 		delete: "DELETE FROM accepted"}
@@ -575,7 +590,7 @@ func accepted() *rows {
 func runs() *rows {
 	return &rows{selects: "SELECT id, kind, doc FROM runs", key: "id = ?", order: []string{"id"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Run{}
 			var id int64
 			var kind, doc string
@@ -588,13 +603,13 @@ func runs() *rows {
 			x.Number, x.Kind = id, federation.ProofKind(kind)
 			return x, nil
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Run)
 			doc, err := written(&x.Run)
 			if err != nil {
 				return err
 			}
-			return put(r, "INSERT OR REPLACE INTO runs (id, trust, at, kind, doc) VALUES (?, ?, ?, ?, ?)", x.Number,
+			return put(r, upsert("runs", "id", "trust, at, kind, doc"), x.Number,
 				x.Trust, stamp(x.At), string(x.Kind), doc)
 		},
 		delete: "DELETE FROM runs"}
@@ -604,16 +619,15 @@ func uses() *rows {
 	return &rows{selects: "SELECT trust, api, name, how, issued, presented FROM uses",
 		key:   "trust = ? AND api = ? AND name = ? AND how = ?",
 		order: []string{"trust", "api", "name", "how"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x, issued, presented := &model.Use{}, "", ""
 			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &issued, &presented)
 			x.Issued, x.Presented = moment(issued), moment(presented)
 			return x, err
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.Use)
-			return put(r, "INSERT OR REPLACE INTO uses (trust, api, name, how, issued, presented) VALUES (?, ?, ?, "+
-				"?, ?, ?)",
+			return put(r, upsert("uses", "trust, api, name, how", "issued, presented"),
 				x.Trust, x.API, x.Name, x.As, stamp(x.Issued), stamp(x.Presented))
 		},
 		delete: "DELETE FROM uses"}
@@ -621,12 +635,12 @@ func uses() *rows {
 
 func told() *rows {
 	return &rows{selects: "SELECT item FROM told", key: "item = ?", order: []string{"item"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.Item{}
 			return x, s.Scan(&x.Item)
 		},
-		write: func(r *reader, c model.Change) error {
-			return put(r, "INSERT OR IGNORE INTO told (item) VALUES (?)", c.After.(*model.Item).Item)
+		write: func(r *Reader, c model.Change) error {
+			return put(r, "INSERT INTO told (item) VALUES (?) ON CONFLICT DO NOTHING", c.After.(*model.Item).Item)
 		},
 		delete: "DELETE FROM told"}
 }
@@ -634,13 +648,13 @@ func told() *rows {
 func stageKeys() *rows {
 	return &rows{selects: "SELECT party, kind, certificate, sealed FROM stage_keys", key: "party = ? AND kind = ?",
 		order: []string{"party", "kind"},
-		scan: func(s scanner) (model.Record, error) {
+		scan: func(s Scanner) (model.Record, error) {
 			x := &model.StageKey{}
 			return x, s.Scan(&x.Party, &x.Kind, &x.Certificate, &x.Sealed)
 		},
-		write: func(r *reader, c model.Change) error {
+		write: func(r *Reader, c model.Change) error {
 			x := c.After.(*model.StageKey)
-			return put(r, "INSERT OR REPLACE INTO stage_keys (party, kind, certificate, sealed) VALUES (?, ?, ?, ?)",
+			return put(r, upsert("stage_keys", "party, kind", "certificate, sealed"),
 				x.Party, x.Kind, x.Certificate, x.Sealed)
 		},
 		delete: "DELETE FROM stage_keys"}

@@ -1,7 +1,6 @@
-package sqlite
+package tables
 
 import (
-	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -9,100 +8,63 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"tressik.example/internal/model"
 )
 
-// querier is a connection or a transaction.
-type querier interface {
-	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
-	QueryRowContext(context.Context, string, ...any) *sql.Row
-	ExecContext(context.Context, string, ...any) (sql.Result, error)
+// Conn is a connection, or a transaction on one, as an engine makes it. Its queries are written with a ? for each
+// value, and nocase(c) for a column of which letter case does not count (ASCII alone, as model.Folded has it).
+type Conn interface {
+	// Rows asks a query. Others may be asked before its rows are closed.
+	Rows(query string, args ...any) (Rows, error)
+	// Row asks for one row. Scanning it returns sql.ErrNoRows where there is none.
+	Row(query string, args ...any) Scanner
+	// Exec writes. Its error may come with a later call, with Flush at the latest.
+	Exec(query string, args ...any) error
+	// Flush returns when all is written.
+	Flush() error
+	// Said turns an error of the driver into one of package ledger, where there is something to say.
+	Said(error) error
+	// Constrained reports whether an error says that a rule of the tables would be broken.
+	Constrained(error) bool
 }
 
-// reader is what stands in the ledger as a transaction sees it.
-type reader struct {
-	ctx  context.Context // of the transaction: a View has one, and it ends with it
-	q    querier
-	made *statements // of a connection of its own; nil prepares each query by itself
+// Rows are what a query found.
+type Rows interface {
+	Scanner
+	Next() bool
+	Err() error
+	Close() error
 }
 
-// statements keeps the statements of a connection that were prepared, for queries that come again and again. It is for
-// one transaction, and may be asked by several goroutines.
-type statements struct {
-	conn *sql.Conn
-	mu   sync.Mutex
-	all  map[string]*sql.Stmt
-}
+// Scanner reads the columns of a row.
+type Scanner interface{ Scan(...any) error }
 
-// on is a reader on a connection. Its end closes what was prepared.
-func on(ctx context.Context, conn *sql.Conn) *reader {
-	return &reader{ctx, conn, &statements{conn: conn, all: map[string]*sql.Stmt{}}}
-}
+// Reader answers what stands in the tables as a connection sees them. It is a model.Reader.
+type Reader struct{ c Conn }
 
-func (r *reader) end() error {
-	var errs []error
-	for _, s := range r.made.all {
-		errs = append(errs, s.Close())
-	}
-	return errors.Join(errs...)
-}
+// On is a Reader on a connection.
+func On(c Conn) *Reader { return &Reader{c} }
 
-// with does something with the prepared statement of a query. A statement is for one at a time: whoever asks at the
-// same time waits.
-func (r *reader) with(query string, f func(*sql.Stmt) error) error {
-	r.made.mu.Lock()
-	defer r.made.mu.Unlock()
-	s := r.made.all[query]
-	if s == nil {
-		var err error
-		if s, err = r.made.conn.PrepareContext(r.ctx, query); err != nil {
-			return err
-		}
-		r.made.all[query] = s
-	}
-	return f(s)
-}
-
-// row reads one row.
-func (r *reader) row(query string, args ...any) scanner {
-	if r.made == nil {
-		return r.q.QueryRowContext(r.ctx, query, args...)
-	}
-	return one(func(to ...any) error {
-		return r.with(query, func(s *sql.Stmt) error { return s.QueryRowContext(r.ctx, args...).Scan(to...) })
-	})
-}
-
-// exec writes.
-func (r *reader) exec(query string, args ...any) error {
-	if r.made == nil {
-		_, err := r.q.ExecContext(r.ctx, query, args...)
-		return err
-	}
-	return r.with(query, func(s *sql.Stmt) error {
-		_, err := s.ExecContext(r.ctx, args...)
-		return err
-	})
-}
-
-// one is a row that is asked for when it is scanned.
-type one func(to ...any) error
-
-func (f one) Scan(to ...any) error { return f(to...) }
-
-type scanner interface{ Scan(...any) error }
-
-func notFound(err error) error {
+func (r *Reader) notFound(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return model.ErrNotFound
 	}
-	return translated(err)
+	return r.c.Said(err)
 }
 
-func (r *reader) Get(k model.Key) (model.Record, error) {
+// constrained says of a broken rule that something is there already: use cases look before they write, and this is
+// behind them.
+func (r *Reader) constrained(err error) error {
+	if r.c.Constrained(err) {
+		return fmt.Errorf("%w: %v", model.ErrExists, err)
+	}
+	return err
+}
+
+// Get returns a record. Errors: model.ErrNotFound.
+func (r *Reader) Get(k model.Key) (model.Record, error) {
 	t, err := tableOf(k.Kind)
 	if err != nil {
 		return nil, err
@@ -110,7 +72,8 @@ func (r *reader) Get(k model.Key) (model.Record, error) {
 	return t.get(r, k)
 }
 
-func (r *reader) Find(q model.Query) iter.Seq2[model.Record, error] {
+// Find goes through the records that a query finds.
+func (r *Reader) Find(q model.Query) iter.Seq2[model.Record, error] {
 	return func(yield func(model.Record, error) bool) {
 		t, err := tableOf(q.Kind)
 		if err != nil {
@@ -121,7 +84,8 @@ func (r *reader) Find(q model.Query) iter.Seq2[model.Record, error] {
 	}
 }
 
-func (r *reader) Names(q model.Query) iter.Seq2[string, error] {
+// Names goes through the names of the records that a query finds.
+func (r *Reader) Names(q model.Query) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		t, err := tableOf(q.Kind)
 		if err != nil {
@@ -141,27 +105,30 @@ func (r *reader) Names(q model.Query) iter.Seq2[string, error] {
 	}
 }
 
-func (r *reader) Document(k model.Key) (doc []byte, err error) {
+// Document returns the bytes that lie beside a record. Errors: model.ErrNotFound.
+func (r *Reader) Document(k model.Key) (doc []byte, err error) {
 	switch k.Kind {
 	case model.Parties:
-		err = r.q.QueryRowContext(r.ctx, "SELECT raw FROM parties WHERE name = ?", k.ID).Scan(&doc)
+		err = r.c.Row("SELECT raw FROM parties WHERE name = ?", k.ID).Scan(&doc)
 	case model.Versions:
-		err = r.q.QueryRowContext(r.ctx, "SELECT raw FROM versions WHERE id = ?", k.ID).Scan(&doc)
+		err = r.c.Row("SELECT raw FROM versions WHERE id = ?", k.ID).Scan(&doc)
 	}
-	return doc, notFound(err)
+	return doc, r.notFound(err)
 }
 
-func (r *reader) Last(k model.Kind) (n int64, err error) {
+// Last is the highest number of a kind of records that are numbered.
+func (r *Reader) Last(k model.Kind) (n int64, err error) {
 	table := map[model.Kind]string{model.OwnKeys: "keys", model.Versions: "versions",
 		model.Expectations: "expectations", model.Runs: "runs"}[k]
 	if table == "" {
 		return 0, nil
 	}
-	err = r.q.QueryRowContext(r.ctx, "SELECT coalesce(max(id), 0) FROM "+table).Scan(&n)
-	return n, translated(err)
+	err = r.c.Row("SELECT coalesce(max(id), 0) FROM " + table).Scan(&n)
+	return n, r.c.Said(err)
 }
 
-func (r *reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
+// Entries goes through the entries of the journal that a filter picks, oldest first.
+func (r *Reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
 	return func(yield func(model.Entry, error) bool) {
 		if f.Last > 0 {
 			r.newest(f, yield)
@@ -172,7 +139,7 @@ func (r *reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
 }
 
 // newest gives the last entries that a filter picks, oldest first.
-func (r *reader) newest(f model.Filter, yield func(model.Entry, error) bool) {
+func (r *Reader) newest(f model.Filter, yield func(model.Entry, error) bool) {
 	var list []model.Entry
 	var failed error
 	r.entries(f, "seq DESC", func(e model.Entry, err error) bool {
@@ -194,7 +161,7 @@ func (r *reader) newest(f model.Filter, yield func(model.Entry, error) bool) {
 	}
 }
 
-func (r *reader) entries(f model.Filter, order string, yield func(model.Entry, error) bool) {
+func (r *Reader) entries(f model.Filter, order string, yield func(model.Entry, error) bool) {
 	records := "''"
 	if f.Whole {
 		records = "records"
@@ -208,9 +175,9 @@ func (r *reader) entries(f model.Filter, order string, yield func(model.Entry, e
 			args = append(args, c.v)
 		}
 	}
-	rows, err := r.q.QueryContext(r.ctx, q+" ORDER BY "+order, args...)
+	rows, err := r.c.Rows(q+" ORDER BY "+order, args...)
 	if err != nil {
-		yield(model.Entry{}, translated(err))
+		yield(model.Entry{}, r.c.Said(err))
 		return
 	}
 	defer rows.Close()
@@ -219,7 +186,7 @@ func (r *reader) entries(f model.Filter, order string, yield func(model.Entry, e
 		var before, after, records string
 		if err := rows.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
 			&e.Hash, &records); err != nil {
-			yield(e, translated(err))
+			yield(e, r.c.Said(err))
 			return
 		}
 		e.At, _ = time.Parse(time.RFC3339Nano, e.Written)
@@ -232,7 +199,7 @@ func (r *reader) entries(f model.Filter, order string, yield func(model.Entry, e
 		}
 	}
 	if err := rows.Err(); err != nil {
-		yield(model.Entry{}, translated(err))
+		yield(model.Entry{}, r.c.Said(err))
 	}
 }
 
@@ -244,8 +211,8 @@ func text(s string) []byte {
 	return []byte(s)
 }
 
-// write makes changes with their entries in the journal.
-func (r *reader) write(c model.Changes) error {
+// Write makes changes with their entries in the journal. The transaction is the caller's.
+func (r *Reader) Write(c model.Changes) error {
 	entries, err := r.follow(c) // before anything is written, from when on others wait
 	if err != nil {
 		return err
@@ -264,31 +231,34 @@ func (r *reader) write(c model.Changes) error {
 			err = t.put(r, x)
 		}
 		if err != nil {
-			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), constrained(err))
+			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
 	}
 	if !c.Over.IsZero() {
 		for _, table := range []string{"stage_families", "stage_codes", "stage_revoked"} {
-			if _, err := r.q.ExecContext(r.ctx, "DELETE FROM "+table+" WHERE until < ?", stamp(c.Over)); err != nil {
+			if err := r.c.Exec("DELETE FROM "+table+" WHERE until < ?", stamp(c.Over)); err != nil {
 				return err
 			}
 		}
 	}
-	return r.append(entries)
+	if err := r.append(entries); err != nil {
+		return err
+	}
+	return r.constrained(r.c.Flush())
 }
 
 // follow are the entries of changes as they follow on the journal's last.
-func (r *reader) follow(c model.Changes) ([]model.Entry, error) {
+func (r *Reader) follow(c model.Changes) ([]model.Entry, error) {
 	if len(c.Entries) == 0 {
 		return nil, nil
 	}
 	var seq int64
 	var prev, key string
-	err := r.q.QueryRowContext(r.ctx, "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &prev)
+	err := r.c.Row("SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &prev)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
-	err = r.q.QueryRowContext(r.ctx, "SELECT value FROM ledger WHERE key = ?", model.SettingPeople).Scan(&key)
+	err = r.c.Row("SELECT value FROM ledger WHERE key = ?", model.SettingPeople).Scan(&key)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
@@ -301,14 +271,14 @@ func (r *reader) follow(c model.Changes) ([]model.Entry, error) {
 }
 
 // append adds entries to the journal.
-func (r *reader) append(list []model.Entry) error {
+func (r *Reader) append(list []model.Entry) error {
 	if len(list) == 0 {
 		return nil
 	}
 	var seq int64
 	var prev string
 	for _, e := range list {
-		if _, err := r.q.ExecContext(r.ctx,
+		if err := r.c.Exec(
 			`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev,
 			hash, records) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
@@ -317,10 +287,7 @@ func (r *reader) append(list []model.Entry) error {
 		}
 		seq, prev = e.Seq, e.Hash
 	}
-	_, err := r.q.ExecContext(r.ctx,
-		"INSERT INTO ledger VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
-		model.SettingHead, model.Head(seq, prev))
-	return err
+	return r.c.Exec(upsert("ledger", "key", "value"), model.SettingHead, model.Head(seq, prev))
 }
 
 // stamp is a time as a column has it; a zero one is empty.
