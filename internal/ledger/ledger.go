@@ -21,6 +21,8 @@ var (
 	ErrBusy      = errors.New("another process holds the ledger")
 	ErrDisk      = errors.New("the disk cannot be read or written")
 	ErrMoved     = errors.New("the ledger is not where it was")
+	ErrAway      = errors.New("the database server cannot be reached")
+	ErrMay       = errors.New("the database does not let this role")
 )
 
 // Ledger is an open ledger.
@@ -50,10 +52,13 @@ type Ledger interface {
 
 // Watch follows a ledger while others change it.
 type Watch interface {
-	// Version changes whenever somebody else has changed the ledger. Errors: ErrMoved.
+	// Version changes whenever somebody else has changed the ledger. Errors: ErrMoved, ErrAway.
 	Version(ctx context.Context) (int64, error)
 	// Update is that of the ledger; it waits for others for a moment alone, so that whoever calls it is not held up.
 	Update(ctx context.Context, f func(model.View) (model.Changes, error)) error
+	// Changed is sent to when somebody may have changed the ledger; nil where the engine cannot tell, and Version is
+	// asked from time to time.
+	Changed() <-chan struct{}
 	Close() error
 }
 

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
+	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/work/cutover"
 	"tressik.example/internal/work/desk"
 )
@@ -273,7 +273,7 @@ func (a *App) schedule(how, name, says, calendar, cron string, args ...string) e
 	if err != nil {
 		return err
 	}
-	ledger, err := filepath.Abs(a.ledgerPath())
+	ledger, err := engine.Absolute(a.ledgerPath())
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger/engine"
 )
 
 func (a *App) demoCmd() *cobra.Command {
@@ -125,6 +126,9 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 // shown whole.
 func (a *App) demoStep(ctx context.Context, s demoStep, full, color bool) error {
 	env := func(k string) string {
+		if k == "TRESSIK_LEDGER" && engine.Remote(a.ledger) { // a database that was named for it
+			return a.ledger
+		}
 		if strings.HasPrefix(k, "TRESSIK_LEDGER") || k == "TRESSIK_SEAL_KEY" {
 			return ""
 		}

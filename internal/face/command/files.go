@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/ledger/seal"
-	"tressik.example/internal/ledger/sqlite"
 )
 
 // output writes bytes to a file, whole or not at all, or to standard output.
@@ -95,7 +95,7 @@ func (a *App) mayReplace(path string) error {
 
 // ownFiles are the ledger's file, those that SQLite keeps beside it, and the ledger key.
 func (a *App) ownFiles() []string {
-	return sqlite.Files(a.ledgerPath(), a.ledgerKey())
+	return engine.Files(a.ledgerPath(), a.ledgerKey())
 }
 
 // outputBy writes what a function writes to a file, whole or not at all, or to standard output.

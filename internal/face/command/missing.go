@@ -2,12 +2,12 @@ package command
 
 import (
 	"errors"
-	"os"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
 )
@@ -113,8 +113,7 @@ func sourceThere(d *desk.Desk, got []string) (string, error) {
 	return "", err
 }
 
-// ledgerThere reports whether there is a file where the ledger would be made.
+// ledgerThere reports whether there is something where the ledger would be made.
 func (a *App) ledgerThere() bool {
-	fi, err := os.Stat(a.ledgerPath())
-	return err == nil && fi.Mode().IsRegular()
+	return engine.There(a.run, a.ledgerPath())
 }

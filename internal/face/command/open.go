@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/ledger"
-	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/model"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/work/desk"
@@ -26,7 +26,7 @@ func (a *App) openLedger() (ledger.Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, err := sqlite.Open(a.run, a.ledgerPath(), o)
+	l, err := engine.Open(a.run, a.ledgerPath(), o)
 	if err != nil {
 		return nil, err
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/face/format"
-	"tressik.example/internal/ledger/sqlite"
+	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/outside/reach"
 )
 
@@ -47,12 +47,12 @@ ledger: without it the private keys are lost.`,
 			if err != nil {
 				return err
 			}
-			l, err := sqlite.Create(a.run, a.ledgerPath(), org, o)
+			l, err := engine.Create(a.run, a.ledgerPath(), org, o)
 			if err != nil {
 				return err
 			}
 			a.opened = l
-			path, _ := filepath.Abs(l.Place())
+			path, _ := engine.Absolute(l.Place())
 			key, _ := filepath.Abs(l.SealKey())
 			return a.print(format.Page{Data: ledgerData{path, org, key},
 				Blocks: []format.Block{{Fields: [][2]string{{"ledger", path}, {"ledger key", key},

@@ -35,7 +35,7 @@ var migrations embed.FS
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
-	schema        = 14
+	schema        = tables.Schema
 	applicationID = 0x5472736b
 )
 
@@ -477,6 +477,9 @@ func (w *watch) Update(ctx context.Context, f func(model.View) (model.Changes, e
 	}
 	return update(ctx, w.conn, f)
 }
+
+// Changed tells nothing: a file does not say when it is written.
+func (*watch) Changed() <-chan struct{} { return nil }
 
 // Close ends the watch.
 func (w *watch) Close() error {

@@ -45,6 +45,7 @@ type Keeper struct {
 	secrets map[string]string
 	holders func(trust string) *cast.Holder
 	last    int64
+	away    bool            // the ledger could not be read when it was last looked at
 	ctx     context.Context // of the stage
 	wake    chan struct{}   // something waits that must not be lost
 	done    chan struct{}
@@ -315,6 +316,7 @@ func (k *Keeper) run() {
 		case <-k.wake:
 			_ = k.write() // what cannot be written now is tried again
 			continue
+		case <-k.w.Changed():
 		case <-tick.C:
 		}
 		k.look()
@@ -340,9 +342,18 @@ func (k *Keeper) look() {
 	case errors.Is(err, ledger.ErrMoved):
 		k.s.Trouble("what you see is out of date: " + err.Error())
 		return
-	case err != nil || v == k.last:
+	case err != nil:
+		k.s.Trouble("the ledger cannot be read, so what you see may be out of date: " + err.Error())
+		k.away = true
+		return
+	case v == k.last && k.away:
+		k.s.Trouble("")
+		k.away = false
+		return
+	case v == k.last:
 		return
 	}
+	k.away = false
 	err = k.again()
 	if err != nil {
 		k.s.Trouble("the ledger was changed to what the stage cannot play, so it goes on as before: " + err.Error())

@@ -1,0 +1,66 @@
+// Package engine opens a ledger wherever it lies: in a file, or in a database. Which engine keeps it is decided here
+// alone, by its place.
+package engine
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/postgres"
+	"tressik.example/internal/ledger/sqlite"
+)
+
+// Open opens the ledger at a place, which is the path of a file or the address of a PostgreSQL database, and migrates
+// it if it is from an older version. Errors: ledger.ErrNoLedger, ErrNotLedger, ErrNewer, ErrAway, ErrMay.
+func Open(ctx context.Context, place string, o ledger.Options) (ledger.Ledger, error) {
+	if postgres.Is(place) {
+		return opened(postgres.Open(ctx, place, o))
+	}
+	return opened(sqlite.Open(ctx, place, o))
+}
+
+// Create makes a ledger at a place, with its ledger key. Nothing is left behind if it fails. Errors: ledger.ErrThere.
+func Create(ctx context.Context, place, org string, o ledger.Options) (ledger.Ledger, error) {
+	if postgres.Is(place) {
+		return opened(postgres.Create(ctx, place, org, o))
+	}
+	return opened(sqlite.Create(ctx, place, org, o))
+}
+
+// opened keeps an engine that could not be opened from being a ledger that is none.
+func opened[L ledger.Ledger](l L, err error) (ledger.Ledger, error) {
+	if err != nil {
+		return nil, err
+	}
+	return l, nil
+}
+
+// Files are the files of this machine that belong to a ledger.
+func Files(place, sealKey string) []string {
+	if postgres.Is(place) {
+		return postgres.Files(place, sealKey)
+	}
+	return sqlite.Files(place, sealKey)
+}
+
+// There reports whether there is something at a place already where a ledger would be made.
+func There(ctx context.Context, place string) bool {
+	if postgres.Is(place) {
+		return postgres.There(ctx, place)
+	}
+	fi, err := os.Stat(place)
+	return err == nil && fi.Mode().IsRegular()
+}
+
+// Absolute is a place that means the same in every folder.
+func Absolute(place string) (string, error) {
+	if postgres.Is(place) {
+		return place, nil
+	}
+	return filepath.Abs(place)
+}
+
+// Remote reports whether a place is the address of a database rather than the path of a file.
+func Remote(place string) bool { return postgres.Is(place) }
