@@ -5,6 +5,7 @@ package ledger
 import (
 	"context"
 	"errors"
+	"iter"
 	"time"
 
 	"tressik.example/internal/model"
@@ -41,6 +42,8 @@ type Ledger interface {
 	Watch(ctx context.Context) (Watch, error)
 	// Env is what use cases on this ledger are handed.
 	Env() model.Env
+	// Status is how it is kept, and who has it open.
+	Status(ctx context.Context) (Status, error)
 	// Place is where it lies, in words.
 	Place() string
 	// Files are the files that belong to it, those that may appear included.
@@ -48,6 +51,40 @@ type Ledger interface {
 	// SealKey is where its ledger key lies.
 	SealKey() string
 	Close() error
+}
+
+// Source is all of a ledger, to be put into one that is new: first its records, each behind those that it refers to,
+// then its journal. Each sequence is gone through once.
+type Source interface {
+	Records() iter.Seq2[model.Change, error]
+	Entries() iter.Seq2[model.Entry, error]
+}
+
+// Of is a View as a Source.
+func Of(v model.View) Source { return source{v} }
+
+type source struct{ v model.View }
+
+func (s source) Records() iter.Seq2[model.Change, error] { return model.Whole(s.v) }
+func (s source) Entries() iter.Seq2[model.Entry, error] {
+	return s.v.Entries(model.Filter{Whole: true})
+}
+
+// Status is how a ledger is kept.
+type Status struct {
+	Engine string   `json:"engine"` // with its version
+	Schema int      `json:"schema"`
+	Bytes  int64    `json:"bytes"` // what it takes on the disk
+	Open   []Holder `json:"open"`  // who has it open but the one who asks; nil where that cannot be known
+}
+
+// Holder is a process that has a ledger open.
+type Holder struct {
+	Process int       `json:"process,omitempty"` // its number, on the machine where it runs
+	Who     string    `json:"who"`               // its user or role
+	What    string    `json:"what"`              // the program
+	From    string    `json:"from,omitempty"`    // the machine, where it is another one
+	Since   time.Time `json:"since,omitzero"`
 }
 
 // Watch follows a ledger while others change it.

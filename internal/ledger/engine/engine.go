@@ -29,6 +29,15 @@ func Create(ctx context.Context, place, org string, o ledger.Options) (ledger.Le
 	return opened(sqlite.Create(ctx, place, org, o))
 }
 
+// Fill makes a ledger at a place of all that another one has, its journal included. Nothing is left behind if it fails.
+// Errors: ledger.ErrThere.
+func Fill(ctx context.Context, place string, o ledger.Options, s ledger.Source) (ledger.Ledger, error) {
+	if postgres.Is(place) {
+		return opened(postgres.Fill(ctx, place, o, s))
+	}
+	return opened(sqlite.Fill(ctx, place, o, s))
+}
+
 // opened keeps an engine that could not be opened from being a ledger that is none.
 func opened[L ledger.Ledger](l L, err error) (ledger.Ledger, error) {
 	if err != nil {

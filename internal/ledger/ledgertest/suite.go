@@ -23,8 +23,15 @@ import (
 // Make makes a new ledger with an environment, and opens the same one again.
 type Make func(t *testing.T, env model.Env) (l ledger.Ledger, again func() ledger.Ledger)
 
+// Fill makes a new ledger of all that another one has.
+type Fill func(t *testing.T, env model.Env, s ledger.Source) (ledger.Ledger, error)
+
 // Suite runs all tests of an engine.
-func Suite(t *testing.T, made Make) {
+func Suite(t *testing.T, made Make, fill Fill) {
+	t.Run("filled", func(t *testing.T) {
+		t.Parallel()
+		filled(t, made, fill)
+	})
 	for _, c := range []struct {
 		name string
 		run  func(*testing.T, Make)
@@ -389,6 +396,78 @@ func openedAgain(t *testing.T, made Make) {
 	a, b := dump(t, l.Now(t.Context()), h.Env.Now()), dump(t, again().Now(t.Context()), h.Env.Now())
 	if a != b {
 		t.Errorf("it says something else when it is opened again: %s", different(b, a))
+	}
+}
+
+// filled: a ledger that is made of another one, at once or by way of a copy, says the same; a copy in which a byte is
+// wrong makes none.
+func filled(t *testing.T, made Make, fill Fill) {
+	h, err := testkit.NewHistory(23)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	for range 150 {
+		do(t, l, h.Do)
+	}
+	v, end, err := l.Snapshot(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer end()
+	want, err := model.Digest(v)
+	if err != nil || want.Records < 80 || want.Entries < 100 {
+		t.Fatalf("%+v, %v", want, err)
+	}
+	same := func(how string, s ledger.Source) {
+		t.Helper()
+		other, err := fill(t, h.Env, s)
+		if err != nil {
+			t.Fatalf("%s: %v", how, err)
+		}
+		err = other.View(t.Context(), func(o model.View) error {
+			if a, b := dump(t, v, h.Env.Now()), dump(t, o, h.Env.Now()); a != b {
+				t.Errorf("%s says something else: %s", how, different(a, b))
+			}
+			got, err := model.Digest(o)
+			if got != want {
+				t.Errorf("%s: %+v, want %+v", how, got, want)
+			}
+			n, breaks, verr := o.VerifyJournal()
+			if n != want.Entries || len(breaks) > 0 {
+				t.Errorf("%s: %d entries, %v", how, n, breaks)
+			}
+			return errors.Join(err, verr)
+		})
+		if err != nil {
+			t.Error(err)
+		}
+		do(t, other, h.Do) // and it goes on
+	}
+	same("a ledger made of another one", ledger.Of(v))
+	var b bytes.Buffer
+	if _, err := model.WriteCopy(&b, v, "2031-03-04T12:00:00Z"); err != nil {
+		t.Fatal(err)
+	}
+	c, err := model.ReadCopy(bytes.NewReader(b.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	same("a ledger made of a copy", c)
+	for i := range 12 {
+		bad := slices.Clone(b.Bytes())
+		at := len(bad) * (i + 1) / 13
+		bad[at] ^= 1
+		if i%4 == 3 {
+			bad = bad[:at]
+		}
+		c, err := model.ReadCopy(bytes.NewReader(bad))
+		if err == nil {
+			_, err = fill(t, h.Env, c)
+		}
+		if err == nil {
+			t.Errorf("a copy that is damaged at byte %d of %d made a ledger", at, b.Len())
+		}
 	}
 }
 

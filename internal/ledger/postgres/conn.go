@@ -167,6 +167,7 @@ type conn struct {
 	cursors int
 	over    []string // cursors that gave all
 	queue   *pgx.Batch
+	xid     uint64 // of the transaction, once something is written
 }
 
 // some is how many rows a cursor gives at a time, and how many writes are sent at a time.
@@ -259,6 +260,12 @@ func (c *conn) Row(query string, args ...any) tables.Scanner {
 func (c *conn) Exec(query string, args ...any) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.xid == 0 { // before anything else is written: it waits for whoever writes, and fails if somebody did
+		const count = "UPDATE revision SET n = n + 1 RETURNING pg_current_xact_id()::text::bigint"
+		if err := c.conn.QueryRow(c.ctx, count).Scan(&c.xid); err != nil {
+			return fmt.Errorf("starting to write: %w", err)
+		}
+	}
 	c.queue.Queue(c.queries.native(query), args...)
 	if c.queue.Len() < some {
 		return nil

@@ -88,7 +88,8 @@ func config(place string, env func(string) string) (*pgxpool.Config, error) {
 		return nil, err
 	}
 	p := c.ConnConfig.RuntimeParams
-	p["application_name"] = "tressik"
+	host, _ := os.Hostname()
+	p["application_name"] = fmt.Sprintf("tressik %d@%s", os.Getpid(), host)
 	p["lock_timeout"] = fmt.Sprint(patience.Milliseconds())
 	if c.ConnConfig.ConnectTimeout == 0 {
 		c.ConnConfig.ConnectTimeout = 10 * time.Second
@@ -168,18 +169,61 @@ func SealKeyFile(place, said string) string {
 
 // Create makes a ledger in a database that has none, and its ledger key. Errors: ledger.ErrThere, ledger.ErrAway.
 func Create(ctx context.Context, place, org string, o ledger.Options) (_ *Ledger, err error) {
-	pool, err := connect(ctx, place)
+	l, err := empty(ctx, place, o)
 	if err != nil {
 		return nil, err
 	}
 	keyPath := SealKeyFile(place, o.SealKey)
-	newKey := false
+	recipient, newKey, err := seal.Ensure(keyPath)
+	if err == nil {
+		err = l.Update(ctx, func(v model.View) (model.Changes, error) {
+			if v.Org() != "" { // another command made it meanwhile
+				return model.Changes{}, fmt.Errorf("%w at %s", ledger.ErrThere, place)
+			}
+			b, e := model.Begin(v, l.env)
+			err := b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
+			return e.Changes(), err
+		})
+	}
+	if err != nil {
+		if newKey {
+			os.Remove(keyPath)
+		}
+		l.pool.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Fill makes a ledger, in a database that has none, of all that another one has. The ledger key is that of the other.
+// Errors: ledger.ErrThere, ledger.ErrAway.
+func Fill(ctx context.Context, place string, o ledger.Options, s ledger.Source) (*Ledger, error) {
+	l, err := empty(ctx, place, o)
+	if err != nil {
+		return nil, err
+	}
+	_, err = l.transact(ctx, patience, true, func(r *tables.Reader) (bool, error) {
+		if (model.View{Reader: r}).Org() != "" {
+			return false, fmt.Errorf("%w at %s", ledger.ErrThere, place)
+		}
+		return true, r.Fill(s)
+	})
+	if err != nil {
+		l.pool.Close()
+		return nil, translated(err)
+	}
+	return l, nil
+}
+
+// empty makes the tables of a ledger in a database that has none. Those that a killed command left are taken.
+func empty(ctx context.Context, place string, o ledger.Options) (_ *Ledger, err error) {
+	pool, err := connect(ctx, place)
+	if err != nil {
+		return nil, err
+	}
 	defer func() {
 		if err != nil {
 			pool.Close()
-			if newKey {
-				os.Remove(keyPath)
-			}
 		}
 	}()
 	if v, err := schemaOf(ctx, pool); err == nil && v > 0 {
@@ -189,24 +233,10 @@ func Create(ctx context.Context, place, org string, o ledger.Options) (_ *Ledger
 	} else if err != nil && !errors.Is(err, ledger.ErrNoLedger) {
 		return nil, err
 	}
-	recipient, fresh, err := seal.Ensure(keyPath)
-	if err != nil {
-		return nil, err
-	}
-	newKey = fresh
 	if err := migrate(ctx, pool); err != nil {
 		return nil, err
 	}
-	l := made(pool, place, o)
-	err = l.Update(ctx, func(v model.View) (model.Changes, error) {
-		if v.Org() != "" { // another command made it meanwhile
-			return model.Changes{}, fmt.Errorf("%w at %s", ledger.ErrThere, place)
-		}
-		b, e := model.Begin(v, l.env)
-		err := b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
-		return e.Changes(), err
-	})
-	return l, err
+	return made(pool, place, o), nil
 }
 
 // There reports whether there is a ledger at an address. Where nobody answers there is none to be seen.
@@ -377,8 +407,21 @@ func (l *Ledger) update(ctx context.Context, wait time.Duration, f func(model.Vi
 	return n, translated(err)
 }
 
-func (l *Ledger) once(ctx context.Context, wait time.Duration, locked bool, f func(model.View) (model.Changes, error)) (
-	n int, err error) {
+func (l *Ledger) once(ctx context.Context, wait time.Duration, locked bool, f func(model.View) (model.Changes,
+	error)) (int, error) {
+	return l.transact(ctx, wait, locked, func(r *tables.Reader) (bool, error) {
+		c, err := f(model.View{Reader: r})
+		if err != nil || c.Empty() {
+			return false, err
+		}
+		return true, r.Write(c)
+	})
+}
+
+// transact runs a function in a transaction, and keeps what it wrote where it says so. The first thing that is written
+// counts up the revision.
+func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, f func(*tables.Reader) (bool,
+	error)) (n int, err error) {
 	c, err := l.pool.Acquire(ctx)
 	if err != nil {
 		return 0, fmt.Errorf("starting a change: %w", err)
@@ -406,19 +449,10 @@ func (l *Ledger) once(ctx context.Context, wait time.Duration, locked bool, f fu
 		}
 	}
 	t := on(ctx, c, l.queries)
-	in := tables.On(t)
-	changes, err := f(model.View{Reader: in})
-	if err != nil || changes.Empty() {
+	if keep, err := f(tables.On(t)); err != nil || !keep {
 		return 0, err
 	}
-	var xid uint64
-	if err := c.QueryRow(ctx, "UPDATE revision SET n = n + 1 RETURNING "+
-		"pg_current_xact_id()::text::bigint").Scan(&xid); err != nil {
-		return 0, fmt.Errorf("starting to write: %w", err)
-	}
-	if err := in.Write(changes); err != nil {
-		return 0, err
-	}
+	xid := t.xid
 	if err := t.Exec("SELECT pg_notify('tressik', current_schema())"); err != nil {
 		return 0, err
 	}

@@ -12,9 +12,9 @@ import (
 
 func TestEngine(t *testing.T) {
 	t.Parallel()
-	s := peer.Postgres(t, "")
+	server := peer.Postgres(t, "")
 	ledgertest.Suite(t, func(t *testing.T, env model.Env) (ledger.Ledger, func() ledger.Ledger) {
-		place := s.Address(s.New(t), "")
+		place := server.Address(server.New(t), "")
 		o := ledger.Options{Env: env, SealKey: filepath.Join(t.TempDir(), "key")}
 		l, err := Create(t.Context(), place, "Kestrel Ridge Observatory", o)
 		if err != nil {
@@ -29,5 +29,17 @@ func TestEngine(t *testing.T) {
 			t.Cleanup(func() { l.Close() })
 			return l
 		}
+	}, func(t *testing.T, env model.Env, s ledger.Source) (ledger.Ledger, error) {
+		o := ledger.Options{Env: env, SealKey: filepath.Join(t.TempDir(), "key")}
+		place := server.Address(server.New(t), "")
+		l, err := Fill(t.Context(), place, o, s)
+		if err != nil {
+			if There(t.Context(), place) {
+				t.Error("a ledger was left behind")
+			}
+			return nil, err
+		}
+		t.Cleanup(func() { l.Close() })
+		return l, nil
 	})
 }

@@ -80,30 +80,73 @@ func (l *Ledger) Env() model.Env { return l.env }
 
 // Create makes a ledger and its ledger key. Nothing is left behind if it fails. Errors: ErrThere.
 func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, error) {
-	if _, err := os.Lstat(path); err == nil {
-		return nil, fmt.Errorf("%w at %s", ledger.ErrThere, path)
-	}
-	if dir := filepath.Dir(path); dir != "" {
-		if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
-			return nil, fmt.Errorf("the folder %s is not there; make it first", dir)
-		}
-	}
 	keyPath := SealKeyFile(path, o.SealKey)
+	if err := free(path); err != nil {
+		return nil, err
+	}
 	recipient, made, err := seal.Ensure(keyPath)
 	if err != nil {
 		return nil, err
 	}
+	l, err := put(ctx, path, o, func(ctx context.Context, l *Ledger) error {
+		return ledger.Updater(l.Update).Do(ctx, l.env, func(b *model.Book) error {
+			return b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
+		})
+	})
+	if err != nil && made {
+		os.Remove(keyPath)
+	}
+	return l, err
+}
+
+// Fill makes a ledger of all that another one has. The ledger key is that of the other. Nothing is left behind if it
+// fails. Errors: ErrThere.
+func Fill(ctx context.Context, path string, o ledger.Options, s ledger.Source) (*Ledger, error) {
+	if err := free(path); err != nil {
+		return nil, err
+	}
+	return put(ctx, path, o, func(ctx context.Context, l *Ledger) error {
+		conn, err := l.db.Conn(ctx)
+		if err != nil {
+			return err
+		}
+		return errors.Join(translated(transact(ctx, conn, "BEGIN IMMEDIATE", func(r *tables.Reader) (bool, error) {
+			return true, r.Fill(s)
+		})), conn.Close())
+	})
+}
+
+// free reports whether a ledger can be made at a path: nothing is there, and nothing that was left of a ledger which is
+// there no more. A log beside a new file would be taken for its own.
+func free(path string) error {
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("%w at %s", ledger.ErrThere, path)
+	}
+	if dir := filepath.Dir(path); dir != "" {
+		if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
+			return fmt.Errorf("the folder %s is not there; make it first", dir)
+		}
+	}
+	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
+		if fi, err := os.Lstat(path + suffix); err == nil && fi.Size() > 0 {
+			return fmt.Errorf("%w: %s was left of a ledger that is there no more, and may hold its last changes; move it "+
+				"away first", ledger.ErrThere, path+suffix)
+		}
+	}
+	return nil
+}
+
+// put makes a whole ledger by a function on an empty one, beside its place, and puts it there.
+func put(ctx context.Context, path string, o ledger.Options, fill func(context.Context, *Ledger) error) (*Ledger,
+	error) {
 	seal.Sweep(path)
 	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
 	cleanup := func() {
 		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
 			os.Remove(tmp + s)
 		}
-		if made {
-			os.Remove(keyPath)
-		}
 	}
-	if err := build(ctx, tmp, org, recipient, o); err != nil {
+	if err := build(ctx, tmp, o, fill); err != nil {
 		cleanup()
 		return nil, err
 	}
@@ -120,7 +163,7 @@ func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, e
 }
 
 // build makes a whole ledger at a temporary path.
-func build(ctx context.Context, tmp, org, recipient string, o ledger.Options) error {
+func build(ctx context.Context, tmp string, o ledger.Options, fill func(context.Context, *Ledger) error) error {
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return fmt.Errorf("making the ledger: %w", err)
@@ -139,10 +182,7 @@ func build(ctx context.Context, tmp, org, recipient string, o ledger.Options) er
 	if err := migrate(ctx, db); err != nil {
 		return err
 	}
-	l := made(db, tmp, o, false)
-	return ledger.Updater(l.Update).Do(ctx, l.env, func(b *model.Book) error {
-		return b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
-	})
+	return fill(ctx, made(db, tmp, o, false))
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -353,7 +393,18 @@ func update(ctx context.Context, conn *sql.Conn, f func(model.View) (model.Chang
 	return translated(err)
 }
 
-func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) (model.Changes, error)) (err error) {
+func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) (model.Changes, error)) error {
+	return transact(ctx, conn, begin, func(r *tables.Reader) (bool, error) {
+		c, err := f(model.View{Reader: r})
+		if err != nil || c.Empty() {
+			return false, err
+		}
+		return true, r.Write(c)
+	})
+}
+
+// transact runs a function in a transaction, and keeps what it wrote where it says so.
+func transact(ctx context.Context, conn *sql.Conn, begin string, f func(*tables.Reader) (bool, error)) (err error) {
 	if _, err := conn.ExecContext(ctx, begin); err != nil {
 		return fmt.Errorf("starting a change: %w", err)
 	}
@@ -368,12 +419,7 @@ func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) 
 	}()
 	r := on(ctx, conn)
 	defer r.end() // what a statement has to say was said when it was run
-	in := tables.On(r)
-	c, err := f(model.View{Reader: in})
-	if err != nil || c.Empty() {
-		return err
-	}
-	if err := in.Write(c); err != nil {
+	if keep, err := f(tables.On(r)); err != nil || !keep {
 		return err
 	}
 	if err := ctx.Err(); err != nil {

@@ -37,6 +37,17 @@ func TestEngine(t *testing.T) {
 			t.Cleanup(func() { l.Close() })
 			return l
 		}
+	}, func(t *testing.T, env model.Env, s ledger.Source) (ledger.Ledger, error) {
+		dir := t.TempDir()
+		l, err := Fill(t.Context(), filepath.Join(dir, "filled.ledger"), ledger.Options{Env: env}, s)
+		if err != nil {
+			if left, _ := os.ReadDir(dir); len(left) > 0 {
+				t.Errorf("something was left behind: %v", left)
+			}
+			return nil, err
+		}
+		t.Cleanup(func() { l.Close() })
+		return l, nil
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 )
 
@@ -247,6 +248,32 @@ func (r *Reader) Write(c model.Changes) error {
 	return r.constrained(r.c.Flush())
 }
 
+// Fill puts all of another ledger into tables that are empty, its journal as it stands there. The transaction is the
+// caller's.
+func (r *Reader) Fill(s ledger.Source) error {
+	for x, err := range s.Records() {
+		if err != nil {
+			return err
+		}
+		t, err := tableOf(x.Key.Kind)
+		if err != nil {
+			return err
+		}
+		if err := t.put(r, x); err != nil {
+			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
+		}
+	}
+	for e, err := range s.Entries() {
+		if err != nil {
+			return err
+		}
+		if err := r.entry(e); err != nil {
+			return r.constrained(err)
+		}
+	}
+	return r.constrained(r.c.Flush())
+}
+
 // follow are the entries of changes as they follow on the journal's last.
 func (r *Reader) follow(c model.Changes) ([]model.Entry, error) {
 	if len(c.Entries) == 0 {
@@ -278,16 +305,19 @@ func (r *Reader) append(list []model.Entry) error {
 	var seq int64
 	var prev string
 	for _, e := range list {
-		if err := r.c.Exec(
-			`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev,
-			hash, records) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
-			string(e.Before), string(e.After), e.Prev, e.Hash, string(e.Records)); err != nil {
+		if err := r.entry(e); err != nil {
 			return err
 		}
 		seq, prev = e.Seq, e.Hash
 	}
 	return r.c.Exec(upsert("ledger", "key", "value"), model.SettingHead, model.Head(seq, prev))
+}
+
+// entry adds one entry to the journal, as it is.
+func (r *Reader) entry(e model.Entry) error {
+	return r.c.Exec(`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev, hash, records)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
+		string(e.Before), string(e.After), e.Prev, e.Hash, string(e.Records))
 }
 
 // stamp is a time as a column has it; a zero one is empty.
