@@ -23,6 +23,7 @@ var (
 	ErrDisk      = errors.New("the disk cannot be read or written")
 	ErrMoved     = errors.New("the ledger is not where it was")
 	ErrAway      = errors.New("the database server cannot be reached")
+	ErrBroken    = errors.New("its journal is not what was written")
 	ErrMay       = errors.New("the database does not let this role")
 )
 

@@ -156,5 +156,14 @@ func (e *Edit) Found(org, recipient string) error {
 	return e.note("ledger.init", "", "", nil, map[string]string{"org": org})
 }
 
+// Restored notes that the ledger was made of a copy: when the copy was made, and where its journal ended.
+func (e *Edit) Restored(made, journal string) error {
+	now := e.Now().UTC().Format(time.RFC3339)
+	if err := e.put(&Setting{SettingRestored, now + " " + made + " " + journal}); err != nil {
+		return err
+	}
+	return e.note("ledger.restore", "", "", nil, map[string]string{"copyOf": made, "journal": journal})
+}
+
 // SetValue keeps a setting of the ledger itself. It is a reading, and has no entry.
 func (e *Edit) SetValue(name, value string) error { return e.put(&Setting{name, value}) }

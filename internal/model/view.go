@@ -598,3 +598,22 @@ func (v View) RunOf(trust string, n int64) (*federation.Run, error) {
 	}
 	return &r.Run, nil
 }
+
+// counter is a Reader that counts without reading what it counts.
+type counter interface {
+	Count(Query) (int, error)
+}
+
+// Count is how many records a query finds.
+func (v View) Count(q Query) (n int, err error) {
+	if c, ok := v.Reader.(counter); ok {
+		return c.Count(q)
+	}
+	for _, err := range v.Names(q) {
+		if err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
+}

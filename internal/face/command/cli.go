@@ -261,7 +261,8 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 	}
 	c.SetFlagErrorFunc(flagError)
 	f := c.PersistentFlags()
-	f.StringVar(&a.ledger, "ledger", "", "the ledger's file (else TRESSIK_LEDGER, else tressik.ledger in this folder)")
+	f.StringVar(&a.ledger, "ledger", "", "the ledger: a file, or postgres://… (else TRESSIK_LEDGER, else "+
+		"tressik.ledger here)")
 	f.StringVar(&a.actor, "actor", "", "who acts, for the journal (else TRESSIK_ACTOR, else the system's user)")
 	f.StringVar(&a.registrarFile, "registrar", "",
 		"file with a registrar's token, as which the command is run (else TRESSIK_REGISTRAR)")
@@ -298,7 +299,7 @@ Start with ` + "`tressik demo`" + ` to see the whole story on made-up data, or w
 			a.reportCmd(),
 			a.publishCmd()}},
 		{"Automate, and look back", []*cobra.Command{a.charterCmd(), a.registrarCmd(), lasting(a.serveCmd()),
-			a.journalCmd()}},
+			a.journalCmd(), a.ledgerCmd()}},
 	} {
 		c.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, x := range g.list {

@@ -472,6 +472,19 @@ func verdictColor(v string) string {
 // Count writes a number with its noun.
 func Count(n int, noun string) string { return fmt.Sprintf("%d %s", n, Plural(n, noun)) }
 
+// Bytes writes a size, in powers of 1000.
+func Bytes(n int64) string {
+	for _, u := range []struct {
+		of   int64
+		name string
+	}{{1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n >= u.of {
+			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.of), u.name)
+		}
+	}
+	return Count(int(n), "byte")
+}
+
 // Plural is the noun for a number of things.
 func Plural(n int, noun string) string {
 	switch {
@@ -479,6 +492,8 @@ func Plural(n int, noun string) string {
 		return noun
 	case strings.HasSuffix(noun, "person"):
 		return strings.TrimSuffix(noun, "person") + "people"
+	case strings.HasSuffix(noun, "process"):
+		return noun + "es"
 	case strings.HasSuffix(noun, "ry"), strings.HasSuffix(noun, "ty"):
 		return strings.TrimSuffix(noun, "y") + "ies"
 	}

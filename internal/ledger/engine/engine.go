@@ -54,6 +54,14 @@ func Files(place, sealKey string) []string {
 	return sqlite.Files(place, sealKey)
 }
 
+// SealKey is where the ledger key of a ledger at a place is looked for.
+func SealKey(place, said string) string {
+	if postgres.Is(place) {
+		return postgres.SealKeyFile(place, said)
+	}
+	return sqlite.SealKeyFile(place, said)
+}
+
 // There reports whether there is something at a place already where a ledger would be made.
 func There(ctx context.Context, place string) bool {
 	if postgres.Is(place) {

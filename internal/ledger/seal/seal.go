@@ -182,3 +182,36 @@ func (v *Vault) Open(sealed []byte) ([]byte, error) {
 	}
 	return secret, nil
 }
+
+// To seals what is written, such as a backup, for the holders of keys whose public parts are given (age1…). Close it:
+// until then it is not whole.
+func To(w io.Writer, recipients []string) (io.WriteCloser, error) {
+	var to []age.Recipient
+	for _, text := range recipients {
+		r, err := age.ParseX25519Recipient(text)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no public part of a key (age1…): %w", text, err)
+		}
+		to = append(to, r)
+	}
+	return age.Encrypt(w, to...)
+}
+
+// Sealed reports whether something begins as what To wrote.
+func Sealed(head []byte) bool { return bytes.HasPrefix(head, []byte("age-encryption.org/v1")) }
+
+// From opens what To wrote, with the key in a file. Errors: ErrSealKey.
+func From(r io.Reader, keyFile string) (io.Reader, error) {
+	id, err := read(keyFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: there is no key at %s", ErrSealKey, keyFile)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := age.Decrypt(r, id)
+	if err != nil {
+		return nil, fmt.Errorf("%w: it is sealed for another key than that in %s", ErrSealKey, keyFile)
+	}
+	return out, nil
+}

@@ -129,7 +129,8 @@ func free(path string) error {
 	}
 	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
 		if fi, err := os.Lstat(path + suffix); err == nil && fi.Size() > 0 {
-			return fmt.Errorf("%w: %s was left of a ledger that is there no more, and may hold its last changes; move it "+
+			return fmt.Errorf("%w: %s was left of a ledger that is there no more, and may hold its last changes; "+
+				"move it "+
 				"away first", ledger.ErrThere, path+suffix)
 		}
 	}

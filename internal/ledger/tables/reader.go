@@ -106,6 +106,33 @@ func (r *Reader) Names(q model.Query) iter.Seq2[string, error] {
 	}
 }
 
+// Count is how many records a query finds.
+func (r *Reader) Count(q model.Query) (n int, err error) {
+	t, err := tableOf(q.Kind)
+	if err != nil {
+		return 0, err
+	}
+	if of, ok := t.(*rows); ok {
+		where, args, _, err := of.where(q)
+		if err != nil {
+			return 0, err
+		}
+		_, from, _ := strings.Cut(of.selects, " FROM ")
+		if where != "" {
+			from += " WHERE " + where
+		}
+		err = r.c.Row("SELECT count(*) FROM "+from, args...).Scan(&n)
+		return n, r.c.Said(err)
+	}
+	for _, err := range r.Names(q) {
+		if err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
+}
+
 // Document returns the bytes that lie beside a record. Errors: model.ErrNotFound.
 func (r *Reader) Document(k model.Key) (doc []byte, err error) {
 	switch k.Kind {
@@ -249,7 +276,7 @@ func (r *Reader) Write(c model.Changes) error {
 }
 
 // Fill puts all of another ledger into tables that are empty, its journal as it stands there. The transaction is the
-// caller's.
+// caller's. Errors: ledger.ErrBroken.
 func (r *Reader) Fill(s ledger.Source) error {
 	for x, err := range s.Records() {
 		if err != nil {
@@ -271,7 +298,14 @@ func (r *Reader) Fill(s ledger.Source) error {
 			return r.constrained(err)
 		}
 	}
-	return r.constrained(r.c.Flush())
+	if err := r.c.Flush(); err != nil {
+		return r.constrained(err)
+	}
+	_, breaks, err := model.View{Reader: r}.VerifyJournal()
+	if err == nil && len(breaks) > 0 {
+		err = fmt.Errorf("%w: entry %d: %s", ledger.ErrBroken, breaks[0].Seq, breaks[0].Reason)
+	}
+	return err
 }
 
 // follow are the entries of changes as they follow on the journal's last.

@@ -1,0 +1,435 @@
+package command
+
+import (
+	"bufio"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/engine"
+	"tressik.example/internal/ledger/seal"
+	"tressik.example/internal/model"
+	"tressik.example/internal/outside/reach"
+	"tressik.example/internal/work/custody"
+)
+
+func (a *App) ledgerCmd() *cobra.Command {
+	c := &cobra.Command{Use: "ledger", Short: "Look after the ledger itself: where it lies, backup, restore, copies"}
+	c.AddCommand(a.ledgerShow(), a.ledgerBackup(), a.ledgerRestore(), a.ledgerCopy())
+	return c
+}
+
+// ledgerState is what is told of a ledger.
+type ledgerState struct {
+	Place        string         `json:"place"`
+	Organisation string         `json:"organisation"`
+	Made         time.Time      `json:"made"`
+	Engine       string         `json:"engine"`
+	Schema       int            `json:"schema"`
+	Bytes        int64          `json:"bytes"`
+	Records      []kindCount    `json:"records"`
+	Journal      journalHead    `json:"journal"`
+	Restored     *restoredFrom  `json:"restored,omitempty"`
+	OpenKnown    bool           `json:"openKnown"`
+	Open         []ledgerHolder `json:"open"`
+	SealKey      string         `json:"ledgerKey"`
+	KeyThere     bool           `json:"ledgerKeyThere"`
+}
+
+type kindCount struct {
+	Kind   string `json:"kind"`
+	Number int    `json:"number"`
+}
+
+// journalHead is where a journal ends.
+type journalHead struct {
+	Entries int64  `json:"entries"`
+	Hash    string `json:"hash"`
+}
+
+func headOf(text string) (h journalHead) {
+	_, _ = fmt.Sscan(text, &h.Entries, &h.Hash) // zero where there is none
+	return h
+}
+
+// restoredFrom is the copy that a ledger was made of.
+type restoredFrom struct {
+	At     time.Time `json:"at"`
+	CopyOf string    `json:"copyOf"`
+}
+
+type ledgerHolder = ledger.Holder
+
+// said is a kind of record as people call it.
+func said(k model.Kind) string {
+	return map[model.Kind]string{model.Parties: "providers and apps", model.Versions: "versions of metadata",
+		model.Trusts: "trusts", model.OwnKeys: "own keys", model.People: "people", model.Secrets: "secrets",
+		model.Consents: "consents", model.Expectations: "expectations", model.Runs: "runs kept",
+		model.Registrars: "registrars"}[k]
+}
+
+func (a *App) ledgerShow() *cobra.Command {
+	return &cobra.Command{Use: "show", Short: "Say where the ledger lies, what keeps it, how large it is, who has " +
+		"it open",
+		Args: args(),
+		Long: `Say where the ledger lies, what keeps it, how much is in it, where its journal ends, and who has it
+open. The head of the journal is worth keeping elsewhere: ` + "`tressik journal verify --head`" + ` holds the ledger against it.`,
+		Example: "  tressik ledger show",
+		RunE: func(*cobra.Command, []string) error {
+			l, err := a.openLedger()
+			if err != nil {
+				return err
+			}
+			s, err := a.stateOf(l)
+			if err != nil {
+				return err
+			}
+			return a.print(ledgerPage(s, l.Env().Now()))
+		}}
+}
+
+func (a *App) stateOf(l ledger.Ledger) (*ledgerState, error) {
+	st, err := l.Status(a.run)
+	if err != nil {
+		return nil, err
+	}
+	s := &ledgerState{Engine: st.Engine, Schema: st.Schema, Bytes: st.Bytes, OpenKnown: st.Open != nil, Open: st.Open,
+		Records: []kindCount{}, SealKey: l.SealKey()}
+	if s.Open == nil {
+		s.Open = []ledgerHolder{}
+	}
+	if s.Place, err = engine.Absolute(l.Place()); err != nil {
+		return nil, err
+	}
+	if s.SealKey, err = filepath.Abs(s.SealKey); err != nil {
+		return nil, err
+	}
+	fi, err := os.Stat(s.SealKey)
+	s.KeyThere = err == nil && fi.Size() > 0
+	return s, l.View(a.run, func(v model.View) error {
+		s.Organisation = v.Org()
+		made, err := v.Value(model.SettingMade)
+		if err != nil {
+			return err
+		}
+		s.Made, _ = time.Parse(time.RFC3339, made)
+		head, err := v.Value(model.SettingHead)
+		if err != nil {
+			return err
+		}
+		s.Journal = headOf(head)
+		for _, k := range model.Kinds() {
+			if said(k) == "" {
+				continue
+			}
+			n, err := v.Count(model.Query{Kind: k})
+			if err != nil {
+				return err
+			}
+			s.Records = append(s.Records, kindCount{string(k), n})
+		}
+		from, err := custody.RestoredFrom(v)
+		if err == nil && from != nil {
+			s.Restored = &restoredFrom{from.At, from.CopyOf}
+		}
+		return err
+	})
+}
+
+func ledgerPage(s *ledgerState, now time.Time) format.Page {
+	fields := [][2]string{{"ledger", s.Place}, {"organisation", s.Organisation}, {"made", format.When(s.Made, now)},
+		{"kept by", fmt.Sprintf("%s, schema %d", s.Engine, s.Schema)}, {"size", format.Bytes(s.Bytes)}}
+	for _, c := range s.Records {
+		fields = append(fields, [2]string{said(model.Kind(c.Kind)), fmt.Sprint(c.Number)})
+	}
+	key := s.SealKey
+	if !s.KeyThere {
+		key += " (not there: the private keys cannot be opened)"
+	}
+	fields = append(fields, [2]string{"ledger key", key},
+		[2]string{"journal", fmt.Sprintf("%s; head %s", format.Count(int(s.Journal.Entries), "entry"), s.Journal.Hash)})
+	if r := s.Restored; r != nil {
+		fields = append(fields, [2]string{"restored", fmt.Sprintf("%s, of a copy made %s; what was changed "+
+			"between is not in it",
+			format.When(r.At, now), r.CopyOf)})
+	}
+	b := format.Block{Title: "Open by others", Noun: "process", Head: []string{"Process", "Who", "What", "Where",
+		"Since (UTC)"},
+		Empty: "Nobody else has it open."}
+	if !s.OpenKnown {
+		b.Empty = "Who has it open cannot be known on this system."
+	}
+	for _, h := range s.Open {
+		b.Rows = append(b.Rows, []string{fmt.Sprint(h.Process), h.Who, h.What, h.From,
+			h.Since.Format("2006-01-02 15:04")})
+	}
+	return format.Page{Data: s, Blocks: []format.Block{{Fields: fields}, b}}
+}
+
+// copyResult is what is told of a copy that was made.
+type copyResult struct {
+	To      string `json:"to"`
+	Records int    `json:"records"`
+	Entries int    `json:"entries"`
+	SHA256  string `json:"sha256"`
+	Sealed  bool   `json:"sealed"`
+}
+
+func (a *App) ledgerBackup() *cobra.Command {
+	var sealed bool
+	var to []string
+	c := &cobra.Command{Use: "backup FILE", Short: "Write a whole copy of the ledger into a file, while others go on",
+		Args: args("FILE"),
+		Long: `Write all of the ledger as it stands at one moment into a file, while others go on writing: each
+record, the metadata as it was received, and the journal. The file is gzip over lines of JSON, ends
+with a hash over all of it, and only you can read it. Private keys are in it as the ledger has them,
+encrypted for the ledger key; the ledger key is not. Names of people and hashes of secrets are, so seal
+it (--sealed) where it goes elsewhere: then it is an age file, which the ledger key opens, or the keys
+of --seal-to.`,
+		Example: "  tressik ledger backup kestrel.backup\n  tressik ledger backup kestrel-sealed.backup --sealed",
+		RunE: func(_ *cobra.Command, got []string) error {
+			l, err := a.openLedger()
+			if err != nil {
+				return err
+			}
+			if err := a.mayReplace(got[0]); err != nil {
+				return err
+			}
+			var end model.CopyEnd
+			err = l.View(a.run, func(v model.View) error {
+				if sealed {
+					own, err := v.Value(model.SettingSeal)
+					if err != nil {
+						return err
+					}
+					to = append(to, strings.Fields(own)...)
+				}
+				return writeBy(got[0], 0o600, func(w io.Writer) (err error) {
+					end, err = backup(a.run, w, v, to, l.Env().Now())
+					return err
+				})
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: copyResult{got[0], end.Records, end.Entries, end.SHA256, len(to) > 0},
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("wrote %s: %s and %s of the journal", got[0],
+					format.Count(end.Records, "record"), format.Count(end.Entries, "entry"))}},
+					{Fields: [][2]string{{"SHA-256 of the content", end.SHA256}}},
+					{Lines: []string{"The ledger key is not in it; keep a copy of that apart from this file."}}}})
+		}}
+	writes(c, outTo)
+	f := c.Flags()
+	f.BoolVar(&sealed, "sealed", false, "encrypt it for whoever has the ledger key")
+	f.StringArrayVar(&to, "seal-to", nil, "encrypt it for the holder of another key: its public part, age1…; "+
+		"repeatable")
+	return c
+}
+
+// backup writes a copy of what stands in a ledger, compressed, and sealed for recipients where there are any.
+func backup(ctx context.Context, w io.Writer, v model.View, to []string, now time.Time) (end model.CopyEnd, err error) {
+	out := w
+	var sealing io.WriteCloser
+	if len(to) > 0 {
+		if sealing, err = seal.To(w, to); err != nil {
+			return end, usageError{err}
+		}
+		out = sealing
+	}
+	z := gzip.NewWriter(out)
+	b := bufio.NewWriter(z)
+	if end, err = model.WriteCopy(b, v, now.UTC().Format(time.RFC3339)); err != nil {
+		return end, err
+	}
+	err = errors.Join(b.Flush(), z.Close(), ctx.Err())
+	if sealing != nil {
+		err = errors.Join(err, sealing.Close())
+	}
+	return end, err
+}
+
+// openBackup begins to read a backup, sealed or not.
+func openBackup(path, keyFile string) (*model.Copied, func() error, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, reach.FileError(path, err)
+	}
+	in := bufio.NewReaderSize(f, 64<<10)
+	var r io.Reader = in
+	head, _ := in.Peek(32)
+	if seal.Sealed(head) {
+		if r, err = seal.From(in, keyFile); err != nil {
+			return nil, nil, errors.Join(fmt.Errorf("%s: %w", path, err), f.Close())
+		}
+	}
+	z, err := gzip.NewReader(r)
+	if err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("%s: %w", path, model.ErrCopy), f.Close())
+	}
+	c, err := model.ReadCopy(z)
+	if err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("%s: %w", path, err), f.Close())
+	}
+	return c, f.Close, nil
+}
+
+// restoreResult is what is told of a ledger that was made of a backup.
+type restoreResult struct {
+	Place   string          `json:"place"`
+	CopyOf  string          `json:"copyOf"` // when the copy was made
+	Journal journalHead     `json:"journal"`
+	Records int             `json:"records"`
+	Revived custody.Revived `json:"revived"`
+}
+
+func (a *App) ledgerRestore() *cobra.Command {
+	var keyFile string
+	c := &cobra.Command{Use: "restore FILE", Short: "Make a ledger of a backup, where none is",
+		Args: args("FILE"),
+		Long: `Make a ledger of a backup, at the place that --ledger names: a file that is not there yet, or a
+database without a ledger. What does not verify (a byte that is wrong, an end that is missing, a
+journal whose chain is broken) makes no ledger. Restoring goes back in time: what was ended since the
+copy was made lives again in it, and the copy cannot know what that was. So it is told what has to be
+looked at, and the journal keeps that it was restored. Bring the ledger key back as well.`,
+		Example: "  tressik ledger restore kestrel.backup --ledger restored.ledger",
+		RunE: func(_ *cobra.Command, got []string) error {
+			o, err := a.options()
+			if err != nil {
+				return err
+			}
+			if keyFile == "" {
+				keyFile = engine.SealKey(a.ledgerPath(), o.SealKey)
+			}
+			from, done, err := openBackup(got[0], keyFile)
+			if err != nil {
+				return err
+			}
+			defer done()
+			l, err := engine.Fill(a.run, a.ledgerPath(), o, from)
+			if errors.Is(err, ledger.ErrThere) {
+				return err
+			}
+			if err != nil {
+				return fmt.Errorf("%s: %w", got[0], err)
+			}
+			a.opened = l
+			r := restoreResult{Place: l.Place(), CopyOf: from.Head.Made, Journal: headOf(from.Head.Journal),
+				Records: from.End.Records}
+			if err := l.View(a.run, func(v model.View) (err error) {
+				r.Revived, err = custody.Revives(v, l.Env().Now())
+				return err
+			}); err != nil {
+				return err
+			}
+			if err := ledger.Updater(l.Update).Do(a.run, l.Env(), func(b *model.Book) error {
+				return b.Change(func(e *model.Edit) error { return e.Restored(from.Head.Made, from.Head.Journal) })
+			}); err != nil {
+				return err
+			}
+			return a.print(restoredPage(&r, l.SealKey(), l.Env().Now()))
+		}}
+	c.Flags().StringVar(&keyFile, "key", "", "file with the key that opens a sealed backup (else the ledger key)")
+	return c
+}
+
+func restoredPage(r *restoreResult, key string, now time.Time) format.Page {
+	made, _ := time.Parse(time.RFC3339, r.CopyOf)
+	lines := []string{fmt.Sprintf("made %s of a copy of %s: %s", r.Place, format.When(made, now),
+		format.Count(r.Records, "record"))}
+	fields := [][2]string{{"journal then", fmt.Sprintf("%s; head %s", format.Count(int(r.Journal.Entries), "entry"),
+		r.Journal.Hash)}, {"ledger key", key + " (bring it back if it is not there)"}}
+	look := []string{"What was changed after the copy was made is not in it. What was ended after it lives again " +
+		"here, " +
+		"and the copy cannot know what that was. Look through, and end again:"}
+	for _, x := range []struct {
+		n                int
+		what, then, with string
+	}{{len(r.Revived.Secrets), "secret", " that was valid then", "tressik secret list"},
+		{len(r.Revived.Keys), "own key", " that was in use or announced then", "tressik key list PARTY"},
+		{r.Revived.Consents, "consent", " that stood then", "tressik consent list"},
+		{len(r.Revived.Registrars), "registrar", "", "tressik registrar list"},
+		{r.Revived.Trusts, "trust", " that was live then", "tressik trust list"}} {
+		if x.n > 0 {
+			look = append(look, fmt.Sprintf("  %s%s: %s", format.Count(x.n, x.what), x.then, x.with))
+		}
+	}
+	look = append(look, "Then read the other sides again, since they may have changed: tressik check --refresh")
+	return format.Page{Data: r, Blocks: []format.Block{{Lines: lines}, {Fields: fields}, {Lines: look}}}
+}
+
+// keysOf says where the key of a copied ledger is looked for.
+func keysOf(from, to ledger.Ledger) []string {
+	if from.SealKey() == to.SealKey() {
+		return []string{"The ledger key of both is " + to.SealKey() + "."}
+	}
+	return []string{"The same ledger key opens both. " + from.Place() + " looks for it at " + from.SealKey() + ", " +
+		"the copy at " +
+		to.SealKey() + ":", "copy it there, or name it with TRESSIK_LEDGER_KEY."}
+}
+
+func (a *App) ledgerCopy() *cobra.Command {
+	return &cobra.Command{Use: "copy FROM TO", Short: "Copy a ledger to another place, such as from a file into a " +
+		"database",
+		Args: args("FROM", "TO"),
+		Long: `Copy all of a ledger to a place that has none, its journal included, from a file into a PostgreSQL
+database or back, and prove that both say the same: each record, what lies beside it, and each entry of
+the journal. The ledger FROM stays as it is. The ledger key stays where it is too: the copy is opened
+with the same one, which TRESSIK_LEDGER_KEY names.`,
+		Example: "  tressik ledger copy tressik.ledger second.ledger\n" +
+			"  tressik ledger copy tressik.ledger postgres://db.kestrelridge.example/tressik?sslmode=verify-full",
+		RunE: func(_ *cobra.Command, got []string) error {
+			o, err := a.options()
+			if err != nil {
+				return err
+			}
+			from, err := engine.Open(a.run, got[0], o)
+			if err != nil {
+				return err
+			}
+			defer from.Close()
+			v, end, err := from.Snapshot(a.run)
+			if err != nil {
+				return err
+			}
+			defer end()
+			to, err := engine.Fill(a.run, got[1], o, ledger.Of(v))
+			if err != nil {
+				return err
+			}
+			defer to.Close()
+			want, err := model.Digest(v)
+			if err != nil {
+				return err
+			}
+			var is model.CopyEnd
+			if err := to.View(a.run, func(v model.View) (err error) {
+				is, err = model.Digest(v)
+				return err
+			}); err != nil {
+				return err
+			}
+			if is != want {
+				return fmt.Errorf("%s does not say what %s says: %d of %d records, %d of %d entries, SHA-256 %s "+
+					"and not %s; "+
+					"it is not to be used", got[1], got[0], is.Records, want.Records, is.Entries, want.Entries,
+					is.SHA256,
+					want.SHA256)
+			}
+			return a.print(format.Page{Data: copyResult{got[1], is.Records, is.Entries, is.SHA256, false},
+				Blocks: []format.Block{{Lines: []string{fmt.Sprintf("copied %s to %s: both say the same", got[0],
+					got[1])}},
+					{Fields: [][2]string{{"records", fmt.Sprint(is.Records)}, {"entries of the journal",
+						fmt.Sprint(is.Entries)},
+						{"SHA-256 of the content", is.SHA256}}}, {Lines: keysOf(from, to)}}})
+		}}
+}
