@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger/sqlite"
 )
 
 // edit changes the ledger's file behind the program's back, as no command would.
@@ -23,6 +24,9 @@ func (d *desk) edit(query string, args ...any) {
 	}
 	defer db.Close()
 	if _, err := db.Exec(query, args...); err != nil {
+		d.t.Fatal(err)
+	}
+	if err := sqlite.Sum(d.t.Context(), d.path("tressik.ledger")); err != nil {
 		d.t.Fatal(err)
 	}
 }

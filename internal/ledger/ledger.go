@@ -23,6 +23,7 @@ var (
 	ErrDisk      = errors.New("the disk cannot be read or written")
 	ErrMoved     = errors.New("the ledger is not where it was")
 	ErrAway      = errors.New("the database server cannot be reached")
+	ErrDamaged   = errors.New("something in the ledger is not what was written")
 	ErrBroken    = errors.New("its journal is not what was written")
 	ErrMay       = errors.New("the database does not let this role")
 )
@@ -45,6 +46,8 @@ type Ledger interface {
 	Env() model.Env
 	// Status is how it is kept, and who has it open.
 	Status(ctx context.Context) (Status, error)
+	// Sound asks the engine itself whether its pages and indexes are whole; it names what is not.
+	Sound(ctx context.Context) ([]string, error)
 	// Place is where it lies, in words.
 	Place() string
 	// Files are the files that belong to it, those that may appear included.
@@ -120,4 +123,6 @@ type Options struct {
 	SealKey string    // path of the ledger key; "" is beside the ledger
 	// Patience is how long a change waits for others; zero is 15 seconds
 	Patience time.Duration
+	// Say is told what is done beside what was asked for, such as a migration; nil where nobody wants to know.
+	Say func(words string)
 }

@@ -75,6 +75,7 @@ func TestOverlays(t *testing.T) {
 
 // forms are all records that the journal has, as it has them.
 func forms(v model.View, key string) (map[string]string, error) {
+	sums := regexp.MustCompile(`,"sum":"[0-9a-f]*"`)
 	out := map[string]string{}
 	for _, k := range model.Kinds() {
 		if !k.Journaled() || k == model.Settings {
@@ -92,7 +93,8 @@ func forms(v model.View, key string) (map[string]string, error) {
 			if err != nil {
 				return nil, err
 			}
-			out[fmt.Sprint(r.Key())] = string(b)
+			// a hash of what the journal leaves out is no part of what can be brought back
+			out[fmt.Sprint(r.Key())] = sums.ReplaceAllString(string(b), "")
 		}
 	}
 	return out, nil

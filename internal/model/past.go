@@ -20,6 +20,8 @@ type Recorded struct {
 	ID     string          `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
+	// Sum is a keyed hash of the whole record, where After leaves something out: a secret's hash, a sealed key.
+	Sum string `json:"sum,omitempty"`
 }
 
 // Recording writes changes as the journal keeps them. A record in which only something that was seen is different,
@@ -31,7 +33,11 @@ func Recording(list []Change, peopleKey string) (json.RawMessage, error) {
 		if err != nil {
 			return nil, err
 		}
-		if r.Before == nil || !bytes.Equal(r.Before, r.After) {
+		before, err := wholeSum(c.Before, peopleKey)
+		if err != nil {
+			return nil, err
+		}
+		if r.Before == nil || !bytes.Equal(r.Before, r.After) || before != r.Sum {
 			out = append(out, r)
 		}
 	}
@@ -46,8 +52,27 @@ func recordedOf(c Change, peopleKey string) (r Recorded, err error) {
 	if r.Before, err = recordedDoc(c.Before, peopleKey); err != nil {
 		return r, err
 	}
-	r.After, err = recordedDoc(c.After, peopleKey)
+	if r.After, err = recordedDoc(c.After, peopleKey); err != nil {
+		return r, err
+	}
+	r.Sum, err = wholeSum(c.After, peopleKey)
 	return r, err
+}
+
+// wholeSum is a keyed hash of a record of which the journal does not keep all; "" for others. When a secret was used is
+// not in it: that is a reading.
+func wholeSum(r Record, peopleKey string) (string, error) {
+	switch x := r.(type) {
+	case *Secret:
+		c := *x
+		c.Secret.Used = nil
+		r = &c
+	case *OwnKey:
+	default:
+		return "", nil
+	}
+	b, err := Encode(r)
+	return keyed(peopleKey, b), err
 }
 
 func recordedDoc(r Record, peopleKey string) (json.RawMessage, error) {

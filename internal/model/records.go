@@ -28,6 +28,8 @@ const (
 	SettingHead = "head" // the last entry of the journal: its number and hash
 	// SettingPeople is what the hashes are keyed with by which the journal knows people. Without it they prove nothing.
 	SettingPeople = "people-key"
+	// SettingVerified is when the ledger was verified last without a finding, and where its journal ended then.
+	SettingVerified = "verified"
 	// SettingRestored is that the ledger was made of a copy: when, when the copy was made, and where its journal ended.
 	SettingRestored = "restored"
 )

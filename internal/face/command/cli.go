@@ -517,7 +517,7 @@ func (a *App) options() (ledger.Options, error) {
 		return ledger.Options{}, err
 	}
 	return ledger.Options{Env: model.Env{Actor: actor, Now: now, Rand: rand.Reader},
-		SealKey: a.ledgerKey()}, nil
+		SealKey: a.ledgerKey(), Say: func(words string) { a.say("%s", words) }}, nil
 }
 
 // with makes a command's function out of one that works on the ledger.

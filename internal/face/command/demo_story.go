@@ -141,7 +141,7 @@ func demoStory() []demoStep {
 		{"", cmd("rehearse|ridge@southmere|--as|petra"), 0, unsaid},
 		{"", cmd("rehearse|nightlog@ridge|--as|mira|--keep|messages|--dry-run"), 0, unsaid},
 		{"Where does all of it stand?", cmd("trust|list"), 0, whole},
-		{"And all of it is on record.", cmd("journal|verify"), 0, part{"", 2}},
+		{"And all of it is on record.", cmd("journal|verify"), 0, part{"", 1}},
 	}
 }
 

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/face/contract"
 	"tressik.example/internal/face/format"
+	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/desk"
 )
@@ -120,42 +122,112 @@ type trustTerms struct {
 }
 
 func (a *App) journalVerify() *cobra.Command {
-	return &cobra.Command{Use: "verify", Short: "Walk the chain of hashes and name every entry that was tampered with",
-		Args:    args(),
+	var head string
+	c := &cobra.Command{Use: "verify",
+		Short: "Hold the journal against its hashes, and each record against the journal", Args: args(),
+		Long: `Walk the journal's chain of hashes, and hold each record of the ledger against what the journal says
+that it must be: what another program changed, added or took away is named, with its fields where the
+journal keeps them. Records that the journal does not have (runs, when a permission was used, what a
+stage keeps) are held against a list of them and the sum that each has. The engine is asked as well
+whether its pages are whole. --head holds the journal against an entry whose hash was kept elsewhere:
+without that, whoever can write to the ledger and knows this program can compute all of it anew, and it
+would fit.`,
 		Example: "  tressik journal verify",
-		RunE: a.with(func(d *desk.Desk, _ []string) error {
-			n, breaks, err := d.VerifyJournal()
+		RunE: func(*cobra.Command, []string) error {
+			l, err := a.openLedger()
 			if err != nil {
 				return err
 			}
-			if breaks == nil {
-				breaks = []model.Break{}
+			r := proofResult{}
+			if words := strings.Fields(head); len(words) > 0 { // with or without its number
+				head = words[len(words)-1]
 			}
-			b := format.Block{Lines: []string{fmt.Sprintf("%s: the chain of hashes is whole",
-				format.Count(n, "entry"))}}
-			if len(breaks) > 0 {
-				b.Lines = []string{fmt.Sprintf("%s: the journal is NOT what was written", format.Count(n, "entry"))}
-				for _, x := range breaks {
-					b.Lines = append(b.Lines, fmt.Sprintf("  entry %d: %s", x.Seq, x.Reason))
+			if err := l.View(a.run, func(v model.View) error {
+				p, err := v.Prove(head)
+				if err == nil {
+					r.Proof = *p
 				}
-				b.Lines = append(b.Lines,
-					"Compare with a copy of the ledger from before, and find out who could write to the file.")
-			}
-			if err := a.print(format.Page{Data: journalData{breaks, n},
-				Blocks: []format.Block{b}}); err != nil {
+				return err
+			}); err != nil {
 				return err
 			}
-			if len(breaks) > 0 {
+			if r.Unsound, err = l.Sound(a.run); err != nil {
+				return err
+			}
+			whole := r.Whole() && len(r.Unsound) == 0
+			if r.Unsound == nil {
+				r.Unsound = []string{}
+			}
+			if whole {
+				a.verified(l, r.Head)
+			}
+			if err := a.print(format.Page{Data: r, Blocks: proofBlocks(&r, whole)}); err != nil {
+				return err
+			}
+			if !whole {
 				return ErrFound
 			}
 			return nil
-		})}
+		}}
+	c.Flags().StringVar(&head, "head", "", "the hash of an entry, kept elsewhere, that must be in the journal")
+	return c
 }
 
-// journalData is what is told of a journal that was verified.
-type journalData struct {
-	Breaks  []model.Break `json:"breaks"`
-	Entries int           `json:"entries"`
+// proofResult is what verifying a ledger brought, and what the engine says of itself.
+type proofResult struct {
+	model.Proof
+	Unsound []string `json:"unsound"`
+}
+
+// verified keeps when the ledger was verified last. Who may only read cannot, and that is no error.
+func (a *App) verified(l ledger.Ledger, head string) {
+	_ = ledger.Updater(l.Update).Do(a.run, l.Env(), func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			return e.SetValue(model.SettingVerified, e.Now().UTC().Format(time.RFC3339)+" "+head)
+		})
+	})
+}
+
+func proofBlocks(r *proofResult, whole bool) []format.Block {
+	head := headOf(r.Head)
+	b := format.Block{Lines: []string{fmt.Sprintf("%s: the chain of hashes is whole; %s: each is what was written",
+		format.Count(r.Entries, "entry"), format.Count(r.Records, "record"))}}
+	if r.Unproven > 0 {
+		b.Lines = append(b.Lines, fmt.Sprintf("%s from before the journal kept records: not proven",
+			format.Count(r.Unproven,
+				"record")))
+	}
+	b.Lines = append(b.Lines, "head: "+head.Hash)
+	if whole {
+		return []format.Block{b}
+	}
+	var out []format.Block
+	if len(r.Breaks) > 0 {
+		b := format.Block{Lines: []string{fmt.Sprintf("%s: the journal is NOT what was written", format.Count(r.Entries,
+			"entry"))}}
+		for _, x := range r.Breaks {
+			b.Lines = append(b.Lines, fmt.Sprintf("  entry %d: %s", x.Seq, x.Reason))
+		}
+		out = append(out, b)
+	}
+	if len(r.Differs) > 0 {
+		b := format.Block{Title: "Records that are NOT what was written", Noun: "record",
+			Head: []string{"Kind", "Which", "What", "Fields", "Written by entry"}}
+		for _, d := range r.Differs {
+			by := ""
+			if d.Entry > 0 {
+				by = fmt.Sprint(d.Entry)
+			}
+			b.Rows = append(b.Rows, []string{string(d.Kind), d.ID, string(d.What), strings.Join(d.Fields, ", "), by})
+		}
+		out = append(out, b)
+	}
+	if len(r.Unsound) > 0 {
+		out = append(out, format.Block{Title: "What the engine says of its own pages", Lines: r.Unsound})
+	}
+	return append(out, format.Block{Lines: []string{"Compare with a backup from before (`tressik ledger restore` " +
+		"makes a " +
+		"ledger of it beside this one), and find out who could write to the ledger."}})
 }
 
 // known says of a party and of a trust that no entry is about whether the ledger has them at all. "" is none.

@@ -83,7 +83,8 @@ func (a *App) ledgerShow() *cobra.Command {
 		"it open",
 		Args: args(),
 		Long: `Say where the ledger lies, what keeps it, how much is in it, where its journal ends, and who has it
-open. The head of the journal is worth keeping elsewhere: ` + "`tressik journal verify --head`" + ` holds the ledger against it.`,
+open. The head of the journal is worth keeping elsewhere: ` +
+			"`tressik journal verify --head` holds the ledger against it.",
 		Example: "  tressik ledger show",
 		RunE: func(*cobra.Command, []string) error {
 			l, err := a.openLedger()

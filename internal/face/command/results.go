@@ -120,7 +120,8 @@ func results() map[string][]reflect.Type {
 			oidc.ClientInformation{}),
 		"registrar client remove": one(removed),
 		"journal":                 one([]entryResult{}), "journal list": one([]entryResult{}),
-		"journal verify": one(journalData{}),
+		"journal verify": one(proofResult{}), "ledger show": one(ledgerState{}), "ledger backup": one(copyResult{}),
+		"ledger restore": one(restoreResult{}), "ledger copy": one(copyResult{}),
 	}
 }
 

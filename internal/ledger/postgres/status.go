@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/tables"
 )
 
 // Status is how the database is kept, and which connections of Tressik are open on it but those of this process.
@@ -52,4 +53,15 @@ func processOf(name string) int {
 	text, _, _ := strings.Cut(rest, "@")
 	n, _ := strconv.Atoi(text)
 	return n
+}
+
+// Sound asks whether the list of migrations is what was written. PostgreSQL looks after its pages itself, where its
+// data checksums are on.
+func (l *Ledger) Sound(ctx context.Context) ([]string, error) {
+	var most int
+	err := l.pool.QueryRow(ctx, "SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&most)
+	if err == nil && most != tables.Schema {
+		return []string{"the list of migrations is not what was written"}, nil
+	}
+	return nil, translated(err)
 }

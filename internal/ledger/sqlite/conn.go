@@ -13,7 +13,14 @@ import (
 // plainly answers each question of the tables by itself, each at its own moment.
 type plainly struct {
 	ctx context.Context
-	db  *sql.DB
+	db  querier
+}
+
+// querier is a database, or a transaction on one.
+type querier interface {
+	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+	ExecContext(context.Context, string, ...any) (sql.Result, error)
 }
 
 // native is a query of the tables as SQLite has it: letter case is in the columns' collation there.

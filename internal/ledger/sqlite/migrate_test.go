@@ -3,9 +3,12 @@ package sqlite
 import (
 	"compress/gzip"
 	"crypto/rand"
+	"database/sql"
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"tressik.example/internal/core/claims"
@@ -193,5 +196,63 @@ func TestSubjectsSurviveTheMigration(t *testing.T) {
 				t.Errorf("%s at %s is %s, was %s (%v)", who, trust, s.Value, want, err)
 			}
 		}
+	}
+}
+
+// TestMigratedByOne has four open an old ledger at once: one migrates it, the others wait, each sees all of it, and what
+// it was lies beside it.
+func TestMigratedByOne(t *testing.T) {
+	t.Parallel()
+	path := ledgerFrom(t, "testdata/schema14.ledger.gz", "testdata/schema14.ledger-key", "tressik.ledger-key")
+	var all sync.WaitGroup
+	var said atomic.Int32
+	digests := make([]model.CopyEnd, 4)
+	for i := range digests {
+		all.Go(func() {
+			l, err := Open(t.Context(), path, ledger.Options{Env: testkit.Env(1), Say: func(string) { said.Add(1) }})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer l.Close()
+			err = l.View(t.Context(), func(v model.View) (err error) {
+				if digests[i], err = model.Digest(v); err != nil {
+					return err
+				}
+				p, err := v.Prove("")
+				if err == nil && (!p.Whole() || p.Entries != 57 || p.Records < 130) {
+					t.Errorf("%+v", p)
+				}
+				return err
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	for _, d := range digests {
+		if d != digests[0] || d.Records < 140 {
+			t.Errorf("%+v and %+v", d, digests[0])
+		}
+	}
+	if n := said.Load(); n != 1 {
+		t.Errorf("%d migrated it", n)
+	}
+	fi, err := os.Stat(path + ".schema-14")
+	if err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("the copy of what it was: %v, %v", fi, err)
+	}
+	db, err := sql.Open("sqlite", dsn(path+".schema-14"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if v, err := schemaOf(t.Context(), db); err != nil || v != 14 {
+		t.Errorf("the copy has schema %d, %v", v, err)
+	}
+	left, _ := filepath.Glob(path + "*.new-*")
+	if len(left) > 0 {
+		t.Errorf("left behind: %v", left)
 	}
 }

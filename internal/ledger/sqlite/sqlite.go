@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -32,6 +33,9 @@ import (
 
 //go:embed migrations/*.sql
 var migrations embed.FS
+
+//go:embed sums.sql
+var sums string
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
@@ -191,7 +195,8 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithGoMigrations(
+		goose.NewGoMigration(15, &goose.GoFunc{RunTx: summed}, nil)))
 	if err != nil {
 		return fmt.Errorf("reading the migrations: %w", err)
 	}
@@ -199,6 +204,33 @@ func migrate(ctx context.Context, db *sql.DB) error {
 		return fmt.Errorf("migrating the ledger: %w", translated(err))
 	}
 	return nil
+}
+
+// summed gives each row of a ledger its sum.
+func summed(ctx context.Context, tx *sql.Tx) error {
+	if _, err := tx.ExecContext(ctx, sums); err != nil {
+		return err
+	}
+	return tables.On(&plainly{ctx: ctx, db: tx}).Sum()
+}
+
+// Sum gives each row of the ledger at a path its sum anew, for whoever changed one on purpose by another program,
+// such as a test. The journal speaks against them all the same.
+func Sum(ctx context.Context, path string) error {
+	db, err := sql.Open("sqlite", dsn(path))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // nothing, once it is committed
+	if err := tables.On(&plainly{ctx: ctx, db: tx}).Sum(); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // Open opens a ledger and migrates it if it is from an older version. Errors: ledger.ErrNoLedger,
@@ -250,12 +282,77 @@ func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
 		db.Close()
 		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", ledger.ErrReadOnly, path)
 	case version < schema:
-		if err := errors.Join(migrate(ctx, db), takeOldSealKey(path, o.SealKey)); err != nil {
+		if err := renew(ctx, db, path, o); err != nil {
 			db.Close()
 			return nil, err
 		}
 	}
 	return made(db, path, o, readOnly), nil
+}
+
+// renew migrates a ledger of an older version. One process does so, and others wait for it. A copy of what it was is kept
+// beside it.
+func renew(ctx context.Context, db *sql.DB, path string, o ledger.Options) error {
+	done, err := alone(ctx, filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer done()
+	was, err := schemaOf(ctx, db)
+	if err != nil || was >= schema { // somebody else was here
+		return translated(err)
+	}
+	beside := fmt.Sprintf("%s.schema-%d", path, was)
+	if err := keepCopy(ctx, db, beside); err != nil {
+		return fmt.Errorf("keeping a copy of the ledger as it was, before it is migrated: %w", err)
+	}
+	if err := errors.Join(migrate(ctx, db), takeOldSealKey(path, o.SealKey)); err != nil {
+		return err
+	}
+	if o.Say != nil {
+		o.Say(fmt.Sprintf("the ledger was migrated from schema %d to %d; as it was it lies in %s", was, schema, beside))
+	}
+	return nil
+}
+
+// keepCopy writes a copy of a ledger, whole or not at all, unless there is one.
+func keepCopy(ctx context.Context, db *sql.DB, to string) error {
+	if _, err := os.Lstat(to); err == nil {
+		return nil
+	}
+	seal.Sweep(to)
+	tmp := fmt.Sprintf("%s.new-%d", to, os.Getpid())
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp)
+	f.Close()
+	if _, err := db.ExecContext(ctx, "VACUUM INTO ?", tmp); err != nil {
+		return translated(err)
+	}
+	return os.Rename(tmp, to)
+}
+
+// alone waits until no other process migrates a ledger in a folder.
+func alone(ctx context.Context, dir string) (done func(), err error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	for wait := time.Now().Add(4 * patience); ; { // a large ledger takes a while
+		switch err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); {
+		case err == nil:
+			return func() { f.Close() }, nil
+		case !errors.Is(err, syscall.EWOULDBLOCK) || time.Now().After(wait):
+			return nil, errors.Join(fmt.Errorf("%w: it is being migrated (%v)", ledger.ErrBusy, err), f.Close())
+		}
+		select {
+		case <-ctx.Done():
+			return nil, errors.Join(ctx.Err(), f.Close())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 func schemaOf(ctx context.Context, db *sql.DB) (version int, err error) {

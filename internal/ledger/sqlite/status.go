@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/user"
@@ -80,4 +81,40 @@ func holder(pid int) ledger.Holder {
 	}
 	h.What = strings.Join(words, " ")
 	return h
+}
+
+// Sound has SQLite look through its pages and indexes.
+func (l *Ledger) Sound(ctx context.Context) ([]string, error) {
+	var out []string
+	for _, q := range []string{"PRAGMA integrity_check(50)",
+		"SELECT 'a row of ' || \"table\" || ' refers to what is not in ' || parent FROM pragma_foreign_key_check"} {
+		rows, err := l.db.QueryContext(ctx, q)
+		if err != nil {
+			return nil, translated(err)
+		}
+		for rows.Next() {
+			var s string
+			if err := rows.Scan(&s); err != nil {
+				return nil, errors.Join(translated(err), rows.Close())
+			}
+			if s != "ok" {
+				out = append(out, s)
+			}
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, translated(err)
+		}
+	}
+	return append(out, l.migrated(ctx)...), nil
+}
+
+// migrated says where the list of migrations is not what this version wrote.
+func (l *Ledger) migrated(ctx context.Context) []string {
+	var n, most int
+	err := l.db.QueryRowContext(ctx, "SELECT count(DISTINCT version_id), max(version_id) FROM goose_db_version "+
+		"WHERE is_applied AND version_id > 0").Scan(&n, &most)
+	if err != nil || n != schema || most != schema {
+		return []string{"the list of migrations is not what was written"}
+	}
+	return nil
 }

@@ -2,6 +2,8 @@ package tables
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/accounts"
@@ -11,91 +13,86 @@ import (
 )
 
 func people() *rows {
-	return &rows{selects: "SELECT p.doc, coalesce(s.key, '') FROM persons p LEFT JOIN subjects s " +
-		"ON nocase(s.person) = nocase(p.id)",
-		key: "nocase(p.id) = ?", order: []string{"nocase(p.id)"},
-		by: map[model.Index]string{model.BySource: "coalesce(json_extract(p.doc, '$.source'), '') = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Person{}, ""
-			if err := s.Scan(&doc, &x.Pseudo); err != nil {
+	return &rows{table: "persons", columns: "id, doc", keys: "nocase(id)", key: "nocase(p.id) = ?",
+		from:  "persons p LEFT JOIN subjects s ON nocase(s.person) = nocase(p.id)",
+		order: []string{"nocase(p.id)"},
+		by:    map[model.Index]string{model.BySource: "coalesce(json_extract(p.doc, '$.source'), '') = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			x := &model.Person{}
+			var id, doc, person, uuid string
+			var sum, of int64
+			if err := s.Scan(&id, &doc, &sum, &person, &x.Pseudo, &uuid, &of); err != nil {
 				return nil, err
+			}
+			if err := r.holds("persons", sum, id, doc); err != nil {
+				return nil, err
+			}
+			if person != "" { // what their pseudonyms are made from lies in a row of its own
+				if err := r.holds("subjects", of, person, x.Pseudo, uuid); err != nil {
+					return nil, err
+				}
 			}
 			return x, readInto(&x.Person, doc, "person")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Person)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Person)
 			doc, err := written(&x.Person)
-			if err != nil {
-				return err
-			}
-			return put(r, "INSERT INTO persons (id, doc) VALUES (?, ?) ON CONFLICT (nocase(id)) DO UPDATE SET doc = "+
-				"excluded.doc",
-				x.Person.ID, doc)
-		},
-		delete: "DELETE FROM persons AS p"}
+			return []any{x.Person.ID, doc}, err
+		}}
 }
 
 func subjects() *rows {
-	return &rows{selects: "SELECT person, key, uuid FROM subjects", key: "nocase(person) = ?",
+	return &rows{table: "subjects", columns: "person, key, uuid", keys: "nocase(person)", key: "nocase(person) = ?",
 		order: []string{"nocase(person)"},
 		by:    map[model.Index]string{model.BySubject: "key = ?", model.ByUUID: "uuid = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Subject{}
-			return x, s.Scan(&x.Person, &x.Pseudo, &x.UUID)
+			return x, r.scan("subjects", s, &x.Person, &x.Pseudo, &x.UUID)
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Subject)
-			return put(r, `INSERT INTO subjects (person, key, uuid) VALUES (?, ?, ?)
-				ON CONFLICT (nocase(person)) DO UPDATE SET person = excluded.person, key = excluded.key,
-					uuid = excluded.uuid`,
-				x.Person,
-				x.Pseudo, x.UUID)
-		},
-		delete: "DELETE FROM subjects"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Subject)
+			return []any{x.Person, x.Pseudo, x.UUID}, nil
+		}}
 }
 
 func sources() *rows {
-	return &rows{selects: "SELECT doc, at, number FROM sources", key: "name = ?", order: []string{"name"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc, at := &model.Source{}, "", ""
-			if err := s.Scan(&doc, &at, &x.People); err != nil {
+	return &rows{table: "sources", columns: "name, doc, at, number", key: "name = ?", order: []string{"name"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			x := &model.Source{}
+			var name, doc, at string
+			if err := r.scan("sources", s, &name, &doc, &at, &x.People); err != nil {
 				return nil, err
 			}
 			x.Read = moment(at)
 			return x, readInto(&x.Source, doc, "source of people")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Source)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Source)
 			doc, err := written(&x.Source)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("sources", "name", "doc, at, number"),
-				x.Source.Name, doc, stamp(x.Read), x.People)
-		},
-		delete: "DELETE FROM sources"}
+			return []any{x.Source.Name, doc, stamp(x.Read), x.People}, err
+		}}
 }
 
 // exports keeps an export in one row and each of its accounts in another.
 type exports struct{}
 
 func (exports) get(r *Reader, k model.Key) (model.Record, error) {
-	x, at := &model.Export{}, ""
-	err := r.c.Row("SELECT app, source, at FROM exports WHERE app = ?", k.ID).Scan(&x.App,
-		&x.Source, &at)
+	x, at, number := &model.Export{}, "", 0
+	err := r.scan("exports", r.c.Row("SELECT app, source, at, number, sum FROM exports WHERE app = ?", k.ID), &x.App,
+		&x.Source, &at, &number)
 	if err != nil {
 		return nil, r.notFound(err)
 	}
 	x.At = moment(at)
-	list, err := r.c.Rows("SELECT line, doc FROM accounts WHERE app = ? ORDER BY rowid", k.ID)
+	list, err := r.c.Rows("SELECT app, line, doc, sum FROM accounts WHERE app = ? ORDER BY rowid", k.ID)
 	if err != nil {
 		return nil, r.c.Said(err)
 	}
 	defer list.Close()
 	for list.Next() {
 		var a accounts.Account
-		var doc string
-		if err := list.Scan(&a.Line, &doc); err != nil {
+		var app, doc string
+		if err := r.scan("accounts", list, &app, &a.Line, &doc); err != nil {
 			return nil, r.c.Said(err)
 		}
 		if err := readInto(&a.Fields, doc, "account of "+k.ID); err != nil {
@@ -103,10 +100,28 @@ func (exports) get(r *Reader, k model.Key) (model.Record, error) {
 		}
 		x.Accounts = append(x.Accounts, a)
 	}
-	return x, r.c.Said(list.Err())
+	if err := list.Err(); err != nil {
+		return nil, r.c.Said(err)
+	}
+	if len(x.Accounts) != number {
+		return x, r.damage(&damagedError{"accounts", fmt.Sprintf("%d of the %d accounts of %s are there",
+			len(x.Accounts),
+			number, k.ID)})
+	}
+	return x, nil
 }
 
 func (t exports) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
+	if r.damaged != nil { // whoever looks for it is told of accounts that are of no export
+		of, err := column(r, "SELECT DISTINCT app FROM accounts WHERE app NOT IN (SELECT app FROM exports)")
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		for _, app := range of {
+			r.damaged(model.Exports, app)
+		}
+	}
 	eachID(r, "SELECT app FROM exports ORDER BY app", q, t, yield)
 }
 
@@ -120,17 +135,22 @@ func (t exports) put(r *Reader, c model.Change) error {
 		if err != nil {
 			return err
 		}
-		if err := put(r, "INSERT INTO accounts (app, line, doc) VALUES (?, ?, ?)", x.App, a.Line, doc); err != nil {
+		if err := r.insert("accounts", "app, line, doc", x.App, a.Line, doc); err != nil {
 			return err
 		}
 	}
-	return put(r, "INSERT INTO exports (app, source, at, number) VALUES (?, ?, ?, ?)", x.App, x.Source, stamp(x.At),
-		len(x.Accounts))
+	return r.insert("exports", "app, source, at, number", x.App, x.Source, stamp(x.At), len(x.Accounts))
 }
 
 func (exports) take(r *Reader, k model.Key) error {
-	return errors.Join(put(r, "DELETE FROM accounts WHERE app = ?", k.ID), put(r,
-		"DELETE FROM exports WHERE app = ?", k.ID))
+	return errors.Join(r.c.Exec("DELETE FROM accounts WHERE app = ?", k.ID),
+		r.c.Exec("DELETE FROM exports WHERE app = ?", k.ID))
+}
+
+// insert adds a row with its sum.
+func (r *Reader) insert(table, columns string, values ...any) error {
+	return r.c.Exec("INSERT INTO "+table+" ("+columns+", sum) VALUES (?"+strings.Repeat(", ?", len(values))+")",
+		append(values, sumOf(table, values))...)
 }
 
 // eachID gets the record of each ID that a query selects.
@@ -167,15 +187,34 @@ func column(r *Reader, query string, args ...any) ([]string, error) {
 // readings keeps a reading in one row and each document that was read in another.
 type readings struct{}
 
-const selectReading = "SELECT party, outcome, why, since, at, again, pinned FROM readings"
+const readingColumns = "party, outcome, why, since, at, again, pinned"
 
-func scanReading(s Scanner) (*model.Reading, error) {
+// readingOf reads a row; the sum is over the documents too.
+func readingOf(r *Reader, s Scanner, documents func(party string) []federation.Fetched) (*model.Reading, error) {
 	x := &model.Reading{}
-	r := &x.Reading
+	y := &x.Reading
 	var since, at, again, pinned string
-	err := s.Scan(&x.Party, &r.Outcome, &r.Why, &since, &at, &again, &pinned)
-	r.Since, r.At, r.Again, r.Pinned = moment(since), moment(at), moment(again), moment(pinned)
-	return x, err
+	var sum int64
+	if err := s.Scan(&x.Party, &y.Outcome, &y.Why, &since, &at, &again, &pinned, &sum); err != nil {
+		return nil, err
+	}
+	y.Since, y.At, y.Again, y.Pinned = moment(since), moment(at), moment(again), moment(pinned)
+	y.Sources = documents(x.Party)
+	values := readingValues(x)
+	copy(values[3:], []any{since, at, again, pinned}) // as they stand there
+	return x, r.holds("readings", sum, values...)
+}
+
+// readingValues are the columns of a reading, and those of its documents behind them.
+func readingValues(x *model.Reading) []any {
+	y := &x.Reading
+	out := []any{x.Party, y.Outcome, y.Why, stamp(y.Since), stamp(y.At), stamp(y.Again), stamp(y.Pinned)}
+	list := slices.Clone(y.Sources)
+	slices.SortFunc(list, func(a, b federation.Fetched) int { return strings.Compare(a.Source, b.Source) })
+	for _, f := range list {
+		out = append(out, f.Source, f.ETag, f.Modified)
+	}
+	return out
 }
 
 // fetched are the documents that were read of parties: of one, or of all.
@@ -199,13 +238,16 @@ func fetched(r *Reader, where string, args ...any) (map[string][]federation.Fetc
 }
 
 func (readings) get(r *Reader, k model.Key) (model.Record, error) {
-	x, err := scanReading(r.c.Row(selectReading+" WHERE party = ?", k.ID))
+	of, err := fetched(r, "WHERE party = ?", k.ID)
+	if err != nil {
+		return nil, err
+	}
+	x, err := readingOf(r, r.c.Row("SELECT "+readingColumns+", sum FROM readings WHERE party = ?", k.ID),
+		func(string) []federation.Fetched { return of[k.ID] })
 	if err != nil {
 		return nil, r.notFound(err)
 	}
-	of, err := fetched(r, "WHERE party = ?", k.ID)
-	x.Reading.Sources = of[k.ID]
-	return x, err
+	return x, nil
 }
 
 func (readings) find(r *Reader, _ model.Query, yield func(model.Record, error) bool) {
@@ -214,25 +256,35 @@ func (readings) find(r *Reader, _ model.Query, yield func(model.Record, error) b
 		yield(nil, err)
 		return
 	}
-	list, err := r.c.Rows(selectReading + " ORDER BY party")
+	list, err := r.c.Rows("SELECT " + readingColumns + ", sum FROM readings ORDER BY party")
 	if err != nil {
 		yield(nil, r.c.Said(err))
 		return
 	}
 	defer list.Close()
 	for list.Next() {
-		x, err := scanReading(list)
+		x, err := readingOf(r, list, func(party string) []federation.Fetched {
+			out := of[party]
+			delete(of, party)
+			return out
+		})
 		if err != nil {
 			yield(nil, r.c.Said(err))
 			return
 		}
-		x.Reading.Sources = of[x.Party]
 		if !yield(x, nil) {
 			return
 		}
 	}
 	if err := list.Err(); err != nil {
 		yield(nil, r.c.Said(err))
+		return
+	}
+	for party := range of { // of no reading
+		if err := r.damage(&damagedError{"readings", party}); err != nil {
+			yield(nil, err)
+			return
+		}
 	}
 }
 
@@ -241,15 +293,15 @@ func (t readings) put(r *Reader, c model.Change) error {
 	if err := t.take(r, c.Key); err != nil {
 		return err
 	}
-	y := &x.Reading
-	if err := put(r, "INSERT INTO readings (party, outcome, why, since, at, again, pinned) VALUES (?, ?, "+
-		"?, ?, ?, ?, ?)",
-		x.Party, y.Outcome, y.Why, stamp(y.Since), stamp(y.At), stamp(y.Again), stamp(y.Pinned)); err != nil {
+	values := readingValues(x)
+	sum := sumOf("readings", values)
+	if err := r.c.Exec("INSERT INTO readings ("+readingColumns+", sum) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		append(values[:7:7], sum)...); err != nil {
 		return err
 	}
-	for _, f := range y.Sources {
-		if err := put(r, upsert("fetched", "party, source", "etag, modified"), x.Party,
-			f.Source, f.ETag, f.Modified); err != nil {
+	for _, f := range x.Reading.Sources {
+		if err := r.c.Exec(upsert("fetched", "party, source", "party, source, etag, modified"), x.Party, f.Source,
+			f.ETag, f.Modified); err != nil {
 			return err
 		}
 	}
@@ -257,8 +309,8 @@ func (t readings) put(r *Reader, c model.Change) error {
 }
 
 func (readings) take(r *Reader, k model.Key) error {
-	return errors.Join(put(r, "DELETE FROM readings WHERE party = ?", k.ID),
-		put(r, "DELETE FROM fetched WHERE party = ?", k.ID))
+	return errors.Join(r.c.Exec("DELETE FROM readings WHERE party = ?", k.ID),
+		r.c.Exec("DELETE FROM fetched WHERE party = ?", k.ID))
 }
 
 // stageKept keeps what a stage must not forget in a table for each sort of it.
@@ -269,57 +321,68 @@ func sortOf(k model.Key) (sort, id string) {
 	return sort, id
 }
 
-func scanKept(s Scanner) (*model.Kept, error) {
-	x := &model.Kept{}
-	var id, family, doc, until string
-	if err := s.Scan(&id, &family, &doc, &until); err != nil {
-		return nil, err
+// sortTables are where each sort of what a stage keeps lies, in the order in which they are read.
+func sortTables() [3]struct{ sort, table, columns string } {
+	return [3]struct{ sort, table, columns string }{
+		{model.KeptCode, "stage_codes", "hash, family, until"},
+		{model.KeptFamily, "stage_families", "id, trust, doc, until"},
+		{model.KeptRevoked, "stage_revoked", "jti, until"},
 	}
-	x.Until = moment(until)
-	switch {
-	case doc != "":
-		x.Family = &oauth.Family{}
-		return x, readInto(x.Family, doc, "what a stage kept")
-	case family != "":
-		x.UsedCode, x.Of = id, family
-	default:
-		x.Revoked = id
-	}
-	return x, nil
 }
 
-const (
-	selectFamilies = "SELECT id, '', doc, until FROM stage_families"
-	selectCodes    = "SELECT hash, family, '', until FROM stage_codes"
-	selectRevoked  = "SELECT jti, '', '', until FROM stage_revoked"
-)
+func scanKept(r *Reader, sort string, s Scanner) (*model.Kept, error) {
+	x := &model.Kept{}
+	var id, trust, doc, until string
+	var err error
+	switch sort {
+	case model.KeptCode:
+		err = r.scan("stage_codes", s, &x.UsedCode, &x.Of, &until)
+	case model.KeptRevoked:
+		err = r.scan("stage_revoked", s, &x.Revoked, &until)
+	default:
+		if err = r.scan("stage_families", s, &id, &trust, &doc, &until); err == nil {
+			x.Family = &oauth.Family{}
+			err = readInto(x.Family, doc, "what a stage kept")
+		}
+	}
+	x.Until = moment(until)
+	return x, err
+}
 
 func (stageKept) get(r *Reader, k model.Key) (model.Record, error) {
 	sort, id := sortOf(k)
-	query := map[string]string{model.KeptFamily: selectFamilies + " WHERE id = ?", model.KeptCode: selectCodes +
-		" WHERE hash = ?", model.KeptRevoked: selectRevoked + " WHERE jti = ?"}[sort]
-	x, err := scanKept(r.c.Row(query, id))
-	if err != nil {
-		return nil, r.notFound(err)
+	for _, t := range sortTables() {
+		if t.sort != sort {
+			continue
+		}
+		column, _, _ := strings.Cut(t.columns, ",")
+		x, err := scanKept(r, sort, r.c.Row("SELECT "+t.columns+", sum FROM "+t.table+" WHERE "+column+" = ?", id))
+		if err != nil {
+			return nil, r.notFound(err)
+		}
+		return x, nil
 	}
-	return x, nil
+	return nil, model.ErrNotFound
 }
 
 func (stageKept) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
-	queries, args := []string{selectCodes + " ORDER BY hash", selectFamilies + " ORDER BY id",
-		selectRevoked + " ORDER BY jti"},
-		[]any{}
-	if q.By == model.ByTrust {
-		queries, args = []string{selectFamilies + " WHERE trust = ? ORDER BY id"}, []any{q.Value}
-	}
-	for _, query := range queries {
-		list, err := r.c.Rows(query, args...)
+	for _, t := range sortTables() {
+		var args []any
+		query := "SELECT " + t.columns + ", sum FROM " + t.table
+		if q.By == model.ByTrust {
+			if t.sort != model.KeptFamily {
+				continue
+			}
+			query, args = query+" WHERE trust = ?", []any{q.Value}
+		}
+		column, _, _ := strings.Cut(t.columns, ",")
+		list, err := r.c.Rows(query+" ORDER BY "+column, args...)
 		if err != nil {
 			yield(nil, r.c.Said(err))
 			return
 		}
 		for list.Next() {
-			x, err := scanKept(list)
+			x, err := scanKept(r, t.sort, list)
 			if err != nil {
 				list.Close()
 				yield(nil, r.c.Said(err))
@@ -339,28 +402,37 @@ func (stageKept) find(r *Reader, q model.Query, yield func(model.Record, error) 
 
 func (stageKept) put(r *Reader, c model.Change) error {
 	x := c.After.(*model.Kept)
+	var values []any
+	at := 0
 	switch {
 	case x.Family != nil:
 		doc, err := written(x.Family)
 		if err != nil {
 			return err
 		}
-		return put(r, `INSERT INTO stage_families (id, trust, doc, until) VALUES (?, ?, ?, ?)
-			ON CONFLICT (id) DO UPDATE SET doc = excluded.doc, until = excluded.until`,
-			x.Family.ID, x.Family.Trust, doc,
-			stamp(x.Until))
+		at, values = 1, []any{x.Family.ID, x.Family.Trust, doc, stamp(x.Until)}
 	case x.UsedCode != "":
-		return put(r, "INSERT INTO stage_codes (hash, family, until) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-			x.UsedCode, x.Of, stamp(x.Until))
+		values = []any{x.UsedCode, x.Of, stamp(x.Until)}
+	default:
+		at, values = 2, []any{x.Revoked, stamp(x.Until)}
 	}
-	return put(r, "INSERT INTO stage_revoked (jti, until) VALUES (?, ?) ON CONFLICT DO NOTHING", x.Revoked,
-		stamp(x.Until))
+	t := sortTables()[at]
+	column, _, _ := strings.Cut(t.columns, ",")
+	query := upsert(t.table, column, t.columns+", sum")
+	if at != 1 { // what is over stays over, as it was told first
+		query, _, _ = strings.Cut(query, " DO UPDATE")
+		query += " DO NOTHING"
+	}
+	return r.c.Exec(query, append(values, sumOf(t.table, values))...)
 }
 
 func (stageKept) take(r *Reader, k model.Key) error {
 	sort, id := sortOf(k)
-	return put(r, map[string]string{model.KeptFamily: "DELETE FROM stage_families WHERE id = ?",
-		model.KeptCode:    "DELETE FROM stage_codes WHERE hash = ?",
-		model.KeptRevoked: "DELETE FROM stage_revoked WHERE jti = ?"}[sort],
-		id)
+	for _, t := range sortTables() {
+		if t.sort == sort {
+			column, _, _ := strings.Cut(t.columns, ",")
+			return r.c.Exec("DELETE FROM "+t.table+" WHERE "+column+" = ?", id)
+		}
+	}
+	return nil
 }

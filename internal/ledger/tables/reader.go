@@ -43,10 +43,14 @@ type Rows interface {
 type Scanner interface{ Scan(...any) error }
 
 // Reader answers what stands in the tables as a connection sees them. It is a model.Reader.
-type Reader struct{ c Conn }
+type Reader struct {
+	c        Conn
+	damaged  func(kind model.Kind, row string) // told of what is not what was written; nil makes an error of it
+	unsealed bool                              // rows have no sums yet
+}
 
 // On is a Reader on a connection.
-func On(c Conn) *Reader { return &Reader{c} }
+func On(c Conn) *Reader { return &Reader{c: c} }
 
 func (r *Reader) notFound(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
@@ -117,7 +121,7 @@ func (r *Reader) Count(q model.Query) (n int, err error) {
 		if err != nil {
 			return 0, err
 		}
-		_, from, _ := strings.Cut(of.selects, " FROM ")
+		from := of.table + " p"
 		if where != "" {
 			from += " WHERE " + where
 		}
@@ -135,13 +139,20 @@ func (r *Reader) Count(q model.Query) (n int, err error) {
 
 // Document returns the bytes that lie beside a record. Errors: model.ErrNotFound.
 func (r *Reader) Document(k model.Key) (doc []byte, err error) {
+	beside := ""
 	switch k.Kind {
 	case model.Parties:
-		err = r.c.Row("SELECT raw FROM parties WHERE name = ?", k.ID).Scan(&doc)
+		err = r.c.Row("SELECT raw, beside FROM parties WHERE name = ?", k.ID).Scan(&doc, &beside)
 	case model.Versions:
-		err = r.c.Row("SELECT raw FROM versions WHERE id = ?", k.ID).Scan(&doc)
+		err = r.c.Row("SELECT raw, beside FROM versions WHERE id = ?", idOf(k)).Scan(&doc, &beside)
 	}
-	return doc, r.notFound(err)
+	if err != nil {
+		return nil, r.notFound(err)
+	}
+	if !r.unsealed && besideOf(k, doc) != beside {
+		err = r.damage(&damagedError{string(k.Kind), "the metadata as it was received, of " + k.ID})
+	}
+	return doc, err
 }
 
 // Last is the highest number of a kind of records that are numbered.
@@ -194,8 +205,7 @@ func (r *Reader) entries(f model.Filter, order string, yield func(model.Entry, e
 	if f.Whole {
 		records = "records"
 	}
-	q := "SELECT seq, at, actor, action, party, trust, before, after, prev, hash, " + records +
-		" FROM journal WHERE seq > ?"
+	q := "SELECT " + entryColumns + ", sum, " + records + " FROM journal WHERE seq > ?"
 	args := []any{f.After}
 	for _, c := range []struct{ col, v string }{{"party", f.Party}, {"trust", f.Trust}, {"actor", f.Actor}} {
 		if c.v != "" {
@@ -212,13 +222,22 @@ func (r *Reader) entries(f model.Filter, order string, yield func(model.Entry, e
 	for rows.Next() {
 		var e model.Entry
 		var before, after, records string
+		var sum int64
 		if err := rows.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
-			&e.Hash, &records); err != nil {
+			&e.Hash, &sum, &records); err != nil {
 			yield(e, r.c.Said(err))
 			return
 		}
-		e.At, _ = time.Parse(time.RFC3339Nano, e.Written)
 		e.Before, e.After, e.Records = text(before), text(after), text(records)
+		if err := r.holds("journal", sum, entryValues(e)...); err != nil {
+			yield(e, err)
+			return
+		}
+		if f.Whole && r.damaged == nil && !r.unsealed && e.Hash != e.Digest() {
+			yield(e, &damagedError{"journal", fmt.Sprintf("what entry %d keeps", e.Seq)})
+			return
+		}
+		e.At, _ = time.Parse(time.RFC3339Nano, e.Written)
 		if f.Since.IsZero() && f.Until.IsZero() || (f.Since.IsZero() || !e.At.Before(f.Since)) &&
 			(f.Until.IsZero() || e.At.Before(f.Until)) {
 			if !yield(e, nil) {
@@ -253,26 +272,56 @@ func (r *Reader) Write(c model.Changes) error {
 		if err != nil {
 			return err
 		}
-		if x.After == nil {
-			err = t.take(r, x.Key)
-		} else {
-			err = t.put(r, x)
-		}
-		if err != nil {
+		if err := r.change(t, x); err != nil {
 			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
 	}
-	if !c.Over.IsZero() {
-		for _, table := range []string{"stage_families", "stage_codes", "stage_revoked"} {
-			if err := r.c.Exec("DELETE FROM "+table+" WHERE until < ?", stamp(c.Over)); err != nil {
-				return err
-			}
-		}
+	if err := r.forget(c.Over); err != nil {
+		return err
 	}
 	if err := r.append(entries); err != nil {
 		return err
 	}
 	return r.constrained(r.c.Flush())
+}
+
+// change puts a record, or takes it away. What the journal does not have is listed: which records there are.
+func (r *Reader) change(t table, x model.Change) error {
+	if x.After == nil {
+		if err := t.take(r, x.Key); err != nil || x.Key.Kind.Journaled() {
+			return err
+		}
+		return r.c.Exec("DELETE FROM kept WHERE kind = ? AND id = ?", string(x.Key.Kind), listed(x.Key))
+	}
+	if err := t.put(r, x); err != nil || x.Key.Kind.Journaled() {
+		return err
+	}
+	return r.c.Exec("INSERT INTO kept (kind, id) VALUES (?, ?) ON CONFLICT DO NOTHING", string(x.Key.Kind),
+		listed(x.Key))
+}
+
+// listed is the ID of a record as the list of those has it that the journal does not have.
+func listed(k model.Key) string { return strings.Join(k.Parts(), "\x1f") }
+
+// forget takes away what stages kept and what is over at a time.
+func (r *Reader) forget(over time.Time) error {
+	if over.IsZero() {
+		return nil
+	}
+	var gone []model.Key
+	var failed error
+	stageKept{}.find(r, model.Query{Kind: model.StageKept}, func(x model.Record, err error) bool {
+		if failed = err; err == nil && x.(*model.Kept).Until.Before(over) {
+			gone = append(gone, x.Key())
+		}
+		return err == nil
+	})
+	for _, k := range gone {
+		if err := r.change(stageKept{}, model.Change{Key: k}); err != nil {
+			return err
+		}
+	}
+	return failed
 }
 
 // Fill puts all of another ledger into tables that are empty, its journal as it stands there. The transaction is the
@@ -286,7 +335,7 @@ func (r *Reader) Fill(s ledger.Source) error {
 		if err != nil {
 			return err
 		}
-		if err := t.put(r, x); err != nil {
+		if err := r.change(t, x); err != nil {
 			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
 	}
@@ -344,15 +393,24 @@ func (r *Reader) append(list []model.Entry) error {
 		}
 		seq, prev = e.Seq, e.Hash
 	}
-	return r.c.Exec(upsert("ledger", "key", "value"), model.SettingHead, model.Head(seq, prev))
+	return settings().put(r, model.Change{After: &model.Setting{Name: model.SettingHead, Value: model.Head(seq, prev)}})
 }
 
 // entry adds one entry to the journal, as it is.
 func (r *Reader) entry(e model.Entry) error {
-	return r.c.Exec(`INSERT INTO journal (seq, at, actor, action, party, trust, before, after, prev, hash, records)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust,
-		string(e.Before), string(e.After), e.Prev, e.Hash, string(e.Records))
+	values := entryValues(e)
+	return r.c.Exec("INSERT INTO journal ("+entryColumns+", sum, records) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		append(values, sumOf("journal", values), string(e.Records))...)
 }
+
+// entryValues are the values of entryColumns.
+func entryValues(e model.Entry) []any {
+	return []any{e.Seq, e.Written, e.Actor, e.Action, e.Party, e.Trust, string(e.Before), string(e.After), e.Prev,
+		e.Hash}
+}
+
+// entryColumns are those of the journal that its sum is over; the hash is over the records as well.
+const entryColumns = "seq, at, actor, action, party, trust, before, after, prev, hash"
 
 // stamp is a time as a column has it; a zero one is empty.
 func stamp(t time.Time) string {

@@ -5,9 +5,12 @@
 package tables
 
 import (
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"tressik.example/internal/core/federation"
@@ -15,7 +18,7 @@ import (
 )
 
 // Schema is the number of the migration that makes the tables what this version knows, in each engine.
-const Schema = 14
+const Schema = 15
 
 // table keeps the records of one kind.
 type table interface {
@@ -25,19 +28,42 @@ type table interface {
 	take(r *Reader, k model.Key) error
 }
 
-// rows keeps each record in a row of its own.
+// rows keeps each record in a row of its own. Behind its columns each row has a sum over them, so that what another
+// program changed, or a disk, is not taken for what was written.
 type rows struct {
-	selects string                                        // SELECT … FROM …
+	table   string
+	columns string                                        // as they are written and read, those of the key first
+	keys    string                                        // by which a row is put over another; "" is the first column
+	from    string                                        // what is read in place of the table alone, which is p there
 	key     string                                        // condition for one record, with a ? for each part of its key
 	args    func(k model.Key) []any                       // those parts; nil takes the key apart
 	by      map[model.Index]string                        // condition for an index, with a ? for each part of the value
 	order   []string                                      // columns
-	scan    func(Scanner) (model.Record, error)           // reads a row
-	write   func(r *Reader, c model.Change) error         // puts a record
-	delete  string                                        // DELETE FROM …, without its condition
-	name    string                                        // SELECT of the names alone; "" reads whole records for them
-	every   string                                        // condition that holds for all of the kind
+	scan    func(*Reader, Scanner) (model.Record, error)  // reads a row
+	values  func(r model.Record) ([]any, error)           // of the columns
+	beside  bool                                          // bytes lie beside the records, and a hash of them
+	name    string                                        // column of the names alone; "" reads whole records for them
 	empty   map[model.Index]func(v string) (string, bool) // condition of its own for a value
+}
+
+// selects is what reads whole rows: their columns and their sum.
+func (t *rows) selects() string {
+	from := t.table
+	if t.from != "" {
+		from = t.from
+	}
+	return "SELECT " + t.columns + ", " + t.summed() + " FROM " + from
+}
+
+// summed is the column of the sum, with what the sum is over beside the columns.
+func (t *rows) summed() string {
+	switch {
+	case t.from != "":
+		return "p.sum, coalesce(s.person, ''), coalesce(s.key, ''), coalesce(s.uuid, ''), coalesce(s.sum, 0)"
+	case t.beside:
+		return "beside, sum"
+	}
+	return "sum"
 }
 
 func (t *rows) parts(k model.Key) []any {
@@ -52,7 +78,7 @@ func (t *rows) parts(k model.Key) []any {
 }
 
 func (t *rows) get(r *Reader, k model.Key) (model.Record, error) {
-	x, err := t.scan(r.c.Row(t.selects+" WHERE "+t.key, t.parts(k)...))
+	x, err := t.scan(r, r.c.Row(t.selects()+" WHERE "+t.key, t.parts(k)...))
 	if err != nil {
 		return nil, r.notFound(err)
 	}
@@ -62,7 +88,7 @@ func (t *rows) get(r *Reader, k model.Key) (model.Record, error) {
 // where is the condition of a query, with its arguments; few says that it picks few of many, by an index.
 func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) {
 	if q.By == model.Every {
-		return t.every, nil, false, nil
+		return "", nil, false, nil
 	}
 	if f := t.empty[q.By]; f != nil {
 		if c, few = f(q.Value); few {
@@ -107,14 +133,17 @@ func (t *rows) selected(r *Reader, selects string, q model.Query) (Rows, error) 
 }
 
 func (t *rows) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
-	list, err := t.selected(r, t.selects, q)
+	list, err := t.selected(r, t.selects(), q)
 	if err != nil {
 		yield(nil, err)
 		return
 	}
 	defer list.Close()
 	for list.Next() {
-		x, err := t.scan(list)
+		x, err := t.scan(r, list)
+		if err != nil && r.passes(err) {
+			continue
+		}
 		if err != nil {
 			yield(nil, r.c.Said(err))
 			return
@@ -130,7 +159,7 @@ func (t *rows) find(r *Reader, q model.Query, yield func(model.Record, error) bo
 
 // names gives the names alone of what a query finds.
 func (t *rows) names(r *Reader, q model.Query, yield func(string, error) bool) {
-	list, err := t.selected(r, t.name, q)
+	list, err := t.selected(r, "SELECT "+t.name+" FROM "+t.table, q)
 	if err != nil {
 		yield("", err)
 		return
@@ -151,28 +180,72 @@ func (t *rows) names(r *Reader, q model.Query, yield func(string, error) bool) {
 	}
 }
 
-func (t *rows) put(r *Reader, c model.Change) error { return t.write(r, c) }
+// put writes a record with its sum.
+func (t *rows) put(r *Reader, c model.Change) error {
+	values, err := t.values(c.After)
+	if err != nil {
+		return err
+	}
+	columns, keys := t.columns, t.keys
+	if keys == "" {
+		keys, _, _ = strings.Cut(columns, ", ")
+	}
+	if t.beside {
+		beside, err := t.besides(r, c)
+		if err != nil {
+			return err
+		}
+		columns += ", beside"
+		values = append(values, beside)
+	}
+	sum := sumOf(t.table, values)
+	if c.Document != nil {
+		columns += ", raw"
+		values = append(values, c.Document.Bytes)
+	}
+	return r.c.Exec(upsert(t.table, keys, columns+", sum"), append(values, sum)...)
+}
+
+// besides is the hash of what lies beside a record once it is put.
+func (t *rows) besides(r *Reader, c model.Change) (hash string, err error) {
+	if c.Document != nil {
+		return besideOf(c.Key, c.Document.Bytes), nil
+	}
+	if c.Before == nil {
+		return "", nil
+	}
+	err = r.c.Row("SELECT beside FROM "+t.table+" WHERE "+t.key, t.parts(c.Key)...).Scan(&hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return hash, err
+}
+
+// besideOf is by what bytes that lie beside a record are known again; "" is none.
+func besideOf(k model.Key, b []byte) string {
+	if b == nil {
+		return ""
+	}
+	return strconv.FormatInt(sumOf(string(k.Kind), []any{k.ID, b}), 16)
+}
 
 func (t *rows) take(r *Reader, k model.Key) error {
-	return r.c.Exec(t.delete+" WHERE "+t.key, t.parts(k)...)
+	of := t.table
+	if t.from != "" {
+		of += " AS p"
+	}
+	return r.c.Exec("DELETE FROM "+of+" WHERE "+t.key, t.parts(k)...)
 }
 
-// upsert is a query that puts a row, over the one of the same key where there is one. Its values are the key's, then
-// the others'.
-func upsert(table, key, others string) string {
-	columns := strings.Split(others, ", ")
-	sets := make([]string, len(columns))
-	for i, c := range columns {
+// upsert is a query that puts a row, over the one of the same key where there is one.
+func upsert(table, keys, columns string) string {
+	list := strings.Split(columns, ", ")
+	sets := make([]string, len(list))
+	for i, c := range list {
 		sets[i] = c + " = excluded." + c
 	}
-	n := len(columns) + strings.Count(key, ", ") + 1
-	return "INSERT INTO " + table + " (" + key + ", " + others + ") VALUES (?" + strings.Repeat(", ?", n-1) +
-		") ON CONFLICT (" + key + ") DO UPDATE SET " + strings.Join(sets, ", ")
-}
-
-// put writes a row.
-func put(r *Reader, query string, args ...any) error {
-	return r.c.Exec(query, args...)
+	return "INSERT INTO " + table + " (" + columns + ") VALUES (?" + strings.Repeat(", ?", len(list)-1) +
+		") ON CONFLICT (" + keys + ") DO UPDATE SET " + strings.Join(sets, ", ")
 }
 
 // written is a document as it is kept in a column.
@@ -184,7 +257,7 @@ func written(v any) (string, error) {
 // readInto reads a document out of a column.
 func readInto(v any, doc, what string) error {
 	if err := json.Unmarshal([]byte(doc), v); err != nil {
-		return fmt.Errorf("a record of the ledger is damaged (%s): %w", what, err)
+		return &unreadableError{what, err}
 	}
 	return nil
 }
@@ -244,17 +317,38 @@ func tableOf(k model.Kind) (table, error) {
 	return nil, fmt.Errorf("%q is no kind of record that this version keeps", k)
 }
 
+// documents keeps records of a kind whole in a column behind those of their key.
+func documents[R model.Record](table, keys, key, what string, blank func() R, parts func(R) []any) *rows {
+	return &rows{table: table, columns: keys + ", doc", keys: keys, key: key, order: strings.Split(keys, ", "),
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			doc := ""
+			list := make([]string, strings.Count(keys, ",")+1)
+			var to []any
+			for i := range list {
+				to = append(to, &list[i])
+			}
+			if err := r.scan(table, s, append(to, &doc)...); err != nil {
+				return nil, err
+			}
+			x := blank()
+			return x, readInto(x, doc, what)
+		},
+		values: func(x model.Record) ([]any, error) {
+			doc, err := written(x)
+			return append(parts(x.(R)), doc), err
+		}}
+}
+
 func settings() *rows {
-	return &rows{selects: "SELECT key, value FROM ledger", key: "key = ?", order: []string{"key"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "ledger", columns: "key, value", key: "key = ?", order: []string{"key"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Setting{}
-			return x, s.Scan(&x.Name, &x.Value)
+			return x, r.scan("ledger", s, &x.Name, &x.Value)
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Setting)
-			return put(r, upsert("ledger", "key", "value"), x.Name, x.Value)
-		},
-		delete: "DELETE FROM ledger"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Setting)
+			return []any{x.Name, x.Value}, nil
+		}}
 }
 
 // identity is what the table keeps unique for a party: its entity ID, or a stand-in of its name where it has none.
@@ -266,7 +360,8 @@ func identity(p *federation.Party) string {
 }
 
 func parties() *rows {
-	return &rows{selects: "SELECT doc, version FROM parties", key: "name = ?", order: []string{"name"},
+	return &rows{table: "parties", columns: "name, kind, entity, doc, version", beside: true, key: "name = ?",
+		order: []string{"name"}, name: "name",
 		by: map[model.Index]string{model.ByKind: "kind = ?", model.ByEntity: "kind = ? AND entity = ?",
 			model.ByAudience: "kind || '' = ? AND json_extract(doc, '$.api.audience') = ?",
 			model.ByIssuer:   "kind || '' = ? AND json_extract(doc, '$.openid.discovery.issuer') = ?"},
@@ -274,268 +369,203 @@ func parties() *rows {
 			// by its index: there are few among many apps
 			return "json_extract(doc, '$.api.audience') IS NOT NULL", v == ""
 		}},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Party{}, ""
-			if err := s.Scan(&doc, &x.Version); err != nil {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			x := &model.Party{}
+			var name, kind, entity, doc, beside string
+			if err := r.scan("parties", s, &name, &kind, &entity, &doc, &x.Version, &beside); err != nil {
 				return nil, err
 			}
 			return x, readInto(&x.Party, doc, "party")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Party)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Party)
 			doc, err := written(&x.Party)
-			if err != nil {
-				return err
-			}
-			var raw []byte
-			if c.Document != nil {
-				raw = c.Document.Bytes
-			}
-			return put(r, `INSERT INTO parties (name, kind, entity, doc, raw, version) VALUES (?, ?, ?, ?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET entity = excluded.entity, doc = excluded.doc,
-				version = excluded.version, raw = CASE WHEN ? THEN excluded.raw ELSE parties.raw END`,
-				x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc,
-				raw, x.Version, c.Document != nil)
-		},
-		delete: "DELETE FROM parties", name: "SELECT name FROM parties"}
+			return []any{x.Party.Name, string(x.Party.Kind), identity(&x.Party), doc, x.Version}, err
+		}}
 }
 
 func versions() *rows {
-	return &rows{selects: "SELECT id, party, at, doc FROM versions", key: "id = ?", order: []string{"id"},
-		by: map[model.Index]string{model.ByParty: "party = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, at, doc := &model.Version{}, "", ""
-			if err := s.Scan(&x.Number, &x.Of, &at, &doc); err != nil {
+	return &rows{table: "versions", columns: "id, party, at, doc", beside: true, key: "id = ?", args: numbered,
+		order: []string{"id"}, by: map[model.Index]string{model.ByParty: "party = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			x, at, doc, beside := &model.Version{}, "", "", ""
+			if err := r.scan("versions", s, &x.Number, &x.Of, &at, &doc, &beside); err != nil {
 				return nil, err
 			}
 			x.At = moment(at)
 			return x, readInto(&x.Party, doc, "version")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Version)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Version)
 			doc, err := written(&x.Party)
-			if err != nil {
-				return err
-			}
-			var raw []byte
-			if c.Document != nil {
-				raw = c.Document.Bytes
-			}
-			return put(r, upsert("versions", "id", "party, at, doc, raw"),
-				x.Number, x.Of, stamp(x.At), doc, raw)
-		},
-		delete: "DELETE FROM versions"}
+			return []any{x.Number, x.Of, stamp(x.At), doc}, err
+		}}
 }
 
+// numbered is the key of a record that is known by its number.
+func numbered(k model.Key) []any { return []any{idOf(k)} }
+
 func trusts() *rows {
-	return &rows{selects: "SELECT doc, salt, anchor, version FROM trusts", key: "name = ?", order: []string{"name"},
+	return &rows{table: "trusts", columns: "name, app, provider, doc, salt, anchor, version", key: "name = ?",
+		order: []string{"name"}, name: "name",
 		by: map[model.Index]string{model.ByApp: "app = ?", model.ByProvider: "provider = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Trust{}, ""
-			if err := s.Scan(&doc, &x.Subject.Salt, &x.Subject.Anchor, &x.Version); err != nil {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			x := &model.Trust{}
+			var name, app, provider, doc string
+			if err := r.scan("trusts", s, &name, &app, &provider, &doc, &x.Subject.Salt, &x.Subject.Anchor,
+				&x.Version); err != nil {
 				return nil, err
 			}
 			return x, readInto(&x.Trust, doc, "trust")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Trust)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Trust)
 			doc, err := written(&x.Trust)
-			if err != nil {
-				return err
-			}
-			return put(r, `INSERT INTO trusts (name, app, provider, doc, salt, anchor, version)
-				VALUES (?, ?, ?, ?, ?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET doc = excluded.doc, version = excluded.version`,
-				x.Trust.Name, x.Trust.App,
-				x.Trust.Provider, doc, x.Subject.Salt, x.Subject.Anchor, x.Version)
-		},
-		delete: "DELETE FROM trusts", name: "SELECT name FROM trusts"}
+			return []any{x.Trust.Name, x.Trust.App, x.Trust.Provider, doc, x.Subject.Salt, x.Subject.Anchor,
+				x.Version}, err
+		}}
 }
 
 func ownKeys() *rows {
-	return &rows{selects: "SELECT id, party, use, place, certificate, sealed, since, announced, chain FROM keys",
-		key: "id = ?", order: []string{"id"}, by: map[model.Index]string{model.ByParty: "party = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "keys", columns: "id, party, use, place, certificate, sealed, since, announced, chain",
+		key: "id = ?", args: numbered, order: []string{"id"}, by: map[model.Index]string{model.ByParty: "party = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x, since, announced := &model.OwnKey{}, "", ""
-			err := s.Scan(&x.Number, &x.Party, &x.Use, &x.Place, &x.Certificate, &x.Sealed, &since, &announced,
-				&x.Chain)
+			err := r.scan("keys", s, &x.Number, &x.Party, &x.Use, &x.Place, &x.Certificate, &x.Sealed, &since,
+				&announced, &x.Chain)
 			x.Since, x.Announced = moment(since), moment(announced)
 			if len(x.Chain) == 0 {
 				x.Chain = nil
 			}
 			return x, err
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.OwnKey)
-			return put(r, upsert("keys", "id", "party, use, place, certificate, sealed, since, announced, chain"),
-				x.Number, x.Party, x.Use, x.Place, x.Certificate, x.Sealed,
-				stamp(x.Since), stamp(x.Announced), append([]byte{}, x.Chain...))
-		},
-		delete: "DELETE FROM keys"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.OwnKey)
+			return []any{x.Number, x.Party, x.Use, x.Place, x.Certificate, x.Sealed, stamp(x.Since),
+				stamp(x.Announced), append([]byte{}, x.Chain...)}, nil
+		}}
 }
 
 func secrets() *rows {
-	const columns = "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered, iskey"
-	return &rows{selects: "SELECT " + columns + " FROM secrets",
-		key: "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			r := &model.Secret{}
-			x := &r.Secret
+	return &rows{table: "secrets",
+		columns: "id, trust, hash, hint, note, added, expires, retired, used, renews, delivered, iskey",
+		key:     "id = ?", order: []string{"rowid"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
+			out := &model.Secret{}
+			x := &out.Secret
 			var added, expires, retired, used, delivered string
-			err := s.Scan(&x.ID, &x.Trust, &r.Hash, &x.EndsIn, &x.Note, &added, &expires, &retired, &used, &x.Renews,
-				&delivered, &x.Key)
+			err := r.scan("secrets", s, &x.ID, &x.Trust, &out.Hash, &x.EndsIn, &x.Note, &added, &expires, &retired,
+				&used, &x.Renews, &delivered, &x.Key)
 			x.Delivered = pointed(delivered)
 			x.Added, x.Expires, x.Retired, x.Used = moment(added), moment(expires), pointed(retired), pointed(used)
-			return r, err
+			return out, err
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Secret)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Secret)
 			s := &x.Secret
-			return put(r, `INSERT INTO secrets (`+columns+`)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
-				hash = excluded.hash, note = excluded.note, expires = excluded.expires, retired = excluded.retired,
-				used = excluded.used, delivered = excluded.delivered`,
-				s.ID, s.Trust, x.Hash, s.EndsIn, s.Note, stamp(s.Added), stamp(s.Expires), stamped(s.Retired),
-				stamped(s.Used), s.Renews, stamped(s.Delivered), s.Key)
-		},
-		delete: "DELETE FROM secrets"}
+			return []any{s.ID, s.Trust, x.Hash, s.EndsIn, s.Note, stamp(s.Added), stamp(s.Expires),
+				stamped(s.Retired), stamped(s.Used), s.Renews, stamped(s.Delivered), s.Key}, nil
+		}}
 }
 
 func consents() *rows {
-	return &rows{selects: "SELECT trust, api, name, how, person, standing, by, admin, at, narrowed FROM consents",
+	return &rows{table: "consents", columns: "trust, api, name, how, person, standing, by, admin, at, narrowed",
+		keys:  "trust, api, name, how, nocase(person)",
 		key:   "trust = ? AND api = ? AND name = ? AND how = ? AND nocase(person) = ?",
 		order: []string{"trust", "api", "name", "how", "nocase(person)"},
 		by:    map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x, at, narrowed := &model.Consent{}, "", ""
-			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at, &narrowed)
+			err := r.scan("consents", s, &x.Trust, &x.API, &x.Name, &x.As, &x.For, &x.Standing, &x.By, &x.Admin, &at,
+				&narrowed)
 			x.At = moment(at)
 			if err == nil && narrowed != "" {
-				err = json.Unmarshal([]byte(narrowed), &x.Narrowed)
+				err = readInto(&x.Narrowed, narrowed, "consent")
 			}
 			return x, err
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Consent)
-			narrowed := ""
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Consent)
+			narrowed, err := "", error(nil)
 			if x.Narrowed != nil {
-				b, err := json.Marshal(x.Narrowed)
-				if err != nil {
-					return err
-				}
-				narrowed = string(b)
+				narrowed, err = written(x.Narrowed)
 			}
-			return put(r, `INSERT INTO consents (trust, api, name, how, person, standing, by, admin, at, narrowed)
-				VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (trust, api, name, how, nocase(person)) DO UPDATE
-				SET person = excluded.person, standing = excluded.standing, by = excluded.by, admin = excluded.admin,
-				at = excluded.at, narrowed = excluded.narrowed`, x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By,
-				x.Admin, stamp(x.At), narrowed)
-		},
-		delete: "DELETE FROM consents"}
+			return []any{x.Trust, x.API, x.Name, x.As, x.For, x.Standing, x.By, x.Admin, stamp(x.At), narrowed}, err
+		}}
 }
 
 func registrars() *rows {
-	return &rows{selects: "SELECT doc FROM registrars", key: "name = ?", order: []string{"name"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Registrar{}, ""
-			if err := s.Scan(&doc); err != nil {
-				return nil, err
-			}
-			return x, readInto(x, doc, "registrar")
-		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Registrar)
-			doc, err := written(x)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("registrars", "name", "doc"), x.Registrar.Name, doc)
-		},
-		delete: "DELETE FROM registrars", name: "SELECT name FROM registrars"}
+	t := documents("registrars", "name", "name = ?", "registrar", func() *model.Registrar { return &model.Registrar{} },
+		func(x *model.Registrar) []any { return []any{x.Registrar.Name} })
+	t.name = "name"
+	return t
 }
 
 func registrations() *rows {
-	return &rows{selects: "SELECT doc FROM registrations", key: "trust = ?", order: []string{"trust"},
-		by: map[model.Index]string{model.ByTrust: "trust = ?", model.ByMaker: "registrar = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Registration{}, ""
-			if err := s.Scan(&doc); err != nil {
-				return nil, err
-			}
-			return x, readInto(x, doc, "registration")
-		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Registration)
-			doc, err := written(x)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("registrations", "trust", "registrar, doc"),
-				x.Registration.Trust, x.Registration.Registrar, doc)
-		},
-		delete: "DELETE FROM registrations", name: "SELECT trust FROM registrations"}
+	t := documents("registrations", "trust", "trust = ?", "registration",
+		func() *model.Registration { return &model.Registration{} }, nil)
+	t.columns, t.name = "trust, registrar, doc", "trust"
+	t.by = map[model.Index]string{model.ByTrust: "trust = ?", model.ByMaker: "registrar = ?"}
+	t.scan = func(r *Reader, s Scanner) (model.Record, error) {
+		var trust, registrar, doc string
+		if err := r.scan("registrations", s, &trust, &registrar, &doc); err != nil {
+			return nil, err
+		}
+		x := &model.Registration{}
+		return x, readInto(x, doc, "registration")
+	}
+	t.values = func(r model.Record) ([]any, error) {
+		x := r.(*model.Registration)
+		doc, err := written(x)
+		return []any{x.Registration.Trust, x.Registration.Registrar, doc}, err
+	}
+	return t
 }
 
 func carried() *rows {
-	return &rows{selects: "SELECT doc FROM carried", key: "trust = ?", order: []string{"trust"},
-		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
-			x, doc := &model.Carrying{}, ""
-			if err := s.Scan(&doc); err != nil {
-				return nil, err
-			}
-			return x, readInto(x, doc, "carried subjects")
-		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Carrying)
-			doc, err := written(x)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("carried", "trust", "doc"), x.Trust, doc)
-		},
-		delete: "DELETE FROM carried", name: "SELECT trust FROM carried"}
+	t := documents("carried", "trust", "trust = ?", "carried subjects",
+		func() *model.Carrying { return &model.Carrying{} }, func(x *model.Carrying) []any { return []any{x.Trust} })
+	t.name, t.by = "trust", map[model.Index]string{model.ByTrust: "trust = ?"}
+	return t
 }
 
 func routes() *rows {
-	return &rows{selects: "SELECT domain, trust FROM routes", key: "domain = ?", order: []string{"domain"},
+	return &rows{table: "routes", columns: "domain, trust", key: "domain = ?", order: []string{"domain"},
 		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Route{}
-			return x, s.Scan(&x.Domain, &x.Trust)
+			return x, r.scan("routes", s, &x.Domain, &x.Trust)
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Route)
-			return put(r, upsert("routes", "domain", "trust"), x.Domain, x.Trust)
-		},
-		delete: "DELETE FROM routes"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Route)
+			return []any{x.Domain, x.Trust}, nil
+		}}
 }
 
 func arrived() *rows {
-	return &rows{selects: "SELECT trust, subject, person, at FROM arrived", key: "trust = ? AND subject = ?",
-		order: []string{"trust", "subject"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "arrived", columns: "trust, subject, person, at", keys: "trust, subject",
+		key: "trust = ? AND subject = ?", order: []string{"trust", "subject"},
+		by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x, at := &model.Arrival{}, ""
-			err := s.Scan(&x.Trust, &x.Subject, &x.Person, &at)
+			err := r.scan("arrived", s, &x.Trust, &x.Subject, &x.Person, &at)
 			x.At = moment(at)
 			return x, err
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Arrival)
-			return put(r, upsert("arrived", "trust, subject", "person, at"), x.Trust,
-				x.Subject, x.Person, stamp(x.At))
-		},
-		delete: "DELETE FROM arrived"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Arrival)
+			return []any{x.Trust, x.Subject, x.Person, stamp(x.At)}, nil
+		}}
 }
 
 func expectations() *rows {
-	return &rows{selects: "SELECT id, trust, doc FROM expectations", key: "id = ?", order: []string{"id"},
-		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "expectations", columns: "id, trust, doc", key: "id = ?", args: numbered,
+		order: []string{"id"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Expectation{}
 			var id int64
 			var trust, doc string
-			if err := s.Scan(&id, &trust, &doc); err != nil {
+			if err := r.scan("expectations", s, &id, &trust, &doc); err != nil {
 				return nil, err
 			}
 			if err := readInto(&x.Expected, doc, "expectation"); err != nil {
@@ -544,27 +574,24 @@ func expectations() *rows {
 			x.ID, x.Trust = id, trust
 			return x, nil
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Expectation)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Expectation)
 			doc, err := written(&x.Expected)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("expectations", "id", "trust, doc"), x.ID, x.Trust, doc)
-		},
-		delete: "DELETE FROM expectations"}
+			return []any{x.ID, x.Trust, doc}, err
+		}}
 }
 
 // steps begins the name under which a step is kept that was settled by hand, among the findings that were accepted.
 const steps = "step:"
 
 func accepted() *rows {
-	return &rows{selects: "SELECT finding, about, doc FROM accepted", key: "about = ? AND finding = ?",
-		order: []string{"about", "finding"}, by: map[model.Index]string{model.ByAbout: "about = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "accepted", columns: "finding, about, doc", keys: "finding, about",
+		key: "about = ? AND finding = ?", order: []string{"about", "finding"},
+		by: map[model.Index]string{model.ByAbout: "about = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			var finding, doc string
 			x := &model.Acceptance{}
-			if err := s.Scan(&finding, &x.About, &doc); err != nil {
+			if err := r.scan("accepted", s, &finding, &x.About, &doc); err != nil {
 				return nil, err
 			}
 			if strings.HasPrefix(finding, steps) {
@@ -574,30 +601,25 @@ func accepted() *rows {
 			x.Let = &model.Let{}
 			return x, readInto(x.Let, doc, "acceptance")
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Acceptance)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Acceptance)
 			var v any = x.Let
 			if x.Settled != nil {
 				v = x.Settled
 			}
 			doc, err := written(v)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("accepted", "finding, about", "doc"), c.Key.Parts()[1],
-				x.About, doc)
-		},
-		delete: "DELETE FROM accepted"}
+			return []any{x.Key().Parts()[1], x.About, doc}, err
+		}}
 }
 
 func runs() *rows {
-	return &rows{selects: "SELECT id, kind, doc FROM runs", key: "id = ?", order: []string{"id"},
-		by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "runs", columns: "id, trust, at, kind, doc", key: "id = ?", args: numbered,
+		order: []string{"id"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Run{}
 			var id int64
-			var kind, doc string
-			if err := s.Scan(&id, &kind, &doc); err != nil {
+			var trust, at, kind, doc string
+			if err := r.scan("runs", s, &id, &trust, &at, &kind, &doc); err != nil {
 				return nil, err
 			}
 			if err := readInto(&x.Run, doc, "run"); err != nil {
@@ -606,59 +628,47 @@ func runs() *rows {
 			x.Number, x.Kind = id, federation.ProofKind(kind)
 			return x, nil
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Run)
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Run)
 			doc, err := written(&x.Run)
-			if err != nil {
-				return err
-			}
-			return put(r, upsert("runs", "id", "trust, at, kind, doc"), x.Number,
-				x.Trust, stamp(x.At), string(x.Kind), doc)
-		},
-		delete: "DELETE FROM runs"}
+			return []any{x.Number, x.Trust, stamp(x.At), string(x.Kind), doc}, err
+		}}
 }
 
 func uses() *rows {
-	return &rows{selects: "SELECT trust, api, name, how, issued, presented FROM uses",
+	return &rows{table: "uses", columns: "trust, api, name, how, issued, presented", keys: "trust, api, name, how",
 		key:   "trust = ? AND api = ? AND name = ? AND how = ?",
 		order: []string{"trust", "api", "name", "how"}, by: map[model.Index]string{model.ByTrust: "trust = ?"},
-		scan: func(s Scanner) (model.Record, error) {
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x, issued, presented := &model.Use{}, "", ""
-			err := s.Scan(&x.Trust, &x.API, &x.Name, &x.As, &issued, &presented)
+			err := r.scan("uses", s, &x.Trust, &x.API, &x.Name, &x.As, &issued, &presented)
 			x.Issued, x.Presented = moment(issued), moment(presented)
 			return x, err
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.Use)
-			return put(r, upsert("uses", "trust, api, name, how", "issued, presented"),
-				x.Trust, x.API, x.Name, x.As, stamp(x.Issued), stamp(x.Presented))
-		},
-		delete: "DELETE FROM uses"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.Use)
+			return []any{x.Trust, x.API, x.Name, x.As, stamp(x.Issued), stamp(x.Presented)}, nil
+		}}
 }
 
 func told() *rows {
-	return &rows{selects: "SELECT item FROM told", key: "item = ?", order: []string{"item"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "told", columns: "item", key: "item = ?", order: []string{"item"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.Item{}
-			return x, s.Scan(&x.Item)
+			return x, r.scan("told", s, &x.Item)
 		},
-		write: func(r *Reader, c model.Change) error {
-			return put(r, "INSERT INTO told (item) VALUES (?) ON CONFLICT DO NOTHING", c.After.(*model.Item).Item)
-		},
-		delete: "DELETE FROM told"}
+		values: func(r model.Record) ([]any, error) { return []any{r.(*model.Item).Item}, nil }}
 }
 
 func stageKeys() *rows {
-	return &rows{selects: "SELECT party, kind, certificate, sealed FROM stage_keys", key: "party = ? AND kind = ?",
-		order: []string{"party", "kind"},
-		scan: func(s Scanner) (model.Record, error) {
+	return &rows{table: "stage_keys", columns: "party, kind, certificate, sealed", keys: "party, kind",
+		key: "party = ? AND kind = ?", order: []string{"party", "kind"},
+		scan: func(r *Reader, s Scanner) (model.Record, error) {
 			x := &model.StageKey{}
-			return x, s.Scan(&x.Party, &x.Kind, &x.Certificate, &x.Sealed)
+			return x, r.scan("stage_keys", s, &x.Party, &x.Kind, &x.Certificate, &x.Sealed)
 		},
-		write: func(r *Reader, c model.Change) error {
-			x := c.After.(*model.StageKey)
-			return put(r, upsert("stage_keys", "party, kind", "certificate, sealed"),
-				x.Party, x.Kind, x.Certificate, x.Sealed)
-		},
-		delete: "DELETE FROM stage_keys"}
+		values: func(r model.Record) ([]any, error) {
+			x := r.(*model.StageKey)
+			return []any{x.Party, x.Kind, x.Certificate, x.Sealed}, nil
+		}}
 }

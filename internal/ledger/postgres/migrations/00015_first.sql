@@ -1,6 +1,8 @@
 -- +goose Up
--- The tables of schema 14, as SQLite's ledger has them. Texts are compared and ordered by their bytes, wherever the
+-- The tables of schema 15, as SQLite's ledger has them. Texts are compared and ordered by their bytes, wherever the
 -- database stands; where letter case does not count, lower() folds ASCII alone under this collation.
+
+-- Behind its columns each row has a sum over them.
 
 -- +goose StatementBegin
 CREATE FUNCTION json_extract(doc TEXT, path TEXT) RETURNS TEXT LANGUAGE sql IMMUTABLE STRICT PARALLEL SAFE
@@ -16,7 +18,8 @@ INSERT INTO revision (n) VALUES (0);
 
 CREATE TABLE ledger (
     key   TEXT COLLATE "C" PRIMARY KEY,
-    value TEXT NOT NULL
+    value TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 
 CREATE TABLE parties (
@@ -26,6 +29,8 @@ CREATE TABLE parties (
     doc     TEXT NOT NULL,
     raw     BYTEA,
     version BIGINT NOT NULL,
+    beside TEXT NOT NULL,
+    sum BIGINT NOT NULL,
     UNIQUE (kind, entity)
 );
 -- An audience belongs to one API, an issuer to one provider.
@@ -37,7 +42,9 @@ CREATE TABLE versions (
     party TEXT COLLATE "C" NOT NULL REFERENCES parties (name) ON DELETE CASCADE,
     at    TEXT NOT NULL,
     doc   TEXT NOT NULL,
-    raw   BYTEA
+    raw   BYTEA,
+    beside TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX versions_party ON versions (party);
 
@@ -48,7 +55,8 @@ CREATE TABLE trusts (
     doc      TEXT NOT NULL,
     salt     BYTEA NOT NULL,
     anchor   TEXT NOT NULL,
-    version  BIGINT NOT NULL
+    version  BIGINT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX trusts_app ON trusts (app);
 CREATE INDEX trusts_provider ON trusts (provider);
@@ -63,20 +71,23 @@ CREATE TABLE keys (
     sealed      BYTEA NOT NULL,
     since       TEXT NOT NULL,
     announced   TEXT NOT NULL,
-    chain       BYTEA NOT NULL
+    chain       BYTEA NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX keys_party ON keys (party);
 
 CREATE TABLE persons (
     id  TEXT COLLATE "C" NOT NULL,
-    doc TEXT NOT NULL
+    doc TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE UNIQUE INDEX persons_id ON persons (lower(id));
 
 CREATE TABLE subjects (
     person TEXT COLLATE "C" NOT NULL,
     key    TEXT COLLATE "C" NOT NULL,
-    uuid   TEXT COLLATE "C" NOT NULL
+    uuid   TEXT COLLATE "C" NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE UNIQUE INDEX subjects_person ON subjects (lower(person));
 CREATE INDEX subjects_key ON subjects (key);
@@ -86,7 +97,8 @@ CREATE TABLE sources (
     name   TEXT COLLATE "C" PRIMARY KEY,
     doc    TEXT NOT NULL,
     at     TEXT NOT NULL,
-    number BIGINT NOT NULL
+    number BIGINT NOT NULL,
+    sum BIGINT NOT NULL
 );
 
 CREATE TABLE secrets (
@@ -102,7 +114,8 @@ CREATE TABLE secrets (
     used      TEXT NOT NULL,
     renews    TEXT NOT NULL,
     delivered TEXT NOT NULL,
-    iskey     BOOLEAN NOT NULL
+    iskey     BOOLEAN NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX secrets_trust ON secrets (trust);
 
@@ -117,7 +130,8 @@ CREATE TABLE consents (
     by       TEXT NOT NULL,
     admin    BOOLEAN NOT NULL,
     at       TEXT NOT NULL,
-    narrowed TEXT NOT NULL
+    narrowed TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE UNIQUE INDEX consents_one ON consents (trust, api, name, how, lower(person));
 
@@ -128,18 +142,21 @@ CREATE TABLE uses (
     how       TEXT COLLATE "C" NOT NULL,
     issued    TEXT NOT NULL,
     presented TEXT NOT NULL,
+    sum BIGINT NOT NULL,
     PRIMARY KEY (trust, api, name, how)
 );
 
 CREATE TABLE routes (
     domain TEXT COLLATE "C" PRIMARY KEY,
-    trust  TEXT COLLATE "C" NOT NULL REFERENCES trusts (name) ON DELETE CASCADE
+    trust  TEXT COLLATE "C" NOT NULL REFERENCES trusts (name) ON DELETE CASCADE,
+    sum BIGINT NOT NULL
 );
 CREATE TABLE arrived (
     trust   TEXT COLLATE "C" NOT NULL REFERENCES trusts (name) ON DELETE CASCADE,
     subject TEXT COLLATE "C" NOT NULL,
     person  TEXT NOT NULL,
     at      TEXT NOT NULL,
+    sum BIGINT NOT NULL,
     PRIMARY KEY (trust, subject)
 );
 
@@ -147,26 +164,30 @@ CREATE TABLE accounts (
     rowid BIGINT GENERATED ALWAYS AS IDENTITY, -- the order in which they stood
     app   TEXT COLLATE "C" NOT NULL REFERENCES parties (name) ON DELETE CASCADE,
     line  BIGINT NOT NULL,
-    doc   TEXT NOT NULL
+    doc   TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX accounts_app ON accounts (app);
 CREATE TABLE exports (
     app    TEXT COLLATE "C" PRIMARY KEY REFERENCES parties (name) ON DELETE CASCADE,
     source TEXT NOT NULL,
     at     TEXT NOT NULL,
-    number BIGINT NOT NULL
+    number BIGINT NOT NULL,
+    sum BIGINT NOT NULL
 );
 
 CREATE TABLE expectations (
     id    BIGINT PRIMARY KEY,
     trust TEXT COLLATE "C" NOT NULL REFERENCES trusts (name) ON DELETE CASCADE,
-    doc   TEXT NOT NULL
+    doc   TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX expectations_trust ON expectations (trust, id);
 CREATE TABLE accepted (
     finding TEXT COLLATE "C" NOT NULL,
     about   TEXT COLLATE "C" NOT NULL,
     doc     TEXT NOT NULL,
+    sum BIGINT NOT NULL,
     PRIMARY KEY (finding, about)
 );
 CREATE INDEX accepted_about ON accepted (about);
@@ -175,7 +196,8 @@ CREATE TABLE runs (
     trust TEXT COLLATE "C" NOT NULL,
     at    TEXT NOT NULL,
     doc   TEXT NOT NULL,
-    kind  TEXT NOT NULL
+    kind  TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX runs_trust ON runs (trust, id);
 
@@ -186,7 +208,8 @@ CREATE TABLE readings (
     since   TEXT NOT NULL,
     at      TEXT NOT NULL,
     again   TEXT NOT NULL,
-    pinned  TEXT NOT NULL
+    pinned  TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE TABLE fetched (
     party    TEXT COLLATE "C" NOT NULL REFERENCES parties (name) ON DELETE CASCADE,
@@ -196,22 +219,26 @@ CREATE TABLE fetched (
     PRIMARY KEY (party, source)
 );
 CREATE TABLE told (
-    item TEXT COLLATE "C" PRIMARY KEY
+    item TEXT COLLATE "C" PRIMARY KEY,
+    sum BIGINT NOT NULL
 );
 
 CREATE TABLE registrars (
     name TEXT COLLATE "C" PRIMARY KEY,
-    doc  TEXT NOT NULL
+    doc  TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE TABLE registrations (
     trust     TEXT COLLATE "C" PRIMARY KEY,
     registrar TEXT COLLATE "C" NOT NULL,
-    doc       TEXT NOT NULL
+    doc       TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE INDEX registrations_registrar ON registrations (registrar);
 CREATE TABLE carried (
     trust TEXT COLLATE "C" PRIMARY KEY,
-    doc   TEXT NOT NULL
+    doc   TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
 
 -- Keys with which stand-ins sign on a stage; sealed is an age file.
@@ -220,22 +247,33 @@ CREATE TABLE stage_keys (
     kind        TEXT COLLATE "C" NOT NULL,
     certificate BYTEA,
     sealed      BYTEA NOT NULL,
+    sum BIGINT NOT NULL,
     PRIMARY KEY (party, kind)
 );
 CREATE TABLE stage_families (
     id    TEXT COLLATE "C" PRIMARY KEY,
     trust TEXT COLLATE "C" NOT NULL REFERENCES trusts (name) ON DELETE CASCADE,
     doc   TEXT NOT NULL,
-    until TEXT COLLATE "C" NOT NULL
+    until TEXT COLLATE "C" NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE TABLE stage_codes (
     hash   TEXT COLLATE "C" PRIMARY KEY,
     family TEXT NOT NULL,
-    until  TEXT COLLATE "C" NOT NULL
+    until  TEXT COLLATE "C" NOT NULL,
+    sum BIGINT NOT NULL
 );
 CREATE TABLE stage_revoked (
     jti   TEXT COLLATE "C" PRIMARY KEY,
-    until TEXT COLLATE "C" NOT NULL
+    until TEXT COLLATE "C" NOT NULL,
+    sum BIGINT NOT NULL
+);
+
+-- Which records there are that the journal does not have.
+CREATE TABLE kept (
+    kind TEXT COLLATE "C" NOT NULL,
+    id   TEXT COLLATE "C" NOT NULL,
+    PRIMARY KEY (kind, id)
 );
 
 -- Hash-chained: hash covers all columns of the entry and the hash of the one before it.
@@ -250,5 +288,9 @@ CREATE TABLE journal (
     after   TEXT NOT NULL,
     prev    TEXT NOT NULL,
     hash    TEXT NOT NULL,
-    records TEXT NOT NULL
+    records TEXT NOT NULL,
+    sum BIGINT NOT NULL
 );
+CREATE INDEX journal_party ON journal (party, seq);
+CREATE INDEX journal_trust ON journal (trust, seq);
+CREATE INDEX journal_actor ON journal (actor, seq);

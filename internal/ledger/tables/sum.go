@@ -1,0 +1,236 @@
+package tables
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash"
+	"reflect"
+	"strings"
+
+	"tressik.example/internal/ledger"
+	"tressik.example/internal/model"
+)
+
+// Each row has a sum over its columns: 64 bits of a SHA-256. It is no secret and no signature: whoever can write to the
+// database on purpose can write a sum that fits, and it is the journal that speaks against them. What the sum finds is
+// the edit by hand and the bit that a disk turned round, at the first reading of the row.
+
+// sumOf is the sum over the values of a row, or over what they are read into.
+func sumOf(table string, values []any) int64 {
+	h := sha256.New()
+	field(h, []byte(table))
+	for _, v := range values {
+		field(h, bytesOf(v))
+	}
+	var out [sha256.Size]byte
+	n := int64(binary.BigEndian.Uint64(h.Sum(out[:0])))
+	if n == 0 { // a row without a sum
+		n = 1
+	}
+	return n
+}
+
+func field(h hash.Hash, b []byte) {
+	var n [8]byte
+	binary.BigEndian.PutUint64(n[:], uint64(len(b)))
+	h.Write(n[:])
+	h.Write(b)
+}
+
+// bytesOf is a value as the sum is over it: the same for what is written and for what it is read into.
+func bytesOf(v any) []byte {
+	switch x := v.(type) {
+	case string:
+		return []byte(x)
+	case *string:
+		return []byte(*x)
+	case []byte:
+		return x
+	case *[]byte:
+		return *x
+	case int64:
+		return binary.BigEndian.AppendUint64(nil, uint64(x))
+	case *int64:
+		return binary.BigEndian.AppendUint64(nil, uint64(*x))
+	}
+	switch r := reflect.Indirect(reflect.ValueOf(v)); {
+	case !r.IsValid():
+		return nil
+	case r.Kind() == reflect.String:
+		return []byte(r.String())
+	case r.Kind() == reflect.Bool && r.Bool():
+		return []byte{1}
+	case r.Kind() == reflect.Bool:
+		return []byte{0}
+	case r.CanInt():
+		return binary.BigEndian.AppendUint64(nil, uint64(r.Int()))
+	}
+	panic(fmt.Sprintf("%T is in no column", v)) // a mistake of this package, which its tests find
+}
+
+// damagedError is a row that is not what was written.
+type damagedError struct{ table, name string }
+
+func (e *damagedError) Error() string {
+	return fmt.Sprintf("%s: %s in the table %s; another program changed it, or the disk did. `tressik journal "+
+		"verify` says "+
+		"what it must be, and a backup has it (`tressik ledger restore`)", ledger.ErrDamaged, e.name, e.table)
+}
+
+func (*damagedError) Unwrap() error { return ledger.ErrDamaged }
+
+// scan reads the columns of a row, and the sum behind them.
+func (r *Reader) scan(table string, s Scanner, to ...any) error {
+	var sum int64
+	if err := s.Scan(append(to, &sum)...); err != nil {
+		return err
+	}
+	return r.holds(table, sum, to...)
+}
+
+// holds compares a sum with what was read.
+func (r *Reader) holds(table string, sum int64, read ...any) error {
+	if r.unsealed || sum == sumOf(table, read) {
+		return nil
+	}
+	var name []string
+	for _, v := range read[:min(len(read), 2)] {
+		name = append(name, string(textOf(v)))
+	}
+	return r.damage(&damagedError{table, strings.Join(name, " ")})
+}
+
+// textOf is a value as people read it.
+func textOf(v any) string {
+	r := reflect.Indirect(reflect.ValueOf(v))
+	if s := fmt.Sprint(r.Interface()); len(s) < 80 && r.Kind() != reflect.Slice {
+		return s
+	}
+	return "…"
+}
+
+// damage tells of a row that is not what was written: whoever looks for such rows notes it and reads on, everybody else
+// gets an error.
+func (r *Reader) damage(e *damagedError) error {
+	if r.damaged == nil {
+		return e
+	}
+	r.damaged(kindIn(e.table), e.name)
+	return nil
+}
+
+// kindIn is the kind of the records that lie in a table.
+func kindIn(table string) model.Kind {
+	switch table {
+	case "accounts":
+		return model.Exports
+	case "stage_codes", "stage_families", "stage_revoked":
+		return model.StageKept
+	}
+	for _, k := range model.Kinds() {
+		t, err := tableOf(k)
+		if of, ok := t.(*rows); err == nil && ok && of.table == table {
+			return k
+		}
+	}
+	return model.Kind(strings.TrimSuffix(table, "s")) // exports, readings, journal
+}
+
+// Lenient is a Reader of the same moment that reads on where a row is not what was written, and tells of it.
+func (r *Reader) Lenient(tell func(kind model.Kind, row string)) model.Reader {
+	return &Reader{c: r.c, damaged: tell}
+}
+
+// Listed are the records that are to be there, of kinds that the journal does not have.
+func (r *Reader) Listed() (map[model.Key]bool, error) {
+	list, err := r.c.Rows("SELECT kind, id FROM kept")
+	if err != nil {
+		return nil, r.c.Said(err)
+	}
+	defer list.Close()
+	out := map[model.Key]bool{}
+	for list.Next() {
+		var k model.Key
+		if err := list.Scan(&k.Kind, &k.ID); err != nil {
+			return nil, r.c.Said(err)
+		}
+		out[k] = true
+	}
+	return out, r.c.Said(list.Err())
+}
+
+// passes reports whether a row that cannot be read at all is passed over, by whoever looks for such rows.
+func (r *Reader) passes(err error) bool {
+	var bad *unreadableError
+	if r.damaged == nil || !errors.As(err, &bad) {
+		return false
+	}
+	r.damaged(model.Kind(bad.what), "that cannot be read")
+	return true
+}
+
+// unreadableError is a document in a row that is no record.
+type unreadableError struct {
+	what string
+	err  error
+}
+
+func (e *unreadableError) Error() string {
+	return fmt.Sprintf("%s (%s): %v", ledger.ErrDamaged, e.what, e.err)
+}
+
+func (*unreadableError) Unwrap() error { return ledger.ErrDamaged }
+
+// Sum gives each row its sum, in tables of a version that had none. The transaction is the caller's.
+func (r *Reader) Sum() error {
+	old := &Reader{c: r.c, unsealed: true}
+	for _, k := range model.Kinds() {
+		var all []model.Change
+		for x, err := range (model.View{Reader: old}).Find(model.Query{Kind: k}) {
+			if err != nil {
+				return err
+			}
+			all = append(all, model.Change{Key: x.Key(), After: x})
+		}
+		t, err := tableOf(k)
+		if err != nil {
+			return err
+		}
+		for _, c := range all {
+			if k == model.Parties || k == model.Versions {
+				doc, err := old.Document(c.Key)
+				if err != nil {
+					return err
+				}
+				c.Document = &model.Document{Bytes: doc}
+			}
+			if err := r.change(t, c); err != nil {
+				return fmt.Errorf("the %s %s: %w", k, strings.Join(c.Key.Parts(), " "), err)
+			}
+		}
+	}
+	var seqs, of []int64
+	head := ""
+	for e, err := range old.Entries(model.Filter{}) {
+		if err != nil {
+			return err
+		}
+		seqs = append(seqs, e.Seq)
+		of = append(of, sumOf("journal", entryValues(e)))
+		head = model.Head(e.Seq, e.Hash)
+	}
+	if was, err := (model.View{Reader: r}).Value(model.SettingHead); err != nil || was != "" {
+		head = was // where the journal was cut off it says so
+	}
+	if err := settings().put(r, model.Change{After: &model.Setting{Name: model.SettingHead, Value: head}}); err != nil {
+		return err
+	}
+	for i, seq := range seqs {
+		if err := r.c.Exec("UPDATE journal SET sum = ? WHERE seq = ?", of[i], seq); err != nil {
+			return err
+		}
+	}
+	return r.c.Flush()
+}
