@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+
+	"tressik.example/internal/testkit/peer"
 )
 
 // example is the examples of one command, as the reference prints them.
@@ -91,13 +93,13 @@ func TestExamples(t *testing.T) {
 }
 
 // copied is a copy of the folder in which an example is run.
-func (x *example) copied(t *testing.T, made [2]string) *desk {
+func (x *example) copied(t *testing.T, made folders) *desk {
 	t.Helper()
 	d := newDesk(t)
 	d.env = nil
-	from := made[0]
+	from := made.demo
 	if x.fresh {
-		from = made[1]
+		from = made.walk
 	}
 	if out, err := exec.Command("cp", "-a", from+"/.", d.dir).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -105,6 +107,12 @@ func (x *example) copied(t *testing.T, made [2]string) *desk {
 	if x.of == "tressik init" {
 		os.Remove(d.path("tressik.ledger"))
 		os.Remove(d.path("tressik.ledger-key"))
+	}
+	if slices.ContainsFunc(x.lines, addresses.MatchString) {
+		d.database = made.server.Address(made.server.New(t), "")
+		if x.of != "tressik ledger copy" { // which makes the ledger
+			d.ok("ledger", "copy", "tressik.ledger", d.database)
+		}
 	}
 	return d
 }
@@ -221,6 +229,7 @@ func exists(path string) bool {
 // looked is a line with the IDs that are made up looked up.
 func (d *desk) looked(line string) string {
 	d.t.Helper()
+	line = addresses.ReplaceAllString(line, "'"+d.database+"'")
 	if strings.Contains(line, "k-1f2e3d4c5b") {
 		line = strings.ReplaceAll(line, "k-1f2e3d4c5b", d.ring("ridge", "signing")["active"])
 	}
@@ -234,7 +243,7 @@ func (d *desk) looked(line string) string {
 
 // exampleFolders makes the two folders in which examples are run: that of the demo, and one with its files alone, a
 // ledger and people.
-func exampleFolders(t *testing.T) [2]string {
+func exampleFolders(t *testing.T) folders {
 	t.Helper()
 	d := newDesk(t)
 	d.env = nil
@@ -244,8 +253,16 @@ func exampleFolders(t *testing.T) [2]string {
 	w.dir = d.path("walk")
 	w.ok("init", "--org", "Kestrel Ridge Observatory")
 	w.ok("people", "load", "observatory.ldif")
-	return [2]string{d.path("demo"), w.dir}
+	return folders{d.path("demo"), w.dir, peer.Postgres(t, "")}
 }
+
+// folders are those in which examples are run, and the database server that stands for those that they name.
+type folders struct {
+	demo, walk string
+	server     *peer.Server
+}
+
+var addresses = regexp.MustCompile(`postgres://\S+`)
 
 // example runs a line as a shell would.
 func (d *desk) example(line string) {

@@ -46,6 +46,8 @@ type desk struct {
 	dir string
 	env []string
 	as  uint32 // user to run as; 0 is the user of the tests
+	// database is the address that stands for those in examples
+	database string
 }
 
 const clock = "2031-03-04T09:00:00Z"

@@ -166,7 +166,7 @@ func TestWrongInput(t *testing.T) {
 			if !strings.HasPrefix(u.args[0], "[") {
 				tries = append(tries, try{"no arguments", u.path, []int{2}, "missing"})
 			}
-			if !servers && u.path[0] != "publish" && u.path[0] != "init" {
+			if !servers && u.path[0] != "publish" && u.path[0] != "init" && u.path[len(u.path)-1] != "backup" {
 				tries = append(tries, try{"what is not there", u.fill("nosuch-thing"), []int{1, 2, 3}, ""},
 					try{"nothing", u.fill(""), []int{1, 2, 3}, ""},
 					try{"what steers a terminal", u.fill("a\x1b[31mb\u202e"), []int{1, 2, 3}, ""},
@@ -189,7 +189,8 @@ func TestWrongInput(t *testing.T) {
 			if name == "out" || name == "into" || name == "dir" || name == "draw" || servers || u.path[0] == "demo" {
 				continue
 			}
-			if base := first[strings.Join(u.path, " ")]; base != nil {
+			if base := first[strings.Join(u.path, " ")]; base != nil &&
+				u.path[len(u.path)-1] != "restore" { // of a file made first
 				switch {
 				case strings.HasPrefix(what, "file with") || strings.Contains(what, ": file with"):
 					tries = append(tries, try{"--" + name + " of no file", append(without(base, name), "--"+name,

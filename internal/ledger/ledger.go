@@ -91,6 +91,22 @@ type Holder struct {
 	Since   time.Time `json:"since,omitzero"`
 }
 
+// Roles are what an engine that knows who is connected lets them do. Only some engines have them.
+type Roles interface {
+	// Roles lists them by name.
+	Roles(ctx context.Context) ([]Role, error)
+	// Grant lets a role read, change or consent, and makes it where there is none. Errors: ErrMay.
+	Grant(ctx context.Context, name, what, password string) error
+	// Revoke takes that back. Errors: ErrMay, model.ErrNotFound.
+	Revoke(ctx context.Context, name string) error
+}
+
+// Role is who is known to the database, and what they may do.
+type Role struct {
+	Name string `json:"name"`
+	May  string `json:"may"` // read, change or consent
+}
+
 // Watch follows a ledger while others change it.
 type Watch interface {
 	// Version changes whenever somebody else has changed the ledger. Errors: ErrMoved, ErrAway.

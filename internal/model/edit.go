@@ -165,5 +165,10 @@ func (e *Edit) Restored(made, journal string) error {
 	return e.note("ledger.restore", "", "", nil, map[string]string{"copyOf": made, "journal": journal})
 }
 
+// Granted notes what a role of the database may do from now on; "" is nothing.
+func (e *Edit) Granted(action, role, may string) error {
+	return e.note(action, "", "", nil, map[string]string{"role": role, "may": may})
+}
+
 // SetValue keeps a setting of the ledger itself. It is a reading, and has no entry.
 func (e *Edit) SetValue(name, value string) error { return e.put(&Setting{name, value}) }

@@ -187,6 +187,10 @@ func (e *Entry) Fields() string {
 		return s
 	}
 	switch {
+	case e.Action == "ledger.grant":
+		return text("role") + " may " + text("may")
+	case e.Action == "ledger.revoke":
+		return text("role") + " may nothing"
 	case strings.HasPrefix(e.Action, "consent."):
 		who := text("for")
 		if who == "" {

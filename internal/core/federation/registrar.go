@@ -227,8 +227,17 @@ func (r *Registrar) Actor() string { return RegistrarPrefix + r.Name }
 // RegistrarPrefix begins the name of an actor who was proven by a registrar's token. Nobody else may say to be one.
 const RegistrarPrefix = "registrar:"
 
+// RolePrefix begins the name of an actor who was proven by the database that keeps the ledger: it lets a role write
+// entries of its own alone. Nobody else may say to be one.
+const RolePrefix = "role:"
+
 // ProvenActor reports whether an actor of the journal was proven, and not only said.
-func ProvenActor(actor string) bool { return strings.HasPrefix(actor, RegistrarPrefix) }
+func ProvenActor(actor string) bool {
+	return strings.HasPrefix(actor, RegistrarPrefix) || strings.HasPrefix(actor, RolePrefix)
+}
+
+// ActorName is the name of an actor, by which an administrator is known who is somebody in the ledger.
+func ActorName(actor string) string { return strings.TrimPrefix(actor, RolePrefix) }
 
 // Within says why a registration cannot be, as an error of RFC 7591, section 3.2.2; nil is that it can. What may wait
 // for an administrator is no reason.

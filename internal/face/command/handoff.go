@@ -192,7 +192,7 @@ func (a *App) sheet(ctx context.Context, d *desk.Desk, trust string, f handoffFl
 	if _, _, _, err := d.Trust(trust); err != nil {
 		return nil, err
 	}
-	on, err := watch.Sheet(ctx, a.opened.Place(), trust, f.side)
+	on, err := watch.Sheet(ctx, a.doorPlace(), trust, f.side)
 	if errors.Is(err, watch.ErrNoStage) {
 		return nil, finding.Advise(err, finding.Run("stage", "--port", "8080"))
 	}

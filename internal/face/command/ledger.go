@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,7 +26,7 @@ import (
 
 func (a *App) ledgerCmd() *cobra.Command {
 	c := &cobra.Command{Use: "ledger", Short: "Look after the ledger itself: where it lies, backup, restore, copies"}
-	c.AddCommand(a.ledgerShow(), a.ledgerBackup(), a.ledgerRestore(), a.ledgerCopy())
+	c.AddCommand(a.ledgerShow(), a.ledgerBackup(), a.ledgerRestore(), a.ledgerCopy(), a.ledgerGrant(), a.ledgerRevoke())
 	return c
 }
 
@@ -42,6 +43,7 @@ type ledgerState struct {
 	Restored     *restoredFrom  `json:"restored,omitempty"`
 	OpenKnown    bool           `json:"openKnown"`
 	Open         []ledgerHolder `json:"open"`
+	Roles        []ledger.Role  `json:"roles"`
 	SealKey      string         `json:"ledgerKey"`
 	KeyThere     bool           `json:"ledgerKeyThere"`
 }
@@ -115,6 +117,12 @@ func (a *App) stateOf(l ledger.Ledger) (*ledgerState, error) {
 	if s.SealKey, err = filepath.Abs(s.SealKey); err != nil {
 		return nil, err
 	}
+	s.Roles = []ledger.Role{}
+	if r, ok := l.(ledger.Roles); ok {
+		if s.Roles, err = r.Roles(a.run); err != nil {
+			return nil, err
+		}
+	}
 	fi, err := os.Stat(s.SealKey)
 	s.KeyThere = err == nil && fi.Size() > 0
 	return s, l.View(a.run, func(v model.View) error {
@@ -174,7 +182,15 @@ func ledgerPage(s *ledgerState, now time.Time) format.Page {
 		b.Rows = append(b.Rows, []string{fmt.Sprint(h.Process), h.Who, h.What, h.From,
 			h.Since.Format("2006-01-02 15:04")})
 	}
-	return format.Page{Data: s, Blocks: []format.Block{{Fields: fields}, b}}
+	blocks := []format.Block{{Fields: fields}, b}
+	if len(s.Roles) > 0 {
+		b := format.Block{Title: "Roles", Noun: "role", Head: []string{"Role", "May"}}
+		for _, r := range s.Roles {
+			b.Rows = append(b.Rows, []string{r.Name, r.May})
+		}
+		blocks = append(blocks, b)
+	}
+	return format.Page{Data: s, Blocks: blocks}
 }
 
 // copyResult is what is told of a copy that was made.
@@ -284,6 +300,25 @@ func openBackup(path, keyFile string) (*model.Copied, func() error, error) {
 	return c, f.Close, nil
 }
 
+// wholeBackup reads a backup to its end, so that nothing is begun with one that is damaged.
+func wholeBackup(path, keyFile string) error {
+	c, done, err := openBackup(path, keyFile)
+	if err != nil {
+		return err
+	}
+	for _, err := range c.Records() {
+		if err != nil {
+			return errors.Join(fmt.Errorf("%s: %w", path, err), done())
+		}
+	}
+	for _, err := range c.Entries() {
+		if err != nil {
+			return errors.Join(fmt.Errorf("%s: %w", path, err), done())
+		}
+	}
+	return done()
+}
+
 // restoreResult is what is told of a ledger that was made of a backup.
 type restoreResult struct {
 	Place   string          `json:"place"`
@@ -302,7 +337,8 @@ database without a ledger. What does not verify (a byte that is wrong, an end th
 journal whose chain is broken) makes no ledger. Restoring goes back in time: what was ended since the
 copy was made lives again in it, and the copy cannot know what that was. So it is told what has to be
 looked at, and the journal keeps that it was restored. Bring the ledger key back as well.`,
-		Example: "  tressik ledger restore kestrel.backup --ledger restored.ledger",
+		Example: "  tressik ledger backup kestrel.backup\n" +
+			"  tressik ledger restore kestrel.backup --ledger restored.ledger",
 		RunE: func(_ *cobra.Command, got []string) error {
 			o, err := a.options()
 			if err != nil {
@@ -310,6 +346,9 @@ looked at, and the journal keeps that it was restored. Bring the ledger key back
 			}
 			if keyFile == "" {
 				keyFile = engine.SealKey(a.ledgerPath(), o.SealKey)
+			}
+			if err := wholeBackup(got[0], keyFile); err != nil {
+				return err
 			}
 			from, done, err := openBackup(got[0], keyFile)
 			if err != nil {
@@ -432,5 +471,83 @@ with the same one, which TRESSIK_LEDGER_KEY names.`,
 					{Fields: [][2]string{{"records", fmt.Sprint(is.Records)}, {"entries of the journal",
 						fmt.Sprint(is.Entries)},
 						{"SHA-256 of the content", is.SHA256}}}, {Lines: keysOf(from, to)}}})
+		}}
+}
+
+// roles is the ledger as one that knows roles.
+func (a *App) roles() (ledger.Roles, error) {
+	l, err := a.openLedger()
+	if err != nil {
+		return nil, err
+	}
+	r, ok := l.(ledger.Roles)
+	if !ok {
+		return nil, errors.New("a ledger in a file knows no roles: whoever can write to the file can do anything. " +
+			"Copy it " +
+			"into a database (tressik ledger copy) to have roles")
+	}
+	return r, nil
+}
+
+func (a *App) ledgerGrant() *cobra.Command {
+	var may, file string
+	c := &cobra.Command{Use: "grant ROLE --may read|change|consent", Short: "Let a role of the database read, " +
+		"change or " +
+		"consent", Args: args("ROLE"),
+		Long: `Let a role of the database read the ledger, change it, or change it and consent; the role is made where
+there is none. It is the database that keeps to it: a role that may change and not consent cannot put a
+consent that is given, by this program or another. What a role writes into the journal is in its own
+name, or the database refuses it, so that the actor is proven; and nobody but the owner can change the
+journal or take anything out of it. A registrar's token is not known to the database, so a registrar
+acts where the program runs as the owner.`,
+		Example: "  tressik ledger grant mira --may change --ledger postgres:///tressik?host=/run/postgresql",
+		RunE: func(_ *cobra.Command, got []string) error {
+			if !slices.Contains([]string{"read", "change", "consent"}, may) {
+				return usageError{fmt.Errorf("--may %q: write read, change or consent", may)}
+			}
+			password, err := a.readFile("--password-file", file)
+			if err != nil {
+				return err
+			}
+			r, err := a.roles()
+			if err != nil {
+				return err
+			}
+			if err := r.Grant(a.run, got[0], may, strings.TrimRight(string(password), "\r\n")); err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: ledger.Role{Name: got[0], May: may},
+				Blocks: []format.Block{{Lines: []string{
+					got[0] + " may " + map[string]string{"read": "read", "change": "read and change, and not consent",
+						"consent": "read, change and consent"}[may],
+					"It connects with user=" + got[0] + " in the address of the ledger."}}}})
+		}}
+	c.Flags().StringVar(&may, "may", "", "what it may do: read, change (all but consent), consent (and change)")
+	c.Flags().StringVar(&file, "password-file", "", "file with the password that the role gets; without one it "+
+		"keeps its own")
+	must(c.RegisterFlagCompletionFunc("may", cobra.FixedCompletions([]string{"read", "change\tall but consent",
+		"consent\tand change"}, cobra.ShellCompDirectiveNoFileComp)))
+	return c
+}
+
+func (a *App) ledgerRevoke() *cobra.Command {
+	return &cobra.Command{Use: "revoke ROLE", Short: "Take from a role of the database what it may do in the ledger",
+		Args: args("ROLE"),
+		Long: `Take from a role what it may do in the ledger. The role itself stays in the database: it may be of use
+elsewhere.`,
+		Example: `  tressik ledger grant mira --may read --ledger postgres:///tressik?host=/run/postgresql
+  tressik ledger revoke mira --ledger postgres:///tressik?host=/run/postgresql`,
+		RunE: func(_ *cobra.Command, got []string) error {
+			r, err := a.roles()
+			if err != nil {
+				return err
+			}
+			if err := r.Revoke(a.run, got[0]); errors.Is(err, model.ErrNotFound) {
+				return fmt.Errorf("no role %s was granted anything; tressik ledger show lists those that were", got[0])
+			} else if err != nil {
+				return err
+			}
+			return a.print(format.Page{Data: ledger.Role{Name: got[0]}, Blocks: []format.Block{{Lines: []string{
+				got[0] + " may do nothing in the ledger any more"}}}})
 		}}
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/model"
@@ -30,8 +31,21 @@ func (a *App) openLedger() (ledger.Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
+	if is := l.Env().Actor; a.actor != "" && is != o.Env.Actor {
+		return nil, errors.Join(usageError{fmt.Errorf("--actor %s: the database knows who acts, %s, and keeps "+
+			"nothing in "+
+			"another name", a.actor, strings.TrimPrefix(is, federation.RolePrefix))}, l.Close())
+	}
 	a.opened = l
 	return l, nil
+}
+
+// doorPlace is the path beside which a stage leaves word of itself, for those on this machine who want to watch it.
+func (a *App) doorPlace() string {
+	if engine.Remote(a.opened.Place()) {
+		return a.opened.SealKey()
+	}
+	return a.opened.Place()
 }
 
 // desk opens the ledger at one moment, which stays what it is until the command changes something.

@@ -457,8 +457,11 @@ func (a *App) clientRemove() *cobra.Command {
 		})}
 }
 
-// unproven refuses that somebody says to be a registrar.
+// unproven refuses that somebody says to be a registrar, or a role of the database.
 func unproven(actor string, by *model.Registrar) error {
+	if strings.HasPrefix(actor, federation.RolePrefix) {
+		return usageError{fmt.Errorf("--actor %s: a role is not said but proven, by the database", actor)}
+	}
 	if federation.ProvenActor(actor) && (by == nil || by.Registrar.Actor() != actor) {
 		return usageError{fmt.Errorf("--actor %s: a registrar is not said but proven, by its token "+
 			"(--registrar FILE)", actor)}

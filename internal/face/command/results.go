@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/face/layout"
+	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 	"tressik.example/internal/outside/aggregate"
 	"tressik.example/internal/stage/play"
@@ -122,6 +123,7 @@ func results() map[string][]reflect.Type {
 		"journal":                 one([]entryResult{}), "journal list": one([]entryResult{}),
 		"journal verify": one(proofResult{}), "ledger show": one(ledgerState{}), "ledger backup": one(copyResult{}),
 		"ledger restore": one(restoreResult{}), "ledger copy": one(copyResult{}),
+		"ledger grant": one(ledger.Role{}), "ledger revoke": one(ledger.Role{}),
 	}
 }
 

@@ -150,7 +150,7 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 	heard := &asked{Handler: a.dated(d, a.registering(s, base))}
 	var handler http.Handler = heard
 	shut := func() {}
-	if door, err := watch.OpenDoor(keeper, a.opened.Place(), base, pin); err == nil {
+	if door, err := watch.OpenDoor(keeper, a.doorPlace(), base, pin); err == nil {
 		handler, shut = door.Around(handler), door.Close
 	} else {
 		a.note("this stage cannot be watched by `tressik watch`: %s", words(err))

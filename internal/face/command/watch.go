@@ -167,7 +167,7 @@ func (a *App) watch(d *desk.Desk, name string, in *watchFlags) error {
 	ctx, over := context.WithCancel(a.stopped)
 	defer over()
 	x := &watched{a: a, d: d, in: in}
-	how, gone, err := watch.Attach(ctx, a.opened.Place(), f, x.hear)
+	how, gone, err := watch.Attach(ctx, a.doorPlace(), f, x.hear)
 	if errors.Is(err, watch.ErrNoStage) {
 		var end func()
 		if how, gone, end, err = a.ownStage(ctx, d, in, f, x.hear, app, provider); end != nil {

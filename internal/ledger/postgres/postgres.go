@@ -50,6 +50,7 @@ type Ledger struct {
 	queries *queries
 	options ledger.Options
 	env     model.Env
+	role    ledger.Role // of this process; what it may is "" for an owner
 }
 
 // Is reports whether the place of a ledger is the address of a database.
@@ -319,7 +320,12 @@ func Open(ctx context.Context, place string, o ledger.Options) (*Ledger, error) 
 		pool.Close()
 		return nil, err
 	}
-	return made(pool, place, o), nil
+	l := made(pool, place, o)
+	if err := l.known(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return l, nil
 }
 
 // Place is the address of the database; no password is in it.
@@ -421,7 +427,10 @@ func (l *Ledger) once(ctx context.Context, wait time.Duration, locked bool, f fu
 // transact runs a function in a transaction, and keeps what it wrote where it says so. The first thing that is written
 // counts up the revision.
 func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, f func(*tables.Reader) (bool,
-	error)) (n int, err error) {
+	error), also ...func(querier) error) (n int, err error) {
+	if l.role.May == "read" {
+		return 0, fmt.Errorf("%w: the role %s may read it alone", ledger.ErrReadOnly, l.role.Name)
+	}
 	c, err := l.pool.Acquire(ctx)
 	if err != nil {
 		return 0, fmt.Errorf("starting a change: %w", err)
@@ -451,6 +460,14 @@ func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, 
 	t := on(ctx, c, l.queries)
 	if keep, err := f(tables.On(t)); err != nil || !keep {
 		return 0, err
+	}
+	if err := t.Flush(); err != nil {
+		return 0, err
+	}
+	for _, f := range also {
+		if err := f(c); err != nil {
+			return 0, err
+		}
 	}
 	xid := t.xid
 	if err := t.Exec("SELECT pg_notify('tressik', current_schema())"); err != nil {

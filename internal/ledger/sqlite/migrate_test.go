@@ -199,8 +199,8 @@ func TestSubjectsSurviveTheMigration(t *testing.T) {
 	}
 }
 
-// TestMigratedByOne has four open an old ledger at once: one migrates it, the others wait, each sees all of it, and what
-// it was lies beside it.
+// TestMigratedByOne has four open an old ledger at once: one migrates it, the others wait, each sees all of it, and
+// what it was lies beside it.
 func TestMigratedByOne(t *testing.T) {
 	t.Parallel()
 	path := ledgerFrom(t, "testdata/schema14.ledger.gz", "testdata/schema14.ledger-key", "tressik.ledger-key")

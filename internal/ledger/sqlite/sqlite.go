@@ -290,8 +290,8 @@ func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
 	return made(db, path, o, readOnly), nil
 }
 
-// renew migrates a ledger of an older version. One process does so, and others wait for it. A copy of what it was is kept
-// beside it.
+// renew migrates a ledger of an older version. One process does so, and others wait for it. A copy of what it was is
+// kept beside it.
 func renew(ctx context.Context, db *sql.DB, path string, o ledger.Options) error {
 	done, err := alone(ctx, filepath.Dir(path))
 	if err != nil {

@@ -47,6 +47,7 @@ type Reader struct {
 	c        Conn
 	damaged  func(kind model.Kind, row string) // told of what is not what was written; nil makes an error of it
 	unsealed bool                              // rows have no sums yet
+	reads    func(table string, columns []any) // told of each row; nil where nobody wants to know
 }
 
 // On is a Reader on a connection.
@@ -296,8 +297,12 @@ func (r *Reader) change(t table, x model.Change) error {
 	if err := t.put(r, x); err != nil || x.Key.Kind.Journaled() {
 		return err
 	}
-	return r.c.Exec("INSERT INTO kept (kind, id) VALUES (?, ?) ON CONFLICT DO NOTHING", string(x.Key.Kind),
-		listed(x.Key))
+	return r.list(x.Key)
+}
+
+// list notes that a record is there which the journal does not have.
+func (r *Reader) list(k model.Key) error {
+	return r.c.Exec("INSERT INTO kept (kind, id) VALUES (?, ?) ON CONFLICT DO NOTHING", string(k.Kind), listed(k))
 }
 
 // listed is the ID of a record as the list of those has it that the journal does not have.

@@ -92,6 +92,9 @@ func (r *Reader) scan(table string, s Scanner, to ...any) error {
 
 // holds compares a sum with what was read.
 func (r *Reader) holds(table string, sum int64, read ...any) error {
+	if r.reads != nil {
+		r.reads(table, read)
+	}
 	if r.unsealed || sum == sumOf(table, read) {
 		return nil
 	}
@@ -185,34 +188,51 @@ func (*unreadableError) Unwrap() error { return ledger.ErrDamaged }
 
 // Sum gives each row its sum, in tables of a version that had none. The transaction is the caller's.
 func (r *Reader) Sum() error {
-	old := &Reader{c: r.c, unsealed: true}
-	for _, k := range model.Kinds() {
-		var all []model.Change
-		for x, err := range (model.View{Reader: old}).Find(model.Query{Kind: k}) {
-			if err != nil {
-				return err
-			}
-			all = append(all, model.Change{Key: x.Key(), After: x})
-		}
+	for _, k := range []model.Kind{model.Parties, model.Versions} { // what lies beside a record is part of its sum
 		t, err := tableOf(k)
 		if err != nil {
 			return err
 		}
-		for _, c := range all {
-			if k == model.Parties || k == model.Versions {
-				doc, err := old.Document(c.Key)
-				if err != nil {
-					return err
-				}
-				c.Document = &model.Document{Bytes: doc}
+		if err := r.sumBeside(k, t.(*rows)); err != nil {
+			return err
+		}
+	}
+	read := map[string][][]any{}
+	old := &Reader{c: r.c, unsealed: true, reads: func(table string, columns []any) {
+		row := make([]any, len(columns))
+		for i, c := range columns {
+			if v := reflect.ValueOf(c); v.Kind() == reflect.Pointer {
+				c = v.Elem().Interface()
 			}
-			if err := r.change(t, c); err != nil {
-				return fmt.Errorf("the %s %s: %w", k, strings.Join(c.Key.Parts(), " "), err)
+			row[i] = c
+		}
+		read[table] = append(read[table], row)
+	}}
+	for _, k := range model.Kinds() {
+		for x, err := range (model.View{Reader: old}).Find(model.Query{Kind: k}) {
+			if err != nil {
+				return err
+			}
+			if k.Journaled() {
+				continue
+			}
+			if err := r.list(x.Key()); err != nil {
+				return err
+			}
+		}
+	}
+	for table, list := range read {
+		keys := keysIn(table)
+		for _, row := range list {
+			if err := r.c.Exec("UPDATE "+table+" SET sum = ? WHERE "+strings.Join(keys, " = ? AND ")+" = ?",
+				append([]any{sumOf(table, row)}, row[:len(keys)]...)...); err != nil {
+				return err
 			}
 		}
 	}
 	var seqs, of []int64
 	head := ""
+	old.reads = nil
 	for e, err := range old.Entries(model.Filter{}) {
 		if err != nil {
 			return err
@@ -233,4 +253,46 @@ func (r *Reader) Sum() error {
 		}
 	}
 	return r.c.Flush()
+}
+
+// sumBeside gives what lies beside records its hash.
+func (r *Reader) sumBeside(k model.Kind, t *rows) error {
+	old := &Reader{c: r.c, unsealed: true}
+	var keys []model.Key
+	for x, err := range (model.View{Reader: old}).Find(model.Query{Kind: k}) {
+		if err != nil {
+			return err
+		}
+		keys = append(keys, x.Key())
+	}
+	for _, key := range keys {
+		doc, err := old.Document(key)
+		if err != nil {
+			return err
+		}
+		if err := r.c.Exec("UPDATE "+t.table+" SET beside = ? WHERE "+t.key, append([]any{besideOf(key, doc)},
+			t.parts(key)...)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keysIn are the columns by which a row of a table is known, which are its first.
+func keysIn(table string) []string {
+	if table == "accounts" {
+		return []string{"app", "line"}
+	}
+	for _, k := range model.Kinds() {
+		t, err := tableOf(k)
+		of, ok := t.(*rows)
+		if err != nil || !ok || of.table != table {
+			continue
+		}
+		columns := strings.Split(of.columns, ", ")
+		return columns[:strings.Count(of.keys, ",")+1]
+	}
+	return []string{map[string]string{"exports": "app", "readings": "party", "stage_codes": "hash",
+		"stage_families": "id",
+		"stage_revoked":  "jti"}[table]}
 }

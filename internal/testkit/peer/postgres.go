@@ -106,6 +106,9 @@ func (s *Server) Stop(t testing.TB) {
 	s.run(t, "pg_ctl", "-D", filepath.Join(s.dir, "data"), "-m", "fast", "-w", "stop")
 }
 
+// Program is the path of one of PostgreSQL's programs.
+func (s *Server) Program(name string) string { return filepath.Join(s.bin, name) }
+
 // New makes an empty database and returns its name.
 func (s *Server) New(t testing.TB) string {
 	t.Helper()

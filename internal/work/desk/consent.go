@@ -137,7 +137,7 @@ func administers(actor string, provider *federation.Party, persons []people.Pers
 		if !provider.Administers(&persons[i]) {
 			continue
 		}
-		if strings.EqualFold(persons[i].ID, actor) {
+		if strings.EqualFold(persons[i].ID, federation.ActorName(actor)) {
 			return nil
 		}
 		who = append(who, persons[i].ID)

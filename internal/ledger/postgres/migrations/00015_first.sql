@@ -294,3 +294,36 @@ CREATE TABLE journal (
 CREATE INDEX journal_party ON journal (party, seq);
 CREATE INDEX journal_trust ON journal (trust, seq);
 CREATE INDEX journal_actor ON journal (actor, seq);
+
+-- What roles may do that are not the owner: read; change all but consents; consent as well. What an entry of theirs says
+-- of who acts is their own name, and they add to the journal without changing it.
+CREATE TABLE may (
+    role TEXT COLLATE "C" PRIMARY KEY,
+    what TEXT NOT NULL CHECK (what IN ('read', 'change', 'consent'))
+);
+
+-- +goose StatementBegin
+CREATE FUNCTION acts_as_itself() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$
+DECLARE known BOOLEAN;
+BEGIN
+    EXECUTE format('SELECT EXISTS (SELECT 1 FROM %I.may WHERE role = $1)', TG_TABLE_SCHEMA) INTO known USING session_user::text;
+    IF known AND NEW.actor IS DISTINCT FROM 'role:' || session_user THEN
+        RAISE EXCEPTION 'the role % writes entries of the journal in its own name alone', session_user USING ERRCODE = '42501';
+    END IF;
+    RETURN NEW;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER acts_as_itself BEFORE INSERT ON journal FOR EACH ROW EXECUTE FUNCTION acts_as_itself();
+
+-- +goose StatementBegin
+CREATE FUNCTION may_consent() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$
+DECLARE what TEXT;
+BEGIN
+    EXECUTE format('SELECT what FROM %I.may WHERE role = $1', TG_TABLE_SCHEMA) INTO what USING session_user::text;
+    IF what IS NOT NULL AND what <> 'consent' AND NEW.standing = 'consented' THEN
+        RAISE EXCEPTION 'the role % may change the ledger, and not consent', session_user USING ERRCODE = '42501';
+    END IF;
+    RETURN NEW;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER may_consent BEFORE INSERT OR UPDATE ON consents FOR EACH ROW EXECUTE FUNCTION may_consent();

@@ -1,0 +1,367 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"tressik.example/internal/testkit/peer"
+)
+
+// shared moves the ledger of a desk into a database of its own, and has the desk go on with that.
+func (d *desk) shared(s *peer.Server) (database string) {
+	d.t.Helper()
+	database = s.New(d.t)
+	d.env = append(d.env, "TRESSIK_LEDGER_KEY="+d.path("tressik.ledger-key"))
+	d.ok("ledger", "copy", "tressik.ledger", s.Address(database, ""))
+	d.env = append(d.env, "TRESSIK_LEDGER="+s.Address(database, ""))
+	if err := os.Remove(d.path("tressik.ledger")); err != nil {
+		d.t.Fatal(err)
+	}
+	return database
+}
+
+// as is the desk of somebody else, who connects in a role.
+func (d *desk) role(s *peer.Server, database, name string) *desk {
+	c := *d
+	c.env = append(c.env[:len(c.env):len(c.env)], "TRESSIK_LEDGER="+s.Address(database, name), "TRESSIK_ACTOR=")
+	return &c
+}
+
+// TestDemoInADatabase: the demo says the same of a ledger in a database as of one in a file, but for what is random.
+func TestDemoInADatabase(t *testing.T) {
+	t.Parallel()
+	s := peer.Postgres(t, "")
+	random := regexp.MustCompile(`[0-9a-f]{16,}|[A-Za-z0-9_~-]{20,}|\b[krs]-[0-9a-f]{10}|127\.0\.0\.1:[0-9]+|` +
+		`--port [0-9]+|([0-9A-F]{2}:){10,}[0-9A-F]{2}|postgres:///\S+|\S+\.ledger(-key)?\b`)
+	told := func(args ...string) string {
+		d := newDesk(t)
+		out := d.ok(append([]string{"demo", "--dir", "demo", "--full"}, args...)...)
+		return random.ReplaceAllString(strings.ReplaceAll(out, d.dir, ""), "…")
+	}
+	file, database := told(), told("--ledger", s.Address(s.New(t), ""))
+	a, b := strings.Split(file, "\n"), strings.Split(database, "\n")
+	if len(a) < 500 || len(a) != len(b) {
+		t.Errorf("%d and %d lines", len(a), len(b))
+	}
+	bad := 0
+	for i := range min(len(a), len(b)) {
+		if strings.Join(strings.Fields(a[i]), " ") != strings.Join(strings.Fields(b[i]), " ") && bad < 10 {
+			bad++
+			t.Errorf("line %d:\n%s\nand not\n%s", i+1, b[i], a[i])
+		}
+	}
+}
+
+// TestStageFollowsTheDatabase is TestStageFollowsTheLedger for a ledger in a database.
+func TestStageFollowsTheDatabase(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	d.shared(peer.Postgres(t, ""))
+	follows(t, d)
+}
+
+// TestServerGoesAndComes stops the database server under a running stage, a running serve and a command: each says so,
+// and goes on when it is back.
+func TestServerGoesAndComes(t *testing.T) {
+	t.Parallel()
+	s := peer.Postgres(t, "")
+	d := federated(t)
+	d.shared(s)
+	places, _ := openStage(t, d)
+	start := places["nightlog"].Start
+	at := d.serve()
+	ask := func() (int, string) {
+		resp, err := http.Get(at + "/ridge/metadata")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, body(resp)
+	}
+	if code, page := ask(); code != 200 {
+		t.Fatalf("%d %s", code, page)
+	}
+	if p := visitor(t, start, "mira"); !strings.Contains(p, "Signed in") { // its keys are open from now on
+		t.Fatal(p)
+	}
+	s.Stop(t)
+	d.fails(1, []string{"the database server cannot be reached"}, "trust", "list")
+	eventually(t, "serve says that its ledger is away", func() bool {
+		code, _ := ask() // what it read a moment ago is still good
+		return code >= 500
+	})
+	page := func() string {
+		resp, err := http.Get(strings.TrimSuffix(start, "/nightlog/start"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return body(resp)
+	}
+	eventually(t, "the stage says that its ledger is away", func() bool {
+		return strings.Contains(page(), "cannot be read")
+	})
+	if p := visitor(t, start, "mira"); !strings.Contains(p, "Signed in") {
+		t.Errorf("the stage does not play on: %s", p)
+	}
+	s.Start(t)
+	eventually(t, "serve has its ledger again", func() bool {
+		code, _ := ask()
+		return code == 200
+	})
+	d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs", "https://plates.kestrelridge.example/acs")
+	d.run("federate", "plates", "--with", "ridge")
+	eventually(t, "the stage sees what changed", func() bool {
+		p := page()
+		return !strings.Contains(p, "cannot be read") && strings.Contains(p, "plates")
+	})
+}
+
+// TestRoles: what a role may do is kept by the database, whatever program it uses, and who acts is proven.
+func TestRoles(t *testing.T) {
+	t.Parallel()
+	s := peer.Postgres(t, "")
+	d := clients(t)
+	name := d.shared(s)
+	for role, may := range map[string]string{"ilse": "read", "mira": "change", "aiyana": "consent"} {
+		d.ok("ledger", "grant", role, "--may", may)
+	}
+	ilse, mira, aiyana := d.role(s, name, "ilse"), d.role(s, name, "mira"), d.role(s, name, "aiyana")
+	ilse.ok("trust", "list")
+	ilse.fails(1, []string{"ilse may read it alone"}, "app", "change", "dome-scheduler", "--title", "X")
+	mira.ok("app", "change", "dome-scheduler", "--title", "Domes")
+	mira.fails(2, []string{"the database knows who acts"}, "app", "change", "dome-scheduler", "--title", "X", "--actor",
+		"aiyana")
+	mira.fails(1, []string{"may change the ledger, and not consent"}, "consent", "give", "dome-scheduler@ridge",
+		"--for",
+		"mira")
+	aiyana.ok("consent", "give", "dome-scheduler@ridge", "--for", "mira")
+	mira.fails(1, []string{"the owner of the ledger does that"}, "ledger", "grant", "mira", "--may", "consent")
+	var list []struct{ Actor, ActorIs, Action string }
+	d.json(&list, "journal", "list", "--last", "20")
+	list = slices.DeleteFunc(list, func(e struct{ Actor, ActorIs, Action string }) bool { return e.Actor == "aiyana" })
+	list = slices.Compact(list)
+	if n := len(list); n > 2 {
+		list = list[n-2:]
+	}
+	if len(list) != 2 || list[0].Actor != "role:mira" || list[1].Actor != "role:aiyana" || list[0].ActorIs != "proven" {
+		t.Errorf("%+v", list)
+	}
+	for role, sql := range map[string]string{
+		"mira": "INSERT INTO journal SELECT 10000, at, 'role:aiyana', action, party, trust, before, after, prev, " +
+			"hash, records, " +
+			"sum FROM journal LIMIT 1",
+		"aiyana": "DELETE FROM journal", "ilse": "UPDATE parties SET kind = kind"} {
+		out, err := exec.Command(s.Program("psql"), "-X", "-d", s.Address(name, role), "-c", sql).CombinedOutput()
+		if err == nil || !strings.Contains(string(out), "ERROR") {
+			t.Errorf("%s could: %s: %s", role, sql, out)
+		}
+	}
+	d.fails(0, []string{"each is what was written"}, "journal", "verify")
+	d.ok("ledger", "revoke", "mira")
+	mira.fails(1, []string{"does not let this role"}, "trust", "list")
+	d.fails(2, nil, "ledger", "grant", "x", "--may", "everything")
+	clients(t).fails(1, []string{"a file knows no roles"}, "ledger", "grant", "mira", "--may", "read")
+}
+
+// TestPasswordOfADatabase: a password comes from where only its owner reads, and is told to nobody.
+func TestPasswordOfADatabase(t *testing.T) {
+	t.Parallel()
+	const password = "correct horse battery staple"
+	s := peer.Postgres(t, password)
+	d := federated(t)
+	name := s.New(t)
+	address := s.Address(name, "")
+	with := func(more ...string) *desk {
+		c := *d
+		c.env = append(c.env[:len(c.env):len(c.env)], more...)
+		return &c
+	}
+	d.fails(1, []string{"password"}, "trust", "list", "--ledger", address)
+	file := d.write("db.password", password+"\n")
+	with("PGPASSWORD="+password).ok("ledger", "copy", "tressik.ledger", address)
+	for _, c := range []*desk{with("PGPASSWORD=" + password), with("TRESSIK_LEDGER_PASSWORD_FILE=" + d.path(file)),
+		with("PGPASSFILE=" + d.path(d.write("pgpass", "*:*:*:*:"+password+"\n")))} {
+		c.ok("trust", "list", "--ledger", address)
+	}
+	r := with("PGPASSWORD=wrong").run("trust", "list", "--ledger", address)
+	if r.code != 1 || !strings.Contains(r.err, "password") {
+		t.Errorf("%d %s", r.code, r.err)
+	}
+	inside := strings.Replace(address, "postgres://", "postgres://"+peer.Owner+":secret-of-mine@", 1)
+	if r := d.run("trust", "list", "--ledger", inside); r.code != 1 || strings.Contains(r.out+r.err,
+		"secret-of-mine") ||
+		!strings.Contains(r.err, "seen by whoever lists the processes") {
+		t.Errorf("%d %s", r.code, r.err)
+	}
+	d.fails(1, []string{"sslmode=verify-full"}, "trust", "list", "--ledger",
+		"postgres://db.kestrelridge.example/tressik")
+	with("PGPASSWORD="+password).fails(1, []string{"there is no ledger", "tressik init"}, "trust", "list", "--ledger",
+		s.Address("postgres", ""))
+}
+
+// TestBackupWhileOthersWrite: a backup that is made while 16 write is one moment, and what is made of it verifies; what
+// was added before it began is in it.
+func TestBackupWhileOthersWrite(t *testing.T) {
+	t.Parallel()
+	s := peer.Postgres(t, "")
+	for _, place := range []string{"file", "database"} {
+		t.Run(place, func(t *testing.T) {
+			d := observatory(t)
+			if place == "database" {
+				d.shared(s)
+			}
+			var wg sync.WaitGroup
+			for i := range 16 {
+				wg.Go(func() {
+					for j := range 3 {
+						name := fmt.Sprintf("app-%d-%d", i, j)
+						if r := d.run("app", "add", name, "--entity-id", "urn:example:"+name, "--acs",
+							"https://"+name+".example/acs"); r.code != 0 {
+							t.Errorf("%s: %s", name, r.err)
+						}
+					}
+				})
+			}
+			for i := range 4 {
+				d.ok("ledger", "backup", fmt.Sprintf("%d.backup", i), "--sealed")
+			}
+			wg.Wait()
+			d.ok("ledger", "backup", "last.backup")
+			d.fails(0, []string{"each is what was written"}, "journal", "verify")
+			for _, b := range []string{"0", "1", "2", "3", "last"} {
+				place := b + ".ledger"
+				d.ok("ledger", "restore", b+".backup", "--ledger", place, "--key", "tressik.ledger-key")
+				d.fails(0, []string{"each is what was written"}, "journal", "verify", "--ledger", place)
+			}
+			var all, restored []struct{ Name string }
+			d.json(&all, "app", "list")
+			d.json(&restored, "app", "list", "--ledger", "last.ledger")
+			if len(all) != 49 || fmt.Sprint(all) != fmt.Sprint(restored) {
+				t.Errorf("%d apps, and %d of the backup", len(all), len(restored))
+			}
+		})
+	}
+}
+
+// TestRestore: a backup makes a ledger where none is and nothing of one was left, whole or not at all, and says what it
+// brings back.
+func TestRestore(t *testing.T) {
+	t.Parallel()
+	d := clients(t)
+	d.secret("frame-courier@ridge", "30d")
+	d.ok("ledger", "backup", "a.backup")
+	fi, err := os.Stat(d.path("a.backup"))
+	if err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", fi, err)
+	}
+	d.fails(1, []string{"there is a file already"}, "ledger", "restore", "a.backup")
+	d.write("b.ledger-wal", "the last changes of a ledger")
+	d.fails(1, []string{"b.ledger-wal was left of a ledger"}, "ledger", "restore", "a.backup", "--ledger", "b.ledger")
+	if d.read("b.ledger-wal") != "the last changes of a ledger" {
+		t.Error("what was left is no more")
+	}
+	b, err := os.ReadFile(d.path("a.backup"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 1; i < 8; i++ {
+		bad := bytes.Clone(b)
+		bad[len(bad)*i/8] ^= 4
+		d.write("bad.backup", string(bad))
+		d.fails(1, []string{"bad.backup", "no whole copy"}, "ledger", "restore", "bad.backup", "--ledger", "c.ledger")
+		d.write("bad.backup", string(b[:len(b)*i/8]))
+		d.fails(1, []string{"bad.backup", "no whole copy"}, "ledger", "restore", "bad.backup", "--ledger", "c.ledger")
+	}
+	d.fails(1, []string{"no whole copy"}, "ledger", "restore", d.write("x", "no backup"), "--ledger", "c.ledger")
+	if left, _ := filepath.Glob(d.path("c.*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	d.fails(0, []string{"1 secret that was valid then", "tressik secret list", "own key"}, "ledger", "restore",
+		"a.backup",
+		"--ledger", "d.ledger")
+	d.fails(0, []string{"restored", "of a copy made 2031-03-04"}, "ledger", "show", "--ledger", "d.ledger")
+	d.fails(0, []string{"ledger.restore"}, "journal", "list", "--last", "1", "--ledger", "d.ledger")
+	d.ok("ledger", "backup", "s.backup", "--sealed")
+	d.fails(1, []string{"there is no key at"}, "ledger", "restore", "s.backup", "--ledger", "e.ledger")
+	d.ok("ledger", "restore", "s.backup", "--ledger", "e.ledger", "--key", "tressik.ledger-key")
+}
+
+// TestHeadKeptElsewhere: a journal of which the end was taken off, or that was computed anew, does not have an entry
+// whose hash was kept elsewhere.
+func TestHeadKeptElsewhere(t *testing.T) {
+	t.Parallel()
+	d := federated(t)
+	var before, after struct{ Journal struct{ Hash string } }
+	d.ok("ledger", "backup", "before.backup")
+	d.json(&before, "ledger", "show")
+	d.ok("app", "change", "nightlog", "--title", "Nights")
+	d.json(&after, "ledger", "show")
+	d.fails(0, []string{"each is what was written"}, "journal", "verify", "--head", before.Journal.Hash)
+	d.fails(0, []string{"each is what was written"}, "journal", "verify", "--head", after.Journal.Hash)
+	d.ok("ledger", "restore", "before.backup", "--ledger", "older.ledger")
+	d.fails(0, nil, "journal", "verify", "--ledger", "older.ledger", "--head", before.Journal.Hash)
+	d.fails(3, []string{"no entry has the hash"}, "journal", "verify", "--ledger", "older.ledger", "--head",
+		after.Journal.Hash)
+}
+
+// TestManyWritersOnADatabase: 16 processes write one record at once, each again where it was overtaken: nothing is
+// lost.
+func TestManyWritersOnADatabase(t *testing.T) {
+	t.Parallel()
+	d := observatory(t)
+	d.shared(peer.Postgres(t, ""))
+	var wg sync.WaitGroup
+	for i := range 16 {
+		wg.Go(func() {
+			if r := d.run("claims", "role", "nightlog", fmt.Sprintf("group-%d=role-%d", i, i)); r.code != 0 &&
+				r.code != 1 &&
+				r.code != 2 {
+				t.Errorf("%d: %s", r.code, r.err)
+			}
+			if r := d.run("app", "add", fmt.Sprintf("app%d", i), "--entity-id", fmt.Sprintf("urn:example:%d", i),
+				"--acs",
+				"https://x.example/acs"); r.code != 0 {
+				t.Errorf("%d: %s", i, r.err)
+			}
+		})
+	}
+	wg.Wait()
+	var list []struct{ Name string }
+	d.json(&list, "app", "list")
+	if len(list) != 17 {
+		t.Errorf("%d apps", len(list))
+	}
+	d.fails(0, []string{"each is what was written"}, "journal", "verify")
+}
+
+// serve runs tressik serve and returns where it answers.
+func (d *desk) serve(args ...string) string {
+	d.t.Helper()
+	c := d.command(append([]string{"serve", "--format", "json"}, args...)...)
+	out, err := c.StdoutPipe()
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	d.t.Cleanup(func() {
+		c.Process.Signal(os.Interrupt)
+		c.Wait()
+	})
+	b := make([]byte, 4096)
+	n, _ := out.Read(b)
+	at := regexp.MustCompile(`http://[0-9.:]+`).FindString(string(b[:n]))
+	if at == "" {
+		d.t.Fatalf("serve says %q", b[:n])
+	}
+	return at
+}
