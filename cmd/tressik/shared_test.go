@@ -116,7 +116,8 @@ func TestServerGoesAndComes(t *testing.T) {
 		code, _ := ask()
 		return code == 200
 	})
-	d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs", "https://plates.kestrelridge.example/acs")
+	d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs",
+		"https://plates.kestrelridge.example/acs")
 	d.run("federate", "plates", "--with", "ridge")
 	eventually(t, "the stage sees what changed", func() bool {
 		p := page()

@@ -172,6 +172,8 @@ type Query struct {
 	By     Index
 	Value  string
 	Newest bool // the last one first
+	// Begins picks, of people alone, those whose folded ID begins so.
+	Begins string
 }
 
 // Reader is what stands in a ledger at one moment, as an engine offers it. What it returns belongs to the caller.

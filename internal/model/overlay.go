@@ -27,6 +27,7 @@ type layer struct {
 // laid is what the changes made of one record; a nil record is one that was taken away.
 type laid struct {
 	rec       Record
+	was       Record // in the base; nil where it had none
 	doc       []byte
 	ownsDoc   bool // doc counts, and not that of the base
 	made      int  // its place among those that the base does not have; 0 for one that it has
@@ -67,7 +68,7 @@ func (o *overlay) lay(c Change) {
 	}
 	x := l.over[c.Key.ID]
 	if x == nil {
-		x = &laid{}
+		x = &laid{was: c.Before}
 		l.over[c.Key.ID] = x
 		if c.Before == nil {
 			l.made++
@@ -114,7 +115,7 @@ func (l *layer) found(q Query) []*laid {
 	var out []*laid
 	if q.By == Every {
 		for _, x := range l.over {
-			if x.rec != nil || x.forgotten {
+			if x.forgotten || q.shows(x.rec) {
 				out = append(out, x)
 			}
 		}
@@ -177,7 +178,7 @@ func (o *overlay) Last(k Kind) (int64, error) {
 
 // shows reports whether a query finds a record that the changes put.
 func (q Query) shows(r Record) bool {
-	return r != nil && (q.By == Every || slices.Contains(r.Under(q.By), q.Value))
+	return r != nil && strings.HasPrefix(r.Key().ID, q.Begins) && (q.By == Every || slices.Contains(r.Under(q.By), q.Value))
 }
 
 func (o *overlay) Find(q Query) iter.Seq2[Record, error] {

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"tressik.example/internal/core/people"
 )
 
 // Differs is a record that is not what was written.
@@ -93,6 +95,9 @@ func (v View) Prove(head string) (*Proof, error) {
 		}
 	}
 	if err := p.rest(); err != nil {
+		return nil, err
+	}
+	if err := p.census(); err != nil {
 		return nil, err
 	}
 	p.sums()
@@ -311,6 +316,26 @@ func fieldsOf(in string, a, b map[string]json.RawMessage) (out []string) {
 		out = append(out, in+n)
 	}
 	return out
+}
+
+// census holds what was counted of the people against them.
+func (p *prover) census() error {
+	said, err := p.View.Census()
+	if err != nil {
+		return err
+	}
+	is := people.CensusOf(nil)
+	for x, err := range p.View.EachPerson() {
+		if err != nil {
+			return err
+		}
+		is.Count(&x, 1)
+	}
+	if said.People != is.People || !maps.Equal(said.Groups, is.Groups) || !maps.Equal(said.Attributes, is.Attributes) {
+		p.found(Differs{Kind: "tallies", ID: "how many people are in each group, and have each attribute",
+			What: Altered})
+	}
+	return nil
 }
 
 // sums tells of the rows whose sum does not fit them, where nothing else was said of their record.

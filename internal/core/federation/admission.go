@@ -2,7 +2,9 @@ package federation
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -119,6 +121,27 @@ func (a Admission) Refuses(p *people.Person, consents []Consent) *Refusal {
 		p.ID + " is not admitted through " + a.Trust}
 }
 
+// Counts is how many of a crowd are admitted. Where the rule is about everyone, or about one group, nobody is read.
+func (a Admission) Counts(c *Crowd, consents []Consent) (n int) {
+	switch {
+	case a.Broken:
+		return 0
+	case a.Everyone && a.Pilot == "":
+		return c.People
+	case a.Everyone:
+		return c.In(a.Pilot)
+	case a.Pilot == "" && !a.Consented && len(a.Groups) == 1 && len(a.Persons) == 0:
+		return c.In(a.Groups[0])
+	}
+	all := c.All()
+	for i := range all {
+		if a.Refuses(&all[i], consents) == nil {
+			n++
+		}
+	}
+	return n
+}
+
 // By says by what the rule admits somebody, such as "everyone", "by name" or "group observers"; "" where it does not.
 func (a Admission) By(p *people.Person, consents []Consent) string {
 	switch {
@@ -193,31 +216,93 @@ func (a Admission) Short() string {
 	return a.Rule
 }
 
-// Crowd is all people of a ledger, with how many are in each group.
+// Crowd is the people of a ledger, as far as they are asked for: how many there are in each group is known at once, and
+// all of them are read where a question is about each.
 type Crowd struct {
-	People []people.Person
-	groups map[string]int
-	ids    map[string]bool
-	mails  map[string]string // folded address, the ID
+	people.Census
+	from Everybody
+	all  []people.Person
+	read bool
+	err  error
 }
 
-// NewCrowd counts people.
-func NewCrowd(list []people.Person) *Crowd {
-	c := &Crowd{People: list, groups: map[string]int{}, ids: map[string]bool{}, mails: map[string]string{}}
-	for i := range list {
-		c.ids[strings.ToLower(list[i].ID)] = true
-		for _, g := range list[i].Groups {
-			c.groups[g]++
-		}
-		for _, m := range list[i].Attributes["mail"] {
-			c.mails[strings.ToLower(m)] = list[i].ID
-		}
-	}
-	return c
+// Everybody is where the people of a crowd are read.
+type Everybody interface {
+	// Persons lists all of them by ID.
+	Persons() ([]people.Person, error)
+	// EachPerson goes through them by ID, as far as it is asked to.
+	EachPerson() iter.Seq2[people.Person, error]
+	// Knows reports whether there is a person of an ID, letter case not counting.
+	Knows(id string) (bool, error)
 }
+
+// NewCrowd is a crowd of people who were read.
+func NewCrowd(list []people.Person) *Crowd {
+	return &Crowd{Census: people.CensusOf(list), all: list, read: true}
+}
+
+// CrowdOf is a crowd of people who are read where that is needed. Ask for Err afterwards.
+func CrowdOf(c people.Census, from Everybody) *Crowd { return &Crowd{Census: c, from: from} }
+
+// Err is what went wrong when people were read; answers given since are not to be used.
+func (c *Crowd) Err() error { return c.err }
 
 // In is how many people are in a group.
-func (c *Crowd) In(group string) int { return c.groups[group] }
+func (c *Crowd) In(group string) int { return c.Groups[group] }
+
+// All are all of them, by ID.
+func (c *Crowd) All() []people.Person {
+	if !c.read {
+		c.read = true
+		all, err := c.from.Persons()
+		c.all, c.err = all, errors.Join(c.err, err)
+	}
+	return c.all
+}
+
+// First is the first of them, by ID, whom a function picks; nil where it picks nobody.
+func (c *Crowd) First(picks func(*people.Person) bool) *people.Person {
+	if c.read {
+		if i := slices.IndexFunc(c.all, func(p people.Person) bool { return picks(&p) }); i >= 0 {
+			return &c.all[i]
+		}
+		return nil
+	}
+	for p, err := range c.from.EachPerson() {
+		if err != nil {
+			c.err = errors.Join(c.err, err)
+			return nil
+		}
+		if picks(&p) {
+			return &p
+		}
+	}
+	return nil
+}
+
+// has reports whether there is a person of an ID.
+func (c *Crowd) has(id string) bool {
+	if c.read {
+		return slices.ContainsFunc(c.all, func(p people.Person) bool { return strings.EqualFold(p.ID, id) })
+	}
+	yes, err := c.from.Knows(id)
+	c.err = errors.Join(c.err, err)
+	return yes
+}
+
+// mailOf is the ID of the last of those who have a mail address; "" where nobody has.
+func (c *Crowd) mailOf(address string) (id string) {
+	all := c.All()
+	for i := range all {
+		if slices.ContainsFunc(all[i].Attributes["mail"], func(m string) bool {
+			return strings.EqualFold(m,
+				address)
+		}) {
+			id = all[i].ID
+		}
+	}
+	return id
+}
 
 // Judge holds whom a trust admits against the people of a ledger: groups in which nobody is, persons who are not there.
 func (a Admission) Judge(c *Crowd) finding.List {
@@ -233,7 +318,7 @@ func (a Admission) Judge(c *Crowd) finding.List {
 			"everyone, group:NAME or person:ID", change("group:NAME"))
 		return out
 	}
-	if len(c.People) == 0 {
+	if c.People == 0 {
 		return nil // nothing to compare with
 	}
 	groups := a.Groups
@@ -246,18 +331,18 @@ func (a Admission) Judge(c *Crowd) finding.List {
 			continue
 		}
 		fix := finding.Do("load people with that group").Or(change("group:NAME"))
-		if names := near.Names(g, (&people.Directory{Persons: c.People}).GroupNames()); len(names) > 0 {
+		if names := near.Names(g, c.GroupNames()); len(names) > 0 {
 			fix = change("group:" + names[0])
 		}
 		warn(finding.Warning, g, "the group "+g+", in which nobody is", "a group that people in the ledger are in", fix)
 	}
 	for _, id := range a.Persons {
-		if c.ids[strings.ToLower(id)] {
+		if c.has(id) {
 			out.Pass(finding.TrustAdmits, check, id)
 			continue
 		}
 		fix := finding.Do("load people who have that name").Or(change("group:NAME"))
-		if who := c.mails[strings.ToLower(id)]; who != "" { // a mail address is no ID, and lets nobody in
+		if who := c.mailOf(id); who != "" { // a mail address is no ID, and lets nobody in
 			fix = change(strings.ReplaceAll(a.Rule, id, who))
 		}
 		warn(finding.Warning, id, id+", who is not in the ledger", "people of the ledger", fix)

@@ -16,13 +16,13 @@ import (
 // AdviseWanted returns what to do about an attribute that an app wants and does not get: where a rule is there already,
 // the person lacks a value; else the rule that fits, from an attribute that people have. Nothing is proposed that would
 // release nothing.
-func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.Remedy {
-	have := people.Counts(persons)
+func AdviseWanted(t *Trust, persons people.Census) func(saml.Wanted) finding.Remedy {
+	have := persons.Attributes
 	return func(w saml.Wanted) finding.Remedy {
 		for _, r := range t.Rules {
 			if saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat}) {
 				attr, plain := strings.CutPrefix(r.Expression, "person.")
-				if plain && len(persons) > 0 && have[attr] == len(persons) {
+				if plain && persons.People > 0 && have[attr] == persons.People {
 					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this "+
 						"message was made "+
 						"before the rule, or not by it: sign in again, and look at that response", r.Claim,
@@ -46,9 +46,9 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 				Then(finding.Run("people", "load", "FILE"))
 		}
 		fix := finding.Run("claims", "set", t.Name, w.Label()+"="+personExpression(attr))
-		if n < len(persons) {
+		if n < persons.People {
 			return finding.Do(fmt.Sprintf("%s has a value for %d of %d people in the ledger", attr, n,
-				len(persons))).Then(fix)
+				persons.People)).Then(fix)
 		}
 		return fix
 	}
@@ -56,9 +56,9 @@ func AdviseWanted(t *Trust, persons []people.Person) func(saml.Wanted) finding.R
 
 // adviseForeign is the advice about a foreign provider: what no rule of the trust and no attribute of the ledger's
 // people speaks of is for its owner to release.
-func adviseForeign(t *Trust, provider, app *Party, persons []people.Person, rest func(saml.Wanted) finding.Remedy) func(
+func adviseForeign(t *Trust, provider, app *Party, persons people.Census, rest func(saml.Wanted) finding.Remedy) func(
 	saml.Wanted) finding.Remedy {
-	have := people.Counts(persons)
+	have := persons.Attributes
 	return func(w saml.Wanted) finding.Remedy {
 		known := slices.ContainsFunc(t.Rules, func(r claims.Rule) bool { return r.Name == w.Name })
 		if attr, _ := NearestAttribute(w, have); attr == "" && !known {

@@ -205,8 +205,8 @@ type Prospect struct {
 
 // ProspectOf gathers what else decides whether the client of a trust can work.
 func ProspectOf(t *Trust, terms *OIDCTerms, app, provider *Party, secrets []Secret, consents []Consent,
-	persons []people.Person, now time.Time) Prospect {
-	p := Prospect{Standing: t.Standing, Of: len(persons)}
+	crowd *Crowd, now time.Time) Prospect {
+	p := Prospect{Standing: t.Standing, Of: crowd.People}
 	if !provider.Own {
 		p.Far = provider.Name
 	}
@@ -225,12 +225,7 @@ func ProspectOf(t *Trust, terms *OIDCTerms, app, provider *Party, secrets []Secr
 	if c.Kind.Redirects() && len(c.Redirects) == 0 && p.Auth == "" {
 		p.Auth = "no redirect URI, so that nobody comes back from a sign-in"
 	}
-	who := t.Admission()
-	for i := range persons {
-		if who.Refuses(&persons[i], consents) == nil {
-			p.Admits++
-		}
-	}
+	p.Admits = t.Admission().Counts(crowd, consents)
 	return p
 }
 

@@ -202,7 +202,7 @@ func TestAdviceAboutWantedAttributes(t *testing.T) {
 		"mail": {"petra@kestrelridge.example"}}}}
 	tr := trust()
 	said := func(w saml.Wanted, all []people.Person) string {
-		fix := AdviseWanted(tr, all)(w)
+		fix := AdviseWanted(tr, people.CensusOf(all))(w)
 		return fix.Do + " " + strings.Join(fix.Run, " ") + " " + strings.Join(flat(fix), " ")
 	}
 	wants := saml.Wanted{Name: mail, Format: uri, Friendly: "mail"}
@@ -234,8 +234,8 @@ func TestAdviceAboutWantedAttributes(t *testing.T) {
 	}
 	tr.Rules = nil
 	app, provider := parties()
-	rest := AdviseWanted(tr, everybody)
-	far := adviseForeign(tr, provider, app, everybody, rest)
+	rest := AdviseWanted(tr, people.CensusOf(everybody))
+	far := adviseForeign(tr, provider, app, people.CensusOf(everybody), rest)
 	if got := far(saml.Wanted{Name: "urn:example:zzzz"}); !strings.Contains(got.Do, "have the owner of ridge release") {
 		t.Errorf("what nobody in the ledger has: %+v", got)
 	}

@@ -55,7 +55,7 @@ func (p *Party) Agree(trust, permission string) finding.Remedy {
 // JudgeAdmins warns of a group of administrators in which nobody of the ledger is, or fewer than have to agree.
 func (p *Party) JudgeAdmins(c *Crowd) finding.List {
 	group := strings.TrimPrefix(p.Admins, "group:")
-	if group == "" || len(c.People) == 0 || c.In(group) >= p.Needs() {
+	if group == "" || c.People == 0 || c.In(group) >= p.Needs() {
 		return nil
 	}
 	if n := c.In(group); n > 0 {
@@ -66,7 +66,7 @@ func (p *Party) JudgeAdmins(c *Crowd) finding.List {
 			Fix: finding.Do("put another person into that group, and load people again")}}
 	}
 	fix := finding.Do("load people with that group")
-	if n := near.Names(group, (&people.Directory{Persons: c.People}).GroupNames()); len(n) > 0 {
+	if n := near.Names(group, c.GroupNames()); len(n) > 0 {
 		fix = finding.Run("provider", "change", p.Name, "--administrators", "group:"+n[0])
 	}
 	return finding.List{{ID: finding.ProviderAdministrators, Level: finding.Warning,

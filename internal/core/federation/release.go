@@ -120,9 +120,10 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 		Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
-		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, persons)
+		census := people.CensusOf(persons)
+		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, census)
 		if !provider.Own {
-			e.Advise = adviseForeign(t, provider, app, persons, e.Advise)
+			e.Advise = adviseForeign(t, provider, app, census, e.Advise)
 		}
 		for _, a := range sp.ACS {
 			if a.Binding == saml.BindingPOST {
@@ -139,7 +140,7 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 }
 
 // JudgeClaims says of wanted attributes which a person would get and which not.
-func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons []people.Person) finding.List {
+func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons people.Census) finding.List {
 	if app.Entity.SP == nil {
 		return nil
 	}

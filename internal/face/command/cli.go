@@ -669,7 +669,7 @@ func (a *App) confirm(question string) error {
 
 // names completes names out of the ledger; which says of what kinds.
 func (a *App) names(which string, max int) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	return func(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, got []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if max > 0 && len(got) >= max {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
@@ -678,10 +678,12 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		if which == "person" {
-			all, _ := d.Persons()
-			out := make([]string, len(all))
-			for i := range all {
-				out[i] = all[i].ID + "\t" + format.Safe(all[i].Name())
+			var out []string
+			for p, err := range d.PersonsFrom(typed) {
+				if err != nil || len(out) == 200 { // nobody reads more
+					break
+				}
+				out = append(out, p.ID+"\t"+format.Safe(p.Name()))
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}

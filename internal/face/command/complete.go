@@ -12,7 +12,6 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/work/arrivals"
 	"tressik.example/internal/work/desk"
@@ -238,18 +237,12 @@ func (a *App) fromLedger(of func(d *desk.Desk, got []string) []string) completer
 
 // groups are those of the people, with how many are in each.
 func groups(d *desk.Desk, head string) (out []string) {
-	all, err := d.Persons()
+	c, err := d.Crowd()
 	if err != nil {
 		return nil
 	}
-	for _, g := range (&people.Directory{Persons: all}).GroupNames() {
-		n := 0
-		for i := range all {
-			if all[i].In(g) {
-				n++
-			}
-		}
-		out = append(out, head+g+"\t"+format.Count(n, "person"))
+	for _, g := range c.GroupNames() {
+		out = append(out, head+g+"\t"+format.Count(c.In(g), "person"))
 	}
 	return out
 }

@@ -453,12 +453,15 @@ func (a *App) partyShow(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			persons, err := d.Persons()
+			crowd, err := d.Crowd()
 			if err != nil {
 				return err
 			}
-			fs := p.Judge(federation.NewCrowd(persons), d.Now())
-			trusts, err := d.Trusts()
+			fs := p.Judge(crowd, d.Now())
+			if err := crowd.Err(); err != nil {
+				return err
+			}
+			trusts, err := d.TrustsOf(p.Name)
 			if err != nil {
 				return err
 			}

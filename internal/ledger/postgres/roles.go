@@ -136,7 +136,7 @@ func rights() map[string][]string {
 		"routes, " +
 		"arrived, accounts, exports, expectations, accepted, runs, readings, fetched, told, registrars, " +
 		"registrations, " +
-		"carried, stage_keys, stage_families, stage_codes, stage_revoked, kept"
+		"carried, stage_keys, stage_families, stage_codes, stage_revoked, kept, tallies"
 	read := []string{"SELECT ON " + seen + ", journal, revision, may, goose_db_version"}
 	change := append(read[:1:1], "INSERT, UPDATE, DELETE ON "+seen, "INSERT ON journal", "UPDATE ON revision")
 	return map[string][]string{"read": read, "change": change, "consent": change}

@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -55,13 +57,59 @@ func processOf(name string) int {
 	return n
 }
 
-// Sound asks whether the list of migrations is what was written. PostgreSQL looks after its pages itself, where its
-// data checksums are on.
-func (l *Ledger) Sound(ctx context.Context) ([]string, error) {
+// Sound asks whether the list of migrations is what was written, and whether roles may do what the journal says.
+// PostgreSQL looks after its pages itself, where its data checksums are on.
+func (l *Ledger) Sound(ctx context.Context) (out []string, err error) {
 	var most int
-	err := l.pool.QueryRow(ctx, "SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&most)
-	if err == nil && most != tables.Schema {
-		return []string{"the list of migrations is not what was written"}, nil
+	err = l.pool.QueryRow(ctx, "SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&most)
+	if err != nil {
+		return nil, translated(err)
 	}
-	return nil, translated(err)
+	if most != tables.Schema {
+		out = append(out, "the list of migrations is not what was written")
+	}
+	roles, err := l.Roles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	granted := map[string]string{}
+	words, err := l.column(ctx, "SELECT after FROM journal WHERE action IN ('ledger.grant', 'ledger.revoke') ORDER BY seq")
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range words {
+		var r struct{ Role, May string }
+		if json.Unmarshal([]byte(text), &r) == nil {
+			granted[r.Role] = r.May
+		}
+	}
+	for _, r := range roles {
+		if granted[r.Name] != r.May {
+			out = append(out, fmt.Sprintf("the role %s may %s, and nobody granted that", r.Name, r.May))
+		}
+	}
+	loose, err := l.column(ctx, `SELECT rolname::text FROM pg_roles WHERE NOT rolsuper AND rolname !~ '^pg_'
+		AND has_table_privilege(rolname, 'journal', 'SELECT') AND rolname NOT IN (SELECT role FROM may)
+		AND rolname <> (SELECT tableowner FROM pg_tables WHERE tablename = 'journal' AND schemaname = current_schema())`)
+	for _, name := range loose {
+		out = append(out, fmt.Sprintf("the role %s has rights in the ledger, and is not listed", name))
+	}
+	return out, err
+}
+
+// column reads one column of texts.
+func (l *Ledger) column(ctx context.Context, query string) (out []string, err error) {
+	rows, err := l.pool.Query(ctx, query)
+	if err != nil {
+		return nil, translated(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var s string
+		if err := rows.Scan(&s); err != nil {
+			return nil, translated(err)
+		}
+		out = append(out, s)
+	}
+	return out, translated(rows.Err())
 }

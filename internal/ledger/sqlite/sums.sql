@@ -37,3 +37,5 @@ CREATE INDEX journal_party ON journal (party, seq);
 CREATE INDEX journal_trust ON journal (trust, seq);
 CREATE INDEX journal_actor ON journal (actor, seq);
 CREATE INDEX accepted_about ON accepted (about);
+-- How many people there are, in each group, and with each attribute.
+CREATE TABLE tallies (what TEXT NOT NULL, value TEXT NOT NULL, n INTEGER NOT NULL, sum INTEGER NOT NULL, PRIMARY KEY (what, value)) WITHOUT ROWID;

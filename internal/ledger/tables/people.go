@@ -12,7 +12,7 @@ import (
 	"tressik.example/internal/model"
 )
 
-func people() *rows {
+func persons() *rows {
 	return &rows{table: "persons", columns: "id, doc", keys: "nocase(id)", key: "nocase(p.id) = ?",
 		from:  "persons p LEFT JOIN subjects s ON nocase(s.person) = nocase(p.id)",
 		order: []string{"nocase(p.id)"},

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 )
@@ -265,7 +266,9 @@ func (r *Reader) Write(c model.Changes) error {
 	if err != nil {
 		return err
 	}
+	tally := people.CensusOf(nil)
 	for i, x := range c.Records {
+		counts(&tally, x)
 		if c.Told != nil && i%256 == 0 {
 			c.Told(i)
 		}
@@ -276,6 +279,9 @@ func (r *Reader) Write(c model.Changes) error {
 		if err := r.change(t, x); err != nil {
 			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
+	}
+	if err := r.tally(&tally); err != nil {
+		return err
 	}
 	if err := r.forget(c.Over); err != nil {
 		return err
@@ -332,10 +338,12 @@ func (r *Reader) forget(over time.Time) error {
 // Fill puts all of another ledger into tables that are empty, its journal as it stands there. The transaction is the
 // caller's. Errors: ledger.ErrBroken.
 func (r *Reader) Fill(s ledger.Source) error {
+	tally := people.CensusOf(nil)
 	for x, err := range s.Records() {
 		if err != nil {
 			return err
 		}
+		counts(&tally, x)
 		t, err := tableOf(x.Key.Kind)
 		if err != nil {
 			return err
@@ -343,6 +351,9 @@ func (r *Reader) Fill(s ledger.Source) error {
 		if err := r.change(t, x); err != nil {
 			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
+	}
+	if err := r.tally(&tally); err != nil {
+		return err
 	}
 	for e, err := range s.Entries() {
 		if err != nil {

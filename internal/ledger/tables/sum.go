@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"strings"
 
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 )
@@ -127,6 +128,8 @@ func (r *Reader) damage(e *damagedError) error {
 // kindIn is the kind of the records that lie in a table.
 func kindIn(table string) model.Kind {
 	switch table {
+	case "tallies", "journal":
+		return model.Kind(table)
 	case "accounts":
 		return model.Exports
 	case "stage_codes", "stage_families", "stage_revoked":
@@ -220,6 +223,19 @@ func (r *Reader) Sum() error {
 				return err
 			}
 		}
+	}
+	if err := r.c.Exec("DELETE FROM tallies"); err != nil {
+		return err
+	}
+	tally := people.CensusOf(nil)
+	for p, err := range (model.View{Reader: &Reader{c: r.c, unsealed: true}}).EachPerson() {
+		if err != nil {
+			return err
+		}
+		tally.Count(&p, 1)
+	}
+	if err := r.tally(&tally); err != nil {
+		return err
 	}
 	for table, list := range read {
 		keys := keysIn(table)

@@ -87,6 +87,10 @@ func (t *rows) get(r *Reader, k model.Key) (model.Record, error) {
 
 // where is the condition of a query, with its arguments; few says that it picks few of many, by an index.
 func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) {
+	if q.By == model.Every && q.Begins != "" && q.Kind == model.People {
+		// U+10FFFF is behind every other character
+		return "nocase(p.id) >= ? AND nocase(p.id) < ?", []any{q.Begins, q.Begins + "\U0010ffff"}, false, nil
+	}
 	if q.By == model.Every {
 		return "", nil, false, nil
 	}
@@ -276,7 +280,7 @@ func tableOf(k model.Kind) (table, error) {
 	case model.OwnKeys:
 		return ownKeys(), nil
 	case model.People:
-		return people(), nil
+		return persons(), nil
 	case model.Subjects:
 		return subjects(), nil
 	case model.Secrets:

@@ -169,7 +169,7 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 		}
 	}
 	if len(names) == 0 {
-		add("people", "people", people.Judge(s.crowd.People))
+		add("people", "people", people.Judge(s.crowd.All()))
 	}
 	r.Items = append(r.Items, running...)
 	if err := c.accepted(r); err != nil {
@@ -355,7 +355,7 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	if err != nil {
 		return err
 	}
-	who := mapping.Admitted(v.Trust, app, v.Provider, rel, v.Consents, v.Crowd.People)
+	who := mapping.Admitted(v.Trust, app, v.Provider, rel, v.Consents, v.Crowd.All())
 	for _, f := range who.Gaps().Findings {
 		if f.ID == finding.ClaimsGap && f.Of == federation.Subject &&
 			slices.ContainsFunc(*out,

@@ -130,11 +130,11 @@ func (d *Desk) sides(p *federation.Party, in PartyInput) (finding.List, error) {
 		}
 	}
 	if in.Admins != "" || in.AgreedBy > 1 {
-		persons, err := d.View.Persons()
+		crowd, err := d.View.Crowd()
 		if err != nil {
 			return nil, err
 		}
-		found = append(found, p.JudgeAdmins(federation.NewCrowd(persons))...)
+		found = append(found, p.JudgeAdmins(crowd)...)
 	}
 	return found, nil
 }

@@ -10,7 +10,6 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 )
 
@@ -29,12 +28,11 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	if err != nil {
 		return nil, err
 	}
-	persons, err := d.View.Persons()
-	if err != nil {
-		return nil, err
-	}
-	if err := mayConsent(d.Actor, provider, persons, in); err != nil {
-		return nil, err
+	if provider.Own && in.For == "everyone" {
+		// what is recorded of a foreign provider is somebody's word, and anybody's
+		if err := d.administers(provider, "consent for everyone", provider.Agree(in.Trust, "")); err != nil {
+			return nil, err
+		}
 	}
 	if t.Standing == federation.Ended && in.Standing == federation.Consented {
 		return nil, fmt.Errorf("%s %w: there is nothing to agree to", in.Trust, ErrEnded)
@@ -107,44 +105,44 @@ func (d *Desk) Consent(in ConsentInput) ([]federation.Consent, error) {
 	return list, d.Change(func(tx *model.Edit) error { return tx.Consented(list) })
 }
 
-// mayConsent refuses that somebody who is none of an own provider's administrators consents for everyone or takes that
-// back. What is recorded of a foreign provider is somebody's word, and anybody's.
-func mayConsent(actor string, provider *federation.Party, persons []people.Person, in ConsentInput) error {
-	if !provider.Own || in.For != "everyone" {
-		return nil
-	}
-	return administers(actor, provider, persons, "consent for everyone", provider.Agree(in.Trust, ""))
-}
-
 // MayAdminister refuses that somebody who is none of an own provider's administrators does what they alone may.
 func (d *Desk) MayAdminister(provider *federation.Party, what string) error {
-	persons, err := d.Persons()
-	if err != nil {
-		return err
-	}
-	return administers(d.Actor, provider, persons, what,
-		finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
+	return d.administers(provider, what, finding.Run("provider", "change", provider.Name, "--administrators",
+		"group:NAME"))
 }
 
-func administers(actor string, provider *federation.Party, persons []people.Person, what string,
-	unset finding.Remedy) error {
+// administers refuses whoever acts and is none of the administrators of an own provider. Who they are is looked up for
+// the refusal alone.
+func (d *Desk) administers(provider *federation.Party, what string, unset finding.Remedy) error {
 	group, set := strings.CutPrefix(provider.Admins, "group:")
 	if !set {
 		return finding.Advise(fmt.Errorf("%s names nobody who may %s, so nobody may", provider.Name, what), unset)
 	}
+	actor := federation.ActorName(d.Actor)
+	switch p, err := d.View.Person(actor); {
+	case err == nil && provider.Administers(p):
+		return nil
+	case err != nil && !errors.Is(err, model.ErrNotFound):
+		return err
+	}
+	persons, err := d.View.Persons()
+	if err != nil {
+		return err
+	}
 	var who []string
 	for i := range persons {
-		if !provider.Administers(&persons[i]) {
-			continue
+		if provider.Administers(&persons[i]) {
+			who = append(who, persons[i].ID)
 		}
-		if strings.EqualFold(persons[i].ID, federation.ActorName(actor)) {
-			return nil
-		}
-		who = append(who, persons[i].ID)
 	}
 	if len(who) == 0 {
 		return finding.Advise(fmt.Errorf("nobody in the ledger is in %s, whose members may %s at %s", group, what,
 			provider.Name), finding.Run("provider", "change", provider.Name, "--administrators", "group:NAME"))
+	}
+	if actor != d.Actor {
+		return fmt.Errorf("%s is no administrator of %s and may not %s; the members of %s may: %s", actor,
+			provider.Name, what,
+			group, strings.Join(who, ", "))
 	}
 	return finding.Errorf("%s is no administrator of %s and may not %s; the members of %s may: %s. "+
 		"Say who acts with %s", actor, provider.Name, what, group, strings.Join(who, ", "), finding.FieldActor)
@@ -196,12 +194,15 @@ func (d *Desk) ConsentShow(name string) (*ConsentView, error) {
 	if v.Findings == nil {
 		v.Findings = finding.List{}
 	}
-	persons, err := d.View.Persons()
+	crowd, err := d.View.Crowd()
 	if err != nil {
 		return nil, err
 	}
-	v.Works, v.Whole, v.Line = federation.ProspectOf(t, t.OIDCTerms(), app, provider, s.Secrets, s.Consents, persons,
+	v.Works, v.Whole, v.Line = federation.ProspectOf(t, t.OIDCTerms(), app, provider, s.Secrets, s.Consents, crowd,
 		d.Now()).Works(v.Rows)
+	if err := crowd.Err(); err != nil {
+		return nil, err
+	}
 	if v.Foreign = !provider.Own; v.Foreign {
 		v.Provider = provider.Name
 		for i := range v.Rows {

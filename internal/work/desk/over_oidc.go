@@ -46,7 +46,7 @@ func (overOIDC) subject(format string) error {
 }
 
 func (overOIDC) preview(v *Preview, t *federation.Trust, _, _ *federation.Party, r *federation.Releaser,
-	p *people.Person, _ []people.Person) {
+	p *people.Person, _ people.Census) {
 	_, gaps := r.Attributes(p)
 	v.Tokens, v.Gaps = tokenClaims(t, r, p), append(v.Gaps, gaps...)
 }

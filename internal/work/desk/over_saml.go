@@ -50,7 +50,7 @@ func (overSAML) name(claim string, in ClaimInput, app *federation.Party) (string
 func (overSAML) subject(string) error { return nil }
 
 func (overSAML) preview(v *Preview, t *federation.Trust, app, provider *federation.Party, r *federation.Releaser,
-	p *people.Person, all []people.Person) {
+	p *people.Person, all people.Census) {
 	attrs, gaps := r.Attributes(p)
 	v.Attributes = append(v.Attributes, attrs...)
 	v.Gaps = append(v.Gaps, gaps...)

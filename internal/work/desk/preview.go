@@ -53,11 +53,11 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 			Side: finding.Provider, Fix: finding.Run("claims", "set", name, "--subject", "person.uid")})
 	}
 	v.Subject = subject
-	all, err := d.View.Persons()
+	census, err := d.View.Census()
 	if err != nil {
 		return nil, err
 	}
-	over(t).preview(v, t, app, provider, r, p, all)
+	over(t).preview(v, t, app, provider, r, p, census)
 	return v, nil
 }
 

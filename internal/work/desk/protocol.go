@@ -19,7 +19,7 @@ type protocol interface {
 	subject(format string) error
 	// preview fills in what is sent for a person.
 	preview(v *Preview, t *federation.Trust, app, provider *federation.Party, r *federation.Releaser, p *people.Person,
-		all []people.Person)
+		all people.Census)
 }
 
 // over is the protocol of a trust: the one place of the desk where it is chosen.
@@ -71,7 +71,7 @@ func (overNothing) name(claim string, _ ClaimInput, _ *federation.Party) (string
 }
 func (overNothing) subject(string) error { return federation.ErrTerms }
 func (overNothing) preview(*Preview, *federation.Trust, *federation.Party, *federation.Party, *federation.Releaser,
-	*people.Person, []people.Person) {
+	*people.Person, people.Census) {
 }
 
 // ClaimName is what a claim of a trust is called in a message, and in which format: as said, else as the protocol and

@@ -3,6 +3,7 @@ package desk
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -450,25 +451,24 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 
 // hintReads warns of attributes that nobody in the ledger has.
 func (d *Desk) hintReads(out *finding.List, claim string, prg *claims.Program) error {
-	all, err := d.View.Persons()
-	if err != nil || len(all) == 0 {
+	census, err := d.View.Census()
+	if err != nil || census.People == 0 {
 		return err
 	}
-	have := map[string]bool{}
-	var names []string
-	for _, p := range all {
-		for a := range p.Attributes {
-			if !have[a] {
-				have[a] = true
-				names = append(names, a)
-			}
-		}
-	}
+	names := slices.Sorted(maps.Keys(census.Attributes))
 	for _, r := range prg.Reads() {
-		if have[r] {
+		if census.Attributes[r] > 0 {
 			continue
 		}
-		fix := finding.Run("people", "show", all[0].ID)
+		somebody := ""
+		for p, err := range d.View.EachPerson() { // the first
+			if err != nil {
+				return err
+			}
+			somebody = p.ID
+			break
+		}
+		fix := finding.Run("people", "show", somebody)
 		if n := near.Names(r, names); len(n) > 0 {
 			fix = finding.Do("read person." + strings.Join(n, " or person.") + " in its place")
 		}

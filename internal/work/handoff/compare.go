@@ -27,7 +27,8 @@ func (d *Maker) Compare(t *federation.Trust, app, provider *federation.Party) (f
 func (d *Maker) Judge(v *View) (finding.List, error) {
 	out := Of(v.Trust).Compare(v)
 	out = append(out, v.Trust.Admission().Judge(v.Crowd)...)
-	return out, judgeSubjects(&out, v)
+	err := judgeSubjects(&out, v)
+	return out, errors.Join(err, v.Crowd.Err())
 }
 
 // judgeSubjects finds the admitted people who have no value for the subject: they would be turned away at the sign-in.
@@ -47,8 +48,9 @@ func judgeSubjects(out *finding.List, v *View) error {
 	}
 	admitted, who := 0, t.Admission()
 	var without []string
-	for i := range v.Crowd.People {
-		p := &v.Crowd.People[i]
+	everybody := v.Crowd.All()
+	for i := range everybody {
+		p := &everybody[i]
 		if who.Refuses(p, v.Consents) != nil {
 			continue
 		}

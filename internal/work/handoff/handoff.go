@@ -12,6 +12,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 	"tressik.example/internal/stage/play"
 )
@@ -269,7 +270,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	t, app, provider, persons := v.Trust, v.App, v.Provider, v.Crowd.People
+	t, app, provider := v.Trust, v.App, v.Provider
 	if t.Standing == federation.Ended {
 		return t, []Todo{{ID: finding.StepEnded, Done: true,
 			Step: "the trust has ended; it stays on record, and nothing is left to do"}}, nil
@@ -281,7 +282,7 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		{ID: finding.StepMade, Done: true, Step: "the trust is made"}}
 	out[1].Step = over.Made(v)
 	if !machine {
-		out = append(out, Todo{ID: finding.StepPeople, Done: len(persons) > 0, Step: "there are people to try it on",
+		out = append(out, Todo{ID: finding.StepPeople, Done: v.Crowd.People > 0, Step: "there are people to try it on",
 			Fix: finding.Run("people",
 				"load", "FILE")})
 	}
@@ -322,11 +323,14 @@ func (d *Maker) Next(name string) (*federation.Trust, []Todo, error) {
 		out = append(out, Todo{ID: finding.StepHandoff.For(side), Done: t.Has(side), Step: step, Fix: fix})
 	}
 	who := "PERSON"
-	for i := range persons {
-		if ok, _ := t.AdmitsPerson(&persons[i], v.Consents); ok {
-			who = persons[i].ID
-			break
-		}
+	if p := v.Crowd.First(func(p *people.Person) bool {
+		ok, _ := t.AdmitsPerson(p, v.Consents)
+		return ok
+	}); p != nil {
+		who = p.ID
+	}
+	if err := v.Crowd.Err(); err != nil {
+		return nil, nil, err
 	}
 	rehearsed := t.Holds || t.Witnessed.Whole()
 	step := "a rehearsal succeeded"

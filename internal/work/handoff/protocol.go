@@ -57,11 +57,11 @@ func (d *Maker) view(t *federation.Trust, app, provider *federation.Party) (*Vie
 	if err != nil {
 		return nil, err
 	}
-	persons, err := d.View.Persons()
+	crowd, err := d.View.Crowd()
 	if err != nil {
 		return nil, err
 	}
-	return d.ViewOf(t, app, provider, s, federation.NewCrowd(persons), func() (*federation.Releaser, error) {
+	return d.ViewOf(t, app, provider, s, crowd, func() (*federation.Releaser, error) {
 		return d.Book.Releaser(t, d.Rand)
 	}), nil
 }

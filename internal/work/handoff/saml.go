@@ -24,7 +24,7 @@ func (p overSAML) Compare(v *View) finding.List {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
 			Values: []string{claims.Masked(r.Expression)}})
 	}
-	for _, f := range federation.JudgeClaims(t, app, provider, promised, v.Crowd.People) {
+	for _, f := range federation.JudgeClaims(t, app, provider, promised, v.Crowd.Census) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw

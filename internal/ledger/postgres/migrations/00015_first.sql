@@ -269,6 +269,15 @@ CREATE TABLE stage_revoked (
     sum BIGINT NOT NULL
 );
 
+-- How many people there are, in each group, and with each attribute.
+CREATE TABLE tallies (
+    what  TEXT COLLATE "C" NOT NULL,
+    value TEXT COLLATE "C" NOT NULL,
+    n     BIGINT NOT NULL,
+    sum   BIGINT NOT NULL,
+    PRIMARY KEY (what, value)
+);
+
 -- Which records there are that the journal does not have.
 CREATE TABLE kept (
     kind TEXT COLLATE "C" NOT NULL,
