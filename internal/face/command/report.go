@@ -42,7 +42,7 @@ every other one HTML that needs nothing beside it; - is standard output.`,
 			}
 			m := &report.Maker{Checker: a.checker(d, 30*24*time.Hour, 90*24*time.Hour),
 				Due: &due.Finder{Book: d.Book, Keeper: keyKeeper(d)}}
-			data, err := m.Gather(cmd.Context(), from)
+			data, err := m.Gather(cmd.Context(), from, got...)
 			if err != nil {
 				return err
 			}

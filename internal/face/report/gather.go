@@ -96,24 +96,21 @@ type Data struct {
 // lastKey is under what the ledger keeps up to which entry of the journal the report before told.
 const lastKey = "report.seq"
 
-// Gather reads what a report says. Errors: those of the ledger.
-func (m *Maker) Gather(ctx context.Context, since time.Time) (*Data, error) {
+// Gather reads what a report says: of everything, or of the trusts that are named. Errors: those of the ledger.
+func (m *Maker) Gather(ctx context.Context, since time.Time, names ...string) (*Data, error) {
 	d := &Data{Org: m.Org(), At: m.Now().UTC(), Parties: map[string]*federation.Party{}, Since: since,
 		Standing: map[string]int{}, Proofs: map[string]int{}}
-	parties, err := m.View.Parties("")
-	if err != nil {
+	if err := m.parties(d, names); err != nil {
 		return nil, err
 	}
-	for i := range parties {
-		d.Parties[parties[i].Name] = &parties[i]
-	}
-	if d.Check, err = m.Run(ctx, nil); err != nil {
+	var err error
+	if d.Check, err = m.Run(ctx, names); err != nil {
 		return nil, err
 	}
-	if d.Due, err = m.Due.Within(400 * 24 * time.Hour); err != nil {
+	if d.Due, err = m.Due.Within(400*24*time.Hour, names...); err != nil {
 		return nil, err
 	}
-	trusts, err := m.View.Trusts()
+	trusts, err := m.trusts(names)
 	if err != nil {
 		return nil, err
 	}
@@ -122,6 +119,40 @@ func (m *Maker) Gather(ctx context.Context, since time.Time) (*Data, error) {
 		return nil, err
 	}
 	return d, m.changes(d)
+}
+
+// parties reads those of a report: all, or both sides of the trusts that are named.
+func (m *Maker) parties(d *Data, names []string) error {
+	for _, n := range names {
+		_, app, provider, err := m.Trust(n)
+		if err != nil {
+			return err
+		}
+		d.Parties[app.Name], d.Parties[provider.Name] = app, provider
+	}
+	if len(names) > 0 {
+		return nil
+	}
+	parties, err := m.View.Parties("")
+	for i := range parties {
+		d.Parties[parties[i].Name] = &parties[i]
+	}
+	return err
+}
+
+// trusts are those that are named, or all.
+func (m *Maker) trusts(names []string) (out []federation.Trust, err error) {
+	if len(names) == 0 {
+		return m.View.Trusts()
+	}
+	for _, n := range names {
+		t, err := m.View.Trust(n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *t)
+	}
+	return out, nil
 }
 
 func (d *Data) edges(trusts []federation.Trust) {

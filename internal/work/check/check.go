@@ -99,7 +99,7 @@ type state struct {
 
 // Run checks what is named: parties and trusts; all where nothing is. Errors: *model.UnknownError, those of the ledger.
 func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
-	s, err := c.read()
+	s, err := c.read(names)
 	if err != nil {
 		return nil, err
 	}
@@ -171,6 +171,9 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 	if len(names) == 0 {
 		add("people", "people", people.Judge(s.crowd.All()))
 	}
+	if err := s.crowd.Err(); err != nil {
+		return nil, err
+	}
 	r.Items = append(r.Items, running...)
 	if err := c.accepted(r); err != nil {
 		return nil, err
@@ -193,8 +196,22 @@ func order(list []Item) {
 	})
 }
 
-func (c *Checker) read() (*state, error) {
-	l, err := due.Read(c.View)
+// read reads the ledger, or as much of it as concerns what is named, where that is trusts alone.
+func (c *Checker) read(names []string) (*state, error) {
+	var l *due.Ledger
+	var err error
+	of := []string{""} // of all trusts
+	if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return !strings.Contains(n, "@") }) {
+		for _, n := range names {
+			if _, _, _, err := c.Trust(n); err != nil {
+				return nil, err
+			}
+		}
+		of = names
+		l, err = due.ReadOf(c.View, names)
+	} else {
+		l, err = due.Read(c.View)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -213,22 +230,23 @@ func (c *Checker) read() (*state, error) {
 			s.beside[t.App] = append(s.beside[t.App], t)
 		}
 	}
-	uses, err := c.View.Uses("")
-	if err != nil {
-		return nil, err
+	for _, name := range of {
+		uses, err := c.View.Uses(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range uses {
+			s.uses[x.Trust] = append(s.uses[x.Trust], x)
+		}
+		list, err := c.Expectations(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range list {
+			s.expected[e.Trust]++
+		}
 	}
-	for _, x := range uses {
-		s.uses[x.Trust] = append(s.uses[x.Trust], x)
-	}
-	persons, err := c.View.Persons()
-	if err != nil {
-		return nil, err
-	}
-	s.crowd = federation.NewCrowd(persons)
-	list, err := c.Expectations("")
-	for _, e := range list {
-		s.expected[e.Trust]++
-	}
+	s.crowd, err = c.View.Crowd()
 	return s, err
 }
 
@@ -346,6 +364,10 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	app, reads := v.App, v.Trust.Reading(v.App)
 	if !v.Provider.Own && reads == nil { // what a foreign provider sends is not known
 		return nil
+	}
+	if sp := app.Entity.SP; reads == nil && len(v.Trust.Rules) == 0 && v.Trust.SubjectExpression() == "" && (sp == nil ||
+		len(sp.Wanted) == 0) {
+		return nil // nothing is wanted, and nothing is sent that somebody could lack
 	}
 	rel, err := v.Releaser()
 	var broken *claims.CompileError

@@ -5,7 +5,9 @@ package due
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -103,13 +105,98 @@ func Read(v model.View) (*Ledger, error) {
 	return l, err
 }
 
-// Within returns what runs out in a time from now, what is overdue included, the soonest first.
-func (f *Finder) Within(span time.Duration) ([]Item, error) {
-	l, err := Read(f.View)
+// ReadOf reads what concerns some trusts: their parties, the other trusts of their apps, all providers and all APIs.
+// What it has of those trusts is what Read has of them.
+func ReadOf(v model.View, names []string) (*Ledger, error) {
+	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
+		Made: map[string]federation.Registration{}, Keys: map[string][]federation.Secret{},
+		Subjects: map[string]federation.SubjectKey{}}
+	parties, trusts := map[string]*federation.Party{}, map[string]bool{}
+	providers, err := v.Parties(federation.Provider)
+	if err != nil {
+		return nil, err
+	}
+	for i := range providers {
+		parties[providers[i].Name] = &providers[i]
+	}
+	apis, err := v.APIs()
+	if err != nil {
+		return nil, err
+	}
+	maps.Copy(parties, apis)
+	for _, name := range names {
+		t, err := v.Trust(name)
+		if err != nil {
+			return nil, err
+		}
+		if parties[t.App] == nil {
+			if parties[t.App], err = v.Party(t.App); err != nil {
+				return nil, err
+			}
+		}
+		beside, err := v.TrustsOf(t.App)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range beside {
+			if trusts[x.Name] {
+				continue
+			}
+			trusts[x.Name] = true
+			l.Trusts = append(l.Trusts, x)
+			if err := l.of(v, x.Name); err != nil {
+				return nil, err
+			}
+		}
+	}
+	slices.SortFunc(l.Trusts, func(a, b federation.Trust) int { return strings.Compare(a.Name, b.Name) })
+	for _, name := range slices.Sorted(maps.Keys(parties)) {
+		l.Parties = append(l.Parties, *parties[name])
+	}
+	return l, nil
+}
+
+// of reads what hangs on a trust.
+func (l *Ledger) of(v model.View, trust string) (err error) {
+	if l.Subjects[trust], err = v.SubjectKey(trust); err != nil {
+		return err
+	}
+	if l.Secrets[trust], err = v.Secrets(trust); err != nil {
+		return err
+	}
+	if l.Consents[trust], err = v.Consents(trust); err != nil {
+		return err
+	}
+	keys, err := v.RenewedKeys(trust)
+	if err != nil {
+		return err
+	}
+	l.Keys[trust] = slices.DeleteFunc(keys, func(k federation.Secret) bool { return k.Retired != nil })
+	made, err := v.Registration(trust)
+	if errors.Is(err, model.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		l.Made[trust] = made.Registration
+	}
+	return err
+}
+
+// Within returns what runs out in a time from now, what is overdue included, the soonest first: of everything, or of as
+// much as concerns some trusts.
+func (f *Finder) Within(span time.Duration, trusts ...string) ([]Item, error) {
+	l, err := f.ledger(trusts)
 	if err != nil {
 		return nil, err
 	}
 	return f.Of(l, span)
+}
+
+func (f *Finder) ledger(trusts []string) (*Ledger, error) {
+	if len(trusts) > 0 {
+		return ReadOf(f.View, trusts)
+	}
+	return Read(f.View)
 }
 
 // Of is Within, for whoever has read the ledger.
