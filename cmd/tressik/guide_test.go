@@ -4,6 +4,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+
+	"tressik.example/internal/testkit/peer"
 )
 
 // TestGuide runs what docs/guide.md prints, line by line, in an empty folder and at the real clock.
@@ -70,4 +72,19 @@ func TestDocuments(t *testing.T) {
 	d.fails(1, []string{"there is no document", "did you mean guide?"}, "docs", "guid")
 	d.fails(2, []string{"form of its own"}, "docs", "guide", "--format", "json")
 	d.fails(2, []string{"choose one of"}, "docs", "guide", "--man", "x")
+}
+
+// TestLedgerPage runs what docs/ledger.md prints, in the folder of a demo, with a database server of its own in place of
+// the one that it names.
+func TestLedgerPage(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.env = nil
+	d.ok("demo", "--dir", "work")
+	d.dir = d.path("work")
+	s := peer.Postgres(t, "")
+	d.database = s.Address(s.New(t), "")
+	if n := d.printed("ledger"); n < 18 {
+		t.Errorf("only %d commands were found", n)
+	}
 }

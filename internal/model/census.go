@@ -3,6 +3,7 @@ package model
 import (
 	"errors"
 	"iter"
+	"strings"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
@@ -73,4 +74,25 @@ func (v View) PersonsFrom(beginning string) iter.Seq2[people.Person, error] {
 		return v.EachPerson()
 	}
 	return each(v, Query{Kind: People, Begins: Folded(beginning)}, personOf)
+}
+
+// Holding goes through the persons who hold all of some words, by ID.
+func (v View) Holding(words ...string) iter.Seq2[people.Person, error] {
+	q := Query{Kind: People}
+	for _, w := range words {
+		plain := !strings.ContainsFunc(w, func(r rune) bool {
+			// K has a third form (U+212A), which a database does not know
+			return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') || r == 'k' || r == 'K'
+		})
+		if plain && len(w) > len(q.Mentions) { // as it stands in the record, whatever way that is written
+			q.Mentions = w
+		}
+	}
+	return func(yield func(people.Person, error) bool) {
+		for p, err := range each(v, q, personOf) {
+			if (err != nil || p.Holds(words...)) && !yield(p, err) {
+				return
+			}
+		}
+	}
 }

@@ -174,6 +174,9 @@ type Query struct {
 	Newest bool // the last one first
 	// Begins picks, of people alone, those whose folded ID begins so.
 	Begins string
+	// Mentions may leave out, of people alone, those in whose record a text of letters and digits does not stand,
+	// letter case not counting. It is a hint: whoever asks looks at those that are found.
+	Mentions string
 }
 
 // Reader is what stands in a ledger at one moment, as an engine offers it. What it returns belongs to the caller.

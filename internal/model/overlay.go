@@ -178,7 +178,8 @@ func (o *overlay) Last(k Kind) (int64, error) {
 
 // shows reports whether a query finds a record that the changes put.
 func (q Query) shows(r Record) bool {
-	return r != nil && strings.HasPrefix(r.Key().ID, q.Begins) && (q.By == Every || slices.Contains(r.Under(q.By), q.Value))
+	return r != nil && strings.HasPrefix(r.Key().ID, q.Begins) && (q.By == Every || slices.Contains(r.Under(q.By),
+		q.Value))
 }
 
 func (o *overlay) Find(q Query) iter.Seq2[Record, error] {

@@ -81,6 +81,7 @@ that is there already is written over only where you say so.`,
 func documents() [][2]string {
 	return [][2]string{{"guide", "your first app, in the order of the work"}, {"concepts", "each word in a sentence"},
 		{"operate", "nights and mornings, keys, publishing, directories"},
+		{"ledger", "where it lies, backup, PostgreSQL, roles, keys"},
 		{"automate", "a federation in a file, registrars, tressik serve"},
 		{"findings", "what each finding means, by its ID"},
 		{"conformance", "which sentence of which standard is where"},

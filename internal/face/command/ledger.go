@@ -26,7 +26,8 @@ import (
 
 func (a *App) ledgerCmd() *cobra.Command {
 	c := &cobra.Command{Use: "ledger", Short: "Look after the ledger itself: where it lies, backup, restore, copies"}
-	c.AddCommand(a.ledgerShow(), a.ledgerBackup(), a.ledgerRestore(), a.ledgerCopy(), a.ledgerGrant(), a.ledgerRevoke())
+	c.AddCommand(a.ledgerShow(), a.ledgerBackup(), a.ledgerRestore(), a.ledgerCopy(), a.ledgerGrant(), a.ledgerRevoke(),
+		a.ledgerRekey(), a.tries(a.ledgerPurge()))
 	return c
 }
 
@@ -550,4 +551,134 @@ elsewhere.`,
 			return a.print(format.Page{Data: ledger.Role{Name: got[0]}, Blocks: []format.Block{{Lines: []string{
 				got[0] + " may do nothing in the ledger any more"}}}})
 		}}
+}
+
+// rekeyed is what is told of a ledger whose private keys were sealed anew.
+type rekeyed struct {
+	Keys int      `json:"keys"`
+	For  []string `json:"for"` // public parts of the keys that open them now
+	Out  string   `json:"out,omitempty"`
+}
+
+func (a *App) ledgerRekey() *cobra.Command {
+	var out string
+	var also []string
+	c := &cobra.Command{Use: "rekey", Short: "Change the ledger key, or who else has one", Args: args(),
+		Long: `Seal the private keys in the ledger anew: with --out for a new ledger key, which is written to a file,
+and for each --also, the public part of somebody else's key (age1…), so that several administrators
+open them, each with a key of their own. Who is not named opens nothing any more. The ledger key of
+before opens every copy and backup from before, so it is not forgotten by this: where it was lost to
+somebody, roll the private keys as well (tressik key announce).`,
+		Example: `  tressik ledger rekey --out new.ledger-key
+  mv new.ledger-key tressik.ledger-key
+  tressik ledger rekey --also age1e3r8q0rcqffl779tj39un2ugxj4zvsxkstwq7m3me5mpa6fkap2sr5s5sr`,
+		RunE: func(*cobra.Command, []string) error {
+			if out == "" && len(also) == 0 {
+				return usageError{errors.New("say for whom: --out FILE makes a new ledger key, --also adds " +
+					"somebody else's")}
+			}
+			l, err := a.openLedger()
+			if err != nil {
+				return err
+			}
+			own := l.SealKey()
+			if out != "" {
+				if _, err := os.Lstat(out); err == nil {
+					return fmt.Errorf("--out: %s is there already; a key is never written over a file, choose "+
+						"another name", out)
+				}
+				own = out
+				if _, _, err := seal.Ensure(out); err != nil {
+					return err
+				}
+			}
+			r, err := a.rekey(l, own, also)
+			if err != nil {
+				if out != "" {
+					os.Remove(out) // it opens nothing
+				}
+				return err
+			}
+			r.Out = out
+			lines := []string{fmt.Sprintf("%s sealed anew, which %s opens", format.Count(r.Keys, "private key"),
+				map[bool]string{true: "one key", false: "each of " + fmt.Sprint(len(r.For)) + " keys"}[len(r.For) == 1])}
+			if out != "" {
+				lines = append(lines, "The new ledger key is in "+out+". Put it in place: mv "+out+" "+l.SealKey(),
+					"Keep the one of before with the backups from before: it alone opens those.")
+			}
+			return a.print(format.Page{Data: r, Blocks: []format.Block{{Lines: lines}}})
+		}}
+	writes(c, outPlace)
+	c.Flags().StringVar(&out, "out", "", "file for a new ledger key; it must not be there yet")
+	c.Flags().StringArrayVar(&also, "also", nil, "public part of a key that opens the private keys too, age1…; "+
+		"repeatable")
+	return c
+}
+
+// rekey seals the private keys for the key in a file, and for others.
+func (a *App) rekey(l ledger.Ledger, own string, also []string) (*rekeyed, error) {
+	public, err := seal.Public(own)
+	if err != nil {
+		return nil, err
+	}
+	r := &rekeyed{For: append([]string{public}, also...)}
+	if _, err := seal.For(r.For, nil); err != nil {
+		return nil, usageError{err}
+	}
+	return r, ledger.Updater(l.Update).Do(a.run, l.Env(), func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) (err error) {
+			r.Keys, err = e.Rekey(r.For, func(sealed []byte) ([]byte, error) {
+				secret, err := l.Env().Vault.Open(sealed)
+				if err != nil {
+					return nil, err
+				}
+				return seal.For(r.For, secret)
+			})
+			return err
+		})
+	})
+}
+
+// purged is what is told of runs that were purged.
+type purged struct {
+	Runs   int       `json:"runs"`
+	Before time.Time `json:"before"`
+}
+
+func (a *App) ledgerPurge() *cobra.Command {
+	var older string
+	c := &cobra.Command{Use: "purge --older SPAN", Short: "Forget what old runs keep of people", Args: args(),
+		Long: `Take out of rehearsals, probes and watches that are older than a span what they keep of people: who it
+was, as whom the app knew them, the claims, the messages, and what findings saw. That there was a run
+stays, with its outcome and its findings by name. What a trust rests on stays as well, with the person
+for whom it was shown, and so do expectations: those are no old runs. Backups from before keep what
+they have.`,
+		Example: "  tressik ledger purge --older 180d",
+		RunE: func(*cobra.Command, []string) error {
+			span, err := lifetime("--older", older)
+			if err != nil {
+				return err
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			r := purged{Before: d.Now().Add(-span).UTC().Truncate(time.Second)}
+			if r.Runs, err = changed(a, d, func() (n int, err error) {
+				return n, d.Change(func(e *model.Edit) error {
+					n, err = e.ForgetRuns(r.Before)
+					return err
+				})
+			}); err != nil {
+				return err
+			}
+			line := fmt.Sprintf("%s from before %s: what they kept of people is gone", format.Count(r.Runs, "run"),
+				r.Before.Format("2006-01-02"))
+			if r.Runs == 0 {
+				line = "No run from before " + r.Before.Format("2006-01-02") + " keeps anything of people."
+			}
+			return a.print(format.Page{Data: r, Blocks: []format.Block{{Lines: []string{line}}}})
+		}}
+	c.Flags().StringVar(&older, "older", "", "how old a run is at least: 180d, 12w")
+	return c
 }

@@ -483,15 +483,12 @@ func (a *App) peopleSearch() *cobra.Command {
 		Args:    args("WORD…"),
 		Example: "  tressik people search solano", ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
-			all, err := d.Persons()
-			if err != nil {
-				return err
-			}
-			hits := all[:0]
-			for i := range all {
-				if all[i].Holds(got...) {
-					hits = append(hits, all[i])
+			hits := []people.Person{}
+			for p, err := range d.Holding(got...) {
+				if err != nil {
+					return err
 				}
+				hits = append(hits, p)
 			}
 			b := layout.People(hits)
 			b.Empty = "Nobody matches all of these words; use fewer."

@@ -123,7 +123,8 @@ func results() map[string][]reflect.Type {
 		"journal":                 one([]entryResult{}), "journal list": one([]entryResult{}),
 		"journal verify": one(proofResult{}), "ledger show": one(ledgerState{}), "ledger backup": one(copyResult{}),
 		"ledger restore": one(restoreResult{}), "ledger copy": one(copyResult{}),
-		"ledger grant": one(ledger.Role{}), "ledger revoke": one(ledger.Role{}),
+		"ledger grant": one(ledger.Role{}), "ledger revoke": one(ledger.Role{}), "ledger rekey": one(rekeyed{}),
+		"ledger purge": one(purged{}),
 	}
 }
 

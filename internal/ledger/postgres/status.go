@@ -73,7 +73,8 @@ func (l *Ledger) Sound(ctx context.Context) (out []string, err error) {
 		return nil, err
 	}
 	granted := map[string]string{}
-	words, err := l.column(ctx, "SELECT after FROM journal WHERE action IN ('ledger.grant', 'ledger.revoke') ORDER BY seq")
+	words, err := l.column(ctx, "SELECT after FROM journal WHERE action IN ('ledger.grant', 'ledger.revoke') "+
+		"ORDER BY seq")
 	if err != nil {
 		return nil, err
 	}

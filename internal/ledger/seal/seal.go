@@ -142,12 +142,17 @@ func (v *Vault) Seal(secret []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	to, err := age.ParseX25519Recipient(text)
+	sealed, err := For(strings.Fields(text), secret)
 	if err != nil {
 		return nil, fmt.Errorf("the ledger key's public part in the ledger: %w", err)
 	}
+	return sealed, nil
+}
+
+// For seals something for the holders of keys whose public parts are given.
+func For(recipients []string, secret []byte) ([]byte, error) {
 	var out bytes.Buffer
-	w, err := age.Encrypt(&out, to)
+	w, err := To(&out, recipients)
 	if err != nil {
 		return nil, err
 	}
@@ -158,6 +163,18 @@ func (v *Vault) Seal(secret []byte) ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), nil
+}
+
+// Public is the public part of the key in a file. Errors: ErrSealKey.
+func Public(path string) (string, error) {
+	id, err := read(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%w: there is no key at %s", ErrSealKey, path)
+	}
+	if err != nil {
+		return "", err
+	}
+	return id.Recipient().String(), nil
 }
 
 // Open opens what was sealed. Errors: ErrSealKey.

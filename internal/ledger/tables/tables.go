@@ -91,6 +91,9 @@ func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) 
 		// U+10FFFF is behind every other character
 		return "nocase(p.id) >= ? AND nocase(p.id) < ?", []any{q.Begins, q.Begins + "\U0010ffff"}, false, nil
 	}
+	if q.By == model.Every && q.Mentions != "" && q.Kind == model.People {
+		return "nocase(p.doc) LIKE ?", []any{"%" + model.Folded(q.Mentions) + "%"}, false, nil
+	}
 	if q.By == model.Every {
 		return "", nil, false, nil
 	}

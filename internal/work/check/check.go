@@ -365,8 +365,9 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	if !v.Provider.Own && reads == nil { // what a foreign provider sends is not known
 		return nil
 	}
-	if sp := app.Entity.SP; reads == nil && len(v.Trust.Rules) == 0 && v.Trust.SubjectExpression() == "" && (sp == nil ||
-		len(sp.Wanted) == 0) {
+	if sp := app.Entity.SP; reads == nil && len(v.Trust.Rules) == 0 && v.Trust.SubjectExpression() == "" &&
+		(sp == nil ||
+			len(sp.Wanted) == 0) {
 		return nil // nothing is wanted, and nothing is sent that somebody could lack
 	}
 	rel, err := v.Releaser()
