@@ -74,8 +74,8 @@ func TestDocuments(t *testing.T) {
 	d.fails(2, []string{"choose one of"}, "docs", "guide", "--man", "x")
 }
 
-// TestLedgerPage runs what docs/ledger.md prints, in the folder of a demo, with a database server of its own in place of
-// the one that it names.
+// TestLedgerPage runs what docs/ledger.md prints, in the folder of a demo, with a database server of its own in place
+// of the one that it names.
 func TestLedgerPage(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)

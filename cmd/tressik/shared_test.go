@@ -89,6 +89,11 @@ func TestServerGoesAndComes(t *testing.T) {
 	if code, page := ask(); code != 200 {
 		t.Fatalf("%d %s", code, page)
 	}
+	if resp, err := http.Get(at + "/head"); err != nil {
+		t.Fatal(err)
+	} else if said := body(resp); !regexp.MustCompile(`"hash":\s*"[0-9a-f]{64}"`).MatchString(said) {
+		t.Errorf("the head of the journal: %s", said)
+	}
 	if p := visitor(t, start, "mira"); !strings.Contains(p, "Signed in") { // its keys are open from now on
 		t.Fatal(p)
 	}
@@ -365,4 +370,59 @@ func (d *desk) serve(args ...string) string {
 		d.t.Fatalf("serve says %q", b[:n])
 	}
 	return at
+}
+
+// TestLedgerKeyInTrouble: with a ledger key that is lost, empty, readable by others or of another ledger, what needs it
+// says which of these it is, and changes nothing; what does not need it goes on.
+func TestLedgerKeyInTrouble(t *testing.T) {
+	t.Parallel()
+	other := newDesk(t)
+	other.ok("init", "--org", "Another")
+	for _, c := range []struct{ name, says, shown string }{
+		{"lost", "is not at", "there is none"}, {"empty", "is empty", "there is none"},
+		{"readable", "others can read it", "others can read it"}, {"wrong", "key of another ledger",
+			"key of another ledger"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := federated(t)
+			d.ok("trust", "list")
+			d.fails(0, nil, "ledger", "backup", "before.backup")
+			key := d.path("tressik.ledger-key")
+			var err error
+			switch c.name {
+			case "lost":
+				err = os.Remove(key)
+			case "empty":
+				err = os.WriteFile(key, nil, 0o600)
+			case "readable":
+				err = os.Chmod(key, 0o644)
+			case "wrong":
+				var b []byte
+				if b, err = os.ReadFile(other.path("tressik.ledger-key")); err == nil {
+					err = os.WriteFile(key, b, 0o600)
+				}
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			var head struct{ Journal struct{ Hash string } }
+			d.json(&head, "ledger", "show")
+			before := head.Journal.Hash
+			for _, args := range [][]string{{"publish", "site"}, {"ledger", "rekey", "--out", "new.key"},
+				{"metadata", "write", "ridge", "--sign", "--out", "signed.xml"}} {
+				d.fails(1, []string{c.says}, args...)
+			}
+			d.fails(0, []string{c.shown}, "ledger", "show")
+			d.ok("trust", "list")
+			d.json(&head, "ledger", "show")
+			if head.Journal.Hash != before {
+				t.Error("something was changed")
+			}
+			for _, name := range []string{"new.key", "signed.xml", "site"} {
+				if _, err := os.Stat(d.path(name)); err == nil {
+					t.Errorf("%s was left behind", name)
+				}
+			}
+		})
+	}
 }

@@ -46,7 +46,8 @@ type ledgerState struct {
 	Open         []ledgerHolder `json:"open"`
 	Roles        []ledger.Role  `json:"roles"`
 	SealKey      string         `json:"ledgerKey"`
-	KeyThere     bool           `json:"ledgerKeyThere"`
+	KeyOpens     bool           `json:"ledgerKeyOpens"` // it is there, and a key of this ledger
+	keyTrouble   string         // why not, in words
 }
 
 type kindCount struct {
@@ -124,9 +125,21 @@ func (a *App) stateOf(l ledger.Ledger) (*ledgerState, error) {
 			return nil, err
 		}
 	}
-	fi, err := os.Stat(s.SealKey)
-	s.KeyThere = err == nil && fi.Size() > 0
+	public, err := seal.Public(s.SealKey)
+	switch {
+	case errors.Is(err, seal.ErrExposed):
+		s.keyTrouble = "others can read it, so it is not used"
+	case err != nil:
+		s.keyTrouble = "there is none, so the private keys cannot be opened"
+	}
 	return s, l.View(a.run, func(v model.View) error {
+		of, err := v.Value(model.SettingSeal)
+		if err != nil {
+			return err
+		}
+		if s.KeyOpens = slices.Contains(strings.Fields(of), public); !s.KeyOpens && s.keyTrouble == "" {
+			s.keyTrouble = "it is the key of another ledger"
+		}
 		s.Organisation = v.Org()
 		made, err := v.Value(model.SettingMade)
 		if err != nil {
@@ -163,8 +176,8 @@ func ledgerPage(s *ledgerState, now time.Time) format.Page {
 		fields = append(fields, [2]string{said(model.Kind(c.Kind)), fmt.Sprint(c.Number)})
 	}
 	key := s.SealKey
-	if !s.KeyThere {
-		key += " (not there: the private keys cannot be opened)"
+	if !s.KeyOpens {
+		key += " (" + s.keyTrouble + ")"
 	}
 	fields = append(fields, [2]string{"ledger key", key},
 		[2]string{"journal", fmt.Sprintf("%s; head %s", format.Count(int(s.Journal.Entries), "entry"), s.Journal.Hash)})
@@ -601,7 +614,7 @@ somebody, roll the private keys as well (tressik key announce).`,
 			}
 			r.Out = out
 			lines := []string{fmt.Sprintf("%s sealed anew, which %s opens", format.Count(r.Keys, "private key"),
-				map[bool]string{true: "one key", false: "each of " + fmt.Sprint(len(r.For)) + " keys"}[len(r.For) == 1])}
+				map[bool]string{true: "one key", false: fmt.Sprintf("each of %d keys", len(r.For))}[len(r.For) == 1])}
 			if out != "" {
 				lines = append(lines, "The new ledger key is in "+out+". Put it in place: mv "+out+" "+l.SealKey(),
 					"Keep the one of before with the backups from before: it alone opens those.")

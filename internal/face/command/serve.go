@@ -40,7 +40,7 @@ func (a *App) serveCmd() *cobra.Command {
 lifetimes, at the places that the standards name; and for own providers with a registrar the registration endpoint of
 RFC 7591, below it the configuration endpoint of each client (RFC 7592). A proxy hands requests on with the Host of the
 party's address, such as login.kestrelridge.example; asked directly, each own party has a folder of its name. Any other
-Host is refused. /health and /metrics (OpenMetrics, of check and due) are there for whoever asks directly.
+Host is refused. /health, /head (where the journal ends) and /metrics (OpenMetrics) are there for whoever asks directly.
 
 Where addresses are entered for a party (app change NAME --fetches-from 192.0.2.17), it is kept when it fetched which
 keys, and key plan says so. Behind a proxy, --behind names the proxy's addresses: what it says of whom it asks for

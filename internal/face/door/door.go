@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -190,6 +191,10 @@ func (d *Door) serve(w *answer, r *http.Request) {
 		d.metrics(w, r)
 		return
 	}
+	if r.URL.Path == "/head" && r.Host == d.Listen {
+		d.head(w, r)
+		return
+	}
 	host, path := r.Host, r.URL.Path
 	var party *federation.Party
 	if s := sites[host]; s == nil {
@@ -267,6 +272,25 @@ func health(w http.ResponseWriter, _ *http.Request, err error) {
 		status, word = http.StatusServiceUnavailable, "the ledger cannot be read"
 	}
 	write(w, status, map[string]string{"ledger": word})
+}
+
+// head answers with the head of the journal, for whoever keeps it elsewhere: journal verify --head holds the ledger
+// against it.
+func (d *Door) head(w http.ResponseWriter, r *http.Request) {
+	var entries int64
+	var hash string
+	err := d.Ledger.View(r.Context(), func(v model.View) error {
+		text, err := v.Value(model.SettingHead)
+		if err == nil {
+			_, err = fmt.Sscan(text, &entries, &hash)
+		}
+		return err
+	})
+	if err != nil {
+		problem(w, http.StatusServiceUnavailable, "the ledger cannot be read now")
+		return
+	}
+	write(w, http.StatusOK, map[string]any{"entries": entries, "hash": hash})
 }
 
 func (d *Door) metrics(w http.ResponseWriter, r *http.Request) {

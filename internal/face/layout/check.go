@@ -24,6 +24,14 @@ func Checked(r *check.Report, all bool, now time.Time) format.Page {
 		format.Count(r.Trusts, "trust"), format.Count(count[finding.Error], "error"),
 		format.Count(count[finding.Warning], "warning"),
 		format.Count(count[finding.Note], "note"), r.Passed, accepted(r.Accepted))}}
+	switch {
+	case !r.All:
+	case r.Verified == nil:
+		head.Lines = append(head.Lines, "The records were never held against the journal: tressik journal verify")
+	default:
+		head.Lines = append(head.Lines, "The records were last held against the journal "+format.When(*r.Verified,
+			now)+".")
+	}
 	blocks := []format.Block{head}
 	at := map[string]int{} // which block is about whom
 	for _, x := range open {

@@ -91,7 +91,8 @@ func (l *Ledger) Sound(ctx context.Context) (out []string, err error) {
 	}
 	loose, err := l.column(ctx, `SELECT rolname::text FROM pg_roles WHERE NOT rolsuper AND rolname !~ '^pg_'
 		AND has_table_privilege(rolname, 'journal', 'SELECT') AND rolname NOT IN (SELECT role FROM may)
-		AND rolname <> (SELECT tableowner FROM pg_tables WHERE tablename = 'journal' AND schemaname = current_schema())`)
+		AND rolname <> (SELECT tableowner FROM pg_tables WHERE tablename = 'journal'
+			AND schemaname = current_schema())`)
 	for _, name := range loose {
 		out = append(out, fmt.Sprintf("the role %s has rights in the ledger, and is not listed", name))
 	}

@@ -57,6 +57,9 @@ type Report struct {
 	Items    []Item `json:"findings" rows:"each"` // errors first; those that passed are counted alone
 	Passed   int    `json:"passed"`
 	Accepted int    `json:"accepted"`
+	// Verified is when the records were last held against the journal without a finding (journal verify); nil is never
+	Verified *time.Time `json:"verified,omitempty"`
+	All      bool       `json:"-"` // everything was checked, and not what was named
 }
 
 // Failed reports whether an error is found that nobody accepted.
@@ -168,7 +171,10 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 			add(string(s.parties[name].Kind), name, l)
 		}
 	}
-	if len(names) == 0 {
+	if err := c.verified(r); err != nil {
+		return nil, err
+	}
+	if r.All = len(names) == 0; r.All {
 		add("people", "people", people.Judge(s.crowd.All()))
 	}
 	if err := s.crowd.Err(); err != nil {
@@ -180,6 +186,19 @@ func (c *Checker) Run(ctx context.Context, names []string) (*Report, error) {
 	}
 	order(r.Items)
 	return r, nil
+}
+
+// verified reads when the ledger was verified last.
+func (c *Checker) verified(r *Report) error {
+	text, err := c.View.Value(model.SettingVerified)
+	if err != nil || text == "" {
+		return err
+	}
+	at, _, _ := strings.Cut(text, " ")
+	if t, err := time.Parse(time.RFC3339, at); err == nil {
+		r.Verified = &t
+	}
+	return nil
 }
 
 // order puts errors first, then by what they are about.
