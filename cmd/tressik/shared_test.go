@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"database/sql"
 	"fmt"
 	"net/http"
 	"os"
@@ -45,6 +46,7 @@ func TestDemoInADatabase(t *testing.T) {
 	told := func(args ...string) string {
 		d := newDesk(t)
 		out := d.ok(append([]string{"demo", "--dir", "demo", "--full"}, args...)...)
+		out = regexp.MustCompile(`(?m)^  export TRESSIK_LEDGER=.*\n`).ReplaceAllString(out, "") // where it lies
 		return random.ReplaceAllString(strings.ReplaceAll(out, d.dir, ""), "…")
 	}
 	file, database := told(), told("--ledger", s.Address(s.New(t), ""))
@@ -425,4 +427,89 @@ func TestLedgerKeyInTrouble(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestLedgerForATester: a ledger that is made for a tester has the shape of the other one, works, and has no person,
+// secret or key of it in any byte.
+func TestLedgerForATester(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("expect", "add", "nightlog@ridge", "--as", "mira", "--admitted")
+	d.ok("app", "change", "dome-scheduler", "--title", "The domes of Tobias Renn")
+	d.ok("ledger", "copy", "tressik.ledger", "tester.ledger", "--without-people")
+	made := d.read("tester.ledger")
+	if b, err := os.ReadFile(d.path("tester.ledger-wal")); err == nil {
+		made += string(b)
+	}
+	db, err := sql.Open("sqlite", d.path("tressik.ledger"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	looked := 0
+	absent := func(what, text string) {
+		t.Helper()
+		looked++
+		if strings.Contains(made, text) {
+			t.Errorf("%s %.60q is in it", what, text)
+		}
+	}
+	for _, query := range []string{"SELECT hash FROM secrets", "SELECT salt FROM trusts", "SELECT sealed FROM keys",
+		"SELECT certificate FROM keys", "SELECT sealed FROM stage_keys", "SELECT key FROM subjects",
+		"SELECT value FROM ledger WHERE key = 'people-key'", "SELECT hash FROM journal", "SELECT doc FROM persons"} {
+		rows, err := db.Query(query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for rows.Next() {
+			var b []byte
+			if err := rows.Scan(&b); err != nil {
+				t.Fatal(err)
+			}
+			n++
+			absent(query, string(b))
+		}
+		if err := rows.Close(); err != nil || n == 0 {
+			t.Errorf("%s: %d rows, %v", query, n, err)
+		}
+	}
+	var persons []struct {
+		ID         string
+		Attributes map[string][]string
+	}
+	d.json(&persons, "people", "list")
+	folded := strings.ToLower(made)
+	for _, p := range persons {
+		for _, name := range []string{"cn", "sn", "givenName", "displayName", "mail", "eduPersonPrincipalName"} {
+			for _, v := range p.Attributes[name] {
+				looked++
+				if regexp.MustCompile(`\b` + regexp.QuoteMeta(strings.ToLower(v)) + `\b`).MatchString(folded) {
+					t.Errorf("the %s of %s, %q, is in it", name, p.ID, v)
+				}
+			}
+		}
+		if regexp.MustCompile(`[" :=]` + regexp.QuoteMeta(strings.ToLower(p.ID)) + `[",. ]`).MatchString(folded) {
+			t.Errorf("%s is in it", p.ID)
+		}
+	}
+	if len(persons) != 45 || looked < 300 {
+		t.Errorf("%d people, %d looked for: this proves little", len(persons), looked)
+	}
+	for _, noun := range []string{"app", "provider", "trust", "people"} {
+		var a, b []any
+		d.json(&a, noun, "list")
+		d.json(&b, noun, "list", "--ledger", "tester.ledger")
+		if len(a) != len(b) {
+			t.Errorf("%s: %d, and %d for the tester", noun, len(a), len(b))
+		}
+	}
+	d.fails(0, []string{"each is what was written"}, "journal", "verify", "--ledger", "tester.ledger")
+	r := d.run("rehearse", "plate-archive@ridge", "--as", "tester7", "--ledger", "tester.ledger")
+	if r.code == 1 || r.code == 2 {
+		t.Errorf("a rehearsal: %d %s", r.code, r.err)
+	}
+	d.ok("publish", "site", "--ledger", "tester.ledger")
+	d.fails(1, []string{"there is a file already"}, "ledger", "copy", "tressik.ledger", "tester.ledger",
+		"--without-people")
 }

@@ -23,7 +23,7 @@ func (e *Edit) ForgetRuns(before time.Time) (n int, err error) {
 		}
 	}
 	for _, r := range old {
-		c := &Run{forgotten(r.Run)}
+		c := &Run{Forgotten(r.Run)}
 		if same(r, c) {
 			continue
 		}
@@ -39,8 +39,8 @@ func (e *Edit) ForgetRuns(before time.Time) (n int, err error) {
 		"runs": strconv.Itoa(n)})
 }
 
-// forgotten is a run without what it keeps of people.
-func forgotten(r federation.Run) federation.Run {
+// Forgotten is a run without what it keeps of people.
+func Forgotten(r federation.Run) federation.Run {
 	r.Person, r.Subject, r.Account = "", "", ""
 	r.Claims, r.Records, r.Names, r.Messages = nil, nil, nil, nil
 	list := make(finding.List, 0, len(r.Findings))
@@ -100,4 +100,10 @@ func (e *Edit) Rekey(to []string, change func(sealed []byte) ([]byte, error)) (n
 		return n, err
 	}
 	return n, e.note("ledger.rekey", "", "", map[string]string{"for": was}, map[string]string{"for": now})
+}
+
+// Founded are the words of the entry with which the journal of a ledger begins.
+func Founded(org string, at time.Time, actor string) Words {
+	b, a, _ := worded(nil, map[string]string{"org": org}) // strings alone
+	return Words{Action: "ledger.init", Before: b, After: a, at: at.UTC(), actor: actor}
 }

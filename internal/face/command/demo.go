@@ -109,13 +109,17 @@ func (a *App) demo(ctx context.Context, dir string, full bool) error {
 			return err
 		}
 	}
+	named := ""
+	if engine.Remote(a.ledger) {
+		named = "\n  export TRESSIK_LEDGER='" + format.Safe(a.ledger) + "'"
+	}
 	fmt.Fprintf(a.Out, "\n%s\n", p.Bold("The ledger stays in "+dir+" for you to play on:"))
-	fmt.Fprintf(a.Out, `  cd %s
+	fmt.Fprintf(a.Out, `  cd %s%s
   tressik trust show nightlog@ridge                          # where a trust stands, and what is next
   tressik claims set nightlog@southmere mail=person.mail     # the remedy
   tressik rehearse nightlog@southmere --as petra
   tressik stage                                              # then open its address in a browser
-`, dir)
+`, dir, named)
 	if !full {
 		fmt.Fprintln(a.Out, "The whole story, each command with all it says: tressik demo --full --dir another-folder")
 	}

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"compress/gzip"
 	"context"
+	"crypto"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tressik.example/internal/core/keys"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/engine"
@@ -431,20 +433,84 @@ func keysOf(from, to ledger.Ledger) []string {
 		to.SealKey() + ":", "copy it there, or name it with TRESSIK_LEDGER_KEY."}
 }
 
+// withoutPeople makes a ledger for a tester of another one, with a ledger key of its own.
+func (a *App) withoutPeople(from, to string, o ledger.Options) error {
+	l, err := engine.Open(a.run, from, o)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if engine.There(a.run, to) {
+		return fmt.Errorf("%w at %s", ledger.ErrThere, to)
+	}
+	key := engine.SealKey(to, "") // never that of the other
+	if _, err := os.Lstat(key); err == nil {
+		return fmt.Errorf("%s is there already, and a ledger for a tester gets a ledger key of its own; move it "+
+			"away, or "+
+			"choose another name", key)
+	}
+	public, _, err := seal.Ensure(key)
+	if err != nil {
+		return err
+	}
+	var made *custody.Peopleless
+	err = l.View(a.run, func(v model.View) (err error) {
+		made, err = custody.WithoutPeople(v, o.Env, public, func(k crypto.Signer) ([]byte, error) {
+			b, err := keys.MarshalPrivate(k)
+			if err != nil {
+				return nil, err
+			}
+			return seal.For([]string{public}, b)
+		})
+		return err
+	})
+	if err == nil {
+		o.SealKey = key
+		var out ledger.Ledger
+		if out, err = engine.Fill(a.run, to, o, made); err == nil {
+			err = out.Close()
+		}
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(key))
+	}
+	return a.print(format.Page{Data: testerResult{to, key, made.People, made.Keys, made.Secrets},
+		Blocks: []format.Block{
+			{Lines: []string{fmt.Sprintf("made %s for a tester: %s made up, %s made anew, %s that nobody has", to,
+				format.Count(made.People, "person"), format.Count(made.Keys, "key"),
+				format.Count(made.Secrets, "secret")),
+				"Its ledger key is " + key + ", and its journal begins anew."}}}})
+}
+
+// testerResult is what is told of a ledger for a tester.
+type testerResult struct {
+	To      string `json:"to"`
+	SealKey string `json:"ledgerKey"`
+	People  int    `json:"people"`
+	Keys    int    `json:"keys"`
+	Secrets int    `json:"secrets"`
+}
+
 func (a *App) ledgerCopy() *cobra.Command {
-	return &cobra.Command{Use: "copy FROM TO", Short: "Copy a ledger to another place, such as from a file into a " +
-		"database",
+	var bare bool
+	c := &cobra.Command{Use: "copy FROM TO", Short: "Copy a ledger to another place, or make one of it for a tester",
 		Args: args("FROM", "TO"),
 		Long: `Copy all of a ledger to a place that has none, its journal included, from a file into a PostgreSQL
 database or back, and prove that both say the same: each record, what lies beside it, and each entry of
 the journal. The ledger FROM stays as it is. The ledger key stays where it is too: the copy is opened
-with the same one, which TRESSIK_LEDGER_KEY names.`,
+with the same one, which TRESSIK_LEDGER_KEY names. With --without-people a ledger is made for a tester:
+the same parties, trusts and rules, as many people in the same groups, all of them made up, and no secret
+and no key of the other. It has a ledger key of its own, and its journal begins anew.`,
 		Example: "  tressik ledger copy tressik.ledger second.ledger\n" +
+			"  tressik ledger copy tressik.ledger tester.ledger --without-people\n" +
 			"  tressik ledger copy tressik.ledger postgres://db.kestrelridge.example/tressik?sslmode=verify-full",
 		RunE: func(_ *cobra.Command, got []string) error {
 			o, err := a.options()
 			if err != nil {
 				return err
+			}
+			if bare {
+				return a.withoutPeople(got[0], got[1], o)
 			}
 			from, err := engine.Open(a.run, got[0], o)
 			if err != nil {
@@ -486,6 +552,9 @@ with the same one, which TRESSIK_LEDGER_KEY names.`,
 						fmt.Sprint(is.Entries)},
 						{"SHA-256 of the content", is.SHA256}}}, {Lines: keysOf(from, to)}}})
 		}}
+	c.Flags().BoolVar(&bare, "without-people", false, "for a tester: no person, secret or key in it; all of them "+
+		"made up")
+	return c
 }
 
 // roles is the ledger as one that knows roles.

@@ -122,7 +122,7 @@ func results() map[string][]reflect.Type {
 		"registrar client remove": one(removed),
 		"journal":                 one([]entryResult{}), "journal list": one([]entryResult{}),
 		"journal verify": one(proofResult{}), "ledger show": one(ledgerState{}), "ledger backup": one(copyResult{}),
-		"ledger restore": one(restoreResult{}), "ledger copy": one(copyResult{}),
+		"ledger restore": one(restoreResult{}), "ledger copy": one(copyResult{}, testerResult{}),
 		"ledger grant": one(ledger.Role{}), "ledger revoke": one(ledger.Role{}), "ledger rekey": one(rekeyed{}),
 		"ledger purge": one(purged{}),
 	}

@@ -100,7 +100,7 @@ func (r *Reader) holds(table string, sum int64, read ...any) error {
 		return nil
 	}
 	var name []string
-	for _, v := range read[:min(len(read), 2)] {
+	for _, v := range read[:min(len(read), len(keysIn(table)))] {
 		name = append(name, string(textOf(v)))
 	}
 	return r.damage(&damagedError{table, strings.Join(name, " ")})
