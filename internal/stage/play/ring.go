@@ -249,19 +249,26 @@ func (k *stageKeys) kind(kind string) (model.Opened, error) {
 		if !errors.Is(err, model.ErrNotFound) && !errors.Is(err, model.ErrSealKey) {
 			return model.Opened{}, err
 		}
-		key, err := keys.Generate(k.d.Rand, kind)
-		if err != nil {
-			return model.Opened{}, err
+		if k.d.Stock != nil {
+			return k.d.Stock.of(kind, func() (model.Opened, error) { return k.d.standIn(kind, "stand-ins") })
 		}
-		const long = 20 * 365 * 24 * time.Hour
-		cert, err := keys.SelfSign(k.d.Rand, key, "stand-in for "+k.name, "", k.d.Now(), long)
-		if err != nil {
-			return model.Opened{}, err
+		made, err := k.d.standIn(kind, "stand-in for "+k.name)
+		if err == nil {
+			k.keep(stageKey{k.name, kind, made})
 		}
-		made := model.Opened{Key: key, Certificate: cert}
-		k.keep(stageKey{k.name, kind, made})
-		return made, nil
+		return made, err
 	})
+}
+
+// standIn makes a key of a kind with which somebody is played.
+func (d *Player) standIn(kind, name string) (model.Opened, error) {
+	key, err := keys.Generate(d.Rand, kind)
+	if err != nil {
+		return model.Opened{}, err
+	}
+	const long = 20 * 365 * 24 * time.Hour
+	cert, err := keys.SelfSign(d.Rand, key, name, "", d.Now(), long)
+	return model.Opened{Key: key, Certificate: cert}, err
 }
 
 // SAML returns the key that signs messages.

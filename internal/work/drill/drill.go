@@ -4,7 +4,6 @@ package drill
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"tressik.example/internal/core/federation"
@@ -70,22 +69,23 @@ func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
 func (d *Drill) on(k *keyring.Keeper) (*run, error) {
 	b := k.Try()
 	x := &run{d: d, desk: desk.New(b), keeper: &keyring.Keeper{Book: b}, player: play.On(b), who: map[string]string{}}
+	x.player.Stock = &play.Stock{}
 	return x, x.cast()
 }
 
 // cast finds who signs in at each trust of the party.
 func (x *run) cast() error {
-	all, err := x.keeper.View.Trusts()
+	all, err := x.keeper.View.TrustsOf(x.d.Party)
 	if err != nil {
 		return err
 	}
-	persons, err := x.keeper.View.Persons()
+	crowd, err := x.keeper.View.Crowd()
 	if err != nil {
 		return err
 	}
 	for i := range all {
 		t := &all[i]
-		if t.App != x.d.Party && t.Provider != x.d.Party || t.Standing == federation.Ended {
+		if t.Standing == federation.Ended {
 			continue
 		}
 		if err := t.Registered(); err != nil {
@@ -104,14 +104,17 @@ func (x *run) cast() error {
 		if err != nil {
 			return err
 		}
-		j := slices.IndexFunc(persons, func(p people.Person) bool { ok, _ := t.AdmitsPerson(&p, consents); return ok })
-		if j < 0 {
+		who := crowd.First(func(p *people.Person) bool {
+			ok, _ := t.AdmitsPerson(p, consents)
+			return ok
+		})
+		if who == nil {
 			x.d.NotTried[t.Name] = "nobody in the ledger is admitted"
 			continue
 		}
-		x.who[t.Name] = persons[j].ID
+		x.who[t.Name] = who.ID
 	}
-	return nil
+	return crowd.Err()
 }
 
 // signIns rehearses all trusts, and notes the step.
