@@ -21,7 +21,7 @@ test: peers
 # The race detector over what serves and stores; it needs a C compiler, for this alone.
 race: export CGO_ENABLED = 1
 race:
-	go test -race -count=1 ./internal/core/oauth ./internal/core/xmlsec ./internal/model/... ./internal/ledger/... ./internal/outside/... \
+	go test -race -short -count=1 ./internal/core/oauth ./internal/core/xmlsec ./internal/model/... ./internal/ledger/... ./internal/outside/... \
 		./internal/stage/... ./internal/work/... ./internal/face/...
 
 # Install the peers where that is possible; say what is missing where it is not.

@@ -95,7 +95,15 @@ func judged(t *testing.T, place string, o ledger.Options) string {
 	return strings.Join(append(out, list...), "\n")
 }
 
-// counters are tables that hold no record: what stands in them is an engine's own.
+// long leaves out what takes long under the race detector, and has nothing in it that goes on at the same time.
+func long(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("takes a while")
+	}
+}
+
+// counter reports whether a table holds no record: what stands in it is an engine's own.
 func counter(table string) bool {
 	return table == "revision" || table == "goose_db_version" || strings.HasPrefix(table, "sqlite_")
 }
@@ -139,6 +147,7 @@ func tamperings(table, row string, columns, kinds []string) []tampering {
 // TestTamperedFile: what another program edits, adds and takes away in any table of a file is found.
 func TestTamperedFile(t *testing.T) {
 	t.Parallel()
+	long(t)
 	dir := t.TempDir()
 	path := filepath.Join(dir, "tressik.ledger")
 	o := lived(t, path)
@@ -213,6 +222,7 @@ func TestTamperedFile(t *testing.T) {
 // TestTamperedDatabase is the same for a database, by psql.
 func TestTamperedDatabase(t *testing.T) {
 	t.Parallel()
+	long(t)
 	s := peer.Postgres(t, "")
 	name := s.New(t)
 	o := lived(t, s.Address(name, ""))
@@ -273,6 +283,7 @@ func TestTamperedDatabase(t *testing.T) {
 // reading it is an error, or verifying tells of it.
 func TestFlippedBits(t *testing.T) {
 	t.Parallel()
+	long(t)
 	dir := t.TempDir()
 	path := filepath.Join(dir, "tressik.ledger")
 	o := lived(t, path)

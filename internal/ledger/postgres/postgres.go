@@ -559,6 +559,10 @@ func translated(err error) error {
 	case strings.HasPrefix(code, "57P"), strings.HasPrefix(code, "08"), code == "53300":
 		return fmt.Errorf("%w (%s)", ledger.ErrAway, pe.Message)
 	case code == "" && isNet(err):
+		var op *net.OpError
+		if errors.As(err, &op) && op.Addr != nil {
+			return fmt.Errorf("%w (%s: %v)", ledger.ErrAway, op.Addr, bare(op.Err))
+		}
 		return fmt.Errorf("%w (%v)", ledger.ErrAway, bare(err))
 	}
 	return err
