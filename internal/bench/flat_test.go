@@ -65,7 +65,7 @@ func one() [][]string {
 		{"claims", "preview", "app0000@ridge", "--as", "person7"},
 		{"trust", "change", "app0000@ridge", "--admits", "group:observers", "--dry-run"},
 		{"people", "show", "person7"}, {"people", "access", "person7"}, {"people", "search", "person77"},
-		{"consent", "give", "app0001@ridge", "--for", "everyone", "--actor", "person7"}, {"consent", "show",
+		{"consent", "give", "app0001@ridge", "--for", "person7"}, {"consent", "show",
 			"app0001@ridge"},
 		{"key", "announce", "ridge", "--use", "signing", "--dry-run"}, {"key", "list", "ridge"},
 		{"secret", "list", "app0001@ridge"}, {"rehearse", "app0000@ridge", "--as", "person7"},
@@ -113,6 +113,8 @@ func BenchmarkFlat(b *testing.B) {
 			}
 			for _, args := range one() {
 				b.Run(strings.Join(args[:min(len(args), 3)], "_"), func(b *testing.B) {
+					run(small, args) // what it reads lies in memory from now on, for both
+					run(large, args)
 					var few, many []time.Duration
 					for range max(b.N, 5) {
 						few, many = append(few, run(small, args)), append(many, run(large, args))

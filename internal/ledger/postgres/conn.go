@@ -17,8 +17,11 @@ import (
 	"tressik.example/internal/ledger/tables"
 )
 
-// native is a query of the tables as PostgreSQL has it: values are numbered, and letter case is folded by a function.
+// native is a query of the tables as PostgreSQL has it: values are numbered, letter case is folded by a function, and
+// what is indexed of a document is a column.
 func native(query string) string {
+	query = strings.NewReplacer("json_extract(doc, '$.api.audience')", "audience",
+		"json_extract(doc, '$.openid.discovery.issuer')", "issuer").Replace(query)
 	var b strings.Builder
 	n := 0
 	for i := 0; i < len(query); i++ {
@@ -168,6 +171,7 @@ type conn struct {
 	over    []string // cursors that gave all
 	queue   *pgx.Batch
 	xid     uint64 // of the transaction, once something is written
+	wrote   int    // how many rows
 }
 
 // some is how many rows a cursor gives at a time, and how many writes are sent at a time.
@@ -266,6 +270,7 @@ func (c *conn) Exec(query string, args ...any) error {
 			return fmt.Errorf("starting to write: %w", err)
 		}
 	}
+	c.wrote++
 	c.queue.Queue(c.queries.native(query), args...)
 	if c.queue.Len() < some {
 		return nil

@@ -488,8 +488,14 @@ func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, 
 	if err != nil {
 		return 0, fmt.Errorf("keeping the change: %w", err)
 	}
+	if t.wrote > many { // the server picks its indexes by what it last knew of the tables; who may not tell it waits for it
+		_, _ = c.Exec(context.WithoutCancel(ctx), "ANALYZE")
+	}
 	return 1, nil
 }
+
+// many is how many rows make the tables others than the server knows them.
+const many = 5000
 
 // settled asks what became of a transaction whose connection was lost while it was to be kept.
 func (l *Ledger) settled(ctx context.Context, xid uint64, lost error) error {

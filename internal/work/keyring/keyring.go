@@ -371,7 +371,7 @@ type other struct {
 
 // others are the other sides of a party's trusts that have not ended.
 func (k *Keeper) others(p *federation.Party) ([]other, error) {
-	all, err := k.View.Trusts()
+	all, err := k.View.TrustsOf(p.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -383,7 +383,7 @@ func (k *Keeper) others(p *federation.Party) ([]other, error) {
 		if t.App == p.Name {
 			o.side, name = "provider", t.Provider
 		}
-		if t.Standing == federation.Ended || t.App != p.Name && t.Provider != p.Name {
+		if t.Standing == federation.Ended {
 			continue
 		}
 		if o.party, err = k.View.Party(name); err != nil {
