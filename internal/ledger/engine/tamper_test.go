@@ -239,7 +239,8 @@ func TestTamperedDatabase(t *testing.T) {
 	}
 	columns, kinds, tables := map[string][]string{}, map[string][]string{}, []string{}
 	for _, line := range strings.Split(s.Query(t, name, "SELECT table_name, column_name, data_type FROM "+
-		"information_schema.columns WHERE table_schema = 'public' AND is_identity = 'NO' AND is_generated = 'NEVER' ORDER BY 1, "+
+		"information_schema.columns WHERE table_schema = 'public' AND is_identity = 'NO' AND is_generated = "+
+		"'NEVER' ORDER BY 1, "+
 		"ordinal_position"), "\n") {
 		f := strings.Split(line, "|")
 		if counter(f[0]) {

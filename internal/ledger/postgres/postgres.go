@@ -488,7 +488,7 @@ func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, 
 	if err != nil {
 		return 0, fmt.Errorf("keeping the change: %w", err)
 	}
-	if t.wrote > many { // the server picks its indexes by what it last knew of the tables; who may not tell it waits for it
+	if t.wrote > many { // the server picks its indexes by what it last knew; who may not tell it waits till it looks
 		_, _ = c.Exec(context.WithoutCancel(ctx), "ANALYZE")
 	}
 	return 1, nil

@@ -13,8 +13,8 @@ type Player struct {
 	*model.Book
 	// Keep has changes of what the book says kept: in the ledger, or nowhere where something is tried.
 	Keep func(func(*model.Book) error) error
-	// Stock is where stand-ins get their keys that have none kept, and of which nothing is kept: one for all of them, of
-	// each kind. It is for what is tried many times; nil makes a key for each.
+	// Stock is where stand-ins get their keys that have none kept, and of which nothing is kept: one for all of them,
+	// of each kind. It is for what is tried many times; nil makes a key for each.
 	Stock *Stock
 }
 
