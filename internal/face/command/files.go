@@ -61,10 +61,18 @@ func (a *App) toStdout(c *cobra.Command) error {
 	case outFolder:
 		return usageError{errors.New("--out - is standard output, and several files are written: name a folder")}
 	case outPlace:
-		return usageError{errors.New("--out - is standard output, and a new secret is shown to nobody: name a file, " +
-			"or give it to a command with --into")}
+		return usageError{errors.New(hidden(c))}
 	}
 	return nil
+}
+
+// hidden says why what a command makes is not shown, and where it can go.
+func hidden(c *cobra.Command) string {
+	s := "--out - is standard output, and a new secret is shown to nobody: name a file"
+	if c.Flags().Lookup("into") != nil {
+		s += ", or give it to a command with --into"
+	}
+	return s
 }
 
 // mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless

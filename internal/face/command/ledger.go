@@ -410,11 +410,11 @@ func restoredPage(r *restoreResult, key string, now time.Time) format.Page {
 	for _, x := range []struct {
 		n                int
 		what, then, with string
-	}{{len(r.Revived.Secrets), "secret", " that was valid then", "tressik secret list"},
-		{len(r.Revived.Keys), "own key", " that was in use or announced then", "tressik key list PARTY"},
-		{r.Revived.Consents, "consent", " that stood then", "tressik consent list"},
+	}{{len(r.Revived.Secrets), "secret", " valid then", "tressik secret list"},
+		{len(r.Revived.Keys), "own key", " in use or announced then", "tressik key list PARTY"},
+		{r.Revived.Consents, "consent", " given then", "tressik consent list"},
 		{len(r.Revived.Registrars), "registrar", "", "tressik registrar list"},
-		{r.Revived.Trusts, "trust", " that was live then", "tressik trust list"}} {
+		{r.Revived.Trusts, "trust", " live then", "tressik trust list"}} {
 		if x.n > 0 {
 			look = append(look, fmt.Sprintf("  %s%s: %s", format.Count(x.n, x.what), x.then, x.with))
 		}

@@ -22,6 +22,9 @@ import (
 // ErrSealKey means that the ledger key is lost, unreadable, or belongs to another ledger.
 var ErrSealKey = model.ErrSealKey
 
+// ErrRecipient means that a text is no public part of a key.
+var ErrRecipient = errors.New("no public part of a key")
+
 var errEmpty = errors.New("empty")
 
 // Ensure makes a ledger key, or takes the one that lies there, and returns its public part.
@@ -207,7 +210,7 @@ func To(w io.Writer, recipients []string) (io.WriteCloser, error) {
 	for _, text := range recipients {
 		r, err := age.ParseX25519Recipient(text)
 		if err != nil {
-			return nil, fmt.Errorf("%q is no public part of a key (age1…): %w", text, err)
+			return nil, fmt.Errorf("%q is %w: write the age1… that stands in the key's file", text, ErrRecipient)
 		}
 		to = append(to, r)
 	}

@@ -373,9 +373,6 @@ func sniff(path string) error {
 		return fmt.Errorf("opening the ledger: %w", err)
 	}
 	defer f.Close()
-	if err := seal.Exposed(f, path); err != nil {
-		return err
-	}
 	head := make([]byte, 72)
 	n, _ := f.Read(head)
 	if n < 72 || !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {
@@ -384,7 +381,7 @@ func sniff(path string) error {
 	if id := uint32(head[68])<<24 | uint32(head[69])<<16 | uint32(head[70])<<8 | uint32(head[71]); id != applicationID {
 		return fmt.Errorf("%w: %s is another SQLite database", ledger.ErrNotLedger, path)
 	}
-	return nil
+	return seal.Exposed(f, path)
 }
 
 // translated turns the driver's errors into ours where there is something to say.
