@@ -292,9 +292,17 @@ func TestRestore(t *testing.T) {
 	if left, _ := filepath.Glob(d.path("c.*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
-	d.fails(0, []string{"1 secret that was valid then", "tressik secret list", "own key"}, "ledger", "restore",
-		"a.backup",
-		"--ledger", "d.ledger")
+	r := d.fails(0, []string{"1 secret valid then", "own key"}, "ledger", "restore", "a.backup", "--ledger", "d.ledger")
+	said := regexp.MustCompile(`tressik [a-z]+ (list|refresh)( PARTY)?`).FindAllString(r.out, -1)
+	for _, line := range said { // each of them can be run
+		args := strings.Fields(strings.Replace(line, "PARTY", "ridge", 1))[1:]
+		if x := d.run(append(args, "--ledger", "d.ledger")...); x.code == 1 || x.code == 2 {
+			t.Errorf("%s: %d %s", line, x.code, x.err)
+		}
+	}
+	if len(said) < 4 || strings.Count(r.out, "tressik ") != len(said) {
+		t.Errorf("%q of\n%s", said, r.out)
+	}
 	d.fails(0, []string{"restored", "of a copy made 2031-03-04"}, "ledger", "show", "--ledger", "d.ledger")
 	d.fails(0, []string{"ledger.restore"}, "journal", "list", "--last", "1", "--ledger", "d.ledger")
 	d.ok("ledger", "backup", "s.backup", "--sealed")
@@ -316,7 +324,9 @@ func TestHeadKeptElsewhere(t *testing.T) {
 	d.fails(0, []string{"each is what was written"}, "journal", "verify", "--head", after.Journal.Hash)
 	d.ok("ledger", "restore", "before.backup", "--ledger", "older.ledger")
 	d.fails(0, nil, "journal", "verify", "--ledger", "older.ledger", "--head", before.Journal.Hash)
-	d.fails(3, []string{"no entry has the hash"}, "journal", "verify", "--ledger", "older.ledger", "--head",
+	d.fails(2, []string{"no hash of an entry", "ledger show"}, "journal", "verify", "--head", "abc")
+	d.fails(3, []string{"has no entry of the hash", "or the hash is of another ledger"}, "journal", "verify",
+		"--ledger", "older.ledger", "--head",
 		after.Journal.Hash)
 }
 

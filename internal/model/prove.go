@@ -43,10 +43,13 @@ type Proof struct {
 	Unproven int       `json:"unproven"` // that were written before the journal kept records, and not changed since
 	Differs  []Differs `json:"differs"`
 	Head     string    `json:"head"` // the newest entry: its number and hash
+	// Missing is the hash of an entry that was kept elsewhere and that the journal does not have: its end was taken
+	// off, all of it was computed anew, or the hash is of another ledger.
+	Missing string `json:"missing,omitempty"`
 }
 
 // Whole reports whether nothing was found.
-func (p *Proof) Whole() bool { return len(p.Breaks) == 0 && len(p.Differs) == 0 }
+func (p *Proof) Whole() bool { return len(p.Breaks) == 0 && len(p.Differs) == 0 && p.Missing == "" }
 
 // Inspected is a Reader of an engine that keeps sums of its rows and a list of the records that the journal does not
 // have.
@@ -146,9 +149,7 @@ func (p *prover) replay() error {
 		p.Breaks = append(p.Breaks, Break{int64(p.Entries), "where it ends is not in the ledger any more"})
 	}
 	if p.want != "" && !p.has {
-		p.Breaks = append(p.Breaks, Break{int64(p.Entries), "no entry has the hash that was kept elsewhere: the " +
-			"end of the " +
-			"journal was taken off, all of it was computed anew, or the hash is of another ledger"})
+		p.Missing = p.want
 	}
 	return err
 }

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -140,7 +141,12 @@ would fit.`,
 			}
 			r := proofResult{}
 			if words := strings.Fields(head); len(words) > 0 { // with or without its number
-				head = words[len(words)-1]
+				head = strings.ToLower(words[len(words)-1])
+			}
+			if b, err := hex.DecodeString(head); err != nil || len(b) != 0 && len(b) != 32 {
+				return usageError{fmt.Errorf("--head %q is no hash of an entry: write the 64 digits that tressik "+
+					"ledger show "+
+					"or /head of tressik serve said", head)}
 			}
 			if err := l.View(a.run, func(v model.View) error {
 				p, err := v.Prove(head)
@@ -209,6 +215,10 @@ func proofBlocks(r *proofResult, whole bool) []format.Block {
 			b.Lines = append(b.Lines, fmt.Sprintf("  entry %d: %s", x.Seq, x.Reason))
 		}
 		out = append(out, b)
+	}
+	if r.Missing != "" {
+		out = append(out, format.Block{Lines: []string{"The journal has no entry of the hash " + r.Missing + ".",
+			"Its end was taken off, all of it was computed anew, or the hash is of another ledger."}})
 	}
 	if len(r.Differs) > 0 {
 		b := format.Block{Title: "Records that are NOT what was written", Noun: "record",

@@ -235,6 +235,9 @@ of --seal-to.`,
 			if err != nil {
 				return err
 			}
+			if err := recipients("--seal-to", to); err != nil {
+				return err
+			}
 			if err := a.mayReplace(got[0]); err != nil {
 				return err
 			}
@@ -269,13 +272,24 @@ of --seal-to.`,
 	return c
 }
 
+// recipients refuses what a flag names and is no public part of a key.
+func recipients(flag string, list []string) error {
+	if len(list) == 0 {
+		return nil
+	}
+	if _, err := seal.For(list, nil); err != nil {
+		return usageError{fmt.Errorf("%s: %w", flag, err)}
+	}
+	return nil
+}
+
 // backup writes a copy of what stands in a ledger, compressed, and sealed for recipients where there are any.
 func backup(ctx context.Context, w io.Writer, v model.View, to []string, now time.Time) (end model.CopyEnd, err error) {
 	out := w
 	var sealing io.WriteCloser
 	if len(to) > 0 {
 		if sealing, err = seal.To(w, to); err != nil {
-			return end, usageError{err}
+			return end, err
 		}
 		out = sealing
 	}
@@ -419,7 +433,8 @@ func restoredPage(r *restoreResult, key string, now time.Time) format.Page {
 			look = append(look, fmt.Sprintf("  %s%s: %s", format.Count(x.n, x.what), x.then, x.with))
 		}
 	}
-	look = append(look, "Then read the other sides again, since they may have changed: tressik check --refresh")
+	look = append(look, "Then read the other sides again, since they may have changed:",
+		"  tressik provider refresh", "  tressik app refresh")
 	return format.Page{Data: r, Blocks: []format.Block{{Lines: lines}, {Fields: fields}, {Lines: look}}}
 }
 
@@ -659,6 +674,9 @@ somebody, roll the private keys as well (tressik key announce).`,
 				return usageError{errors.New("say for whom: --out FILE makes a new ledger key, --also adds " +
 					"somebody else's")}
 			}
+			if err := recipients("--also", also); err != nil {
+				return err
+			}
 			l, err := a.openLedger()
 			if err != nil {
 				return err
@@ -704,9 +722,6 @@ func (a *App) rekey(l ledger.Ledger, own string, also []string) (*rekeyed, error
 		return nil, err
 	}
 	r := &rekeyed{For: append([]string{public}, also...)}
-	if _, err := seal.For(r.For, nil); err != nil {
-		return nil, usageError{err}
-	}
 	return r, ledger.Updater(l.Update).Do(a.run, l.Env(), func(b *model.Book) error {
 		return b.Change(func(e *model.Edit) (err error) {
 			r.Keys, err = e.Rekey(r.For, func(sealed []byte) ([]byte, error) {
