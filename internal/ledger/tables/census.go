@@ -63,21 +63,15 @@ func (r *Reader) tally(by *people.Census) error {
 
 // tallies are those that are kept.
 func (r *Reader) tallies() (map[[2]string]int, error) {
-	list, err := r.c.Rows("SELECT what, value, n, sum FROM tallies")
-	if err != nil {
-		return nil, r.c.Said(err)
-	}
-	defer list.Close()
 	out := map[[2]string]int{}
-	for list.Next() {
+	err := r.each("tallies", "SELECT what, value, n, sum FROM tallies", nil, func(s Scanner) (bool, error) {
 		var what, value string
 		var n int
-		if err := r.scan("tallies", list, &what, &value, &n); err != nil {
-			return nil, r.c.Said(err)
-		}
+		err := r.scan("tallies", s, &what, &value, &n)
 		out[[2]string{what, value}] = n
-	}
-	return out, r.c.Said(list.Err())
+		return true, err
+	})
+	return out, err
 }
 
 // Census is how many people there are, in each group, and with each attribute.

@@ -84,24 +84,17 @@ func (exports) get(r *Reader, k model.Key) (model.Record, error) {
 		return nil, r.notFound(err)
 	}
 	x.At = moment(at)
-	list, err := r.c.Rows("SELECT app, line, doc, sum FROM accounts WHERE app = ? ORDER BY rowid", k.ID)
-	if err != nil {
-		return nil, r.c.Said(err)
-	}
-	defer list.Close()
-	for list.Next() {
+	const query = "SELECT app, line, doc, sum FROM accounts WHERE app = ? ORDER BY rowid"
+	if err := r.each("accounts", query, []any{k.ID}, func(s Scanner) (bool, error) {
 		var a accounts.Account
 		var app, doc string
-		if err := r.scan("accounts", list, &app, &a.Line, &doc); err != nil {
-			return nil, r.c.Said(err)
-		}
-		if err := readInto(&a.Fields, doc, "account of "+k.ID); err != nil {
-			return nil, err
+		if err := r.scan("accounts", s, &app, &a.Line, &doc); err != nil {
+			return false, err
 		}
 		x.Accounts = append(x.Accounts, a)
-	}
-	if err := list.Err(); err != nil {
-		return nil, r.c.Said(err)
+		return true, readInto(&x.Accounts[len(x.Accounts)-1].Fields, doc, "account of "+k.ID)
+	}); err != nil {
+		return nil, err
 	}
 	if len(x.Accounts) != number {
 		return x, r.damage(&damagedError{"accounts", fmt.Sprintf("%d of the %d accounts of %s are there",
@@ -122,7 +115,20 @@ func (t exports) find(r *Reader, q model.Query, yield func(model.Record, error) 
 			r.damaged(model.Exports, app)
 		}
 	}
-	eachID(r, "SELECT app FROM exports ORDER BY app", q, t, yield)
+	apps, err := column(r, "SELECT app FROM exports ORDER BY app")
+	for i := 0; i < len(apps) && err == nil; i++ {
+		var x model.Record
+		if x, err = t.get(r, model.Key{Kind: q.Kind, ID: apps[i]}); err != nil && r.passes("exports", err) {
+			err = nil
+			continue
+		}
+		if err == nil && !yield(x, nil) {
+			return
+		}
+	}
+	if err != nil {
+		yield(nil, err)
+	}
 }
 
 func (t exports) put(r *Reader, c model.Change) error {
@@ -153,35 +159,12 @@ func (r *Reader) insert(table, columns string, values ...any) error {
 		append(values, sumOf(table, values))...)
 }
 
-// eachID gets the record of each ID that a query selects.
-func eachID(r *Reader, query string, q model.Query, t table, yield func(model.Record, error) bool) {
-	ids, err := column(r, query)
-	for i := 0; i < len(ids) && err == nil; i++ {
-		var x model.Record
-		if x, err = t.get(r, model.Key{Kind: q.Kind, ID: ids[i]}); err == nil && !yield(x, nil) {
-			return
-		}
-	}
-	if err != nil {
-		yield(nil, err)
-	}
-}
-
-func column(r *Reader, query string, args ...any) ([]string, error) {
-	list, err := r.c.Rows(query, args...)
-	if err != nil {
-		return nil, r.c.Said(err)
-	}
-	defer list.Close()
-	var out []string
-	for list.Next() {
-		var s string
-		if err := list.Scan(&s); err != nil {
-			return nil, r.c.Said(err)
-		}
-		out = append(out, s)
-	}
-	return out, r.c.Said(list.Err())
+func column(r *Reader, query string, args ...any) (out []string, err error) {
+	err = r.each("exports", query, args, func(s Scanner) (bool, error) {
+		out = append(out, "")
+		return true, s.Scan(&out[len(out)-1])
+	})
+	return out, err
 }
 
 // readings keeps a reading in one row and each document that was read in another.
@@ -219,22 +202,16 @@ func readingValues(x *model.Reading) []any {
 
 // fetched are the documents that were read of parties: of one, or of all.
 func fetched(r *Reader, where string, args ...any) (map[string][]federation.Fetched, error) {
-	list, err := r.c.Rows("SELECT party, source, etag, modified FROM fetched "+where+" ORDER BY party, source",
-		args...)
-	if err != nil {
-		return nil, r.c.Said(err)
-	}
-	defer list.Close()
 	out := map[string][]federation.Fetched{}
-	for list.Next() {
-		var party string
-		var f federation.Fetched
-		if err := list.Scan(&party, &f.Source, &f.ETag, &f.Modified); err != nil {
-			return nil, r.c.Said(err)
-		}
-		out[party] = append(out[party], f)
-	}
-	return out, r.c.Said(list.Err())
+	err := r.each("fetched", "SELECT party, source, etag, modified FROM fetched "+where+" ORDER BY party, source", args,
+		func(s Scanner) (bool, error) {
+			var party string
+			var f federation.Fetched
+			err := s.Scan(&party, &f.Source, &f.ETag, &f.Modified)
+			out[party] = append(out[party], f)
+			return true, err
+		})
+	return out, err
 }
 
 func (readings) get(r *Reader, k model.Key) (model.Record, error) {
@@ -256,28 +233,21 @@ func (readings) find(r *Reader, _ model.Query, yield func(model.Record, error) b
 		yield(nil, err)
 		return
 	}
-	list, err := r.c.Rows("SELECT " + readingColumns + ", sum FROM readings ORDER BY party")
-	if err != nil {
-		yield(nil, r.c.Said(err))
-		return
-	}
-	defer list.Close()
-	for list.Next() {
-		x, err := readingOf(r, list, func(party string) []federation.Fetched {
-			out := of[party]
-			delete(of, party)
-			return out
+	stopped := false
+	err = r.each("readings", "SELECT "+readingColumns+", sum FROM readings ORDER BY party", nil,
+		func(s Scanner) (bool, error) {
+			x, err := readingOf(r, s, func(party string) []federation.Fetched {
+				out := of[party]
+				delete(of, party)
+				return out
+			})
+			stopped = err == nil && !yield(x, nil)
+			return !stopped, err
 		})
-		if err != nil {
-			yield(nil, r.c.Said(err))
-			return
-		}
-		if !yield(x, nil) {
-			return
-		}
+	if err != nil {
+		yield(nil, err)
 	}
-	if err := list.Err(); err != nil {
-		yield(nil, r.c.Said(err))
+	if err != nil || stopped {
 		return
 	}
 	for party := range of { // of no reading
@@ -376,25 +346,16 @@ func (stageKept) find(r *Reader, q model.Query, yield func(model.Record, error) 
 			query, args = query+" WHERE trust = ?", []any{q.Value}
 		}
 		column, _, _ := strings.Cut(t.columns, ",")
-		list, err := r.c.Rows(query+" ORDER BY "+column, args...)
+		stopped := false
+		err := r.each(t.table, query+" ORDER BY "+column, args, func(s Scanner) (bool, error) {
+			x, err := scanKept(r, t.sort, s)
+			stopped = err == nil && !yield(x, nil)
+			return !stopped, err
+		})
 		if err != nil {
-			yield(nil, r.c.Said(err))
-			return
+			yield(nil, err)
 		}
-		for list.Next() {
-			x, err := scanKept(r, t.sort, list)
-			if err != nil {
-				list.Close()
-				yield(nil, r.c.Said(err))
-				return
-			}
-			if !yield(x, nil) {
-				list.Close()
-				return
-			}
-		}
-		if err := errors.Join(list.Err(), list.Close()); err != nil {
-			yield(nil, r.c.Said(err))
+		if err != nil || stopped {
 			return
 		}
 	}

@@ -215,41 +215,50 @@ func (r *Reader) entries(f model.Filter, order string, yield func(model.Entry, e
 			args = append(args, c.v)
 		}
 	}
-	rows, err := r.c.Rows(q+" ORDER BY "+order, args...)
-	if err != nil {
-		yield(model.Entry{}, r.c.Said(err))
-		return
-	}
-	defer rows.Close()
-	for rows.Next() {
+	err := r.each("journal", q+" ORDER BY "+order, args, func(s Scanner) (bool, error) {
 		var e model.Entry
 		var before, after, records string
 		var sum int64
-		if err := rows.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev,
-			&e.Hash, &sum, &records); err != nil {
-			yield(e, r.c.Said(err))
-			return
+		if err := s.Scan(&e.Seq, &e.Written, &e.Actor, &e.Action, &e.Party, &e.Trust, &before, &after, &e.Prev, &e.Hash,
+			&sum, &records); err != nil {
+			return false, err
 		}
 		e.Before, e.After, e.Records = text(before), text(after), text(records)
 		if err := r.holds("journal", sum, entryValues(e)...); err != nil {
-			yield(e, err)
-			return
+			return false, err
 		}
 		if f.Whole && r.damaged == nil && !r.unsealed && e.Hash != e.Digest() {
-			yield(e, &damagedError{"journal", fmt.Sprintf("what entry %d keeps", e.Seq)})
-			return
+			return false, &damagedError{"journal", fmt.Sprintf("what entry %d keeps", e.Seq)}
 		}
 		e.At, _ = time.Parse(time.RFC3339Nano, e.Written)
-		if f.Since.IsZero() && f.Until.IsZero() || (f.Since.IsZero() || !e.At.Before(f.Since)) &&
-			(f.Until.IsZero() || e.At.Before(f.Until)) {
-			if !yield(e, nil) {
-				return
-			}
+		within := (f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until))
+		return !within || yield(e, nil), nil
+	})
+	if err != nil {
+		yield(model.Entry{}, err)
+	}
+}
+
+// each asks a query of a table, and hands its rows to a function until that has enough. A row that cannot be read is an
+// error; whoever looks for such rows is told of it, and it goes on.
+func (r *Reader) each(table, query string, args []any, row func(Scanner) (more bool, err error)) error {
+	list, err := r.c.Rows(query, args...)
+	if err != nil {
+		return r.c.Said(err)
+	}
+	defer list.Close()
+	for list.Next() {
+		switch more, err := row(list); {
+		case err != nil && r.passes(table, err):
+		case errors.Is(err, ledger.ErrDamaged):
+			return err
+		case err != nil:
+			return &unreadableError{table, err}
+		case !more:
+			return nil
 		}
 	}
-	if err := rows.Err(); err != nil {
-		yield(model.Entry{}, r.c.Said(err))
-	}
+	return r.c.Said(list.Err())
 }
 
 // text is JSON out of a column; an empty one is nil.
@@ -268,16 +277,11 @@ func (r *Reader) Write(c model.Changes) error {
 	}
 	tally := people.CensusOf(nil)
 	for i, x := range c.Records {
-		counts(&tally, x)
 		if c.Told != nil && i%256 == 0 {
 			c.Told(i)
 		}
-		t, err := tableOf(x.Key.Kind)
-		if err != nil {
+		if err := r.record(x, &tally); err != nil {
 			return err
-		}
-		if err := r.change(t, x); err != nil {
-			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
 	}
 	if err := r.tally(&tally); err != nil {
@@ -290,6 +294,19 @@ func (r *Reader) Write(c model.Changes) error {
 		return err
 	}
 	return r.constrained(r.c.Flush())
+}
+
+// record makes the change of one record, and counts what it makes of people.
+func (r *Reader) record(x model.Change, tally *people.Census) error {
+	counts(tally, x)
+	t, err := tableOf(x.Key.Kind)
+	if err != nil {
+		return err
+	}
+	if err := r.change(t, x); err != nil {
+		return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
+	}
+	return nil
 }
 
 // change puts a record, or takes it away. What the journal does not have is listed: which records there are.
@@ -343,13 +360,8 @@ func (r *Reader) Fill(s ledger.Source) error {
 		if err != nil {
 			return err
 		}
-		counts(&tally, x)
-		t, err := tableOf(x.Key.Kind)
-		if err != nil {
+		if err := r.record(x, &tally); err != nil {
 			return err
-		}
-		if err := r.change(t, x); err != nil {
-			return fmt.Errorf("keeping the %s %s: %w", x.Key.Kind, strings.Join(x.Key.Parts(), " "), r.constrained(err))
 		}
 	}
 	if err := r.tally(&tally); err != nil {

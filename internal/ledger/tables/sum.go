@@ -3,7 +3,6 @@ package tables
 import (
 	"crypto/sha256"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"hash"
 	"reflect"
@@ -151,29 +150,22 @@ func (r *Reader) Lenient(tell func(kind model.Kind, row string)) model.Reader {
 
 // Listed are the records that are to be there, of kinds that the journal does not have.
 func (r *Reader) Listed() (map[model.Key]bool, error) {
-	list, err := r.c.Rows("SELECT kind, id FROM kept")
-	if err != nil {
-		return nil, r.c.Said(err)
-	}
-	defer list.Close()
 	out := map[model.Key]bool{}
-	for list.Next() {
+	err := r.each("kept", "SELECT kind, id FROM kept", nil, func(s Scanner) (bool, error) {
 		var k model.Key
-		if err := list.Scan(&k.Kind, &k.ID); err != nil {
-			return nil, r.c.Said(err)
-		}
+		err := s.Scan(&k.Kind, &k.ID)
 		out[k] = true
-	}
-	return out, r.c.Said(list.Err())
+		return true, err
+	})
+	return out, err
 }
 
 // passes reports whether a row that cannot be read at all is passed over, by whoever looks for such rows.
-func (r *Reader) passes(err error) bool {
-	var bad *unreadableError
-	if r.damaged == nil || !errors.As(err, &bad) {
+func (r *Reader) passes(table string, err error) bool {
+	if r.damaged == nil {
 		return false
 	}
-	r.damaged(model.Kind(bad.what), "that cannot be read")
+	r.damaged(kindIn(table), "that cannot be read")
 	return true
 }
 

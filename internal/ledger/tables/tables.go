@@ -115,11 +115,11 @@ func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) 
 	return c, args, false, nil
 }
 
-// selected asks for what a query finds, by a SELECT.
-func (t *rows) selected(r *Reader, selects string, q model.Query) (Rows, error) {
+// selecting is a SELECT with the conditions and the order of a query.
+func (t *rows) selecting(selects string, q model.Query) (query string, args []any, err error) {
 	where, args, few, err := t.where(q)
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	order := t.order
 	if few { // sorted afterwards: in the order of the key all of them would be looked at
@@ -135,55 +135,34 @@ func (t *rows) selected(r *Reader, selects string, q model.Query) (Rows, error) 
 	if q.Newest {
 		direction = " DESC"
 	}
-	list, err := r.c.Rows(selects+" ORDER BY "+strings.Join(order, direction+", ")+direction, args...)
-	return list, r.c.Said(err)
+	return selects + " ORDER BY " + strings.Join(order, direction+", ") + direction, args, nil
 }
 
 func (t *rows) find(r *Reader, q model.Query, yield func(model.Record, error) bool) {
-	list, err := t.selected(r, t.selects(), q)
+	query, args, err := t.selecting(t.selects(), q)
+	if err == nil {
+		err = r.each(t.table, query, args, func(s Scanner) (bool, error) {
+			x, err := t.scan(r, s)
+			return err == nil && yield(x, nil), err
+		})
+	}
 	if err != nil {
 		yield(nil, err)
-		return
-	}
-	defer list.Close()
-	for list.Next() {
-		x, err := t.scan(r, list)
-		if err != nil && r.passes(err) {
-			continue
-		}
-		if err != nil {
-			yield(nil, r.c.Said(err))
-			return
-		}
-		if !yield(x, nil) {
-			return
-		}
-	}
-	if err := list.Err(); err != nil {
-		yield(nil, r.c.Said(err))
 	}
 }
 
 // names gives the names alone of what a query finds.
 func (t *rows) names(r *Reader, q model.Query, yield func(string, error) bool) {
-	list, err := t.selected(r, "SELECT "+t.name+" FROM "+t.table, q)
+	query, args, err := t.selecting("SELECT "+t.name+" FROM "+t.table, q)
+	if err == nil {
+		err = r.each(t.table, query, args, func(s Scanner) (bool, error) {
+			var name string
+			err := s.Scan(&name)
+			return err == nil && yield(name, nil), err
+		})
+	}
 	if err != nil {
 		yield("", err)
-		return
-	}
-	defer list.Close()
-	for list.Next() {
-		var name string
-		if err := list.Scan(&name); err != nil {
-			yield("", r.c.Said(err))
-			return
-		}
-		if !yield(name, nil) {
-			return
-		}
-	}
-	if err := list.Err(); err != nil {
-		yield("", r.c.Said(err))
 	}
 }
 
