@@ -69,6 +69,9 @@ func lived(t *testing.T, place string) ledger.Options {
 	return o
 }
 
+// broken begins what is said where verifying ended before it was through.
+const broken = "it ended: "
+
 // judged is what verifying a ledger says; "" is nothing.
 func judged(t *testing.T, place string, o ledger.Options) string {
 	t.Helper()
@@ -86,7 +89,7 @@ func judged(t *testing.T, place string, o ledger.Options) string {
 		return err
 	})
 	if err != nil {
-		out = append(out, err.Error())
+		out = append(out, broken+err.Error())
 	}
 	list, err := l.Sound(t.Context())
 	if err != nil {
@@ -211,6 +214,8 @@ func TestTamperedFile(t *testing.T) {
 			t.Errorf("%s: there is no row: this proves nothing", x.name)
 		} else if s := judged(t, other, o); s == "" {
 			t.Errorf("%s goes unnoticed: %s", x.name, x.sql)
+		} else if strings.Contains(s, broken) {
+			t.Errorf("%s: %s", x.name, s)
 		}
 		os.Remove(other)
 	}
@@ -268,8 +273,8 @@ func TestTamperedDatabase(t *testing.T) {
 			if got != "1" {
 				t.Errorf("%s: %s rows", x.name, got)
 			}
-			if j := judged(t, s.Address(other, ""), o); j == "" {
-				t.Errorf("%s goes unnoticed: %s", x.name, x.sql)
+			if j := judged(t, s.Address(other, ""), o); j == "" || strings.Contains(j, broken) {
+				t.Errorf("%s goes unnoticed, or ends it: %s: %s", x.name, x.sql, j)
 			}
 			s.Query(t, "postgres", "DROP DATABASE "+other)
 			tried++
