@@ -107,9 +107,9 @@ type UnknownError struct {
 func (e *UnknownError) Unwrap() error { return e.Err }
 
 // UnknownGroup says that nobody is in a group, and which groups are that look alike.
-func UnknownGroup(name string, all []people.Person) error {
-	return &UnknownError{What: "group", Name: name, Near: near.Names(name,
-		(&people.Directory{Persons: all}).GroupNames()), Add: "see `tressik people list`"}
+func UnknownGroup(name string, all people.Census) error {
+	return &UnknownError{What: "group", Name: name, Near: near.Names(name, all.GroupNames()),
+		Add: "see `tressik people list`"}
 }
 
 func (e *UnknownError) Error() string {

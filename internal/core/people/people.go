@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -93,17 +92,6 @@ func (p *Person) Holds(words ...string) bool {
 type Directory struct {
 	Persons []Person
 	Skipped int // entries that are neither persons nor groups, such as organizational units
-}
-
-// GroupNames lists the groups that persons are in, sorted.
-func (d *Directory) GroupNames() []string {
-	seen := map[string]bool{}
-	for _, p := range d.Persons {
-		for _, g := range p.Groups {
-			seen[g] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(seen))
 }
 
 // Errors that callers test for. A *ReadError wraps one.
@@ -643,19 +631,6 @@ func csvError(err error) error {
 		return &ReadError{Err: ErrNobody, Detail: "the file is empty"}
 	}
 	return &ReadError{Err: ErrSyntax, Detail: err.Error()}
-}
-
-// Counts says of each attribute how many persons have a value of it.
-func Counts(persons []Person) map[string]int {
-	out := map[string]int{}
-	for i := range persons {
-		for a, v := range persons[i].Attributes {
-			if len(v) > 0 {
-				out[a]++
-			}
-		}
-	}
-	return out
 }
 
 // SignsInAt reports whether a person is one of a provider's people: of an own provider everybody is who signs in at no

@@ -36,11 +36,16 @@ func TestPersons(t *testing.T) {
 	}
 	list := []Person{p, {ID: "petra", Groups: []string{"directors", "Observers"},
 		Attributes: map[string][]string{"mail": {}}}}
-	if got := (&Directory{Persons: list}).GroupNames(); !slices.Equal(got, []string{"Observers", "directors"}) {
+	c := CensusOf(list)
+	if got := c.GroupNames(); !slices.Equal(got, []string{"Observers", "directors"}) {
 		t.Errorf("%v", got)
 	}
-	if got := Counts(list); got["mail"] != 1 || got["lost"] != 0 {
-		t.Errorf("%v", got)
+	if got := c.Attributes; c.People != 2 || got["mail"] != 1 || got["lost"] != 0 {
+		t.Errorf("%+v", c)
+	}
+	c.Count(&list[0], -1)
+	if c.People != 1 || len(c.Attributes) != 0 || c.Groups["directors"] != 1 {
+		t.Errorf("without the first: %+v", c)
 	}
 }
 

@@ -273,7 +273,7 @@ func (a *App) peopleList() *cobra.Command {
 					strings.Join(p.Groups, ", ")})
 			}
 			if group != "" && len(data) == 0 {
-				return model.UnknownGroup(group, all)
+				return model.UnknownGroup(group, people.CensusOf(all))
 			}
 			return a.print(format.Page{Data: desk.Results(data, desk.PersonResultOf), Blocks: []format.Block{b}})
 		})}

@@ -370,11 +370,11 @@ tressik claims gaps TRUST names it.`,
 			if err != nil {
 				return err
 			}
-			all, err := d.Persons()
+			census, err := d.Census()
 			if err != nil {
 				return err
 			}
-			have := people.Counts(all)
+			have := census.Attributes
 			var in desk.ClaimInput
 			var without []string
 			for _, x := range attrs {

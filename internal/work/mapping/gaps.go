@@ -377,7 +377,7 @@ func (t *Those) suggest(claim, now string) (Suggestion, bool) {
 	if attr == "" {
 		return s, false
 	}
-	count := people.Counts(t.all)
+	count := people.CensusOf(t.all).Attributes
 	s.Expression, s.Serves = t.read(claim, attr), count[attr]
 	s.Because = fmt.Sprintf("%d of %d people have %s", count[attr], len(t.all), attr)
 	if t.scoped(claim) && !t.allScoped(attr) {
@@ -492,7 +492,7 @@ func (t *Those) domainOf(attr string) string {
 // attributeOf is the attribute of people that a claim is about: what its rule reads, else the one of its name or of the
 // standard's name for it.
 func (t *Those) attributeOf(claim, now string) string {
-	have := people.Counts(t.all)
+	have := people.CensusOf(t.all).Attributes
 	for _, form := range []string{"person.", "first(person.", "all(person."} {
 		if a, ok := strings.CutPrefix(now, form); ok {
 			if a = strings.TrimSuffix(a, ")"); have[a] > 0 {

@@ -134,8 +134,8 @@ func (m *Mapper) admitted(trust, group string) (*Those, error) {
 	if group == "" {
 		return who, nil
 	}
-	if !slices.Contains((&people.Directory{Persons: everybody}).GroupNames(), group) {
-		return nil, model.UnknownGroup(group, everybody)
+	if census := people.CensusOf(everybody); census.Groups[group] == 0 {
+		return nil, model.UnknownGroup(group, census)
 	}
 	who.all = slices.DeleteFunc(who.all, func(p people.Person) bool { return !p.In(group) })
 	return who, nil
@@ -332,7 +332,7 @@ func firstOf(p *people.Person, attr string) string {
 // candidates are the ways to make an identifier out of the attributes that people have: an attribute as it is, in lower
 // case, what stands in front of its @, and that with another domain; and a name in parts.
 func candidates(all []people.Person, domain string) []candidate {
-	have := people.Counts(all)
+	have := people.CensusOf(all).Attributes
 	var attrs []string
 	for a := range have {
 		if a != "objectClass" && a != "entryUUID" && a != "jpegPhoto" {
