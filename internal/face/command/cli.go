@@ -212,8 +212,6 @@ func explain(err error) string {
 		s += "; make one with `tressik init --org NAME`, or name one with --ledger or TRESSIK_LEDGER"
 	case errors.Is(err, ledger.ErrNewer):
 		s += "; use a newer Tressik"
-	case errors.Is(err, ledger.ErrThere) && !strings.Contains(s, "move it away"):
-		s += "; move it away, or choose another place"
 	case errors.Is(err, model.ErrCopy):
 		s += "; name a file that `tressik ledger backup` wrote, as it wrote it"
 	case errors.Is(err, syscall.ENOSPC):

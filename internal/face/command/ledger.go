@@ -455,8 +455,8 @@ func (a *App) withoutPeople(from, to string, o ledger.Options) error {
 		return err
 	}
 	defer l.Close()
-	if engine.There(a.run, to) {
-		return fmt.Errorf("%w at %s", ledger.ErrThere, to)
+	if err := engine.Free(a.run, to); err != nil {
+		return err
 	}
 	key := engine.SealKey(to, "") // never that of the other
 	if _, err := os.Lstat(key); err == nil {

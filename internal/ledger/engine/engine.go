@@ -62,6 +62,14 @@ func SealKey(place, said string) string {
 	return sqlite.SealKeyFile(place, said)
 }
 
+// Free refuses a place at which no ledger can be made. Errors: ledger.ErrThere.
+func Free(ctx context.Context, place string) error {
+	if postgres.Is(place) {
+		return postgres.Free(ctx, place)
+	}
+	return sqlite.Free(place)
+}
+
 // There reports whether there is something at a place already where a ledger would be made.
 func There(ctx context.Context, place string) bool {
 	if postgres.Is(place) {

@@ -168,6 +168,15 @@ func SealKeyFile(place, said string) string {
 	return name + ".ledger-key"
 }
 
+// thereError is that a database has a ledger; it is ledger.ErrThere.
+type thereError struct{ place string }
+
+func (e *thereError) Error() string {
+	return "there is a ledger already at " + e.place + "; choose another database"
+}
+
+func (*thereError) Is(target error) bool { return target == ledger.ErrThere }
+
 // Create makes a ledger in a database that has none, and its ledger key. Errors: ledger.ErrThere, ledger.ErrAway.
 func Create(ctx context.Context, place, org string, o ledger.Options) (_ *Ledger, err error) {
 	l, err := empty(ctx, place, o)
@@ -179,7 +188,7 @@ func Create(ctx context.Context, place, org string, o ledger.Options) (_ *Ledger
 	if err == nil {
 		err = l.Update(ctx, func(v model.View) (model.Changes, error) {
 			if v.Org() != "" { // another command made it meanwhile
-				return model.Changes{}, fmt.Errorf("%w at %s", ledger.ErrThere, place)
+				return model.Changes{}, &thereError{place}
 			}
 			b, e := model.Begin(v, l.env)
 			err := b.Change(func(e *model.Edit) error { return e.Found(org, recipient) })
@@ -205,7 +214,7 @@ func Fill(ctx context.Context, place string, o ledger.Options, s ledger.Source) 
 	}
 	_, err = l.transact(ctx, patience, true, func(r *tables.Reader) (bool, error) {
 		if (model.View{Reader: r}).Org() != "" {
-			return false, fmt.Errorf("%w at %s", ledger.ErrThere, place)
+			return false, &thereError{place}
 		}
 		return true, r.Fill(s)
 	})
@@ -229,7 +238,7 @@ func empty(ctx context.Context, place string, o ledger.Options) (_ *Ledger, err 
 	}()
 	if v, err := schemaOf(ctx, pool); err == nil && v > 0 {
 		if has, err := founded(ctx, pool); err != nil || has {
-			return nil, errors.Join(fmt.Errorf("%w at %s", ledger.ErrThere, place), err)
+			return nil, errors.Join(&thereError{place}, err)
 		}
 	} else if err != nil && !errors.Is(err, ledger.ErrNoLedger) {
 		return nil, err
@@ -238,6 +247,14 @@ func empty(ctx context.Context, place string, o ledger.Options) (_ *Ledger, err 
 		return nil, err
 	}
 	return made(pool, place, o), nil
+}
+
+// Free refuses an address at which a ledger is. Errors: ledger.ErrThere.
+func Free(ctx context.Context, place string) error {
+	if There(ctx, place) {
+		return &thereError{place}
+	}
+	return nil
 }
 
 // There reports whether there is a ledger at an address. Where nobody answers there is none to be seen.

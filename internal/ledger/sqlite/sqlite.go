@@ -85,7 +85,7 @@ func (l *Ledger) Env() model.Env { return l.env }
 // Create makes a ledger and its ledger key. Nothing is left behind if it fails. Errors: ErrThere.
 func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, error) {
 	keyPath := SealKeyFile(path, o.SealKey)
-	if err := free(path); err != nil {
+	if err := Free(path); err != nil {
 		return nil, err
 	}
 	recipient, made, err := seal.Ensure(keyPath)
@@ -106,7 +106,7 @@ func Create(ctx context.Context, path, org string, o ledger.Options) (*Ledger, e
 // Fill makes a ledger of all that another one has. The ledger key is that of the other. Nothing is left behind if it
 // fails. Errors: ErrThere.
 func Fill(ctx context.Context, path string, o ledger.Options, s ledger.Source) (*Ledger, error) {
-	if err := free(path); err != nil {
+	if err := Free(path); err != nil {
 		return nil, err
 	}
 	return put(ctx, path, o, func(ctx context.Context, l *Ledger) error {
@@ -120,11 +120,11 @@ func Fill(ctx context.Context, path string, o ledger.Options, s ledger.Source) (
 	})
 }
 
-// free reports whether a ledger can be made at a path: nothing is there, and nothing that was left of a ledger which is
-// there no more. A log beside a new file would be taken for its own.
-func free(path string) error {
+// Free refuses a path at which no ledger can be made: where something is, or something was left of a ledger that is
+// there no more. A log beside a new file would be taken for its own. Errors: ledger.ErrThere.
+func Free(path string) error {
 	if _, err := os.Lstat(path); err == nil {
-		return fmt.Errorf("%w at %s", ledger.ErrThere, path)
+		return fmt.Errorf("%w at %s; move it away, or choose another place", ledger.ErrThere, path)
 	}
 	if dir := filepath.Dir(path); dir != "" {
 		if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
@@ -158,7 +158,7 @@ func put(ctx context.Context, path string, o ledger.Options, fill func(context.C
 	switch err := seal.PutNew(tmp, path); {
 	case errors.Is(err, fs.ErrExist):
 		cleanup()
-		return nil, fmt.Errorf("%w at %s", ledger.ErrThere, path)
+		return nil, fmt.Errorf("%w at %s; move it away, or choose another place", ledger.ErrThere, path)
 	case err != nil:
 		cleanup()
 		return nil, fmt.Errorf("putting the ledger in its place: %w", err)
