@@ -209,8 +209,17 @@ func TestPasswordOfADatabase(t *testing.T) {
 		!strings.Contains(r.err, "seen by whoever lists the processes") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
-	d.fails(1, []string{"sslmode=verify-full"}, "trust", "list", "--ledger",
+	for _, mode := range []string{"", "?sslmode=require", "?sslmode=prefer", "?sslmode=disable", "?sslmode=verify-ca"} {
+		d.fails(1, []string{"sslmode=verify-full", "db.kestrelridge.example"}, "trust", "list", "--ledger",
+			"postgres://db.kestrelridge.example/tressik"+mode)
+	}
+	with("PGSSLMODE=disable").fails(1, []string{"its certificate must be checked"}, "trust", "list", "--ledger",
 		"postgres://db.kestrelridge.example/tressik")
+	if err := os.Chmod(d.path(file), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	with("TRESSIK_LEDGER_PASSWORD_FILE="+d.path(file)).fails(1, []string{"others can read it", "chmod 600"}, "trust",
+		"list", "--ledger", address)
 	with("PGPASSWORD="+password).fails(1, []string{"there is no ledger", "tressik init"}, "trust", "list", "--ledger",
 		s.Address("postgres", ""))
 }

@@ -79,13 +79,13 @@ func config(place string, env func(string) string) (*pgxpool.Config, error) {
 		return nil, fmt.Errorf("%s is no address of a database: %w", place, bare(err))
 	}
 	if file := env("TRESSIK_LEDGER_PASSWORD_FILE"); file != "" {
-		b, err := os.ReadFile(file)
+		b, err := seal.ReadSecret(file)
 		if err != nil {
 			return nil, fmt.Errorf("TRESSIK_LEDGER_PASSWORD_FILE: %w", err)
 		}
 		c.ConnConfig.Password = strings.TrimRight(string(b), "\r\n")
 	}
-	if err := checked(c.ConnConfig, u); err != nil {
+	if err := checked(c.ConnConfig); err != nil {
 		return nil, err
 	}
 	p := c.ConnConfig.RuntimeParams
@@ -107,22 +107,17 @@ func bare(err error) error {
 	return err
 }
 
-// checked refuses a connection over a network whose TLS would not be checked.
-func checked(c *pgx.ConnConfig, u *url.URL) error {
-	mode := u.Query().Get("sslmode")
-	if mode == "" {
-		mode = os.Getenv("PGSSLMODE")
-	}
+// checked refuses a connection over a network whose TLS would not be checked, whatever asks for that: the address, the
+// environment or a service file.
+func checked(c *pgx.ConnConfig) error {
 	for _, h := range append([]*pgconn.FallbackConfig{{Host: c.Host, TLSConfig: c.TLSConfig}}, c.Fallbacks...) {
 		if strings.HasPrefix(h.Host, "/") || h.Host == "localhost" || net.ParseIP(h.Host).IsLoopback() {
 			continue
 		}
-		if mode != "verify-full" {
+		if h.TLSConfig == nil || h.TLSConfig.InsecureSkipVerify {
 			return finding.Errorf("%s: the server %s is reached over a network, where its certificate must be "+
-				"checked: add "+
-				"sslmode=verify-full to the address (and sslrootcert=FILE for an authority of your own)",
-				finding.FieldLedger,
-				h.Host)
+				"checked: add sslmode=verify-full to the address (and sslrootcert=FILE for an authority of your own)",
+				finding.FieldLedger, h.Host)
 		}
 	}
 	return nil

@@ -105,7 +105,8 @@ func Exposed(f *os.File, path string) error {
 	return nil
 }
 
-func read(path string) (*age.X25519Identity, error) {
+// ReadSecret reads a small file with a secret. One that others can read is refused. Errors: ErrExposed, fs.ErrNotExist.
+func ReadSecret(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -114,7 +115,11 @@ func read(path string) (*age.X25519Identity, error) {
 	if err := Exposed(f, path); err != nil {
 		return nil, err
 	}
-	b, err := io.ReadAll(io.LimitReader(f, 64<<10))
+	return io.ReadAll(io.LimitReader(f, 64<<10))
+}
+
+func read(path string) (*age.X25519Identity, error) {
+	b, err := ReadSecret(path)
 	if err != nil {
 		return nil, err
 	}
