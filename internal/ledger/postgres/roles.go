@@ -64,15 +64,8 @@ func (l *Ledger) Grant(ctx context.Context, name, what, password string) error {
 	}
 	return l.alter(ctx, "ledger.grant", name, what, func(tx querier) error {
 		id := pgx.Identifier{name}.Sanitize()
-		var there bool
-		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)",
-			name).Scan(&there); err != nil {
+		if err := ensured(ctx, tx, name); err != nil {
 			return err
-		}
-		if !there {
-			if _, err := tx.Exec(ctx, "CREATE ROLE "+id+" LOGIN"); err != nil {
-				return err
-			}
 		}
 		if password != "" {
 			// a utility statement takes no values; the server quotes this one
@@ -100,6 +93,25 @@ func (l *Ledger) Grant(ctx context.Context, name, what, password string) error {
 			"excluded.what", name, what)
 		return err
 	})
+}
+
+// ensured makes a role that can connect, where there is none. Roles belong to the server: another ledger there may make
+// the same one meanwhile, and then it is there.
+func ensured(ctx context.Context, tx querier, name string) error {
+	var there bool
+	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)", name).Scan(&there)
+	if err != nil || there {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT making"); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "CREATE ROLE "+pgx.Identifier{name}.Sanitize()+" LOGIN")
+	switch said(err) {
+	case "42710", "23505": // duplicate_object, unique_violation
+		_, err = tx.Exec(ctx, "ROLLBACK TO making")
+	}
+	return err
 }
 
 // Revoke takes from a role what it may do here. The role stays: it may be of use elsewhere. Errors: model.ErrNotFound.
