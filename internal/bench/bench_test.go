@@ -105,7 +105,7 @@ func playing(b *testing.B, led *cast.Ledger, k benchKeys, watch func(server.Even
 	if err != nil {
 		b.Fatal(err)
 	}
-	led.People = []people.Person{person()}
+	led.People = cast.NewPeople([]people.Person{person()})
 	c, err := cast.New(led, cast.Options{Engine: e, Now: time.Now(),
 		Keys:    func(*federation.Party) cast.Keys { return k },
 		Random:  func(b []byte) error { _, err := rand.Read(b); return err },

@@ -176,7 +176,8 @@ func openLedger() *cast.Ledger {
 	provider := ridge()
 	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": &provider},
 		Subjects: map[string]federation.SubjectKey{},
-		Secrets:  map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: personsOf()}
+		Secrets:  map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
+		People: cast.NewPeople(personsOf())}
 	add := func(name string, kind oidc.Kind, redirects ...string) {
 		c := federation.NewClient(kind)
 		c.Redirects = redirects

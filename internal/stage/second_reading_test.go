@@ -17,7 +17,6 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oauth"
 	"tressik.example/internal/core/oidc"
-	"tressik.example/internal/core/people"
 	"tressik.example/internal/stage/cast"
 )
 
@@ -290,7 +289,7 @@ func TestWhatEndsEnds(t *testing.T) {
 			o.change("dome@ridge", func(x *federation.Trust) { x.Admits = "group:directors" })
 		},
 		"the person is gone": func(o *opened) {
-			o.led.People = []people.Person{}
+			o.led.People = cast.NewPeople(nil)
 			o.play()
 		},
 		"nothing": func(*opened) {},

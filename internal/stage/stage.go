@@ -7,7 +7,6 @@ import (
 	"crypto/tls"
 	"io"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -31,6 +30,13 @@ import (
 // GCPercent suits a process that serves a stage: its heap is a few MB, and collecting it less often gives sign-ins a
 // twentieth more speed (debug.SetGCPercent).
 const GCPercent = 400
+
+// Collecting is the percentage for a process that serves a stage and holds so many bytes: what is thrown away with each
+// change of a large ledger does not grow to several times what is held.
+func Collecting(held uint64) int {
+	const most = 128 << 20 // bytes of garbage
+	return int(min(GCPercent, max(50, most*100/max(held, 1))))
+}
 
 // Options say how a stage is run.
 type Options struct {
@@ -74,7 +80,7 @@ func New(o Options) (*Stage, error) {
 		}
 	}
 	s := &Stage{Server: server.New(o.Now, o.Rand)}
-	s.cast.Store(&cast.Cast{People: cast.NewPeople(nil)})
+	s.cast.Store(cast.Empty())
 	if o.State == nil {
 		o.State = oauth.NewMemory(func() time.Time { return s.Now() }, nil)
 	}
@@ -139,31 +145,45 @@ func (s *Stage) play(c *cast.Cast) error {
 	return nil
 }
 
-// front lists who is played, with the links that start sign-in: the first page of a stage.
+// shown is how many of each kind a page lists at most; a name finds the others.
+const shown = 50
+
+// front lists who is played, with the links that start sign-in: the first page of a stage. Of many it lists some, and
+// finds those whose name or address has what is looked for.
 func (s *Stage) front(c *cast.Cast) http.HandlerFunc {
-	return func(w http.ResponseWriter, _ *http.Request) {
+	return func(w http.ResponseWriter, r *http.Request) {
 		page := server.Page{Title: "The stage", Lead: "Start a sign-in at an app, or look at who is played here."}
 		apps, providers, apis := server.List{Title: "Apps"}, server.List{Title: "Providers"}, server.List{Title: "APIs"}
+		find := strings.ToLower(strings.TrimSpace(r.URL.Query().Get("find")))
 		for _, x := range s.Places() {
+			if !strings.Contains(strings.ToLower(x.Name+" "+x.EntityID+" "+x.Start+" "+x.Issuer+" "+x.Address), find) {
+				continue
+			}
 			switch {
 			case x.Kind == "api":
-				apis.Rows = append(apis.Rows, [3]string{x.Name, x.Address, ""})
+				apis.Add(shown, x.Name, x.Address, "")
+			case x.Kind == string(federation.Provider) && x.Discovery != "":
+				providers.Add(shown, x.Name, "discovery document", x.Discovery)
 			case x.Kind == string(federation.Provider):
-				apps := [3]string{x.Name, "metadata", x.Metadata}
-				if x.Discovery != "" {
-					apps = [3]string{x.Name, "discovery document", x.Discovery}
-				}
-				providers.Rows = append(providers.Rows, apps)
+				providers.Add(shown, x.Name, "metadata", x.Metadata)
 			case x.Start != "":
-				apps.Rows = append(apps.Rows, [3]string{x.Name, "start sign-in", x.Start})
+				apps.Add(shown, x.Name, "start sign-in", x.Start)
 			default:
-				apps.Rows = append(apps.Rows, [3]string{x.Name, "acts as itself: nobody signs in", ""})
+				apps.Add(shown, x.Name, "acts as itself: nobody signs in", "")
 			}
 		}
+		many := find != ""
 		for _, l := range []server.List{apps, providers, apis} {
-			if len(l.Rows) > 0 {
+			if many = many || l.Left > 0; len(l.Rows) > 0 {
 				page.Lists = append(page.Lists, l)
 			}
+		}
+		if many {
+			page.Find = &server.Find{At: c.Base + "/", Ask: "Part of a name or an address",
+				Value: r.URL.Query().Get("find")}
+		}
+		if len(page.Lists) == 0 {
+			page.Lead = "Nobody who is played here has that in a name or an address."
 		}
 		s.Page(w, http.StatusOK, page)
 	}
@@ -182,7 +202,7 @@ func (s *Stage) Places() []Place {
 	c := s.Cast()
 	for _, kind := range []federation.Kind{federation.Provider, federation.App} {
 		for _, pl := range c.Players {
-			if pl.Party.Kind == kind && (kind == federation.Provider || inTrust(c, pl)) {
+			if pl.Party.Kind == kind && (kind == federation.Provider || len(c.SAMLOf(pl))+len(c.OIDCOf(pl)) > 0) {
 				out = append(out, place(c, pl))
 			}
 		}
@@ -194,11 +214,6 @@ func (s *Stage) Places() []Place {
 		}
 	}
 	return out
-}
-
-func inTrust(c *cast.Cast, pl *cast.Player) bool {
-	return slices.ContainsFunc(c.SAML, func(d *cast.SAML) bool { return d.App == pl }) ||
-		slices.ContainsFunc(c.OIDC, func(d *cast.OIDC) bool { return d.Deal.App == pl })
 }
 
 // Place is where a player is found on a running stage.
@@ -240,17 +255,12 @@ func place(c *cast.Cast, pl *cast.Player) Place {
 		}
 		return x
 	}
-	for _, d := range c.SAML {
-		if d.App == pl {
-			e, _ := saml.EndpointFor(pl.Party.Entity.SP.ACS, saml.BindingPOST)
-			x.ACS, x.Start, x.Page, x.Metadata = e.Location, pl.Party.Entity.SP.Start, pl.Home, pl.MetadataAt()
-		}
+	if len(c.SAMLOf(pl)) > 0 {
+		e, _ := saml.EndpointFor(pl.Party.Entity.SP.ACS, saml.BindingPOST)
+		x.ACS, x.Start, x.Page, x.Metadata = e.Location, pl.Party.Entity.SP.Start, pl.Home, pl.MetadataAt()
 	}
 	var ids []string
-	for _, d := range c.OIDC {
-		if d.Deal.App != pl {
-			continue
-		}
+	for _, d := range c.OIDCOf(pl) {
 		ids = append(ids, d.Terms.ClientID)
 		if d.Client.Kind.Redirects() {
 			x.Start, x.Page, x.Redirect = pl.ClientHome()+"start", pl.ClientHome(), d.Redirect()

@@ -6,6 +6,7 @@ import (
 	"crypto/rsa"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
@@ -60,7 +61,7 @@ func samlLedger() *cast.Ledger {
 	return &cast.Ledger{Trusts: []federation.Trust{*t}, Parties: map[string]*federation.Party{"ridge": &provider,
 		"nightlog": &app},
 		Subjects: map[string]federation.SubjectKey{t.Name: {Salt: []byte("salt")}},
-		Consents: map[string][]federation.Consent{}, People: personsOf()[:1]}
+		Consents: map[string][]federation.Consent{}, People: cast.NewPeople(personsOf()[:1])}
 }
 
 func newSet(t *testing.T, change func(*cast.Ledger)) *set {
@@ -441,5 +442,38 @@ func TestStartsAtProvider(t *testing.T) {
 		if signed := p.Title == "Signed in"; signed != takes || !takes && !strings.Contains(p.text, "unsolicited") {
 			t.Errorf("unsolicited responses are taken: %t; the sign-in leads to %q\n%s", takes, p.Title, p.text)
 		}
+	}
+}
+
+// TestFirstPageOfMany lists some of many, says how many more there are, and finds the others.
+func TestFirstPageOfMany(t *testing.T) {
+	x := newSet(t, func(l *cast.Ledger) {
+		for i := range 70 {
+			app := *l.Parties["nightlog"]
+			app.Name = fmt.Sprintf("log-%02d", i)
+			app.At = "https://" + app.Name + ".kestrelridge.example"
+			app.Entity = federation.OwnEntity(federation.App, app.At, "Log", nil)
+			trust := l.Trusts[0].Clone()
+			trust.Name, trust.App = app.Name+"@ridge", app.Name
+			l.Trusts, l.Parties[app.Name] = append(l.Trusts, *trust), &app
+		}
+	})
+	base := x.s.Cast().Base + "/"
+	first := x.get(base)
+	if n := strings.Count(first.text, "start sign-in"); n != shown ||
+		!strings.Contains(first.text, fmt.Sprint(71-shown, " more are not listed")) {
+		t.Errorf("it lists %d: %s", n, first.text)
+	}
+	if p := x.get(base + "?find=LOG-69"); strings.Count(p.text, "start sign-in") != 1 ||
+		!strings.Contains(p.text, "log-69") || !strings.Contains(p.text, `value="LOG-69"`) {
+		t.Errorf("what is looked for: %s", p.text)
+	}
+	if p := x.get(base + "?find=%3Cbr%3E"); strings.Contains(p.text, `value="<br`) ||
+		!strings.Contains(p.text, "Nobody who is played") {
+		t.Errorf("what nobody has: %s", p.text)
+	}
+	few := newSet(t, nil)
+	if p := few.get(few.base + "/"); strings.Contains(p.text, `name="find"`) || !strings.Contains(p.text, "nightlog") {
+		t.Error("one app has to be looked for")
 	}
 }

@@ -252,7 +252,7 @@ func TestExpectation(t *testing.T) {
 	tr.Strength = "mfa"
 	app.Entity.SP.ACS = append(app.Entity.SP.ACS,
 		saml.Endpoint{Binding: "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Artifact", Location: "https://x.example"})
-	e := Expectation(tr, tr.SAMLTerms(), app, provider, nil, now)
+	e := Expectation(tr, tr.SAMLTerms(), app, provider, people.Census{}, now)
 	if e.App != app.Entity.ID || e.Provider != provider.Entity.ID || len(e.Keys) != 1 || len(e.ACS) != 1 ||
 		!slices.Equal(e.Contexts, []string{judge.ContextMFA}) ||
 		!e.WantAssertionsSigned || e.AllowSHA1 || e.AllowUnsolicited {

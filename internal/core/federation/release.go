@@ -109,9 +109,9 @@ func RandomID(rand io.Reader) (string, error) {
 	return "_" + hex.EncodeToString(b), nil
 }
 
-// Expectation is what the app of a trust expects of a response, from the ledger alone. persons are those of the
+// Expectation is what the app of a trust expects of a response, from the ledger alone. census is of the people of the
 // ledger, for the advice.
-func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []people.Person,
+func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, census people.Census,
 	now time.Time) saml.Expect {
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,
 		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
@@ -120,7 +120,6 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, persons []peo
 		Now: now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
-		census := people.CensusOf(persons)
 		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, census)
 		if !provider.Own {
 			e.Advise = adviseForeign(t, provider, app, census, e.Advise)

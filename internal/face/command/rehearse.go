@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"github.com/spf13/cobra"
@@ -298,18 +300,18 @@ func (a *App) stage(d *desk.Desk, in *stageFlags) error {
 	for _, n := range a.notices(in.real) {
 		blocks[0].Lines = append(blocks[0].Lines, "Note: "+n+".")
 	}
+	listed := map[string]int{}
 	for _, x := range places {
-		fs := [][2]string{{"played", x.Played}}
-		for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO},
-			{"assertions to", x.ACS},
-			{"metadata", x.Metadata},
-			{"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs}, {"redirect URI", x.Redirect},
-			{"audience", x.Audience}, {"address", x.Address}} {
-			if f[1] != "" {
-				fs = append(fs, f)
-			}
+		if listed[x.Kind]++; listed[x.Kind] <= mostPlaces {
+			blocks = append(blocks, placeBlock(x))
 		}
-		blocks = append(blocks, format.Block{Title: x.Kind + " " + x.Name, Fields: fs})
+	}
+	for _, kind := range slices.Sorted(maps.Keys(listed)) {
+		if n := listed[kind]; n > mostPlaces {
+			blocks[0].Lines = append(blocks[0].Lines, fmt.Sprintf("It plays %d parties of kind %s; the first %d "+
+				"are listed "+
+				"here, and %s/ finds all by name.", n, kind, mostPlaces, base))
+		}
 	}
 	if err := a.print(format.Page{Data: stageData{base, places}, Blocks: blocks}); err != nil {
 		return err
@@ -321,6 +323,21 @@ func (a *App) stage(d *desk.Desk, in *stageFlags) error {
 	}
 	a.say("The stage is closed.")
 	return nil
+}
+
+// mostPlaces is of how many parties of a kind it is told at once where they are played.
+const mostPlaces = 20
+
+func placeBlock(x stage.Place) format.Block {
+	fs := [][2]string{{"played", x.Played}}
+	for _, f := range [][2]string{{"start", x.Start}, {"page", x.Page}, {"sign-on", x.SSO}, {"assertions to", x.ACS},
+		{"metadata", x.Metadata}, {"issuer", x.Issuer}, {"discovery", x.Discovery}, {"client ID", x.ClientIDs},
+		{"redirect URI", x.Redirect}, {"audience", x.Audience}, {"address", x.Address}} {
+		if f[1] != "" {
+			fs = append(fs, f)
+		}
+	}
+	return format.Block{Title: x.Kind + " " + x.Name, Fields: fs}
 }
 
 func (a *App) player(d *desk.Desk) *play.Player {

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -144,6 +145,10 @@ func (a *App) openStage(ctx context.Context, d *desk.Desk, in *stageFlags,
 		ln.Close()
 		return nil, err
 	}
+	runtime.GC() // what reading took is no part of what is held
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	debug.SetGCPercent(stage.Collecting(m.HeapAlloc))
 	if cfg != nil {
 		cfg.GetConfigForClient = asksCertificates(cfg, s)
 	}

@@ -308,6 +308,43 @@ type Cast struct {
 	People  *People
 	Routes  map[string]string // trust by domain
 	Came    map[string]string // person by trust and subject, see Came
+
+	*index
+}
+
+// index finds trusts by their names and by the players of their apps.
+type index struct {
+	saml   map[string]*SAML
+	oidc   map[string]*OIDC
+	ofSAML map[*Player][]*SAML
+	ofOIDC map[*Player][]*OIDC
+}
+
+func (c *Cast) reindex() {
+	x := &index{make(map[string]*SAML, len(c.SAML)), make(map[string]*OIDC, len(c.OIDC)), map[*Player][]*SAML{},
+		map[*Player][]*OIDC{}}
+	for _, d := range c.SAML {
+		x.saml[d.Trust.Name] = d
+		x.ofSAML[d.App] = append(x.ofSAML[d.App], d)
+	}
+	for _, d := range c.OIDC {
+		x.oidc[d.Of().Name] = d
+		x.ofOIDC[d.Deal.App] = append(x.ofOIDC[d.Deal.App], d)
+	}
+	c.index = x
+}
+
+// SAMLOf are the trusts over SAML of a played app. They must not be changed.
+func (c *Cast) SAMLOf(app *Player) []*SAML { return c.ofSAML[app] }
+
+// OIDCOf are the trusts over OpenID Connect of a played app. They must not be changed.
+func (c *Cast) OIDCOf(app *Player) []*OIDC { return c.ofOIDC[app] }
+
+// Empty is a cast of nobody.
+func Empty() *Cast {
+	c := &Cast{People: NewPeople(nil)}
+	c.reindex()
+	return c
 }
 
 // CameKey is the key of a subject that came in through a trust.
@@ -360,24 +397,10 @@ func (c *Cast) WithPerson(p *people.Person, trust, subject string) *Cast {
 }
 
 // Find returns the trust over OpenID Connect with a name; nil if there is none.
-func (c *Cast) Find(trust string) *OIDC {
-	for _, d := range c.OIDC {
-		if d.Of().Name == trust {
-			return d
-		}
-	}
-	return nil
-}
+func (c *Cast) Find(trust string) *OIDC { return c.oidc[trust] }
 
 // FindSAML returns the trust over SAML with a name; nil if there is none.
-func (c *Cast) FindSAML(trust string) *SAML {
-	for _, d := range c.SAML {
-		if d.Trust.Name == trust {
-			return d
-		}
-	}
-	return nil
-}
+func (c *Cast) FindSAML(trust string) *SAML { return c.saml[trust] }
 
 // People are the persons of the ledger, by ID and by mail address.
 type People struct {
@@ -407,6 +430,9 @@ func NewPeople(list []people.Person) *People {
 
 // Find returns a person by ID or mail address.
 func (p *People) Find(id string) *people.Person { return p.by[strings.ToLower(id)] }
+
+// List are all of them, by ID. It must not be changed.
+func (p *People) List() []people.Person { return p.list }
 
 // Names lists at most n IDs.
 func (p *People) Names(n int) []string {
@@ -459,7 +485,8 @@ type Ledger struct {
 	Subjects map[string]federation.SubjectKey
 	Secrets  map[string][]federation.Secret  // by trust
 	Consents map[string][]federation.Consent // by trust
-	People   []people.Person
+	People   *People
+	Census   people.Census
 	Routes   map[string]string // trust by domain
 	Came     map[string]string // person by trust and subject
 }
@@ -490,7 +517,7 @@ type maker struct {
 // New makes a cast of the ledger's trusts.
 func New(led *Ledger, o Options) (*Cast, error) {
 	m := &maker{o, led, &Cast{Base: o.Base, APIs: map[string]*federation.Party{}, Places: map[string]string{},
-		People: NewPeople(led.People), Routes: led.Routes, Came: led.Came}, map[string]*Player{}}
+		People: led.People, Routes: led.Routes, Came: led.Came}, map[string]*Player{}}
 	for name, p := range led.Parties {
 		if p.API != nil {
 			m.cast.APIs[name] = p
@@ -523,6 +550,7 @@ func New(led *Ledger, o Options) (*Cast, error) {
 	for _, key := range slices.Sorted(keysOf(m.players)) {
 		m.cast.Players = append(m.cast.Players, m.players[key])
 	}
+	m.cast.reindex()
 	return m.cast, nil
 }
 
@@ -626,6 +654,7 @@ func (c *Cast) WithConsents(list []federation.Consent) *Cast {
 		y.Registered = &r
 		out.OIDC[i] = &y
 	}
+	out.reindex()
 	return &out
 }
 

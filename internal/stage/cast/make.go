@@ -55,7 +55,7 @@ func (m *maker) dealSAML(d Deal, terms *federation.SAMLTerms, app, provider *fed
 	}
 	x := &SAML{Deal: d, Terms: terms}
 	x.expect = sync.OnceValues(func() (saml.Expect, error) {
-		e := federation.Expectation(d.Trust, terms, &d.App.Party, &d.Provider.Party, m.led.People, time.Time{})
+		e := federation.Expectation(d.Trust, terms, &d.App.Party, &d.Provider.Party, m.led.Census, time.Time{})
 		var err error
 		e.Far = d.Provider.Real
 		list, err := d.Provider.SigningKeys()

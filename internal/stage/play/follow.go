@@ -240,9 +240,9 @@ func (k *Keeper) Follow(f Follow, hear func(server.Event)) (how *Following, end 
 		k.follows.mu.Lock()
 		delete(k.follows.all, id)
 		k.follows.mu.Unlock()
-		_ = k.again() // the ledger may be gone; then the stage goes on as it is
+		_ = k.again(true) // the ledger may be gone; then the stage goes on as it is
 	}
-	if err := k.again(); err != nil {
+	if err := k.again(true); err != nil {
 		end()
 		return nil, nil, err
 	}

@@ -39,7 +39,12 @@ type RehearseInput struct {
 func (d *Player) castOf(names []string, o cast.Options, persons []people.Person, real func(*federation.Party) bool) (
 	*cast.Cast, *fresh, error) {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Subjects: map[string]federation.SubjectKey{},
-		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{}, People: persons}
+		Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
+		People: cast.NewPeople(persons)}
+	var err error
+	if led.Census, err = d.View.Census(); err != nil {
+		return nil, nil, err
+	}
 	seen := map[string]bool{}
 	for _, name := range names {
 		if seen[name] {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -54,7 +55,9 @@ type Keeper struct {
 	mu   sync.Mutex
 	left left
 
-	swap    sync.Mutex // held while the cast is made and swapped
+	swap    sync.Mutex // taken while the cast is made and swapped
+	held    held
+	stale   bool // what is held could not be played
 	follows follows
 }
 
@@ -155,6 +158,9 @@ func (k *Keeper) open() (err error) {
 	if k.last, err = k.w.Version(k.ctx); err != nil {
 		return err
 	}
+	if err := k.l.View(k.ctx, k.held.read); err != nil {
+		return err
+	}
 	c, err := k.cast()
 	if err != nil {
 		return err
@@ -166,19 +172,16 @@ func (k *Keeper) open() (err error) {
 	return k.s.Play(c)
 }
 
-// cast reads the ledger and makes the cast of it.
+// cast makes the cast of what is held.
 func (k *Keeper) cast() (*cast.Cast, error) {
-	var led *cast.Ledger
-	err := k.l.View(k.ctx, func(v model.View) (err error) {
-		led, err = readAll(v)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
+	c := *k.held.led
+	led := &c
 	k.mu.Lock()
 	waiting := k.left.consents
 	k.mu.Unlock()
+	if len(waiting) > 0 {
+		led.Consents = maps.Clone(led.Consents)
+	}
 	for _, c := range waiting {
 		led.Consents[c.Trust] = cast.MergeConsents(led.Consents[c.Trust], waiting, c.Trust)
 	}
@@ -202,57 +205,6 @@ func (k *Keeper) cast() (*cast.Cast, error) {
 			return k.ring.of(p)
 		},
 		StandIn: func(p *federation.Party) bool { return !p.Own || !k.in.RealKeys }})
-}
-
-// readAll reads all that a cast of the whole ledger needs, at one moment.
-func readAll(v model.View) (*cast.Ledger, error) {
-	led := &cast.Ledger{Parties: map[string]*federation.Party{}, Secrets: map[string][]federation.Secret{},
-		Consents: map[string][]federation.Consent{}}
-	trusts, keys, err := v.Agreed()
-	led.Subjects = keys
-	if err != nil {
-		return nil, err
-	}
-	for _, t := range trusts {
-		if t.Standing != federation.Ended {
-			t.Last = nil
-			led.Trusts = append(led.Trusts, t)
-		}
-	}
-	parties, err := v.Parties("")
-	if err != nil {
-		return nil, err
-	}
-	for i := range parties {
-		led.Parties[parties[i].Name] = &parties[i]
-	}
-	secrets, err := v.Secrets("")
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range secrets {
-		led.Secrets[s.Trust] = append(led.Secrets[s.Trust], s)
-	}
-	consents, err := v.Consents("")
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range consents {
-		led.Consents[c.Trust] = append(led.Consents[c.Trust], c)
-	}
-	routes, came, err := v.Arrivals()
-	if err != nil {
-		return nil, err
-	}
-	led.Routes, led.Came = map[string]string{}, map[string]string{}
-	for _, r := range routes {
-		led.Routes[r.Domain] = r.Trust
-	}
-	for _, a := range came {
-		led.Came[cast.CameKey(a.Trust, a.Subject)] = a.Person
-	}
-	led.People, err = v.Persons()
-	return led, err
 }
 
 func (k *Keeper) leave(f func(*left)) {
@@ -354,7 +306,7 @@ func (k *Keeper) look() {
 		return
 	}
 	k.away = false
-	err = k.again()
+	err = k.again(false)
 	if err != nil {
 		k.s.Trouble("the ledger was changed to what the stage cannot play, so it goes on as before: " + err.Error())
 		if errors.Is(err, ledger.ErrBusy) {
@@ -366,14 +318,22 @@ func (k *Keeper) look() {
 	k.last = v
 }
 
-// again makes the cast anew and swaps it.
-func (k *Keeper) again() error {
+// again brings what is held up to date, and swaps the cast where something of it changed, or always.
+func (k *Keeper) again(always bool) error {
 	k.swap.Lock()
 	defer k.swap.Unlock()
+	was := k.held.led
+	if err := k.l.View(k.ctx, k.held.read); err != nil {
+		return err
+	}
+	if k.held.led == was && !always && !k.stale {
+		return nil
+	}
 	c, err := k.cast()
 	if err == nil {
 		err = k.s.Play(c)
 	}
+	k.stale = err != nil
 	return err
 }
 

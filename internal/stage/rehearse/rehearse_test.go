@@ -60,8 +60,8 @@ func set(t *testing.T, change func(*cast.Ledger)) *stage.Stage {
 	led := &cast.Ledger{Parties: map[string]*federation.Party{"ridge": ridge},
 		Subjects: map[string]federation.SubjectKey{},
 		Secrets:  map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
-		People: []people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}},
-			Groups: []string{"observers"}}}}
+		People: cast.NewPeople([]people.Person{{ID: "mira", Attributes: map[string][]string{"uid": {"mira"}},
+			Groups: []string{"observers"}}})}
 	add := func(app *federation.Party, terms federation.Terms) {
 		x := federation.NewTrust(app, ridge, saml.FormatPersistent, terms, now())
 		led.Parties[app.Name], led.Trusts = app, append(led.Trusts, *x)

@@ -85,7 +85,7 @@ func (p *Part) frontChannel(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 
 // dealOf finds the trust of a client with the provider of an issuer; nil if there is none.
 func dealOf(c *cast.Cast, pl *cast.Player, issuer string) *cast.OIDC {
-	for _, d := range dealsOf(c, pl) {
+	for _, d := range c.OIDCOf(pl) {
 		if d.Deal.Provider.OpenID.Issuer == issuer {
 			return d
 		}

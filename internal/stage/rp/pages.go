@@ -45,7 +45,7 @@ func (p *Part) page(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		home := pl.ClientHome()
 		v := p.guest(c, pl, r)
 		if v == nil {
-			p.Nobody(w, r, pl.Title(), home+"start", home, slices.ContainsFunc(dealsOf(c, pl), func(d *cast.OIDC) bool {
+			p.Nobody(w, r, pl.Title(), home+"start", home, slices.ContainsFunc(c.OIDCOf(pl), func(d *cast.OIDC) bool {
 				return !d.Of().SendsAway()
 			}))
 			return

@@ -145,7 +145,7 @@ func (p *Part) Forget(ended func(trust, session string) bool) {
 
 // LayOut lays out the pages of an app whose client has people sign in.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
-	if len(dealsOf(c, pl)) == 0 || pl.Real && pl.Party.Entity.SP == nil || !pl.Client.Kind.Redirects() {
+	if len(c.OIDCOf(pl)) == 0 || pl.Real && pl.Party.Entity.SP == nil || !pl.Client.Kind.Redirects() {
 		return
 	}
 	home := pl.ClientHome()
@@ -168,7 +168,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 	for _, r := range pl.Client.AfterSignOut {
 		l.Share(r, func(w http.ResponseWriter, _ *http.Request) {
-			for _, d := range dealsOf(c, pl) {
+			for _, d := range c.OIDCOf(pl) {
 				p.TellFollowed(server.Event{Trust: d.Of().Name, By: pl.Name(), What: "signed-out page"})
 			}
 			p.Page(w, http.StatusOK, server.Page{Title: "Signed out", By: pl.Title(),
@@ -178,20 +178,10 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	}
 }
 
-func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.OIDC {
-	var out []*cast.OIDC
-	for _, d := range c.OIDC {
-		if d.Deal.App == pl {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
 // start is the link that starts sign-in: at the one provider, or at the one that is named.
 func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		deals := dealsOf(c, pl)
+		deals := c.OIDCOf(pl)
 		var links [][2]string
 		for _, d := range deals {
 			if len(deals) == 1 || d.Deal.Provider.Name() == r.URL.Query().Get("provider") {

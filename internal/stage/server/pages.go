@@ -98,6 +98,7 @@ type Page struct {
 	Consent   *Consent
 	Leads     string // where the redirects behind the page's form may lead besides this site
 	Links     [][2]string
+	Find      *Find
 	Lists     []List
 	Frames    []string // addresses that the browser opens unseen
 	Onward    string   // where the browser goes by itself once the frames had time to open
@@ -107,7 +108,20 @@ type Page struct {
 type List struct {
 	Title string
 	Rows  [][3]string // label, words, link or ""
+	Left  int         // how many more there are, which are not listed
 }
+
+// Add lists one more, unless there are so many already: then it is counted.
+func (l *List) Add(most int, label, words, link string) {
+	if len(l.Rows) == most {
+		l.Left++
+		return
+	}
+	l.Rows = append(l.Rows, [3]string{label, words, link})
+}
+
+// Find is a field in which one looks for something on a page with long lists.
+type Find struct{ At, Ask, Value string }
 
 // Claim is what arrived under a name, with another for people where there is one.
 type Claim struct {

@@ -103,7 +103,7 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		issuer := xmlsec.Value(xmlsec.Child(root, saml.NSAssertion, "Issuer"))
-		deals := dealsOf(c, pl)
+		deals := c.SAMLOf(pl)
 		k := slices.IndexFunc(deals, func(d *cast.SAML) bool { return d.Provider.Party.Entity.ID == issuer })
 		if k < 0 {
 			refuse(http.StatusForbidden, "No trust with "+pl.Name()+" has the provider that sent this.", nil)

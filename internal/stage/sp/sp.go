@@ -54,7 +54,7 @@ func (p *Part) Remembered() int { return p.asked.Len() }
 
 // LayOut lays out the addresses of an app that has a trust over SAML.
 func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
-	if len(dealsOf(c, pl)) == 0 {
+	if len(c.SAMLOf(pl)) == 0 {
 		if pl.Party.Own && pl.Party.Entity.SP != nil {
 			l.Document(pl.Name(), pl.MetadataAt(), idp.Metadata(p.Server, pl))
 		}
@@ -65,7 +65,7 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 			l.Add(pl.Name(), e.Location, p.acs(c, pl))
 		}
 	}
-	for _, d := range dealsOf(c, pl) {
+	for _, d := range c.SAMLOf(pl) {
 		if d.Suppose.ACS != "" {
 			l.Share(d.Suppose.ACS, p.acs(c, pl))
 		}
@@ -77,21 +77,11 @@ func (p *Part) LayOut(l *server.Layout, c *cast.Cast, pl *cast.Player) {
 	p.layOutLogout(l, c, pl)
 }
 
-func dealsOf(c *cast.Cast, pl *cast.Player) []*cast.SAML {
-	var out []*cast.SAML
-	for _, d := range c.SAML {
-		if d.App == pl {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
 // start is the link that starts sign-in at the app: it sends an AuthnRequest to the one provider, or to the one that is
 // named.
 func (p *Part) start(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		deals := dealsOf(c, pl)
+		deals := c.SAMLOf(pl)
 		var links [][2]string
 		for _, d := range deals {
 			if len(deals) == 1 || d.Provider.Name() == r.URL.Query().Get("provider") {
@@ -203,7 +193,7 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		doc, err := xmlsec.Parse(m.XML, xmlsec.MessageLimits())
 		if err != nil {
 			found := finding.List{saml.ReadFinding(err)}
-			p.Tell(server.Event{Trust: dealsOf(c, pl)[0].Trust.Name, By: pl.Name(), What: "response", Findings: found,
+			p.Tell(server.Event{Trust: c.SAMLOf(pl)[0].Trust.Name, By: pl.Name(), What: "response", Findings: found,
 				Outcome: &judge.Judgement{Kind: "SAML response", Verdict: judge.Refused, Findings: found}})
 			deny("The response cannot be read.", found)
 			return
@@ -261,7 +251,7 @@ func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree
 			return d, in
 		}
 	}
-	deals := dealsOf(c, pl)
+	deals := c.SAMLOf(pl)
 	issuer := xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer"))
 	for _, d := range deals {
 		if d.Provider.Party.Entity.ID == issuer {
@@ -288,7 +278,7 @@ func (p *Part) home(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		g := p.guestOf(pl, r)
 		if g == nil {
-			deals := dealsOf(c, pl)
+			deals := c.SAMLOf(pl)
 			p.Nobody(w, r, pl.Title(), pl.Start(), pl.Home, slices.ContainsFunc(deals, func(d *cast.SAML) bool {
 				return !d.Trust.SendsAway()
 			}))

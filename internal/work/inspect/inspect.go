@@ -525,11 +525,11 @@ func (d *Inspector) expect(in Input, priv []*rsa.PrivateKey) (saml.Expect, error
 	if err != nil {
 		return saml.Expect{}, err
 	}
-	persons, err := d.View.Persons()
+	census, err := d.View.Census()
 	if err != nil {
 		return saml.Expect{}, err
 	}
-	e := federation.Expectation(t, terms, app, provider, persons, in.At)
+	e := federation.Expectation(t, terms, app, provider, census, in.At)
 	if app.Own && in.Key == nil {
 		all, err := d.View.Keys(app.Name)
 		if err != nil {
