@@ -20,10 +20,48 @@ type Changes struct {
 	Over time.Time
 	// Told is told how many of the records are written, as it goes on; nil where nobody wants to know.
 	Told func(written int)
+
+	recorded []behind // what stands behind each entry, once Record worked it out
 }
 
 // Empty reports whether nothing is to be done.
 func (c *Changes) Empty() bool { return len(c.Records) == 0 && len(c.Entries) == 0 && c.Over.IsZero() }
+
+// Large reports whether so much is to be written that whoever waits for it would wait for long.
+func (c *Changes) Large() bool { return len(c.Records) > 2000 }
+
+// Rests are kinds of record: while none of them changes, the changes are what they would be if they were worked out
+// anew. ok is false where that is not known.
+func (c *Changes) Rests() (kinds []Kind, ok bool) {
+	about := []Kind{People, Subjects, Sources, Settings}
+	for i := range c.Records {
+		if !slices.Contains(about, c.Records[i].Key.Kind) {
+			return nil, false
+		}
+	}
+	return about, true
+}
+
+// Record works out what the journal will keep of the changes, so that Append need not. peopleKey is the ledger's
+// SettingPeople.
+func (c *Changes) Record(peopleKey string) error {
+	c.recorded = nil
+	for i := range c.Entries {
+		b, err := Recording(c.Of(i), peopleKey)
+		if err != nil {
+			return err
+		}
+		text, err := json.Marshal(string(b))
+		if err != nil {
+			return err
+		}
+		c.recorded = append(c.recorded, behind{b, text})
+	}
+	return nil
+}
+
+// behind is what stands behind an entry, and that as a string of JSON, as the entry's hash is over it.
+type behind struct{ records, text json.RawMessage }
 
 // Change is a record that is put or taken away.
 type Change struct {

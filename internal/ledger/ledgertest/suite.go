@@ -38,7 +38,8 @@ func Suite(t *testing.T, made Make, fill Fill) {
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
 		{"readers", readers},
 		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
-		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}} {
+		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}, {"large", large},
+		{"large among others", largeAmongOthers}, {"large, cancelled", largeCancelled}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			c.run(t, made)

@@ -172,6 +172,7 @@ type conn struct {
 	queue   *pgx.Batch
 	xid     uint64 // of the transaction, once something is written
 	wrote   int    // how many rows
+	own     bool   // it writes in tables of the connection's own alone
 }
 
 // some is how many rows a cursor gives at a time, and how many writes are sent at a time.
@@ -264,7 +265,7 @@ func (c *conn) Row(query string, args ...any) tables.Scanner {
 func (c *conn) Exec(query string, args ...any) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.xid == 0 { // before anything else is written: it waits for whoever writes, and fails if somebody did
+	if c.xid == 0 && !c.own { // before anything else is written: it waits for whoever writes, and fails if somebody did
 		const count = "UPDATE revision SET n = n + 1 RETURNING pg_current_xact_id()::text::bigint"
 		if err := c.conn.QueryRow(c.ctx, count).Scan(&c.xid); err != nil {
 			return fmt.Errorf("starting to write: %w", err)

@@ -418,36 +418,68 @@ func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, 
 // changes it made: one, or none.
 func (l *Ledger) update(ctx context.Context, wait time.Duration, f func(model.View) (model.Changes, error)) (int,
 	error) {
-	n, err := l.once(ctx, wait, false, f)
-	if overtaken(err) {
-		n, err = l.once(ctx, wait, true, f)
+	c, err := l.writing(ctx)
+	if err != nil {
+		return 0, err
 	}
-	return n, translated(err)
+	defer c.Release()
+	n, aside := 0, 0
+	w := tables.Writer{
+		Transact: func(locked bool, f func(*tables.Reader) (bool, error)) (err error) {
+			n, err = l.on(ctx, c, wait, locked, f)
+			return err
+		},
+		Aside: func(f func(*tables.Reader) error) error {
+			return pgx.BeginFunc(ctx, c, func(pgx.Tx) error {
+				t := on(ctx, c, l.queries)
+				t.own = true
+				defer func() { aside += t.wrote }()
+				return errors.Join(f(tables.On(t)), t.Flush())
+			})
+		},
+		Overtaken: overtaken}
+	if err := w.Update(f); err != nil {
+		return 0, translated(err)
+	}
+	if aside > many {
+		l.analyze(ctx, c)
+	}
+	return n, nil
 }
 
-func (l *Ledger) once(ctx context.Context, wait time.Duration, locked bool, f func(model.View) (model.Changes,
-	error)) (int, error) {
-	return l.transact(ctx, wait, locked, func(r *tables.Reader) (bool, error) {
-		c, err := f(model.View{Reader: r})
-		if err != nil || c.Empty() {
-			return false, err
-		}
-		return true, r.Write(c)
-	})
+// analyze has the server look at the tables: it picks its indexes by what it last knew. Who may not tell it to waits
+// till it looks by itself.
+func (l *Ledger) analyze(ctx context.Context, c *pgxpool.Conn) {
+	_, _ = c.Exec(context.WithoutCancel(ctx), "ANALYZE")
 }
 
-// transact runs a function in a transaction, and keeps what it wrote where it says so. The first thing that is written
-// counts up the revision.
-func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, f func(*tables.Reader) (bool,
-	error), also ...func(querier) error) (n int, err error) {
+// writing is a connection to write on.
+func (l *Ledger) writing(ctx context.Context) (*pgxpool.Conn, error) {
 	if l.role.May == "read" {
-		return 0, fmt.Errorf("%w: the role %s may read it alone", ledger.ErrReadOnly, l.role.Name)
+		return nil, fmt.Errorf("%w: the role %s may read it alone", ledger.ErrReadOnly, l.role.Name)
 	}
 	c, err := l.pool.Acquire(ctx)
 	if err != nil {
-		return 0, fmt.Errorf("starting a change: %w", err)
+		return nil, fmt.Errorf("starting a change: %w", translated(err))
+	}
+	return c, nil
+}
+
+// transact runs a function in a transaction on a connection of its own.
+func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, f func(*tables.Reader) (bool, error),
+	also ...func(querier) error) (int, error) {
+	c, err := l.writing(ctx)
+	if err != nil {
+		return 0, err
 	}
 	defer c.Release()
+	return l.on(ctx, c, wait, locked, f, also...)
+}
+
+// on runs a function in a transaction, and keeps what it wrote where it says so. The first thing that is written counts
+// up the revision.
+func (l *Ledger) on(ctx context.Context, c *pgxpool.Conn, wait time.Duration, locked bool,
+	f func(*tables.Reader) (bool, error), also ...func(querier) error) (n int, err error) {
 	begin := []string{"BEGIN ISOLATION LEVEL REPEATABLE READ"}
 	if wait != patience {
 		begin = append(begin, fmt.Sprintf("SET LOCAL lock_timeout = %d", wait.Milliseconds()))
@@ -500,8 +532,8 @@ func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, 
 	if err != nil {
 		return 0, fmt.Errorf("keeping the change: %w", err)
 	}
-	if t.wrote > many { // the server picks its indexes by what it last knew; who may not tell it waits till it looks
-		_, _ = c.Exec(context.WithoutCancel(ctx), "ANALYZE")
+	if t.wrote > many {
+		l.analyze(ctx, c)
 	}
 	return 1, nil
 }

@@ -481,21 +481,22 @@ func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, 
 
 // update runs a change on a View, and again with the lock in hand where somebody else was faster.
 func update(ctx context.Context, conn *sql.Conn, f func(model.View) (model.Changes, error)) error {
-	err := once(ctx, conn, "BEGIN", f)
-	if overtaken(err) {
-		err = once(ctx, conn, "BEGIN IMMEDIATE", f)
-	}
-	return translated(err)
-}
-
-func once(ctx context.Context, conn *sql.Conn, begin string, f func(model.View) (model.Changes, error)) error {
-	return transact(ctx, conn, begin, func(r *tables.Reader) (bool, error) {
-		c, err := f(model.View{Reader: r})
-		if err != nil || c.Empty() {
-			return false, err
-		}
-		return true, r.Write(c)
-	})
+	w := tables.Writer{
+		Transact: func(locked bool, f func(*tables.Reader) (bool, error)) error {
+			if locked {
+				return transact(ctx, conn, "BEGIN IMMEDIATE", f)
+			}
+			return transact(ctx, conn, "BEGIN", f)
+		},
+		Aside: func(f func(*tables.Reader) error) error {
+			// in memory: what is about people lies in no file but the ledger's
+			if _, err := conn.ExecContext(ctx, "PRAGMA temp_store = MEMORY"); err != nil {
+				return err
+			}
+			return transact(ctx, conn, "BEGIN", func(r *tables.Reader) (bool, error) { return true, f(r) })
+		},
+		Overtaken: overtaken}
+	return translated(w.Update(f))
 }
 
 // transact runs a function in a transaction, and keeps what it wrote where it says so.

@@ -284,13 +284,20 @@ func (r *Reader) Write(c model.Changes) error {
 			return err
 		}
 	}
-	if err := r.tally(&tally); err != nil {
+	return r.close(&tally, c, func() error {
+		return r.append(entries, func(_ int, e model.Entry) error { return r.entry(e) })
+	})
+}
+
+// close writes what stands at the end of changes.
+func (r *Reader) close(tally *people.Census, c model.Changes, entries func() error) error {
+	if err := r.tally(tally); err != nil {
 		return err
 	}
 	if err := r.forget(c.Over); err != nil {
 		return err
 	}
-	if err := r.append(entries); err != nil {
+	if err := entries(); err != nil {
 		return err
 	}
 	return r.constrained(r.c.Flush())
@@ -391,32 +398,41 @@ func (r *Reader) follow(c model.Changes) ([]model.Entry, error) {
 		return nil, nil
 	}
 	var seq int64
-	var prev, key string
+	var prev string
 	err := r.c.Row("SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &prev)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
+	key, err := r.peopleKey(c)
+	if err != nil {
+		return nil, err
+	}
+	return c.Append(seq, prev, key)
+}
+
+// peopleKey is the ledger's model.SettingPeople, or what changes make it.
+func (r *Reader) peopleKey(c model.Changes) (key string, err error) {
 	err = r.c.Row("SELECT value FROM ledger WHERE key = ?", model.SettingPeople).Scan(&key)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return nil, err
+		return "", err
 	}
 	for _, x := range c.Records { // where the ledger is made
 		if s, is := x.After.(*model.Setting); is && s.Name == model.SettingPeople {
 			key = s.Value
 		}
 	}
-	return c.Append(seq, prev, key)
+	return key, nil
 }
 
-// append adds entries to the journal.
-func (r *Reader) append(list []model.Entry) error {
+// append adds entries to the journal, each by a function.
+func (r *Reader) append(list []model.Entry, add func(i int, e model.Entry) error) error {
 	if len(list) == 0 {
 		return nil
 	}
 	var seq int64
 	var prev string
-	for _, e := range list {
-		if err := r.entry(e); err != nil {
+	for i, e := range list {
+		if err := add(i, e); err != nil {
 			return err
 		}
 		seq, prev = e.Seq, e.Hash

@@ -172,10 +172,7 @@ func (t *rows) put(r *Reader, c model.Change) error {
 	if err != nil {
 		return err
 	}
-	columns, keys := t.columns, t.keys
-	if keys == "" {
-		keys, _, _ = strings.Cut(columns, ", ")
-	}
+	columns := t.columns
 	if t.beside {
 		beside, err := t.besides(r, c)
 		if err != nil {
@@ -189,7 +186,16 @@ func (t *rows) put(r *Reader, c model.Change) error {
 		columns += ", raw"
 		values = append(values, c.Document.Bytes)
 	}
-	return r.c.Exec(upsert(t.table, keys, columns+", sum"), append(values, sum)...)
+	return r.c.Exec(upsert(t.table, t.onto(), columns+", sum"), append(values, sum)...)
+}
+
+// onto are the columns by which a row is put over another.
+func (t *rows) onto() string {
+	if t.keys != "" {
+		return t.keys
+	}
+	first, _, _ := strings.Cut(t.columns, ", ")
+	return first
 }
 
 // besides is the hash of what lies beside a record once it is put.
@@ -225,13 +231,18 @@ func (t *rows) take(r *Reader, k model.Key) error {
 
 // upsert is a query that puts a row, over the one of the same key where there is one.
 func upsert(table, keys, columns string) string {
+	return upserting(table, keys, columns, "VALUES (?"+strings.Repeat(", ?", strings.Count(columns, ","))+")")
+}
+
+// upserting is a query that puts the rows that another gives.
+func upserting(table, keys, columns, given string) string {
 	list := strings.Split(columns, ", ")
 	sets := make([]string, len(list))
 	for i, c := range list {
 		sets[i] = c + " = excluded." + c
 	}
-	return "INSERT INTO " + table + " (" + columns + ") VALUES (?" + strings.Repeat(", ?", len(list)-1) +
-		") ON CONFLICT (" + keys + ") DO UPDATE SET " + strings.Join(sets, ", ")
+	return "INSERT INTO " + table + " (" + columns + ") " + given + " ON CONFLICT (" + keys + ") DO UPDATE SET " +
+		strings.Join(sets, ", ")
 }
 
 // written is a document as it is kept in a column.
