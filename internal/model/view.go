@@ -129,6 +129,18 @@ func (v View) Parties(kind federation.Kind) ([]federation.Party, error) {
 	return list(v, ofKind(kind), partyOf)
 }
 
+// PartiesByName returns all parties, for whoever asks about each of very many trusts.
+func (v View) PartiesByName() (map[string]*federation.Party, error) {
+	out := map[string]*federation.Party{}
+	for p, err := range v.EachParty("") {
+		if err != nil {
+			return nil, err
+		}
+		out[p.Name] = &p
+	}
+	return out, nil
+}
+
 // EachParty goes through the parties of a kind by name; "" through both kinds.
 func (v View) EachParty(kind federation.Kind) iter.Seq2[federation.Party, error] {
 	return each(v, ofKind(kind), partyOf)
@@ -458,6 +470,26 @@ func (v View) Registrations(registrar string) ([]Registration, error) {
 // Consents lists the consents of a trust; "" lists those of all trusts.
 func (v View) Consents(trust string) ([]federation.Consent, error) {
 	return list(v, ofTrust(Consents, trust), func(r *Consent) federation.Consent { return r.Consent })
+}
+
+// ConsentsByTrust returns all consents, each list as Consents has it.
+func (v View) ConsentsByTrust() (map[string][]federation.Consent, error) {
+	all, err := v.Consents("")
+	out := map[string][]federation.Consent{}
+	for _, c := range all {
+		out[c.Trust] = append(out[c.Trust], c)
+	}
+	return out, err
+}
+
+// SecretsByTrust returns all secrets, each list as Secrets has it.
+func (v View) SecretsByTrust() (map[string][]federation.Secret, error) {
+	all, err := v.Secrets("")
+	out := map[string][]federation.Secret{}
+	for _, s := range all {
+		out[s.Trust] = append(out[s.Trust], s)
+	}
+	return out, err
 }
 
 // Uses lists what was seen of the permissions of a trust; "" lists those of all trusts.

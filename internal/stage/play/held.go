@@ -40,12 +40,12 @@ func (h *held) read(v model.View) error {
 		return err
 	}
 	if t.Any(model.Secrets) {
-		if led.Secrets, err = secretsOf(v); err != nil {
+		if led.Secrets, err = v.SecretsByTrust(); err != nil {
 			return err
 		}
 	}
 	if t.Any(model.Consents) {
-		if led.Consents, err = consentsOf(v); err != nil {
+		if led.Consents, err = v.ConsentsByTrust(); err != nil {
 			return err
 		}
 	}
@@ -60,7 +60,7 @@ func (h *held) read(v model.View) error {
 
 // readAll reads all that a cast of the whole ledger needs, at one moment.
 func (h *held) readAll(v model.View) (err error) {
-	led := &cast.Ledger{Parties: map[string]*federation.Party{}}
+	led := &cast.Ledger{}
 	seq, err := v.LastSeq()
 	if err != nil {
 		return err
@@ -78,16 +78,13 @@ func (h *held) readAll(v model.View) (err error) {
 		t.Last = nil
 		led.Trusts = append(led.Trusts, t)
 	}
-	for p, err := range v.EachParty("") {
-		if err != nil {
-			return err
-		}
-		led.Parties[p.Name] = &p
-	}
-	if led.Secrets, err = secretsOf(v); err != nil {
+	if led.Parties, err = v.PartiesByName(); err != nil {
 		return err
 	}
-	if led.Consents, err = consentsOf(v); err != nil {
+	if led.Secrets, err = v.SecretsByTrust(); err != nil {
+		return err
+	}
+	if led.Consents, err = v.ConsentsByTrust(); err != nil {
 		return err
 	}
 	if led.Routes, led.Came, err = arrivalsOf(v); err != nil {
@@ -203,24 +200,6 @@ func (h *held) people(v model.View, t *model.Touched, led *cast.Ledger) (err err
 	})
 	led.People = cast.NewPeople(now)
 	return nil
-}
-
-func secretsOf(v model.View) (map[string][]federation.Secret, error) {
-	all, err := v.Secrets("")
-	out := map[string][]federation.Secret{}
-	for _, s := range all {
-		out[s.Trust] = append(out[s.Trust], s)
-	}
-	return out, err
-}
-
-func consentsOf(v model.View) (map[string][]federation.Consent, error) {
-	all, err := v.Consents("")
-	out := map[string][]federation.Consent{}
-	for _, c := range all {
-		out[c.Trust] = append(out[c.Trust], c)
-	}
-	return out, err
 }
 
 func arrivalsOf(v model.View) (byDomain, who map[string]string, err error) {

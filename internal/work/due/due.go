@@ -66,8 +66,7 @@ type Ledger struct {
 
 // Read reads a ledger. Errors: those of the ledger.
 func Read(v model.View) (*Ledger, error) {
-	l := &Ledger{Secrets: map[string][]federation.Secret{}, Consents: map[string][]federation.Consent{},
-		Made: map[string]federation.Registration{}, Keys: map[string][]federation.Secret{}}
+	l := &Ledger{Made: map[string]federation.Registration{}, Keys: map[string][]federation.Secret{}}
 	var err error
 	if l.Parties, err = v.Parties(""); err != nil {
 		return nil, err
@@ -75,18 +74,10 @@ func Read(v model.View) (*Ledger, error) {
 	if l.Trusts, l.Subjects, err = v.Agreed(); err != nil {
 		return nil, err
 	}
-	secrets, err := v.Secrets("")
-	if err != nil {
+	if l.Secrets, err = v.SecretsByTrust(); err != nil {
 		return nil, err
 	}
-	for _, s := range secrets {
-		l.Secrets[s.Trust] = append(l.Secrets[s.Trust], s)
-	}
-	consents, err := v.Consents("")
-	for _, c := range consents {
-		l.Consents[c.Trust] = append(l.Consents[c.Trust], c)
-	}
-	if err != nil {
+	if l.Consents, err = v.ConsentsByTrust(); err != nil {
 		return nil, err
 	}
 	keys, err := v.RenewedKeys("")

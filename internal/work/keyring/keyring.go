@@ -375,6 +375,19 @@ func (k *Keeper) others(p *federation.Party) ([]other, error) {
 	if err != nil {
 		return nil, err
 	}
+	one := k.View.Party
+	if len(all) > 100 {
+		parties, err := k.View.PartiesByName()
+		if err != nil {
+			return nil, err
+		}
+		one = func(name string) (*federation.Party, error) {
+			if p := parties[name]; p != nil {
+				return p, nil
+			}
+			return nil, model.ErrNotFound
+		}
+	}
 	var out []other
 	for i := range all {
 		t := &all[i]
@@ -386,7 +399,7 @@ func (k *Keeper) others(p *federation.Party) ([]other, error) {
 		if t.Standing == federation.Ended {
 			continue
 		}
-		if o.party, err = k.View.Party(name); err != nil {
+		if o.party, err = one(name); err != nil {
 			return nil, err
 		}
 		out = append(out, o)

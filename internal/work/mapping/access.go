@@ -34,23 +34,25 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 	if err != nil {
 		return nil, err
 	}
+	parties, err := m.View.PartiesByName() // every trust is asked about
+	if err != nil {
+		return nil, err
+	}
+	given, err := m.View.ConsentsByTrust()
+	if err != nil {
+		return nil, err
+	}
 	out := []Access{}
 	for i := range all {
-		if all[i].Standing == federation.Ended {
+		t, app, provider := &all[i], parties[all[i].App], parties[all[i].Provider]
+		if t.Standing == federation.Ended || app == nil || provider == nil {
 			continue
 		}
-		t, app, provider, err := m.Trust(all[i].Name)
-		if err != nil {
-			return nil, err
+		if app = t.AppOf(app); t.Terms.Machine(app) {
+			continue
 		}
-		consents, err := m.View.Consents(t.Name)
-		if err != nil {
-			return nil, err
-		}
+		consents := given[t.Name]
 		a := Access{Trust: t.Name, App: app.Name, Standing: t.Standing, Role: []string{}}
-		if t.Terms.Machine(app) {
-			continue
-		}
 		for _, f := range federation.FactsOf(t, app, provider) {
 			for _, o := range f.Seen {
 				if f.Name == finding.FactAdmission && o.Person == p.ID &&
@@ -76,12 +78,12 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			continue
 		}
 		a.Admitted, a.Why = true, who.By(p, consents)
-		r, err := m.Releaser(t, m.Rand)
-		if err != nil {
-			return nil, err
-		}
-		got := r.Receive(p)
 		if reads := t.Reading(app); reads != nil {
+			r, err := m.Releaser(t, m.Rand)
+			if err != nil {
+				return nil, err
+			}
+			got := r.Receive(p)
 			a.Role = append(a.Role, got.Of(reads.From(reads.Role))...)
 			list, err := m.View.Accounts(app.Name)
 			if err != nil {
