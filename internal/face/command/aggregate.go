@@ -59,9 +59,10 @@ func (a *App) document(ctx context.Context, src *sourceFlags) (*document, error)
 	case src.metadata == "-":
 		d.Source, err = aggregate.Spool("-", a.In)
 	case strings.Contains(src.metadata, "://"):
-		var raw []byte
-		if raw, err = a.readSource(ctx, src); err == nil {
-			d.Source = aggregate.Bytes(src.metadata, raw)
+		var from io.ReadCloser
+		if from, err = a.openSource(ctx, src); err == nil {
+			d.Source, err = aggregate.Spool(src.metadata, from)
+			from.Close()
 		}
 	default:
 		d.Source, err = aggregate.File(src.metadata)

@@ -56,6 +56,9 @@ func (a *App) metadataWrite() *cobra.Command {
 func (a *App) metadataReceived() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "received NAME", Short: "Give back a party's metadata, byte for byte as it was received",
+		Long: "Give back a party's metadata, byte for byte as it was received. Of an aggregate of over a megabyte " +
+			"that is what " +
+			"stands there of the party, in the start tags of the groups around it.",
 		Args:    args("NAME"),
 		Example: "  tressik metadata received nightlog --out received.xml", ValidArgsFunction: a.names("", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {

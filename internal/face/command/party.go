@@ -1,10 +1,12 @@
 package command
 
 import (
+	"bytes"
 	"context"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -47,7 +49,11 @@ func (s *sourceFlags) words() string {
 	return reach.Shown(s.metadata)
 }
 
-func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
+// mostFetched is how much of an aggregate is taken from a server.
+const mostFetched = 2 << 30
+
+// openSource opens what the flags name; nil where they name nothing. A file and standard input have no bound.
+func (a *App) openSource(ctx context.Context, s *sourceFlags) (io.ReadCloser, error) {
 	if s.metadata == "" && s.query == "" {
 		return nil, nil
 	}
@@ -55,7 +61,10 @@ func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}
+	o := reach.Options{CA: ca, Pin: s.pin, Max: mostFetched, Stdin: a.In}
+	if !strings.Contains(s.metadata, "://") {
+		o.Max = 0
+	}
 	if s.query != "" {
 		if s.metadata != "" || s.entity == "" {
 			return nil, usageError{errors.New("--mdq asks for the entity that --entity names, in place of --metadata")}
@@ -65,9 +74,40 @@ func (a *App) readSource(ctx context.Context, s *sourceFlags) ([]byte, error) {
 			return nil, err
 		}
 		s.metadata = got.Source // where it is read again
-		return got.Bytes, nil
+		return io.NopCloser(bytes.NewReader(got.Bytes)), nil
 	}
-	return reach.Read(ctx, s.metadata, o)
+	return reach.Open(ctx, s.metadata, o)
+}
+
+// receive reads a party's metadata, of which old is what is known; nil: nothing.
+func (a *App) receive(ctx context.Context, in *desk.PartyInput, src *sourceFlags, old *federation.Party) error {
+	from, err := a.openSource(ctx, src)
+	if err != nil || from == nil {
+		return err
+	}
+	defer from.Close()
+	signers := desk.Signers(in.SignedBy)
+	if signers == nil && old != nil {
+		if signers, err = desk.SignersOf(old); err != nil {
+			return err
+		}
+	}
+	entity := src.entity
+	if entity == "" && old != nil {
+		entity = old.Entity.ID
+	}
+	var want []string
+	if entity != "" {
+		want = append(want, entity)
+	}
+	doc, err := desk.ReadDocument(ctx, from, want, signers)
+	if err == nil {
+		in.Received, err = doc.Of(entity)
+	}
+	if err != nil {
+		return fmt.Errorf("metadata from %s: %w", src.words(), err)
+	}
+	return nil
 }
 
 // atHost looks for what a party publishes where the name of its host is given: its metadata at the place that its
@@ -255,7 +295,7 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
+			if err := a.partyInput(cmd.Context(), &in, nil, &src, &h, &sf); err != nil {
 				return err
 			}
 			if err := a.lettered(&in, letter); err != nil {
@@ -300,15 +340,11 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 }
 
 // partyInput reads what the flags of a party point at.
-func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFlags, h *handFlags,
-	sf *sideFlags) (err error) {
+func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, old *federation.Party, src *sourceFlags,
+	h *handFlags, sf *sideFlags) (err error) {
 	if err := a.atHost(ctx, in.Kind, src, sf); err != nil {
 		return err
 	}
-	if in.Raw, err = a.readSource(ctx, src); err != nil {
-		return err
-	}
-	in.Source, in.Entity = src.words(), src.entity
 	ca, err := a.readFile("--ca", src.ca)
 	if err != nil {
 		return err
@@ -317,6 +353,10 @@ func (a *App) partyInput(ctx context.Context, in *desk.PartyInput, src *sourceFl
 	if in.SignedBy, err = a.certificate("--signed-by", src.signedBy); err != nil {
 		return err
 	}
+	if err := a.receive(ctx, in, src, old); err != nil {
+		return err
+	}
+	in.Source, in.Entity = src.words(), src.entity
 	if in.NextSignerEnds = src.next == "none"; !in.NextSignerEnds {
 		if in.NextSigner, err = a.certificate("--next-signer", src.next); err != nil {
 			return err
@@ -488,7 +528,11 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.partyInput(cmd.Context(), &in, &src, &h, &sf); err != nil {
+			old, err := d.Party(kind, in.Name)
+			if err != nil {
+				return err
+			}
+			if err := a.partyInput(cmd.Context(), &in, old, &src, &h, &sf); err != nil {
 				return err
 			}
 			if in.Raw == nil && in.Hand == nil && in.Title == "" && in.Client == nil && in.API == "" &&
@@ -496,10 +540,6 @@ func (a *App) partyChange(kind federation.Kind) *cobra.Command {
 				in.Reads.IsZero() && in.NextSigner == nil && !in.NextSignerEnds {
 				return usageError{errors.New("nothing to change; give --metadata SOURCE or one of the values (see " +
 					"--help)")}
-			}
-			old, err := d.Party(kind, in.Name)
-			if err != nil {
-				return err
 			}
 			p, fs, stale, err := changed3(a, d, func() (*federation.Party, finding.List, []string, error) {
 				return d.ChangeParty(in)

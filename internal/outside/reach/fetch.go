@@ -64,6 +64,63 @@ type Answer struct {
 	ServerUntil    time.Time     // when the certificate of the server ends; zero without TLS
 }
 
+// Opened is a document that is being read; its Answer has no bytes. Close it.
+type Opened struct {
+	io.Reader
+	Answer *Answer
+	close  func()
+}
+
+// Close ends the reading.
+func (o *Opened) Close() error { o.close(); return nil }
+
+// Open begins to read the document at a source, as Read does; reading more than Max bytes is ErrTooLarge, and 0 sets no
+// bound to a file or to standard input.
+func Open(ctx context.Context, source string, o Options) (*Opened, error) {
+	switch {
+	case source == "-":
+		return &Opened{bounded(o.Stdin, o.Max, "standard input"), &Answer{Source: source}, func() {}}, nil
+	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
+		return open(ctx, source, o)
+	case strings.Contains(source, "://"):
+		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
+	}
+	fi, err := os.Stat(source)
+	if err == nil && fi.IsDir() {
+		err = syscall.EISDIR
+	}
+	if err != nil {
+		return nil, FileError(source, err)
+	}
+	f, err := os.Open(source)
+	if err != nil {
+		return nil, FileError(source, err)
+	}
+	return &Opened{bounded(f, o.Max, source), &Answer{Source: source}, func() { f.Close() }}, nil
+}
+
+// bounded reads at most so many bytes, and ends in ErrTooLarge where there are more; 0 is no bound.
+func bounded(r io.Reader, max int64, what string) io.Reader {
+	if max == 0 {
+		return r
+	}
+	return &boundedReader{r, max, what}
+}
+
+type boundedReader struct {
+	r    io.Reader
+	left int64
+	what string
+}
+
+func (b *boundedReader) Read(p []byte) (int, error) {
+	n, err := b.r.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return n, fmt.Errorf("%s is %w", b.what, ErrTooLarge)
+	}
+	return n, err
+}
+
 // Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
 func Read(ctx context.Context, source string, o Options) ([]byte, error) {
 	switch {
@@ -186,11 +243,33 @@ func (o Options) trip(ctx context.Context, at string) (*trip, error) {
 // Fetch gets a document from an https: URL (http: for loopback only). Errors: ErrNotModified, ErrTooLarge,
 // ErrPlainHTTP, ErrTLS, ErrPin, ErrStatus, ErrInward and those of the way there.
 func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
+	in, err := open(ctx, source, o)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	in.Answer.Bytes, err = io.ReadAll(in)
+	if errors.Is(err, ErrTooLarge) {
+		err = tooLarge(in.Answer.Source, 0, o.Max)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return in.Answer, nil
+}
+
+// open asks for the document at an address.
+func open(ctx context.Context, source string, o Options) (_ *Opened, err error) {
 	to, err := o.trip(ctx, source)
 	if err != nil {
 		return nil, err
 	}
-	defer to.end()
+	over := to.end
+	defer func() {
+		if err != nil {
+			over()
+		}
+	}()
 	to.client.CheckRedirect = to.way.redirect
 	req, err := http.NewRequestWithContext(to.ctx, http.MethodGet, source, nil)
 	if err != nil {
@@ -211,7 +290,7 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	if err != nil {
 		return nil, explain(source, o, err)
 	}
-	defer resp.Body.Close()
+	over = func() { resp.Body.Close(); to.end() }
 	switch {
 	case resp.StatusCode == http.StatusNotModified && (o.ETag != "" || o.Modified != ""):
 		return nil, fmt.Errorf("%s: %w", source, ErrNotModified)
@@ -220,20 +299,34 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 	case resp.ContentLength > o.Max:
 		return nil, tooLarge(source, resp.ContentLength, o.Max)
 	}
-	b, err := limited(resp.Body, o.Max, source)
-	if late := to.ctx.Err(); late != nil { // the server may take the end of the connection for that of its answer
-		return nil, explain(source, o, late)
-	}
-	if err != nil {
-		return nil, err
-	}
-	answer := &Answer{Source: source, Bytes: b, ETag: short(resp.Header.Get("ETag")),
+	answer := &Answer{Source: source, ETag: short(resp.Header.Get("ETag")),
 		Modified: short(resp.Header.Get("Last-Modified")),
 		MaxAge:   maxAge(resp.Header)}
 	if resp.TLS != nil && len(resp.TLS.PeerCertificates) > 0 {
 		answer.ServerUntil = resp.TLS.PeerCertificates[0].NotAfter.UTC()
 	}
-	return answer, nil
+	// the server may take the end of the connection for that of its answer
+	body := &inTime{r: bounded(resp.Body, o.Max, source), ctx: to.ctx,
+		explain: func(err error) error { return explain(source, o, err) }}
+	return &Opened{body, answer, over}, nil
+}
+
+// inTime is an answer that has to come within the time that a trip may take.
+type inTime struct {
+	r       io.Reader
+	ctx     context.Context
+	explain func(error) error
+}
+
+func (t *inTime) Read(p []byte) (int, error) {
+	n, err := t.r.Read(p)
+	if late := t.ctx.Err(); err != nil && late != nil {
+		return n, t.explain(late)
+	}
+	if err != nil && err != io.EOF && !errors.Is(err, ErrTooLarge) {
+		err = t.explain(err)
+	}
+	return n, err
 }
 
 // short drops a header that nobody would send.

@@ -1,7 +1,6 @@
 package charter
 
 import (
-	"bytes"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
@@ -190,7 +189,7 @@ func isText(ref string) bool {
 
 // party is what a declaration says of either kind of party.
 func (k *Enactor) party(path string, kind federation.Kind, name string, p *Party) (in desk.PartyInput, err error) {
-	in = desk.PartyInput{Kind: kind, Name: name, Title: p.Title, Raw: k.Read[path+".metadata"], Entity: p.Entity,
+	in = desk.PartyInput{Kind: kind, Name: name, Title: p.Title, Entity: p.Entity,
 		Source: sourceOf(p.Metadata, ""), Accept: k.Accept, From: p.FetchesFrom,
 		TLS: federation.Server{CA: string(k.Read[path+".ca"]), Pin: p.TLSPin}}
 	if p.Own != nil {
@@ -202,6 +201,7 @@ func (k *Enactor) party(path string, kind federation.Kind, name string, p *Party
 	if in.SignedBy, err = k.certificate(path + ".signedBy"); err != nil {
 		return in, err
 	}
+	in.Received = desk.Cut(k.Read[path+".metadata"], p.Entity, in.SignedBy)
 	if s := p.SAML; s != nil {
 		in.Hand = &desk.Hand{EntityID: s.EntityID, ACS: s.ACS, SSO: s.SSO, Formats: s.Formats, Wants: s.Wants,
 			Start: s.Start, SignedOut: s.SignedOut, Logout: s.Logout, Signed: s.SignsRequests,
@@ -225,7 +225,7 @@ func (k *Enactor) settled(in *desk.PartyInput, old *federation.Party, is, says *
 		return err
 	}
 	signer := in.SignedBy == nil || keys.Fingerprint(in.SignedBy) == old.Signed
-	if !bytes.Equal(raw, in.Raw) || !signer || in.Entity != "" && in.Entity != old.Entity.ID {
+	if !in.Received.Is(raw, desk.Signers(in.SignedBy)) || !signer || in.Entity != "" && in.Entity != old.Entity.ID {
 		return nil
 	}
 	var want *SAML

@@ -214,7 +214,7 @@ func (w *Writer) party(p *federation.Party) (Party, error) {
 	if w.Inline || p.Source == "" || p.Source == "standard input" || strings.HasPrefix(p.Source, "entered ") ||
 		strings.HasPrefix(p.Source, "a handoff ") {
 		out.Metadata = string(raw)
-	} else if bytes.Count(raw, []byte("EntityDescriptor")) > 2 {
+	} else if desk.InGroup(raw) {
 		out.Entity = p.Entity.ID
 	}
 	if der, err := base64.StdEncoding.DecodeString(p.Signer); err == nil && len(der) > 0 {

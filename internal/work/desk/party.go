@@ -30,7 +30,7 @@ type PartyInput struct {
 	Name  string
 	Title string
 
-	Raw      []byte // metadata as received
+	Received // its metadata
 	Source   string
 	Entity   string // which entity of an aggregate
 	SignedBy *x509.Certificate
@@ -211,7 +211,7 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 			}
 		}
 	case in.Raw != nil:
-		e, err := ReadEntity(in.Raw, in.Entity, in.SignedBy)
+		e, _, err := in.Received.read(in.Entity, Signers(in.SignedBy))
 		if err != nil {
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)
 		}

@@ -65,11 +65,11 @@ func (d *Desk) ChangeParty(in PartyInput) (*federation.Party, finding.List, []st
 	return p, found, names, err
 }
 
-// inGroup reports whether a document holds groups of entities.
-func inGroup(raw []byte) bool {
+// InGroup reports whether a document holds groups of entities.
+func InGroup(raw []byte) bool {
 	d := xml.NewDecoder(bytes.NewReader(raw))
 	for {
-		t, err := d.Token()
+		t, err := d.RawToken()
 		if err != nil {
 			return false
 		}
@@ -213,23 +213,22 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			p.OpenID = in.Version.Party.OpenID
 		}
 	case in.Raw != nil:
-		var signers []*x509.Certificate
-		var err error
-		if in.SignedBy != nil {
-			signers = append(signers, in.SignedBy)
-		} else if signers, err = SignersOf(old); err != nil { // one that is known has to have signed it again
-			return nil, nil, err
+		signers, err := Signers(in.SignedBy), error(nil)
+		if signers == nil { // one that is known has to have signed it again
+			if signers, err = SignersOf(old); err != nil {
+				return nil, nil, err
+			}
 		}
-		e, by, err := ReadSigned(in.Raw, in.Entity, signers)
+		e, by, err := in.Received.read(in.Entity, signers)
 		if in.Accept && in.SignedBy == nil && saml.Refused(err) { // somebody says that another one may sign, or nobody
 			signers = nil
-			e, by, err = ReadSigned(in.Raw, in.Entity, nil)
+			e, by, err = in.Received.read(in.Entity, nil)
 		}
 		if err != nil && in.Entity == "" && errors.Is(err, saml.ErrManyEntities) {
-			e, by, err = ReadSigned(in.Raw, old.Entity.ID, signers)
+			e, by, err = in.Received.read(old.Entity.ID, signers)
 		}
 		switch {
-		case err == nil && in.Entity == "" && e.ID != old.Entity.ID && old.Entity.ID != "" && inGroup(in.Raw):
+		case err == nil && in.Entity == "" && e.ID != old.Entity.ID && old.Entity.ID != "" && InGroup(in.Raw):
 			// of a group in which one other is left
 			err = fmt.Errorf("%w: %s is not in the document any more", saml.ErrNoSuchEntity, old.Entity.ID)
 			return nil, nil, fmt.Errorf("metadata from %s: %w", in.Source, err)

@@ -2,6 +2,7 @@ package refresh
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"slices"
@@ -21,11 +22,12 @@ const atOnce = 32
 
 // fetched is what a party published when it was asked.
 type fetched struct {
-	raw     []byte
-	openID  *desk.OpenIDInput
-	as      bool // all is as it was, by what its servers say
-	answers []*reach.Answer
-	err     error
+	received desk.Received
+	missing  error // why the entity is not in what its source published
+	openID   *desk.OpenIDInput
+	as       bool // all is as it was, by what its servers say
+	answers  []*reach.Answer
+	err      error
 }
 
 // Answers are what parties published when they were asked.
@@ -51,17 +53,96 @@ func Ask(ctx context.Context, d *desk.Desk, how How) (*Answers, error) {
 			return !asked || d.Now().Before(before[p.Name].Again)
 		})
 	}
-	got := make([]fetched, len(list))
+	a := &Answers{list, make([]fetched, len(list))}
 	var g errgroup.Group
 	g.SetLimit(atOnce)
-	for i := range list {
+	for from, of := range a.sources() {
 		g.Go(func() error {
-			got[i] = how.fetch(ctx, &list[i], before[list[i].Name])
+			a.metadata(ctx, &how, from, of, before)
 			return nil
 		})
 	}
 	_ = g.Wait() // each error is that of its party
-	return &Answers{list, got}, ctx.Err()
+	for i := range list {
+		g.Go(func() error {
+			how.openID(ctx, &list[i], before[list[i].Name], &a.got[i])
+			return nil
+		})
+	}
+	_ = g.Wait()
+	return a, ctx.Err()
+}
+
+// source is where the metadata of parties is read, and how its server is known.
+type source struct {
+	at  string
+	tls federation.Server
+}
+
+// sources are the parties by where their metadata is read: an aggregate is fetched once for all of them.
+func (a *Answers) sources() map[source][]int {
+	out := map[source][]int{}
+	for i := range a.list {
+		if p := &a.list[i]; address(p.Source) && p.Role() != nil {
+			from := source{p.Source, p.TLS}
+			out[from] = append(out[from], i)
+		}
+	}
+	return out
+}
+
+// metadata reads a source for all parties that come from it, in one pass.
+func (a *Answers) metadata(ctx context.Context, how *How, from source, of []int,
+	before map[string]federation.Reading) {
+	o := how.options(from.tls, before[a.list[of[0]].Name], from.at)
+	var want []string
+	var signers []*x509.Certificate
+	all := func(f func(*fetched)) {
+		for _, i := range of {
+			f(&a.got[i])
+		}
+	}
+	for _, i := range of {
+		p := &a.list[i]
+		if x := how.options(from.tls, before[p.Name], from.at); x.ETag != o.ETag || x.Modified != o.Modified {
+			o.ETag, o.Modified = "", "" // some are to be read in full
+		}
+		want = append(want, p.Entity.ID)
+		known, err := desk.SignersOf(p)
+		if err != nil {
+			a.got[i].err = err
+		}
+		for _, c := range known {
+			if !slices.ContainsFunc(signers, c.Equal) {
+				signers = append(signers, c)
+			}
+		}
+	}
+	in, err := reach.Open(ctx, from.at, o)
+	if errors.Is(err, reach.ErrNotModified) {
+		all(func(f *fetched) { f.as = f.err == nil })
+		return
+	}
+	var doc *desk.Document
+	if err == nil {
+		defer in.Close()
+		if doc, err = desk.ReadDocument(ctx, in, want, signers); err != nil {
+			err = fmt.Errorf("metadata from %s: %w", from.at, err)
+		}
+	}
+	for _, i := range of {
+		f := &a.got[i]
+		if f.err != nil {
+			continue
+		}
+		if f.err = err; err != nil {
+			continue
+		}
+		f.answers = append(f.answers, in.Answer)
+		if f.received, f.missing = doc.Of(a.list[i].Entity.ID); f.missing != nil {
+			f.missing = fmt.Errorf("metadata from %s: %w", from.at, f.missing)
+		}
+	}
 }
 
 // parties are the foreign ones that are named, or all of a kind.
@@ -96,19 +177,15 @@ func address(source string) bool {
 	return strings.HasPrefix(source, "https://") || strings.HasPrefix(source, "http://")
 }
 
-// fetch asks the servers of a party.
-func (how *How) fetch(ctx context.Context, p *federation.Party, before federation.Reading) (f fetched) {
+// openID asks the servers of the OpenID side of a party, where it has one.
+func (how *How) openID(ctx context.Context, p *federation.Party, before federation.Reading, f *fetched) {
 	o := p.OpenID
-	bySAML, byOpenID := address(p.Source) && p.Role() != nil, o != nil && address(o.Source)
-	if bySAML {
-		f.metadata(ctx, p.Source, how.options(p.TLS, before, p.Source))
-	}
-	if f.err != nil || !byOpenID {
-		return f
+	if f.err != nil || o == nil || !address(o.Source) {
+		return
 	}
 	if how.asItWas(ctx, o, before) {
-		f.as = f.as || !bySAML
-		return f
+		f.as = f.as || !(address(p.Source) && p.Role() != nil)
+		return
 	}
 	var got *reach.Published
 	got, f.err = reach.OpenID(ctx, o.Discovery.Issuer, how.options(o.TLS, before, ""))
@@ -116,19 +193,6 @@ func (how *How) fetch(ctx context.Context, p *federation.Party, before federatio
 		f.as, f.answers = false, append(f.answers, got.Answers...)
 		f.openID = &desk.OpenIDInput{Issuer: o.Discovery.Issuer, Discovery: got.Discovery, JWKS: got.JWKS,
 			Source: got.Source, TLS: o.TLS}
-	}
-	return f
-}
-
-func (f *fetched) metadata(ctx context.Context, source string, o reach.Options) {
-	var a *reach.Answer
-	a, f.err = reach.Fetch(ctx, source, o)
-	if errors.Is(f.err, reach.ErrNotModified) {
-		f.as, f.err = true, nil
-		return
-	}
-	if f.err == nil {
-		f.raw, f.answers = a.Bytes, append(f.answers, a)
 	}
 }
 

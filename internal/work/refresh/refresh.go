@@ -2,7 +2,6 @@
 package refresh
 
 import (
-	"bytes"
 	"errors"
 	"time"
 
@@ -106,29 +105,37 @@ func take(d *desk.Desk, p *federation.Party, f *fetched, accept bool) (*Result, 
 	case f.as:
 		r.Outcome = Unchanged
 		return r, nil
-	case f.raw == nil && f.openID == nil:
+	case f.received.Raw == nil && f.missing == nil && f.openID == nil:
 		r.Outcome = ByHand
 		r.Fix = finding.Run(string(p.Kind), "change", p.Name, "--metadata", "SOURCE")
 		return r, nil
 	}
-	if f.raw != nil {
+	if f.received.Raw != nil {
 		was, err := d.View.Raw(p.Name)
 		if err != nil {
 			return nil, err
 		}
-		if bytes.Equal(was, f.raw) && f.openID == nil {
+		signers, err := desk.SignersOf(p)
+		if err != nil {
+			return nil, err
+		}
+		if f.openID == nil && f.received.Is(was, signers) {
 			r.Outcome = Unchanged
 			return r, back(d, r)
 		}
 	}
-	in := desk.PartyInput{Kind: p.Kind, Name: p.Name, Raw: f.raw, Source: p.Source, TLS: p.TLS, OpenID: f.openID,
+	in := desk.PartyInput{Kind: p.Kind, Name: p.Name, Received: f.received, Source: p.Source, TLS: p.TLS,
+		OpenID: f.openID,
 		Accept: accept}
 	var now *federation.Party
 	var stale []string
-	err := d.Attempt(func() (err error) {
-		now, _, stale, err = d.ChangeParty(in)
-		return err
-	})
+	err := f.missing
+	if err == nil {
+		err = d.Attempt(func() (err error) {
+			now, _, stale, err = d.ChangeParty(in)
+			return err
+		})
+	}
 	var waits *desk.WaitsError
 	switch {
 	case errors.As(err, &waits):

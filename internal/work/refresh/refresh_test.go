@@ -7,6 +7,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/testkit/fixture"
+	"tressik.example/internal/work/desk"
 )
 
 const metadata = `<md:EntityDescriptor xmlns:md="urn:oasis:names:tc:SAML:2.0:metadata" ` +
@@ -26,15 +27,19 @@ func TestTake(t *testing.T) {
 		want   string
 		acs    string
 	}{
-		"the same host": {fetched{raw: raw("https://nightlog.kestrelridge.example/saml/acs2")}, false, Taken,
+		"the same " +
+			"host": {fetched{received: desk.Received{Raw: raw("https://nightlog.kestrelridge.example/saml/acs2")}},
+			false, Taken,
 			"https://nightlog.kestrelridge.example/saml/acs2"},
-		"another host": {fetched{raw: raw("https://elsewhere.example/acs")}, false, Waits,
+		"another host": {fetched{received: desk.Received{Raw: raw("https://elsewhere.example/acs")}}, false, Waits,
 			"https://nightlog.kestrelridge.example/saml/acs/"},
-		"another host, by word": {fetched{raw: raw("https://elsewhere.example/acs")}, true, Taken,
+		"another host, by word": {fetched{received: desk.Received{Raw: raw("https://elsewhere.example/acs")}}, true,
+			Taken,
 			"https://elsewhere.example/acs"},
 		"no answer": {fetched{err: errors.New("no answer")}, false, Failed,
 			"https://nightlog.kestrelridge.example/saml/acs/"},
-		"garbage":   {fetched{raw: []byte("<html>")}, false, Failed, "https://nightlog.kestrelridge.example/saml/acs/"},
+		"garbage": {fetched{received: desk.Received{Raw: []byte("<html>")}}, false, Failed,
+			"https://nightlog.kestrelridge.example/saml/acs/"},
 		"unchanged": {fetched{as: true}, false, Unchanged, "https://nightlog.kestrelridge.example/saml/acs/"},
 		"by hand":   {fetched{}, false, ByHand, "https://nightlog.kestrelridge.example/saml/acs/"},
 	} {
@@ -67,7 +72,8 @@ func TestVersions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a := &Answers{[]federation.Party{*p}, []fetched{{raw: raw("https://elsewhere.example/acs")}}}
+	a := &Answers{[]federation.Party{*p},
+		[]fetched{{received: desk.Received{Raw: raw("https://elsewhere.example/acs")}}}}
 	if _, err := a.Take(h.Desk, true); err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +107,7 @@ func TestLeft(t *testing.T) {
 	third := strings.ReplaceAll(other, "plates.example", "third.example")
 	read := func(b []byte) Result {
 		t.Helper()
-		a := &Answers{[]federation.Party{*p}, []fetched{{raw: b}}}
+		a := &Answers{[]federation.Party{*p}, []fetched{{received: desk.Received{Raw: b}}}}
 		list, err := a.Take(h.Desk, false)
 		if err != nil {
 			t.Fatal(err)

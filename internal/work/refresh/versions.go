@@ -72,7 +72,9 @@ func Restore(d *desk.Desk, name string, number int) ([]federation.Difference, []
 	if err != nil {
 		return nil, nil, err
 	}
-	p, _, stale, err := d.ChangeParty(desk.PartyInput{Kind: old.Kind, Name: name, Raw: raw, Version: v, Accept: true})
+	p, _, stale, err := d.ChangeParty(desk.PartyInput{Kind: old.Kind, Name: name, Received: desk.Received{Raw: raw},
+		Version: v,
+		Accept:  true})
 	if err != nil {
 		return nil, nil, fmt.Errorf("version %d of %s: %w", number, name, err)
 	}
