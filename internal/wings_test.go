@@ -21,10 +21,10 @@ func wings() map[string][]string {
 		"work": {"stage", "outside", "model", "core"},                   // what an administrator does
 		// parties played, sign-ins walked through and watched
 		"stage":   {"outside", "ledger", "model", "core"},
-		"outside": {"core"},          // HTTPS, directories, files and pages of others
-		"ledger":  {"model", "core"}, // engines, the ledger key
-		"model":   {"core"},          // the ledger as a value
-		"core":    {},                // the trade's rules over values
+		"outside": {"core"},                     // HTTPS, directories, files and pages of others
+		"ledger":  {"outside", "model", "core"}, // engines, the ledger key
+		"model":   {"core"},                     // the ledger as a value
+		"core":    {},                           // the trade's rules over values
 	}
 }
 

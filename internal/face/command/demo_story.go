@@ -18,7 +18,7 @@ type part struct {
 
 // The parts that are no part: all of it, nothing but the command, not even the command.
 var (
-	whole  = part{lines: 1000}
+	allOf  = part{lines: 1000}
 	silent = part{}
 	unsaid = part{lines: -1}
 )
@@ -69,7 +69,7 @@ func demoStory() []demoStep {
 		{"", cmd("handoff|plate-archive@ridge|--for|app|--out|handoff-plates"), 0, unsaid},
 		{"Rehearse: the real protocol, end to end. Two apps on one provider; the second asks for no sign-in, and " +
 			"signing " +
-			"out there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, whole},
+			"out there signs out everywhere.", cmd("rehearse|nightlog@ridge|plate-archive@ridge|--as|mira"), 0, allOf},
 		{"Whom would the log know? Its owner sent an export of its accounts.",
 			cmd("app|change|nightlog|--reads|username=mail|--reads|full_name=displayName|--account-key|username|" +
 				"--strangers|refused"),
@@ -140,7 +140,7 @@ func demoStory() []demoStep {
 		{"", cmd("handoff|ridge@southmere|--for|provider"), 0, unsaid},
 		{"", cmd("rehearse|ridge@southmere|--as|petra"), 0, unsaid},
 		{"", cmd("rehearse|nightlog@ridge|--as|mira|--keep|messages|--dry-run"), 0, unsaid},
-		{"Where does all of it stand?", cmd("trust|list"), 0, whole},
+		{"Where does all of it stand?", cmd("trust|list"), 0, allOf},
 		{"And all of it is on record.", cmd("journal|verify"), 0, part{"", 1}},
 	}
 }
@@ -151,24 +151,24 @@ func demoPipeline() []demoStep {
 	return []demoStep{
 		{"What a pipeline does: the director makes a registrar, a credential that may touch only what it made.",
 			cmd("registrar|add|pipeline|--at-provider|ridge|--kinds|machine,web|--hosts|*.kestrelridge.example",
-				"--may-ask|telescope-api:frames.read|--lasts|90d|--out|pipeline.token|--actor|aiyana"), 0, whole},
+				"--may-ask|telescope-api:frames.read|--lasts|90d|--out|pipeline.token|--actor|aiyana"), 0, allOf},
 		{"With its token the pipeline registers a client. What needs an administrator waits.",
 			cmd("registrar|client|register|mover.json|--registrar|pipeline.token|--out|mover-registered.json"),
-			0, whole},
-		{"", cmd("consent|list|--waiting"), 0, whole},
+			0, allOf},
+		{"", cmd("consent|list|--waiting"), 0, allOf},
 		{"It may not agree to that itself, nor see anything else; a person agrees.",
-			cmd("consent|give|night-mover@ridge|--for|everyone|--registrar|pipeline.token"), 1, whole},
-		{"", cmd("consent|give|night-mover@ridge|--for|everyone|--actor|aiyana"), 0, whole},
+			cmd("consent|give|night-mover@ridge|--for|everyone|--registrar|pipeline.token"), 1, allOf},
+		{"", cmd("consent|give|night-mover@ridge|--for|everyone|--actor|aiyana"), 0, allOf},
 		{"The secret is renewed without hands, brought into a file, and the next token is got with it.",
-			cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, whole},
-		{"", cmd("token|get|night-mover@ridge|--secret-file|mover.secret|--out|mover.jwt"), 0, whole},
-		{"", cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, whole},
+			cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, allOf},
+		{"", cmd("token|get|night-mover@ridge|--secret-file|mover.secret|--out|mover.jwt"), 0, allOf},
+		{"", cmd("secret|renew|night-mover@ridge|--lasts|60d|--out|mover.secret|--registrar|pipeline.token"), 0, allOf},
 		{"What was tried becomes what is used: a copy with names of its own, and nothing that is secret in it.",
 			cmd("trust|copy|night-mover@ridge|--to|mover@ridge|--replace|night-mover=mover",
 				"--replace|Night Mover=Mover"),
-			0, whole},
-		{"", cmd("trust|compare|night-mover@ridge|mover@ridge"), 0, whole},
+			0, allOf},
+		{"", cmd("trust|compare|night-mover@ridge|mover@ridge"), 0, allOf},
 		{"And what stands now, as a file that can be compared and enacted.", cmd("charter|write|mover@ridge"),
-			0, whole},
+			0, allOf},
 	}
 }

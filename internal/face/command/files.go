@@ -12,7 +12,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/ledger/engine"
-	"tressik.example/internal/ledger/seal"
+	"tressik.example/internal/outside/whole"
 )
 
 // output writes bytes to a file, whole or not at all, or to standard output.
@@ -132,68 +132,69 @@ func writeWith(path string, b []byte, mode os.FileMode) error {
 }
 
 func writeBy(path string, mode os.FileMode, write func(io.Writer) error) error {
-	seal.Sweep(path)
-	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	f, err := whole.New(path, mode)
 	if errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("writing %s: there is no folder %s", path, filepath.Dir(path))
 	}
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	werr := write(f)
-	if werr == nil {
-		werr = f.Sync()
-	}
-	if err := errors.Join(werr, f.Close()); err != nil {
-		os.Remove(tmp)
+	defer f.Discard()
+	if err := write(f); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	if err := os.Rename(tmp, path); err != nil {
-		os.Remove(tmp)
+	if err := f.Replace(path); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
 	return nil
 }
 
 // secretFile is a file for a secret, that only its owner can read. It is made before the secret is, so that no secret
-// is made that cannot be written.
+// is made that cannot be written; its name it gets with the secret in it.
 type secretFile struct {
 	path string
-	f    *os.File
+	f    *whole.Temp
 }
 
 func newSecretFile(path string) (*secretFile, error) {
 	if path == "" {
 		return &secretFile{}, nil
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return nil, finding.Errorf("%s: %s is there already; a secret is never written over a file, "+
-			"choose another name", finding.FieldOut, path)
+	if _, err := os.Lstat(path); err == nil {
+		return nil, thereAlready(path)
 	}
+	f, err := whole.New(path, 0o600)
 	if err != nil {
 		return nil, finding.Errorf("%s: %w", finding.FieldOut, err)
 	}
 	return &secretFile{path, f}, nil
 }
 
+func thereAlready(path string) error {
+	return finding.Errorf("%s: %s is there already; a secret is never written over a file, choose another name",
+		finding.FieldOut, path)
+}
+
 func (s *secretFile) keep(secret string) error {
 	if s.f == nil {
 		return nil
 	}
-	_, err := s.f.WriteString(secret + "\n")
-	if err := errors.Join(err, s.f.Sync(), s.f.Close()); err != nil {
-		os.Remove(s.path)
+	defer s.f.Discard()
+	if _, err := s.f.WriteString(secret + "\n"); err != nil {
+		return fmt.Errorf("writing %s: %w", s.path, err)
+	}
+	switch err := s.f.Put(s.path); {
+	case errors.Is(err, fs.ErrExist):
+		return thereAlready(s.path)
+	case err != nil:
 		return fmt.Errorf("writing %s: %w", s.path, err)
 	}
 	return nil
 }
 
-// discard takes the empty file away.
+// discard takes the file away.
 func (s *secretFile) discard() {
 	if s.f != nil {
-		s.f.Close()
-		os.Remove(s.path)
+		s.f.Discard()
 	}
 }

@@ -9,14 +9,12 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
-	"strconv"
 	"strings"
-	"syscall"
 
 	"filippo.io/age"
 
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/whole"
 )
 
 // ErrSealKey means that the ledger key is lost, unreadable, or belongs to another ledger.
@@ -41,21 +39,17 @@ func Ensure(path string) (recipient string, made bool, err error) {
 	if fi, err := os.Lstat(path); err == nil && fi.Mode().IsRegular() && fi.Size() == 0 {
 		os.Remove(path) // nothing was written into it
 	}
-	Sweep(path)
-	tmp := fmt.Sprintf("%s.new-%d", path,
-		os.Getpid()) // whole, or not there: a killed command leaves no key without a key in it
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := whole.New(path, 0o600) // whole, or not there: a killed command leaves no key without a key in it
 	if err != nil {
 		return "", false, fmt.Errorf("making the ledger key: %w", err)
 	}
-	defer os.Remove(tmp)
-	_, werr := fmt.Fprintf(f,
+	defer f.Discard()
+	if _, err := fmt.Fprintf(f,
 		"# ledger key of a Tressik ledger; keep it apart from copies of the ledger\n# public key: %s\n%s\n",
-		id.Recipient(), id)
-	if err := errors.Join(werr, f.Sync(), f.Close()); err != nil {
+		id.Recipient(), id); err != nil {
 		return "", false, fmt.Errorf("writing the ledger key: %w", err)
 	}
-	switch err := PutNew(tmp, path); {
+	switch err := f.Put(path); {
 	case errors.Is(err, fs.ErrExist): // another command made it meanwhile
 		id, err := read(path)
 		if err != nil {
@@ -66,28 +60,6 @@ func Ensure(path string) (recipient string, made bool, err error) {
 		return "", false, fmt.Errorf("putting the ledger key in its place: %w", err)
 	}
 	return id.Recipient().String(), true, nil
-}
-
-// PutNew gives a whole file its name, unless a file has it already. Error: fs.ErrExist.
-func PutNew(tmp, path string) error {
-	err := os.Link(tmp, path)
-	if err == nil || errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	return os.Rename(tmp, path) // file systems without links
-}
-
-// Sweep takes away what killed commands left half-written of a file: their names end in .new- and the process, and
-// what a database adds.
-func Sweep(path string) {
-	left, _ := filepath.Glob(path + ".new-*")
-	for _, f := range left {
-		process, _, _ := strings.Cut(strings.TrimPrefix(f, path+".new-"), "-")
-		pid, err := strconv.Atoi(process)
-		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-			os.Remove(f)
-		}
-	}
 }
 
 // ErrExposed means that a file with secrets can be read by others than its owner.

@@ -29,6 +29,7 @@ import (
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/ledger/tables"
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/whole"
 )
 
 //go:embed migrations/*.sql
@@ -144,8 +145,7 @@ func Free(path string) error {
 // put makes a whole ledger by a function on an empty one, beside its place, and puts it there.
 func put(ctx context.Context, path string, o ledger.Options, fill func(context.Context, *Ledger) error) (*Ledger,
 	error) {
-	seal.Sweep(path)
-	tmp := fmt.Sprintf("%s.new-%d", path, os.Getpid())
+	tmp := whole.Name(path)
 	cleanup := func() {
 		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
 			os.Remove(tmp + s)
@@ -155,7 +155,7 @@ func put(ctx context.Context, path string, o ledger.Options, fill func(context.C
 		cleanup()
 		return nil, err
 	}
-	switch err := seal.PutNew(tmp, path); {
+	switch err := whole.Put(tmp, path); {
 	case errors.Is(err, fs.ErrExist):
 		cleanup()
 		return nil, fmt.Errorf("%w at %s; move it away, or choose another place", ledger.ErrThere, path)
@@ -163,7 +163,6 @@ func put(ctx context.Context, path string, o ledger.Options, fill func(context.C
 		cleanup()
 		return nil, fmt.Errorf("putting the ledger in its place: %w", err)
 	}
-	os.Remove(tmp)
 	return Open(context.WithoutCancel(ctx), path, o) // it is there now
 }
 
@@ -320,8 +319,7 @@ func keepCopy(ctx context.Context, db *sql.DB, to string) error {
 	if _, err := os.Lstat(to); err == nil {
 		return nil
 	}
-	seal.Sweep(to)
-	tmp := fmt.Sprintf("%s.new-%d", to, os.Getpid())
+	tmp := whole.Name(to)
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

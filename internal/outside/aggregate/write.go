@@ -19,6 +19,7 @@ import (
 
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
+	"tressik.example/internal/outside/whole"
 )
 
 // Errors that callers test for.
@@ -179,7 +180,7 @@ func (s *Source) Split(ctx context.Context, how Reading, what saml.Sought, dir s
 	} else if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", dir, err)
 	}
-	tmp, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".new-*")
+	tmp, err := whole.Folder(dir)
 	if err != nil {
 		return nil, err
 	}

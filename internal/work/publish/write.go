@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"tressik.example/internal/outside/whole"
 )
 
 // ErrNotOurs means that a folder holds something else than what was published into it.
@@ -19,7 +21,7 @@ func (s *Site) Write(dir string) error {
 	if err != nil {
 		return err
 	}
-	tmp, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".new-*")
+	tmp, err := whole.Folder(dir)
 	if err != nil {
 		return err
 	}

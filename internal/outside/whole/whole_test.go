@@ -1,0 +1,106 @@
+package whole
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+)
+
+func names(t *testing.T, dir string) (out []string) {
+	t.Helper()
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range list {
+		out = append(out, e.Name())
+	}
+	return out
+}
+
+func made(t *testing.T, path, text string) *Temp {
+	t.Helper()
+	f, err := New(path, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.WriteString(text); err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// TestTemp gives files their names once they are whole, and leaves nothing of one that is not.
+func TestTemp(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a [1] file")
+	is := func(text string) {
+		t.Helper()
+		b, err := os.ReadFile(path)
+		if err != nil || string(b) != text || !slices.Equal(names(t, dir), []string{filepath.Base(path)}) {
+			t.Errorf("%q, %v, in the folder %q", b, err, names(t, dir))
+		}
+	}
+	made(t, path, "half").Discard()
+	if left := names(t, dir); left != nil {
+		t.Errorf("of what was discarded is left %q", left)
+	}
+	f := made(t, path, "one")
+	if err := f.Put(path); err != nil {
+		t.Fatal(err)
+	}
+	f.Discard() // does nothing now
+	is("one")
+	if fi, err := os.Stat(path); err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", fi.Mode(), err)
+	}
+	f = made(t, path, "two")
+	if err := f.Put(path); !errors.Is(err, fs.ErrExist) {
+		t.Errorf("put over another: %v", err)
+	}
+	is("one")
+	f.Discard()
+	is("one")
+	if err := made(t, path, "three").Replace(path); err != nil {
+		t.Fatal(err)
+	}
+	is("three")
+	if _, err := New(filepath.Join(dir, "none", "file"), 0o600); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("where there is no folder: %v", err)
+	}
+}
+
+// TestSweep takes away what dead processes left of a name, and nothing else.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "x[*].ledger")
+	dead := exec.Command("true")
+	if err := dead.Run(); err != nil {
+		t.Fatal(err)
+	}
+	gone := fmt.Sprintf("%s.new-%d", path, dead.Process.Pid)
+	stays := []string{fmt.Sprintf("%s.new-%d", path, os.Getpid()), fmt.Sprintf("%s.new-%d", path, os.Getppid()),
+		path + ".new-one", path, filepath.Join(dir, fmt.Sprintf("y.ledger.new-%d", dead.Process.Pid))}
+	for _, f := range append([]string{gone, gone + "-wal"}, stays...) {
+		if err := os.WriteFile(f, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Mkdir(gone+"-folder", 0o700); err != nil {
+		t.Fatal(err)
+	}
+	Sweep(path)
+	slices.Sort(stays)
+	var left []string
+	for _, n := range names(t, dir) {
+		left = append(left, filepath.Join(dir, n))
+	}
+	if slices.Sort(left); !slices.Equal(left, stays) {
+		t.Errorf("left are %q", left)
+	}
+}
