@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"database/sql"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -13,6 +14,9 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
 
 	"tressik.example/internal/testkit/peer"
 )
@@ -406,15 +410,21 @@ func TestLedgerKeyInTrouble(t *testing.T) {
 	for _, c := range []struct{ name, says, shown string }{
 		{"lost", "is not at", "there is none"}, {"empty", "is empty", "there is none"},
 		{"readable", "others can read it", "others can read it"}, {"wrong", "key of another ledger",
-			"key of another ledger"},
+			"key of another ledger"}, {"locked", "locked with a passphrase", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := federated(t)
 			d.ok("trust", "list")
 			d.fails(0, nil, "ledger", "backup", "before.backup")
 			key := d.path("tressik.ledger-key")
-			var err error
+			d.write("password", "five words of a passphrase\n")
+			err := os.Chmod(d.path("password"), 0o600)
+			var keys []struct{ ID string }
+			d.json(&keys, "key", "list", "ridge")
 			switch c.name {
+			case "locked":
+				d.ok("ledger", "rekey", "--out", "locked.key", "--passphrase-file", "password")
+				err = os.Rename(d.path("locked.key"), key)
 			case "lost":
 				err = os.Remove(key)
 			case "empty":
@@ -434,8 +444,13 @@ func TestLedgerKeyInTrouble(t *testing.T) {
 			d.json(&head, "ledger", "show")
 			before := head.Journal.Hash
 			for _, args := range [][]string{{"publish", "site"}, {"ledger", "rekey", "--out", "new.key"},
-				{"metadata", "write", "ridge", "--sign", "--out", "signed.xml"}} {
-				d.fails(1, []string{c.says}, args...)
+				{"metadata", "write", "ridge", "--sign", "--out", "signed.xml"}, {"key", "request", "ridge",
+					keys[0].ID},
+				{"key", "export", "ridge", keys[0].ID, "--private", "--password-file", "password", "--out",
+					"key.p12"}} {
+				if r := d.run(args...); r.code != 1 || !strings.Contains(r.err, c.says) {
+					t.Errorf("%s: %d %s", args, r.code, r.err)
+				}
 			}
 			d.fails(0, []string{c.shown}, "ledger", "show")
 			d.ok("trust", "list")
@@ -450,6 +465,123 @@ func TestLedgerKeyInTrouble(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestLedgerKeyWithAPassphrase: a ledger key that is locked opens with its passphrase alone, out of a file or typed at
+// the terminal, and is asked for by what opens a key alone.
+func TestLedgerKeyWithAPassphrase(t *testing.T) {
+	t.Parallel()
+	d := federated(t)
+	put := func(name, text string) {
+		d.write(name, text)
+		if err := os.Chmod(d.path(name), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("words", "the dome turns at dusk\n")
+	put("other", "the dome turns at dawn\n")
+	put("short", "dome\n")
+	d.fails(1, []string{"at least 12 characters"}, "ledger", "rekey", "--out", "new.key", "--passphrase-file", "short")
+	d.fails(2, []string{"--out"}, "ledger", "rekey", "--passphrase-file", "words")
+	d.fails(2, []string{"at a terminal"}, "ledger", "rekey", "--out", "new.key", "--passphrase")
+	d.ok("ledger", "rekey", "--out", "new.key", "--passphrase-file", "words")
+	if text := d.read("new.key"); strings.Contains(text, "SECRET") || !strings.Contains(text, "# public key: age1") {
+		t.Errorf("the key's file: %s", text)
+	}
+	if err := os.Rename(d.path("new.key"), d.path("tressik.ledger-key")); err != nil {
+		t.Fatal(err)
+	}
+	sign := []string{"metadata", "write", "ridge", "--sign", "--out", "signed.xml", "--force"}
+	d.fails(1, []string{"locked with a passphrase", "TRESSIK_LEDGER_PASSPHRASE_FILE"}, sign...)
+	with := func(file string) *desk {
+		c := *d
+		c.env = append(slices.Clone(d.env), "TRESSIK_LEDGER_PASSPHRASE_FILE="+d.path(file))
+		return &c
+	}
+	with("words").ok(sign...)
+	with("other").fails(1, []string{"not the passphrase"}, sign...)
+	if err := os.Chmod(d.path("words"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	with("words").fails(1, []string{"others can read it"}, sign...)
+	put("words", d.read("words"))
+	for _, args := range [][]string{{"trust", "list"}, {"ledger", "show"}, {"ledger", "backup", "sealed.backup",
+		"--sealed"},
+		{"journal", "verify"}, {"trust", "change", "nightlog@ridge", "--owner", "aiyana@kestrelridge.example"}} {
+		if r := d.run(args...); r.code != 0 {
+			t.Errorf("%s: %d %s", args, r.code, r.err)
+		}
+	}
+	again := with("words")
+	again.env = append(again.env, "TRESSIK_LEDGER_KEY="+d.path("tressik.ledger-key"))
+	again.ok("ledger", "restore", "sealed.backup", "--ledger", "again.ledger")
+	d.fails(1, []string{"there is no key"}, "ledger", "restore", "sealed.backup", "--ledger", "third.ledger")
+	// from one passphrase to another, and to none
+	with("words").ok("ledger", "rekey", "--out", "next.key", "--passphrase-file", "other")
+	if err := os.Rename(d.path("next.key"), d.path("tressik.ledger-key")); err != nil {
+		t.Fatal(err)
+	}
+	with("other").ok("ledger", "rekey", "--out", "plain.key")
+	if text := d.read("plain.key"); !strings.Contains(text, "AGE-SECRET-KEY-") {
+		t.Errorf("without a passphrase: %s", text)
+	}
+
+	// typed at the terminal: twice for a new one
+	e := federated(t)
+	rekey := []string{"ledger", "rekey", "--out", "new.key", "--passphrase"}
+	code, said := e.typed([][2]string{{"New passphrase: ", "twelve letters and more"},
+		{"The same again: ", "twelve letters and less"}}, rekey...)
+	if _, err := os.Stat(e.path("new.key")); code != 1 || !strings.Contains(said, "the two differ") || err == nil {
+		t.Errorf("two that differ: %d %s, %v", code, said, err)
+	}
+	code, said = e.typed([][2]string{{"New passphrase: ", "twelve letters and more"},
+		{"The same again: ", "twelve letters and more"}}, rekey...)
+	if code != 0 {
+		t.Fatalf("%d %s", code, said)
+	}
+	if err := os.Rename(e.path("new.key"), e.path("tressik.ledger-key")); err != nil {
+		t.Fatal(err)
+	}
+	for words, want := range map[string]int{"twelve letters and more": 0, "twelve letters and less": 1} {
+		if code, said = e.typed([][2]string{{"tressik.ledger-key: ", words}}, sign...); code != want ||
+			strings.Contains(said, words) {
+			t.Errorf("%q: %d %s", words, code, said)
+		}
+	}
+}
+
+// typed runs a command at a terminal and answers each question, where nothing that is typed is shown.
+func (d *desk) typed(answers [][2]string, args ...string) (code int, said string) {
+	d.t.Helper()
+	slave, master := aTerminal(d.t.(*testing.T), 100)
+	defer master.Close()
+	defer slave.Close()
+	hidden := func() bool {
+		s, err := unix.IoctlGetTermios(int(slave.Fd()), unix.TCGETS)
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		return s.Lflag&unix.ECHO == 0
+	}
+	heard := &heard{}
+	c := d.command(args...)
+	c.Stdin, c.Stdout, c.Stderr = slave, io.Discard, heard
+	if err := c.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	for _, x := range answers {
+		for until := time.Now().Add(30 * time.Second); !strings.HasSuffix(heard.String(), x[0]) ||
+			!hidden(); time.Sleep(
+			5 * time.Millisecond) {
+			if time.Now().After(until) {
+				c.Process.Kill()
+				d.t.Fatalf("%s does not ask %q: %q", args, x[0], heard)
+			}
+		}
+		io.WriteString(master, x[1]+"\n")
+	}
+	c.Wait()
+	return c.ProcessState.ExitCode(), heard.String()
 }
 
 // TestLedgerForATester: a ledger that is made for a tester has the shape of the other one, works, and has no person,

@@ -137,6 +137,8 @@ func (u Updater) Do(ctx context.Context, env model.Env, f func(*model.Book) erro
 type Options struct {
 	Env     model.Env // without the vault
 	SealKey string    // path of the ledger key; "" is beside the ledger
+	// Passphrase asks for that of a ledger key that has one; nil: nobody can be asked
+	Passphrase func(path string) (string, error)
 	// Patience is how long a change waits for others; zero is 15 seconds
 	Patience time.Duration
 	// Say is told what is done beside what was asked for, such as a migration; nil where nobody wants to know.

@@ -26,6 +26,7 @@ import (
 	"tressik.example/internal/core/redact"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/ledger"
+	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/charter"
 	"tressik.example/internal/work/desk"
@@ -499,6 +500,32 @@ func (a *App) ledgerKey() string {
 	return a.Env("TRESSIK_SEAL_KEY")
 }
 
+// passphrase is that of the ledger key in a file: out of a file of its own, or asked for at the terminal.
+func (a *App) passphrase(path string) (string, error) {
+	if file := a.Env("TRESSIK_LEDGER_PASSPHRASE_FILE"); file != "" {
+		b, err := seal.ReadSecret(file)
+		if err != nil {
+			return "", fmt.Errorf("TRESSIK_LEDGER_PASSPHRASE_FILE: %w", err)
+		}
+		line, _, _ := strings.Cut(string(b), "\n")
+		return strings.TrimSuffix(line, "\r"), nil
+	}
+	f := a.keyboard()
+	if f == nil {
+		return "", fmt.Errorf("%w: %s: %w; run the command at a terminal, or name a file with the passphrase with "+
+			"TRESSIK_LEDGER_PASSPHRASE_FILE", seal.ErrSealKey, path, seal.ErrLocked)
+	}
+	return a.askHidden(f, "Passphrase of "+path+": ")
+}
+
+// askHidden asks for something at the terminal that is not shown.
+func (a *App) askHidden(f *os.File, words string) (string, error) {
+	fmt.Fprint(a.Err, words)
+	word, err := a.readPassword(f)
+	fmt.Fprintln(a.Err)
+	return word, err
+}
+
 func (a *App) options() (ledger.Options, error) {
 	now, err := a.now()
 	if err != nil {
@@ -519,7 +546,7 @@ func (a *App) options() (ledger.Options, error) {
 		return ledger.Options{}, err
 	}
 	return ledger.Options{Env: model.Env{Actor: actor, Now: now, Rand: rand.Reader},
-		SealKey: a.ledgerKey(), Say: func(words string) { a.say("%s", words) }}, nil
+		SealKey: a.ledgerKey(), Passphrase: a.passphrase, Say: func(words string) { a.say("%s", words) }}, nil
 }
 
 // with makes a command's function out of one that works on the ledger.

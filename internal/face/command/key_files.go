@@ -40,10 +40,7 @@ func (a *App) certificates(flag, path string) (own *x509.Certificate, above []*x
 // password reads the first line of a file, or asks for a password on the terminal where no file is named.
 func (a *App) password(path string) (string, error) {
 	if f := a.keyboard(); path == "" && f != nil {
-		fmt.Fprint(a.Err, "Password: ")
-		word, err := a.readPassword(f)
-		fmt.Fprintln(a.Err)
-		return word, err
+		return a.askHidden(f, "Password: ")
 	}
 	b, err := a.readFile("--password-file", path)
 	if err != nil {

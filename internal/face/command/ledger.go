@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -306,7 +307,7 @@ func backup(ctx context.Context, w io.Writer, v model.View, to []string, now tim
 }
 
 // openBackup begins to read a backup, sealed or not.
-func openBackup(path, keyFile string) (*model.Copied, func() error, error) {
+func (a *App) openBackup(path, keyFile string) (*model.Copied, func() error, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, nil, reach.FileError(path, err)
@@ -315,7 +316,7 @@ func openBackup(path, keyFile string) (*model.Copied, func() error, error) {
 	var r io.Reader = in
 	head, _ := in.Peek(32)
 	if seal.Sealed(head) {
-		if r, err = seal.From(in, keyFile); err != nil {
+		if r, err = seal.From(in, keyFile, a.passphrase); err != nil {
 			return nil, nil, errors.Join(fmt.Errorf("%s: %w", path, err), f.Close())
 		}
 	}
@@ -331,8 +332,8 @@ func openBackup(path, keyFile string) (*model.Copied, func() error, error) {
 }
 
 // wholeBackup reads a backup to its end, so that nothing is begun with one that is damaged.
-func wholeBackup(path, keyFile string) error {
-	c, done, err := openBackup(path, keyFile)
+func (a *App) wholeBackup(path, keyFile string) error {
+	c, done, err := a.openBackup(path, keyFile)
 	if err != nil {
 		return err
 	}
@@ -377,10 +378,10 @@ looked at, and the journal keeps that it was restored. Bring the ledger key back
 			if keyFile == "" {
 				keyFile = engine.SealKey(a.ledgerPath(), o.SealKey)
 			}
-			if err := wholeBackup(got[0], keyFile); err != nil {
+			if err := a.wholeBackup(got[0], keyFile); err != nil {
 				return err
 			}
-			from, done, err := openBackup(got[0], keyFile)
+			from, done, err := a.openBackup(got[0], keyFile)
 			if err != nil {
 				return err
 			}
@@ -658,14 +659,19 @@ type rekeyed struct {
 }
 
 func (a *App) ledgerRekey() *cobra.Command {
-	var out string
+	var out, words string
 	var also []string
+	var asks bool
 	c := &cobra.Command{Use: "rekey", Short: "Change the ledger key, or who else has one", Args: args(),
 		Long: `Seal the private keys in the ledger anew: with --out for a new ledger key, which is written to a file,
 and for each --also, the public part of somebody else's key (age1…), so that several administrators
 open them, each with a key of their own. Who is not named opens nothing any more. The ledger key of
 before opens every copy and backup from before, so it is not forgotten by this: where it was lost to
-somebody, roll the private keys as well (tressik key announce).`,
+somebody, roll the private keys as well (tressik key announce).
+
+With --passphrase the file of the new key is of no use without a passphrase: each command that opens a
+private key asks for it at the terminal, or reads it from the file that TRESSIK_LEDGER_PASSPHRASE_FILE
+names. What opens none, such as lists and checks, asks nothing.`,
 		Example: `  tressik ledger rekey --out new.ledger-key
   mv new.ledger-key tressik.ledger-key
   tressik ledger rekey --also age1e3r8q0rcqffl779tj39un2ugxj4zvsxkstwq7m3me5mpa6fkap2sr5s5sr`,
@@ -675,6 +681,10 @@ somebody, roll the private keys as well (tressik key announce).`,
 					"somebody else's")}
 			}
 			if err := recipients("--also", also); err != nil {
+				return err
+			}
+			word, err := a.newPassphrase(asks, words, out)
+			if err != nil {
 				return err
 			}
 			l, err := a.openLedger()
@@ -688,7 +698,7 @@ somebody, roll the private keys as well (tressik key announce).`,
 						"another name", out)
 				}
 				own = out
-				if _, _, err := seal.Ensure(out); err != nil {
+				if _, _, err := seal.EnsureLocked(out, word); err != nil {
 					return err
 				}
 			}
@@ -710,9 +720,53 @@ somebody, roll the private keys as well (tressik key announce).`,
 		}}
 	writes(c, outPlace)
 	c.Flags().StringVar(&out, "out", "", "file for a new ledger key; it must not be there yet")
+	c.Flags().BoolVar(&asks, "passphrase", false, "with --out: lock the file of the new key with a passphrase, asked "+
+		"for twice")
+	c.Flags().StringVar(&words, "passphrase-file", "", "with --out: lock it with the passphrase in the first line "+
+		"of a "+
+		"file")
 	c.Flags().StringArrayVar(&also, "also", nil, "public part of a key that opens the private keys too, age1…; "+
 		"repeatable")
 	return c
+}
+
+// newPassphrase is that of a new ledger key; "" where it gets none.
+func (a *App) newPassphrase(asks bool, file, out string) (word string, err error) {
+	const least = 12 // characters
+	switch {
+	case !asks && file == "":
+		return "", nil
+	case out == "" || asks && file != "":
+		return "", usageError{errors.New("--passphrase and --passphrase-file go with --out FILE, one of them alone")}
+	case file != "":
+		b, err := seal.ReadSecret(file)
+		if err != nil {
+			return "", fmt.Errorf("--passphrase-file: %w", err)
+		}
+		word, _, _ = strings.Cut(string(b), "\n")
+		word = strings.TrimSuffix(word, "\r")
+	default:
+		f := a.keyboard()
+		if f == nil {
+			return "", usageError{errors.New("--passphrase asks at a terminal, and there is none; write it into a " +
+				"file, " +
+				"and name that with --passphrase-file")}
+		}
+		if word, err = a.askHidden(f, "New passphrase: "); err != nil {
+			return "", err
+		}
+		again, err := a.askHidden(f, "The same again: ")
+		if err != nil {
+			return "", err
+		}
+		if again != word {
+			return "", errors.New("the two differ; nothing was changed")
+		}
+	}
+	if utf8.RuneCountInString(word) < least {
+		return "", fmt.Errorf("a passphrase has at least %d characters, such as five words; nothing was changed", least)
+	}
+	return word, nil
 }
 
 // rekey seals the private keys for the key in a file, and for others.

@@ -142,7 +142,8 @@ func connect(ctx context.Context, place string) (*pgxpool.Pool, error) {
 
 func made(pool *pgxpool.Pool, place string, o ledger.Options) *Ledger {
 	l := &Ledger{pool: pool, place: place, options: o, env: o.Env, queries: &queries{}}
-	l.env.Vault = &seal.Vault{Path: SealKeyFile(place, o.SealKey), Recipient: func() (text string, err error) {
+	l.env.Vault = &seal.Vault{Path: SealKeyFile(place, o.SealKey), Ask: o.Passphrase, Recipient: func() (text string,
+		err error) {
 		err = pool.QueryRow(context.Background(), "SELECT value FROM ledger WHERE key = $1",
 			model.SettingSeal).Scan(&text)
 		return text, translated(err)

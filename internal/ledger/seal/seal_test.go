@@ -18,7 +18,7 @@ func TestASealKeyIsNeverEmpty(t *testing.T) {
 	if _, made, err := Ensure(key); err != nil || !made {
 		t.Fatalf("%t %v", made, err)
 	}
-	if _, err := read(key); err != nil {
+	if _, err := read(key, nil); err != nil {
 		t.Error(err)
 	}
 	if err := os.WriteFile(key, []byte("notes"), 0o600); err != nil {
@@ -66,5 +66,41 @@ func TestVault(t *testing.T) {
 	}
 	if _, err := a.Open(sealed); !errors.Is(err, ErrExposed) {
 		t.Errorf("a key that others can read: %v", err)
+	}
+}
+
+// TestLockedVault: the passphrase of a locked key is asked for once, until the file is another; a wrong one opens
+// nothing, and is asked for again.
+func TestLockedVault(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "key")
+	to, made, err := EnsureLocked(path, "five words of a passphrase")
+	if err != nil || !made {
+		t.Fatal(err)
+	}
+	if again, made, err := EnsureLocked(path, "another"); err != nil || made || again != to {
+		t.Errorf("one that lies there: %s, %t, %v", again, made, err)
+	}
+	asked, word := 0, "another passphrase"
+	v := &Vault{Path: path, Recipient: func() (string, error) { return to, nil },
+		Ask: func(string) (string, error) { asked++; return word, nil }}
+	sealed, err := v.Seal([]byte("sesame"))
+	if err != nil || asked != 0 {
+		t.Fatalf("sealing asked %d times: %v", asked, err)
+	}
+	if _, err := v.Open(sealed); !errors.Is(err, ErrSealKey) {
+		t.Errorf("another passphrase: %v", err)
+	}
+	word = "five words of a passphrase"
+	for range 3 {
+		if got, err := v.Open(sealed); err != nil || string(got) != "sesame" {
+			t.Fatalf("%q, %v", got, err)
+		}
+	}
+	if asked != 2 {
+		t.Errorf("asked %d times", asked)
+	}
+	if _, err := (&Vault{Path: path, Recipient: v.Recipient}).Open(sealed); !errors.Is(err, ErrLocked) {
+		t.Errorf("nobody to ask: %v", err)
 	}
 }

@@ -71,7 +71,8 @@ func dsn(path string) string {
 // made is a Ledger on an open database.
 func made(db *sql.DB, path string, o ledger.Options, readOnly bool) *Ledger {
 	l := &Ledger{db: db, path: path, options: o, readOnly: readOnly, env: o.Env}
-	l.env.Vault = &seal.Vault{Path: SealKeyFile(path, o.SealKey), Recipient: func() (text string, err error) {
+	l.env.Vault = &seal.Vault{Path: SealKeyFile(path, o.SealKey), Ask: o.Passphrase, Recipient: func() (text string,
+		err error) {
 		// the driver waits for nobody to read
 		err = db.QueryRowContext(context.Background(), "SELECT value FROM ledger WHERE key = ?",
 			model.SettingSeal).Scan(&text)
