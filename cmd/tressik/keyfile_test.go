@@ -109,7 +109,7 @@ func TestNewKeys(t *testing.T) {
 		t.Errorf("openssl sees %s", out)
 	}
 	d.ok("journal", "verify")
-	if left, _ := filepath.Glob(d.path("*.new-*")); len(left) > 0 {
+	if left, _ := filepath.Glob(d.path("*new-*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }

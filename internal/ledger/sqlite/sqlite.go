@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -51,6 +52,7 @@ type Ledger struct {
 	readOnly bool
 	options  ledger.Options
 	env      model.Env
+	swept    sync.Once
 }
 
 // Place is the path of the file.
@@ -471,6 +473,7 @@ func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, 
 			"place with %s",
 			ledger.ErrReadOnly, finding.FieldLedger)
 	}
+	l.swept.Do(func() { whole.Sweep(filepath.Dir(l.path)) })
 	conn, err := l.db.Conn(ctx)
 	if err != nil {
 		return fmt.Errorf("starting a change: %w", translated(err))

@@ -17,6 +17,7 @@ import (
 	"tressik.example/internal/ledger/ledgertest"
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/whole"
 	"tressik.example/internal/testkit"
 )
 
@@ -162,10 +163,9 @@ func TestCreateAfterAKilledOne(t *testing.T) {
 	if err := dead.Run(); err != nil {
 		t.Skip("no process to end")
 	}
-	pid := strconv.Itoa(dead.Process.Pid)
-	living := path + ".new-" + strconv.Itoa(os.Getppid())
-	debris := []string{path + ".new-" + pid, path + ".new-" + pid + "-wal", path + ".new-" + pid + "-journal",
-		key + ".new-" + pid}
+	of := whole.NameOf(path, dead.Process.Pid)
+	living := whole.NameOf(path, os.Getppid())
+	debris := []string{of, of + "-wal", of + "-journal", whole.NameOf(key, dead.Process.Pid)}
 	for _, f := range append(debris, living) {
 		if err := os.WriteFile(f, []byte("half"), 0o600); err != nil {
 			t.Fatal(err)

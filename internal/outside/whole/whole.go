@@ -1,11 +1,12 @@
 // Package whole writes files and folders whole or not at all. Until one is whole it has no name where the system can
-// make files without one; where it must have one, that tells which process makes it, and whoever makes the same one
-// next takes away what a killed process left of it.
+// make files without one; where it must have one, that tells which process makes it, and whoever next writes into the
+// same folder takes away what a killed process left there.
 package whole
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -23,7 +24,7 @@ type Temp struct {
 // New makes a file that is to be put at a path; what killed processes left there is taken away. Errors: fs.ErrNotExist
 // where there is no folder for it, fs.ErrPermission.
 func New(path string, mode fs.FileMode) (*Temp, error) {
-	Sweep(path)
+	Sweep(filepath.Dir(path))
 	if f, err := unnamed(filepath.Dir(path), mode); !errors.Is(err, errors.ErrUnsupported) {
 		if err != nil {
 			return nil, err
@@ -38,28 +39,41 @@ func New(path string, mode fs.FileMode) (*Temp, error) {
 	return &Temp{f, name}, nil
 }
 
-// Name is the name of what is made to be put at a path, for whoever must have one. What killed processes left there is
-// taken away.
-func Name(path string) string {
-	Sweep(path)
-	return fmt.Sprintf("%s.new-%d", path, os.Getpid())
+// mark stands in the name of what is in the making, before the number of the process that makes it and by what that
+// number is one: a folder may be shared by machines, or by containers, in which others have the same numbers.
+func mark() string {
+	host, _ := os.Hostname()
+	numbers, _ := os.Readlink("/proc/self/ns/pid")
+	sum := sha256.Sum256([]byte(host + " " + numbers))
+	return ".tressik-new-" + hex.EncodeToString(sum[:4]) + "-"
 }
 
-// Sweep takes away what killed processes left half-made of a file or a folder, with what a database lays beside it.
-func Sweep(path string) {
-	left, _ := filepath.Glob(escaped(path) + ".new-*")
-	for _, f := range left {
-		process, _, _ := strings.Cut(strings.TrimPrefix(f, path+".new-"), "-")
+// Name is the name of what is made to be put at a path, for whoever must have one. What killed processes left in that
+// folder is taken away.
+func Name(path string) string {
+	Sweep(filepath.Dir(path))
+	return NameOf(path, os.Getpid())
+}
+
+// NameOf is the name under which a process of this machine makes what is to be put at a path.
+func NameOf(path string, pid int) string { return path + mark() + strconv.Itoa(pid) }
+
+// Sweep takes away what killed processes left half-made in a folder, files and folders, with what a database lays
+// beside them.
+func Sweep(dir string) {
+	list, _ := os.ReadDir(dir)
+	mark := mark()
+	for _, e := range list {
+		_, process, is := strings.Cut(e.Name(), mark)
+		if !is {
+			continue
+		}
+		process, _, _ = strings.Cut(process, "-")
 		pid, err := strconv.Atoi(process)
 		if err == nil && pid != os.Getpid() && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-			os.RemoveAll(f)
+			os.RemoveAll(filepath.Join(dir, e.Name()))
 		}
 	}
-}
-
-// escaped is a path in which nothing is a pattern.
-func escaped(path string) string {
-	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
 // Put gives a whole file its name, unless something has it already. Error: fs.ErrExist.

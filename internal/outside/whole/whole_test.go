@@ -75,32 +75,28 @@ func TestTemp(t *testing.T) {
 	}
 }
 
-// TestSweep takes away what dead processes left of a name, and nothing else.
+// TestSweep takes away what dead processes left in a folder, and nothing else.
 func TestSweep(t *testing.T) {
 	dir := t.TempDir()
-	path := filepath.Join(dir, "x[*].ledger")
 	dead := exec.Command("true")
 	if err := dead.Run(); err != nil {
 		t.Fatal(err)
 	}
-	gone := fmt.Sprintf("%s.new-%d", path, dead.Process.Pid)
-	stays := []string{fmt.Sprintf("%s.new-%d", path, os.Getpid()), fmt.Sprintf("%s.new-%d", path, os.Getppid()),
-		path + ".new-one", path, filepath.Join(dir, fmt.Sprintf("y.ledger.new-%d", dead.Process.Pid))}
-	for _, f := range append([]string{gone, gone + "-wal"}, stays...) {
-		if err := os.WriteFile(f, nil, 0o600); err != nil {
+	gone := fmt.Sprint(mark(), dead.Process.Pid)
+	stays := []string{fmt.Sprint("x", mark(), os.Getpid()), fmt.Sprint("x", mark(), os.Getppid()),
+		"x" + mark() + "one", "x",
+		fmt.Sprint("x.new-", dead.Process.Pid), fmt.Sprint("x.tressik-new-01234567-", dead.Process.Pid)}
+	for _, f := range append([]string{"x.ledger" + gone, "x.ledger" + gone + "-wal", "a [1]" + gone}, stays...) {
+		if err := os.WriteFile(filepath.Join(dir, f), nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := os.Mkdir(gone+"-folder", 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, ".site"+gone, "sub"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	Sweep(path)
+	Sweep(dir)
 	slices.Sort(stays)
-	var left []string
-	for _, n := range names(t, dir) {
-		left = append(left, filepath.Join(dir, n))
-	}
-	if slices.Sort(left); !slices.Equal(left, stays) {
+	if left := names(t, dir); !slices.Equal(left, stays) {
 		t.Errorf("left are %q", left)
 	}
 }
