@@ -1,15 +1,11 @@
 package bench
 
 import (
-	"bytes"
 	"fmt"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
@@ -78,13 +74,7 @@ func one() [][]string {
 // BenchmarkFlat runs commands that concern one thing, on a small ledger and on a large one in turns: 100 trusts and 50
 // people beside 10,000 and 100,000. The limit to keep is one and a half times the time.
 func BenchmarkFlat(b *testing.B) {
-	dir := b.TempDir()
-	tressik := filepath.Join(dir, "tressik")
-	build := exec.Command("go", "build", "-o", tressik, "tressik.example/cmd/tressik")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if o, err := build.CombinedOutput(); err != nil {
-		b.Fatalf("%v\n%s", err, o)
-	}
+	tressik := built(b)
 	trusts, persons := 10_000, 100_000
 	if testing.Short() {
 		trusts, persons = 1_000, 5_000
@@ -98,24 +88,12 @@ func BenchmarkFlat(b *testing.B) {
 			}
 			keys := map[string]string{small: sized(b, small, 100, 50).SealKey, large: sized(b, large, trusts,
 				persons).SealKey}
-			run := func(place string, args []string) time.Duration {
-				c := exec.Command(tressik, args...)
-				c.Dir = b.TempDir()
-				c.Env = append(os.Environ(), "GOMAXPROCS=1", "TRESSIK_LEDGER="+place, "TRESSIK_LEDGER_KEY="+keys[place])
-				var said bytes.Buffer
-				c.Stdout, c.Stderr = &said, &said
-				start := time.Now()
-				err := c.Run()
-				if err != nil && c.ProcessState.ExitCode() != 3 {
-					b.Fatalf("%s: %v\n%s", args, err, said.Bytes())
-				}
-				return time.Since(start)
-			}
+			run := func(place string, args []string) float64 { return clocked(b, tressik, place, keys[place], args) }
 			for _, args := range one() {
 				b.Run(strings.Join(args[:min(len(args), 3)], "_"), func(b *testing.B) {
 					run(small, args) // what it reads lies in memory from now on, for both
 					run(large, args)
-					var few, many []time.Duration
+					var few, many []float64
 					for range max(b.N, 5) {
 						few, many = append(few, run(small, args)), append(many, run(large, args))
 						if len(few) == 9 {
@@ -125,9 +103,9 @@ func BenchmarkFlat(b *testing.B) {
 					slices.Sort(few)
 					slices.Sort(many)
 					f, m := few[len(few)/2], many[len(many)/2]
-					b.ReportMetric(float64(f.Microseconds())/1000, "ms-small")
-					b.ReportMetric(float64(m.Microseconds())/1000, "ms-large")
-					b.ReportMetric(float64(m)/float64(f), "x-large")
+					b.ReportMetric(f, "ms-small")
+					b.ReportMetric(m, "ms-large")
+					b.ReportMetric(m/f, "x-large")
 					b.ReportMetric(0, "ns/op")
 				})
 			}

@@ -22,12 +22,7 @@ import (
 // program builds tressik into a folder and returns a way to run it there. A finding (exit status 3) is no failure.
 func program(b *testing.B, dir string) func(args ...string) []byte {
 	b.Helper()
-	tressik := filepath.Join(dir, "tressik")
-	build := exec.Command("go", "build", "-o", tressik, "tressik.example/cmd/tressik")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if o, err := build.CombinedOutput(); err != nil {
-		b.Fatalf("%v\n%s", err, o)
-	}
+	tressik := built(b)
 	return func(args ...string) []byte {
 		c := exec.Command(tressik, args...)
 		c.Dir, c.Env = dir, append(os.Environ(), "GOMAXPROCS=1") // one core, as the rest

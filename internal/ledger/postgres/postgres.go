@@ -553,7 +553,7 @@ func (l *Ledger) settled(ctx context.Context, xid uint64, lost error) error {
 		case err == nil && status != nil && *status == "committed":
 			return nil
 		case err == nil && status != nil && *status == "aborted":
-			return fmt.Errorf("%w; nothing was changed", translated(lost))
+			return fmt.Errorf("%w (%v); nothing was changed", ledger.ErrAway, lost)
 		}
 		select {
 		case <-ctx.Done():
