@@ -27,8 +27,19 @@ type Changes struct {
 // Empty reports whether nothing is to be done.
 func (c *Changes) Empty() bool { return len(c.Records) == 0 && len(c.Entries) == 0 && c.Over.IsZero() }
 
-// Large reports whether so much is to be written that whoever waits for it would wait for long.
-func (c *Changes) Large() bool { return len(c.Records) > 2000 }
+// Large reports whether so much about people is to be written that whoever waits for it would wait for long.
+func (c *Changes) Large() bool {
+	n := 0
+	for i := range c.Records {
+		if c.Records[i].Key.Kind.Crowded() {
+			n++
+		}
+	}
+	return n > 2000
+}
+
+// Crowded reports whether a ledger may have very many records of a kind, which rest on no others.
+func (k Kind) Crowded() bool { return k == People || k == Subjects }
 
 // Rests are kinds of record: while none of them changes, the changes are what they would be if they were worked out
 // anew. ok is false where that is not known.

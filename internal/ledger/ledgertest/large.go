@@ -61,13 +61,23 @@ func whole(t *testing.T, l ledger.Ledger, persons int) {
 // large: a change of thousands of records says what an overlay said of it, whatever is put over, beside and away.
 func large(t *testing.T, made Make) {
 	l, _ := made(t, testkit.Env(1))
-	do(t, l, makeTrust)
 	for _, c := range []struct {
 		what    string
 		do      func(*model.Book) error
 		persons int
 	}{
-		{"everybody is new", load(crowd(3000, ""), false), 3000},
+		{"all is new", func(b *model.Book) error {
+			if err := load(crowd(3000, ""), false)(b); err != nil {
+				return err
+			}
+			return makeTrust(b)
+		}, 3000},
+		{"everybody is taken away and put again", func(b *model.Book) error {
+			if err := load(crowd(1, ""), true)(b); err != nil {
+				return err
+			}
+			return load(crowd(3000, ""), false)(b)
+		}, 3000},
 		{"all are changed, some are new", load(crowd(5000, "observer"), false), 5000},
 		{"most are taken away", load(crowd(400, "engineer"), true), 400},
 		{"somebody is put twice, and taken away", func(b *model.Book) error {

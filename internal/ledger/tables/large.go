@@ -97,7 +97,7 @@ type large struct {
 type laid struct {
 	put  [][]any
 	gone []any
-	over bool // some are put over others that are there
+	over bool // some may be put over others that are there
 }
 
 // enlarge works out what a change puts where.
@@ -124,28 +124,26 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 	tables := map[model.Kind]*rows{}
 	for i, ch := range c.Records {
 		counts(&x.tally, ch)
+		if !ch.Key.Kind.Crowded() {
+			x.rest = append(x.rest, ch)
+			continue
+		}
 		t := tables[ch.Key.Kind]
 		if t == nil {
 			of, err := tableOf(ch.Key.Kind)
 			if err != nil {
 				return nil, err
 			}
-			t, _ = of.(*rows)
+			t = of.(*rows)
 			tables[ch.Key.Kind] = t
-		}
-		if t == nil || t.beside || t.args != nil || !strings.HasSuffix(t.key, " = ?") || strings.Count(t.key,
-			"?") > 1 ||
-			!ch.Key.Kind.Journaled() {
-			x.rest = append(x.rest, ch)
-			continue
-		}
-		if last[ch.Key] != i {
-			continue
 		}
 		l := x.laid[t]
 		if l == nil {
 			l = &laid{}
 			x.laid[t] = l
+		}
+		if l.over = l.over || ch.Before != nil; last[ch.Key] != i {
+			continue
 		}
 		if ch.After == nil {
 			l.gone = append(l.gone, t.parts(ch.Key)[0])
@@ -156,7 +154,6 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 			return nil, err
 		}
 		l.put = append(l.put, append(values, sumOf(t.table, values)))
-		l.over = l.over || ch.Before != nil
 	}
 	return x, nil
 }
