@@ -111,7 +111,9 @@ func BenchmarkFollow(b *testing.B) {
 				b.Fatal(err)
 			}
 			defer end()
-			player := play.On(model.Open(v, l.Env()))
+			player := &play.Player{Book: model.Open(v, l.Env()), Keep: func(f func(*model.Book) error) error {
+				return ledger.Updater(l.Update).Do(b.Context(), l.Env(), f)
+			}}
 			s, keeper, err := player.Stage(play.StageInput{Context: b.Context(), Ledger: l, Base: "http://127.0.0.1:1"})
 			if err != nil {
 				b.Fatal(err)

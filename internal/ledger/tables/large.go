@@ -202,7 +202,7 @@ func (x *large) lay(r *Reader) error {
 		x.laid[t].put, x.laid[t].gone = nil, nil
 	}
 	for _, q := range []string{"DROP TABLE IF EXISTS coming_journal",
-		"CREATE TEMPORARY TABLE coming_journal (n BIGINT, records TEXT)"} {
+		"CREATE TEMPORARY TABLE coming_journal (n INTEGER PRIMARY KEY, records TEXT)"} {
 		if err := r.c.Exec(q); err != nil {
 			return err
 		}
