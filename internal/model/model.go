@@ -172,7 +172,7 @@ type Query struct {
 	By     Index
 	Value  string
 	Newest bool // the last one first
-	// Begins picks, of people alone, those whose folded ID begins so.
+	// Begins picks those whose name begins so: of people, whose folded ID does, of parties and of trusts.
 	Begins string
 	// Mentions may leave out, of people alone, those in whose record a text of letters and digits does not stand,
 	// letter case not counting. It is a hint: whoever asks looks at those that are found.

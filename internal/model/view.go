@@ -163,12 +163,16 @@ func (v View) APIs() (map[string]*federation.Party, error) {
 	return out, nil
 }
 
-// AllNames lists the names of all parties and trusts, for hints and completion.
-func (v View) AllNames() (providers, apps, trusts []string, err error) {
+// AllNames lists the names of all parties and trusts, for hints.
+func (v View) AllNames() (providers, apps, trusts []string, err error) { return v.NamesFrom("") }
+
+// NamesFrom lists the names of parties and trusts that begin with a text, for completion.
+func (v View) NamesFrom(beginning string) (providers, apps, trusts []string, err error) {
 	for _, x := range []struct {
 		q  Query
 		to *[]string
 	}{{ofKind(federation.Provider), &providers}, {ofKind(federation.App), &apps}, {Query{Kind: Trusts}, &trusts}} {
+		x.q.Begins = beginning
 		for n, err := range v.Names(x.q) {
 			if err != nil {
 				return nil, nil, nil, err

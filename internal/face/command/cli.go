@@ -716,7 +716,7 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
-		providers, apps, trusts, _ := d.AllNames()
+		providers, apps, trusts, _ := d.NamesFrom(typed)
 		switch which {
 		case "provider":
 			return partyWords(d, providers), cobra.ShellCompDirectiveNoFileComp

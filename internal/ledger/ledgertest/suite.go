@@ -38,7 +38,8 @@ func Suite(t *testing.T, made Make, fill Fill) {
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
 		{"readers", readers},
 		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
-		{"indexes", indexes}, {"overtaken", overtaken}, {"cancelled", cancelled}, {"large", large},
+		{"indexes", indexes}, {"beginnings", beginnings}, {"overtaken", overtaken}, {"cancelled", cancelled},
+		{"large", large},
 		{"large among others", largeAmongOthers}, {"large, cancelled", largeCancelled}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -160,6 +161,57 @@ func indexes(t *testing.T, made Make) {
 	})
 	if err != nil || found < 50 {
 		t.Errorf("%d, %v", found, err)
+	}
+}
+
+// beginnings: what begins with a text is found by it, in order, and nothing else.
+func beginnings(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(13)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	for range 150 {
+		do(t, l, h.Do)
+	}
+	err = l.View(t.Context(), func(v model.View) error {
+		for _, q := range []model.Query{{Kind: model.People}, {Kind: model.Trusts}, {Kind: model.Parties},
+			{Kind: model.Parties, By: model.ByKind, Value: "app"}} {
+			var all []string
+			for r, err := range v.Find(q) {
+				if err != nil {
+					return err
+				}
+				all = append(all, r.Key().ID)
+			}
+			if len(all) == 0 {
+				t.Errorf("%d of %s", len(all), q.Kind)
+			}
+			for _, id := range append(all, "none") {
+				for n := range min(len(id), 5) {
+					q.Begins = id[:n]
+					var is, want []string
+					for r, err := range v.Find(q) {
+						if err != nil {
+							return err
+						}
+						is = append(is, r.Key().ID)
+					}
+					for _, x := range all {
+						if strings.HasPrefix(x, q.Begins) {
+							want = append(want, x)
+						}
+					}
+					if !slices.Equal(is, want) {
+						t.Errorf("%s that begin with %q: %q and not %q", q.Kind, q.Begins, is, want)
+					}
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }
 

@@ -87,9 +87,18 @@ func (t *rows) get(r *Reader, k model.Key) (model.Record, error) {
 
 // where is the condition of a query, with its arguments; few says that it picks few of many, by an index.
 func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) {
-	if q.By == model.Every && q.Begins != "" && q.Kind == model.People {
+	if q.Begins != "" {
+		beginning := q.Begins
+		q.Begins = ""
+		if c, args, few, err = t.where(q); err != nil {
+			return "", nil, false, err
+		}
+		if c != "" {
+			c += " AND "
+		}
+		name := t.order[0]
 		// U+10FFFF is behind every other character
-		return "nocase(p.id) >= ? AND nocase(p.id) < ?", []any{q.Begins, q.Begins + "\U0010ffff"}, false, nil
+		return c + name + " >= ? AND " + name + " < ?", append(args, beginning, beginning+"\U0010ffff"), few, nil
 	}
 	if q.By == model.Every && q.Mentions != "" && q.Kind == model.People {
 		return "nocase(p.doc) LIKE ?", []any{"%" + model.Folded(q.Mentions) + "%"}, false, nil
