@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -81,14 +82,42 @@ func (t *Temp) Put(path string) error {
 	if err := t.File.Sync(); err != nil {
 		return err
 	}
+	err := errors.ErrUnsupported
 	if t.name == "" {
-		if err := link(t.File, path); err != nil {
-			return err
+		if err = link(t.File, path); err != nil && !errors.Is(err, fs.ErrExist) {
+			err = t.named(path) // a file system that makes such files and gives them no names
 		}
-	} else if err := Put(t.name, path); err != nil {
+	}
+	if t.name != "" {
+		err = Put(t.name, path)
+	}
+	if err != nil {
 		return err
 	}
 	return t.File.Close()
+}
+
+// named copies a file into one that has a name.
+func (t *Temp) named(path string) error {
+	fi, err := t.File.Stat()
+	if err != nil {
+		return err
+	}
+	name := Name(path)
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, fi.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	if _, err = t.File.Seek(0, io.SeekStart); err == nil {
+		_, err = io.Copy(f, t.File)
+	}
+	if err := errors.Join(err, f.Sync(), t.File.Close()); err != nil {
+		f.Close()
+		os.Remove(name)
+		return err
+	}
+	t.File, t.name = f, name
+	return nil
 }
 
 // Replace gives a whole file its name, over a file that has it already.
@@ -98,11 +127,11 @@ func (t *Temp) Replace(path string) error {
 		return err
 	}
 	if t.name == "" {
-		t.name = Name(path)
-		if err := link(t.File, t.name); err != nil {
-			t.name = ""
+		name := Name(path)
+		if err := link(t.File, name); err != nil {
 			return err
 		}
+		t.name = name
 	}
 	if err := os.Rename(t.name, path); err != nil {
 		return err

@@ -70,6 +70,20 @@ func TestTemp(t *testing.T) {
 		t.Fatal(err)
 	}
 	is("three")
+	f = made(t, path, "four")
+	if err := f.named(path); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Replace(path); err != nil {
+		t.Fatal(err)
+	}
+	is("four")
+	f = made(t, path, "five")
+	if err := f.named(path); err != nil {
+		t.Fatal(err)
+	}
+	f.Discard()
+	is("four")
 	if _, err := New(filepath.Join(dir, "none", "file"), 0o600); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("where there is no folder: %v", err)
 	}
