@@ -469,6 +469,8 @@ func (a *App) settleStep(d *desk.Desk, got []string, done, waive string, reason 
 }
 
 func (a *App) nextAll(d *desk.Desk) error {
+	d.Turn(model.Remember(d.View, model.Trusts, model.Parties, model.Secrets, model.Consents, model.Uses,
+		model.Accepted))
 	providers, apps, trusts, err := d.AllNames()
 	if err != nil {
 		return err

@@ -38,7 +38,8 @@ func Suite(t *testing.T, made Make, fill Fill) {
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
 		{"readers", readers},
 		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
-		{"indexes", indexes}, {"beginnings", beginnings}, {"overtaken", overtaken}, {"cancelled", cancelled},
+		{"indexes", indexes}, {"beginnings", beginnings},
+		{"remembered", remembered}, {"overtaken", overtaken}, {"cancelled", cancelled},
 		{"large", large},
 		{"large among others", largeAmongOthers}, {"large, cancelled", largeCancelled}} {
 		t.Run(c.name, func(t *testing.T) {
@@ -161,6 +162,48 @@ func indexes(t *testing.T, made Make) {
 	})
 	if err != nil || found < 50 {
 		t.Errorf("%d, %v", found, err)
+	}
+}
+
+// remembered: what a View remembers is what the ledger says, however it is asked.
+func remembered(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(17)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	for range 200 {
+		do(t, l, h.Do)
+	}
+	err = l.View(t.Context(), func(v model.View) error {
+		for _, kinds := range [][]model.Kind{nil, {model.Trusts, model.Parties}, model.Kinds()} {
+			m := model.Remember(v, kinds...)
+			is, want := dump(t, m, testkit.Noon()), dump(t, v, testkit.Noon())
+			if is != want {
+				t.Errorf("%v: %s", kinds, different(is, want))
+			}
+			for _, k := range model.Kinds() {
+				for r, err := range v.Find(model.Query{Kind: k}) {
+					if err != nil {
+						return err
+					}
+					for _, by := range model.Indexes() {
+						for _, value := range r.Under(by) {
+							if !holds(t, m, model.Query{Kind: k, By: by, Value: value, Newest: true}, r.Key()) {
+								t.Errorf("%v is not remembered by %s %q", r.Key(), by, value)
+							}
+						}
+					}
+				}
+			}
+			if _, err := m.Get(model.Key{Kind: model.Trusts, ID: "none@none"}); !errors.Is(err, model.ErrNotFound) {
+				t.Errorf("what is not there: %v", err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }
 
