@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -232,12 +233,14 @@ func TestRedact(t *testing.T) {
 		`"employeeNumber":"100"}]`)
 	d.ok("people", "load", "more.json", "--yes")
 	d.ok("trust", "change", "nightlog@ridge", "--admits", "group:observers", "--admits", "person:o.dal")
+	encoded := regexp.MustCompile(`[A-Za-z0-9+/_-]{40,}=*`)
 	for _, args := range [][]string{{"people", "list"}, {"people", "show", "o.dal"}, {"people", "access", "o.dal"},
 		{"claims", "preview", "nightlog@ridge", "--as", "o.dal"}, {"journal", "list"},
 		{"trust", "show", "nightlog@ridge"}} {
 		for _, as := range []string{"table", "json", "yaml", "csv", "markdown"} {
 			for _, wide := range []string{"60", "120"} {
 				out := d.run(append(args, "--redact", "--format", as, "--width", wide)...).out
+				out = encoded.ReplaceAllString(out, "…") // three letters stand in any certificate sooner or later
 				for _, w := range []string{"Dal", "Daughters", "Sibeal", "Aoife", "dal@"} {
 					if strings.Contains(out, w) {
 						t.Errorf("%v as %s shows %q:\n%s", args, as, w, out)

@@ -524,7 +524,7 @@ func TestLedgerKeyWithAPassphrase(t *testing.T) {
 	}
 	with("words").fails(1, []string{"others can read it"}, sign...)
 	put("words", d.read("words"))
-	for _, args := range [][]string{{"trust", "list"}, {"ledger", "show"}, {"ledger", "backup", "sealed.backup",
+	for _, args := range [][]string{{"trust", "list"}, {"ledger", "backup", "sealed.backup",
 		"--sealed"},
 		{"journal", "verify"}, {"trust", "change", "nightlog@ridge", "--owner", "aiyana@kestrelridge.example"}} {
 		if r := d.run(args...); r.code != 0 {

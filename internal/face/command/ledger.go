@@ -49,7 +49,8 @@ type ledgerState struct {
 	Open         []ledgerHolder `json:"open"`
 	Roles        []ledger.Role  `json:"roles"`
 	SealKey      string         `json:"ledgerKey"`
-	KeyOpens     bool           `json:"ledgerKeyOpens"` // it is there, and a key of this ledger
+	KeyOpens     bool           `json:"ledgerKeyOpens"`  // it is there, and a key of this ledger
+	KeyLocked    bool           `json:"ledgerKeyLocked"` // with a passphrase
 	keyTrouble   string         // why not, in words
 }
 
@@ -128,6 +129,7 @@ func (a *App) stateOf(l ledger.Ledger) (*ledgerState, error) {
 			return nil, err
 		}
 	}
+	s.KeyLocked = seal.Locked(s.SealKey)
 	public, err := seal.Public(s.SealKey)
 	switch {
 	case errors.Is(err, seal.ErrExposed):
@@ -181,6 +183,8 @@ func ledgerPage(s *ledgerState, now time.Time) format.Page {
 	key := s.SealKey
 	if !s.KeyOpens {
 		key += " (" + s.keyTrouble + ")"
+	} else if s.KeyLocked {
+		key += " (with a passphrase)"
 	}
 	fields = append(fields, [2]string{"ledger key", key},
 		[2]string{"journal", fmt.Sprintf("%s; head %s", format.Count(int(s.Journal.Entries), "entry"), s.Journal.Hash)})

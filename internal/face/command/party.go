@@ -62,7 +62,7 @@ func (a *App) openSource(ctx context.Context, s *sourceFlags) (io.ReadCloser, er
 		return nil, err
 	}
 	o := reach.Options{CA: ca, Pin: s.pin, Max: mostFetched, Stdin: a.In}
-	if !strings.Contains(s.metadata, "://") {
+	if s.query == "" && !strings.Contains(s.metadata, "://") {
 		o.Max = 0
 	}
 	if s.query != "" {

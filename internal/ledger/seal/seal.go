@@ -155,6 +155,12 @@ func publicIn(path string) (string, error) {
 	return "", fmt.Errorf("%w: %s does not say its public part", ErrSealKey, path)
 }
 
+// Locked reports whether the key in a file can be used with a passphrase alone.
+func Locked(path string) bool {
+	b, err := ReadSecret(path)
+	return err == nil && locked(b) != nil
+}
+
 // identity is the key in what was read from a file.
 func identity(path string, file []byte) (*age.X25519Identity, error) {
 	for line := range strings.Lines(string(file)) {

@@ -97,6 +97,7 @@ type large struct {
 type laid struct {
 	put  [][]any
 	gone []any
+	less bool // some are taken away
 	over bool // some may be put over others that are there
 }
 
@@ -146,7 +147,7 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 			continue
 		}
 		if ch.After == nil {
-			l.gone = append(l.gone, t.parts(ch.Key)[0])
+			l.gone, l.less = append(l.gone, t.parts(ch.Key)[0]), true
 			continue
 		}
 		values, err := t.values(ch.After)
@@ -242,10 +243,12 @@ func (x *large) put(r *Reader) error {
 		return err
 	}
 	for _, t := range x.tables() {
-		one := strings.NewReplacer("p.", "", " = ?", "").Replace(t.key)
-		if err := r.c.Exec("DELETE FROM " + t.table + " WHERE " + one + " IN (SELECT k FROM going_" + t.table +
-			")"); err != nil {
-			return err
+		if x.laid[t].less {
+			one := strings.NewReplacer("p.", "", " = ?", "").Replace(t.key)
+			if err := r.c.Exec("DELETE FROM " + t.table + " WHERE " + one + " IN (SELECT k FROM going_" + t.table +
+				")"); err != nil {
+				return err
+			}
 		}
 		columns := t.columns + ", sum"
 		given := "SELECT " + columns + " FROM coming_" + t.table + " WHERE true"
