@@ -39,6 +39,9 @@ func Begin(v View, env Env) (*Book, *Edit) {
 	return &Book{View: e.View, Env: env, edit: e, engine: sync.OnceValues(claims.NewEngine)}, e
 }
 
+// Engine is what evaluates expressions. It is made when it is first asked for: that takes some milliseconds.
+func (d *Book) Engine() (*claims.Engine, error) { return d.engine() }
+
 // Try returns a Book on which everything can be tried: it begins with what stands in this one, and nobody keeps what is
 // changed.
 func (d *Book) Try() *Book {
@@ -402,7 +405,7 @@ func (d *Book) Releaser(t *federation.Trust, rand io.Reader) (*federation.Releas
 // ReleaserWith is Releaser, for whoever has read what the trust's pseudonyms are made from.
 func (d *Book) ReleaserWith(t *federation.Trust, key federation.SubjectKey,
 	rand io.Reader) (*federation.Releaser, error) {
-	engine, err := d.engine()
+	engine, err := d.Engine()
 	if err != nil {
 		return nil, err
 	}

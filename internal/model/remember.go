@@ -8,6 +8,29 @@ import (
 	"tressik.example/internal/core/people"
 )
 
+// OpenOnce returns a Vault that opens each thing once, for whoever tries the same keys very many times. What it opened
+// stays in memory for as long as it does.
+func OpenOnce(v Vault) Vault { return &openedOnce{Vault: v, open: map[string][]byte{}} }
+
+type openedOnce struct {
+	Vault
+	mu   sync.Mutex
+	open map[string][]byte
+}
+
+func (o *openedOnce) Open(sealed []byte) ([]byte, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if b, there := o.open[string(sealed)]; there {
+		return slices.Clone(b), nil
+	}
+	b, err := o.Vault.Open(sealed)
+	if err == nil {
+		o.open[string(sealed)] = slices.Clone(b)
+	}
+	return b, err
+}
+
 // Remember returns a View that reads each of some kinds whole when it is first asked for one, and the census and the
 // first people once; from then on it answers by itself. It is for whoever asks the same of each of very many trusts.
 // What is written meanwhile it does not see.

@@ -5,6 +5,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +15,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/face/format"
 	"tressik.example/internal/face/layout"
+	"tressik.example/internal/stage"
 	"tressik.example/internal/work/desk"
 	"tressik.example/internal/work/drill"
 	"tressik.example/internal/work/keyring"
@@ -379,6 +381,7 @@ what that would break. The ledger itself is not changed. It ends with exit statu
 breaks something.`,
 		Example: "  tressik key drill ridge", ValidArgsFunction: a.names("party", 1),
 		RunE: a.with(func(d *desk.Desk, got []string) error {
+			debug.SetGCPercent(stage.GCPercent) // stages are made and thrown away by the thousand
 			x, err := drill.Run(keyKeeper(d), got[0], use)
 			if err != nil {
 				return err

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"tressik.example/internal/core/accounts"
-	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
@@ -85,7 +84,7 @@ func (d *Player) castOf(names []string, o cast.Options, persons []people.Person,
 	}
 	made := &fresh{}
 	ring := d.newRing(made.add)
-	engine, err := claims.NewEngine()
+	engine, err := d.Engine()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -93,7 +93,7 @@ func (d *Player) Stage(in StageInput) (*stage.Stage, *Keeper, error) {
 	k.left = newLeft()
 	k.ring = d.newRing(func(x stageKey) { k.leave(func(l *left) { l.keys = append(l.keys, x) }) })
 	var err error
-	if k.engine, err = claims.NewEngine(); err != nil {
+	if k.engine, err = d.Engine(); err != nil {
 		return nil, nil, err
 	}
 	if k.w, err = in.Ledger.Watch(in.Context); err != nil {

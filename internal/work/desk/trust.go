@@ -369,7 +369,7 @@ type ClaimInput struct {
 // SetClaims sets rules and the subject of a trust. Expressions that do not compile are refused with a
 // *claims.CompileError. The second result has hints on attributes that nobody in the ledger has.
 func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding.List, error) {
-	engine, err := claims.NewEngine()
+	engine, err := d.Engine()
 	if err != nil {
 		return nil, nil, err
 	}

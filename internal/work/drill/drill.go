@@ -4,12 +4,20 @@ package drill
 
 import (
 	"fmt"
+	"io"
+	"maps"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/model"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/stage/rehearse"
 	"tressik.example/internal/work/desk"
@@ -54,6 +62,18 @@ type run struct {
 	before map[string][]string
 }
 
+// inTurns is a source of randomness for several at once.
+type inTurns struct {
+	mu sync.Mutex
+	r  io.Reader
+}
+
+func (t *inTurns) Read(b []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.r.Read(b)
+}
+
 // Run drills the rollover of an own party's key. Each way of it is tried on a Book of its own, with the use cases that
 // the commands run; of what they change nothing is kept. Errors: those of the keyring.
 func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
@@ -67,7 +87,11 @@ func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
 
 // on begins to try something on what the ledger says.
 func (d *Drill) on(k *keyring.Keeper) (*run, error) {
-	b := k.Try()
+	all := *k.Book // of what changes here nothing is kept, and nothing that others change is to be seen
+	all.View = model.Remember(all.View, model.Trusts, model.Parties, model.Secrets, model.Consents, model.OwnKeys,
+		model.Settings, model.Carried, model.Exports)
+	b := all.Try()
+	b.Vault, b.Rand = model.OpenOnce(b.Vault), &inTurns{r: b.Rand}
 	x := &run{d: d, desk: desk.New(b), keeper: &keyring.Keeper{Book: b}, player: play.On(b), who: map[string]string{}}
 	x.player.Stock = &play.Stock{}
 	return x, x.cast()
@@ -120,20 +144,31 @@ func (x *run) cast() error {
 // signIns rehearses all trusts, and notes the step.
 func (x *run) signIns(what string, expected bool) error {
 	s := Step{What: what, Expected: expected, Accepted: []string{}, Refused: map[string][]string{}}
-	for trust, who := range x.who {
-		list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust},
-			Second: true}, As: who,
-			DryRun: true})
-		if err != nil {
-			x.d.NotTried[trust] = err.Error()
+	trusts := slices.Sorted(maps.Keys(x.who))
+	out, errs := make([]federation.Rehearsal, len(trusts)), make([]error, len(trusts))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, trust := range trusts {
+		g.Go(func() error {
+			list, err := x.player.Rehearse(play.RehearseInput{Script: rehearse.Script{Trusts: []string{trust},
+				Second: true}, As: x.who[trust], DryRun: true})
+			if errs[i] = err; err == nil {
+				out[i] = list[0]
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // each error is that of its trust
+	for i, trust := range trusts {
+		switch {
+		case errs[i] != nil:
+			x.d.NotTried[trust] = errs[i].Error()
 			delete(x.who, trust)
-			continue
-		}
-		if list[0].Verdict == judge.Accepted {
+		case out[i].Verdict == judge.Accepted:
 			s.Accepted = append(s.Accepted, trust)
-			continue
+		default:
+			s.Refused[trust] = out[i].Findings.IDs(finding.Error)
 		}
-		s.Refused[trust] = list[0].Findings.IDs(finding.Error)
 	}
 	if x.before == nil {
 		x.before = s.Refused

@@ -212,7 +212,7 @@ func (m *Mapper) Explain(trust, person string) ([]Explained, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := claims.NewEngine()
+	e, err := m.Engine()
 	if err != nil {
 		return nil, err
 	}
