@@ -164,23 +164,34 @@ func (v View) APIs() (map[string]*federation.Party, error) {
 }
 
 // AllNames lists the names of all parties and trusts, for hints.
-func (v View) AllNames() (providers, apps, trusts []string, err error) { return v.NamesFrom("") }
+func (v View) AllNames() (providers, apps, trusts []string, err error) {
+	var errs [3]error
+	providers, errs[0] = v.PartyNames(federation.Provider, "")
+	apps, errs[1] = v.PartyNames(federation.App, "")
+	trusts, errs[2] = v.TrustNames("")
+	return providers, apps, trusts, errors.Join(errs[:]...)
+}
 
-// NamesFrom lists the names of parties and trusts that begin with a text, for completion.
-func (v View) NamesFrom(beginning string) (providers, apps, trusts []string, err error) {
-	for _, x := range []struct {
-		q  Query
-		to *[]string
-	}{{ofKind(federation.Provider), &providers}, {ofKind(federation.App), &apps}, {Query{Kind: Trusts}, &trusts}} {
-		x.q.Begins = beginning
-		for n, err := range v.Names(x.q) {
-			if err != nil {
-				return nil, nil, nil, err
-			}
-			*x.to = append(*x.to, n)
+// PartyNames lists the names of parties of a kind that begin with a text, by name; "" is both kinds, and all names.
+func (v View) PartyNames(kind federation.Kind, beginning string) ([]string, error) {
+	q := ofKind(kind)
+	q.Begins = beginning
+	return v.namesOf(q)
+}
+
+// TrustNames lists the names of trusts that begin with a text, by name.
+func (v View) TrustNames(beginning string) ([]string, error) {
+	return v.namesOf(Query{Kind: Trusts, Begins: beginning})
+}
+
+func (v View) namesOf(q Query) (out []string, err error) {
+	for n, err := range v.Names(q) {
+		if err != nil {
+			return nil, err
 		}
+		out = append(out, n)
 	}
-	return providers, apps, trusts, nil
+	return out, nil
 }
 
 // Versions lists what a foreign party published over time, oldest first; the party of each is as it was then.

@@ -716,15 +716,19 @@ func (a *App) names(which string, max int) func(*cobra.Command, []string, string
 			}
 			return out, cobra.ShellCompDirectiveNoFileComp
 		}
-		providers, apps, trusts, _ := d.NamesFrom(typed)
-		switch which {
-		case "provider":
-			return partyWords(d, providers), cobra.ShellCompDirectiveNoFileComp
-		case "app":
-			return partyWords(d, apps), cobra.ShellCompDirectiveNoFileComp
-		case "trust":
+		if which == "trust" {
+			trusts, _ := d.TrustNames(typed)
 			return trustWords(d, trusts), cobra.ShellCompDirectiveNoFileComp
 		}
-		return partyWords(d, append(providers, apps...)), cobra.ShellCompDirectiveNoFileComp
+		kinds := []federation.Kind{federation.Provider, federation.App}
+		if which == "provider" || which == "app" {
+			kinds = []federation.Kind{federation.Kind(which)}
+		}
+		var parties []string
+		for _, kind := range kinds {
+			list, _ := d.PartyNames(kind, typed)
+			parties = append(parties, list...)
+		}
+		return partyWords(d, parties), cobra.ShellCompDirectiveNoFileComp
 	}
 }
