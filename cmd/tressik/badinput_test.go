@@ -229,8 +229,18 @@ func TestFullDisk(t *testing.T) {
 			t.Fatal("the disk is not full")
 		}
 	}
+	d.ok("provider", "add", "ridge", "--own", "--at", "https://login.kestrelridge.example")
 	fill(1100)
 	d.fails(1, []string{"the disk is full", "make room"}, add(2)...)
+	// reading goes on
+	for _, args := range [][]string{{"app", "list"}, {"ledger", "show"}, {"journal", "verify"}, {"provider", "show",
+		"ridge"},
+		{"metadata", "write", "ridge", "--sign"}} {
+		if r := d.run(args...); r.code != 0 || r.out == "" {
+			t.Errorf("%s on a full disk: %d %s", args, r.code, r.err)
+		}
+	}
+	d.fails(1, []string{"the disk is full"}, "app", "change", "app1", "--title", "X")
 	d.fails(1, []string{"no space left", "make room"}, "demo")
 	if _, err := os.Stat(d.path("tressik-demo")); err == nil {
 		t.Error("a half-made demo was left behind")

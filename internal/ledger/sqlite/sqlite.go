@@ -49,7 +49,8 @@ const (
 type Ledger struct {
 	db       *sql.DB
 	path     string
-	readOnly bool
+	readOnly error       // why it takes no changes: ledger.ErrReadOnly or ledger.ErrFull
+	opened   os.FileInfo // the file as it was when it was opened on a full disk
 	options  ledger.Options
 	env      model.Env
 	swept    sync.Once
@@ -71,7 +72,7 @@ func dsn(path string) string {
 }
 
 // made is a Ledger on an open database.
-func made(db *sql.DB, path string, o ledger.Options, readOnly bool) *Ledger {
+func made(db *sql.DB, path string, o ledger.Options, readOnly error) *Ledger {
 	l := &Ledger{db: db, path: path, options: o, readOnly: readOnly, env: o.Env}
 	l.env.Vault = &seal.Vault{Path: SealKeyFile(path, o.SealKey), Ask: o.Passphrase, Recipient: func() (text string,
 		err error) {
@@ -189,7 +190,7 @@ func build(ctx context.Context, tmp string, o ledger.Options, fill func(context.
 	if err := migrate(ctx, db); err != nil {
 		return err
 	}
-	return fill(ctx, made(db, tmp, o, false))
+	return fill(ctx, made(db, tmp, o, nil))
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -255,15 +256,19 @@ func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
 		return nil, fmt.Errorf("opening the ledger: %w", err)
 	}
 	version, err := schemaOf(ctx, db)
-	readOnly := false
-	if errors.Is(translated(err), ledger.ErrReadOnly) && quiet(path) {
-		// A folder that cannot be written: reading goes on without the files that writers share.
+	var readOnly error
+	if e := translated(err); (errors.Is(e, ledger.ErrReadOnly) || errors.Is(e, ledger.ErrFull)) && quiet(path) {
+		// A folder that cannot be written, or a disk without room: reading goes on without the files that writers
+		// share.
+		readOnly = ledger.ErrReadOnly
+		if errors.Is(e, ledger.ErrFull) {
+			readOnly = ledger.ErrFull
+		}
 		db.Close()
 		if db, err = sql.Open("sqlite", dsn(path)+"&mode=ro&immutable=1"); err != nil {
 			return nil, fmt.Errorf("opening the ledger: %w", err)
 		}
 		version, err = schemaOf(ctx, db)
-		readOnly = true
 	}
 	switch {
 	case err != nil:
@@ -280,16 +285,33 @@ func Open(ctx context.Context, path string, o ledger.Options) (*Ledger, error) {
 		db.Close()
 		return nil, fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ledger.ErrNewer, path,
 			version, schema)
-	case version < schema && readOnly:
+	case version < schema && readOnly != nil:
 		db.Close()
-		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", ledger.ErrReadOnly, path)
+		return nil, fmt.Errorf("%w: %s is from an older version and has to be migrated first", readOnly, path)
 	case version < schema:
 		if err := renew(ctx, db, path, o); err != nil {
 			db.Close()
 			return nil, err
 		}
 	}
-	return made(db, path, o, readOnly), nil
+	l := made(db, path, o, readOnly)
+	if errors.Is(readOnly, ledger.ErrFull) {
+		l.opened = fi
+	}
+	return l, nil
+}
+
+// still refuses to read on where a ledger was opened on a full disk, and somebody has changed it since there is room:
+// it is read without the locks that tell of that.
+func (l *Ledger) still() error {
+	if l.opened == nil {
+		return nil
+	}
+	fi, err := os.Stat(l.path)
+	if err == nil && quiet(l.path) && fi.ModTime().Equal(l.opened.ModTime()) && fi.Size() == l.opened.Size() {
+		return nil
+	}
+	return fmt.Errorf("%w when the ledger was opened, and it was changed since; run the command again", ledger.ErrFull)
 }
 
 // renew migrates a ledger of an older version. One process does so, and others wait for it. A copy of what it was is
@@ -361,6 +383,11 @@ func schemaOf(ctx context.Context, db *sql.DB) (version int, err error) {
 	return version, err
 }
 
+// full says that there is no room for a change.
+func full() error {
+	return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
+}
+
 // quiet reports whether no writer left changes beside the ledger.
 func quiet(path string) bool {
 	fi, err := os.Stat(path + "-wal")
@@ -399,12 +426,12 @@ func translated(err error) error {
 			"place with %s",
 			ledger.ErrReadOnly, finding.FieldLedger)
 	case 13:
-		return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
+		return full()
 	case 11, 26:
 		return fmt.Errorf("%w, or it is damaged: %v", ledger.ErrNotLedger, err)
 	case 10:
 		if se.Code() == 4874 { // SQLITE_IOERR_SHMSIZE: no room for the file that processes share
-			return fmt.Errorf("%w; nothing was changed; make room and run the command again", ledger.ErrFull)
+			return full()
 		}
 		return fmt.Errorf("%w (%v); nothing was changed; look after the disk", ledger.ErrDisk, err)
 	}
@@ -413,6 +440,9 @@ func translated(err error) error {
 
 // snapshot is a View on a connection of its own, and what ends it.
 func (l *Ledger) snapshot(ctx context.Context) (*sql.Conn, error) {
+	if err := l.still(); err != nil {
+		return nil, err
+	}
 	conn, err := l.db.Conn(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", translated(err))
@@ -468,7 +498,10 @@ func (l *Ledger) SealKey() string { return SealKeyFile(l.path, l.options.SealKey
 
 // Update makes the changes that a function wants.
 func (l *Ledger) Update(ctx context.Context, f func(model.View) (model.Changes, error)) error {
-	if l.readOnly {
+	if errors.Is(l.readOnly, ledger.ErrFull) {
+		return full()
+	}
+	if l.readOnly != nil {
 		return finding.Errorf("%w: its file or folder is read-only; change the permissions or choose another "+
 			"place with %s",
 			ledger.ErrReadOnly, finding.FieldLedger)
@@ -589,7 +622,10 @@ func (l *Ledger) Watch(ctx context.Context) (ledger.Watch, error) {
 	if w.file, err = os.Stat(l.path); err != nil {
 		return nil, err
 	}
-	if l.readOnly {
+	if errors.Is(l.readOnly, ledger.ErrFull) { // what others write once there is room would be read by half
+		return nil, full()
+	}
+	if l.readOnly != nil {
 		return w, nil
 	}
 	if w.conn, err = l.db.Conn(ctx); err != nil {
