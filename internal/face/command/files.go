@@ -6,7 +6,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -133,9 +132,6 @@ func writeWith(path string, b []byte, mode os.FileMode) error {
 
 func writeBy(path string, mode os.FileMode, write func(io.Writer) error) error {
 	f, err := whole.New(path, mode)
-	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("writing %s: there is no folder %s", path, filepath.Dir(path))
-	}
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}

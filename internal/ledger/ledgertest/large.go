@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -46,6 +47,13 @@ func whole(t *testing.T, l ledger.Ledger, persons int) {
 		census, err := v.Census()
 		if err != nil {
 			return err
+		}
+		again, err := model.Remember(v).Persons()
+		if err != nil {
+			return err
+		}
+		if !slices.EqualFunc(again, all, func(a, b people.Person) bool { return a.ID == b.ID }) {
+			t.Errorf("%d persons are remembered of %d", len(again), len(all))
 		}
 		p, err := v.Prove("")
 		if err == nil && (len(all) != persons || census.People != persons || !p.Whole()) {

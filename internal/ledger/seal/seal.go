@@ -12,11 +12,13 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"syscall"
 
 	"filippo.io/age"
 	"filippo.io/age/armor"
 
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/outside/whole"
 )
 
@@ -86,8 +88,12 @@ func Exposed(f *os.File, path string) error {
 // ReadSecret reads a small file with a secret. One that others can read is refused. Errors: ErrExposed, fs.ErrNotExist.
 func ReadSecret(path string) ([]byte, error) {
 	f, err := os.Open(path)
+	if fi, serr := os.Stat(path); err == nil && serr == nil && fi.IsDir() {
+		f.Close()
+		err = syscall.EISDIR
+	}
 	if err != nil {
-		return nil, err
+		return nil, reach.FileError(path, err)
 	}
 	defer f.Close()
 	if err := Exposed(f, path); err != nil {

@@ -33,24 +33,19 @@ type Writer struct {
 // Update makes the changes that a function wants.
 func (w Writer) Update(f func(model.View) (model.Changes, error)) error {
 	var x *large
-	plain := func(r *Reader) (bool, error) {
+	try := func(r *Reader, lay bool) (bool, error) {
 		c, err := f(model.View{Reader: r})
 		if err != nil || c.Empty() {
+			return false, err
+		}
+		if lay && c.Large() {
+			x, err = r.enlarge(c)
 			return false, err
 		}
 		return true, r.Write(c)
 	}
-	err := w.Transact(false, func(r *Reader) (bool, error) {
-		c, err := f(model.View{Reader: r})
-		if err != nil || c.Empty() {
-			return false, err
-		}
-		if !c.Large() {
-			return true, r.Write(c)
-		}
-		x, err = r.enlarge(c)
-		return false, err
-	})
+	plain := func(r *Reader) (bool, error) { return try(r, false) }
+	err := w.Transact(false, func(r *Reader) (bool, error) { return try(r, true) })
 	if err == nil && x != nil {
 		return w.large(x, plain)
 	}

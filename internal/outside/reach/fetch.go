@@ -68,18 +68,19 @@ type Answer struct {
 type Opened struct {
 	io.Reader
 	Answer *Answer
+	size   int64 // 0 where it is not known
 	close  func()
 }
 
 // Close ends the reading.
 func (o *Opened) Close() error { o.close(); return nil }
 
-// Open begins to read the document at a source, as Read does; reading more than Max bytes is ErrTooLarge, and 0 sets no
-// bound to a file or to standard input.
+// Open begins to read the document at a source: a file, "-" for standard input, or an https: URL (http: for loopback
+// only). More than Max bytes are ErrTooLarge; 0 sets no bound to a file or to standard input.
 func Open(ctx context.Context, source string, o Options) (*Opened, error) {
 	switch {
 	case source == "-":
-		return &Opened{bounded(o.Stdin, o.Max, "standard input"), &Answer{Source: source}, func() {}}, nil
+		return &Opened{bounded(o.Stdin, o.Max, "standard input"), &Answer{Source: source}, 0, func() {}}, nil
 	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
 		return open(ctx, source, o)
 	case strings.Contains(source, "://"):
@@ -92,72 +93,61 @@ func Open(ctx context.Context, source string, o Options) (*Opened, error) {
 	if err != nil {
 		return nil, FileError(source, err)
 	}
+	size := int64(0)
+	if fi.Mode().IsRegular() {
+		size = fi.Size()
+	}
+	if o.Max > 0 && size > o.Max {
+		return nil, tooLarge(source, size, o.Max)
+	}
 	f, err := os.Open(source)
 	if err != nil {
 		return nil, FileError(source, err)
 	}
-	return &Opened{bounded(f, o.Max, source), &Answer{Source: source}, func() { f.Close() }}, nil
+	return &Opened{bounded(f, o.Max, source), &Answer{Source: source}, size, func() { f.Close() }}, nil
 }
 
-// bounded reads at most so many bytes, and ends in ErrTooLarge where there are more; 0 is no bound.
+// bounded reads at most so many bytes, and ends in ErrTooLarge where there are more; 0 is no bound. Its errors say what
+// was read.
 func bounded(r io.Reader, max int64, what string) io.Reader {
-	if max == 0 {
-		return r
-	}
-	return &boundedReader{r, max, what}
+	return &boundedReader{r, max, max, what}
 }
 
 type boundedReader struct {
-	r    io.Reader
-	left int64
-	what string
+	r         io.Reader
+	left, max int64
+	what      string
 }
 
 func (b *boundedReader) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
-	if b.left -= int64(n); b.left < 0 {
-		return n, fmt.Errorf("%s is %w", b.what, ErrTooLarge)
+	if b.left -= int64(n); b.left < 0 && b.max > 0 {
+		return n, tooLarge(b.what, 0, b.max)
+	}
+	if err != nil && err != io.EOF {
+		err = fmt.Errorf("reading %s: %w", b.what, err)
 	}
 	return n, err
 }
 
-// Read returns the bytes at a source: a file, "-" for standard input, or an https: URL (http: for loopback only).
+// Read returns the bytes at a source that Open opens; Max bounds each.
 func Read(ctx context.Context, source string, o Options) ([]byte, error) {
-	switch {
-	case source == "-":
-		return limited(o.Stdin, o.Max, "standard input")
-	case strings.HasPrefix(source, "https://"), strings.HasPrefix(source, "http://"):
-		a, err := Fetch(ctx, source, o)
-		if err != nil {
-			return nil, err
-		}
-		return a.Bytes, nil
-	case strings.Contains(source, "://"):
-		return nil, fmt.Errorf("%s: only https: URLs, files and - for standard input are read", Shown(source))
-	}
-	fi, err := os.Stat(source)
-	if err == nil && fi.IsDir() {
-		err = syscall.EISDIR
-	}
+	in, err := Open(ctx, source, o)
 	if err != nil {
-		return nil, FileError(source, err)
+		return nil, err
 	}
-	if fi.Mode().IsRegular() && fi.Size() > o.Max {
-		return nil, tooLarge(source, fi.Size(), o.Max)
-	}
-	f, err := os.Open(source)
+	defer in.Close()
+	return in.all()
+}
+
+// all reads a document to its end.
+func (o *Opened) all() ([]byte, error) {
+	b := bytes.NewBuffer(make([]byte, 0, o.size+bytes.MinRead))
+	_, err := b.ReadFrom(o)
 	if err != nil {
-		return nil, FileError(source, err)
+		return nil, err
 	}
-	defer f.Close()
-	if !fi.Mode().IsRegular() {
-		return limited(f, o.Max, source)
-	}
-	b := bytes.NewBuffer(make([]byte, 0, fi.Size()+bytes.MinRead))
-	if _, err := b.ReadFrom(io.LimitReader(f, o.Max+1)); err != nil {
-		return nil, fmt.Errorf("reading %s: %w", source, err)
-	}
-	return within(b.Bytes(), o.Max, source)
+	return b.Bytes(), nil
 }
 
 // FileError says why a file cannot be read: err, a folder, or that it is not there.
@@ -181,14 +171,6 @@ type fileError struct {
 func (e *fileError) Error() string { return e.words }
 func (e *fileError) Unwrap() error { return e.err }
 
-func limited(r io.Reader, max int64, what string) ([]byte, error) {
-	b, err := io.ReadAll(io.LimitReader(r, max+1))
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", what, err)
-	}
-	return within(b, max, what)
-}
-
 // tooLarge says how large something is, 0 where that is not known, and how much of it is read.
 func tooLarge(what string, is, max int64) error {
 	size := func(n int64) string {
@@ -201,14 +183,6 @@ func tooLarge(what string, is, max int64) error {
 		return fmt.Errorf("%s is %w: %s, at most %s are read", what, ErrTooLarge, size(is), size(max))
 	}
 	return fmt.Errorf("%s is %w: at most %s are read", what, ErrTooLarge, size(max))
-}
-
-// within refuses what is larger than is read.
-func within(b []byte, max int64, what string) ([]byte, error) {
-	if int64(len(b)) > max {
-		return nil, tooLarge(what, 0, max)
-	}
-	return b, nil
 }
 
 // trip is a way to one address and to no other, for as long as a request may take.
@@ -248,11 +222,7 @@ func Fetch(ctx context.Context, source string, o Options) (*Answer, error) {
 		return nil, err
 	}
 	defer in.Close()
-	in.Answer.Bytes, err = io.ReadAll(in)
-	if errors.Is(err, ErrTooLarge) {
-		err = tooLarge(in.Answer.Source, 0, o.Max)
-	}
-	if err != nil {
+	if in.Answer.Bytes, err = in.all(); err != nil {
 		return nil, err
 	}
 	return in.Answer, nil
@@ -308,7 +278,7 @@ func open(ctx context.Context, source string, o Options) (_ *Opened, err error) 
 	// the server may take the end of the connection for that of its answer
 	body := &inTime{r: bounded(resp.Body, o.Max, source), ctx: to.ctx,
 		explain: func(err error) error { return explain(source, o, err) }}
-	return &Opened{body, answer, over}, nil
+	return &Opened{body, answer, 0, over}, nil // what it says of its length is not believed
 }
 
 // inTime is an answer that has to come within the time that a trip may take.
@@ -322,9 +292,6 @@ func (t *inTime) Read(p []byte) (int, error) {
 	n, err := t.r.Read(p)
 	if late := t.ctx.Err(); err != nil && late != nil {
 		return n, t.explain(late)
-	}
-	if err != nil && err != io.EOF && !errors.Is(err, ErrTooLarge) {
-		err = t.explain(err)
 	}
 	return n, err
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 )
 
@@ -39,7 +40,7 @@ func Register(ctx context.Context, method, at, token string, body []byte, o Opti
 		return nil, explain(Shown(at), o, err)
 	}
 	defer resp.Body.Close()
-	b, err := limited(resp.Body, o.Max, Shown(at))
+	b, err := io.ReadAll(bounded(resp.Body, o.Max, Shown(at)))
 	if late := to.ctx.Err(); late != nil {
 		return nil, explain(Shown(at), o, late)
 	}

@@ -28,17 +28,30 @@ func New(path string, mode fs.FileMode) (*Temp, error) {
 	Sweep(filepath.Dir(path))
 	if f, err := unnamed(filepath.Dir(path), mode); !errors.Is(err, errors.ErrUnsupported) {
 		if err != nil {
-			return nil, err
+			return nil, noFolder(path, err)
 		}
 		return &Temp{File: f}, nil
 	}
 	name := Name(path)
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {
-		return nil, err
+		return nil, noFolder(path, err)
 	}
 	return &Temp{f, name}, nil
 }
+
+// noFolder says that there is no folder for a path, where that is what is wrong.
+func noFolder(path string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return &noFolderError{filepath.Dir(path)}
+	}
+	return err
+}
+
+type noFolderError struct{ dir string }
+
+func (e *noFolderError) Error() string { return "there is no folder " + e.dir + "; make it first" }
+func (*noFolderError) Unwrap() error   { return fs.ErrNotExist }
 
 // mark stands in the name of what is in the making, before the number of the process that makes it and by what that
 // number is one: a folder may be shared by machines, or by containers, in which others have the same numbers.
