@@ -49,9 +49,6 @@ func (s *sourceFlags) words() string {
 	return reach.Shown(s.metadata)
 }
 
-// mostFetched is how much of an aggregate is taken from a server.
-const mostFetched = 2 << 30
-
 // openSource opens what the flags name; nil where they name nothing. A file and standard input have no bound.
 func (a *App) openSource(ctx context.Context, s *sourceFlags) (io.ReadCloser, error) {
 	if s.metadata == "" && s.query == "" {
@@ -61,10 +58,7 @@ func (a *App) openSource(ctx context.Context, s *sourceFlags) (io.ReadCloser, er
 	if err != nil {
 		return nil, err
 	}
-	o := reach.Options{CA: ca, Pin: s.pin, Max: mostFetched, Stdin: a.In}
-	if s.query == "" && !strings.Contains(s.metadata, "://") {
-		o.Max = 0
-	}
+	o := reach.Options{CA: ca, Pin: s.pin, Max: int64(xmlsec.MetadataLimits().Bytes), Stdin: a.In}
 	if s.query != "" {
 		if s.metadata != "" || s.entity == "" {
 			return nil, usageError{errors.New("--mdq asks for the entity that --entity names, in place of --metadata")}
@@ -75,6 +69,9 @@ func (a *App) openSource(ctx context.Context, s *sourceFlags) (io.ReadCloser, er
 		}
 		s.metadata = got.Source // where it is read again
 		return io.NopCloser(bytes.NewReader(got.Bytes)), nil
+	}
+	if o.Max = 0; strings.Contains(s.metadata, "://") {
+		o.Max = reach.MaxAggregate
 	}
 	return reach.Open(ctx, s.metadata, o)
 }

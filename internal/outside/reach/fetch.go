@@ -36,6 +36,9 @@ var (
 	ErrInward      = errors.New("a public host leads to a private one, which is not asked")
 )
 
+// MaxAggregate is how much of an aggregate is taken from a server, in bytes: it is read as it comes, and not kept.
+const MaxAggregate = 2 << 30
+
 // Options bound and secure a fetch.
 type Options struct {
 	CA      []byte // PEM of the authorities to trust instead of the system's

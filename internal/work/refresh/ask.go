@@ -118,6 +118,7 @@ func (a *Answers) metadata(ctx context.Context, how *How, from source, of []int,
 			}
 		}
 	}
+	o.Max = reach.MaxAggregate
 	in, err := reach.Open(ctx, from.at, o)
 	if errors.Is(err, reach.ErrNotModified) {
 		all(func(f *fetched) { f.as = f.err == nil })
