@@ -1,6 +1,8 @@
 package main
 
 import (
+	"crypto"
+	"crypto/rand"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,6 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"software.sslmate.com/src/go-pkcs12"
+
+	md "tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/testkit/peer"
 )
 
@@ -497,4 +503,84 @@ func (d *desk) openssl() func(args ...string) string {
 		}
 		return string(out)
 	}
+}
+
+// TestEncryptionKeyOfAProvider gives ridge a key for the names in requests: it is published once it is active, a
+// request that is encrypted to it is opened, and what a sign-in cannot show is not drilled.
+func TestEncryptionKeyOfAProvider(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	if r := d.ok("metadata", "write", "ridge"); strings.Contains(r, `use="encryption"`) {
+		t.Fatal("it has one already")
+	}
+	said := d.ok("key", "announce", "ridge", "--use", "encryption")
+	if !strings.Contains(said, "decrypts already") || strings.Contains(said, "not yet") {
+		t.Errorf("somebody is waited for: %s", said)
+	}
+	if r := d.ok("metadata", "write", "ridge"); strings.Contains(r, `use="encryption"`) {
+		t.Error("it is published before it is active")
+	}
+	if said = d.ok("key", "activate", "ridge", "--use", "encryption"); strings.Contains(said, "outgoing") {
+		t.Errorf("an outgoing key that is not there: %s", said)
+	}
+	if r := d.ok("metadata", "write", "ridge"); !strings.Contains(r, `use="encryption"`) {
+		t.Error("it is not published")
+	}
+	if said = d.ok("handoff", "nightlog@ridge", "--for", "app"); !strings.Contains(said, "Names in requests may be") {
+		t.Errorf("the sheet is silent: %s", said)
+	}
+	d.fails(1, []string{"a sign-in does not use it"}, "key", "drill", "ridge", "--use", "encryption")
+
+	d.ok("provider", "add", "annex", "--own", "--at", "https://annex.kestrelridge.example", "--encrypted")
+	if r := d.ok("metadata", "write", "annex"); !strings.Contains(r, `use="encryption"`) {
+		t.Error("--encrypted makes none")
+	}
+
+	// an app that encrypts the name in its request
+	d.ok("app", "add", "asker", "--own", "--at", "https://asker.kestrelridge.example")
+	d.ok("federate", "asker", "--with", "ridge")
+	d.write("word", "a long word for the file\n")
+	id := d.ring("asker", "signing")["active"]
+	d.ok("key", "export", "asker", id, "--private", "--out", "asker.p12", "--password-file", "word")
+	key, cert, err := pkcs12.Decode([]byte(d.read("asker.p12")), "a long word for the file")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := xmlsec.Parse([]byte(d.ok("metadata", "write", "ridge")), xmlsec.MetadataLimits())
+	if err != nil {
+		t.Fatal(err)
+	}
+	published, err := md.ReadDocument(tree)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ridge, err := published.Entity("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	to, alg := ridge.IDP.EncryptionKey()
+	name := xmlsec.New("saml:NameID", "xmlns:saml", md.NSAssertion)
+	name.SetText("somebody")
+	data, err := xmlsec.Encrypt(rand.Reader, name, to, alg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &md.AuthnRequest{ID: "_q1", Issuer: "https://asker.kestrelridge.example/metadata",
+		IssueInstant: time.Date(2031, 3, 4, 9, 0, 0, 0, time.UTC),
+		Destination:  "https://login.kestrelridge.example/sso", ACS: "https://asker.kestrelridge.example/acs"}
+	el := r.Element()
+	box := xmlsec.New("saml:EncryptedID")
+	box.AddChild(data)
+	about := xmlsec.New("saml:Subject", "xmlns:saml", md.NSAssertion)
+	about.AddChild(box)
+	el.InsertChildAt(1, about)
+	s := &xmlsec.Signer{Key: key.(crypto.Signer), Certificate: cert, Rand: rand.Reader}
+	if err := s.Sign(el, xmlsec.Child(el, md.NSAssertion, "Issuer")); err != nil {
+		t.Fatal(err)
+	}
+	d.write("request.xml", string(xmlsec.Serialize(el)))
+	d.fails(0, []string{"About, decrypted", "somebody", "ACCEPTED"}, "inspect", "request.xml", "--trust", "asker@ridge")
+	gone := d.ring("ridge", "encryption")["active"]
+	d.ok("key", "revoke", "ridge", gone, "--yes")
+	d.fails(3, []string{"does not decrypt"}, "inspect", "request.xml", "--trust", "asker@ridge")
 }

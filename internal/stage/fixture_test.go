@@ -38,9 +38,11 @@ var jose = sync.OnceValue(func() *oidc.Signer {
 	return s
 })
 
-func (testKeys) SAML() (*xmlsec.Signer, error)                          { return signer(), nil }
-func (testKeys) JOSE() (oidc.Signers, error)                            { return oidc.Signers{jose()}, nil }
-func (testKeys) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) { return nil, nil, nil }
+func (testKeys) SAML() (*xmlsec.Signer, error) { return signer(), nil }
+func (testKeys) JOSE() (oidc.Signers, error)   { return oidc.Signers{jose()}, nil }
+func (testKeys) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) {
+	return []*rsa.PrivateKey{signer().Key.(*rsa.PrivateKey)}, signer().Certificate, nil
+}
 
 // running is a stage with the ledger that it was made from, which a test can change.
 type running struct {

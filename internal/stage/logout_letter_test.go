@@ -146,3 +146,99 @@ func (x *set) askedToEnd() (*cast.SAML, *url.URL, *saml.LogoutRequest, error) {
 	q, err := saml.ReadLogoutRequest(doc.Root())
 	return plates, to, q, err
 }
+
+// inside replaces the NameID of a message, or puts a Subject behind its Issuer, by the name encrypted to the key of
+// everybody here, and signs it.
+func (x *set) inside(message []byte, name saml.Subject) []byte {
+	x.t.Helper()
+	id := xmlsec.New("saml:NameID", "xmlns:saml", saml.NSAssertion, "Format", name.Format, "NameQualifier",
+		name.NameQualifier, "SPNameQualifier", name.SPNameQualifier)
+	id.SetText(name.Value)
+	data, err := xmlsec.Encrypt(signer().Rand, id, signer().Certificate, "")
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	box := xmlsec.New("saml:EncryptedID", "xmlns:saml", saml.NSAssertion)
+	box.AddChild(data)
+	doc, err := xmlsec.Parse(message, xmlsec.MessageLimits())
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	root := doc.Root()
+	if plain := xmlsec.Child(root, saml.NSAssertion, "NameID"); plain != nil {
+		root.InsertChildAt(plain.Index(), box)
+		root.RemoveChild(plain)
+	} else {
+		s := xmlsec.New("saml:Subject", "xmlns:saml", saml.NSAssertion)
+		s.AddChild(box)
+		root.InsertChildAt(xmlsec.Child(root, saml.NSAssertion, "Issuer").Index()+1, s)
+	}
+	if err := signer().Sign(root, xmlsec.Child(root, saml.NSAssertion, "Issuer")); err != nil {
+		x.t.Fatal(err)
+	}
+	return xmlsec.Serialize(root)
+}
+
+// TestEncryptedNames has people named by what only the receiver reads: an app asks for the sign-in of the one who is
+// signed in and of somebody else, ends a session, and is asked to end one.
+func TestEncryptedNames(t *testing.T) {
+	x := newSet(t, beside(true))
+	x.in()
+	d := x.deal()
+	idp := d.Provider.Party.Entity.IDP
+	c, err := saml.DecodeRedirect(x.stopAt(d.App.Home+"sign-out", idp.SLO[0].Location).RawQuery)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, err := saml.ReadLogoutRequest(doc.Root())
+	if err != nil {
+		t.Fatal(err)
+	}
+	mira, other := was.NameID, was.NameID
+	other.Value = "somebody else"
+	send := func(at string, message []byte) answerPage {
+		return x.read(x.client.PostForm(at, url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(message)}}))
+	}
+	post := idp.SSO[slices.IndexFunc(idp.SSO, func(e saml.Endpoint) bool { return e.Binding == saml.BindingPOST })]
+	for name, want := range map[saml.Subject]string{mira: saml.StatusSuccess, other: saml.StatusUnknownPrincipal} {
+		r := &saml.AuthnRequest{ID: x.s.ID(), Issuer: d.AppID(), Destination: post.Location,
+			ACS: d.App.Party.Entity.SP.ACS[0].Location, IssueInstant: now}
+		b, err := r.Bytes(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := send(post.Location, x.inside(b, name))
+		got, _ := base64.StdEncoding.DecodeString(p.Fields.Get("SAMLResponse"))
+		if !strings.Contains(string(got), want) {
+			t.Errorf("%s: %d %s, %v, want %s", name.Value, p.status, leadOf(p.text), lastErrors(x.running), want)
+		}
+	}
+	x.client = browser(t)
+	x.in()
+	plates, _, q, err := x.askedToEnd()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := q.Bytes(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x.follow(send(plates.App.Party.Entity.SP.SLO[1].Location, x.inside(b, q.NameID)))
+	if apps, _ := x.whoIsIn(); slices.Contains(apps, "plates") {
+		t.Errorf("still in at %v: %v", apps, lastErrors(x.running))
+	}
+	x.client = browser(t)
+	x.in()
+	was.ID, was.Sessions, was.Destination = x.s.ID(), nil, idp.SLO[1].Location
+	if b, err = was.Bytes(nil); err != nil {
+		t.Fatal(err)
+	}
+	x.follow(send(was.Destination, x.inside(b, mira)))
+	if _, asked := x.whoIsIn(); !asked {
+		t.Errorf("the provider knows the session still: %v", lastErrors(x.running))
+	}
+}

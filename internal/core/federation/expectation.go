@@ -18,7 +18,7 @@ func RequestExpectation(t *Trust, terms *SAMLTerms, sp *saml.Entity, app, provid
 	now time.Time) saml.RequestExpect {
 	e := saml.RequestExpect{App: sp, Format: t.SubjectFormat, Contexts: t.Contexts(), WantSigned: terms.SignsRequests,
 		AllowSHA1: terms.AllowSHA1, Provider: provider.Entity.ID, Trust: t.Name, AppName: app.Name, Now: now,
-		Skew: judge.Skew}
+		Skew: judge.Skew, Unseals: unseals(provider)}
 	if idp := provider.Entity.IDP; idp != nil {
 		for _, x := range idp.SSO {
 			e.SSO = append(e.SSO, x.Location)
@@ -30,7 +30,7 @@ func RequestExpectation(t *Trust, terms *SAMLTerms, sp *saml.Entity, app, provid
 // LogoutExpectation is what one party of a trust expects of a logout message of the other.
 func LogoutExpectation(terms *SAMLTerms, from, to *Party, now time.Time) saml.LogoutExpect {
 	e := saml.LogoutExpect{From: from.Entity.ID, Side: from.Kind.Side(), Name: from.Name, AllowSHA1: terms.AllowSHA1,
-		Now: now, Skew: judge.Skew}
+		Now: now, Skew: judge.Skew, Unseals: unseals(to)}
 	if r := to.Role(); r != nil {
 		e.At = r.LogoutLocations()
 	}
@@ -39,6 +39,14 @@ func LogoutExpectation(terms *SAMLTerms, from, to *Party, now time.Time) saml.Lo
 		e.Keys, _ = r.SigningKeys() // what cannot be read verifies nothing
 	}
 	return e
+}
+
+// unseals says who the receiver is to whom something may be encrypted. Its keys whoever judges adds.
+func unseals(p *Party) (u saml.Unseals) {
+	if p.Own {
+		u.Own = p.Name
+	}
+	return u
 }
 
 // TokenExpectation is what the client of a trust expects of an ID token or a logout token of the provider. keys are

@@ -16,7 +16,7 @@ import (
 // The uses of an own key.
 const (
 	ForSigning    = "signing"    // messages and metadata of SAML, and tokens
-	ForEncryption = "encryption" // assertions are encrypted to it
+	ForEncryption = "encryption" // assertions, and name identifiers in requests, are encrypted to it
 	ForTokens     = "tokens"     // tokens alone
 )
 

@@ -234,10 +234,9 @@ const (
 // Protocol is saml.
 func (*SAMLTerms) Protocol() string { return OverSAML }
 
-// Concerns is true of keys that sign messages, and of an app's that decrypt.
-func (*SAMLTerms) Concerns(use, side string) bool {
-	return use == ForSigning || use == ForEncryption && side == "provider"
-}
+// Concerns is true of keys that sign messages, and of those that decrypt: an app's assertions, and on either side the
+// name identifiers in requests.
+func (*SAMLTerms) Concerns(use, _ string) bool { return use == ForSigning || use == ForEncryption }
 
 // Rereads is empty: metadata that was handed over once is read again by nobody.
 func (*SAMLTerms) Rereads() string { return "" }

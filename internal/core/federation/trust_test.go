@@ -150,7 +150,7 @@ func TestTermsSayWhatTheyNeed(t *testing.T) {
 		use, side  string
 		saml, oidc bool
 	}{{ForSigning, "app", true, true}, {ForSigning, "provider", true, false}, {ForEncryption, "provider", true, false},
-		{ForEncryption, "app", false, false}, {ForTokens, "app", false, true}} {
+		{ForEncryption, "app", true, false}, {ForTokens, "app", false, true}} {
 		if overSAML.Terms.Concerns(c.use, c.side) != c.saml || overOIDC.Terms.Concerns(c.use, c.side) != c.oidc {
 			t.Errorf("keys for %s and the %s", c.use, c.side)
 		}

@@ -453,27 +453,14 @@ func (j *judging) pickAssertion(sawSignature *bool) {
 // decrypt opens an EncryptedAssertion, EncryptedID or EncryptedAttribute. What is wrong with what is inside is told in
 // one way, so that nobody learns about the content by sending variants of it.
 func (j *judging) decrypt(el *etree.Element, want string) (*etree.Element, bool) {
-	var inside *etree.Element
-	err := xmlsec.ErrDecrypt
-	if data := xmlsec.Child(el, xmlsec.EncNS, "EncryptedData"); data != nil {
-		inside, err = xmlsec.Decrypt(data, j.DecryptionKeys)
-	}
-	if err == nil && !xmlsec.Is(inside, NSAssertion, want) {
-		err = xmlsec.ErrDecrypt
-	}
+	inside, err := unseal(el, want, j.DecryptionKeys)
 	if err == nil {
 		return inside, true
 	}
-	fix := "nothing more can be told from outside: see which certificate the provider encrypts with, and that " +
-		"nothing changes the message on its way"
-	side, saw := finding.Provider, err.Error()
-	switch {
-	case errors.Is(err, xmlsec.ErrNoRecipientKey):
+	side := finding.Provider
+	saw, fix := unsealWords(err, side)
+	if fix == "" {
 		fix, side = "give the app's private key too; the ledger has it only for own apps", finding.App
-	case errors.Is(err, xmlsec.ErrEncryptionAlgorithm):
-		fix = "set the provider to AES-GCM with RSA-OAEP"
-	default:
-		saw = xmlsec.ErrDecrypt.Error()
 	}
 	j.fail(finding.SAMLEncryption, "encryption", saw, "content encrypted to the app's key", side, fix,
 		"SAML Core 2.3.4")

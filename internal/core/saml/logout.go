@@ -24,6 +24,7 @@ type LogoutRequest struct {
 	IssueInstant time.Time
 	NotOnOrAfter *time.Time // nil: no end
 	NameID       Subject
+	sealed       *etree.Element
 	Sessions     []string // SessionIndex; none: all sessions of the person
 	Reason       string
 }
@@ -92,6 +93,9 @@ func IsLogout(el *etree.Element) bool {
 	return xmlsec.Is(el, NSProtocol, "LogoutRequest") || xmlsec.Is(el, NSProtocol, "LogoutResponse")
 }
 
+// Encrypted reports whether a request that was read names the person by an EncryptedID, which nobody has opened.
+func (r *LogoutRequest) Encrypted() bool { return r.sealed != nil }
+
 // ReadLogoutRequest reads a LogoutRequest as it stands. Errors: ErrNoLogout, ErrSchema, ErrBadTimeFormat.
 func ReadLogoutRequest(el *etree.Element) (*LogoutRequest, error) {
 	if !xmlsec.Is(el, NSProtocol, "LogoutRequest") {
@@ -117,6 +121,7 @@ func ReadLogoutRequest(el *etree.Element) (*LogoutRequest, error) {
 	if id := subjectOf(xmlsec.Child(el, NSAssertion, "NameID")); id != nil {
 		r.NameID = *id
 	}
+	r.sealed = xmlsec.Child(el, NSAssertion, "EncryptedID")
 	for _, x := range xmlsec.Children(el, NSProtocol, "SessionIndex") {
 		r.Sessions = append(r.Sessions, xmlsec.Text(x))
 	}
@@ -154,6 +159,7 @@ type LogoutExpect struct {
 	Keys      []crypto.PublicKey
 	Until     *time.Time // until when the sender's metadata is valid; nil: no end
 	AllowSHA1 bool
+	Unseals   Unseals // opens an EncryptedID in a request
 	Now       time.Time
 	Skew      time.Duration
 
@@ -212,14 +218,18 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 		j.fail(finding.LogoutLate, "end of the request", "ended "+stamp(*r.NotOnOrAfter), "a time to come",
 			"start the logout again; if it happens on a fresh one, set both clocks by NTP", "SAML Core 3.7.1")
 	}
-	if strings.TrimSpace(r.NameID.Value) == "" {
-		saw := "none"
-		if xmlsec.Child(el, NSAssertion, "EncryptedID") != nil {
-			saw = "an encrypted one"
+	if r.sealed != nil {
+		s := sealedName{r.sealed, j.Unseals, j.Genuine, j.Side, finding.LogoutSubject, "SAML Core 3.7.1"}
+		if id := s.open(&j.Findings); id != nil {
+			r.NameID = *id
 		}
-		j.fail(finding.LogoutSubject, "name identifier", saw, "the NameID of the sign-in, as it was sent",
+	}
+	switch {
+	case r.sealed != nil && r.NameID.Value == "": // told already
+	case strings.TrimSpace(r.NameID.Value) == "":
+		j.fail(finding.LogoutSubject, "name identifier", "none", "the NameID of the sign-in, as it was sent",
 			"name the person as the assertion did", "SAML Core 3.7.1")
-	} else {
+	default:
 		if j.Genuine {
 			j.Subject, j.Format = r.NameID.Value, r.NameID.Format
 		}

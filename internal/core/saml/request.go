@@ -33,8 +33,9 @@ type AuthnRequest struct {
 	Context      *Requested // nil: any
 	ForceAuthn   bool
 	IsPassive    bool
-	Service      string   // AttributeConsumingServiceIndex; "" is the default one
-	ProviderName string   // what the app calls itself, for people
+	Service      string // AttributeConsumingServiceIndex; "" is the default one
+	ProviderName string // what the app calls itself, for people
+	sealed       *etree.Element
 	Requesters   []string // RequesterID: entity IDs of those on whose behalf the request is made (section 3.4.1.2)
 	Providers    []string // entity IDs of the IDPList: where the person may sign in (section 3.4.1.3)
 }
@@ -109,6 +110,9 @@ func (r *AuthnRequest) Bytes(s *xmlsec.Signer) ([]byte, error) {
 	return xmlsec.Serialize(el), nil
 }
 
+// Encrypted reports whether a request that was read names its subject by an EncryptedID, which nobody has opened.
+func (r *AuthnRequest) Encrypted() bool { return r.sealed != nil }
+
 // ReadRequest reads an AuthnRequest element. Errors: ErrSchema, ErrBadTimeFormat, and one for another element.
 func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 	if !xmlsec.Is(el, NSProtocol, "AuthnRequest") {
@@ -147,6 +151,7 @@ func ReadRequest(el *etree.Element) (*AuthnRequest, error) {
 		if r.Subject = subjectOf(xmlsec.Child(s, NSAssertion, "NameID")); r.Subject == nil {
 			r.Subject = &Subject{}
 		}
+		r.sealed = xmlsec.Child(s, NSAssertion, "EncryptedID")
 		r.Confirmed = xmlsec.Child(s, NSAssertion, "SubjectConfirmation") != nil
 	}
 	if q := xmlsec.Child(el, NSProtocol, "RequestedAuthnContext"); q != nil {
@@ -170,6 +175,7 @@ type RequestExpect struct {
 	Contexts   []string           // the authentication contexts that the trust demands; none: any
 	WantSigned bool
 	AllowSHA1  bool
+	Unseals    Unseals  // opens an EncryptedID in the request
 	Provider   string   // entity ID of the provider itself
 	Routes     []string // entity IDs and issuers of providers to which its routes lead
 	Trust      string   // names of the trust and the app, for what findings say
@@ -207,6 +213,7 @@ func JudgeRequest(c *Carried, el *etree.Element, e RequestExpect) *RequestJudgem
 type asking struct {
 	RequestExpect
 	*RequestJudgement
+	signed bool // the request stands under a good signature of the app
 }
 
 func (j *asking) fail(id finding.ID, check, saw, expected, fix, ref string) {
@@ -247,7 +254,7 @@ func (j *asking) run(c *Carried, el *etree.Element) {
 			finding.App, "set the provider's sign-in URL at the app to %s", "SAML Bindings 3.4.5.2 and 3.5.5.2")
 	}
 	j.consumer()
-	judgeRequestSignature(&j.Findings, c, el, j.RequestExpect)
+	j.signature(c, el)
 	if c != nil {
 		judgeRelay(&j.Findings, c.RelayState, finding.App)
 	}
@@ -332,6 +339,13 @@ func (j *asking) wishes() {
 			refuse(StatusInvalidNameIDPolicy, finding.RequestQualifier, "SPNameQualifier asked for", p.SPNameQualifier,
 				j.App.ID+", the app itself", "SAML Core 3.4.1.1",
 				finding.Do("leave SPNameQualifier out; name identifiers are for this app alone"))
+		}
+	}
+	if r.sealed != nil {
+		s := sealedName{r.sealed, j.Unseals, j.signed, finding.App, finding.RequestSubject, "SAML Core 3.4.1"}
+		if r.Subject = s.open(&j.Findings); r.Subject == nil {
+			j.Answer = &Status{Top: StatusRequester, Sub: StatusRequestUnsupported,
+				Message: "the encrypted name identifier of the request is not read here"}
 		}
 	}
 	if r.Subject != nil && (r.Confirmed || r.Subject.Value == "") {
@@ -419,7 +433,8 @@ func judgeRelay(out *finding.List, relay string, side finding.Side) {
 	}
 }
 
-func judgeRequestSignature(out *finding.List, c *Carried, el *etree.Element, e RequestExpect) {
+func (j *asking) signature(c *Carried, el *etree.Element) {
+	out, e := &j.Findings, j.RequestExpect
 	if e.Keys == nil {
 		e.Keys, _ = e.App.SP.SigningKeys()
 	}
@@ -434,6 +449,7 @@ func judgeRequestSignature(out *finding.List, c *Carried, el *etree.Element, e R
 	wanted := e.WantSigned || e.App.SP.RequestsSigned
 	switch {
 	case err == nil:
+		j.signed = true
 		out.Pass(finding.RequestSignature, "signature of the request", "made with the app's key")
 	case errors.As(err, &se) && se.Reason == xmlsec.NoSignature && !wanted:
 		out.Pass(finding.RequestSignature, "signature of the request", "none, and none is wanted")

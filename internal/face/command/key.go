@@ -216,7 +216,7 @@ that everybody has it: tressik key plan.`,
 			}
 			return a.print(format.Page{Data: layout.KeyData(r, k), Blocks: []format.Block{
 				{Lines: []string{fmt.Sprintf("key %s announced for %s of %s", k.ID, k.Use,
-					got[0])}}, layout.Delivering(sights),
+					got[0])}}, layout.Delivering(got[0], k, sights),
 				{Lines: []string{"See the calendar with `tressik key plan " + got[0] + "`."}}}})
 		})}
 	a.ofKey(c, &in, true)
@@ -243,10 +243,20 @@ while the other side of a trust has not seen the key: these trusts are named, an
 			if err != nil {
 				return err
 			}
+			r, err := keyKeeper(d).Ring(got[0])
+			if err != nil {
+				return err
+			}
+			next := "Rehearse its trusts"
+			if k.Use == federation.ForEncryption {
+				next = "The other sides need what is published now: `tressik next` says what to give to whom"
+			}
+			if r.At(k.Use, federation.Outgoing) != nil {
+				next += "; see when the outgoing key can go with `tressik key plan " + got[0] + "`"
+			}
 			return a.print(format.Page{Data: k, Blocks: []format.Block{
 				{Lines: []string{fmt.Sprintf("key %s is active for %s of %s", k.ID, k.Use, got[0])}},
-				{Lines: []string{"Rehearse its trusts; see when the outgoing key can go with `tressik key plan " +
-					got[0] + "`."}}}})
+				{Lines: []string{next + "."}}}})
 		})}
 	f := c.Flags()
 	f.StringVar(&use, "use", federation.ForSigning, "signing, encryption or tokens")

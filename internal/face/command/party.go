@@ -331,8 +331,9 @@ func (a *App) partyAdd(kind federation.Kind) *cobra.Command {
 	if kind == federation.App {
 		f.StringVar(&described, "registration", "",
 			"client: file with its client metadata (RFC 7591, section 2), in place of the values by hand")
-		f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted assertions as well")
 	}
+	sealed := map[federation.Kind]string{federation.App: "assertions", federation.Provider: "names in requests"}[kind]
+	f.BoolVar(&in.Seal, "encrypted", false, "own: with a key for encrypted "+sealed+" as well")
 	return c
 }
 

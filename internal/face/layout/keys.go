@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/face/format"
@@ -147,8 +148,12 @@ func step(s keyring.Step, now time.Time) []string {
 	return out
 }
 
-// Delivering says whom an announced key has to be delivered to.
-func Delivering(sights []keyring.Sight) format.Block {
+// Delivering says whom an announced key has to be delivered to before it is activated: nobody, where it decrypts.
+func Delivering(party string, k *federation.OwnKey, sights []keyring.Sight) format.Block {
+	if k.Use == federation.ForEncryption {
+		return format.Block{Lines: []string{"It decrypts already, and nobody is given it before it is active: " +
+			format.Remedy(finding.Run("key", "activate", party, "--use", k.Use))}}
+	}
 	b := format.Block{Title: "Who must have it before it is activated"}
 	for _, s := range sights {
 		line := "  " + s.Trust + ": " + s.How

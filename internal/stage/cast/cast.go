@@ -88,6 +88,18 @@ func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 		p.beside(p.messageSigners(), s.Certificate.PublicKey)...), nil
 }
 
+// Opens are the keys with which the player opens what is encrypted to it. Somebody who is played by a stand-in has one
+// where the party publishes one.
+func (p *Player) Opens() ([]*rsa.PrivateKey, error) {
+	if r := p.Party.Role(); p.StandIn && r != nil {
+		if published, _ := r.EncryptionKey(); published == nil {
+			return nil, nil
+		}
+	}
+	list, _, err := p.Keys.Decrypt()
+	return list, err
+}
+
 // messageSigners are the keys in the party's SAML metadata.
 func (p *Player) messageSigners() []crypto.PublicKey {
 	r := p.Party.Role()

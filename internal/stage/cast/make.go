@@ -65,7 +65,7 @@ func (m *maker) dealSAML(d Deal, terms *federation.SAMLTerms, app, provider *fed
 		if e.Keys = list; !d.Provider.StandIn { // which keys the app was given is known of the real ones
 			e.Keys = d.Trust.Known("app", list)
 		}
-		e.DecryptionKeys, _, err = d.App.Keys.Decrypt()
+		e.DecryptionKeys, err = d.App.Opens()
 		return e, err
 	})
 	m.cast.SAML = append(m.cast.SAML, x)

@@ -164,6 +164,10 @@ func (p *Part) sso(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 		if e.Keys = keys; !d.App.StandIn { // which keys the provider was given is known of the real ones
 			e.Keys = d.Trust.Known("provider", keys)
 		}
+		if e.Unseals.Keys, err = pl.Opens(); err != nil {
+			page(http.StatusInternalServerError, "The provider's keys cannot be opened", err.Error(), nil)
+			return
+		}
 		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
 		upstream := c.UpstreamOf(pl)
 		e.Routes = slices.Sorted(maps.Keys(upstream))

@@ -140,8 +140,11 @@ func LogoutMessage(r *http.Request) (*saml.Carried, *etree.Element, error) {
 
 // expect is what the provider expects of a logout message of an app.
 func (p *Part) expect(d *cast.SAML) (saml.LogoutExpect, error) {
-	keys, err := d.App.SigningKeys()
 	e := federation.LogoutExpectation(d.Terms, &d.App.Party, &d.Provider.Party, p.Now())
+	keys, err := d.App.SigningKeys()
+	if err == nil {
+		e.Unseals.Keys, err = d.Provider.Opens()
+	}
 	e.From, e.Keys = d.AppID(), keys
 	e.Seen = func(id string) bool { return !p.seen.Once(d.Provider.Name()+" "+id, true) }
 	return e, err

@@ -110,12 +110,15 @@ func (p *Part) slo(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			return
 		}
 		d := deals[k]
+		e := federation.LogoutExpectation(d.Terms, &d.Provider.Party, &pl.Party, p.Now().Add(d.Suppose.Clock))
 		keys, err := d.Provider.SigningKeys()
+		if err == nil {
+			e.Unseals.Keys, err = pl.Opens()
+		}
 		if err != nil {
 			refuse(http.StatusInternalServerError, err.Error()+".", nil)
 			return
 		}
-		e := federation.LogoutExpectation(d.Terms, &d.Provider.Party, &pl.Party, p.Now().Add(d.Suppose.Clock))
 		e.From, e.Keys = issuer, keys
 		e.Seen = func(id string) bool { return !p.seen.Once(pl.Name()+" "+id, true) }
 		if answer, err := saml.ReadLogoutResponse(root); err == nil {

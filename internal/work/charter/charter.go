@@ -81,7 +81,7 @@ type Party struct {
 type Own struct {
 	At        string `yaml:"at"`
 	Key       string `yaml:"key,omitempty"`       // kind of signing key, when it is made
-	Encrypted bool   `yaml:"encrypted,omitempty"` // app, when it is made: with a key for encrypted assertions
+	Encrypted bool   `yaml:"encrypted,omitempty"` // when it is made: with a key to which others encrypt
 }
 
 // SAML are the values of a party that has no metadata, or that were entered over it.

@@ -302,10 +302,6 @@ type madeKey struct {
 func (d *Desk) makeKeys(p *federation.Party, in PartyInput) ([]madeKey, error) {
 	uses := []string{"signing"}
 	if in.Seal {
-		if in.Kind == federation.Provider {
-			return nil, finding.Errorf("%s is %w for a provider: assertions are encrypted to apps",
-				finding.FieldEncrypted, ErrValue)
-		}
 		uses = append(uses, "encryption")
 	}
 	if in.Kind == federation.Provider {

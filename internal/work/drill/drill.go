@@ -3,6 +3,7 @@
 package drill
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -74,9 +75,16 @@ func (t *inTurns) Read(b []byte) (int, error) {
 	return t.r.Read(b)
 }
 
+// ErrNotUsed means that a drill would prove nothing: no sign-in uses the key.
+var ErrNotUsed = errors.New("a sign-in does not use it, only an app that encrypts the names in its requests")
+
 // Run drills the rollover of an own party's key. Each way of it is tried on a Book of its own, with the use cases that
 // the commands run; of what they change nothing is kept. Errors: those of the keyring.
 func Run(k *keyring.Keeper, party, use string) (*Drill, error) {
+	if r, err := k.Ring(party); err == nil && use == federation.ForEncryption &&
+		r.Party.Kind == federation.Provider {
+		return nil, fmt.Errorf("the rollover of a provider's key for encryption cannot be drilled: %w", ErrNotUsed)
+	}
 	d := &Drill{Party: party, Use: use, Steps: []Step{}, NotTried: map[string]string{}, Holds: true,
 		Assumed: map[string]string{}}
 	if err := d.waiting(k); err != nil {

@@ -74,6 +74,21 @@ func (h *Handoff) keys(r *saml.Role, from string) {
 	}
 }
 
+// encryptTo adds the certificate to which a side's messages are encrypted, where it publishes one.
+func (h *Handoff) encryptTo(label string, r *saml.Role, from string) {
+	c, alg := r.EncryptionKey()
+	if c == nil {
+		return
+	}
+	h.add(label+", SHA-256", keys.Fingerprint(c), "KeyDescriptor use=encryption", from)
+	if alg != "" {
+		h.add("Encryption method", alg, "EncryptionMethod", from)
+	}
+	if pem := keys.PEM(c); !bytes.Contains(h.Certificate, pem) {
+		h.Certificate = append(h.Certificate, pem...)
+	}
+}
+
 func (h *Handoff) logout(r *saml.Role, from string) {
 	for _, e := range r.SLO {
 		if e.Binding == saml.BindingRedirect || e.Binding == saml.BindingPOST {
@@ -104,6 +119,12 @@ func (h *Handoff) providerItems(v *View, terms *federation.SAMLTerms) {
 	h.add("Signed by the provider", terms.Signs, "WantAssertionsSigned", "this trust")
 	h.add("Encrypted assertions", yes(terms.Encrypts), "KeyDescriptor use=encryption", "this trust")
 	h.add("Requests must be signed", yes(terms.SignsRequests), "WantAuthnRequestsSigned", "this trust")
+	for _, k := range idp.Keys {
+		if k.Use == "encryption" {
+			h.encryptTo("Names in requests may be encrypted to", idp, from)
+			break
+		}
+	}
 	if c := t.Contexts(); len(c) > 0 {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
@@ -151,14 +172,8 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 	h.add("Assertions must be signed", yes(sp.WantAssertionsSigned), "WantAssertionsSigned", from)
 	h.add("Requests are signed", yes(terms.SignsRequests), "AuthnRequestsSigned", "this trust")
 	h.keys(sp, from)
-	if c, alg := sp.EncryptionKey(); c != nil && terms.Encrypts {
-		h.add("Encryption certificate, SHA-256", keys.Fingerprint(c), "KeyDescriptor use=encryption", from)
-		if alg != "" {
-			h.add("Encryption method", alg, "EncryptionMethod", from)
-		}
-		if pem := keys.PEM(c); !bytes.Contains(h.Certificate, pem) {
-			h.Certificate = append(h.Certificate, pem...)
-		}
+	if terms.Encrypts {
+		h.encryptTo("Encryption certificate", sp, from)
 	}
 	h.add("Who may sign in", t.Admission().Short(), "", "this trust")
 	if c := t.Contexts(); len(c) > 0 {

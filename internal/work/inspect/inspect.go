@@ -358,7 +358,10 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 		v.fact("NameID format wanted", saml.ShortName(p.Format))
 		v.fact("SPNameQualifier wanted", p.SPNameQualifier)
 	}
-	if r.Subject != nil {
+	switch {
+	case r.Encrypted():
+		v.fact("About", "an encrypted name identifier")
+	case r.Subject != nil:
 		v.fact("About", r.Subject.Value)
 	}
 	v.fact("Authentication wanted", r.Context.Words())
@@ -370,8 +373,17 @@ func (d *Inspector) inspectRequest(root *etree.Element, c *saml.Carried, in Inpu
 	if err != nil {
 		return nil, err
 	}
-	j := saml.JudgeRequest(c, root, federation.RequestExpectation(t, terms, &app.Entity, app, provider, in.At))
+	e := federation.RequestExpectation(t, terms, &app.Entity, app, provider, in.At)
+	if r.Encrypted() {
+		if e.Unseals.Keys, err = d.opens(provider, in); err != nil {
+			return nil, err
+		}
+	}
+	j := saml.JudgeRequest(c, root, e)
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
+	if r.Encrypted() && j.Request.Subject != nil {
+		v.fact("About, decrypted", j.Request.Subject.Value)
+	}
 	if j.Answer != nil {
 		v.fact("Answered by", j.Answer.Words())
 	}
@@ -432,18 +444,8 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 	if xmlsec.Child(root, saml.NSAssertion, "EncryptedAssertion") != nil {
 		v.fact("Assertion", "encrypted")
 	}
-	var priv []*rsa.PrivateKey
-	if in.Key != nil {
-		k, err := keys.ParsePrivate(in.Key)
-		if err != nil {
-			return nil, finding.Errorf("%s: %w; give the app's private key in PEM", finding.FieldKey, err)
-		}
-		r, ok := k.(*rsa.PrivateKey)
-		if !ok {
-			return nil, finding.Errorf("%s: assertions are encrypted to RSA keys, this is %s", finding.FieldKey,
-				keys.Describe(k.Public()))
-		}
-		priv = append(priv, r)
+	if _, err := givenKey(in); err != nil {
+		return nil, err
 	}
 	if in.Trust == "" {
 		if a := xmlsec.Child(root, saml.NSAssertion, "Assertion"); a != nil {
@@ -452,7 +454,7 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		v.Findings.Add(unjudged())
 		return v, nil
 	}
-	e, err := d.expect(in, priv)
+	e, err := d.expect(in)
 	if err != nil {
 		return nil, err
 	}
@@ -516,7 +518,7 @@ func (d *Inspector) promised(in Input, j *judge.Judgement, told map[string][]str
 }
 
 // expect is what the app of a trust expects of a response; all but the time is worked out once for a trust.
-func (d *Inspector) expect(in Input, priv []*rsa.PrivateKey) (saml.Expect, error) {
+func (d *Inspector) expect(in Input) (saml.Expect, error) {
 	if e, ok := d.expected[in.Trust]; ok {
 		e.Now = in.At
 		return e, nil
@@ -530,27 +532,53 @@ func (d *Inspector) expect(in Input, priv []*rsa.PrivateKey) (saml.Expect, error
 		return saml.Expect{}, err
 	}
 	e := federation.Expectation(t, terms, app, provider, census, in.At)
-	if app.Own && in.Key == nil {
-		all, err := d.View.Keys(app.Name)
-		if err != nil {
-			return saml.Expect{}, err
-		}
-		for i := range all {
-			if all[i].Use != federation.ForEncryption {
-				continue
-			}
-			k, err := d.PrivateKey(app.Name, &all[i])
-			if err != nil {
-				return saml.Expect{}, err
-			}
-			if r, ok := k.(*rsa.PrivateKey); ok {
-				priv = append(priv, r)
-			}
-		}
+	if e.DecryptionKeys, err = d.opens(app, in); err != nil {
+		return saml.Expect{}, err
 	}
-	e.DecryptionKeys = priv
 	d.expected[in.Trust] = e
 	return e, nil
+}
+
+// givenKey is the receiver's private key that was given, nil where none was. Errors: that it is no RSA key.
+func givenKey(in Input) ([]*rsa.PrivateKey, error) {
+	if in.Key == nil {
+		return nil, nil
+	}
+	k, err := keys.ParsePrivate(in.Key)
+	if err != nil {
+		return nil, finding.Errorf("%s: %w; give the receiver's private key in PEM", finding.FieldKey, err)
+	}
+	r, ok := k.(*rsa.PrivateKey)
+	if !ok {
+		return nil, finding.Errorf("%s: messages are encrypted to RSA keys, this is %s", finding.FieldKey,
+			keys.Describe(k.Public()))
+	}
+	return []*rsa.PrivateKey{r}, nil
+}
+
+// opens are the keys that open what is encrypted to a party: the one that was given, else those of an own party.
+func (d *Inspector) opens(to *federation.Party, in Input) ([]*rsa.PrivateKey, error) {
+	if in.Key != nil || !to.Own {
+		return givenKey(in)
+	}
+	all, err := d.View.Keys(to.Name)
+	if err != nil {
+		return nil, err
+	}
+	var out []*rsa.PrivateKey
+	for i := range all {
+		if all[i].Use != federation.ForEncryption {
+			continue
+		}
+		k, err := d.PrivateKey(to.Name, &all[i])
+		if err != nil {
+			return nil, err
+		}
+		if r, ok := k.(*rsa.PrivateKey); ok {
+			out = append(out, r)
+		}
+	}
+	return out, nil
 }
 
 // explainAssertion says what stands in an assertion without judging it.

@@ -25,6 +25,9 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 		v.fact("Issuer", q.Issuer)
 		v.fact("Destination", q.Destination)
 		v.fact("Made at", when(q.IssueInstant))
+		if q.Encrypted() {
+			v.fact("Signs out", "an encrypted name identifier")
+		}
 		v.fact("Signs out, not verified", q.NameID.Value)
 		v.fact("Sessions", strings.Join(q.Sessions, ", "))
 		v.fact("Reason", q.Reason)
@@ -56,6 +59,11 @@ func (d *Inspector) inspectLogout(root *etree.Element, c *saml.Carried, in Input
 		from, to = provider, app
 	}
 	e := federation.LogoutExpectation(terms, from, to, in.At)
+	if q != nil && q.Encrypted() {
+		if e.Unseals.Keys, err = d.opens(to, in); err != nil {
+			return nil, err
+		}
+	}
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	j := saml.JudgeLogout(c, root, e)
 	d.byStandIn(j.Findings, from, func(keys []crypto.PublicKey) finding.List {

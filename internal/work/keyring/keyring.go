@@ -271,12 +271,12 @@ func (r *Ring) fits(use string) error {
 	switch {
 	case use == federation.ForSigning && r.Party.Role() != nil:
 	case use == federation.ForTokens && r.Party.Kind == federation.Provider:
-	case use == federation.ForEncryption && r.Party.Kind == federation.App && r.Party.Role() != nil:
+	case use == federation.ForEncryption && r.Party.Role() != nil:
 	case use == federation.ForTokens:
 		return finding.Errorf("%s tokens is %w for an app: a provider signs tokens", finding.FieldUse, model.ErrValue)
 	case use == federation.ForEncryption:
-		return finding.Errorf("%s encryption is %w for a provider: assertions are encrypted to apps", finding.FieldUse,
-			model.ErrValue)
+		return finding.Errorf("%s encryption is %w for %s, which has no SAML side", finding.FieldUse, model.ErrValue,
+			r.Party.Name)
 	default:
 		return finding.Errorf("%s %q is %w; write signing, encryption or tokens", finding.FieldUse, use, model.ErrValue)
 	}
