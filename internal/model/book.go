@@ -471,6 +471,16 @@ func CheckURL(field finding.Field, v string) error {
 	return nil
 }
 
+// CheckService reports that an app has no AttributeConsumingService of an index; "" asks for the default one, and is
+// always right. Errors: ErrValue.
+func CheckService(app *federation.Party, index string) error {
+	if index == "" || app.Entity.SP.ServiceOf(index) != nil {
+		return nil
+	}
+	return finding.Errorf("%s %s is %w: %s has %s", finding.FieldService, index, ErrValue, app.Name,
+		app.Entity.SP.ServiceWords())
+}
+
 // LetBe lists what lets findings about a trust or a party be now.
 func (d *Book) LetBe(about string) ([]Let, error) { return d.View.LetBe(about, d.Now()) }
 

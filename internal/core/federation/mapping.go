@@ -246,10 +246,7 @@ func (l Learned) under(t *Trust, name string) []string {
 
 // Wants are the attributes that the app's metadata asks for.
 func (*SAMLTerms) Wants(app *Party) []saml.Wanted {
-	if app.Entity.SP == nil {
-		return nil
-	}
-	return app.Entity.SP.Wanted
+	return app.Entity.SP.Wishes()
 }
 
 func (*SAMLTerms) values(r *Releaser, _ *Trust, p *people.Person) map[string][]string {

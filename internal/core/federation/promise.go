@@ -18,6 +18,7 @@ type Learned struct {
 	Subject, Format string              // Format is the name identifier's, over SAML
 	Claims          map[string][]string // by the name that people know: over SAML the friendly one where there is one
 	Names           map[string]string   // the name in the message of those that people know by another
+	Service         string              // over SAML: the service of the app that was asked for; "" is the default one
 }
 
 // of is what came under a name: the one that people know, or that in the message.
@@ -131,7 +132,11 @@ func (r *Releaser) ClaimTexts(p *people.Person, scopes []string, own bool) map[s
 func Wanting(t *Trust, app *Party, got Learned) finding.List {
 	var out finding.List
 	came := 0
-	for _, w := range t.Terms.Wants(app) {
+	wants := t.Terms.Wants(app)
+	if s := app.Entity.SP.ServiceOf(got.Service); s != nil {
+		wants = s.Wanted
+	}
+	for _, w := range wants {
 		there := slices.ContainsFunc([]string{w.Label(), w.Name, claims.FriendlyFor(w.Name)}, func(name string) bool {
 			_, came := got.of(name)
 			return came

@@ -26,6 +26,7 @@ type Releaser struct {
 	rules   *claims.Release
 	subject *claims.Program
 	rand    io.Reader
+	service *saml.Service // nil: whatever the rules say
 }
 
 // SubjectKey is what a trust's pseudonyms are made from besides the person's own key. Neither part ever changes, so
@@ -95,9 +96,26 @@ func (r *Releaser) SubjectOf(p *people.Person) (string, error) {
 	return s.Value, err
 }
 
+// Serving is the releaser for a request that asks for a service of the app by its index (SAML Core, section 3.4.1): of
+// what the rules release that service gets what it wishes. An index that the app's metadata does not have, and "",
+// release whatever the rules say.
+func (r *Releaser) Serving(app *Party, index string) *Releaser {
+	s := app.Entity.SP.ServiceOf(index)
+	if s == nil {
+		return r
+	}
+	c := *r
+	c.service = s
+	return &c
+}
+
 // Attributes returns what is released for a person, and the rules that release nothing with the reason.
 func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
-	return r.rules.For(p, r.Pairwise(p))
+	out, gaps := r.rules.For(p, r.Pairwise(p))
+	if r.service == nil {
+		return out, gaps
+	}
+	return slices.DeleteFunc(out, func(a saml.Attribute) bool { return !r.service.Takes(a) }), gaps
 }
 
 // RandomID makes an ID of 160 random bits that is an xs:ID (SAML Core, section 1.3.4).
@@ -138,8 +156,10 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, census people
 	return e
 }
 
-// JudgeClaims says of wanted attributes which a person would get and which not.
-func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons people.Census) finding.List {
+// JudgeClaims says of wanted attributes which a person would get and which not: those of the service of the app that is
+// asked for by its index, and for "" those of the default one, with what others of its services require besides.
+func JudgeClaims(t *Trust, app, provider *Party, service string, got []saml.Attribute,
+	persons people.Census) finding.List {
 	if app.Entity.SP == nil {
 		return nil
 	}
@@ -152,7 +172,31 @@ func JudgeClaims(t *Trust, app, provider *Party, got []saml.Attribute, persons p
 			}
 		}
 	}
-	return saml.JudgeWanted(app.Entity.SP.Wanted, got, AdviseWanted(t, persons), far)
+	sp := app.Entity.SP
+	advise := AdviseWanted(t, persons)
+	if service != "" {
+		if s := sp.ServiceOf(service); s != nil {
+			return saml.JudgeWanted(s.Wanted, got, advise, far)
+		}
+	}
+	out := saml.JudgeWanted(sp.Wanted, got, advise, far)
+	for _, s := range sp.Services {
+		if s.Default {
+			continue
+		}
+		for _, f := range saml.JudgeWanted(s.Wanted, got, advise, far) {
+			// what the default one wishes too is told already, and whether the app asks for another is not known
+			if f.ID == finding.ClaimsRequired && !slices.ContainsFunc(out, func(x finding.Finding) bool {
+				return x.ID == f.ID && x.Of == f.Of
+			}) {
+				f.Level = finding.Warning
+				f.Check += ", where the app asks for the service " + s.Label()
+				f.Of += " of the service " + strconv.Itoa(s.Index)
+				out.Add(f)
+			}
+		}
+	}
+	return out
 }
 
 // Claims returns the claims of a person for the scopes that were granted (OpenID Connect Core, sections 5.1 and 5.4):

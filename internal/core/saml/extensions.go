@@ -84,6 +84,60 @@ type Service struct {
 	Wanted  []Wanted `json:"wantedAttributes,omitempty"`
 }
 
+// Wishes are all attributes that an app wants, whichever of its services is asked for: those of the default one as they
+// are, then what only others want, as what is not required, since not every sign-in asks for them.
+func (r *Role) Wishes() []Wanted {
+	if r == nil {
+		return nil
+	}
+	out := slices.Clip(r.Wanted)
+	for _, s := range r.Services {
+		for _, w := range s.Wanted {
+			if !slices.ContainsFunc(out, func(x Wanted) bool { return x.Name == w.Name && x.Format == w.Format }) {
+				w.Required = false
+				out = append(out, w)
+			}
+		}
+	}
+	return out
+}
+
+// Label is the index and the name of a service.
+func (s *Service) Label() string { return strings.TrimSpace(strconv.Itoa(s.Index) + " " + s.Name) }
+
+// Takes reports whether an attribute is one of those that the service wishes. One that wishes nothing takes all.
+func (s *Service) Takes(a Attribute) bool {
+	return len(s.Wanted) == 0 || slices.ContainsFunc(s.Wanted, func(w Wanted) bool { return Satisfies(w, a) })
+}
+
+// ServiceWords says which services the app's metadata has, by their indexes.
+func (r *Role) ServiceWords() string {
+	if r == nil {
+		return "none: it has no SAML side"
+	}
+	var list []string
+	for _, s := range r.Services {
+		list = append(list, strconv.Itoa(s.Index))
+	}
+	switch {
+	case len(list) > 0:
+		return strings.Join(list, " or ")
+	case len(r.Wanted) > 0:
+		return "1"
+	}
+	return "none: its metadata has no AttributeConsumingService"
+}
+
+// ServiceOf returns the service that an AttributeConsumingServiceIndex names, or nil: where the app has none of that
+// index, and for "", which asks for no certain one.
+func (r *Role) ServiceOf(index string) *Service {
+	n, err := strconv.Atoi(index)
+	if r == nil || err != nil {
+		return nil
+	}
+	return r.ServiceAt(n)
+}
+
 // ServiceAt returns the service with an index, or nil.
 func (r *Role) ServiceAt(index int) *Service {
 	for i := range r.Services {

@@ -34,6 +34,7 @@ type Expect struct {
 	Speaks               judge.Vouching
 	Scopes               []Scope // those of the provider's metadata; none: nothing is said
 	Wanted               []Wanted
+	Service              string                      // index of the one that was asked for; "" is the default
 	Advise               func(Wanted) finding.Remedy // what to do about a missing one; nil: words alone
 	AllowSHA1            bool
 	Carried              *Carried   // how it came; nil where that is not known
@@ -46,6 +47,14 @@ type Expect struct {
 	Now                  time.Time
 	Skew                 time.Duration
 	Seen                 func(assertionID string) bool // reports and remembers an ID; nil: not checked
+}
+
+// For has the response expected that a service of the app was asked for: what is wanted is what that one wishes. An
+// index that the app's metadata does not have, and "", leave what the default one wishes.
+func (e *Expect) For(sp *Role, index string) {
+	if s := sp.ServiceOf(index); s != nil {
+		e.Service, e.Wanted = index, s.Wanted
+	}
 }
 
 // ResponseJudgement is the outcome of judging a response. The name identifier and the attributes are there only if they
@@ -82,7 +91,7 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 		e.Skew = judge.Skew
 	}
 	j := &judging{Expect: e, ResponseJudgement: &ResponseJudgement{Judgement: judge.Judgement{Kind: "SAML response",
-		Findings: make(finding.List, 0, 12+len(e.Wanted))}}, resp: root}
+		Service: e.Service, Findings: make(finding.List, 0, 12+len(e.Wanted))}}, resp: root}
 	j.run()
 	if !j.genuine {
 		j.NameID, j.Attributes = nil, nil

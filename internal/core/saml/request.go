@@ -381,23 +381,13 @@ func (j *asking) service(refuse func(sub string, id finding.ID, check, saw, expe
 	if r.Service == "" {
 		return
 	}
-	n, err := strconv.Atoi(r.Service)
-	if s := j.App.SP.ServiceAt(n); err == nil && s != nil {
-		j.Findings.Pass(finding.RequestService, "service asked for", strings.TrimSpace(fmt.Sprintf("%d %s", n, s.Name)))
+	if s := j.App.SP.ServiceOf(r.Service); s != nil {
+		j.Findings.Pass(finding.RequestService, "service asked for", s.Label())
 		return
 	}
-	have := "none: its metadata has no AttributeConsumingService"
-	var list []string
-	for _, s := range j.App.SP.Services {
-		list = append(list, strconv.Itoa(s.Index))
-	}
-	if len(list) > 0 {
-		have = strings.Join(list, " or ")
-	} else if len(j.App.SP.Wanted) > 0 {
-		have = "1"
-	}
-	refuse(StatusRequestUnsupported, finding.RequestService, "AttributeConsumingServiceIndex", r.Service, have,
-		"SAML Core 3.4.1", finding.Do("have the app ask for an index of its metadata, or for none").
+	refuse(StatusRequestUnsupported, finding.RequestService, "AttributeConsumingServiceIndex", r.Service,
+		j.App.SP.ServiceWords(), "SAML Core 3.4.1", finding.Do("have the app ask for an index of its metadata, or "+
+			"for none").
 			Then(named(j.AppName, "read its metadata again", "app", "change", j.AppName, "--metadata", "SOURCE")))
 }
 

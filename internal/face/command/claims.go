@@ -133,7 +133,7 @@ func (a *App) claimsDrop() *cobra.Command {
 }
 
 func (a *App) claimsPreview() *cobra.Command {
-	var as string
+	var as, service string
 	var explain bool
 	c := &cobra.Command{Use: "preview TRUST --as PERSON",
 		Short: "What would be sent for a person, and what the app would miss", Args: args("TRUST"),
@@ -147,7 +147,7 @@ func (a *App) claimsPreview() *cobra.Command {
 				return err
 			}
 			a.freshen(cmd.Context(), d)
-			v, err := d.PreviewClaims(got[0], as)
+			v, err := d.PreviewClaims(got[0], as, service)
 			if err != nil {
 				return err
 			}
@@ -169,6 +169,8 @@ func (a *App) claimsPreview() *cobra.Command {
 			return found(v.Findings)
 		}}
 	c.Flags().StringVar(&as, "as", "", "the person: user name or mail address")
+	c.Flags().StringVar(&service, "service", "",
+		"index of the app's AttributeConsumingService that is asked for (else the default one)")
 	c.Flags().BoolVar(&explain, "explain", false, "show what each part of each rule yields")
 	must(c.RegisterFlagCompletionFunc("as", a.names("person", 0)))
 	return c

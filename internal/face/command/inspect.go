@@ -118,6 +118,8 @@ the same word each time.`,
 	f.StringVar(&safe, "safe-copy", "",
 		"also write a copy that is safe to send: no secrets, signatures, names and values of people")
 	f.StringVar(&in.Request, "request", "", "ID of the request that was sent")
+	f.StringVar(&in.Service, "service", "",
+		"index of the app's AttributeConsumingService that was asked for (else the default one)")
 	f.StringVar(&key, "key", "", "file with the receiver's private key, for what is encrypted to it")
 	drawFlag(c, &drawTo)
 	must(c.RegisterFlagCompletionFunc("trust", a.names("trust", 0)))

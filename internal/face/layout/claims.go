@@ -47,6 +47,13 @@ func Preview(p *format.Printer, v *desk.Preview) []format.Block {
 		b.Rows = append(b.Rows, []string{label, strings.Join(at.Values, "\n"),
 			at.Name + " (" + saml.ShortName(at.Format) + ")"})
 	}
+	if v.Withheld != nil {
+		withheld := "Not sent, since the service " + v.Service + " does not wish it: " + strings.Join(v.Withheld,
+			", ") + "."
+		if b.Empty = withheld; len(b.Rows) > 0 {
+			b.Lines = append(b.Lines, withheld)
+		}
+	}
 	blocks = append(append(blocks, b), Gaps(v)...)
 	if open := v.Findings.Without(finding.Pass); len(open) > 0 {
 		blocks = append(blocks, format.Block{Title: "What the app wants and would not get", Findings: open})

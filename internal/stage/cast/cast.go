@@ -227,7 +227,8 @@ type Suppose struct {
 	EntityID string         // the app believes this is its entity ID
 	Signer   *xmlsec.Signer // the provider signs messages with this key
 
-	ForceAuthn, IsPassive bool // the app's request asks for it
+	ForceAuthn, IsPassive bool   // the app's request asks for it
+	Service               string // the app asks for its service of this index
 
 	Redirect string       // the app believes this is its redirect URI
 	ClientID string       // the app believes this is its client ID

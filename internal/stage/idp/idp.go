@@ -344,6 +344,9 @@ func (p *Part) answer(w http.ResponseWriter, x *pending, ses *server.Session) {
 		return
 	}
 	a.Subject, a.Context, a.AuthnInstant, a.SessionIndex = subject, context, ses.Since, ses.Index
+	if x.request != nil {
+		rel = rel.Serving(&d.App.Party, x.request.Service)
+	}
 	a.Attributes, _ = rel.Attributes(who)
 	a.SignAssertion, a.SignResponse = d.Terms.Signs != "response", d.Terms.Signs != "assertion"
 	p.visited(ses.Index, visit{x.trust, subject, ses.Index})

@@ -383,6 +383,7 @@ func (d *Player) Arrived(trust string, got federation.Learned, person *people.Pe
 		if err != nil {
 			return "", nil, err
 		}
+		rel = rel.Serving(app, got.Service)
 		out = federation.Promised(t, rel, person, t.Terms.Promised(rel, person), got)
 	} else {
 		out = federation.Wanting(t, app, got)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -62,7 +63,8 @@ func (d *Player) supposing(t *federation.Trust) (read func(x *cast.Suppose, key,
 	if t.Over() == federation.OverOIDC {
 		return d.supposeOIDC, "redirect, client-id, secret, clock and from (of the app) and key (of the provider)"
 	}
-	return d.supposeSAML, "acs, entity-id, clock, force-authn and is-passive (of the app) and key (of the provider)"
+	return d.supposeSAML, "acs, entity-id, service, clock, force-authn and is-passive (of the app) and key (of the " +
+		"provider)"
 }
 
 func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
@@ -72,6 +74,13 @@ func (d *Player) supposeSAML(x *cast.Suppose, key, v string) (err error) {
 		return model.CheckURL(finding.FieldSuppose, v)
 	case "entity-id":
 		x.EntityID = v
+		return nil
+	case "service":
+		if _, err := strconv.ParseUint(v, 10, 16); err != nil {
+			return finding.Errorf("%s service=%s is %w: write the index of an AttributeConsumingService",
+				finding.FieldSuppose, v, model.ErrValue)
+		}
+		x.Service = v
 		return nil
 	case "force-authn", "is-passive":
 		if v != "on" {

@@ -274,7 +274,9 @@ func (x *run) promised(p *part, r *federation.Rehearsal) {
 	if who == nil || err != nil {
 		return
 	}
-	got := federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims}
+	got := federation.Learned{Subject: r.Subject, Format: r.Format, Claims: r.Claims,
+		Service: p.deal.Suppose.Service}
+	rel = rel.Serving(&p.deal.App.Party, got.Service)
 	promised := p.deal.Trust.Terms.Promised(rel, who)
 	x.w.OnEvent(server.Event{Trust: r.Trust, By: p.deal.App.Name(), What: "claims",
 		Findings: federation.Promised(p.deal.Trust,

@@ -2,6 +2,7 @@
 package sp
 
 import (
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"net/http"
@@ -33,7 +34,7 @@ type Part struct {
 }
 
 // asked is a request that an app sent a browser away with.
-type asked struct{ app, trust, browser string }
+type asked struct{ app, trust, browser, service string }
 
 // guest is who is signed in at an app.
 type guest struct {
@@ -111,6 +112,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	if c := d.Trust.Contexts(); len(c) > 0 {
 		req.Context = &saml.Requested{Comparison: saml.CompareExact, Classes: c}
 	}
+	req.Service = cmp.Or(d.Suppose.Service, r.URL.Query().Get("service"))
 	req.ForceAuthn = d.Terms.ForceAuthn || d.Suppose.ForceAuthn
 	req.IsPassive = d.Terms.IsPassive || d.Suppose.IsPassive
 	if d.Suppose.ACS != "" {
@@ -129,7 +131,7 @@ func (p *Part) sendRequest(w http.ResponseWriter, r *http.Request, d *cast.SAML)
 	if d.Provider.Real {
 		p.Reaches(d.Trust.Name, d.App.Name(), &d.Provider.Party, sso.Location)
 	}
-	p.asked.Put(req.ID, asked{d.App.Name(), d.Trust.Name, p.Browser(w, r)})
+	p.asked.Put(req.ID, asked{d.App.Name(), d.Trust.Name, p.Browser(w, r), req.Service})
 	sent := func(text string) {
 		p.TellFollowed(server.Event{Trust: d.Trust.Name, By: d.App.Name(), What: "request", Sent: true,
 			Kept: [][2]string{{"request", text}}})
@@ -198,13 +200,14 @@ func (p *Part) acs(c *cast.Cast, pl *cast.Player) http.HandlerFunc {
 			deny("The response cannot be read.", found)
 			return
 		}
-		d, requestID := p.match(c, pl, r, doc.Root())
+		d, requestID, service := p.match(c, pl, r, doc.Root())
 		e, err := p.expect(d)
 		if err != nil {
 			deny(err.Error()+".", nil)
 			return
 		}
 		e.RequestID, e.Carried = requestID, m
+		e.For(pl.Party.Entity.SP, service)
 		j := saml.JudgeResponse(doc.Root(), e)
 		told := server.Event{Trust: d.Trust.Name, By: pl.Name(), What: "response", Findings: j.Findings,
 			Outcome:  outcome(j),
@@ -243,22 +246,23 @@ func outcome(j *saml.ResponseJudgement) *judge.Judgement {
 func guestCookie(pl *cast.Player) string { return "stage_guest_" + pl.Name() }
 
 // match finds the trust and the request that a response answers: a request this browser was sent away with, else the
-// trust with the response's issuer.
-func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree.Element) (*cast.SAML, string) {
+// trust with the response's issuer. service is the one that the request asked for.
+func (p *Part) match(c *cast.Cast, pl *cast.Player, r *http.Request, root *etree.Element) (deal *cast.SAML, request,
+	service string) {
 	in := xmlsec.Attr(root, "InResponseTo")
 	if a, ok := p.asked.Get(in); ok && a.app == pl.Name() && server.SameBrowser(r, a.browser) {
 		if d := c.FindSAML(a.trust); d != nil {
-			return d, in
+			return d, in, a.service
 		}
 	}
 	deals := c.SAMLOf(pl)
 	issuer := xmlsec.Text(xmlsec.Child(root, saml.NSAssertion, "Issuer"))
 	for _, d := range deals {
 		if d.Provider.Party.Entity.ID == issuer {
-			return d, ""
+			return d, "", ""
 		}
 	}
-	return deals[0], ""
+	return deals[0], "", ""
 }
 
 // guestOf is who is signed in at an app in a browser; nil if nobody is.

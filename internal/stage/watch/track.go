@@ -60,6 +60,7 @@ type View struct {
 	Subject string              `json:"subject,omitempty"`
 	Claims  map[string][]string `json:"claims,omitempty"`
 	names   map[string]string   // of claims, in the message
+	service string              // of the app that was asked for
 	key     string              // ID of that which signed it
 	Account string              `json:"account,omitempty"`
 	Asks    bool                `json:"asks"` // whoever signs in has to say whether the app let them in
@@ -199,6 +200,7 @@ func (t *Track) Event(e server.Event) {
 	}
 	if o := e.Outcome; o != nil {
 		t.v.Subject, t.v.Claims, t.v.names, t.v.key = o.Subject, o.Claims, o.Names, o.Key
+		t.v.service = o.Service
 	}
 	t.v.Steps = append(t.v.Steps, s)
 	switch {
@@ -304,7 +306,8 @@ func (t *Track) arrived() {
 	if t.Arrived == nil {
 		return
 	}
-	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims, Names: t.v.names}, t.v.Person)
+	account, l := t.Arrived(federation.Learned{Subject: t.v.Subject, Claims: t.v.Claims, Names: t.v.names,
+		Service: t.v.service}, t.v.Person)
 	l = append(l, t.isExpected()...)
 	t.v.Account = account
 	app, _, _ := cut(t.v.Trust)

@@ -385,8 +385,7 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 		return nil
 	}
 	if sp := app.Entity.SP; reads == nil && len(v.Trust.Rules) == 0 && v.Trust.SubjectExpression() == "" &&
-		(sp == nil ||
-			len(sp.Wanted) == 0) {
+		len(sp.Wishes()) == 0 {
 		return nil // nothing is wanted, and nothing is sent that somebody could lack
 	}
 	rel, err := v.Releaser()

@@ -87,7 +87,7 @@ func TestClaimsByProtocol(t *testing.T) {
 		t.Errorf("a transient sub: %v", err)
 	}
 	for trust, in := range map[string]int{fixture.OverSAML: 1, fixture.OverOIDC: 0} {
-		v, err := h.PreviewClaims(trust, "mira")
+		v, err := h.PreviewClaims(trust, "mira", "")
 		if err != nil || len(v.Attributes) != in || (len(v.Tokens) > 0) == (in > 0) {
 			t.Errorf("%s: %d attributes, %d claims, %v", trust, len(v.Attributes), len(v.Tokens), err)
 		}

@@ -1,8 +1,10 @@
 package desk
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/claims"
@@ -51,16 +53,26 @@ func (overSAML) subject(string) error { return nil }
 
 func (overSAML) preview(v *Preview, t *federation.Trust, app, provider *federation.Party, r *federation.Releaser,
 	p *people.Person, all people.Census) {
-	attrs, gaps := r.Attributes(p)
+	attrs, gaps := r.Serving(app, v.Service).Attributes(p)
+	if all, _ := r.Attributes(p); len(all) > len(attrs) {
+		for _, a := range all {
+			if !slices.ContainsFunc(attrs, func(x saml.Attribute) bool {
+				return x.Name == a.Name &&
+					x.Format == a.Format
+			}) {
+				v.Withheld = append(v.Withheld, cmp.Or(a.Friendly, a.Name))
+			}
+		}
+	}
 	v.Attributes = append(v.Attributes, attrs...)
 	v.Gaps = append(v.Gaps, gaps...)
-	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, provider, attrs, all)...)
+	v.Findings = append(v.Findings, federation.JudgeClaims(t, app, provider, v.Service, attrs, all)...)
 }
 
 // samlName finds the attribute name to send: as said; as the app's metadata wants it; the standard's; the claim itself.
 func samlName(claim, name, format string, app *federation.Party) (string, string) {
 	if name == "" && app.Entity.SP != nil {
-		for _, w := range app.Entity.SP.Wanted {
+		for _, w := range app.Entity.SP.Wishes() {
 			if w.Friendly == claim || w.Name == claim {
 				f := w.Format
 				if f == "" {

@@ -10,25 +10,32 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/model"
 )
 
 // Preview is what a trust would send for a person.
 type Preview struct {
 	Trust      string           `json:"trust"`
 	Person     string           `json:"person"`
+	Service    string           `json:"service,omitempty"` // of the app, that is asked for; "" is the default one
 	Admitted   bool             `json:"admitted"`
 	Why        string           `json:"why,omitempty"` // why the person is not admitted
 	Subject    saml.Subject     `json:"subject"`
 	Attributes []saml.Attribute `json:"attributes" rows:"each"`
 	Tokens     []TokenClaim     `json:"tokenClaims,omitempty" rows:"each"` // over OpenID Connect
+	Withheld   []string         `json:"withheld,omitempty"`                // what the rules release and that service does not wish
 	Gaps       []claims.Gap     `json:"gaps"`
 	Findings   finding.List     `json:"findings"`
 }
 
-// PreviewClaims works out what a trust would send for a person, without sending it.
-func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
+// PreviewClaims works out what a trust would send for a person, without sending it. service is the index of the app's
+// service that is asked for, "" for the default one. Errors: *model.UnknownError, ErrValue for another index.
+func (d *Desk) PreviewClaims(name, who, service string) (*Preview, error) {
 	t, app, provider, err := d.Trust(name)
 	if err != nil {
+		return nil, err
+	}
+	if err := model.CheckService(app, service); err != nil {
 		return nil, err
 	}
 	p, err := d.Person(who)
@@ -39,7 +46,7 @@ func (d *Desk) PreviewClaims(name, who string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &Preview{Trust: name, Person: p.ID, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{},
+	v := &Preview{Trust: name, Person: p.ID, Service: service, Attributes: []saml.Attribute{}, Gaps: []claims.Gap{},
 		Findings: finding.List{}}
 	consents, err := d.View.Consents(name)
 	if err != nil {

@@ -24,14 +24,14 @@ func (p overSAML) Compare(v *View) finding.List {
 		promised = append(promised, saml.Attribute{Name: r.Name, Format: r.NameFormat, Friendly: r.Claim,
 			Values: []string{claims.Masked(r.Expression)}})
 	}
-	for _, f := range federation.JudgeClaims(t, app, provider, promised, v.Crowd.Census) {
+	for _, f := range federation.JudgeClaims(t, app, provider, "", promised, v.Crowd.Census) {
 		if f.Level == finding.Pass {
 			f.Saw = "from " + f.Saw
 			f.Expected = f.Saw
 		}
 		out.Add(f)
 	}
-	if len(t.Rules) == 0 && (app.Entity.SP == nil || len(app.Entity.SP.Wanted) == 0) {
+	if len(t.Rules) == 0 && len(app.Entity.SP.Wishes()) == 0 {
 		out.Add(finding.Finding{ID: finding.ClaimsNone, Level: finding.Note, Check: "claims", Saw: "none are released",
 			Expected: "what the app reads",
 			Side:     finding.Provider, Fix: finding.Do("ask the app's owner what it reads").Then(
@@ -180,17 +180,20 @@ func (h *Handoff) appItems(v *View, terms *federation.SAMLTerms) {
 		h.add("Authentication context", strings.Join(c, " "), "RequestedAuthnContext", "this trust")
 	}
 	h.links(terms, app, provider)
-	for _, w := range sp.Wanted {
+	for i, w := range sp.Wishes() {
 		need := "optional"
-		if w.Required {
+		switch {
+		case w.Required:
 			need = "required"
+		case i >= len(sp.Wanted):
+			need = "where another of its services is asked for"
 		}
 		h.Attributes = append(h.Attributes,
 			Item{Label: w.Label(), Value: w.Name, Metadata: "RequestedAttribute, " + need, From: from})
 	}
 	for _, r := range t.Rules {
 		known := false
-		for _, w := range sp.Wanted {
+		for _, w := range sp.Wishes() {
 			known = known || saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat})
 		}
 		if !known {

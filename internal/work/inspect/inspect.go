@@ -65,6 +65,7 @@ type Input struct {
 	At      time.Time // zero: now
 	Request string    // ID of the request that was sent; "" is not judged
 	Key     []byte    // PEM of the app's private key
+	Service string    // index of the app's service that was asked for; "" is the default one
 	As      string    // whom it is about: what it says is compared with what the trust releases for them
 	Posted  bool      // it is known to be the form of a POST
 }
@@ -460,6 +461,14 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 	}
 	e.CheckRequest, e.RequestID = in.Request != "", in.Request
 	e.Carried = c
+	_, _, app, _, err := d.samlTrust(in.Trust, "a SAML response")
+	if err != nil {
+		return nil, err
+	}
+	if err := model.CheckService(app, in.Service); err != nil {
+		return nil, err
+	}
+	e.For(app.Entity.SP, in.Service)
 	j := saml.JudgeResponse(root, e)
 	if j.Verdict == judge.Refused {
 		if _, _, provider, err := d.Trust(in.Trust); err == nil {
@@ -478,12 +487,16 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		told[name] = append(told[name], a.Values...)
 	}
 	err = d.promised(in, &j.Judgement, told, func(r *federation.Releaser, p *people.Person) map[string][]string {
-		return r.AttributeTexts(p)
+		return r.Serving(app, in.Service).AttributeTexts(p)
 	})
 	if err != nil {
 		return nil, err
 	}
 	v.Verdict, v.Findings, v.NotChecked = j.Verdict, j.Findings, j.NotChecked
+	if in.Service == "" && len(app.Entity.SP.Services) > 1 {
+		v.NotChecked = append(v.NotChecked, fmt.Sprintf("which service of the app was asked for: it has %s, and "+
+			"this is judged by what the default one wishes", app.Entity.SP.ServiceWords()))
+	}
 	v.Subject, v.Format, v.Key = j.Subject, j.Format, j.Key
 	v.Attributes = j.Attributes
 	v.Claims = map[string][]string{}
