@@ -46,3 +46,52 @@ func TestProvidersSpeakForTheirOwn(t *testing.T) {
 	d.fails(2, []string{"nobody signs in"}, "trust", "change", "frame-courier@ridge", "--speaks-for",
 		"southmere.example")
 }
+
+// TestSpeaksForScopesAndTenants has a provider speak for the scopes of its metadata, as they change, and for the tenant
+// that it says: over both protocols a message that says another, or none, is refused.
+func TestSpeaksForScopesAndTenants(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("claims", "set", "nightlog@southmere", "mail=person.mail")
+	d.fails(2, []string{"southmere publishes over SAML has none"}, "trust", "change", "nightlog@southmere",
+		"--speaks-for",
+		"scopes")
+	d.fails(2, []string{"over OpenID Connect"}, "trust", "change", "ridge@southmere", "--speaks-for", "scopes")
+	metadata := d.read("southmere-metadata.xml")
+	scoped := func(scope string) {
+		t.Helper()
+		d.write("scoped.xml", strings.Replace(metadata, "<md:Extensions>", `<md:Extensions><x:Scope `+
+			`xmlns:x="urn:example:scopes" regexp="false">`+scope+`</x:Scope>`, 1))
+		d.ok("provider", "change", "southmere", "--metadata", "scoped.xml", "--accept")
+	}
+	scoped("southmere.example")
+	if out := d.run("check", "nightlog@southmere").out; !strings.Contains(out, "--speaks-for scopes") {
+		t.Errorf("the scopes of the metadata are not offered:\n%s", out)
+	}
+	d.ok("trust", "change", "nightlog@southmere", "--speaks-for", "scopes")
+	d.ok("rehearse", "nightlog@southmere", "--as", "vera")
+	scoped("elsewhere.example")
+	d.fails(3, []string{"subject.domain", "elsewhere.example"}, "rehearse", "nightlog@southmere", "--as", "vera")
+	scoped("southmere.example")
+
+	for trust, claim := range map[string]string{"nightlog@southmere": "urn:oid:1.3.6.1.4.1.25178.1.2.9",
+		"ridge@southmere": "organisation"} {
+		d.ok("trust", "change", trust, "--speaks-for", "southmere.example,"+claim+"=north")
+		d.fails(3, []string{"subject.tenant", "not sent"}, "rehearse", trust, "--as", "vera")
+		short := map[string]string{"nightlog@southmere": "schacHomeOrganization"}[trust]
+		if short == "" {
+			short = claim
+		} else {
+			d.fails(2, []string{claim + "=x"}, "trust", "change", trust, "--speaks-for", short+"=x")
+		}
+		d.ok("claims", "set", trust, short+`="south"`)
+		d.fails(3, []string{"subject.tenant", claim + "=south"}, "rehearse", trust, "--as", "vera")
+		d.ok("claims", "set", trust, short+`="north"`)
+		d.ok("rehearse", trust, "--as", "vera")
+		d.ok("trust", "change", trust, "--speaks-for", claim+"=north")
+	}
+	if out := d.run("check", "nightlog@southmere").out; !strings.Contains(out, "their names are not") ||
+		!strings.Contains(out, "25178.1.2.9=north,scopes") {
+		t.Errorf("a tenant alone bounds no names:\n%s", out)
+	}
+}

@@ -57,7 +57,7 @@ func TokenExpectation(t *Trust, terms *OIDCTerms, app *Party, client *Client, is
 	e := oidc.Expect{Issuer: issuer, Audience: terms.ClientID, Keys: keys, ACR: t.Contexts(), Now: now, Trust: t.Name,
 		Provider: provider}
 	if app != nil {
-		e.Speaks = t.Vouching(app)
+		e.Speaks = t.Vouching(app, nil) // nobody claims scopes over OpenID Connect
 	}
 	if client != nil {
 		e.SignedWith, e.MaxAge = client.IDTokenAlg, Span(client.MaxAge)

@@ -261,6 +261,12 @@ func (*SAMLTerms) values(r *Releaser, _ *Trust, p *people.Person) map[string][]s
 	return out
 }
 
+// Scopes are those of the provider's metadata.
+func (*SAMLTerms) Scopes(provider *Party) []saml.Scope { return provider.Entity.AllScopes(provider.Entity.IDP) }
+
+// Scopes is nothing: over OpenID Connect nobody claims domains of names.
+func (*OIDCTerms) Scopes(*Party) []saml.Scope { return nil }
+
 // Wants is nothing: a client asks for scopes.
 func (*OIDCTerms) Wants(*Party) []saml.Wanted { return nil }
 

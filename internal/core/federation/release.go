@@ -134,8 +134,9 @@ func Expectation(t *Trust, terms *SAMLTerms, app, provider *Party, census people
 	e := saml.Expect{App: app.Entity.ID, Provider: provider.Entity.ID, AllowUnsolicited: terms.Unsolicited,
 		AllowSHA1: terms.AllowSHA1, Trust: t.Name, AppName: app.Name, ProviderName: provider.Name,
 		OwnProvider: provider.Own, WantEncrypted: terms.Encrypts, RefusePlain: terms.PlainRefused,
-		Contexts: t.Contexts(), Speaks: t.Vouching(app), Scopes: provider.Entity.AllScopes(provider.Entity.IDP),
-		Now: now, Skew: judge.Skew}
+		Contexts: t.Contexts(), Speaks: t.Vouching(app, provider),
+		Scopes: provider.Entity.AllScopes(provider.Entity.IDP),
+		Now:    now, Skew: judge.Skew}
 	if sp := app.Entity.SP; sp != nil {
 		e.WantAssertionsSigned = sp.WantAssertionsSigned
 		e.Wanted, e.Advise = sp.Wanted, AdviseWanted(t, census)

@@ -132,6 +132,8 @@ type Terms interface {
 	Upstream() bool
 	// Wants are the attributes that an app asks for in what it publishes over the protocol.
 	Wants(app *Party) []saml.Wanted
+	// Scopes are the domains of names that a provider's metadata claims.
+	Scopes(provider *Party) []saml.Scope
 	// values are what a person's values arrive as, by each name that the app may know them under.
 	values(r *Releaser, t *Trust, p *people.Person) map[string][]string
 	// Life is how long what is signed for the trust is good, at the longest.

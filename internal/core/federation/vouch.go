@@ -9,11 +9,18 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/saml"
 )
 
 // Vouching is for whom the provider of a trust may speak at its app.
-func (t *Trust) Vouching(app *Party) judge.Vouching {
-	v := judge.Vouching{Domains: t.SpeaksFor}
+func (t *Trust) Vouching(app, provider *Party) judge.Vouching {
+	v, err := judge.ReadVouching(t.SpeaksFor)
+	v.ByScopes = v.ByScopes || err != nil // what cannot be read covers nobody
+	if v.ByScopes && provider != nil {
+		for _, s := range t.Terms.Scopes(provider) {
+			v.Scopes = append(v.Scopes, s)
+		}
+	}
 	if m := t.Reading(app); m != nil {
 		from := m.From(m.Key)
 		if v.Subject = from == Subject; !v.Subject {
@@ -37,11 +44,12 @@ func JudgeVouching(t *Trust, beside []*Trust, parties map[string]*Party) (out fi
 			continue
 		}
 		others = append(others, x.Provider)
-		for _, d := range t.SpeaksFor {
-			if i := slices.IndexFunc(x.SpeaksFor, func(o string) bool { return judge.Overlap(d, o) }); i >= 0 {
+		theirs := x.domains(parties[x.Provider])
+		for _, d := range t.domains(provider) {
+			if i := slices.IndexFunc(theirs, func(o string) bool { return judge.Overlap(d, o) }); i >= 0 {
 				out.Add(finding.Finding{ID: finding.TrustSpeaksSame, Level: finding.Warning,
 					Check:    "domains of " + t.Provider + " at " + t.App,
-					Saw:      d + ", and " + x.Provider + " speaks for " + x.SpeaksFor[i],
+					Saw:      d + ", and " + x.Provider + " speaks for " + theirs[i],
 					Expected: "domains of its own alone",
 					Side:     finding.Ledger,
 					Fix: finding.Run("trust", "change", t.Name, "--speaks-for", "DOMAIN").Or(finding.Run("trust",
@@ -49,16 +57,38 @@ func JudgeVouching(t *Trust, beside []*Trust, parties map[string]*Party) (out fi
 			}
 		}
 	}
-	if len(others) == 0 || provider.Own || len(t.SpeaksFor) > 0 {
+	v := t.Vouching(app, provider)
+	if len(others) == 0 || provider.Own || v.Names() {
 		return out
 	}
 	slices.Sort(others)
+	anybody, bound := "anybody, as far as the ledger says, and ", "DOMAIN"
+	if len(t.Terms.Scopes(provider)) > 0 {
+		bound = judge.OfScopes
+	}
+	if v.Bounds() {
+		bound = strings.Join(append(v.Said, bound), ",")
+		anybody = "anybody: the people of a tenant are bounded, their names are not, and "
+	}
 	out.Add(finding.Finding{ID: finding.TrustSpeaksFor, Level: finding.Warning,
 		Check: "whom " + t.Provider + " may name at " + t.App,
-		Saw: "anybody, as far as the ledger says, and " + t.App + " takes people of " + strings.Join(
+		Saw: anybody + t.App + " takes people of " + strings.Join(
 			slices.Compact(others), ", ") + " as well",
 		Expected: "the domains of its own people", Side: finding.Ledger,
-		Fix: finding.Run("trust", "change", t.Name, "--speaks-for", "DOMAIN")})
+		Fix: finding.Run("trust", "change", t.Name, "--speaks-for", bound)})
+	return out
+}
+
+// domains are those for which the provider of a trust speaks, as far as they can be compared: a scope that is a pattern
+// cannot.
+func (t *Trust) domains(provider *Party) []string {
+	v := t.Vouching(&Party{}, provider)
+	out := slices.Clone(v.Domains)
+	for _, s := range v.Scopes {
+		if s, ok := s.(saml.Scope); ok && !s.Pattern && !slices.Contains(out, s.Value) {
+			out = append(out, s.Value)
+		}
+	}
 	return out
 }
 

@@ -171,6 +171,7 @@ const (
 	SignoutProvider  ID = "signout.provider"
 
 	SubjectDomain ID = "subject.domain"
+	SubjectTenant ID = "subject.tenant"
 
 	TrustAdmits           ID = "trust.admits"
 	TrustAssertionsSigned ID = "trust.assertions-signed"
@@ -360,6 +361,9 @@ func ledgerEntries() []Entry {
 		{SignoutProvider, Note, "SAML Profiles 4.4 and OpenID Connect RP-Initiated Logout 2",
 			"The session at the provider ends when somebody signs out at the app."},
 		{SubjectDomain, Error, "", "The provider names only people of domains for which it may speak."},
+		{SubjectTenant, Error, "", "The provider says of the people whom it sends that they are of a tenant for " +
+			"which " +
+			"it may speak."},
 		{TrustAdmits, Error, "", "Whom the trust admits are groups and people that the ledger has."},
 		{TrustAssertionsSigned, Error, "SAML Metadata 2.4.4",
 			"The provider signs assertions where the app wants them signed."},

@@ -143,7 +143,8 @@ func Contradicts(id ID) []FactID {
 		SAMLSubject: {FactClaims}, TokenSubject: {FactClaims}, RequestFormat: {FactClaims}, ClaimsDiffer: {FactClaims},
 		ClaimsMissing: {FactClaims}, ClaimsRequired: {FactClaims},
 		AccountExpected: {FactClaims}, AccountUnknown: {FactClaims},
-		SAMLStrength: {FactAdmission}, SubjectDomain: {FactAdmission}, TokenACR: {FactAdmission},
+		SAMLStrength: {FactAdmission}, SubjectDomain: {FactAdmission}, SubjectTenant: {FactAdmission},
+		TokenACR:            {FactAdmission},
 		RequestAuthnContext: {FactAdmission},
 		LogoutDestination:   {FactSignOut}, LogoutSignatureKey: {FactSignOut},
 	}[id]

@@ -13,10 +13,86 @@ import (
 // Vouching is for whom a provider may speak at an app: for names of its own domains. An app that takes people of
 // several providers by their addresses takes whoever sends one; without a bound, the administrator of one
 // organisation comes in as a person of another.
+//
+// Where one service signs for several organisations, names alone tell no two of them apart that use one another's: a
+// tenant is what the service itself says of where somebody belongs.
 type Vouching struct {
-	Domains []string // in lower case; *.DOMAIN is all below it. None: nothing is said
-	Key     string   // the received name by which the app finds an account; "" where nobody said
-	Subject bool     // it is the subject's
+	Domains  []string // in lower case; *.DOMAIN is all below it
+	Scopes   []Domain // those of the provider's metadata, where it may speak for them
+	ByScopes bool     // they count: without any, the provider speaks for nobody
+	Tenants  []Tenant // each of these claims has one of its values, or the message is refused
+	Said     []string // all of it as an administrator said it
+	Key      string   // the received name by which the app finds an account; "" where nobody said
+	Subject  bool     // it is the subject's
+}
+
+// Domain is a set of domains of names.
+type Domain interface {
+	Covers(domain string) bool // one domain, without the @
+	Words() string             // what it is, for people
+}
+
+// Tenant is a claim or an attribute by which a provider says to whom somebody belongs, and what it may say.
+type Tenant struct {
+	Claim  string // by its name in the message, never a friendly one: that is anybody's to write
+	Values []string
+}
+
+// OfScopes is said in place of a domain where a provider speaks for the scopes of its metadata.
+const OfScopes = "scopes"
+
+// ErrTenant means that a text says no tenant.
+var ErrTenant = errors.New("no tenant")
+
+// ReadVouching reads for whom a provider may speak: domains, scopes, and tenants as CLAIM=VALUE. Said is all of it as
+// two who say the same have it: written alike, in order and once. Errors: ErrDomain, ErrTenant.
+func ReadVouching(said []string) (Vouching, error) {
+	var v Vouching
+	for _, x := range said {
+		claim, value, tenant := strings.Cut(x, "=")
+		switch {
+		case tenant:
+			if claim, value = strings.TrimSpace(claim), strings.TrimSpace(value); claim == "" || value == "" {
+				return v, fmt.Errorf("%q is %w: write CLAIM=VALUE", x, ErrTenant)
+			}
+			i := slices.IndexFunc(v.Tenants, func(t Tenant) bool { return t.Claim == claim })
+			if i < 0 {
+				i, v.Tenants = len(v.Tenants), append(v.Tenants, Tenant{Claim: claim})
+			}
+			v.Tenants[i].Values = append(v.Tenants[i].Values, value)
+			v.Said = append(v.Said, claim+"="+value)
+		case x == OfScopes:
+			v.ByScopes = true
+			v.Said = append(v.Said, x)
+		default:
+			d, err := CheckDomain(x)
+			if err != nil {
+				return v, err
+			}
+			v.Domains, v.Said = append(v.Domains, d), append(v.Said, d)
+		}
+	}
+	slices.Sort(v.Said)
+	v.Said = slices.Compact(v.Said)
+	return v, nil
+}
+
+// Names reports whether it is said which names the provider may send.
+func (v *Vouching) Names() bool { return len(v.Domains) > 0 || v.ByScopes }
+
+// Bounds reports whether anything is said of whom the provider may speak for.
+func (v *Vouching) Bounds() bool { return v.Names() || len(v.Tenants) > 0 }
+
+// words says of which names the provider is.
+func (v *Vouching) words() string {
+	list := slices.Clone(v.Domains)
+	for _, s := range v.Scopes {
+		list = append(list, s.Words())
+	}
+	if len(list) == 0 {
+		return "nobody: its metadata has no scope"
+	}
+	return strings.Join(list, " or ")
 }
 
 // ErrDomain means that a text is no domain of names.
@@ -70,7 +146,8 @@ func ScopedByRegistry(name string) bool {
 // Covers reports whether a name lies within the domains: it has one @, and what follows it is one of them.
 func (v *Vouching) Covers(name string) bool {
 	_, d, ok := strings.Cut(strings.ToLower(name), "@")
-	return ok && slices.ContainsFunc(v.Domains, func(x string) bool { return Overlap(x, d) })
+	return ok && (slices.ContainsFunc(v.Domains, func(x string) bool { return Overlap(x, d) }) ||
+		slices.ContainsFunc(v.Scopes, func(s Domain) bool { return s.Covers(d) }))
 }
 
 // Overlap reports whether a domain is another, or one of the two stands for all below it and has the other there.
@@ -83,9 +160,11 @@ func Overlap(a, b string) bool {
 }
 
 // Judge judges the names that a message brings: no scoped one, and neither the subject nor what the app finds an
-// account by, may be of a domain for which the provider does not speak. What cannot be told is returned.
+// account by, may be of a domain for which the provider does not speak; and it says one of the tenants. What cannot be
+// told is returned. Of a message without a subject, which adds to another, what it says of tenants may be missing.
 func (v *Vouching) Judge(out *finding.List, trust, subject string, brought map[string][]string) (open []string) {
-	if len(v.Domains) == 0 {
+	v.tenants(out, trust, subject != "", brought)
+	if !v.Names() {
 		return nil
 	}
 	held, free := 0, []string(nil)
@@ -98,10 +177,10 @@ func (v *Vouching) Judge(out *finding.List, trust, subject string, brought map[s
 			if d, err := CheckDomain(value[strings.LastIndexByte(value, '@')+1:]); err == nil {
 				fix = finding.Do("leave them refused; if " + d + " is a domain of the provider as " +
 					"well").Then(finding.Run("trust", "change", trust, "--speaks-for",
-					strings.Join(append(slices.Clone(v.Domains), d), ",")))
+					strings.Join(append(slices.Clone(v.Said), d), ",")))
 			}
 			out.Add(finding.Finding{ID: finding.SubjectDomain, Level: finding.Error, Check: what, Saw: value,
-				Expected: "a name of " + strings.Join(v.Domains, " or ") + ", for which this provider may speak",
+				Expected: "a name of " + v.words() + ", for which this provider may speak",
 				Side:     finding.Provider, Fix: fix})
 		case key:
 			free = append(free, "whether "+what+" "+value+" is a name of this provider: it has no domain")
@@ -119,7 +198,33 @@ func (v *Vouching) Judge(out *finding.List, trust, subject string, brought map[s
 		}
 	}
 	if held > 0 && !slices.ContainsFunc(*out, func(f finding.Finding) bool { return f.ID == finding.SubjectDomain }) {
-		out.Pass(finding.SubjectDomain, "domain of names", strings.Join(v.Domains, " or "))
+		out.Pass(finding.SubjectDomain, "domain of names", v.words())
 	}
 	return free
+}
+
+// tenants judges what a message says of where somebody belongs. needed is whether it must say something.
+func (v *Vouching) tenants(out *finding.List, trust string, needed bool, brought map[string][]string) {
+	for _, t := range v.Tenants {
+		have := brought[t.Claim]
+		if len(have) == 0 && !needed {
+			continue
+		}
+		saw := "not sent"
+		i := slices.IndexFunc(have, func(x string) bool { return !slices.Contains(t.Values, x) })
+		if i < 0 && len(have) > 0 {
+			out.Pass(finding.SubjectTenant, "tenant "+t.Claim, strings.Join(have, ", "))
+			continue
+		}
+		fix := finding.Do("have the provider send " + t.Claim + " with each sign-in")
+		if i >= 0 {
+			saw = have[i]
+			fix = finding.Do("leave it refused; if " + saw + " is a tenant of the provider whose people the app takes").
+				Then(finding.Run("trust", "change", trust, "--speaks-for",
+					strings.Join(append(slices.Clone(v.Said), t.Claim+"="+saw), ",")))
+		}
+		out.Add(finding.Finding{ID: finding.SubjectTenant, Level: finding.Error, Check: "tenant " + t.Claim, Saw: saw,
+			Expected: strings.Join(t.Values, " or ") + ", for which this provider may speak", Side: finding.Provider,
+			Fix: fix})
+	}
 }

@@ -77,3 +77,51 @@ func TestNamesOfOthers(t *testing.T) {
 		t.Errorf("where nothing is said, %v", out)
 	}
 }
+
+// within is a scope as metadata has it.
+type within string
+
+func (w within) Covers(domain string) bool { return domain == string(w) }
+func (w within) Words() string             { return string(w) }
+
+// TestScopesAndTenants has a provider speak for what its metadata claims, and say to whom people belong.
+func TestScopesAndTenants(t *testing.T) {
+	t.Parallel()
+	for _, bad := range []string{"=x", "tenant=", "southmere", "mira@southmere.example"} {
+		if _, err := ReadVouching([]string{bad}); !errors.Is(err, ErrDomain) && !errors.Is(err, ErrTenant) {
+			t.Errorf("%q is taken: %v", bad, err)
+		}
+	}
+	v, err := ReadVouching([]string{"scopes", "org=b", " Lab.EXAMPLE", "org=a", "org=a"})
+	if err != nil || strings.Join(v.Said, " ") != "lab.example org=a org=b scopes" || !v.ByScopes || !v.Bounds() {
+		t.Fatalf("%+v, %v", v, err)
+	}
+	v.Scopes = []Domain{within("southmere.example")}
+	for _, c := range []struct {
+		name, subject string
+		brought       map[string][]string
+		want          string
+	}{
+		{"a name of a scope", "s", map[string][]string{"mail": {"vera@southmere.example"}, "org": {"a"}}, ""},
+		{"a name of a domain", "s", map[string][]string{"mail": {"vera@lab.example"}, "org": {"b"}}, ""},
+		{"another's name", "s", map[string][]string{"mail": {"mira@ridge.example"}, "org": {"a"}}, "subject.domain"},
+		{"another tenant", "s", map[string][]string{"org": {"c"}}, "subject.tenant"},
+		{"in other letters", "s", map[string][]string{"org": {"A"}}, "subject.tenant"},
+		{"two tenants, one of them another's", "s", map[string][]string{"org": {"a", "c"}}, "subject.tenant"},
+		{"none said", "s", nil, "subject.tenant"},
+		{"by another name", "s", map[string][]string{"Org": {"a"}}, "subject.tenant"},
+		{"what adds to a message says none", "", nil, ""},
+		{"what adds to a message says another", "", map[string][]string{"org": {"c"}}, "subject.tenant"},
+	} {
+		var out finding.List
+		v.Judge(&out, "ridge@southmere", c.subject, c.brought)
+		if got := strings.Join(out.IDs(finding.Error), " "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+	v.Scopes, v.Domains, v.Tenants = nil, nil, nil // its metadata has none any more
+	var out finding.List
+	if v.Judge(&out, "t", "s", map[string][]string{"mail": {"vera@southmere.example"}}); !out.Failed() {
+		t.Errorf("without a scope it speaks for %v", out)
+	}
+}

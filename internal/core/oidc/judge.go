@@ -170,7 +170,7 @@ func JudgeIDToken(token string, e Expect) *TokenJudgement {
 	}
 	j.atHash()
 	j.strength("OpenID Connect Core 3.1.3.7 (12)", "OpenID Connect Core 3.1.3.7 (13)")
-	if j.verified && len(e.Speaks.Domains) > 0 {
+	if j.verified && e.Speaks.Bounds() {
 		v.NotChecked = append(v.NotChecked, e.Speaks.Judge(&v.Findings, e.Trust, Text(j.claims, "sub"),
 			named(j.claims))...)
 	}

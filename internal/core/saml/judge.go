@@ -108,7 +108,7 @@ func JudgeResponse(root *etree.Element, e Expect) *ResponseJudgement {
 		}
 		j.Claims[a.Name] = a.Values[:len(a.Values):len(a.Values)]
 	}
-	if j.genuine && len(j.Speaks.Domains) > 0 {
+	if j.genuine && j.Speaks.Bounds() {
 		j.NotChecked = append(j.NotChecked, j.Speaks.Judge(&j.Findings, j.Trust, j.Subject, j.names())...)
 	}
 	if j.genuine {

@@ -104,7 +104,14 @@ func speaksWords(t *federation.Trust) string {
 	if len(t.SpeaksFor) == 0 {
 		return "any domain"
 	}
-	return strings.Join(t.SpeaksFor, ", ")
+	var out []string
+	for _, s := range t.SpeaksFor {
+		if s == judge.OfScopes {
+			s = "the scopes of its metadata"
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, ", ")
 }
 
 func networkWords(list []string) string {

@@ -663,7 +663,7 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.Li
 	*found = append(*found, l...)
 	for _, f := range l.Without(finding.Pass) {
 		g.info = map[string]any{}
-		if f.ID == finding.SubjectDomain {
+		if f.ID == finding.SubjectDomain || f.ID == finding.SubjectTenant {
 			g.judged.Findings.Add(f)
 			g.judged.Settle()
 		}

@@ -14,6 +14,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
@@ -604,7 +605,11 @@ func (k *Enactor) terms(name string, is, want *Trust) (x desk.Terms, err error) 
 		Signs: changed(is.Signs, want.Signs), SignsRequests: switched(is.SignRequests, want.SignRequests),
 		Unsolicited: switched(is.Unsolicited, want.Unsolicited), AllowSHA1: switched(is.SHA1, want.SHA1),
 		ForceAuthn: switched(is.ForceAuthn, want.ForceAuthn), IsPassive: switched(is.IsPassive, want.IsPassive)}
-	if !slices.Equal(is.SpeaksFor, want.SpeaksFor) {
+	said, err := judge.ReadVouching(want.SpeaksFor)
+	if err != nil {
+		return x, k.File.errorf("trusts."+name+".speaksFor", "%v", err)
+	}
+	if !slices.Equal(is.SpeaksFor, said.Said) {
 		if x.SpeaksFor = want.SpeaksFor; len(x.SpeaksFor) == 0 {
 			x.SpeaksFor = []string{"none"}
 		}

@@ -17,15 +17,16 @@ import (
 type Preview struct {
 	Trust      string           `json:"trust"`
 	Person     string           `json:"person"`
-	Service    string           `json:"service,omitempty"` // of the app, that is asked for; "" is the default one
+	Service    string           `json:"service,omitempty"` // the app's that is asked for; "" is the default one
 	Admitted   bool             `json:"admitted"`
 	Why        string           `json:"why,omitempty"` // why the person is not admitted
 	Subject    saml.Subject     `json:"subject"`
 	Attributes []saml.Attribute `json:"attributes" rows:"each"`
 	Tokens     []TokenClaim     `json:"tokenClaims,omitempty" rows:"each"` // over OpenID Connect
-	Withheld   []string         `json:"withheld,omitempty"`                // what the rules release and that service does not wish
-	Gaps       []claims.Gap     `json:"gaps"`
-	Findings   finding.List     `json:"findings"`
+	// what the rules release and that service does not wish
+	Withheld []string     `json:"withheld,omitempty"`
+	Gaps     []claims.Gap `json:"gaps"`
+	Findings finding.List `json:"findings"`
 }
 
 // PreviewClaims works out what a trust would send for a person, without sending it. service is the index of the app's

@@ -119,17 +119,36 @@ func (d *Desk) speaksFor(t *federation.Trust, list []string) error {
 	if t.Terms.Machine(app) {
 		return finding.Errorf("%s is %w: nobody signs in through %s", finding.FieldSpeaksFor, ErrValue, t.Name)
 	}
-	var out []string
-	for _, v := range list {
-		v, err := judge.CheckDomain(v)
-		if err != nil {
-			return finding.Errorf("%s %w", finding.FieldSpeaksFor, err)
-		}
-		out = append(out, v)
+	v, err := judge.ReadVouching(list)
+	if err != nil {
+		return finding.Errorf("%s %w", finding.FieldSpeaksFor, err)
 	}
-	slices.Sort(out)
-	t.SpeaksFor = slices.Compact(out)
+	for _, x := range v.Tenants { // as the message has it: a friendly name is anybody's to write
+		if name, _ := over(t).name(x.Claim, ClaimInput{}, app); name != x.Claim {
+			return finding.Errorf("%s %s=… is %w: write the attribute's name in the message, %s=%s",
+				finding.FieldSpeaksFor, x.Claim, ErrValue, name, x.Values[0])
+		}
+	}
+	if v.ByScopes {
+		if err := d.claimsScopes(t); err != nil {
+			return err
+		}
+	}
+	t.SpeaksFor = v.Said
 	return nil
+}
+
+// claimsScopes reports that the provider of a trust has no scope for which it could speak. Errors: ErrValue.
+func (d *Desk) claimsScopes(t *federation.Trust) error {
+	p, err := d.View.Party(t.Provider)
+	if err != nil {
+		return err
+	}
+	if len(t.Terms.Scopes(p)) > 0 {
+		return nil
+	}
+	return finding.Errorf("%s %s is %w: what %s publishes over %s has none; write DOMAIN", finding.FieldSpeaksFor,
+		judge.OfScopes, ErrValue, p.Name, federation.ProtocolTitle(t.Over()))
 }
 
 // reads says how the app of a trust reads what its provider sends.
