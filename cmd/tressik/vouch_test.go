@@ -95,3 +95,54 @@ func TestSpeaksForScopesAndTenants(t *testing.T) {
 		t.Errorf("a tenant alone bounds no names:\n%s", out)
 	}
 }
+
+// TestAccountsOfTwoProviders finds the accounts of an app to which two providers lead: by the names that one may send,
+// and by somebody who is known to come from there.
+func TestAccountsOfTwoProviders(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.ok("claims", "set", "nightlog@southmere", "mail=person.mail")
+	shared := func(trust string) (out []string) {
+		t.Helper()
+		var m struct {
+			Shared []struct{ Account, Person, Trust, Other, Domain string }
+		}
+		d.json(&m, "accounts", "match", trust)
+		for _, s := range m.Shared {
+			if s.Account == "mira.solano@kestrelridge.example" {
+				out = append(out, s.Person+" "+s.Trust+" "+s.Other+s.Domain)
+			}
+		}
+		return out
+	}
+	told := func(trust string) bool {
+		t.Helper()
+		return strings.Contains(d.run("check", trust).out, "account.shared")
+	}
+	if got := shared("nightlog@ridge"); len(got) > 0 || told("nightlog@ridge") {
+		t.Fatalf("nothing is known of southmere's people: %v", got)
+	}
+	for speaks, want := range map[string]string{"kestrelridge.example": "mira nightlog@southmere kestrelridge.example",
+		"southmere.example": "", "southmere.example,kestrelridge.example": "mira nightlog@southmere " +
+			"kestrelridge.example",
+		"*.kestrelridge.example": ""} {
+		d.ok("trust", "change", "nightlog@southmere", "--speaks-for", speaks)
+		if got := strings.Join(shared("nightlog@ridge"), ", "); got != want || told("nightlog@ridge") != (want != "") {
+			t.Errorf("southmere speaks for %s: %q, want %q", speaks, got, want)
+		}
+	}
+	// somebody of southmere who comes under an address of the observatory
+	d.ok("trust", "change", "nightlog@southmere", "--speaks-for", "none")
+	d.write("guests.csv", "uid,mail,groups\nguest,mira.solano@kestrelridge.example,visitors\n")
+	d.ok("people", "load", "guests.csv", "--home", "southmere")
+	for trust, want := range map[string]string{"nightlog@ridge": "mira nightlog@southmere guest",
+		"nightlog@southmere": "guest nightlog@ridge mira"} {
+		if got := strings.Join(shared(trust), ", "); got != want || !told(trust) {
+			t.Errorf("%s: %q, want %q", trust, got, want)
+		}
+	}
+	d.ok("trust", "end", "nightlog@southmere", "--yes")
+	if told("nightlog@ridge") {
+		t.Error("a trust that has ended leads to nobody")
+	}
+}

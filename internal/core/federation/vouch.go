@@ -44,8 +44,8 @@ func JudgeVouching(t *Trust, beside []*Trust, parties map[string]*Party) (out fi
 			continue
 		}
 		others = append(others, x.Provider)
-		theirs := x.domains(parties[x.Provider])
-		for _, d := range t.domains(provider) {
+		theirs := x.Domains(parties[x.Provider])
+		for _, d := range t.Domains(provider) {
 			if i := slices.IndexFunc(theirs, func(o string) bool { return judge.Overlap(d, o) }); i >= 0 {
 				out.Add(finding.Finding{ID: finding.TrustSpeaksSame, Level: finding.Warning,
 					Check:    "domains of " + t.Provider + " at " + t.App,
@@ -79,9 +79,9 @@ func JudgeVouching(t *Trust, beside []*Trust, parties map[string]*Party) (out fi
 	return out
 }
 
-// domains are those for which the provider of a trust speaks, as far as they can be compared: a scope that is a pattern
+// Domains are those for which the provider of a trust speaks, as far as they can be compared: a scope that is a pattern
 // cannot.
-func (t *Trust) domains(provider *Party) []string {
+func (t *Trust) Domains(provider *Party) []string {
 	v := t.Vouching(&Party{}, provider)
 	out := slices.Clone(v.Domains)
 	for _, s := range v.Scopes {

@@ -8,6 +8,7 @@ const (
 	AccountKnown      ID = "account.known"
 	AccountNew        ID = "account.new"
 	AccountNone       ID = "account.none"
+	AccountShared     ID = "account.shared"
 	AccountStrangers  ID = "account.strangers"
 	AccountSwapped    ID = "account.swapped"
 	AccountUnknown    ID = "account.unknown"
@@ -215,6 +216,7 @@ func ledgerEntries() []Entry {
 		{AccountKnown, Pass, "", "Everyone who may sign in has an account."},
 		{AccountNew, Pass, "", "The app makes an account for the person."},
 		{AccountNone, Warning, "", "The person has an account in the app."},
+		{AccountShared, Warning, "", "To each account of an app one provider leads."},
 		{AccountStrangers, Warning, "", "Everyone who may sign in has an account."},
 		{AccountSwapped, Error, "", "Nobody is taken for somebody else."},
 		{AccountUnknown, Error, "", "Which account the app takes the person for can be said."},

@@ -65,9 +65,10 @@ func (a *App) accountsMatch() *cobra.Command {
 		Short: "For everyone whom a trust admits: which account the app would take them for",
 		Args:  args("TRUST"),
 		Long: `Say for everyone whom a trust admits which account of the app they would be taken for: found, a stranger
-(and which account is nearest, differing in case or domain alone), or a collision of two people or two accounts; and
-which accounts nobody would come for. Rules that would find more are proposed, never applied. It ends with exit
-status 3 when somebody collides, or is a stranger.`,
+(and which account is nearest, differing in case or domain alone), or a collision of two people or two accounts; which
+accounts nobody would come for; and to which another provider leads as well. Rules that would find more are proposed,
+never applied. It ends with exit status 3 when somebody collides, is a stranger or taken for somebody else, or another
+provider leads to their account.`,
 		Example: "  tressik accounts match nightlog@ridge", ValidArgsFunction: a.names("trust", 1),
 		RunE: a.withPeople(func(d *desk.Desk, got []string) error {
 			m, err := mapper(d).Match(got[0])
@@ -77,7 +78,7 @@ status 3 when somebody collides, or is a stranger.`,
 			if err := a.print(layout.Match(m)); err != nil {
 				return err
 			}
-			if len(m.Collisions)+len(m.Strangers)+len(m.Swapped) > 0 {
+			if len(m.Collisions)+len(m.Strangers)+len(m.Swapped)+len(m.Shared) > 0 {
 				return ErrFound
 			}
 			return nil

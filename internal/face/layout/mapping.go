@@ -28,7 +28,7 @@ func Match(m *mapping.Match) format.Page {
 		{"found by", m.Field + ", filled from " + from},
 		{"found", fmt.Sprint(len(m.Found))}, {"strangers", fmt.Sprint(len(m.Strangers)) + strange(m)},
 		{"collisions", fmt.Sprint(len(m.Collisions))}, {"swapped", fmt.Sprint(len(m.Swapped))}, {"orphaned",
-			fmt.Sprint(len(m.Orphans))}}
+			fmt.Sprint(len(m.Orphans))}, {"shared", fmt.Sprint(len(m.Shared))}}
 	blocks := []format.Block{{Title: "Whom " + m.App + " would know through " + m.Trust, Fields: f}}
 	if len(m.Collisions) > 0 {
 		b := format.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts",
@@ -48,6 +48,16 @@ func Match(m *mapping.Match) format.Page {
 			"Account", "Whose it is", "By its field"}}
 		for _, s := range first(&b, m.Swapped) {
 			b.Rows = append(b.Rows, []string{s.Person, s.Account, s.Whose, s.Field})
+		}
+		blocks = append(blocks, b)
+	}
+	if len(m.Shared) > 0 {
+		b := format.Block{Title: "Shared: another provider leads to the account as well", Head: []string{"Account",
+			"Person",
+			"Through", "Who comes there"}}
+		for _, s := range first(&b, m.Shared) {
+			b.Rows = append(b.Rows, []string{s.Account, s.Person, s.Trust, cmp.Or(s.Other,
+				"whoever it names of "+s.Domain)})
 		}
 		blocks = append(blocks, b)
 	}

@@ -97,7 +97,8 @@ type state struct {
 	beside   map[string][]*federation.Trust // by app, its trusts that have not ended
 	crowd    *federation.Crowd
 	expected map[string]int
-	due      map[string]bool // by party and kind: what runs out and is told as that
+	ways     map[string]*mapping.Ways // by app, to its accounts
+	due      map[string]bool          // by party and kind: what runs out and is told as that
 }
 
 // Run checks what is named: parties and trusts; all where nothing is. Errors: *model.UnknownError, those of the ledger.
@@ -236,7 +237,7 @@ func (c *Checker) read(names []string) (*state, error) {
 	}
 	s := &state{Ledger: l, parties: map[string]*federation.Party{}, apis: map[string]*federation.Party{},
 		uses: map[string][]federation.Use{}, expected: map[string]int{}, due: map[string]bool{},
-		beside: map[string][]*federation.Trust{}}
+		beside: map[string][]*federation.Trust{}, ways: map[string]*mapping.Ways{}}
 	for i := range l.Parties {
 		p := &l.Parties[i]
 		s.parties[p.Name] = p
@@ -310,7 +311,7 @@ func (c *Checker) trust(s *state, t *federation.Trust) (finding.List, error) {
 	if t.Terms.Machine(app) {
 		return out, nil
 	}
-	return out, c.received(v, &out)
+	return out, c.received(s, v, &out)
 }
 
 // owned judges who answers for a trust, what it rests on, and its secrets.
@@ -379,7 +380,7 @@ func (c *Checker) owned(s *state, t *federation.Trust, out *finding.List) {
 
 // received judges what the app receives of those who may sign in, and which of its accounts it would take them for.
 // What is missing of one attribute is told once: as the gap of the claim, where there is one.
-func (c *Checker) received(v *handoff.View, out *finding.List) error {
+func (c *Checker) received(s *state, v *handoff.View, out *finding.List) error {
 	app, reads := v.App, v.Trust.Reading(v.App)
 	if !v.Provider.Own && reads == nil { // what a foreign provider sends is not known
 		return nil
@@ -417,7 +418,16 @@ func (c *Checker) received(v *handoff.View, out *finding.List) error {
 	if err != nil {
 		return err
 	}
-	m, err := who.Match(list)
+	if len(list) == 0 {
+		return nil
+	}
+	if s.ways[app.Name] == nil {
+		s.ways[app.Name], err = (&mapping.Mapper{Book: c.Book}).Ways(s.beside[app.Name], s.parties, v.Crowd.All(), list)
+		if err != nil {
+			return err
+		}
+	}
+	m, err := s.ways[app.Name].Of(v.Trust.Name)
 	if errors.Is(err, mapping.ErrNoAccounts) || errors.Is(err, mapping.ErrNotKnown) {
 		return nil
 	}

@@ -152,7 +152,8 @@ type Match struct {
 	Accounts   int    `json:"accounts"`
 	Strange    string `json:"strangersAre,omitempty"` // created or refused
 	*accounts.Matching
-	Better []Better `json:"better"` // rules that would find more
+	Shared []Shared `json:"shared" rows:"each"` // to which another provider leads as well
+	Better []Better `json:"better"`             // rules that would find more
 }
 
 // Better is a rule that would find more accounts.
@@ -165,15 +166,48 @@ type Better struct {
 // Match says for everyone whom a trust admits which account of the app they would be taken for. Errors: ErrNoAccounts,
 // ErrNoKey, *model.UnknownError.
 func (m *Mapper) Match(trust string) (*Match, error) {
-	who, err := m.admitted(trust, "")
+	t, app, _, err := m.Trust(trust)
 	if err != nil {
 		return nil, err
 	}
-	list, err := m.View.Accounts(who.app.Name)
+	list, err := m.View.Accounts(app.Name)
 	if err != nil {
 		return nil, err
 	}
-	return who.Match(list)
+	if t.Standing == federation.Ended { // it leads nobody anywhere, and what it did is asked about
+		who, err := m.admitted(trust, "")
+		if err != nil {
+			return nil, err
+		}
+		return who.Match(list)
+	}
+	beside, err := m.View.TrustsOf(app.Name)
+	if err != nil {
+		return nil, err
+	}
+	parties, trusts := map[string]*federation.Party{app.Name: app}, []*federation.Trust{}
+	for i := range beside {
+		x := &beside[i]
+		if x.App != app.Name {
+			continue
+		}
+		if parties[x.Provider], err = m.View.Party(x.Provider); err != nil {
+			return nil, err
+		}
+		if x.Name == t.Name {
+			x = t
+		}
+		trusts = append(trusts, x)
+	}
+	everybody, err := m.View.Persons()
+	if err != nil {
+		return nil, err
+	}
+	w, err := m.Ways(trusts, parties, everybody, list)
+	if err != nil {
+		return nil, err
+	}
+	return w.Of(trust)
 }
 
 // Match says of each of them which account of the app's list they would be taken for. Errors: ErrNoAccounts, ErrNoKey,
@@ -200,7 +234,7 @@ func (t *Those) Match(list []accounts.Account) (*Match, error) {
 	}
 	out := &Match{Trust: t.trust.Name, App: t.app.Name, Field: reads.Key, From: reads.From(reads.Key),
 		Admitted: len(t.all),
-		Accounts: len(list), Strange: reads.Strangers, Better: []Better{}}
+		Accounts: len(list), Strange: reads.Strangers, Shared: []Shared{}, Better: []Better{}}
 	if out.From == federation.Subject {
 		out.Expression = t.trust.SubjectExpression()
 	} else {
@@ -259,6 +293,7 @@ func (m *Match) Judge() finding.List {
 			fmt.Sprintf("%d would be taken for somebody else, such as %s for %s (%s)", n,
 				s.Person, s.Whose, s.Account), "each person their own account")
 	}
+	m.judgeShared(&out, check)
 	if len(out) == 0 && m.Admitted > 0 {
 		out.Pass(finding.AccountKnown, check, fmt.Sprintf("each of %d who may sign in is known", m.Admitted))
 	}
