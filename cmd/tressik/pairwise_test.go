@@ -1,6 +1,7 @@
 package main
 
 import (
+	"database/sql"
 	"os"
 	"strings"
 	"testing"
@@ -41,11 +42,24 @@ func TestPairwiseNames(t *testing.T) {
 		"handoff": d.ok("handoff", trust, "--for", "app"), "charter": d.read("all.yaml"),
 		"report":  d.read("report.html"),
 		"explain": d.ok("claims", "preview", trust, "--as", "mira", "--explain"),
+		"journal": d.ok("journal", "list", "--format", "json"),
 		"JSON":    d.ok("trust", "show", trust, "--format", "json")} {
 		if strings.Contains(out, "pepper") {
 			t.Errorf("%s shows the salt:\n%s", what, out)
 		}
 	}
+	db, err := sql.Open("sqlite", d.path("tressik.ledger"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var entries int
+	err = db.QueryRow(`SELECT count(*) FROM journal
+		WHERE instr(coalesce(before, '') || coalesce(after, '') || coalesce(records, ''), 'pepper') > 0`).Scan(&entries)
+	if err != nil || entries > 0 {
+		t.Errorf("%d entries of the journal have the salt: %v", entries, err)
+	}
+	d.ok("journal", "verify")
 	old := d.ok("claims", "preview", trust, "--as", "mira")
 	if err := os.WriteFile(d.path("rules.yaml"), []byte(d.ok("claims", "export", trust)), 0o600); err != nil {
 		t.Fatal(err)
@@ -56,6 +70,14 @@ func TestPairwiseNames(t *testing.T) {
 	}
 	d.ok("charter", "compare", "all.yaml")
 	d.fails(1, []string{"the salt is not in the text"}, "claims", "import", "nightlog@southmere", "rules.yaml")
+	// a rule that is copied from where it is shown keeps its salt, also under another name
+	const shown = `hashed(person.uid, "(kept in the ledger)")`
+	d.ok("claims", "set", trust, "old="+shown, "older="+shown)
+	if now := d.ok("claims", "preview", trust, "--as", "mira"); !strings.Contains(now, "older") ||
+		strings.Count(now, hashOf(t, old)) != 2 {
+		t.Errorf("copied:\n%s\nbefore:\n%s", now, old)
+	}
+	d.fails(1, []string{"the salt is not in the text"}, "claims", "set", "nightlog@southmere", "old="+shown)
 }
 
 // TestImportKeepsTransient: a file does not turn a name by which nobody is known again into one by which they are.
@@ -109,4 +131,16 @@ func TestSuggestionsFitTheirSyntax(t *testing.T) {
 		t.Errorf("an affiliation of several values: %s", e)
 	}
 	t.Logf("%v %v", got, v.Without)
+}
+
+// hashOf is the value of the claim old in a preview.
+func hashOf(t *testing.T, preview string) string {
+	t.Helper()
+	for line := range strings.Lines(preview) {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "old" {
+			return f[1]
+		}
+	}
+	t.Fatalf("no value of old in\n%s", preview)
+	return ""
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 )
@@ -144,8 +145,10 @@ func recorded(r Record) Record {
 	return r
 }
 
-// recordedTrust is a trust as the journal keeps it.
+// recordedTrust is a trust as the journal keeps it: without what is known of a person, and without the salts of its
+// rules.
 func recordedTrust(t *federation.Trust) *federation.Trust {
+	t = withoutSalts(t)
 	if t == nil || t.Last == nil {
 		return t
 	}
@@ -153,6 +156,51 @@ func recordedTrust(t *federation.Trust) *federation.Trust {
 	r.Claims, r.Subject, r.Findings = nil, "", r.Findings.Without(finding.Pass)
 	c.Last = &r
 	return &c
+}
+
+// salted reports whether a salt stands in a rule of a trust.
+func salted(t *federation.Trust) bool {
+	return claims.Masked(t.Subject) != t.Subject || slices.ContainsFunc(t.Rules,
+		func(r claims.Rule) bool { return claims.Masked(r.Expression) != r.Expression })
+}
+
+// withoutSalts is a trust whose rules tell their salts apart and do not say them: whoever knows one can make the value
+// of anybody at any app, and the journal never forgets.
+func withoutSalts(t *federation.Trust) *federation.Trust {
+	if t == nil || !salted(t) {
+		return t
+	}
+	c := *t
+	c.Subject, c.Rules = claims.Told(t.Subject), slices.Clone(t.Rules)
+	for i, r := range c.Rules {
+		c.Rules[i].Expression = claims.Told(r.Expression)
+	}
+	return &c
+}
+
+// resalt puts the salts of a trust as it is into one that the journal tells of. It reports whether all of them are
+// there.
+func resalt(t, from *federation.Trust) bool {
+	whole := true
+	put := func(expr *string, is string) {
+		if !strings.Contains(*expr, claims.Kept) {
+			return
+		}
+		if claims.Told(is) == *expr {
+			*expr = is
+			return
+		}
+		whole = false
+	}
+	if from == nil {
+		from = &federation.Trust{}
+	}
+	put(&t.Subject, from.Subject)
+	for i := range t.Rules {
+		_, is, _ := from.RuleFor(t.Rules[i].Claim)
+		put(&t.Rules[i].Expression, is)
+	}
+	return whole
 }
 
 // recordedExpected is an expectation as the journal keeps it: which claims, not the person's values.

@@ -25,7 +25,7 @@ func (e *Edit) AddTrust(t *federation.Trust, key federation.SubjectKey) error {
 	if err := e.put(&Trust{Trust: *t, Subject: key, Version: 1}); err != nil {
 		return err
 	}
-	return e.note("trust.add", "", t.Name, nil, t)
+	return e.note("trust.add", "", t.Name, nil, recordedTrust(t))
 }
 
 // PutTrust changes a trust under an action of the journal. Errors: ErrChanged.

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
@@ -658,5 +659,63 @@ func TestFields(t *testing.T) {
 		if got := e.Fields(); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
+	}
+}
+
+// TestSaltsAreNotRecorded has the salt of a rule changed: no entry says one, the change is seen, and what it was does
+// not come back as another rule.
+func TestSaltsAreNotRecorded(t *testing.T) {
+	h, m := history(t, 400)
+	for range 60 {
+		if err := m.Do(h.Do); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := m.View().Trusts()
+	if err != nil || len(all) == 0 {
+		t.Fatalf("%d trusts, %v", len(all), err)
+	}
+	name := all[0].Name
+	set := func(salt string) {
+		t.Helper()
+		err := m.As("mira", func(b *model.Book) error {
+			old, err := b.View.Trust(name)
+			if err != nil {
+				return err
+			}
+			now := old.Clone()
+			now.Rules = claims.Set(nil, claims.Rule{Claim: "badge", Name: "badge",
+				Expression: `hashed(person.uid, "` + salt + `")`})
+			return b.Change(func(e *model.Edit) error { return e.PutTrust(old, now, "claims.set") })
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	set("peppercorn")
+	before, _ := m.View().LastSeq()
+	set("peppermill")
+	for e, err := range m.View().Entries(model.Filter{Whole: true}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if text := string(e.Before) + string(e.After) + string(e.Records); strings.Contains(text, "pepper") {
+			t.Errorf("entry %d says a salt: %s", e.Seq, text)
+		}
+	}
+	p, err := m.View().Prove("")
+	if err != nil || len(p.Differs) > 0 {
+		t.Errorf("%+v, %v", p, err)
+	}
+	past, err := model.Past(m.View(), before)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if was, err := past.Trust(name); err != nil || !strings.Contains(was.Rules[0].Expression, claims.Kept) {
+		t.Errorf("what it was: %+v, %v", was, err)
+	}
+	c, stay, err := model.Back(m.View(), before, func(e *model.Entry) bool { return e.Actor == "mira" })
+	if err != nil || len(c.Records) > 0 || len(stay) != 1 || !strings.Contains(stay[0].Why, "salt") {
+		t.Errorf("it goes back to %+v, stays %+v, %v", c.Records, stay, err)
 	}
 }

@@ -11,6 +11,8 @@ import (
 	"iter"
 	"maps"
 	"slices"
+
+	"tressik.example/internal/core/federation"
 )
 
 // Recorded is one record of a change as the journal keeps it. A record about a person stands there by keyed hashes: its
@@ -68,6 +70,12 @@ func wholeSum(r Record, peopleKey string) (string, error) {
 		c.Secret.Used = nil
 		r = &c
 	case *OwnKey:
+	case *Trust:
+		if x == nil || !salted(&x.Trust) {
+			return "", nil
+		}
+		b, err := json.Marshal([]any{x.Trust.Subject, x.Trust.Rules})
+		return keyed(peopleKey, b), err
 	default:
 		return "", nil
 	}
@@ -163,6 +171,7 @@ func Past(v View, seq int64) (View, error) {
 			if c.After, err = Decode(k.Kind, s.before); err != nil {
 				return View{}, err
 			}
+			whole(c) // a rule whose salt is not known any more cannot be worked out, and is no rule with another salt
 		}
 		o.lay(c)
 	}
@@ -337,12 +346,20 @@ func back(v View, k Key, s *step) (c Change, why string, err error) {
 	case c.Before == nil && last != nil:
 		return c, "somebody else took it away since", nil
 	case c.Before == nil: // it was taken away
-		c.After, err = Decode(k.Kind, first)
+		if c.After, err = Decode(k.Kind, first); err == nil && !whole(c) {
+			return c, lostSalt, nil
+		}
 		return c, "", err
 	case last == nil:
 		return c, "somebody else made it anew since it was taken away", nil
 	}
-	doc, err := Encode(c.Before)
+	is := c.Before
+	if t, ok := is.(*Trust); ok { // compared as the journal has it
+		x := *t
+		x.Trust = *withoutSalts(&t.Trust)
+		is = &x
+	}
+	doc, err := Encode(is)
 	if err != nil {
 		return c, "", err
 	}
@@ -351,8 +368,26 @@ func back(v View, k Key, s *step) (c Change, why string, err error) {
 			return c, "", err
 		}
 	}
-	c.After, err = Decode(k.Kind, doc)
+	if c.After, err = Decode(k.Kind, doc); err == nil && !whole(c) {
+		return c, lostSalt, nil
+	}
 	return c, "", err
+}
+
+const lostSalt = "the journal does not keep the salt that a rule had"
+
+// whole puts what the journal leaves out of a record that it tells of back into it, out of the record as it is. It
+// reports whether all of it is there.
+func whole(c Change) bool {
+	t, ok := c.After.(*Trust)
+	if !ok {
+		return true
+	}
+	var is *federation.Trust
+	if now, there := c.Before.(*Trust); there {
+		is = &now.Trust
+	}
+	return resalt(&t.Trust, is)
 }
 
 // unmade returns a document in which what changed from one to another is as it was in the first. Objects are taken

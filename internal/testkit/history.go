@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"math/rand"
+	"slices"
 	"time"
 
 	"tressik.example/internal/core/accounts"
+	"tressik.example/internal/core/claims"
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/keys"
@@ -215,7 +217,10 @@ func (h *History) changeTrust(e *model.Edit) (bool, error) {
 		return false, err
 	}
 	t := old.Clone()
-	switch h.r.Intn(3) {
+	switch h.r.Intn(4) {
+	case 3:
+		t.Rules = claims.Set(slices.Clone(t.Rules), claims.Rule{Claim: "badge", Name: "badge",
+			Expression: fmt.Sprintf("hashed(person.uid, \"salt %d\")", h.n)})
 	case 0:
 		t.Admits = fmt.Sprintf("group:g%d", h.n)
 	case 1:

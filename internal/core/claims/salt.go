@@ -16,6 +16,9 @@ var ErrKept = errors.New("the salt is not in the text, and the rule that it woul
 // Masked is an expression as it may be shown and written into files: the salts of hashed(text, "salt") that stand in it
 // are left out. Whoever knows a salt can make the value of anybody at any app.
 func Masked(expr string) string {
+	if !strings.Contains(expr, "hashed(") {
+		return expr
+	}
 	var b strings.Builder
 	for at := 0; at < len(expr); {
 		if quote := expr[at]; quote == '"' || quote == '\'' {
@@ -54,16 +57,28 @@ func Told(expr string) string {
 	return m + " #" + hex.EncodeToString(sum[:2])
 }
 
-// Unmasked is an expression with the salts that are kept, where it is the masked form of a rule that is there. Errors:
-// ErrKept.
-func Unmasked(expr, there string) (string, error) {
-	switch {
-	case !strings.Contains(expr, Kept):
+// Unmasked is an expression with the salts that are kept, where it is the masked form of one that is there: of the
+// first, which it is to replace, else of the one among the others that it can be. Errors: ErrKept.
+func Unmasked(expr string, there ...string) (string, error) {
+	if !strings.Contains(expr, Kept) {
 		return expr, nil
-	case there != "" && Masked(there) == Masked(expr):
-		return there, nil
 	}
-	return "", ErrKept
+	found := ""
+	for i, x := range there {
+		switch {
+		case x == "" || Masked(x) != Masked(expr):
+		case i == 0:
+			return x, nil
+		case found != "" && found != x:
+			return "", ErrKept
+		default:
+			found = x
+		}
+	}
+	if found == "" {
+		return "", ErrKept
+	}
+	return found, nil
 }
 
 func isName(c byte) bool {

@@ -21,21 +21,22 @@ func AdviseWanted(t *Trust, persons people.Census) func(saml.Wanted) finding.Rem
 	return func(w saml.Wanted) finding.Remedy {
 		for _, r := range t.Rules {
 			if saml.Satisfies(w, saml.Attribute{Name: r.Name, Format: r.NameFormat}) {
+				shown := claims.Masked(r.Expression)
 				attr, plain := strings.CutPrefix(r.Expression, "person.")
 				if plain && persons.People > 0 && have[attr] == persons.People {
 					return finding.Do(fmt.Sprintf("the rule %s=%s gives each person in the ledger a value, so this "+
 						"message was made "+
 						"before the rule, or not by it: sign in again, and look at that response", r.Claim,
-						r.Expression))
+						shown))
 				}
 				return finding.Do(fmt.Sprintf("the rule %s=%s is there: either it gives nothing for this person, so "+
 					"enter the "+
 					"value where people are kept, and load them again; or the message was made without it", r.Claim,
-					r.Expression)).
+					shown)).
 					Then(finding.Run("people", "load", "FILE"))
 			}
 			if r.Name == w.Name { // under another NameFormat: setting it anew takes the app's
-				return finding.Run("claims", "set", t.Name, w.Label()+"="+r.Expression)
+				return finding.Run("claims", "set", t.Name, w.Label()+"="+claims.Masked(r.Expression))
 			}
 		}
 		attr, n := NearestAttribute(w, have)

@@ -133,7 +133,7 @@ func indexes(t *testing.T, made Make) {
 		t.Fatal(err)
 	}
 	l, _ := made(t, h.Env)
-	for range 120 {
+	for range 160 {
 		do(t, l, h.Do)
 	}
 	found := 0

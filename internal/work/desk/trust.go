@@ -413,6 +413,10 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 		if !ok || claim == "" {
 			return nil, nil, fmt.Errorf("%q is %w: write CLAIM=EXPRESSION, such as mail=person.mail", a, ErrValue)
 		}
+		_, there, _ := old.RuleFor(claim)
+		if expr, err = claims.Unmasked(expr, expressions(old, there)...); err != nil { // copied from where it was shown
+			return nil, nil, fmt.Errorf("claim %s: %w", claim, err)
+		}
 		prg, err := engine.Compile(expr)
 		if err != nil {
 			return nil, nil, fmt.Errorf("claim %s: %w", claim, err)
@@ -444,8 +448,12 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			return nil, nil, err
 		}
 	}
+	subject := ""
 	if in.Subject != nil && *in.Subject != "" {
-		prg, err := engine.Compile(*in.Subject)
+		if subject, err = claims.Unmasked(*in.Subject, expressions(old, old.Subject)...); err != nil {
+			return nil, nil, fmt.Errorf("subject: %w", err)
+		}
+		prg, err := engine.Compile(subject)
 		if err != nil {
 			return nil, nil, fmt.Errorf("subject: %w", err)
 		}
@@ -461,11 +469,20 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			t.SubjectFormat = format
 		}
 		if in.Subject != nil {
-			t.Subject = *in.Subject
+			t.Subject = subject
 		}
 		return nil
 	})
 	return t, hints, err
+}
+
+// expressions are those of a trust, with the one that is to be replaced first.
+func expressions(t *federation.Trust, first string) []string {
+	out := []string{first, t.Subject}
+	for _, r := range t.Rules {
+		out = append(out, r.Expression)
+	}
+	return out
 }
 
 // hintReads warns of attributes that nobody in the ledger has.
