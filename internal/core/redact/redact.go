@@ -279,7 +279,7 @@ func unwrapped(text string) []byte {
 	for range 2 {
 		b, err := saml.Decode64(text)
 		if err == nil {
-			if x, err := saml.Inflate(b); err == nil {
+			if x, _, err := saml.Inflate(b); err == nil {
 				b = x
 			}
 			if strings.HasPrefix(strings.TrimSpace(string(b)), "<") {

@@ -39,6 +39,7 @@ type Carried struct {
 	Parameter  string // SAMLRequest or SAMLResponse
 	Binding    string // "" where it is not known by which one it came
 	Deflated   bool   // it was compressed; whether that is right is its binding's to say
+	Wrapped    bool   // it stood in the header and the checksum of zlib, which no binding has
 	XML        []byte
 	RelayState string
 	SigAlg     string // Redirect only
@@ -144,9 +145,9 @@ func DecodeRedirect(rawQuery string) (*Carried, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
 	}
-	switch x, err := Inflate(z); {
+	switch x, wrapped, err := Inflate(z); {
 	case err == nil:
-		c.XML, c.Deflated = x, true
+		c.XML, c.Deflated, c.Wrapped = x, true, wrapped
 	case looksXML(z): // read all the same, so that it can be said what is wrong with it
 		c.XML = z
 	default:
@@ -178,8 +179,21 @@ func DecodeRedirect(rawQuery string) (*Carried, error) {
 	return c, nil
 }
 
-// Inflate undoes DEFLATE, up to the size of a message.
-func Inflate(z []byte) ([]byte, error) {
+// Inflate undoes DEFLATE, up to the size of a message. wrapped says that it stood between the header and the checksum
+// of zlib (RFC 1950), which no binding has: what many languages call compression writes them. Errors: ErrBadDeflate.
+func Inflate(z []byte) (out []byte, wrapped bool, err error) {
+	if out, err = inflate(z); err == nil {
+		return out, false, nil
+	}
+	if len(z) > 2 && z[0]&0x0f == 8 && (int(z[0])<<8|int(z[1]))%31 == 0 {
+		if x, err := inflate(z[2:]); err == nil {
+			return x, true, nil
+		}
+	}
+	return nil, false, err
+}
+
+func inflate(z []byte) ([]byte, error) {
 	r := inflaters.Get().(io.ReadCloser)
 	defer inflaters.Put(r)
 	if err := r.(flate.Resetter).Reset(bytes.NewReader(z), nil); err != nil {
@@ -216,8 +230,8 @@ func DecodePOST(form url.Values) (*Carried, error) {
 		return nil, fmt.Errorf("%s: %w", c.Parameter, err)
 	}
 	if !looksXML(c.XML) { // libraries that compress for the one binding often do for the other
-		if x, err := Inflate(c.XML); err == nil && looksXML(x) {
-			c.XML, c.Deflated = x, true
+		if x, wrapped, err := Inflate(c.XML); err == nil && looksXML(x) {
+			c.XML, c.Deflated, c.Wrapped = x, true, wrapped
 		}
 	}
 	return c, nil
@@ -242,6 +256,9 @@ func judgeCarriage(out *finding.List, c *Carried, el *etree.Element, side findin
 			"SAML Bindings 3.4.4 and 3.5.4")
 	}
 	switch {
+	case c.Wrapped && c.Binding != BindingPOST:
+		fail("encoding", "compressed with the header of zlib", "DEFLATE alone, then base64",
+			"have the sender leave the header and the checksum out (raw DEFLATE)", "SAML Bindings 3.4.4.1")
 	case c.Binding == BindingPOST && c.Deflated:
 		fail("encoding", "compressed (DEFLATE), in a form", "base64 of the XML as it is",
 			"switch off compression for HTTP-POST at the sender: many libraries compress unless they are told, and "+

@@ -212,7 +212,7 @@ func (d *Inspector) inspectBase64(in Input, text string) (*Inspection, error) {
 			case len(b) > 0 && b[0] == 0x30:
 				return d.inspectDER(b, b, in.At)
 			}
-			if x, err := saml.Inflate(b); err == nil && looksXML(x) {
+			if x, _, err := saml.Inflate(b); err == nil && looksXML(x) {
 				return d.inspectXML(in, x, nil)
 			}
 			break
