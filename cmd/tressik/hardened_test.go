@@ -1,10 +1,15 @@
 package main
 
 import (
+	"crypto/tls"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -225,4 +230,56 @@ func TestInspectProofs(t *testing.T) {
 		trust, "--every-check")
 	d.fails(3, []string{"REFUSED", "expired"}, "inspect", "object.jwt", "--trust", trust, "--as-of",
 		"2031-03-04T12:00:00Z")
+}
+
+// TestEndpointsForCertificates asks a foreign provider that takes certificates at addresses of their own (RFC 8705,
+// section 5): a client that connects with one goes there, another one does not, and a change of them is a difference.
+func TestEndpointsForCertificates(t *testing.T) {
+	t.Parallel()
+	peer.Need(t, "openssl")
+	d := clients(t)
+	d.env = append(d.env, "TRESSIK_NOW=")
+	d.ownKey()
+	var asked []string
+	alias := "/mtls/token"
+	srv := httptest.NewUnstartedServer(nil)
+	srv.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch r.URL.Path {
+		case "/.well-known/openid-configuration":
+			json.NewEncoder(w).Encode(map[string]any{"issuer": srv.URL, "token_endpoint": srv.URL + "/token",
+				"jwks_uri":              srv.URL + "/keys",
+				"mtls_endpoint_aliases": map[string]string{"token_endpoint": srv.URL + alias}})
+		case "/keys":
+			w.Write([]byte(`{"keys":[{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo",` +
+				`"kid":"a"}]}`))
+		default:
+			asked = append(asked, fmt.Sprintf("%s %d", r.URL.Path, len(r.TLS.PeerCertificates)))
+			w.Write([]byte(`{"access_token":"opaque","token_type":"Bearer","expires_in":300}`))
+		}
+	})
+	srv.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
+	srv.StartTLS()
+	defer srv.Close()
+	d.write("ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})))
+	d.ok("provider", "add", "southmere", "--issuer", srv.URL, "--ca", "ca.pem")
+	d.fails(0, []string{"for a certificate", "/mtls/token"}, "provider", "show", "southmere")
+	d.ok("federate", "frame-courier", "--with", "southmere", "--over", "oidc", "--client-id", "courier-8")
+	d.write("s", "sesame")
+	const trust = "frame-courier@southmere"
+	d.ok("token", "get", trust, "--secret-file", "s", "--ca", "ca.pem")
+	d.ok("token", "get", trust, "--cert", "c.pem", "--key", "c.key", "--ca", "ca.pem")
+	if want := []string{"/token 0", "/mtls/token 1"}; !slices.Equal(asked, want) {
+		t.Errorf("asked %v, want %v", asked, want)
+	}
+	if sheet := d.ok("handoff", trust, "--for", "app"); !strings.Contains(sheet, srv.URL+"/token") {
+		t.Errorf("a client with a secret is sent elsewhere:\n%s", sheet)
+	}
+	d.ok("trust", "change", trust, "--client-cert", "c.pem", "--client-auth", "certificate")
+	if sheet := d.ok("handoff", trust, "--for", "app"); !strings.Contains(sheet, srv.URL+"/mtls/token") {
+		t.Errorf("a client with a certificate is not sent there:\n%s", sheet)
+	}
+	alias = "/elsewhere/token"
+	d.fails(0, []string{"token endpoint for a certificate", "/elsewhere/token", "to be handed over"}, "provider",
+		"refresh", "southmere")
 }

@@ -32,6 +32,18 @@ func (p Policy) Binding() string {
 	return p.Bound
 }
 
+// ByTLS reports whether the client authenticates by its certificate.
+func (p Policy) ByTLS() bool { return p.Auth == AuthTLS || p.Auth == AuthSelfSigned }
+
+// Endpoints is what a provider publishes, for a client that connects as the terms have it: where it has a certificate
+// it goes to the addresses that ask for one (RFC 8705, section 5).
+func (o *OIDCTerms) Endpoints(doc *oidc.Discovery) *oidc.Discovery {
+	if o.Policy.ByTLS() || o.Policy.Bound == BoundMTLS {
+		return doc.ByCertificate()
+	}
+	return doc
+}
+
 // BindsToCertificate reports whether tokens are bound to the certificate of a client that connects with one.
 func (p Policy) BindsToCertificate() bool { return p.Bound == BoundMTLS || p.Binding() == "any" }
 

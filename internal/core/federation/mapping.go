@@ -262,7 +262,9 @@ func (*SAMLTerms) values(r *Releaser, _ *Trust, p *people.Person) map[string][]s
 }
 
 // Scopes are those of the provider's metadata.
-func (*SAMLTerms) Scopes(provider *Party) []saml.Scope { return provider.Entity.AllScopes(provider.Entity.IDP) }
+func (*SAMLTerms) Scopes(provider *Party) []saml.Scope {
+	return provider.Entity.AllScopes(provider.Entity.IDP)
+}
 
 // Scopes is nothing: over OpenID Connect nobody claims domains of names.
 func (*OIDCTerms) Scopes(*Party) []saml.Scope { return nil }

@@ -340,7 +340,7 @@ func (o *OIDCTerms) facts(_ *Trust, app, provider *Party) []Fact {
 	if doc := provider.OpenIDOf(); doc != nil {
 		out = append(out, Fact{Name: finding.FactIssuer, Value: doc.Issuer, OfSide: "provider"},
 			Fact{Name: finding.FactSignIn, Value: doc.AuthorizationEndpoint, OfSide: "provider"},
-			Fact{Name: finding.FactToken, Value: doc.TokenEndpoint, OfSide: "provider"},
+			Fact{Name: finding.FactToken, Value: o.Endpoints(doc).TokenEndpoint, OfSide: "provider"},
 			Fact{Name: finding.FactKeys, Value: provider.tokenKeyIDs(), OfSide: "provider"})
 	}
 	out = append(out, Fact{Name: finding.FactClientID, Value: o.ClientID, OfSide: "both"})

@@ -57,6 +57,65 @@ type Discovery struct {
 	ClaimsParameter     bool     `json:"claims_parameter_supported"`
 	RequestParameter    bool     `json:"request_parameter_supported"`
 	RequestURIParameter bool     `json:"request_uri_parameter_supported"` // left out by a provider it means true
+	Aliases             *Aliases `json:"mtls_endpoint_aliases,omitempty"`
+}
+
+// Aliases are the addresses at which a provider asks for the certificate of a client, in place of those of the same
+// name (RFC 8705, section 5). Those that are left out are the same.
+type Aliases struct {
+	TokenEndpoint         string `json:"token_endpoint,omitempty"`
+	UserinfoEndpoint      string `json:"userinfo_endpoint,omitempty"`
+	IntrospectionEndpoint string `json:"introspection_endpoint,omitempty"`
+	RevocationEndpoint    string `json:"revocation_endpoint,omitempty"`
+	PushedEndpoint        string `json:"pushed_authorization_request_endpoint,omitempty"`
+	DeviceEndpoint        string `json:"device_authorization_endpoint,omitempty"`
+}
+
+// ByCertificate is the document for a client that connects with a certificate: with the addresses at which it is asked
+// for one. It is the document itself where there are no others.
+func (d *Discovery) ByCertificate() *Discovery {
+	if d == nil || d.Aliases == nil {
+		return d
+	}
+	c, a := *d, d.Aliases
+	for _, x := range []struct {
+		at    *string
+		alias string
+	}{{&c.TokenEndpoint, a.TokenEndpoint}, {&c.UserinfoEndpoint, a.UserinfoEndpoint},
+		{&c.IntrospectionEndpoint, a.IntrospectionEndpoint}, {&c.RevocationEndpoint, a.RevocationEndpoint},
+		{&c.PushedEndpoint, a.PushedEndpoint}, {&c.DeviceEndpoint, a.DeviceEndpoint}} {
+		if x.alias != "" {
+			*x.at = x.alias
+		}
+	}
+	return &c
+}
+
+// aliases are the addresses for clients with a certificate, each with its name in the document.
+func (d *Discovery) aliases() [][2]string {
+	var out [][2]string
+	a := d.Aliases
+	if a == nil {
+		return nil
+	}
+	for _, x := range [][2]string{{"token_endpoint", a.TokenEndpoint}, {"userinfo_endpoint", a.UserinfoEndpoint},
+		{"introspection_endpoint", a.IntrospectionEndpoint}, {"revocation_endpoint", a.RevocationEndpoint},
+		{"pushed_authorization_request_endpoint", a.PushedEndpoint},
+		{"device_authorization_endpoint", a.DeviceEndpoint}} {
+		if x[1] != "" {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// AliasWords are the addresses for clients with a certificate, each with its name; none is "".
+func (d *Discovery) AliasWords() string {
+	var out []string
+	for _, x := range d.aliases() {
+		out = append(out, x[0]+" "+x[1])
+	}
+	return strings.Join(out, ", ")
 }
 
 // ErrDiscovery means that a document is no discovery document.
@@ -152,11 +211,19 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 			out.Pass(finding.DiscoveryIssuer, "issuer", d.Issuer)
 		}
 	}
-	for _, e := range []struct{ name, v, need string }{{"authorization_endpoint", d.AuthorizationEndpoint, "code"},
+	type endpoint struct{ name, v, need string }
+	var endpoints []endpoint
+	for _, e := range []endpoint{{"authorization_endpoint", d.AuthorizationEndpoint, "code"},
 		{"token_endpoint", d.TokenEndpoint, "always"},
 		{"jwks_uri", d.JWKSURI, "always"}, {"userinfo_endpoint", d.UserinfoEndpoint, ""}, {"introspection_endpoint",
 			d.IntrospectionEndpoint, ""},
 		{"revocation_endpoint", d.RevocationEndpoint, ""}, {"end_session_endpoint", d.EndSessionEndpoint, ""}} {
+		endpoints = append(endpoints, e)
+	}
+	for _, a := range d.aliases() {
+		endpoints = append(endpoints, endpoint{a[0] + " for a certificate", a[1], ""})
+	}
+	for _, e := range endpoints {
 		u, err := url.Parse(e.v)
 		switch {
 		case e.v == "" && e.need == "always":

@@ -15,9 +15,9 @@ import (
 	"tressik.example/internal/core/xmlsec"
 )
 
-// TestRecordedRequests judges requests in the ways in which libraries write them, kept as bytes that other programs made
-// and signed: prefixes and quotes of their own, escapes in small letters or none, parameters in another order, lines in
-// base64, a declaration and white space, compression where there is none to be.
+// TestRecordedRequests judges requests in the ways in which libraries write them, kept as bytes that other programs
+// made and signed: prefixes and quotes of their own, escapes in small letters or none, parameters in another order,
+// lines in base64, a declaration and white space, compression where there is none to be.
 func TestRecordedRequests(t *testing.T) {
 	t.Parallel()
 	pem, err := os.ReadFile("testdata/recorded/app.pem")
@@ -33,7 +33,8 @@ func TestRecordedRequests(t *testing.T) {
 		relay, errs, compare string
 		contexts             []string
 	}{
-		"redirect-lower.txt": {"https://nightlog.kestrelridge.example/start?night=2031-03-04&dome=2", "", "minimum", both},
+		"redirect-lower.txt": {"https://nightlog.kestrelridge.example/start?night=2031-03-04&dome=2", "", "minimum",
+			both},
 		"redirect-order.txt": {"rs 1+2", "", "minimum", both},
 		"redirect-raw.txt":   {"ss:mem:0f/9~a'(b)*", "", "minimum", both},
 		"redirect-empty.txt": {"", "", "minimum", both},
@@ -100,7 +101,8 @@ func TestRecordedRequests(t *testing.T) {
 		}
 		changed := slices.Clone(b)
 		changed[at] = other
-		if c, err := DecodeRedirect(string(changed)); err == nil && c.VerifyRedirect(xmlsec.Policy{Keys: e.Keys}) == nil {
+		if c, err := DecodeRedirect(string(changed)); err == nil &&
+			c.VerifyRedirect(xmlsec.Policy{Keys: e.Keys}) == nil {
 			t.Errorf("%s: changed, and its signature holds", name)
 		}
 	}

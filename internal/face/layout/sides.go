@@ -98,6 +98,7 @@ func openIDBlocks(p *federation.Party) []format.Block {
 		{"keys (JWKS)", doc.JWKSURI}, {"introspection", doc.IntrospectionEndpoint},
 		{"revocation", doc.RevocationEndpoint},
 		{"end of session", doc.EndSessionEndpoint},
+		{"for a certificate", doc.AliasWords()},
 		{"tokens signed with", strings.Join(doc.IDTokenAlgorithms, ", ")}} {
 		if f[1] != "" {
 			b.Fields = append(b.Fields, f)

@@ -87,12 +87,17 @@ func Holders(rand io.Reader, now func() time.Time) func(trust string) *Holder {
 
 // proves reports whether a client under the policy needs keys beside a secret.
 func proves(p federation.Policy) bool {
-	return p.Binding() != "" || p.Objects || p.Hardened() || p.Auth == federation.AuthKey || ByTLS(p)
+	return p.Binding() != "" || p.Objects || p.Hardened() || p.Auth == federation.AuthKey || p.ByTLS()
 }
 
-// ByTLS reports whether the client authenticates by its certificate.
-func ByTLS(p federation.Policy) bool {
-	return p.Auth == federation.AuthTLS || p.Auth == federation.AuthSelfSigned
+// Endpoints is what the provider of a trust publishes, for its client as it is played: where it connects with a
+// certificate, with the addresses that ask for one.
+func (d *OIDC) Endpoints() *oidc.Discovery {
+	p := d.Terms.Policy
+	if d.Holder.Leaf() != nil && (p.ByTLS() || p.BindsToCertificate()) {
+		return d.Deal.Provider.OpenID.ByCertificate()
+	}
+	return d.Deal.Provider.OpenID
 }
 
 // give gives the played client of a trust what it proves itself with.

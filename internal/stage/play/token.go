@@ -16,7 +16,6 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/model"
 	"tressik.example/internal/outside/reach"
-	"tressik.example/internal/stage/cast"
 )
 
 // TokenInput says what token is wanted and how the client authenticates.
@@ -95,8 +94,11 @@ func (d *Player) Token(ctx context.Context, in TokenInput) (*GotToken, error) {
 	if h != nil {
 		o.Certificate = h.Certificate
 	}
+	if h.Leaf() != nil && in.Stage == "" {
+		r.Endpoint = doc.ByCertificate().TokenEndpoint
+	}
 	policy := t.OIDCTerms().Policy
-	byCertificate := h != nil && (cast.ByTLS(policy) || policy.Auth == "" && t.ClientKeys() == "")
+	byCertificate := h != nil && (policy.ByTLS() || policy.Auth == "" && t.ClientKeys() == "")
 	if in.Key != nil && !byCertificate {
 		if r.Assertion, err = d.assertion(in.Key, t, issuer); err != nil {
 			return nil, err

@@ -286,7 +286,7 @@ func (p *Part) request(w http.ResponseWriter, r *http.Request, d *cast.OIDC, hin
 
 // push pushes a request to the provider and returns the request URI that stands for it (RFC 9126, section 2).
 func (p *Part) push(d *cast.OIDC, q url.Values) (string, *oidc.Error) {
-	req, e := p.asClient(d, d.Deal.Provider.OpenID.PushedEndpoint, maps.Clone(q))
+	req, e := p.asClient(d, d.Endpoints().PushedEndpoint, maps.Clone(q))
 	if e != nil {
 		return "", e
 	}
@@ -296,7 +296,7 @@ func (p *Part) push(d *cast.OIDC, q url.Values) (string, *oidc.Error) {
 	}
 	if q.Get("request") != "" { // the object holds all
 		form := url.Values{"client_id": {d.Terms.ClientID}, "request": {q.Get("request")}}
-		if req, e = p.asClient(d, d.Deal.Provider.OpenID.PushedEndpoint, form); e != nil {
+		if req, e = p.asClient(d, d.Endpoints().PushedEndpoint, form); e != nil {
 			return "", e
 		}
 	}
@@ -401,7 +401,7 @@ func (p *Part) by(d *cast.OIDC) (key, certificate bool) {
 	switch {
 	case d.Holder == nil || d.Client.Kind.Public() || d.Suppose.Secret != "":
 		return false, false
-	case cast.ByTLS(policy):
+	case policy.ByTLS():
 		return false, d.Holder.Leaf() != nil
 	}
 	// at a real provider a key is there because somebody gave it for this
@@ -410,7 +410,7 @@ func (p *Part) by(d *cast.OIDC) (key, certificate bool) {
 
 // callToken sends a token request of a client.
 func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Error) {
-	req, e := p.asClient(d, d.Deal.Provider.OpenID.TokenEndpoint, form)
+	req, e := p.asClient(d, d.Endpoints().TokenEndpoint, form)
 	if e != nil {
 		return nil, e
 	}
@@ -631,7 +631,7 @@ func (p *Part) judgeLess(d *cast.OIDC, asked, granted string, found *finding.Lis
 // userInfo fetches userinfo and judges it. Nothing of what is refused is used, and whoever is named beyond the
 // provider's domains is not let in.
 func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.List) {
-	at := d.Deal.Provider.OpenID.UserinfoEndpoint
+	at := d.Endpoints().UserinfoEndpoint
 	if at == "" {
 		return
 	}
@@ -673,7 +673,7 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.Li
 // introspect asks a real provider what it says of the access token that it has just issued (RFC 7662). What a played
 // one would say is known.
 func (p *Part) introspect(d *cast.OIDC, g *guest, found *finding.List) {
-	at := d.Deal.Provider.OpenID.IntrospectionEndpoint
+	at := d.Endpoints().IntrospectionEndpoint
 	if at == "" || !d.Deal.Provider.Real || d.Client.Kind.Public() {
 		return
 	}

@@ -64,6 +64,7 @@ func (h *Handoff) clientItems(v *View, terms *federation.OIDCTerms) error {
 		from = "discovery document of " + provider.Name + " (" + provider.OpenID.Source + ")"
 	}
 	h.env("OIDC_ISSUER", "Issuer", doc.Issuer, "issuer", from)
+	doc = terms.Endpoints(doc)
 	h.env("OIDC_DISCOVERY_URL", "Discovery document", oidc.WellKnown(doc.Issuer)[0], "", from)
 	if c.Kind.Redirects() {
 		h.env("OIDC_AUTHORIZATION_ENDPOINT", "Authorization endpoint", doc.AuthorizationEndpoint,

@@ -114,6 +114,7 @@ func inspectDiscovery(raw []byte) (*Inspection, error) {
 		{"Userinfo endpoint", doc.UserinfoEndpoint}, {"Keys (JWKS)", doc.JWKSURI}, {"Introspection endpoint",
 			doc.IntrospectionEndpoint},
 		{"Revocation endpoint", doc.RevocationEndpoint}, {"End-session endpoint", doc.EndSessionEndpoint},
+		{"Endpoints for a certificate", doc.AliasWords()},
 		{"Response types", strings.Join(doc.ResponseTypes, ", ")},
 		{"Grant types", strings.Join(doc.GrantTypes, ", ")},
 		{"Client authentication", strings.Join(doc.TokenAuthMethods, ", ")},
