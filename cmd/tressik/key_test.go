@@ -224,12 +224,12 @@ func TestKeysBroughtAlong(t *testing.T) {
 		{2, []string{"not usable for SAML"}, []string{"--key", "ed.pem"}},
 		{1, []string{"--key", "private key in PEM"}, []string{"--key", "a.crt"}},
 		{2, []string{"unknown key kind", "rsa-3072"}, []string{"--kind", "dsa"}},
-		{2, []string{"assertions are encrypted to apps"}, []string{"--use", "encryption"}},
 		{2, []string{"signing, encryption or tokens"}, []string{"--use", "both"}},
 	} {
 		d.fails(c.code, c.words, append([]string{"key", "announce", "ridge"}, c.args...)...)
 	}
 	d.fails(1, []string{"is foreign"}, "key", "announce", "southmere")
+	d.fails(1, []string{"for encryption", "RSA"}, "key", "announce", "ridge", "--use", "encryption", "--key", "ec.pem")
 	d.fails(2, []string{"--key that it belongs to"}, "key", "announce", "ridge", "--cert", "a.crt")
 	if got := d.ring("ridge", "signing"); len(got) != 1 {
 		t.Fatalf("a refused key is there: %v", got)
@@ -315,7 +315,7 @@ func TestDrill(t *testing.T) {
 		t.Errorf("tokens: %+v", v)
 	}
 	d.fails(1, []string{"is foreign"}, "key", "drill", "southmere")
-	d.fails(2, []string{"assertions are encrypted to apps"}, "key", "drill", "ridge", "--use", "encryption")
+	d.fails(1, []string{"a sign-in does not use it"}, "key", "drill", "ridge", "--use", "encryption")
 	if left, err := filepath.Glob(filepath.Join(os.TempDir(),
 		"tressik-drill-*")); err != nil || len(left) > 2 { // of tests at once
 		t.Errorf("copies are left: %v %v", left, err)

@@ -101,6 +101,8 @@ trust change dome-scheduler@ridge --device on
 trust change nightlog@ridge --speaks-for southmere.example => subject.domain
 trust change nightlog@ridge --speaks-for kestrelridge.example \
 ; trust change nightlog@southmere --speaks-for kestrelridge.example => trust.speaks-same
+claims set nightlog@ridge organisation=person.uid \
+; trust change nightlog@ridge --speaks-for organisation=north => subject.tenant
 trust change dome-scheduler@ridge --pushed-requests on
 trust change dome-scheduler@ridge --profile fapi-2 => profile.authentication
 trust change dome-scheduler@ridge --profile fapi-2 => profile.signature

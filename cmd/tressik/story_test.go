@@ -252,7 +252,7 @@ func TestRehearsalsThatFail(t *testing.T) {
 		"--every-check")
 	d.ok("trust", "change", "nightlog@ridge", "--strength", "mfa")
 	d.fails(2, []string{"--suppose"}, "rehearse", "nightlog@ridge", "--as", "mira", "--suppose")
-	d.fails(2, []string{"acs, entity-id, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
+	d.fails(2, []string{"acs, entity-id, service, clock, force-authn"}, "rehearse", "nightlog@ridge", "--as", "mira",
 		"--suppose", "moon=full")
 }
 

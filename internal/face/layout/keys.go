@@ -151,7 +151,7 @@ func step(s keyring.Step, now time.Time) []string {
 // Delivering says whom an announced key has to be delivered to before it is activated: nobody, where it decrypts.
 func Delivering(party string, k *federation.OwnKey, sights []keyring.Sight) format.Block {
 	if k.Use == federation.ForEncryption {
-		return format.Block{Lines: []string{"It decrypts already, and nobody is given it before it is active: " +
+		return format.Block{Lines: []string{"It decrypts already. Publish it by making it active: " +
 			format.Remedy(finding.Run("key", "activate", party, "--use", k.Use))}}
 	}
 	b := format.Block{Title: "Who must have it before it is activated"}
