@@ -118,7 +118,9 @@ func (c *Changes) Of(i int) []Change {
 	if i == len(c.Entries)-1 {
 		to = len(c.Records)
 	}
-	return slices.DeleteFunc(slices.Clone(c.Records[from:to]), func(x Change) bool { return !x.Key.Kind.Journaled() })
+	return slices.DeleteFunc(slices.Clone(c.Records[from:to]), func(x Change) bool {
+		return !x.Key.Kind.Journaled() || x.Key.Kind == Settings && !provenSetting(x.Key.ID)
+	})
 }
 
 // recorded is a record as the journal keeps it: of a rehearsal its outcome, not the person's attributes; of a secret

@@ -219,12 +219,16 @@ func (p *prover) kind(k Kind) error {
 
 func shown(k Key) string { return strings.Join(k.Parts(), " ") }
 
+// provenSetting reports whether the journal has a setting. The others are readings.
+func provenSetting(name string) bool {
+	return slices.Contains([]string{SettingOrg, SettingSeal, SettingMade, SettingPeople, SettingRestored}, name)
+}
+
 // record holds a record against the journal.
 func (p *prover) record(r Record) error {
 	k := r.Key()
-	if s, ok := r.(*Setting); ok && !slices.Contains([]string{SettingOrg, SettingSeal, SettingMade, SettingPeople,
-		SettingRestored}, s.Name) {
-		return nil // a reading
+	if s, ok := r.(*Setting); ok && !provenSetting(s.Name) {
+		return nil
 	}
 	x, err := recordedOf(Change{Key: k, After: r}, p.key)
 	if err != nil {

@@ -30,6 +30,8 @@ const (
 	SettingPeople = "people-key"
 	// SettingVerified is when the ledger was verified last without a finding, and where its journal ended then.
 	SettingVerified = "verified"
+	// SettingHanding is what was made and not handed out yet, as JSON; see Handing.
+	SettingHanding = "handing"
 	// SettingRestored is that the ledger was made of a copy: when, when the copy was made, and where its journal ended.
 	SettingRestored = "restored"
 )

@@ -67,12 +67,14 @@ type App struct {
 	opened                ledger.Ledger
 	// what stands in the ledger, at the moment when the command began or last changed it
 	book   *model.Book
-	end    func() error // of that moment
-	trial  bool         // the book is tried on, and nothing of it is kept
-	dry    bool         // what changes is shown and not kept
-	quiet  bool         // nothing is said of what was done
-	width  int          // columns of a page, as they were said
-	colors string       // auto, always, never
+	end    func() error    // of that moment
+	hands  bool            // it made secrets, and hands them out
+	left   []model.Handing // what others made that were killed before they handed it out
+	trial  bool            // the book is tried on, and nothing of it is kept
+	dry    bool            // what changes is shown and not kept
+	quiet  bool            // nothing is said of what was done
+	width  int             // columns of a page, as they were said
+	colors string          // auto, always, never
 	// forProgram says that a program reads the answers, and so the errors
 	forProgram bool
 	typed      [][2]string // flags by the names that they had before, with those they have

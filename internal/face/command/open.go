@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +15,7 @@ import (
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/whole"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/work/desk"
 )
@@ -93,8 +95,20 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 		d.Turn(model.Overlay(d.View, c))
 		return nil
 	}
+	hands := false
 	err := a.opened.Update(a.run, func(v model.View) (model.Changes, error) {
-		c, err := d.Work(v, f)
+		c, err := d.Work(v, func() error {
+			if err := f(); err != nil {
+				return err
+			}
+			return d.Change(func(tx *model.Edit) (err error) {
+				hands, err = tx.HandOut(whole.Process())
+				return err
+			})
+		})
+		if err == nil {
+			a.left, err = abandoned(v, d.Now())
+		}
 		if err == nil {
 			a.costs(&c)
 			c.Told = a.writing(len(c.Records))
@@ -103,6 +117,7 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 	})
 	if err == nil {
 		a.goesOn()
+		a.hands = a.hands || hands
 	}
 	if err != nil || a.end == nil {
 		return err
@@ -154,9 +169,55 @@ func (a *App) try(ctx context.Context, d *desk.Desk, other *App, words []string)
 	return b, other.Run(ctx, words)
 }
 
+// abandoned is what processes that live no more made and did not hand out.
+func abandoned(v model.View, now time.Time) ([]model.Handing, error) {
+	list, err := v.Handing()
+	return slices.DeleteFunc(list, func(h model.Handing) bool {
+		return !whole.Gone(h.By) && now.Sub(h.At) < model.HandingLongest
+	}), err
+}
+
+// handedOut crosses out what this command handed out, and takes back what others made that were killed before they
+// could. That somebody else's cannot be taken back now is no fault of this command: the next one tries it again.
+func (a *App) handedOut() error {
+	if a.opened == nil || a.trial || !a.hands && len(a.left) == 0 {
+		return nil
+	}
+	hands, left := a.hands, a.left
+	a.hands, a.left = false, nil
+	ctx := context.WithoutCancel(a.run) // a command that is interrupted has done with what it made
+	update := func(f func(*model.Book) error) error {
+		return ledger.Updater(a.opened.Update).Do(ctx, a.opened.Env(), f)
+	}
+	for _, h := range left {
+		err := update(func(b *model.Book) error { return desk.New(b).Abandoned(h) })
+		switch {
+		case err != nil:
+		case h.Secret != "":
+			a.note("the secret %s of %s was made by a command that was stopped before it handed it out: it is retired",
+				h.Secret, h.Trust)
+		default:
+			a.note("the token of the registrar %s was made by a command that was stopped before it handed it out: the "+
+				"registrar is retired", h.Registrar)
+		}
+	}
+	if !hands {
+		return nil
+	}
+	err := update(func(b *model.Book) error {
+		return b.Change(func(tx *model.Edit) error { return tx.HandedOut(whole.Process()) })
+	})
+	if err != nil {
+		return fmt.Errorf("the ledger could not note that what was made was handed out, and the next command will "+
+			"retire "+
+			"it: %w", err)
+	}
+	return nil
+}
+
 // close ends what the command opened.
 func (a *App) close() error {
-	var errs []error
+	errs := []error{a.handedOut()}
 	if a.end != nil {
 		errs = append(errs, a.end())
 	}

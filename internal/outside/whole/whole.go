@@ -90,6 +90,33 @@ func Sweep(dir string) {
 	}
 }
 
+// Process names this process, so that another one can tell later whether it lives: by the machine and the space of
+// numbers that it is in, its number there, and when it began, since numbers are given anew.
+func Process() string { return nameOf(os.Getpid()) }
+
+func nameOf(pid int) string {
+	began := ""
+	if b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat"); err == nil {
+		// behind the command in brackets, which may hold anything: the 20th field from there (proc(5), 22)
+		if f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:])); len(f) > 19 {
+			began = f[19]
+		}
+	}
+	return strings.TrimPrefix(mark(), ".tressik-new-") + strconv.Itoa(pid) + "-" + began
+}
+
+// Gone reports whether a process that Process named is known to live no more. Of one of another machine nothing is
+// known.
+func Gone(process string) bool {
+	rest, here := strings.CutPrefix(process, strings.TrimPrefix(mark(), ".tressik-new-"))
+	number, _, ok := strings.Cut(rest, "-")
+	pid, err := strconv.Atoi(number)
+	if !here || !ok || err != nil {
+		return false
+	}
+	return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) || nameOf(pid) != process
+}
+
 // Put gives a whole file its name, unless something has it already. Error: fs.ErrExist.
 func (t *Temp) Put(path string) error {
 	if err := t.File.Sync(); err != nil {

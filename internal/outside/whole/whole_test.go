@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -112,5 +113,34 @@ func TestSweep(t *testing.T) {
 	slices.Sort(stays)
 	if left := names(t, dir); !slices.Equal(left, stays) {
 		t.Errorf("left are %q", left)
+	}
+}
+
+// TestProcessesThatAreGone knows a process again that lives, one that is over, and one that has the number of another.
+func TestProcessesThatAreGone(t *testing.T) {
+	t.Parallel()
+	if me := Process(); Gone(me) {
+		t.Errorf("%s, which asks, is gone", me)
+	}
+	c := exec.Command("sleep", "60")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	its := nameOf(c.Process.Pid)
+	if Gone(its) {
+		t.Errorf("%s sleeps, and is gone", its)
+	}
+	if again := its[:strings.LastIndexByte(its, '-')] + "-1"; !Gone(again) {
+		t.Errorf("%s has the number of another that began later, and lives", again)
+	}
+	c.Process.Kill()
+	c.Wait()
+	if !Gone(its) {
+		t.Errorf("%s was killed, and lives", its)
+	}
+	for _, elsewhere := range []string{"0badcafe-1-5", "", "x", "-", strings.Replace(its, its[:8], "ffffffff", 1)} {
+		if Gone(elsewhere) {
+			t.Errorf("%q is known to be gone", elsewhere)
+		}
 	}
 }

@@ -257,6 +257,32 @@ func (d *Desk) Undelivered(trust, id string) error {
 	return c.retire(id)
 }
 
+// Abandoned takes back a secret, a key of a client or a registrar's token that a process made and, since it lives no
+// more, hands to nobody.
+func (d *Desk) Abandoned(h model.Handing) error {
+	list, err := d.View.Handing()
+	if err != nil || !slices.Contains(list, h) {
+		return err // somebody else did it
+	}
+	if h.Registrar != "" {
+		err = d.Change(func(tx *model.Edit) error { return tx.RetireRegistrar(h.Registrar) })
+	} else {
+		var all, keys []federation.Secret
+		if all, err = d.Secrets(h.Trust); err == nil {
+			keys, err = d.RenewedKeys(h.Trust)
+		}
+		if slices.ContainsFunc(append(all, keys...), func(s federation.Secret) bool {
+			return s.ID == h.Secret && s.Retired == nil
+		}) {
+			err = d.Undelivered(h.Trust, h.Secret)
+		}
+	}
+	if gone := (*model.UnknownError)(nil); err != nil && !errors.Is(err, model.ErrNotFound) && !errors.As(err, &gone) {
+		return err
+	}
+	return d.Change(func(tx *model.Edit) error { return tx.NotHanded(h) })
+}
+
 // Delivered notes that a new secret was brought where it belongs.
 func (d *Desk) Delivered(trust, id string) error {
 	all, err := d.Secrets(trust)
