@@ -369,7 +369,7 @@ func (a *App) enact(ctx context.Context, k *charter.Enactor, digest string) (*ch
 		} else if slices.ContainsFunc(have, desk.Valid(k.Now())) {
 			continue
 		}
-		w, err := newSecretFile(t.Secret.Out)
+		w, err := a.newSecretFile(t.Secret.Out)
 		if err != nil {
 			return nil, k.File.At(&charter.Ref{Path: "trusts." + name + ".secret"}, err)
 		}

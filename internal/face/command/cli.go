@@ -69,6 +69,7 @@ type App struct {
 	book   *model.Book
 	end    func() error    // of that moment
 	hands  bool            // it made secrets, and hands them out
+	into   []string        // files and folders into which it writes them
 	left   []model.Handing // what others made that were killed before they handed it out
 	trial  bool            // the book is tried on, and nothing of it is kept
 	dry    bool            // what changes is shown and not kept

@@ -6,12 +6,18 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/keys"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/ledger/engine"
+	"tressik.example/internal/model"
 	"tressik.example/internal/outside/whole"
+	"tressik.example/internal/work/desk"
 )
 
 // output writes bytes to a file, whole or not at all, or to standard output.
@@ -152,10 +158,11 @@ type secretFile struct {
 	f    *whole.Temp
 }
 
-func newSecretFile(path string) (*secretFile, error) {
+func (a *App) newSecretFile(path string) (*secretFile, error) {
 	if path == "" {
 		return &secretFile{}, nil
 	}
+	a.writesInto(path)
 	if _, err := os.Lstat(path); err == nil {
 		return nil, thereAlready(path)
 	}
@@ -164,6 +171,53 @@ func newSecretFile(path string) (*secretFile, error) {
 		return nil, finding.Errorf("%s: %w", finding.FieldOut, err)
 	}
 	return &secretFile{path, f}, nil
+}
+
+// writesInto notes where secrets that are made are written, so that it can be told later whether they were.
+func (a *App) writesInto(path string) {
+	if at, err := filepath.Abs(path); err == nil {
+		a.into = append(a.into, at)
+	}
+}
+
+// liesIn reports whether something whose SHA-256 is known lies in one of some files, or in a file of one of some
+// folders: as a word of it, since a file may hold more than a secret.
+func liesIn(hash string, into []string) bool {
+	var files []string
+	for _, path := range into {
+		if list, err := os.ReadDir(path); err == nil {
+			for _, e := range list {
+				files = append(files, filepath.Join(path, e.Name()))
+			}
+			continue
+		}
+		files = append(files, path)
+	}
+	for _, path := range files {
+		if fi, err := os.Lstat(path); err != nil || !fi.Mode().IsRegular() || fi.Size() > 1<<20 {
+			continue
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		if kid, key := strings.CutPrefix(hash, model.OfKey); key {
+			if private, err := keys.ParsePrivate(b); err == nil {
+				if id, err := oidc.KeyID(private.Public()); err == nil && id == kid {
+					return true
+				}
+			}
+			continue
+		}
+		for word := range strings.FieldsFuncSeq(string(b), func(r rune) bool {
+			return r != '-' && r != '_' && (r < '0' || r > '9') && (r|32 < 'a' || r|32 > 'z')
+		}) {
+			if len(word) > 40 && desk.HashSecret(word) == hash {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func thereAlready(path string) error {

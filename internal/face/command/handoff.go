@@ -137,6 +137,9 @@ func (a *App) handoff(ctx context.Context, trust string, f handoffFlags) error {
 	}
 	made := ""
 	if f.secretLife != "" {
+		if f.out != "" {
+			a.writesInto(f.out)
+		}
 		if made, err = a.newSecretOn(d, h, f.secretLife, f.dry); err != nil {
 			return err
 		}

@@ -102,7 +102,7 @@ func (a *App) change(d *desk.Desk, f func() error) error {
 				return err
 			}
 			return d.Change(func(tx *model.Edit) (err error) {
-				hands, err = tx.HandOut(whole.Process())
+				hands, err = tx.HandOut(whole.Process(), a.into...)
 				return err
 			})
 		})
@@ -190,9 +190,13 @@ func (a *App) handedOut() error {
 		return ledger.Updater(a.opened.Update).Do(ctx, a.opened.Env(), f)
 	}
 	for _, h := range left {
-		err := update(func(b *model.Book) error { return desk.New(b).Abandoned(h) })
+		taken := false
+		err := update(func(b *model.Book) (err error) {
+			taken, err = desk.New(b).Abandoned(h, liesIn)
+			return err
+		})
 		switch {
-		case err != nil:
+		case err != nil || !taken:
 		case h.Secret != "":
 			a.note("the secret %s of %s was made by a command that was stopped before it handed it out: it is retired",
 				h.Secret, h.Trust)

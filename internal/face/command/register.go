@@ -58,7 +58,7 @@ func (a *App) registered(d *desk.Desk, in *registerFlags, app, provider string, 
 			return nil, nil, err
 		}
 	}
-	w, err := newSecretFile(in.secret)
+	w, err := a.newSecretFile(in.secret)
 	if err != nil {
 		return nil, nil, err
 	}

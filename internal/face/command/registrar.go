@@ -73,7 +73,7 @@ you can read.`,
 			case beyond != "waits" && beyond != "refused":
 				return usageError{fmt.Errorf("--past-bounds %q: write refused or waits", beyond)}
 			}
-			w, err := newSecretFile(out)
+			w, err := a.newSecretFile(out)
 			if err != nil {
 				return err
 			}
@@ -331,7 +331,7 @@ func (a *App) metadataOf(path string) (in registrar.Request, err error) {
 // registration does what a registrar asks for, and shows what is registered then. out is a file for it.
 func (a *App) registration(d *desk.Desk, out string,
 	f func(*registrar.Keeper) (*oidc.ClientInformation, *oidc.RegistrationError, error)) error {
-	w, err := newSecretFile(out)
+	w, err := a.newSecretFile(out)
 	if err != nil {
 		return err
 	}

@@ -54,7 +54,7 @@ days.`,
 			if err != nil {
 				return err
 			}
-			w, err := newSecretFile(out)
+			w, err := a.newSecretFile(out)
 			if err != nil {
 				return err
 			}
@@ -279,15 +279,19 @@ func (a *App) renew(d *desk.Desk, trust string, life, overlap time.Duration, out
 		x.Stage, x.Problem = desk.RenewalFailed, words(err)
 		return x, fmt.Errorf("%s: %w", trust, err)
 	}
+	if out != "" {
+		x.To = strings.ReplaceAll(out, "{trust}", trust)
+		a.writesInto(x.To)
+	}
+	to := x.To
 	r, err := changed(a, d, func() (*desk.Renewal, error) { return d.Renew(trust, life, overlap) })
 	if err != nil {
 		return fail(err)
 	}
-	if x.Renewal = *r; r.Value == "" {
+	if x.Renewal, x.To = *r, ""; r.Value == "" {
 		return x, nil
 	}
-	if out != "" {
-		x.To = strings.ReplaceAll(out, "{trust}", trust)
+	if x.To = to; out != "" {
 		err = a.replaceSecret(x.To, r.Value)
 	} else {
 		x.To = into

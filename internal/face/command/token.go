@@ -76,7 +76,7 @@ or on the running stage that --stage-at names. A foreign one is asked at its tok
 			if err != nil {
 				return err
 			}
-			w, err := newSecretFile(out)
+			w, err := a.newSecretFile(out)
 			if err != nil {
 				return err
 			}

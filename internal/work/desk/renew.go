@@ -258,29 +258,40 @@ func (d *Desk) Undelivered(trust, id string) error {
 }
 
 // Abandoned takes back a secret, a key of a client or a registrar's token that a process made and, since it lives no
-// more, hands to nobody.
-func (d *Desk) Abandoned(h model.Handing) error {
-	list, err := d.View.Handing()
-	if err != nil || !slices.Contains(list, h) {
-		return err // somebody else did it
+// more, hands to nobody. lies says whether what has a hash lies in one of the places into which it was to be written:
+// then it was handed out. taken reports whether it was taken back.
+func (d *Desk) Abandoned(h model.Handing, lies func(hash string, into []string) bool) (taken bool, err error) {
+	open, hash, err := d.View.Handed(h)
+	if err != nil || !open { // somebody else did it
+		return false, err
 	}
+	if hash != "" && !lies(hash, h.Into) {
+		if taken, err = d.takeBack(h); err != nil {
+			return false, err
+		}
+	}
+	return taken, d.Change(func(tx *model.Edit) error { return tx.NotHanded(h) })
+}
+
+// takeBack retires what was made. It reports whether that was needed: what was delivered, or is retired, is let be.
+func (d *Desk) takeBack(h model.Handing) (bool, error) {
 	if h.Registrar != "" {
-		err = d.Change(func(tx *model.Edit) error { return tx.RetireRegistrar(h.Registrar) })
-	} else {
-		var all, keys []federation.Secret
-		if all, err = d.Secrets(h.Trust); err == nil {
-			keys, err = d.RenewedKeys(h.Trust)
-		}
-		if slices.ContainsFunc(append(all, keys...), func(s federation.Secret) bool {
-			return s.ID == h.Secret && s.Retired == nil
-		}) {
-			err = d.Undelivered(h.Trust, h.Secret)
+		return true, d.Change(func(tx *model.Edit) error { return tx.RetireRegistrar(h.Registrar) })
+	}
+	all, err := d.Secrets(h.Trust)
+	if err != nil {
+		return false, err
+	}
+	made, err := d.RenewedKeys(h.Trust)
+	if err != nil {
+		return false, err
+	}
+	for _, s := range append(all, made...) {
+		if s.ID == h.Secret && s.Retired == nil && s.Delivered == nil {
+			return true, d.Undelivered(h.Trust, h.Secret)
 		}
 	}
-	if gone := (*model.UnknownError)(nil); err != nil && !errors.Is(err, model.ErrNotFound) && !errors.As(err, &gone) {
-		return err
-	}
-	return d.Change(func(tx *model.Edit) error { return tx.NotHanded(h) })
+	return false, nil
 }
 
 // Delivered notes that a new secret was brought where it belongs.
