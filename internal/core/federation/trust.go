@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -187,6 +188,14 @@ func (h Held) MarshalJSON() ([]byte, error) {
 
 // UnmarshalJSON reads what MarshalJSON writes. Errors: ErrTerms.
 func (h *Held) UnmarshalJSON(b []byte) error {
+	if name, raw, ok := onlyMember(b); ok { // each trust of a ledger comes by here
+		for _, t := range allTerms() {
+			if t.Protocol() == name && json.Unmarshal(raw, t) == nil {
+				h.Terms = t
+				return nil
+			}
+		}
+	}
 	var m map[string]json.RawMessage
 	if err := json.Unmarshal(b, &m); err != nil {
 		return err
@@ -201,6 +210,22 @@ func (h *Held) UnmarshalJSON(b []byte) error {
 		}
 	}
 	return fmt.Errorf("%w: they are of the protocol %v", ErrTerms, slices.Collect(maps.Keys(m)))
+}
+
+// onlyMember is the name and the value of an object's one member, where the name has no escapes. Where the object has
+// more of them the value is none.
+func onlyMember(b []byte) (name string, value []byte, ok bool) {
+	b = bytes.TrimSpace(b)
+	if len(b) < 2 || b[0] != '{' || b[len(b)-1] != '}' {
+		return "", nil, false
+	}
+	b = bytes.TrimSpace(b[1 : len(b)-1])
+	if len(b) == 0 || b[0] != '"' {
+		return "", nil, false
+	}
+	quoted, rest, ok := bytes.Cut(b[1:], []byte{'"'})
+	rest, colon := bytes.CutPrefix(bytes.TrimSpace(rest), []byte{':'})
+	return string(quoted), rest, ok && colon && !bytes.ContainsRune(quoted, '\\')
 }
 
 // allTerms is one set of terms for each protocol.

@@ -161,15 +161,15 @@ func (j *judging) scopes() {
 	}
 }
 
-// names are the values that came, by the name that the app reads them under where it reads a friendly one.
+// names are the values that came by the name in the message, and where the app reads a friendly one by that as well: a
+// friendly name is anybody's to write, and takes nothing from what is judged by the other.
 func (j *judging) names() map[string][]string {
 	out := map[string][]string{}
 	for _, a := range j.Attributes {
-		n := a.Name
-		if j.Speaks.Key != "" && strings.EqualFold(a.Friendly, j.Speaks.Key) {
-			n = a.Friendly
+		out[a.Name] = append(out[a.Name], a.Values...)
+		if f := a.Friendly; f != "" && f != a.Name && strings.EqualFold(f, j.Speaks.Key) {
+			out[f] = append(out[f], a.Values...)
 		}
-		out[n] = append(out[n], a.Values...)
 	}
 	return out
 }

@@ -608,3 +608,33 @@ func TestMetadataToTheLetter(t *testing.T) {
 		t.Errorf("a key with a misspelt use signs")
 	}
 }
+
+// TestTenantsByTheirOwnName: what a provider says of tenants is read by the name in the message, whatever friendly
+// names it gives.
+func TestTenantsByTheirOwnName(t *testing.T) {
+	t.Parallel()
+	const tenant = "urn:oid:1.3.6.1.4.1.25178.1.2.9"
+	at := func(name, friendly, value string) Attribute {
+		return Attribute{Name: name, Format: NameFormatURI, Friendly: friendly, Values: []string{value}}
+	}
+	for _, c := range []struct {
+		name  string
+		attrs []Attribute
+		want  string
+	}{
+		{"its own", []Attribute{at(tenant, "schacHomeOrganization", "north")}, ""},
+		{"another's", []Attribute{at(tenant, "schacHomeOrganization", "south")}, "subject.tenant"},
+		{"by a friendly name alone", []Attribute{at("urn:x", tenant, "north")}, "subject.tenant"},
+		{"another's beside its own", []Attribute{at(tenant, "", "north"), at(tenant, "", "south")}, "subject.tenant"},
+		{"another's under the friendly name of the account", []Attribute{at(tenant, "", "north"),
+			at(tenant, "account", "south")}, "subject.tenant"},
+	} {
+		a, e := answer(), expect()
+		a.Attributes = append(a.Attributes, c.attrs...)
+		e.Speaks = judge.Vouching{Tenants: []judge.Tenant{{Claim: tenant, Values: []string{"north"}}}, Key: "account"}
+		j := judged(t, signedAfter(t, a), e)
+		if got := strings.Join(j.Findings.IDs(finding.Error), " "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}

@@ -115,7 +115,7 @@ func (m *Maker) Gather(ctx context.Context, since time.Time, names ...string) (*
 		return nil, err
 	}
 	d.edges(trusts)
-	if err := m.matrix(d, trusts); err != nil {
+	if err := m.matrix(d, trusts, names); err != nil {
 		return nil, err
 	}
 	return d, m.changes(d)
@@ -184,10 +184,18 @@ func (d *Data) edges(trusts []federation.Trust) {
 }
 
 // matrix gathers who can do what: what clients ask for, and who agreed.
-func (m *Maker) matrix(d *Data, trusts []federation.Trust) error {
-	consents, err := m.View.Consents("")
-	if err != nil {
-		return err
+func (m *Maker) matrix(d *Data, trusts []federation.Trust, names []string) error {
+	of := []string{""} // of all trusts
+	if len(names) > 0 {
+		of = names
+	}
+	var consents []federation.Consent
+	for _, trust := range of {
+		list, err := m.View.Consents(trust)
+		if err != nil {
+			return err
+		}
+		consents = append(consents, list...)
 	}
 	everyone, some := map[string]bool{}, map[string]int{}
 	for _, c := range consents {

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
-	"hash"
 	"reflect"
 	"strings"
 
@@ -19,53 +18,56 @@ import (
 
 // sumOf is the sum over the values of a row, or over what they are read into.
 func sumOf(table string, values []any) int64 {
-	h := sha256.New()
-	field(h, []byte(table))
+	var room [1024]byte // most rows fit
+	b := part(room[:0], len(table))
+	b = append(b, table...)
 	for _, v := range values {
-		field(h, bytesOf(v))
+		b = appendValue(b, v)
 	}
-	var out [sha256.Size]byte
-	n := int64(binary.BigEndian.Uint64(h.Sum(out[:0])))
+	out := sha256.Sum256(b)
+	n := int64(binary.BigEndian.Uint64(out[:]))
 	if n == 0 { // a row without a sum
 		n = 1
 	}
 	return n
 }
 
-func field(h hash.Hash, b []byte) {
-	var n [8]byte
-	binary.BigEndian.PutUint64(n[:], uint64(len(b)))
-	h.Write(n[:])
-	h.Write(b)
+// part begins a part of so many bytes: no two rows are one text.
+func part(b []byte, n int) []byte { return binary.BigEndian.AppendUint64(b, uint64(n)) }
+
+func appendText[T string | []byte](b []byte, x T) []byte { return append(part(b, len(x)), x...) }
+
+func appendNumber(b []byte, n int64) []byte {
+	return binary.BigEndian.AppendUint64(part(b, 8), uint64(n))
 }
 
-// bytesOf is a value as the sum is over it: the same for what is written and for what it is read into.
-func bytesOf(v any) []byte {
+// appendValue adds a value as the sum is over it: the same for what is written and for what it is read into.
+func appendValue(b []byte, v any) []byte {
 	switch x := v.(type) {
 	case string:
-		return []byte(x)
+		return appendText(b, x)
 	case *string:
-		return []byte(*x)
+		return appendText(b, *x)
 	case []byte:
-		return x
+		return appendText(b, x)
 	case *[]byte:
-		return *x
+		return appendText(b, *x)
 	case int64:
-		return binary.BigEndian.AppendUint64(nil, uint64(x))
+		return appendNumber(b, x)
 	case *int64:
-		return binary.BigEndian.AppendUint64(nil, uint64(*x))
+		return appendNumber(b, *x)
 	}
 	switch r := reflect.Indirect(reflect.ValueOf(v)); {
 	case !r.IsValid():
-		return nil
+		return part(b, 0)
 	case r.Kind() == reflect.String:
-		return []byte(r.String())
+		return appendText(b, r.String())
 	case r.Kind() == reflect.Bool && r.Bool():
-		return []byte{1}
+		return append(part(b, 1), 1)
 	case r.Kind() == reflect.Bool:
-		return []byte{0}
+		return append(part(b, 1), 0)
 	case r.CanInt():
-		return binary.BigEndian.AppendUint64(nil, uint64(r.Int()))
+		return appendNumber(b, r.Int())
 	}
 	panic(fmt.Sprintf("%T is in no column", v)) // a mistake of this package, which its tests find
 }

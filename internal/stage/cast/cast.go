@@ -62,6 +62,10 @@ type Player struct {
 	opened  sync.Once
 	signing []crypto.PublicKey
 	keysErr error
+
+	unsealed sync.Once
+	opens    []*rsa.PrivateKey
+	opensErr error
 }
 
 // Name is the party's name.
@@ -88,16 +92,10 @@ func (p *Player) signingKeys() ([]crypto.PublicKey, error) {
 		p.beside(p.messageSigners(), s.Certificate.PublicKey)...), nil
 }
 
-// Opens are the keys with which the player opens what is encrypted to it. Somebody who is played by a stand-in has one
-// where the party publishes one.
+// Opens are the keys with which the player opens what is encrypted to it.
 func (p *Player) Opens() ([]*rsa.PrivateKey, error) {
-	if r := p.Party.Role(); p.StandIn && r != nil {
-		if published, _ := r.EncryptionKey(); published == nil {
-			return nil, nil
-		}
-	}
-	list, _, err := p.Keys.Decrypt()
-	return list, err
+	p.unsealed.Do(func() { p.opens, _, p.opensErr = p.Keys.Decrypt() })
+	return p.opens, p.opensErr
 }
 
 // messageSigners are the keys in the party's SAML metadata.

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -173,9 +174,14 @@ func (r *ring) of(p *federation.Party) cast.Keys {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	kinds := tokenKinds(p)
-	id := p.Name + " " + strings.Join(kinds, " ")
+	opens := false
+	if role := p.Role(); role != nil {
+		to, _ := role.EncryptionKey()
+		opens = to != nil
+	}
+	id := fmt.Sprint(p.Name, " ", strings.Join(kinds, " "), " ", opens)
 	if r.made[id] == nil {
-		r.made[id] = &stageKeys{ring: r, name: p.Name, tokens: kinds, saml: samlKind(p)}
+		r.made[id] = &stageKeys{ring: r, name: p.Name, tokens: kinds, saml: samlKind(p), opens: opens}
 	}
 	return r.made[id]
 }
@@ -217,6 +223,7 @@ func tokenKinds(p *federation.Party) []string {
 type stageKeys struct {
 	*ring
 	name, saml string
+	opens      bool // the party publishes a key to which others encrypt
 	tokens     []string
 	kinds      map[string]*once[model.Opened]
 	mu         sync.Mutex
@@ -280,8 +287,11 @@ func (k *stageKeys) SAML() (*xmlsec.Signer, error) {
 	return &xmlsec.Signer{Key: p.Key, Certificate: p.Certificate, Rand: k.d.Rand}, nil
 }
 
-// Decrypt returns the key to which assertions are encrypted: RSA, as it must be.
+// Decrypt returns the key to which others encrypt, where the party publishes one: RSA, as it must be.
 func (k *stageKeys) Decrypt() ([]*rsa.PrivateKey, *x509.Certificate, error) {
+	if !k.opens {
+		return nil, nil, nil
+	}
 	p, err := k.kind("rsa-2048")
 	if err != nil {
 		return nil, nil, err
