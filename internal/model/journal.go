@@ -117,7 +117,17 @@ func (v View) Journal(f Filter) ([]Entry, error) {
 // LastSeq is the number of the newest entry of the journal.
 func (v View) LastSeq() (int64, error) { return lastSeq(v.Reader) }
 
+// Numbered is a Reader that knows the number of its newest entry without reading the entry, which may be of very many
+// records; 0 is none.
+type Numbered interface {
+	Reader
+	NewestSeq() (int64, error)
+}
+
 func lastSeq(r Reader) (n int64, err error) {
+	if x, ok := r.(Numbered); ok {
+		return x.NewestSeq()
+	}
 	for e, err := range r.Entries(Filter{Last: 1}) {
 		if err != nil {
 			return 0, err

@@ -179,6 +179,12 @@ func (r *Reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
 	}
 }
 
+// NewestSeq is the number of the newest entry of the journal, 0 where there is none.
+func (r *Reader) NewestSeq() (n int64, err error) {
+	err = r.c.Row("SELECT coalesce(max(seq), 0) FROM journal").Scan(&n)
+	return n, err
+}
+
 // newest gives the last entries that a filter picks, oldest first.
 func (r *Reader) newest(f model.Filter, yield func(model.Entry, error) bool) {
 	var list []model.Entry
