@@ -122,6 +122,10 @@ func TestAccountsOfTwoProviders(t *testing.T) {
 	if got := shared("nightlog@ridge"); len(got) > 0 || told("nightlog@ridge") {
 		t.Fatalf("nothing is known of southmere's people: %v", got)
 	}
+	if out := d.run("accounts", "match", "nightlog@ridge").out; !strings.Contains(out,
+		"whom nightlog@southmere brings is not known") {
+		t.Errorf("what is not known is told as none:\n%s", out)
+	}
 	for speaks, want := range map[string]string{"kestrelridge.example": "mira nightlog@southmere kestrelridge.example",
 		"southmere.example": "", "southmere.example,kestrelridge.example": "mira nightlog@southmere " +
 			"kestrelridge.example",

@@ -28,7 +28,7 @@ func Match(m *mapping.Match) format.Page {
 		{"found by", m.Field + ", filled from " + from},
 		{"found", fmt.Sprint(len(m.Found))}, {"strangers", fmt.Sprint(len(m.Strangers)) + strange(m)},
 		{"collisions", fmt.Sprint(len(m.Collisions))}, {"swapped", fmt.Sprint(len(m.Swapped))}, {"orphaned",
-			fmt.Sprint(len(m.Orphans))}, {"shared", fmt.Sprint(len(m.Shared))}}
+			fmt.Sprint(len(m.Orphans))}, {"shared", shared(m)}}
 	blocks := []format.Block{{Title: "Whom " + m.App + " would know through " + m.Trust, Fields: f}}
 	if len(m.Collisions) > 0 {
 		b := format.Block{Title: "Collisions: the app cannot tell who is who", Head: []string{"People", "Accounts",
@@ -86,6 +86,15 @@ func Match(m *mapping.Match) format.Page {
 		blocks = append(blocks, b)
 	}
 	return format.Page{Data: m, Blocks: blocks}
+}
+
+// shared is how many accounts another provider leads to, as far as that is known.
+func shared(m *mapping.Match) string {
+	s := fmt.Sprint(len(m.Shared))
+	if len(m.Beside) > 0 {
+		s += "; whom " + strings.Join(m.Beside, ", ") + " brings is not known"
+	}
+	return s
 }
 
 func strange(m *mapping.Match) string {

@@ -153,7 +153,9 @@ type Match struct {
 	Strange    string `json:"strangersAre,omitempty"` // created or refused
 	*accounts.Matching
 	Shared []Shared `json:"shared" rows:"each"` // to which another provider leads as well
-	Better []Better `json:"better"`             // rules that would find more
+	// the app's other trusts of which it is not known whom they bring
+	Beside []string `json:"besideNotKnown,omitempty"`
+	Better []Better `json:"better"` // rules that would find more
 }
 
 // Better is a rule that would find more accounts.

@@ -71,8 +71,14 @@ func (m *Mapper) Ways(trusts []*federation.Trust, parties map[string]*federation
 			}
 		}
 	}
+	var unknown []string
+	for _, name := range slices.Sorted(maps.Keys(w.errs)) {
+		if errors.Is(w.errs[name], ErrNotKnown) {
+			unknown = append(unknown, name)
+		}
+	}
 	for name, match := range w.matches {
-		match.Shared = w.shared(name, match)
+		match.Shared, match.Beside = w.shared(name, match), unknown
 	}
 	return w, nil
 }
