@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -182,7 +183,7 @@ func (x *large) lay(r *Reader) error {
 		}
 		insert := "INSERT INTO coming_" + t.table + " (" + columns + ") VALUES (?" +
 			strings.Repeat(", ?", strings.Count(columns, ",")) + ")"
-		for _, values := range x.laid[t].put {
+		for _, values := range byKey(x.laid[t].put) {
 			if err := r.c.Exec(insert, values...); err != nil {
 				return err
 			}
@@ -213,6 +214,23 @@ func (x *large) lay(r *Reader) error {
 		}
 	}
 	return r.c.Flush()
+}
+
+// byKey is rows in the order of their first column, letter case not counting: what comes in order is put at the end
+// of an index, and not into all of its pages, while others wait.
+func byKey(list [][]any) iter.Seq2[int, []any] {
+	keys, order := make([]string, len(list)), make([]int, len(list))
+	for i, values := range list {
+		keys[i], order[i] = model.Folded(textOf(values[0])), i
+	}
+	slices.SortFunc(order, func(a, b int) int { return strings.Compare(keys[a], keys[b]) })
+	return func(yield func(int, []any) bool) {
+		for i, at := range order {
+			if !yield(i, list[at]) {
+				return
+			}
+		}
+	}
 }
 
 // holds reports whether the changes are still what they would be if they were worked out now.
