@@ -76,8 +76,8 @@ func TestServicesOfAnApp(t *testing.T) {
 	if len(p.Attributes) != 2 || !slices.Equal(p.Withheld, []string{"mail"}) {
 		t.Errorf("previewed: %+v", p)
 	}
-	d.fails(2, []string{"--service 3", "plates has 1 or 4"}, "claims", "preview", "plates@ridge", "--as", "mira",
-		"--service", "3")
+	d.fails(2, []string{"--service 3", "the services of plates: 1 or 4"}, "claims", "preview", "plates@ridge", "--as",
+		"mira", "--service", "3")
 
 	// a response is judged by the service that was asked for, and where that is not known it is said
 	d.ok("rehearse", "plates@ridge", "--as", "mira", "--suppose", "service=4", "--keep", "kept")

@@ -477,7 +477,7 @@ func CheckService(app *federation.Party, index string) error {
 	if index == "" || app.Entity.SP.ServiceOf(index) != nil {
 		return nil
 	}
-	return finding.Errorf("%s %s is %w: %s has %s", finding.FieldService, index, ErrValue, app.Name,
+	return finding.Errorf("%s %s is %w; the services of %s: %s", finding.FieldService, index, ErrValue, app.Name,
 		app.Entity.SP.ServiceWords())
 }
 

@@ -312,19 +312,10 @@ func (c *comparing) openID(old, now *OpenID) {
 		f("end-session endpoint", a.EndSessionEndpoint, b.EndSessionEndpoint)
 		f("device endpoint", a.DeviceEndpoint, b.DeviceEndpoint)
 		f("pushed request endpoint", a.PushedEndpoint, b.PushedEndpoint)
-		was, now := a.Aliases, b.Aliases
-		if was == nil {
-			was = &oidc.Aliases{}
+		now := b.ForCertificates()
+		for i, was := range a.ForCertificates() {
+			f(strings.ReplaceAll(was[0], "_", " ")+" for a certificate", was[1], now[i][1])
 		}
-		if now == nil {
-			now = &oidc.Aliases{}
-		}
-		f("token endpoint for a certificate", was.TokenEndpoint, now.TokenEndpoint)
-		f("userinfo endpoint for a certificate", was.UserinfoEndpoint, now.UserinfoEndpoint)
-		f("introspection endpoint for a certificate", was.IntrospectionEndpoint, now.IntrospectionEndpoint)
-		f("revocation endpoint for a certificate", was.RevocationEndpoint, now.RevocationEndpoint)
-		f("pushed request endpoint for a certificate", was.PushedEndpoint, now.PushedEndpoint)
-		f("device endpoint for a certificate", was.DeviceEndpoint, now.DeviceEndpoint)
 	}
 	each(func(_, was, _ string) { hosts = append(hosts, hostOf(was)) })
 	each(func(what, was, now string) {

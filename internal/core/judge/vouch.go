@@ -61,9 +61,9 @@ func ReadVouching(said []string) (Vouching, error) {
 			}
 			v.Tenants[i].Values = append(v.Tenants[i].Values, value)
 			v.Said = append(v.Said, claim+"="+value)
-		case x == OfScopes:
+		case strings.EqualFold(strings.TrimSpace(x), OfScopes): // no domain: it has no dot
 			v.ByScopes = true
-			v.Said = append(v.Said, x)
+			v.Said = append(v.Said, OfScopes)
 		default:
 			d, err := CheckDomain(x)
 			if err != nil {

@@ -92,7 +92,7 @@ func TestScopesAndTenants(t *testing.T) {
 			t.Errorf("%q is taken: %v", bad, err)
 		}
 	}
-	v, err := ReadVouching([]string{"scopes", "org=b", " Lab.EXAMPLE", "org=a", "org=a"})
+	v, err := ReadVouching([]string{" Scopes", "org=b", " Lab.EXAMPLE", "org=a", "org=a"})
 	if err != nil || strings.Join(v.Said, " ") != "lab.example org=a org=b scopes" || !v.ByScopes || !v.Bounds() {
 		t.Fatalf("%+v, %v", v, err)
 	}

@@ -91,29 +91,26 @@ func (d *Discovery) ByCertificate() *Discovery {
 	return &c
 }
 
-// aliases are the addresses for clients with a certificate, each with its name in the document.
-func (d *Discovery) aliases() [][2]string {
-	var out [][2]string
+// ForCertificates are the addresses for clients with a certificate, each with its name in the document; "" is one that
+// has no other.
+func (d *Discovery) ForCertificates() [][2]string {
 	a := d.Aliases
 	if a == nil {
-		return nil
+		a = &Aliases{}
 	}
-	for _, x := range [][2]string{{"token_endpoint", a.TokenEndpoint}, {"userinfo_endpoint", a.UserinfoEndpoint},
+	return [][2]string{{"token_endpoint", a.TokenEndpoint}, {"userinfo_endpoint", a.UserinfoEndpoint},
 		{"introspection_endpoint", a.IntrospectionEndpoint}, {"revocation_endpoint", a.RevocationEndpoint},
 		{"pushed_authorization_request_endpoint", a.PushedEndpoint},
-		{"device_authorization_endpoint", a.DeviceEndpoint}} {
-		if x[1] != "" {
-			out = append(out, x)
-		}
-	}
-	return out
+		{"device_authorization_endpoint", a.DeviceEndpoint}}
 }
 
 // AliasWords are the addresses for clients with a certificate, each with its name; none is "".
 func (d *Discovery) AliasWords() string {
 	var out []string
-	for _, x := range d.aliases() {
-		out = append(out, x[0]+" "+x[1])
+	for _, x := range d.ForCertificates() {
+		if x[1] != "" {
+			out = append(out, x[0]+" "+x[1])
+		}
 	}
 	return strings.Join(out, ", ")
 }
@@ -220,7 +217,7 @@ func JudgeDiscovery(d *Discovery, issuer string) finding.List {
 		{"revocation_endpoint", d.RevocationEndpoint, ""}, {"end_session_endpoint", d.EndSessionEndpoint, ""}} {
 		endpoints = append(endpoints, e)
 	}
-	for _, a := range d.aliases() {
+	for _, a := range d.ForCertificates() {
 		endpoints = append(endpoints, endpoint{a[0] + " for a certificate", a[1], ""})
 	}
 	for _, e := range endpoints {

@@ -67,14 +67,15 @@ func TestRecordedRequests(t *testing.T) {
 			c, err = DecodeRedirect(string(b))
 		}
 		w := want[name]
-		if err == nil {
-			_, err = xmlsec.Parse(c.XML, xmlsec.MessageLimits())
-		}
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		doc, _ := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+		doc, err := xmlsec.Parse(c.XML, xmlsec.MessageLimits())
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
 		_, e := request()
 		e.Skew = judge.Skew
 		e.Keys, e.WantSigned = []crypto.PublicKey{cert.PublicKey}, true

@@ -213,8 +213,7 @@ func (a *App) handedOut() error {
 	})
 	if err != nil {
 		return fmt.Errorf("the ledger could not note that what was made was handed out, and the next command will "+
-			"retire "+
-			"it: %w", err)
+			"retire it: %w", err)
 	}
 	return nil
 }

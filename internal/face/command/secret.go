@@ -279,19 +279,19 @@ func (a *App) renew(d *desk.Desk, trust string, life, overlap time.Duration, out
 		x.Stage, x.Problem = desk.RenewalFailed, words(err)
 		return x, fmt.Errorf("%s: %w", trust, err)
 	}
+	to := strings.ReplaceAll(out, "{trust}", trust)
 	if out != "" {
-		x.To = strings.ReplaceAll(out, "{trust}", trust)
-		a.writesInto(x.To)
+		a.writesInto(to)
 	}
-	to := x.To
 	r, err := changed(a, d, func() (*desk.Renewal, error) { return d.Renew(trust, life, overlap) })
 	if err != nil {
 		return fail(err)
 	}
-	if x.Renewal, x.To = *r, ""; r.Value == "" {
+	if x.Renewal = *r; r.Value == "" {
 		return x, nil
 	}
-	if x.To = to; out != "" {
+	if out != "" {
+		x.To = to
 		err = a.replaceSecret(x.To, r.Value)
 	} else {
 		x.To = into

@@ -59,9 +59,8 @@ func (t *termFlags) add(c *cobra.Command) {
 	f.StringArrayVar(&t.ends, "ends", nil, "what ends at the other side and no metadata shows: WHAT=2032-03-04, "+
 		"WHAT=unused:90d, or WHAT=none")
 	f.StringSliceVar(&t.speaks, "speaks-for", nil, "for whom the provider may speak: domains of names, such "+
-		"as southmere.example or *.southmere.example; scopes are those of its metadata; CLAIM=VALUE a tenant that "+
-		"it has "+
-		"to say; others are refused, and none takes it all away")
+		"as southmere.example or *.southmere.example; scopes, those of its metadata; CLAIM=VALUE, a tenant that "+
+		"it has to say. Others are refused; none takes it all away")
 	f.StringVar(&t.owner, "owner", "", "mail address of whom to ask about the trust; none takes it away")
 	t.policy.add(c)
 	must(c.RegisterFlagCompletionFunc("strength", cobra.FixedCompletions([]string{"any", "mfa"},
