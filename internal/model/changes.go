@@ -28,30 +28,29 @@ type Changes struct {
 // Empty reports whether nothing is to be done.
 func (c *Changes) Empty() bool { return len(c.Records) == 0 && len(c.Entries) == 0 && c.Over.IsZero() }
 
-// Large reports whether so much about people is to be written that whoever waits for it would wait for long.
+// Large reports whether so much is to be written that whoever waits for it would wait for long, and can be laid down
+// aside.
 func (c *Changes) Large() bool {
 	n := 0
 	for i := range c.Records {
-		if c.Records[i].Key.Kind.Crowded() {
+		if c.Records[i].Aside() {
 			n++
 		}
 	}
 	return n > 2000
 }
 
-// Crowded reports whether a ledger may have very many records of a kind, which rest on no others.
-func (k Kind) Crowded() bool { return k == People || k == Subjects }
-
-// Rests are kinds of record: while none of them changes, the changes are what they would be if they were worked out
-// anew. ok is false where that is not known.
-func (c *Changes) Rests() (kinds []Kind, ok bool) {
-	about := []Kind{People, Subjects, Sources, Settings}
-	for i := range c.Records {
-		if !slices.Contains(about, c.Records[i].Key.Kind) {
-			return nil, false
-		}
+// Aside reports whether a change can be worked out apart from the others of its kind, and be made in any order with
+// what is done to records of other kinds: it is about people, whose records rest on no others, or about a trust that is
+// there and stays.
+func (x *Change) Aside() bool {
+	switch x.Key.Kind {
+	case People, Subjects:
+		return !x.Forgotten
+	case Trusts:
+		return x.Before != nil && x.After != nil && !x.Forgotten
 	}
-	return about, true
+	return false
 }
 
 // Record works out what the journal will keep of the changes, so that Append need not. peopleKey is the ledger's

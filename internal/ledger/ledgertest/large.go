@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
@@ -66,6 +67,35 @@ func whole(t *testing.T, l ledger.Ledger, persons int) {
 	}
 }
 
+// overlaid makes a change, and holds what stands then against what an overlay of the moment before said of it. It
+// returns how often the change was worked out.
+func overlaid(t *testing.T, l ledger.Ledger, what string, f func(*model.Book) error) (runs int) {
+	t.Helper()
+	before, end, err := l.Snapshot(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var made model.Changes
+	err = l.Update(t.Context(), func(v model.View) (model.Changes, error) {
+		runs++
+		b, e := model.Begin(v, l.Env())
+		err := f(b)
+		made = e.Changes()
+		return made, err
+	})
+	if err != nil {
+		t.Fatalf("%s: %v", what, err)
+	}
+	expected := dump(t, model.Overlay(before, made), testkit.Noon())
+	if is := dump(t, l.Now(t.Context()), testkit.Noon()); is != expected {
+		t.Errorf("%s:\n%s", what, different(is, expected))
+	}
+	if err := end(); err != nil {
+		t.Error(err)
+	}
+	return runs
+}
+
 // large: a change of thousands of records says what an overlay said of it, whatever is put over, beside and away.
 func large(t *testing.T, made Make) {
 	l, _ := made(t, testkit.Env(1))
@@ -106,17 +136,7 @@ func large(t *testing.T, made Make) {
 			})
 		}, 6000},
 	} {
-		var expected string
-		do(t, l, func(b *model.Book) error {
-			if err := c.do(b); err != nil {
-				return err
-			}
-			expected = dump(t, b.View, b.Now())
-			return nil
-		})
-		if is := dump(t, l.Now(t.Context()), testkit.Noon()); is != expected {
-			t.Errorf("%s:\n%s", c.what, different(is, expected))
-		}
+		overlaid(t, l, c.what, c.do)
 		whole(t, l, c.persons)
 	}
 }
@@ -164,6 +184,117 @@ func largeAmongOthers(t *testing.T, made Make) {
 	}
 	if p, err := v.Person("person0"); err != nil || p.Attributes["title"][0] != "round 2" {
 		t.Errorf("%v %v", p, err)
+	}
+}
+
+// manyTrusts: a change of thousands of trusts says what an overlay said of it, whatever is done to other records in it,
+// and is made as it was worked out where others wrote something else meanwhile.
+func manyTrusts(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	const many = 2100
+	app := func(i int) string { return fmt.Sprintf("app%04d", i) }
+	do(t, l, func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true}
+			if err := e.AddParty(ridge, nil); err != nil {
+				return err
+			}
+			for i := range many {
+				p := &federation.Party{Name: app(i), Kind: federation.App, Own: true}
+				trust := federation.NewTrust(p, ridge, "", &federation.SAMLTerms{}, e.Now())
+				if err := errors.Join(e.AddParty(p, nil), e.AddTrust(trust,
+					federation.SubjectKey{Salt: []byte("x")})); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	other := again()
+	// owned changes all trusts, and some of them in other ways as well
+	owned := func(owner string) func(*model.Book) error {
+		return func(b *model.Book) error {
+			return b.Change(func(e *model.Edit) error {
+				all, err := e.View.Trusts()
+				if err != nil {
+					return err
+				}
+				for i := range all {
+					x := all[i].Clone()
+					x.Owner = owner
+					if err := e.PutTrust(&all[i], x, "trust.change"); err != nil {
+						return err
+					}
+				}
+				if owner != "mira" {
+					return nil
+				}
+				p := &federation.Party{Name: "plates", Kind: federation.App, Own: true}
+				ridge, err := e.View.Party("ridge")
+				if err != nil {
+					return err
+				}
+				plates := federation.NewTrust(p, ridge, "", &federation.SAMLTerms{}, e.Now())
+				err = errors.Join(e.AddParty(p, nil), e.AddTrust(plates, federation.SubjectKey{Salt: []byte("x")}))
+				if err != nil {
+					return err
+				}
+				last, err := e.View.Trust(all[8].Name)
+				if err != nil {
+					return err
+				}
+				x := last.Clone()
+				x.Admits = "group:observers"
+				return e.PutTrust(last, x, "trust.change")
+			})
+		}
+	}
+	for n, c := range []struct {
+		owner  string
+		others func(*model.Book) error
+		runs   int
+	}{
+		{"tobias", nil, 1},
+		{"mira", nil, 1},
+		{"aiyana", load(crowd(1, ""), false), 1},
+		{"ilse", func(b *model.Book) error {
+			x, err := b.View.Trust("app0001@ridge")
+			if err != nil {
+				return err
+			}
+			return b.Change(func(e *model.Edit) error { return e.RemoveTrust(x) })
+		}, 2},
+	} {
+		runs := 0
+		if c.others == nil {
+			runs = overlaid(t, l, c.owner, owned(c.owner))
+		} else {
+			do(t, l, func(b *model.Book) error {
+				if _, err := b.View.Party("ridge"); err != nil { // the moment of this run
+					return err
+				}
+				if runs++; runs == 1 {
+					do(t, other, c.others)
+				}
+				return owned(c.owner)(b)
+			})
+		}
+		if runs != c.runs {
+			t.Errorf("%s: it was worked out %d times, not %d", c.owner, runs, c.runs)
+		}
+		whole(t, l, n/2)
+		all, err := l.Now(t.Context()).Trusts()
+		if err != nil || len(all) != []int{many, many + 1, many + 1, many}[n] {
+			t.Errorf("%s: %d trusts, %v", c.owner, len(all), err)
+		}
+		for i := range all {
+			if want := c.owner; all[i].Owner != want && all[i].App != "plates" {
+				t.Fatalf("%s is of %s, not of %s", all[i].Name, all[i].Owner, want)
+			}
+		}
+	}
+	if _, breaks, err := l.Now(t.Context()).VerifyJournal(); err != nil || len(breaks) > 0 {
+		t.Errorf("%v %v", breaks, err)
 	}
 }
 

@@ -39,8 +39,8 @@ func Suite(t *testing.T, made Make, fill Fill) {
 		{"readers", readers},
 		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
 		{"indexes", indexes}, {"beginnings", beginnings},
-		{"remembered", remembered}, {"overtaken", overtaken}, {"cancelled", cancelled},
-		{"large", large},
+		{"remembered", remembered}, {"overtaken", overtaken}, {"overtaken elsewhere", overtakenElsewhere},
+		{"cancelled", cancelled}, {"large", large}, {"many trusts", manyTrusts},
 		{"large among others", largeAmongOthers}, {"large, cancelled", largeCancelled}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -382,6 +382,92 @@ func overtaken(t *testing.T, made Make) {
 	})
 	if x, err := l.Now(t.Context()).Trust("nightlog@ridge"); err != nil || x.Owner != "other mine" || runs != 2 {
 		t.Errorf("%q after %d runs, %v", x.Owner, runs, err)
+	}
+}
+
+// overtakenElsewhere: a change is made as it was worked out where what others wrote meanwhile is nothing that it asked
+// about; where it is, or where nobody can tell, it is worked out again.
+func overtakenElsewhere(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	do(t, l, makeTrust)
+	other := again()
+	changes := func(owner string) func(b *model.Book) error {
+		return func(b *model.Book) error {
+			old, _, _, err := b.Trust("nightlog@ridge")
+			if err != nil {
+				return err
+			}
+			x := old.Clone()
+			x.Owner = owner
+			return b.Change(func(e *model.Edit) error { return e.PutTrust(old, x, "trust.change") })
+		}
+	}
+	let := func(about string) func(b *model.Book) error {
+		return func(b *model.Book) error {
+			return b.Change(func(e *model.Edit) error {
+				return e.Let(&model.Let{Finding: "key.end", About: about, Until: testkit.Noon().Add(time.Hour)})
+			})
+		}
+	}
+	asks := func(f func(v model.View) error) func(b *model.Book) error {
+		return func(b *model.Book) error { return errors.Join(f(b.View), let("asked")(b)) }
+	}
+	for _, c := range []struct {
+		what   string
+		does   func(*model.Book) error
+		others func(*model.Book) error
+		runs   int
+	}{
+		{"nothing of it", let("one"), changes("mira"), 1},
+		{"the same kind of record", let("two"), let("three"), 2},
+		{"what it asked for by name", asks(func(v model.View) error {
+			_, err := v.Trust("nightlog@ridge")
+			return err
+		}), changes("tobias"), 2},
+		{"what is not there", asks(func(v model.View) error {
+			if _, err := v.Trust("plates@ridge"); !errors.Is(err, model.ErrNotFound) {
+				return errors.New("it is there")
+			}
+			return nil
+		}), changes("aiyana"), 2},
+		{"what it counted", asks(func(v model.View) error {
+			_, err := v.Count(model.Query{Kind: model.Trusts})
+			return err
+		}), changes("ilse"), 2},
+		{"names alone", asks(func(v model.View) error {
+			_, err := v.TrustNames("")
+			return err
+		}), changes("petra"), 2},
+		{"how many people there are", asks(func(v model.View) error {
+			_, err := v.Census()
+			return err
+		}), load(crowd(1, ""), false), 2},
+		{"the journal", asks(func(v model.View) error {
+			_, err := v.Journal(model.Filter{Last: 1})
+			return err
+		}), changes("mira"), 2},
+		{"what the journal does not have", asks(func(v model.View) error {
+			_, err := v.Told()
+			return err
+		}), changes("tobias"), 2},
+	} {
+		runs := 0
+		do(t, l, func(b *model.Book) error {
+			if err := c.does(b); err != nil {
+				return err
+			}
+			if runs++; runs == 1 {
+				do(t, other, c.others)
+			}
+			return nil
+		})
+		if runs != c.runs {
+			t.Errorf("%s: it was worked out %d times, not %d", c.what, runs, c.runs)
+		}
+	}
+	whole(t, l, 1)
+	if _, breaks, err := l.Now(t.Context()).VerifyJournal(); err != nil || len(breaks) > 0 {
+		t.Errorf("%v %v", breaks, err)
 	}
 }
 

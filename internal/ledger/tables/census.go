@@ -76,6 +76,7 @@ func (r *Reader) tallies() (map[[2]string]int, error) {
 
 // Census is how many people there are, in each group, and with each attribute.
 func (r *Reader) Census() (people.Census, error) {
+	r.asked(model.People)
 	all, err := r.tallies()
 	if err != nil {
 		return people.Census{}, err

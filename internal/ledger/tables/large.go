@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 
@@ -12,11 +13,14 @@ import (
 	"tressik.example/internal/model"
 )
 
-// A change of very many records, such as a load of a hundred thousand people, is worked out while nobody waits for it:
-// its rows are laid down in tables of the connection's own, which nobody else sees, and what the journal keeps of it is
-// written out. Others wait for what is left, which the database does by itself: rows are copied from table to table.
-// Until then somebody may have changed the ledger. Where that concerns nothing that the change rests on, it is made as
-// it was worked out; otherwise it is worked out anew while others wait, as any change is that was overtaken.
+// A change is worked out on a moment of the ledger while nobody waits for it, and what it asked about is noted. Where
+// somebody else writes first, and that touches nothing of what it asked about or writes, it is made as it was worked
+// out; otherwise it is worked out anew.
+//
+// A change of very many records, such as a load of a hundred thousand people or a new key of a party of ten thousand
+// trusts, has others wait for as little as can be: its rows are laid down in tables of the connection's own, which
+// nobody else sees, and what the journal keeps of it is written out. What is left the database does by itself: rows are
+// copied from table to table. It is worked out while others wait only where it was overtaken again and again.
 
 // Transact runs a function in a transaction, and keeps what it wrote where it says so. With locked nobody else can have
 // written since the moment that the function sees.
@@ -31,62 +35,105 @@ type Writer struct {
 	Overtaken func(error) bool
 }
 
+// patience is how often a large change is worked out before others have to wait for that.
+const patience = 3
+
 // Update makes the changes that a function wants.
 func (w Writer) Update(f func(model.View) (model.Changes, error)) error {
-	var x *large
-	try := func(r *Reader, lay bool) (bool, error) {
+	plain := func(r *Reader) (bool, error) {
 		c, err := f(model.View{Reader: r})
 		if err != nil || c.Empty() {
 			return false, err
 		}
-		if lay && c.Large() {
-			x, err = r.enlarge(c)
-			return false, err
-		}
 		return true, r.Write(c)
 	}
-	plain := func(r *Reader) (bool, error) { return try(r, false) }
-	err := w.Transact(false, func(r *Reader) (bool, error) { return try(r, true) })
-	if err == nil && x != nil {
-		return w.large(x, plain)
+	for range patience {
+		var x *made
+		err := w.Transact(false, func(r *Reader) (bool, error) {
+			var err error
+			if x, err = workOut(r, f); err != nil || x.changes.Empty() {
+				return false, err
+			}
+			if x.changes.Large() && x.tells() {
+				return false, x.enlarge(r)
+			}
+			return true, r.Write(x.changes)
+		})
+		switch {
+		case err == nil && x.laid != nil:
+			if done, err := w.large(x); done || err != nil {
+				return err
+			}
+			continue
+		case !w.Overtaken(err):
+			return err
+		}
+		return w.Transact(true, func(r *Reader) (bool, error) {
+			if same, err := x.holds(r); err != nil || !same {
+				return plain(r)
+			}
+			return true, r.Write(x.changes)
+		})
 	}
-	if w.Overtaken(err) {
-		err = w.Transact(true, plain)
-	}
-	return err
+	return w.Transact(true, plain)
 }
 
-// large makes a change out of what was laid down for it; in the ordinary way where nothing can be laid down.
-func (w Writer) large(x *large, plain func(r *Reader) (bool, error)) error {
-	err := w.Aside(x.lay)
-	switch {
-	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		return err
-	case err != nil:
-		return w.Transact(true, plain)
+// large makes a change out of what was laid down for it. done is false where it has to be worked out anew.
+func (w Writer) large(x *made) (done bool, err error) {
+	if err := w.Aside(x.lay); err != nil {
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			return false, err
+		}
+		// nothing can be laid down here: it is written in the ordinary way
+		err := w.Transact(true, func(r *Reader) (bool, error) {
+			same, err := x.holds(r)
+			if done = same; err != nil || !same {
+				return false, err
+			}
+			return true, r.Write(x.changes)
+		})
+		return done, err
 	}
 	err = w.Transact(true, func(r *Reader) (bool, error) {
 		same, err := x.holds(r)
-		if err != nil {
+		if done = same; err != nil || !same {
 			return false, err
-		}
-		if !same {
-			return plain(r)
 		}
 		return true, x.put(r)
 	})
 	_ = w.Aside(x.clear) // it is the connection's own, and goes with it at the latest
-	return err
+	return done, err
 }
 
-// large is a change of many records that was worked out.
-type large struct {
+// made is a change that was worked out.
+type made struct {
 	changes model.Changes
-	seq     int64         // the newest entry of the moment that it was worked out on
+	seq     int64               // the newest entry of the moment that it was worked out on
+	asked   map[model.Kind]bool // kinds of record that it was asked about
+	past    bool                // the journal was asked about
+
+	// of a large one
 	entries []model.Entry // as they follow on that one
 	tally   people.Census
 	laid    map[*rows]*laid
 	rest    []model.Change // what is not laid down: it is written one by one
+}
+
+// workOut has a function say which changes it wants, and notes what it asks about.
+func workOut(r *Reader, f func(model.View) (model.Changes, error)) (x *made, err error) {
+	x = &made{asked: map[model.Kind]bool{}}
+	if x.seq, err = r.NewestSeq(); err != nil {
+		return nil, err
+	}
+	r.asks, r.looks = func(k model.Kind) { x.asked[k] = true }, func() { x.past = true }
+	defer func() { r.asks, r.looks = nil, nil }()
+	if x.changes, err = f(model.View{Reader: r}); err != nil {
+		return nil, err
+	}
+	for i := range x.changes.Records {
+		x.asked[x.changes.Records[i].Key.Kind] = true
+	}
+	return x, nil
 }
 
 // laid are the rows of one table that are to be put and taken away.
@@ -97,14 +144,10 @@ type laid struct {
 	over bool // some may be put over others that are there
 }
 
-// enlarge works out what a change puts where.
-func (r *Reader) enlarge(c model.Changes) (*large, error) {
-	x := &large{changes: c, tally: people.CensusOf(nil), laid: map[*rows]*laid{}}
-	var err error
-	if x.seq, err = (model.View{Reader: r}).LastSeq(); err != nil {
-		return nil, err
-	}
-	key, err := r.peopleKey(c)
+// enlarge works out what a large change puts where.
+func (x *made) enlarge(r *Reader) error {
+	x.tally, x.laid = people.CensusOf(nil), map[*rows]*laid{}
+	key, err := r.peopleKey(x.changes)
 	if err == nil {
 		err = x.changes.Record(key)
 	}
@@ -112,16 +155,18 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 		x.entries, err = r.follow(x.changes)
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	last := map[model.Key]int{} // a row is put or taken away once
-	for i := range c.Records {
-		last[c.Records[i].Key] = i
+	last, single := map[model.Key]int{}, map[model.Key]bool{} // a row is put or taken away once
+	for i := range x.changes.Records {
+		ch := &x.changes.Records[i]
+		last[ch.Key] = i
+		single[ch.Key] = single[ch.Key] || !ch.Aside()
 	}
 	tables := map[model.Kind]*rows{}
-	for i, ch := range c.Records {
+	for i, ch := range x.changes.Records {
 		counts(&x.tally, ch)
-		if !ch.Key.Kind.Crowded() {
+		if single[ch.Key] {
 			x.rest = append(x.rest, ch)
 			continue
 		}
@@ -129,7 +174,7 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 		if t == nil {
 			of, err := tableOf(ch.Key.Kind)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			t = of.(*rows)
 			tables[ch.Key.Kind] = t
@@ -148,15 +193,15 @@ func (r *Reader) enlarge(c model.Changes) (*large, error) {
 		}
 		values, err := t.values(ch.After)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		l.put = append(l.put, append(values, sumOf(t.table, values)))
 	}
-	return x, nil
+	return nil
 }
 
 // tables are those in which something is laid down, in a fixed order.
-func (x *large) tables() []*rows {
+func (x *made) tables() []*rows {
 	var out []*rows
 	for t := range x.laid {
 		out = append(out, t)
@@ -166,7 +211,7 @@ func (x *large) tables() []*rows {
 }
 
 // lay lays the rows down.
-func (x *large) lay(r *Reader) error {
+func (x *made) lay(r *Reader) error {
 	n := 0
 	for _, t := range x.tables() {
 		columns := t.columns + ", sum"
@@ -199,7 +244,8 @@ func (x *large) lay(r *Reader) error {
 		x.laid[t].put, x.laid[t].gone = nil, nil
 	}
 	for _, q := range []string{"DROP TABLE IF EXISTS coming_journal",
-		"CREATE TEMPORARY TABLE coming_journal (n INTEGER PRIMARY KEY, records TEXT)"} {
+		"CREATE TEMPORARY TABLE coming_journal (n INTEGER PRIMARY KEY, seq BIGINT, at TEXT, actor TEXT, action TEXT, " +
+			"party TEXT, trust TEXT, before TEXT, after TEXT, prev TEXT, hash TEXT, sum BIGINT, records TEXT)"} {
 		if err := r.c.Exec(q); err != nil {
 			return err
 		}
@@ -207,9 +253,11 @@ func (x *large) lay(r *Reader) error {
 	if err := r.c.Flush(); err != nil {
 		return err
 	}
-	for i := range x.entries {
-		if err := r.c.Exec("INSERT INTO coming_journal (n, records) VALUES (?, ?)", int64(i),
-			string(x.entries[i].Records)); err != nil {
+	for i, e := range x.entries {
+		values := entryValues(e)
+		if err := r.c.Exec("INSERT INTO coming_journal (n, "+entryColumns+", sum, records) VALUES (?, ?, ?, ?, ?, ?, ?, "+
+			"?, ?, ?, ?, ?, ?)", append(append([]any{int64(i)}, values...), sumOf("journal", values),
+			string(e.Records))...); err != nil {
 			return err
 		}
 	}
@@ -233,22 +281,35 @@ func byKey(list [][]any) iter.Seq2[int, []any] {
 	}
 }
 
-// holds reports whether the changes are still what they would be if they were worked out now.
-func (x *large) holds(r *Reader) (bool, error) {
-	t, err := model.View{Reader: r}.Touched(x.seq)
-	switch {
-	case errors.Is(err, model.ErrBeforeRecords):
-		return false, nil
-	case err != nil || t.Seq == x.seq:
-		return err == nil, err
+// tells reports whether the journal says what becomes of all that was asked about.
+func (x *made) tells() bool {
+	for k := range x.asked {
+		if !k.Journaled() {
+			return false
+		}
 	}
-	kinds, known := x.changes.Rests()
-	return known && t.Seq > x.seq && !t.Any(kinds...), nil
+	return true
+}
+
+// holds reports whether the change is still what it would be if it were worked out now.
+func (x *made) holds(r *Reader) (bool, error) {
+	if x == nil || !x.tells() {
+		return false, nil
+	}
+	seq, err := r.NewestSeq()
+	if err != nil || seq <= x.seq || x.past {
+		return seq == x.seq, err
+	}
+	t, err := model.View{Reader: r}.Touched(x.seq)
+	if errors.Is(err, model.ErrBeforeRecords) {
+		return false, nil
+	}
+	return err == nil && !t.Any(slices.Collect(maps.Keys(x.asked))...), err
 }
 
 // put makes the changes out of what is laid down.
-func (x *large) put(r *Reader) error {
-	seq, err := model.View{Reader: r}.LastSeq()
+func (x *made) put(r *Reader) error {
+	seq, err := r.NewestSeq()
 	if err == nil && seq != x.seq { // others wrote meanwhile, nothing that matters here
 		x.entries, err = r.follow(x.changes)
 	}
@@ -279,17 +340,22 @@ func (x *large) put(r *Reader) error {
 		}
 	}
 	return r.close(&x.tally, x.changes, func() error {
+		const into = "INSERT INTO journal (" + entryColumns + ", sum, records) SELECT "
+		if seq == x.seq { // they follow as they are laid down
+			if err := r.c.Exec(into + entryColumns + ", sum, records FROM coming_journal ORDER BY n"); err != nil {
+				return err
+			}
+			return r.append(x.entries, func(int, model.Entry) error { return nil })
+		}
 		return r.append(x.entries, func(i int, e model.Entry) error {
-			values := entryValues(e)
-			return r.c.Exec("INSERT INTO journal ("+entryColumns+", sum, records) SELECT ?, ?, ?, ?, ?, ?, ?, ?, "+
-				"?, ?, ?, "+
-				"records FROM coming_journal WHERE n = ?", append(values, sumOf("journal", values), int64(i))...)
+			return r.c.Exec(into+"?, at, actor, action, party, trust, before, after, ?, ?, ?, records "+
+				"FROM coming_journal WHERE n = ?", e.Seq, e.Prev, e.Hash, sumOf("journal", entryValues(e)), int64(i))
 		})
 	})
 }
 
 // clear takes away what was laid down.
-func (x *large) clear(r *Reader) error {
+func (x *made) clear(r *Reader) error {
 	for _, t := range x.tables() {
 		for _, of := range []string{"coming_", "going_"} {
 			if err := r.c.Exec("DROP TABLE IF EXISTS " + of + t.table); err != nil {

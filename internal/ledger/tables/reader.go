@@ -49,6 +49,22 @@ type Reader struct {
 	damaged  func(kind model.Kind, row string) // told of what is not what was written; nil makes an error of it
 	unsealed bool                              // rows have no sums yet
 	reads    func(table string, columns []any) // told of each row; nil where nobody wants to know
+	asks     func(model.Kind)                  // told of each question about records of a kind; may be nil
+	looks    func()                            // told of each question about the journal; may be nil
+}
+
+// asked tells of a question about records of a kind.
+func (r *Reader) asked(k model.Kind) {
+	if r.asks != nil {
+		r.asks(k)
+	}
+}
+
+// looked tells of a question about the journal.
+func (r *Reader) looked() {
+	if r.looks != nil {
+		r.looks()
+	}
 }
 
 // On is a Reader on a connection.
@@ -72,6 +88,7 @@ func (r *Reader) constrained(err error) error {
 
 // Get returns a record. Errors: model.ErrNotFound.
 func (r *Reader) Get(k model.Key) (model.Record, error) {
+	r.asked(k.Kind)
 	t, err := tableOf(k.Kind)
 	if err != nil {
 		return nil, err
@@ -82,6 +99,7 @@ func (r *Reader) Get(k model.Key) (model.Record, error) {
 // Find goes through the records that a query finds.
 func (r *Reader) Find(q model.Query) iter.Seq2[model.Record, error] {
 	return func(yield func(model.Record, error) bool) {
+		r.asked(q.Kind)
 		t, err := tableOf(q.Kind)
 		if err != nil {
 			yield(nil, err)
@@ -94,6 +112,7 @@ func (r *Reader) Find(q model.Query) iter.Seq2[model.Record, error] {
 // Names goes through the names of the records that a query finds.
 func (r *Reader) Names(q model.Query) iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
+		r.asked(q.Kind)
 		t, err := tableOf(q.Kind)
 		if err != nil {
 			yield("", err)
@@ -114,6 +133,7 @@ func (r *Reader) Names(q model.Query) iter.Seq2[string, error] {
 
 // Count is how many records a query finds.
 func (r *Reader) Count(q model.Query) (n int, err error) {
+	r.asked(q.Kind)
 	t, err := tableOf(q.Kind)
 	if err != nil {
 		return 0, err
@@ -141,6 +161,7 @@ func (r *Reader) Count(q model.Query) (n int, err error) {
 
 // Document returns the bytes that lie beside a record. Errors: model.ErrNotFound.
 func (r *Reader) Document(k model.Key) (doc []byte, err error) {
+	r.asked(k.Kind)
 	beside := ""
 	switch k.Kind {
 	case model.Parties:
@@ -159,6 +180,7 @@ func (r *Reader) Document(k model.Key) (doc []byte, err error) {
 
 // Last is the highest number of a kind of records that are numbered.
 func (r *Reader) Last(k model.Kind) (n int64, err error) {
+	r.asked(k)
 	table := map[model.Kind]string{model.OwnKeys: "keys", model.Versions: "versions",
 		model.Expectations: "expectations", model.Runs: "runs"}[k]
 	if table == "" {
@@ -171,6 +193,7 @@ func (r *Reader) Last(k model.Kind) (n int64, err error) {
 // Entries goes through the entries of the journal that a filter picks, oldest first.
 func (r *Reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
 	return func(yield func(model.Entry, error) bool) {
+		r.looked()
 		if f.Last > 0 {
 			r.newest(f, yield)
 			return
@@ -181,6 +204,7 @@ func (r *Reader) Entries(f model.Filter) iter.Seq2[model.Entry, error] {
 
 // NewestSeq is the number of the newest entry of the journal, 0 where there is none.
 func (r *Reader) NewestSeq() (n int64, err error) {
+	r.looked()
 	err = r.c.Row("SELECT coalesce(max(seq), 0) FROM journal").Scan(&n)
 	return n, err
 }
