@@ -12,7 +12,6 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/near"
 )
 
@@ -290,7 +289,7 @@ func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
 
 func (j *judging) end(v *TokenJudgement) *TokenJudgement {
 	if j.verified {
-		v.Subject, v.Body, v.Key = Text(j.claims, "sub"), j.claims, keys.ID(j.by)
+		v.Subject, v.Body, v.Key = Text(j.claims, "sub"), j.claims, j.by.Print()
 	}
 	v.Expires, _ = Moment(j.claims, "exp")
 	v.Settle()
@@ -466,7 +465,7 @@ func JudgeAssertion(token, clientID string, audiences []string, list []Key, now 
 	if seen(jti) {
 		return deny("it was used before; make a new one for each request")
 	}
-	return o.by, nil
+	return o.by.Public, nil
 }
 
 func first(l finding.List) string {

@@ -192,7 +192,7 @@ func signers(t testing.TB) map[string]*Signer {
 	return out
 }
 
-func keyOf(s *Signer) []Key { return []Key{{s.ID, s.Alg, s.Key.Public()}} }
+func keyOf(s *Signer) []Key { return []Key{NewKey(s.ID, s.Alg, s.Key.Public())} }
 
 func idClaims() map[string]any {
 	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1",
@@ -240,7 +240,7 @@ func TestJudgeIDToken(t *testing.T) {
 		{"an access token", "token.type", nil, "at+jwt", nil},
 		{"another key", "token.kid", nil, "", func(e *Expect) { e.Keys = keyOf(other) }},
 		{"another key of the same name", "token.signature", nil, "",
-			func(e *Expect) { e.Keys = []Key{{s.ID, "ES256", all["ES384"].Key.Public()}} }},
+			func(e *Expect) { e.Keys = []Key{NewKey(s.ID, "ES256", all["ES384"].Key.Public())} }},
 	} {
 		claims := idClaims()
 		maps.Copy(claims, c.claims)
@@ -413,18 +413,18 @@ func TestVerifyAgainstPeer(t *testing.T) {
 			t.Fatal(err)
 		}
 		tok, _ := o.CompactSerialize()
-		if f := Verify(tok, []Key{{"", "", k.Public()}}); f.Failed() {
+		if f := Verify(tok, []Key{{Public: k.Public()}}); f.Failed() {
 			t.Errorf("%s: %+v", alg, f)
 		}
 		i := strings.LastIndexByte(tok, '.')
 		sig, _ := base64.RawURLEncoding.DecodeString(tok[i+1:])
 		sig[len(sig)/2] ^= 1
 		if f := Verify(tok[:i+1]+base64.RawURLEncoding.EncodeToString(sig),
-			[]Key{{"", "", k.Public()}}); !slices.Equal(f.IDs(finding.Error), []string{"token.signature"}) {
+			[]Key{{Public: k.Public()}}); !slices.Equal(f.IDs(finding.Error), []string{"token.signature"}) {
 			t.Errorf("%s with a bit turned: %v", alg, f.IDs(finding.Error))
 		}
 		for other, k2 := range keys {
-			if f := Verify(tok, []Key{{"", "", k2.Public()}}); keyKind(other) != keyKind(alg) && !f.Failed() {
+			if f := Verify(tok, []Key{{Public: k2.Public()}}); keyKind(other) != keyKind(alg) && !f.Failed() {
 				t.Errorf("%s passes with a key of %s", alg, other)
 			}
 		}

@@ -10,7 +10,6 @@ import (
 	_ "crypto/sha512" // hash of some signatures
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math/big"
 	"slices"
@@ -40,15 +39,14 @@ func split(token string) (h Header, claims map[string]any, signed string, sig []
 	last := strings.LastIndexByte(token, '.')
 	signed = token[:last]
 	head, body, _ := strings.Cut(signed, ".")
-	strict := base64.RawURLEncoding.Strict()
-	members, err := part(strict, head)
+	members, err := part(head)
 	if err == nil {
 		h, err = header(members)
 	}
 	if err != nil {
 		return h, nil, "", nil, fmt.Errorf("%w: its header: %v", ErrToken, err)
 	}
-	if claims, err = part(strict, body); err != nil {
+	if claims, err = part(body); err != nil {
 		return h, nil, "", nil, fmt.Errorf("%w: its claims: %v", ErrToken, err)
 	}
 	if sig, err = strict.DecodeString(token[last+1:]); err != nil {
@@ -57,21 +55,17 @@ func split(token string) (h Header, claims map[string]any, signed string, sig []
 	return h, claims, signed, sig, nil
 }
 
+// strict is base64url as a token has it (RFC 7515, section 2): without padding, and with no bits left over, of which
+// there would be several ways to write the same.
+var strict = base64.RawURLEncoding.Strict()
+
 // part reads one part of a token: a JSON object in base64url.
-func part(strict *base64.Encoding, text string) (map[string]any, error) {
+func part(text string) (map[string]any, error) {
 	b, err := strict.DecodeString(text)
 	if err != nil {
 		return nil, fmt.Errorf("no base64url: %w", err)
 	}
-	var v any // which encoding/json decodes without reflection
-	if err := json.Unmarshal(b, &v); err != nil {
-		return nil, fmt.Errorf("no JSON object: %w", err)
-	}
-	object, ok := v.(map[string]any)
-	if !ok {
-		return nil, errors.New("no JSON object")
-	}
-	return object, nil
+	return object(b)
 }
 
 // header takes the parameters that are looked at out of a header. Their names are compared exactly (RFC 7515, section
@@ -185,7 +179,7 @@ type opened struct {
 	Header
 	claims   map[string]any
 	verified bool
-	by       crypto.PublicKey // which verified it
+	by       *Key // which verified it
 }
 
 // open reads a token and verifies its signature with one of the keys, never with one that the token brings.
@@ -235,7 +229,7 @@ func open(out *finding.List, token string, list []Key, side finding.Side, provid
 		}
 		fits = true
 		if verifySignature(h.Alg, k.Public, signed, sig) {
-			o.verified, o.by = true, k.Public
+			o.verified, o.by = true, k
 			out.Pass(finding.TokenSignature, "signature", h.Alg+" with the key "+k.ID)
 			return o
 		}

@@ -212,7 +212,7 @@ func keysOf(list []crypto.PublicKey) ([]oidc.Key, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, oidc.Key{ID: id, Alg: oidc.Algorithm(pub), Public: pub})
+		out = append(out, oidc.NewKey(id, oidc.Algorithm(pub), pub))
 	}
 	return out, nil
 }
