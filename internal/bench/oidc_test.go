@@ -200,7 +200,8 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 			in := []byte(token[:strings.LastIndexByte(token, '.')])
 			sig, _ := base64.RawURLEncoding.DecodeString(token[len(in)+1:])
 			e := oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome-scheduler.b39363dd34975694",
-				Keys: []oidc.Key{oidc.NewKey(s.ID, s.Alg, key.Public())}, CheckNonce: true, Nonce: "n-0S6_WzA2MjWq8ZkLx", AccessToken: access, Now: now}
+				Keys: []oidc.Key{oidc.NewKey(s.ID, s.Alg, key.Public())}, CheckNonce: true,
+				Nonce: "n-0S6_WzA2MjWq8ZkLx", AccessToken: access, Now: now}
 			asn1, err := ec.Sign(rand.Reader, sum256(in), crypto.SHA256)
 			if err != nil {
 				b.Fatal(err)

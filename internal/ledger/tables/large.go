@@ -255,9 +255,9 @@ func (x *made) lay(r *Reader) error {
 	}
 	for i, e := range x.entries {
 		values := entryValues(e)
-		if err := r.c.Exec("INSERT INTO coming_journal (n, "+entryColumns+", sum, records) VALUES (?, ?, ?, ?, ?, ?, ?, "+
-			"?, ?, ?, ?, ?, ?)", append(append([]any{int64(i)}, values...), sumOf("journal", values),
-			string(e.Records))...); err != nil {
+		values = append(append([]any{int64(i)}, values...), sumOf("journal", values), string(e.Records))
+		if err := r.c.Exec("INSERT INTO coming_journal (n, "+entryColumns+", sum, records) VALUES (?"+
+			strings.Repeat(", ?", len(values)-1)+")", values...); err != nil {
 			return err
 		}
 	}
