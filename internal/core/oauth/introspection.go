@@ -35,7 +35,7 @@ func JudgeIntrospection(status int, body []byte, e IntrospectExpect) (out findin
 	var got map[string]any
 	if err := json.Unmarshal(body, &got); err != nil {
 		return finding.List{{ID: finding.IntrospectionRead, Level: finding.Warning, Check: check,
-			Saw: "no JSON: " + err.Error(), Expected: "an introspection response", Side: finding.Provider, Ref: ref,
+			Saw: oidc.Unread(err).Error(), Expected: "an introspection response", Side: finding.Provider, Ref: ref,
 			Fix: finding.Do("see what answers at the introspection endpoint")}}
 	}
 	if active, _ := got["active"].(bool); !active {

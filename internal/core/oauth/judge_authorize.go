@@ -1,6 +1,7 @@
 package oauth
 
 import (
+	"fmt"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -106,9 +107,13 @@ func hardened(a *Authorization, r *Registered) *oidc.Error {
 
 func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
 	id, want := q.Get("client_id"), r.Terms.ClientID
-	switch {
-	case len(q["client_id"]) > 1:
+	saw := near.Told(id, want)
+	fix := finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff", r.Trust.Name, "--for",
+		"app"))
+	switch list := q["client_id"]; {
+	case len(list) > 1:
 		j.Answer, j.Why = false, "client_id comes more than once"
+		saw, fix = fmt.Sprintf("%d times: %s", len(list), strings.Join(list, ", ")), finding.Do("send client_id once")
 	case id != want:
 		j.Answer, j.Why = false, "the client ID is another than "+want
 	default:
@@ -116,10 +121,7 @@ func (j *AuthorizationJudgement) client(q url.Values, r *Registered) {
 		return
 	}
 	j.Findings.Add(finding.Finding{ID: finding.OAuthClientID, Level: finding.Error, Check: "client ID",
-		Saw: near.Told(id, want), Expected: want,
-		Side: finding.App, Fix: finding.Do("set the client ID that the provider issued").Then(finding.Run("handoff",
-			r.Trust.Name, "--for", "app")),
-		Ref: "RFC 6749 4.1.1"})
+		Saw: saw, Expected: want, Side: finding.App, Fix: fix, Ref: "RFC 6749 4.1.1"})
 }
 
 func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
@@ -128,7 +130,10 @@ func (j *AuthorizationJudgement) redirect(q url.Values, r *Registered) {
 		j.Findings.Pass(finding.OAuthRedirect, "redirect URI", list[0])
 		return
 	}
-	why, saw := "it is missing, or comes more than once", strings.Join(list, ", ")
+	why, saw := "it is missing", strings.Join(list, ", ")
+	if len(list) > 1 {
+		why = "it comes more than once"
+	}
 	fix := finding.Do("send it exactly as it is registered; " + why)
 	if len(list) == 1 {
 		why = oidc.ExplainRedirect(c.Redirects, list[0])

@@ -219,6 +219,8 @@ func Authenticate(t *TokenRequest, r *Registered, e TokenExpect) (public bool, e
 	case t.Basic && form.Has("client_id") && form.Get("client_id") != id:
 		return false, oidc.Fail(oidc.InvalidRequest,
 			"client_id in the body is another than in the Authorization header")
+	case id == "":
+		return bad("the request does not say which client sends it: neither client_id nor an Authorization header does")
 	case r == nil || r.Terms.ClientID != id:
 		return bad(fmt.Sprintf("no client with the ID '%s' is registered here", id))
 	case !r.Terms.Policy.MayAuthenticate(used) && !own && !r.Client.Kind.Public() && !(e.FormAlone && used == ""):

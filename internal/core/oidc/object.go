@@ -20,7 +20,7 @@ func object(b []byte) (map[string]any, error) {
 	}
 	var v any // which encoding/json decodes without reflection
 	if err := json.Unmarshal(b, &v); err != nil {
-		return nil, fmt.Errorf("no JSON object: %w", err)
+		return nil, fmt.Errorf("no JSON object: %w", Unread(err))
 	}
 	out, ok := v.(map[string]any)
 	if !ok {

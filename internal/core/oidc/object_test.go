@@ -58,3 +58,37 @@ func FuzzObject(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, b []byte) { sameObject(t, b) })
 }
+
+// TestUnread: what is wrong with JSON is said in words that know nothing of Go.
+func TestUnread(t *testing.T) {
+	type inner struct {
+		Names []string `json:"names"`
+	}
+	type outer struct {
+		Text  string `json:"text"`
+		Is    bool   `json:"is"`
+		N     *int   `json:"n"`
+		Inner inner  `json:"inner"`
+	}
+	for in, says := range map[string]string{
+		`[]`:                      "it is a list, where an object belongs",
+		`"a"`:                     "it is a text, where an object belongs",
+		`{"text":1}`:              "text is a number, where a text belongs",
+		`{"text":true}`:           "text is true or false, where a text belongs",
+		`{"is":{}}`:               "is is an object, where true or false belongs",
+		`{"n":1.5}`:               "n is a number, where a whole number belongs",
+		`{"n":"1"}`:               "n is a text, where a whole number belongs",
+		`{"inner":{"names":"a"}}`: "inner.names is a text, where a list belongs",
+		`{`:                       "it is no JSON from byte 1 on",
+		``:                        "it is empty, where JSON belongs",
+		`{"text":"a",}`:           "it is no JSON from byte 13 on",
+	} {
+		err := ReadObject([]byte(in), &outer{})
+		if err == nil || err.Error() != says {
+			t.Errorf("%s: %v, not %s", in, err, says)
+		}
+	}
+	if err := ReadObject([]byte(`{"Text":1,"more":[]}`), &outer{}); err != nil {
+		t.Errorf("a member of another name: %v", err)
+	}
+}

@@ -125,9 +125,9 @@ func ReadClientMetadata(raw []byte) (*ClientMetadata, error) {
 	var typed *json.UnmarshalTypeError
 	switch err := ReadObject(raw, m); {
 	case errors.As(err, &typed) && typed.Field != "":
-		return nil, bad(typed.Field, "a %s stands there", typed.Value)
+		return nil, bad(typed.Field, "%s stands there, where %s belongs", kindWords(typed.Value), typeWords(typed.Type))
 	case err != nil:
-		return nil, bad("", "it is no JSON object")
+		return nil, bad("", "it is no JSON object: %v", err)
 	}
 	return m, m.Check()
 }

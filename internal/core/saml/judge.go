@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/beevik/etree"
 
@@ -192,16 +193,46 @@ func named(name, words string, args ...string) finding.Remedy {
 	return finding.Run(args...)
 }
 
+// judgeFrame judges the version and the ID of a message or an assertion. An ID that is no xs:ID (SAML Core, section
+// 1.3.4) is taken here, and told: many a receiver validates by the schema and refuses it.
+func judgeFrame(out *finding.List, id finding.ID, el *etree.Element, side finding.Side, ref string) {
+	v, name := xmlsec.Attr(el, "Version"), xmlsec.Attr(el, "ID")
+	f := finding.Finding{ID: id, Level: finding.Error, Check: "version and ID of the " + el.Tag, Side: side,
+		Ref: ref, Saw: fmt.Sprintf("Version %q, ID %q", v, name), Expected: "Version 2.0 and an ID",
+		Fix: finding.Do("send SAML 2.0")}
+	switch {
+	case v != "2.0" || name == "":
+	case !isID(name):
+		f.Level, f.Ref, f.Saw = finding.Warning, "SAML Core 1.3.4", fmt.Sprintf("ID %q", name)
+		f.Expected = "an ID that begins with a letter or _, and goes on with letters, digits, dots, - and _"
+		f.Fix = finding.Do("have the sender begin its IDs with _: receivers that validate by the schema refuse " +
+			"this one")
+	default:
+		return
+	}
+	out.Add(f)
+}
+
+// isID reports whether a text is an xs:ID: a name without a colon (Namespaces in XML 1.0, section 3).
+func isID(s string) bool {
+	for i, r := range s {
+		switch {
+		case r == '_', unicode.IsLetter(r):
+		case i > 0 && (r == '-' || r == '.' || r == 0xB7 || unicode.IsDigit(r) || unicode.Is(unicode.M, r)):
+		default:
+			return false
+		}
+	}
+	return s != ""
+}
+
 func (j *judging) run() {
 	if !xmlsec.Is(j.resp, NSProtocol, "Response") {
 		j.fail(finding.SAMLShape, "message", "<"+j.resp.FullTag()+">", "a SAML 2.0 Response", finding.Provider,
 			"send a Response to the assertion consumer service", "SAML Profiles 4.1.4.2")
 		return
 	}
-	if v := xmlsec.Attr(j.resp, "Version"); v != "2.0" || xmlsec.Attr(j.resp, "ID") == "" {
-		j.fail(finding.SAMLShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, xmlsec.Attr(j.resp, "ID")),
-			"Version 2.0 and an ID", finding.Provider, "send SAML 2.0", "SAML Core 3.2.2")
-	}
+	judgeFrame(&j.Findings, finding.SAMLShape, j.resp, finding.Provider, "SAML Core 3.2.2")
 	if err := Shape(j.resp); err != nil {
 		j.Findings.Add(Unread(j.resp, err, finding.Provider))
 	}

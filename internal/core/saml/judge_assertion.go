@@ -143,10 +143,7 @@ func (j *judging) holds(d *etree.Element) int {
 
 // conditions refuses a condition that is not understood (SAML Core, section 2.5.1.1), and another version of assertion.
 func (j *judging) conditions() {
-	if v := xmlsec.Attr(j.assertion, "Version"); v != "2.0" {
-		j.fail(finding.SAMLShape, "version of the assertion", fmt.Sprintf("Version %q", v), "Version 2.0",
-			finding.Provider, "send SAML 2.0", "SAML Core 2.3.3")
-	}
+	judgeFrame(&j.Findings, finding.SAMLShape, j.assertion, finding.Provider, "SAML Core 2.3.3")
 	all := xmlsec.Children(j.assertion, NSAssertion, "Conditions")
 	if len(all) > 1 {
 		j.fail(finding.SAMLCondition, "conditions", fmt.Sprintf("%d Conditions elements", len(all)), "at most one",

@@ -638,3 +638,23 @@ func TestTenantsByTheirOwnName(t *testing.T) {
 		}
 	}
 }
+
+// TestFrame: a message or an assertion has version 2.0 and an ID; one that no schema knows as an ID is told.
+func TestFrame(t *testing.T) {
+	for _, c := range []struct {
+		version, id string
+		level       finding.Level
+	}{
+		{"2.0", "_1", ""}, {"2.0", "a-b.c_1", ""}, {"2.0", "é1", ""}, {"2.0", "_a\u0301", ""},
+		{"2.0", "1a", finding.Warning}, {"2.0", "-a", finding.Warning}, {"2.0", ".a", finding.Warning},
+		{"2.0", "a:b", finding.Warning}, {"2.0", "a b", finding.Warning}, {"2.0", "{a}", finding.Warning},
+		{"2.0", "", finding.Error}, {"", "_1", finding.Error}, {"1.1", "_1", finding.Error}, {"2", "1", finding.Error},
+	} {
+		el := xmlsec.New("saml:Assertion", "xmlns:saml", NSAssertion, "ID", c.id, "Version", c.version)
+		var out finding.List
+		judgeFrame(&out, finding.SAMLShape, el, finding.Provider, "SAML Core 2.3.3")
+		if c.level == "" && len(out) > 0 || c.level != "" && (len(out) != 1 || out[0].Level != c.level) {
+			t.Errorf("version %q, ID %q: %+v", c.version, c.id, out)
+		}
+	}
+}

@@ -213,7 +213,7 @@ func (j *leaving) request(c *Carried, el *etree.Element) {
 		return
 	}
 	j.Request = r
-	j.common(c, el, r.ID, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
+	j.common(c, el, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
 	if r.NotOnOrAfter != nil && !j.Now.Before(r.NotOnOrAfter.Add(j.Skew)) {
 		j.fail(finding.LogoutLate, "end of the request", "ended "+stamp(*r.NotOnOrAfter), "a time to come",
 			"start the logout again; if it happens on a fresh one, set both clocks by NTP", "SAML Core 3.7.1")
@@ -251,7 +251,7 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 		return
 	}
 	j.Response = r
-	j.common(c, el, r.ID, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
+	j.common(c, el, r.Issuer, r.IssuerFormat, r.Destination, r.IssueInstant)
 	switch {
 	case !j.CheckRequest:
 		j.NotChecked = append(j.NotChecked, "whether the request that it answers was sent ("+r.InResponseTo+")")
@@ -283,7 +283,7 @@ func (j *leaving) response(c *Carried, el *etree.Element) {
 }
 
 // common judges what both messages have.
-func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, format, destination string, at time.Time) {
+func (j *leaving) common(c *Carried, el *etree.Element, issuer, format, destination string, at time.Time) {
 	if x := judgeCarriage(&j.Findings, c, el, j.Side); x != "" {
 		j.NotChecked = append(j.NotChecked, x)
 	}
@@ -291,10 +291,7 @@ func (j *leaving) common(c *Carried, el *etree.Element, id, issuer, format, dest
 		j.fail(finding.LogoutIssuer, "format of the issuer", ShortName(format), "entity, or no Format",
 			"name the issuer by its entity ID, without another Format", "SAML Profiles 4.4.4")
 	}
-	if v := xmlsec.Attr(el, "Version"); v != "2.0" || id == "" {
-		j.fail(finding.LogoutShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, id), "Version 2.0 and an ID",
-			"send SAML 2.0", "SAML Core 3.2.1")
-	}
+	judgeFrame(&j.Findings, finding.LogoutShape, el, j.Side, "SAML Core 3.2.1")
 	compareWith(&j.Findings, finding.LogoutIssuer, "issuer", issuer, []string{j.From}, j.Side,
 		"set the entity ID there to %s", "SAML Profiles 4.4.4", named(j.Name, "read its metadata again", string(j.Side),
 			"change", j.Name, "--metadata", "SOURCE"))

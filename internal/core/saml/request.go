@@ -231,10 +231,7 @@ func (j *asking) run(c *Carried, el *etree.Element) {
 	if x := judgeCarriage(&j.Findings, c, el, finding.App); x != "" {
 		j.NotChecked = append(j.NotChecked, x)
 	}
-	if v := xmlsec.Attr(el, "Version"); v != "2.0" || r.ID == "" {
-		j.fail(finding.RequestShape, "version and ID", fmt.Sprintf("Version %q, ID %q", v, r.ID),
-			"Version 2.0 and an ID", "send SAML 2.0", "SAML Core 3.2.1")
-	}
+	judgeFrame(&j.Findings, finding.RequestShape, el, finding.App, "SAML Core 3.2.1")
 	compareWith(&j.Findings, finding.RequestIssuer, "issuer of the request", r.Issuer, []string{j.App.ID}, finding.App,
 		"set the app's entity ID to %s", "SAML Core 3.2.1",
 		named(j.AppName, "read its metadata again", "app", "change", j.AppName, "--metadata", "SOURCE"))

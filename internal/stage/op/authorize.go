@@ -73,9 +73,14 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 				". Nothing is sent back, since nobody knows where to.")
 			return
 		}
+		lead := "The request of " + d.Deal.App.Title() + " names a redirect URI that is not its own: " + j.Why +
+			". Nothing was sent there."
+		if n := len(q["redirect_uri"]); n != 1 || redirect == "" {
+			lead = "The request of " + d.Deal.App.Title() + " has to name one redirect URI: " + j.Why +
+				". Nothing is sent back, since nobody knows where to."
+		}
 		x.Page(w, http.StatusBadRequest, server.Page{Title: "The redirect URI is refused", By: x.pl.Title(),
-			Lead: "The request of " + d.Deal.App.Title() + " names a redirect URI that is not its own: " + j.Why +
-				". Nothing was sent there.",
+			Lead:   lead,
 			Fields: [][2]string{{"Asked for", redirect}, {"Registered", strings.Join(d.Client.Redirects, "\n")}}})
 		return
 	}
@@ -102,6 +107,12 @@ func (x *played) authorize(w http.ResponseWriter, r *http.Request) {
 
 func (x *played) unknownClient(w http.ResponseWriter, q url.Values) {
 	what := fmt.Sprintf("No client with the ID %q is registered at %s.", q.Get("client_id"), x.pl.Name())
+	switch list := q["client_id"]; {
+	case len(list) > 1:
+		what = "The request names its client more than once."
+	case len(list) == 0 || list[0] == "":
+		what = "The request does not say which client sends it: client_id is missing."
+	}
 	if d := x.meant(); d != nil {
 		j := oauth.JudgeAuthorization(q, d.Registered, oauth.RequestExpect{Doc: x.pl.OpenID, Now: x.Now()})
 		var bad finding.List

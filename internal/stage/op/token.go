@@ -232,8 +232,14 @@ func (x *played) revoke(w http.ResponseWriter, r *http.Request) {
 
 // endSession is the end-session endpoint (OpenID Connect RP-Initiated Logout, section 2).
 func (x *played) endSession(w http.ResponseWriter, r *http.Request) {
-	if err := r.ParseForm(); err != nil || r.Method != http.MethodGet && r.Method != http.MethodPost {
-		x.page(w, http.StatusBadRequest, "The request cannot be read", "Sign-out takes GET or POST.")
+	if r.Method != http.MethodGet && r.Method != http.MethodPost {
+		w.Header().Set("Allow", "GET, POST")
+		x.page(w, http.StatusMethodNotAllowed, "The request cannot be read", "Sign-out takes GET or POST.")
+		return
+	}
+	if r.ParseForm() != nil {
+		x.page(w, http.StatusBadRequest, "The request cannot be read", "Its parameters are not written as they "+
+			"stand in a form.")
 		return
 	}
 	q := r.Form

@@ -431,7 +431,7 @@ func (p *Part) callToken(d *cast.OIDC, form url.Values) (*oauth.Tokens, *oidc.Er
 	}
 	t := &oauth.Tokens{}
 	if err := json.Unmarshal(body, t); err != nil {
-		return nil, oidc.Fail(oidc.ServerError, err.Error())
+		return nil, oidc.Fail(oidc.ServerError, "the token response cannot be read: "+oidc.Unread(err).Error())
 	}
 	return t, nil
 }
@@ -654,8 +654,8 @@ func (p *Part) userInfo(d *cast.OIDC, g *guest, x oidc.Expect, found *finding.Li
 	if kind, _, _ := mime.ParseMediaType(head.Get("Content-Type")); kind == "application/jwt" {
 		g.info, l = oidc.JudgeSignedUserinfo(strings.TrimSpace(string(body)), g.judged.Subject, x)
 	} else if err := json.Unmarshal(body, &g.info); err != nil {
-		bad(finding.UserinfoStatus, "no JSON object: "+err.Error(), "claims", "answer with a JSON object, or a JWT as "+
-			"application/jwt")
+		bad(finding.UserinfoStatus, "no JSON object: "+oidc.Unread(err).Error(), "claims",
+			"answer with a JSON object, or a JWT as application/jwt")
 		return
 	} else {
 		l = oidc.JudgeUserinfo(g.info, g.judged.Subject, x)
@@ -794,8 +794,8 @@ func (p *Part) callAPI(d *cast.OIDC, token, label string) (found finding.List, g
 	}
 	var answer api.Answer
 	if err := json.Unmarshal(raw, &answer); err != nil {
-		found.Add(finding.Finding{ID: finding.CallAnswer, Level: finding.Error, Check: check, Saw: err.Error(),
-			Expected: "records", Side: finding.App,
+		found.Add(finding.Finding{ID: finding.CallAnswer, Level: finding.Error, Check: check,
+			Saw: oidc.Unread(err).Error(), Expected: "records", Side: finding.App,
 			Fix: finding.Do("mend the API")})
 		return found, nil, nil
 	}

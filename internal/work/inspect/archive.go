@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/redact"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/core/xmlsec"
@@ -82,22 +83,9 @@ func Archive(r io.Reader) ([]Recorded, error) {
 	case err != nil:
 		return out,
 			fmt.Errorf("%w: %s; record the sign-in with the browser's developer tools, and save all of it as HAR "+
-				"with content", ErrArchive, unread(err))
+				"with content", ErrArchive, oidc.Unread(err))
 	}
 	return out, nil
-}
-
-// unread says why an archive cannot be read, in words that are not the parser's.
-func unread(err error) string {
-	var syntax *json.SyntaxError
-	var kind *json.UnmarshalTypeError
-	switch {
-	case errors.As(err, &syntax):
-		return fmt.Sprintf("it is no JSON from byte %d on", syntax.Offset)
-	case errors.As(err, &kind):
-		return fmt.Sprintf("%s is a %s there", kind.Field, kind.Value)
-	}
-	return err.Error()
 }
 
 // entries hands each entry of an archive on, one at a time, counted from 1.
@@ -120,7 +108,7 @@ func entries(r io.Reader, each func(n int, e *entry) error) error {
 					if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 						return fmt.Errorf("entry %d: %w", n, err)
 					}
-					return fmt.Errorf("entry %d: %s", n, unread(err))
+					return fmt.Errorf("entry %d: %w", n, oidc.Unread(err))
 				}
 				if err := each(n, &e); err != nil {
 					return err
