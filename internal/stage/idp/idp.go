@@ -392,8 +392,10 @@ func (p *Part) send(w http.ResponseWriter, d *cast.SAML, x *pending, a *saml.Ans
 		p.failed(w, d, err)
 		return
 	}
-	p.TellFollowed(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "response", Sent: true,
-		Kept: [][2]string{{"response", url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(b)}}.Encode()}}})
+	if p.Followed(x.trust) {
+		p.Tell(server.Event{Trust: x.trust, By: d.Provider.Name(), What: "response", Sent: true, Kept: [][2]string{
+			{"response", url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(b)}}.Encode()}}})
+	}
 	Post(w, x.acs, "SAMLResponse", b, x.relay, server.Origins(x.acs))
 }
 
