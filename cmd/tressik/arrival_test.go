@@ -318,8 +318,9 @@ func TestWebFinger(t *testing.T) {
 			t.Errorf("%s: %d %s %v", c.query, code, body, h)
 		}
 	}
-	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace"}, "people",
-		"leave", "petra")
+	d.fails(3, []string{"person   petra", "access   plate-archive@ridge", "people load FILE --replace",
+		"access   nightlog@southmere: not known: nobody said whether they sign in at southmere",
+		"ask the owner of southmere to end their account there"}, "people", "leave", "petra")
 	d.ok("consent", "give", "dome-scheduler@ridge", "telescope-api:schedule.write", "--for", "mira", "--actor",
 		"aiyana")
 	d.fails(3, []string{"account  nightlog: the account mira.solano@kestrelridge.example",

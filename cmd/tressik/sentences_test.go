@@ -36,10 +36,10 @@ func sentences() []sentence {
 			"trust change nightlog@ridge --admits group:directors", "trust end nightlog@ridge --yes",
 			"cutover nightlog@ridge --way-back paper --despite trial --pilot group:directors --yes",
 			"people load few.ldif --replace --yes"}, ""},
-		{`nightlog@ridge \w+ yes: group observers; seen`, []string{"people", "access", "aiyana"},
+		{`nightlog@ridge \w+ yes: group observers; tried`, []string{"people", "access", "aiyana"},
 			"rehearse nightlog@ridge --as aiyana", []string{"claims set nightlog@ridge extra=person.title ; " +
 				"trust change nightlog@ridge --admits group:observers,directors"}, ""},
-		{`everyone; seen`, []string{"people", "access", "mira"}, "", []string{
+		{`everyone; tried`, []string{"people", "access", "mira"}, "", []string{
 			"trust change dome-scheduler@ridge --admits group:directors ; " +
 				"trust change plate-archive@ridge --admits group:directors ; " +
 				"trust change skyview@ridge --admits group:directors"}, ""},
@@ -173,10 +173,12 @@ func sentences() []sentence {
 				"--yes ; secret retire frame-courier@ridge SECRET --yes", []string{
 				"secret add dome-scheduler@ridge --lasts 90d", "trust change ridge@southmere --ends x=2032-03-01"},
 			"r.html"},
-		{`is paused: nobody signs in through it`, []string{"people", "access", "mira"},
+		{`no: it is paused`, []string{"people", "access", "mira"},
 			"cutover nightlog@ridge --way-back paper --despite trial --yes ; cutover nightlog@ridge --pause --yes",
-			[]string{
-				"cutover nightlog@ridge --resume"}, ""},
+			[]string{"cutover nightlog@ridge --resume"}, ""},
+		{`is paused: nobody signs in through it`, []string{"claims", "preview", "nightlog@ridge", "--as", "mira"},
+			"cutover nightlog@ridge --way-back paper --despite trial --yes ; cutover nightlog@ridge --pause --yes",
+			[]string{"cutover nightlog@ridge --resume"}, ""},
 		{`Of 1 other nothing is known`, []string{"key", "drill", "ridge"},
 			"trust change nightlog@ridge --admits person:nobody", []string{
 				"trust change nightlog@ridge --admits person:mira"}, ""},

@@ -211,14 +211,27 @@ func Access(person string, list []mapping.Access) format.Page {
 		switch o := x.Seen; {
 		case o == nil && x.Admitted:
 			in += "; untried"
-		case o != nil && o.Out:
-			in += "; refused when tried"
+		case o != nil && o.Out && x.Admitted:
+			in += "; refused when " + tried(o)
+		case o != nil && !o.Out && !x.Admitted:
+			in += "; got in when " + tried(o)
 		case o != nil:
-			in += "; seen"
+			in += "; " + tried(o)
 		}
 		b.Rows = append(b.Rows, []string{x.Trust, string(x.Standing), in, account})
 	}
 	return format.Page{Data: list, Blocks: []format.Block{b}}
+}
+
+// tried is how it was found out whether somebody gets in, in a word: tried with stand-ins, or seen with the real ones.
+func tried(o *federation.Observation) string {
+	switch o.Kind {
+	case federation.ByRehearsal:
+		return "tried"
+	case federation.WitnessProof:
+		return "seen"
+	}
+	return string(o.Kind)
 }
 
 // Explanation is how each rule comes to what it yields.

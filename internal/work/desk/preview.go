@@ -53,7 +53,10 @@ func (d *Desk) PreviewClaims(name, who, service string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.Admitted, v.Why = t.AdmitsPerson(p, consents)
+	v.Admitted = true
+	if no := t.Refuses(p, consents); no != nil {
+		v.Admitted, v.Why = false, no.Why
+	}
 	subject, err := r.Subject(p)
 	if err != nil {
 		v.Findings.Add(finding.Finding{ID: finding.ClaimsSubject, Level: finding.Error, Check: "subject",

@@ -63,7 +63,10 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 		}
 		who := t.Admission()
 		if r := t.Refuses(p, consents); r != nil {
-			if a.Why = r.Why; r.Policy == "admits" && !who.Consented && !who.Broken {
+			switch a.Why = r.Why; {
+			case t.Standing == federation.Paused:
+				a.Why = "it is paused"
+			case r.Policy == "admits" && !who.Consented && !who.Broken:
 				a.Why = "it admits " + t.Admits
 			}
 			out = append(out, a)
