@@ -72,7 +72,8 @@ func (m *Mapper) Access(person string) ([]Access, error) {
 			out = append(out, a)
 			continue
 		}
-		if a.Seen == nil && !p.SignsInAt(provider.Name, provider.Own) {
+		// a stand-in signs anybody in: that says nothing of the real provider
+		if real := a.Seen != nil && !a.Seen.Played; !real && !p.SignsInAt(provider.Name, provider.Own) {
 			a.Why = "not known: no home given"
 			if a.Unknown = !provider.Own; !a.Unknown {
 				a.Why = p.ID + " signs in at " + p.Home
