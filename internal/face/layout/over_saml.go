@@ -12,13 +12,17 @@ import (
 // overSAML lays out a trust over SAML 2.0.
 type overSAML struct{ t *federation.Trust }
 
-func (r overSAML) terms(*desk.Desk) ([]format.Block, error) {
+func (r overSAML) terms(d *desk.Desk) ([]format.Block, error) {
 	t, terms := r.t, r.t.SAMLTerms()
+	_, app, provider, err := d.Trust(t.Name)
+	if err != nil {
+		return nil, err
+	}
 	encrypted := yesNo(terms.Encrypts)
 	if terms.PlainRefused {
 		encrypted += ", and plain ones are refused"
 	}
-	return []format.Block{{Title: "Terms", Fields: [][2]string{
+	return []format.Block{{Title: termsTitle(app, provider), Fields: [][2]string{
 		{"admits", t.Admission().Short()}, {"strength", strengthWords(t)},
 		{"provider speaks for", speaksWords(t)}, {"subject", saml.ShortName(t.SubjectFormat) + ": " +
 			t.SubjectWords()},
@@ -29,6 +33,19 @@ func (r overSAML) terms(*desk.Desk) ([]format.Block, error) {
 		{"the app asks for", askWords(terms)},
 		{"SHA-1 signatures", map[bool]string{true: "allowed, with a warning",
 			false: "refused"}[terms.AllowSHA1]}}}}, nil
+}
+
+// termsTitle says whose the terms are: a stage holds to them, and a foreign party to what its owner set up.
+func termsTitle(app, provider *federation.Party) string {
+	switch {
+	case !app.Own && !provider.Own:
+		return "Terms on the stage: what the real " + app.Name + " and " + provider.Name + " do is up to their owners"
+	case !app.Own:
+		return "Terms on the stage: what the real " + app.Name + " does is up to its owner"
+	case !provider.Own:
+		return "Terms on the stage: what the real " + provider.Name + " does is up to its owner"
+	}
+	return "Terms"
 }
 
 func (r overSAML) head(app, provider *federation.Party) (h trustHead) {
