@@ -38,6 +38,14 @@ func (e *Edge) Class() string {
 	return map[string]string{"wanting": "warning", "bad": "error"}[e.Health]
 }
 
+// Issues are what the checks found wrong with a trust, in words: that they found nothing does not mean that it works.
+func (e *Edge) Issues() string {
+	if level := e.Class(); level != "" {
+		return level + ": " + e.Why
+	}
+	return "none found"
+}
+
 // Of are those of a report's trusts, dates and changes that are about one trust or its parties.
 func (d *Data) Of(trust string) (trusts, dates, changes int) {
 	app, provider, _ := strings.Cut(trust, "@")

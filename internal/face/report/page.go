@@ -173,11 +173,11 @@ func (d *Data) Blocks() []format.Block {
 	head := format.Block{Title: d.Org + ": what is federated", Lines: []string{"As the ledger has it on " +
 		d.At.Format("2 January 2006, 15:04 UTC") + "."}}
 	trusts := format.Block{Title: "Trusts", Verdicts: []int{2}, Head: []string{"Trust", "Over", "Standing",
-		"Rests on", "Health", "Why"},
-		Noun: "trust"}
-	for _, e := range d.Edges {
+		"Rests on", "Issues"}, Noun: "trust"}
+	for i := range d.Edges {
+		e := &d.Edges[i]
 		trusts.Rows = append(trusts.Rows, []string{e.Trust, e.Over, e.Standing, string(e.Proof.Kind) + " since " +
-			e.Proof.At.UTC().Format("2006-01-02"), e.Health, e.Why})
+			e.Proof.At.UTC().Format("2006-01-02"), e.Issues()})
 	}
 	runs := format.Block{Title: "What runs out", Head: []string{"Date", "About", "What"}, Noun: "date",
 		Empty: "Nothing within 400 days."}
