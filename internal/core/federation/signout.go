@@ -26,7 +26,8 @@ func (s *SAMLTerms) SignOut(app, provider *Party) finding.List {
 		stays(&out, finding.SignoutProvider, "signing out at "+app.Name,
 			provider.Name+" is not told, and stays signed in"+by,
 			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
-		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in"+by,
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name,
+			app.Name+" is not told, and stays signed in"+by,
 			"single logout on both sides", lacks, fix, "SAML Profiles 4.4")
 	}
 	if sp := app.Entity.SP; sp != nil && sp.SignedOut != "" {
@@ -88,7 +89,8 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 	case c.BackChannelLogout != "" && doc.BackChannelLogout, c.FrontChannelLogout != "" && doc.FrontChannelLogout:
 		out.Pass(finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is told"+by)
 	case !doc.BackChannelLogout && !doc.FrontChannelLogout:
-		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in"+by,
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name,
+			app.Name+" is not told, and stays signed in"+by,
 			"a provider that tells its apps", provider,
 			finding.Do("ask its owner whether it tells apps of a sign-out, "+
 				"and read its discovery document again"), "OpenID Connect Back-Channel Logout 2.1")
@@ -97,7 +99,8 @@ func (o *OIDCTerms) SignOut(app, provider *Party) finding.List {
 			"Tressik's providers hear of no sign-out upstream", "a sign-out there too", app,
 			finding.Do("tell people to sign out at "+app.Name+" as well"), "OpenID Connect Back-Channel Logout 2.2")
 	default:
-		stays(&out, finding.SignoutApp, "signing out at "+provider.Name, app.Name+" is not told, and stays signed in"+by,
+		stays(&out, finding.SignoutApp, "signing out at "+provider.Name,
+			app.Name+" is not told, and stays signed in"+by,
 			"a URI of the app that is told", app,
 			finding.Do("ask whether the app has one").Then(finding.Run("app", "change", app.Name,
 				"--back-channel-logout", "URI")), "OpenID Connect Back-Channel Logout 2.2")
