@@ -66,7 +66,7 @@ func TestTokenForScripts(t *testing.T) {
 		"https://elsewhere.example")
 	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s",
 		"--stage", "nonsense")
-	d.fails(1, []string{"connection refused", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier,
+	d.fails(1, []string{"nothing takes connections there", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier,
 		"--secret-file", "s", "--stage", "http://127.0.0.1:1")
 	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get",
 		"dome-scheduler@ridge", "--secret-file", "s")
@@ -189,7 +189,8 @@ func TestTokenAtForeignProvider(t *testing.T) {
 		"http://127.0.0.1:1")
 	srv.CloseClientConnections()
 	srv.Close()
-	d.fails(1, []string{"refused"}, "token", "get", "frame-courier@southmere", "--secret-file", "s")
+	d.fails(1, []string{"nothing takes connections there"}, "token", "get", "frame-courier@southmere", "--secret-file",
+		"s")
 }
 
 func TestInspectOpenID(t *testing.T) {

@@ -138,7 +138,7 @@ func step(s keyring.Step, now time.Time) []string {
 	}
 	out := []string{fmt.Sprintf("  open  %s: %s", s.What, when)}
 	if s.Breaks != "" {
-		out = append(out, "        done now it breaks: "+s.Breaks)
+		out = append(out, "        done now it may break: "+s.Breaks)
 	}
 	for x := &s.Fix; x != nil && !x.IsZero(); x = x.Next { // each command on a line of its own
 		one := *x

@@ -360,7 +360,7 @@ func explain(source string, o Options, err error) error {
 	if errors.As(err, &ue) {
 		err = ue.Err
 	}
-	return fmt.Errorf("%s: %w", source, err)
+	return fmt.Errorf("%s: %w", source, Unreached(err))
 }
 
 // tls sets up checking: by the system's authorities, by the given ones, by one server certificate, or by the given ones

@@ -74,6 +74,9 @@ func (l *LDAP) dial(ctx context.Context) (*ldap.Conn, error) {
 		}
 	}
 	if err != nil {
+		if isSilent(err) {
+			return nil, fmt.Errorf("%s: %w within %s", l.Source.At, ErrSlow, timeout)
+		}
 		return nil, explain(l.Source.At, Options{Timeout: timeout}, err)
 	}
 	c.SetTimeout(timeout)
@@ -230,6 +233,13 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 	}
 }
 
+// isSilent reports whether an error is that something took the connection and then said nothing that a directory server
+// says: the library has no error of its own for it.
+func isSilent(err error) bool {
+	return ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && Unreached(err) == err &&
+		!errors.As(err, new(*tls.CertificateVerificationError)) && !errors.Is(err, ErrPin)
+}
+
 func (l *LDAP) explain(filter string, err error) error {
 	at := l.Source.At
 	switch {
@@ -242,6 +252,8 @@ func (l *LDAP) explain(filter string, err error) error {
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
 		return finding.Errorf("%s: %w, says the server; ask for less at a time with %s, or bind with a name "+
 			"that may read all", at, ErrMany, finding.FieldPage)
+	case ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && Unreached(err) != err:
+		return fmt.Errorf("%s: %w", at, Unreached(err))
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork):
 		return finding.Errorf("%s: no whole answer within %s (%w); raise %s, or narrow the search", at, l.timeout(),
 			err, finding.FieldTimeout)

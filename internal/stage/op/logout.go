@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/outside/reach"
 	"tressik.example/internal/stage/cast"
 	"tressik.example/internal/stage/server"
 )
@@ -84,7 +85,7 @@ func (x *played) backChannel(d *cast.OIDC, at, subject, session string) {
 	}
 	resp, err := client.PostForm(at, url.Values{"logout_token": {token}})
 	if err != nil {
-		said(finding.Error, err.Error(), "see that the app answers there")
+		said(finding.Error, reach.Unreached(err).Error(), "see that the app answers there")
 		return
 	}
 	resp.Body.Close()

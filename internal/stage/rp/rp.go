@@ -323,7 +323,7 @@ const largestAnswer = 4 << 20
 func send(client *http.Client, req *http.Request) (int, []byte, http.Header, error) {
 	resp, err := client.Do(req)
 	if err != nil {
-		return 0, nil, nil, err
+		return 0, nil, nil, reach.Unreached(err)
 	}
 	defer resp.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(resp.Body, largestAnswer))

@@ -26,6 +26,7 @@ import (
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/outside/reach"
 )
 
 // Event is something that happened on the stage: a judgement by a party, or an exchange of the walk.
@@ -257,7 +258,7 @@ func (s *Server) Reaches(trust, by string, of *federation.Party, at string) {
 			}
 		}
 		f := finding.Finding{ID: finding.WatchDown, Level: finding.Error, Check: of.Name + " at " + at,
-			Saw: "no answer: " + err.Error(), Expected: "an answer", Side: of.Kind.Side(),
+			Saw: "no answer: " + reach.Unreached(err).Error(), Expected: "an answer", Side: of.Kind.Side(),
 			Fix: finding.Do("see that its server runs, and is at this address").Then(finding.Run("probe", trust))}
 		var unknown *tls.CertificateVerificationError
 		if errors.As(err, &unknown) { // the browser may know an authority that is not known here

@@ -546,8 +546,8 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 	for _, s := range sights {
 		if s.Seen {
 			if slices.Contains(breaks, s.Trust) {
-				return finding.Errorf("%s %s is %w: %s has seen %s, so nothing breaks there", finding.FieldBreak,
-					s.Trust, model.ErrValue, s.Party, key.ID)
+				return finding.Errorf("%s %s is %w: %s is not waited for (%s)", finding.FieldBreak, s.Trust,
+					model.ErrValue, s.Party, s.How)
 			}
 			continue
 		}
@@ -566,7 +566,7 @@ func unseen(key *federation.OwnKey, sights []Sight, breaks []string) error {
 		}
 	}
 	if len(waiting) > 0 {
-		return finding.Advise(finding.Errorf("%w: %s would break with %s; deliver what is published now, or say %s %s",
+		return finding.Advise(finding.Errorf("%w: %s may break with %s; deliver what is published now, or say %s %s",
 			ErrUnseen, strings.Join(waiting, ", "), key.ID, finding.FieldBreak, strings.Join(waiting, ",")), fix)
 	}
 	return nil

@@ -304,7 +304,7 @@ func (j *job) trouble(id finding.ID, check, at string, of *federation.Party, err
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		f.Saw = err.Error()
+		f.Saw = reach.Unreached(err).Error()
 		f.Fix = finding.Do("ask the owner of " + of.Name + " whether it is up, and whether this machine may reach it")
 	}
 	j.add(f)
