@@ -66,8 +66,8 @@ func TestTokenForScripts(t *testing.T) {
 		"https://elsewhere.example")
 	d.fails(1, []string{"no https: URL", "is a stage running"}, "token", "get", courier, "--secret-file", "s",
 		"--stage", "nonsense")
-	d.fails(1, []string{"nothing takes connections there", "is a stage running at http://127.0.0.1:1"}, "token", "get", courier,
-		"--secret-file", "s", "--stage", "http://127.0.0.1:1")
+	d.fails(1, []string{"nothing takes connections there", "is a stage running at http://127.0.0.1:1"}, "token", "get",
+		courier, "--secret-file", "s", "--stage", "http://127.0.0.1:1")
 	d.fails(1, []string{"come from a person's sign-in", "tressik rehearse dome-scheduler@ridge"}, "token", "get",
 		"dome-scheduler@ridge", "--secret-file", "s")
 	d.fails(1, []string{"did you mean " + courier}, "token", "get", "frame-curier@ridge", "--secret-file", "s")

@@ -12,12 +12,14 @@ import (
 	"testing"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/engine"
 	"tressik.example/internal/model"
 	"tressik.example/internal/stage/play"
 	"tressik.example/internal/testkit/peer"
+	"tressik.example/internal/work/keyring"
 )
 
 // kinds are how a ledger is kept; each makes a place for a new one.
@@ -46,10 +48,7 @@ func BenchmarkHold(b *testing.B) {
 	for kept, place := range kinds(b) {
 		b.Run(kept, func(b *testing.B) {
 			at := place(b)
-			o := sized(b, at, 0, 0)
-			loads, changes := opens(b, at, o), opens(b, at, o)
-			var longest, took time.Duration
-			for i := 0; b.Loop(); i++ {
+			held(b, at, sized(b, at, 0, 0), "ms-load", func(i int) func(*model.Book) error {
 				var list []people.Person
 				for k := range 100_000 {
 					id := fmt.Sprint("person", k)
@@ -57,45 +56,74 @@ func BenchmarkHold(b *testing.B) {
 						Attributes: map[string][]string{"mail": {id + "@k.example"},
 							"sn": {fmt.Sprint("Family", k, " ", i)}}, Groups: []string{fmt.Sprint("floor-", k%50)}})
 				}
-				done := make(chan error)
-				start := time.Now()
-				go func() {
-					done <- ledger.Updater(loads.Update).Do(b.Context(), loads.Env(), func(book *model.Book) error {
-						return book.Change(func(e *model.Edit) error {
-							_, _, _, err := e.PutPersons(list, true, "bench")
-							return err
-						})
+				return func(book *model.Book) error {
+					return book.Change(func(e *model.Edit) error {
+						_, _, _, err := e.PutPersons(list, true, "bench")
+						return err
 					})
-				}()
-				for n := 0; ; n++ {
-					began := time.Now()
-					err := ledger.Updater(changes.Update).Do(b.Context(), changes.Env(), func(book *model.Book) error {
-						return book.Change(func(e *model.Edit) error {
-							return e.Let(&model.Let{Finding: "key.end", About: fmt.Sprint(n),
-								Until: began.Add(time.Hour)})
-						})
-					})
-					if err != nil {
-						b.Fatal(err)
-					}
-					longest = max(longest, time.Since(began))
-					select {
-					case err = <-done:
-					case <-time.After(20 * time.Millisecond):
-						continue
-					}
-					if err != nil {
-						b.Fatal(err)
-					}
-					break
 				}
-				took = time.Since(start)
-			}
-			b.ReportMetric(0, "ns/op")
-			b.ReportMetric(float64(longest.Milliseconds()), "ms-longest")
-			b.ReportMetric(float64(took.Milliseconds()), "ms-load")
+			})
 		})
 	}
+}
+
+// BenchmarkHoldByKey announces a key of a party that has 10,000 trusts, and withdraws it, while somebody else makes
+// small changes, as BenchmarkHold does.
+func BenchmarkHoldByKey(b *testing.B) {
+	for kept, place := range kinds(b) {
+		b.Run(kept, func(b *testing.B) {
+			at := place(b)
+			held(b, at, sized(b, at, 10_000, 0), "ms-key", func(i int) func(*model.Book) error {
+				return func(book *model.Book) error {
+					k := &keyring.Keeper{Book: book}
+					if i%2 == 0 {
+						_, err := k.Announce("ridge", keyring.Coming{Use: federation.ForSigning})
+						return err
+					}
+					_, err := k.Withdraw("ridge", "", true)
+					return err
+				}
+			})
+		})
+	}
+}
+
+// held makes a large change in each round, and small ones beside it, on a connection of their own, until it is done.
+func held(b *testing.B, at string, o ledger.Options, unit string, large func(round int) func(*model.Book) error) {
+	b.Helper()
+	loads, changes := opens(b, at, o), opens(b, at, o)
+	var longest, took time.Duration
+	for i := 0; b.Loop(); i++ {
+		work := large(i)
+		done := make(chan error)
+		start := time.Now()
+		go func() { done <- ledger.Updater(loads.Update).Do(b.Context(), loads.Env(), work) }()
+		for n := 0; ; n++ {
+			began := time.Now()
+			err := ledger.Updater(changes.Update).Do(b.Context(), changes.Env(), func(book *model.Book) error {
+				return book.Change(func(e *model.Edit) error {
+					return e.Let(&model.Let{Finding: "key.end", About: fmt.Sprint(n), Until: began.Add(time.Hour)})
+				})
+			})
+			if err != nil {
+				b.Fatal(err)
+			}
+			longest = max(longest, time.Since(began))
+			select {
+			case err = <-done:
+			case <-time.After(20 * time.Millisecond):
+				continue
+			}
+			if err != nil {
+				b.Fatal(err)
+			}
+			break
+		}
+		took = time.Since(start)
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(float64(longest.Milliseconds()), "ms-longest")
+	b.ReportMetric(float64(took.Milliseconds()), unit)
 }
 
 // BenchmarkFollow changes trusts of a ledger with 10,000 trusts and 100,000 people under a running stage: how long it

@@ -278,7 +278,7 @@ func JudgeAccessToken(token string, e Expect) *TokenJudgement {
 
 func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
 	v := &TokenJudgement{Judgement: judge.Judgement{Kind: kind, Verdict: judge.Refused, Findings: make(finding.List, 0,
-		12)}}
+		10)}}
 	side := finding.Provider
 	o := open(&v.Findings, token, e.Keys, side, e.Provider)
 	if o == nil {

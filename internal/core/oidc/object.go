@@ -70,7 +70,11 @@ func (p *plain) object(depth int) (map[string]any, bool) {
 	if depth > plainDepth || !p.takes('{') {
 		return nil, false
 	}
-	out := make(map[string]any, 12)
+	size := 0
+	if depth == 0 { // a header has three members, claims have a dozen
+		size = min(1+strings.Count(p.text, ","), 32)
+	}
+	out := make(map[string]any, size)
 	if p.takes('}') {
 		return out, true
 	}
