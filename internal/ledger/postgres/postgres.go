@@ -35,6 +35,7 @@ import (
 	"tressik.example/internal/ledger/seal"
 	"tressik.example/internal/ledger/tables"
 	"tressik.example/internal/model"
+	"tressik.example/internal/outside/reach"
 )
 
 //go:embed migrations/*.sql
@@ -611,7 +612,9 @@ func translated(err error) error {
 		return fmt.Errorf("%w (%s)", ledger.ErrAway, pe.Message)
 	case code == "" && isNet(err):
 		var op *net.OpError
-		if errors.As(err, &op) && op.Addr != nil {
+		if words := reach.Unreached(err); words != err {
+			return fmt.Errorf("%w: %w", ledger.ErrAway, words)
+		} else if errors.As(err, &op) && op.Addr != nil {
 			return fmt.Errorf("%w (%s: %v)", ledger.ErrAway, op.Addr, bare(op.Err))
 		}
 		return fmt.Errorf("%w (%v)", ledger.ErrAway, bare(err))

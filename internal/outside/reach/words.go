@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"syscall"
@@ -28,8 +29,9 @@ func Unreached(err error) error {
 			"it can be looked up from here", name.Name)
 	case errors.As(err, &name):
 		words = fmt.Sprintf("the name %s could not be looked up: the name service does not answer", name.Name)
-	case errors.Is(err, syscall.ECONNREFUSED):
-		words = "nothing takes connections there" + at(err) + "; see whether the server is up, and on which port"
+	case errors.Is(err, syscall.ECONNREFUSED), errors.As(err, &op) && op.Net == "unix" && errors.Is(err,
+		fs.ErrNotExist):
+		words = "nothing takes connections there" + at(err) + "; see whether the server is up, and where it listens"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		words = "there is no way from this machine to it" + at(err)
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
