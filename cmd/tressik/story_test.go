@@ -109,7 +109,7 @@ func TestStory(t *testing.T) {
 	sheet := d.ok("handoff", "nightlog@ridge", "--for", "app")
 	for _, w := range []string{"https://login.kestrelridge.example/sso", "EntityDescriptor entityID",
 		"SingleSignOnService", "BEGIN CERTIFICATE",
-		"none: the app takes no response that it did not ask for",
+		"none: the app is to take no response that it did not ask for",
 		"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"} {
 		if !strings.Contains(sheet, w) {
 			t.Errorf("the sheet lacks %q", w)

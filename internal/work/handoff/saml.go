@@ -144,7 +144,7 @@ func (h *Handoff) links(terms *federation.SAMLTerms, app, provider *federation.P
 	}
 	switch l := provider.LaunchLink(app); {
 	case l != "" && !terms.Unsolicited:
-		h.add("Link that starts at the provider", "none: the app takes no response that it did not ask for", "",
+		h.add("Link that starts at the provider", "none: the app is to take no response that it did not ask for", "",
 			"where it does: `tressik trust change "+h.Trust+" --unsolicited allow`")
 	case l != "":
 		h.add("Link that starts at the provider", l, "", source(provider))
