@@ -290,7 +290,8 @@ func TestChainBroken(t *testing.T) {
 		{name: "down", trust: "plates@ridge", as: "mira", does: func(c *chain) func() {
 			c.ridge.end()
 			return c.ridge.begin
-		}, probe: [2]string{"probe.down", "refused"}, watch: [2]string{"watch.down", "refused"},
+		}, probe: [2]string{"probe.down", "nothing takes connections"},
+			watch:   [2]string{"watch.down", "nothing takes connections"},
 			archive: [2]string{"inspect.answer", "no answer"}},
 		{name: "secret upstream", trust: "plates@ridge", does: func(c *chain) func() {
 			was := c.ridge.read("ridge.secret")
