@@ -252,8 +252,9 @@ func TestChainBroken(t *testing.T) {
 			return func() {
 				restarts(c.ridge, func() { c.ridge.write("stage.pem", cert); c.ridge.write("stage.key", key) })
 			}
-		}, probe: [2]string{"probe.tls", "unknown authority"}, watch: [2]string{"watch.down", "unknown authority"},
-			archive: [2]string{"inspect.answer", "unknown authority"}},
+		}, probe: [2]string{"probe.tls", "authority that is not known"},
+			watch:   [2]string{"watch.down", "authority that is not known"},
+			archive: [2]string{"inspect.answer", "authority that is not known"}},
 		{name: "clock", trust: "plates@ridge", as: "mira", does: func(c *chain) func() {
 			restarts(c.ridge, func() {
 				c.ridge.env = append(c.ridge.env, "TRESSIK_NOW="+time.Now().AddDate(0, 0, 1).UTC().Format(time.RFC3339))

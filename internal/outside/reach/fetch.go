@@ -349,8 +349,8 @@ func explain(source string, o Options, err error) error {
 			seen = "; it shows the certificate with SHA-256 " + hex.EncodeToString(sum[:])
 		}
 		return finding.Errorf("%s: %w (%v)%s. If it is from a private authority, give that authority's certificate "+
-			"(%s FILE); if you have checked this very certificate, pin it (%s SHA256)", source, ErrTLS, cert.Err,
-			seen, finding.FieldCA, finding.FieldTLSPin)
+			"(%s FILE); if you have checked this very certificate, pin it (%s SHA256)", source, ErrTLS,
+			Distrusted(cert), seen, finding.FieldCA, finding.FieldTLSPin)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%s: %w within %s; try again, or save the document to a file and read that", source, ErrSlow,

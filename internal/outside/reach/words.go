@@ -2,13 +2,16 @@ package reach
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net"
 	"net/http"
+	"strings"
 	"syscall"
+	"time"
 )
 
 // Unreached is an error of the way to a server in words: what happened, and what to look at. It wraps the error.
@@ -18,12 +21,15 @@ func Unreached(err error) error {
 	var op *net.OpError
 	var plain tls.RecordHeaderError
 	var alert tls.AlertError
+	var cert *tls.CertificateVerificationError
 	words := ""
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, new(*unreachedError)):
 		return err
+	case errors.As(err, &cert):
+		words = "its certificate is not trusted: " + Distrusted(cert)
 	case errors.As(err, &name) && name.IsNotFound:
 		words = fmt.Sprintf("this machine knows no host of the name %s; see whether it is spelled right, and whether "+
 			"it can be looked up from here", name.Name)
@@ -49,6 +55,25 @@ func Unreached(err error) error {
 	}
 	return &unreachedError{words, err}
 }
+
+// Distrusted says why a server's certificate is not trusted (RFC 5280, section 6; RFC 9110, section 4.3.4).
+func Distrusted(err *tls.CertificateVerificationError) string {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err.Err, &unknown):
+		return "it is from an authority that is not known here"
+	case errors.As(err.Err, &name):
+		return "it is not for the name " + name.Host
+	case errors.As(err.Err, &invalid) && invalid.Reason == x509.Expired && invalid.Cert != nil:
+		return fmt.Sprintf("it, or one above it, is good from %s to %s alone", day(invalid.Cert.NotBefore),
+			day(invalid.Cert.NotAfter))
+	}
+	return strings.TrimPrefix(err.Err.Error(), "x509: ")
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
 
 // at is the address of an error, in brackets; "" where it has none.
 func at(err error) string {

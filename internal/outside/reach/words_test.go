@@ -1,6 +1,8 @@
 package reach
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -57,6 +59,13 @@ func TestUnreached(t *testing.T) {
 				Err: &net.DNSError{Name: "secret.example", IsNotFound: true}}}),
 			"knows no host of the name secret.example;"},
 		{"no name service", Unreached(&net.DNSError{Name: "a.example", IsTemporary: true}), "could not be looked up"},
+		{"an unknown authority", Unreached(&tls.CertificateVerificationError{Err: x509.UnknownAuthorityError{}}),
+			"not trusted: it is from an authority that is not known here"},
+		{"another name", Unreached(&tls.CertificateVerificationError{Err: x509.HostnameError{Host: "a.example",
+			Certificate: &x509.Certificate{}}}), "not trusted: it is not for the name a.example"},
+		{"run out", Unreached(&tls.CertificateVerificationError{Err: x509.CertificateInvalidError{Reason: x509.Expired,
+			Cert: &x509.Certificate{NotBefore: time.Unix(0, 0), NotAfter: time.Unix(86400, 0)}}}),
+			"good from 1970-01-01 to 1970-01-02 alone"},
 		{"no socket", Unreached(&net.OpError{Op: "dial", Net: "unix", Addr: &net.UnixAddr{Name: "/run/x.sock",
 			Net: "unix"},
 			Err: os.NewSyscallError("connect", syscall.ENOENT)}), "nothing takes connections there (/run/x.sock)"},

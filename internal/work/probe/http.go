@@ -285,7 +285,7 @@ func (j *job) trouble(id finding.ID, check, at string, of *federation.Party, err
 	var ue *url.Error
 	switch {
 	case errors.As(err, &cert):
-		f.Saw, f.ID = "its certificate is not trusted: "+cert.Err.Error(), finding.ProbeTLS
+		f.Saw, f.ID = "its certificate is not trusted: "+reach.Distrusted(cert), finding.ProbeTLS
 		f.Fix = finding.Do("if the server was given another certificate, check that with its owner; where " +
 			"it is from a private authority, give that authority's certificate: `tressik probe " + j.t.Name +
 			" --ca FILE`")
