@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bufio"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -30,7 +31,10 @@ func TestUnreached(t *testing.T) {
 	shut.Close()
 	plain := httptest.NewServer(http.NotFoundHandler())
 	defer plain.Close()
-	ends := listening(t, func(c net.Conn) { c.Close() })
+	ends := listening(t, func(c net.Conn) {
+		_, _ = http.ReadRequest(bufio.NewReader(c)) // what is not read when it closes is told as broken off
+		c.Close()
+	})
 	silent := listening(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) })
 	short := Options{Timeout: 300 * time.Millisecond}
 	directory := func(at string) error {
