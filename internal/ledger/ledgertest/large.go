@@ -187,20 +187,16 @@ func largeAmongOthers(t *testing.T, made Make) {
 	}
 }
 
-// manyTrusts: a change of thousands of trusts says what an overlay said of it, whatever is done to other records in it,
-// and is made as it was worked out where others wrote something else meanwhile.
-func manyTrusts(t *testing.T, made Make) {
-	l, again := made(t, testkit.Env(1))
-	const many = 2100
-	app := func(i int) string { return fmt.Sprintf("app%04d", i) }
-	do(t, l, func(b *model.Book) error {
+// makeTrusts makes so many apps, each with a trust with one provider.
+func makeTrusts(many int) func(*model.Book) error {
+	return func(b *model.Book) error {
 		return b.Change(func(e *model.Edit) error {
 			ridge := &federation.Party{Name: "ridge", Kind: federation.Provider, Own: true}
 			if err := e.AddParty(ridge, nil); err != nil {
 				return err
 			}
 			for i := range many {
-				p := &federation.Party{Name: app(i), Kind: federation.App, Own: true}
+				p := &federation.Party{Name: fmt.Sprintf("app%04d", i), Kind: federation.App, Own: true}
 				trust := federation.NewTrust(p, ridge, "", &federation.SAMLTerms{}, e.Now())
 				if err := errors.Join(e.AddParty(p, nil), e.AddTrust(trust,
 					federation.SubjectKey{Salt: []byte("x")})); err != nil {
@@ -209,46 +205,55 @@ func manyTrusts(t *testing.T, made Make) {
 			}
 			return nil
 		})
-	})
-	other := again()
-	// owned changes all trusts, and some of them in other ways as well
-	owned := func(owner string) func(*model.Book) error {
-		return func(b *model.Book) error {
-			return b.Change(func(e *model.Edit) error {
-				all, err := e.View.Trusts()
-				if err != nil {
-					return err
-				}
-				for i := range all {
-					x := all[i].Clone()
-					x.Owner = owner
-					if err := e.PutTrust(&all[i], x, "trust.change"); err != nil {
-						return err
-					}
-				}
-				if owner != "mira" {
-					return nil
-				}
-				p := &federation.Party{Name: "plates", Kind: federation.App, Own: true}
-				ridge, err := e.View.Party("ridge")
-				if err != nil {
-					return err
-				}
-				plates := federation.NewTrust(p, ridge, "", &federation.SAMLTerms{}, e.Now())
-				err = errors.Join(e.AddParty(p, nil), e.AddTrust(plates, federation.SubjectKey{Salt: []byte("x")}))
-				if err != nil {
-					return err
-				}
-				last, err := e.View.Trust(all[8].Name)
-				if err != nil {
-					return err
-				}
-				x := last.Clone()
-				x.Admits = "group:observers"
-				return e.PutTrust(last, x, "trust.change")
-			})
-		}
 	}
+}
+
+// owned gives all trusts an owner; for mira it adds a trust and changes one once more as well.
+func owned(owner string) func(*model.Book) error {
+	return func(b *model.Book) error {
+		return b.Change(func(e *model.Edit) error {
+			all, err := e.View.Trusts()
+			if err != nil {
+				return err
+			}
+			for i := range all {
+				x := all[i].Clone()
+				x.Owner = owner
+				if err := e.PutTrust(&all[i], x, "trust.change"); err != nil {
+					return err
+				}
+			}
+			if owner != "mira" {
+				return nil
+			}
+			p := &federation.Party{Name: "plates", Kind: federation.App, Own: true}
+			ridge, err := e.View.Party("ridge")
+			if err != nil {
+				return err
+			}
+			plates := federation.NewTrust(p, ridge, "", &federation.SAMLTerms{}, e.Now())
+			err = errors.Join(e.AddParty(p, nil), e.AddTrust(plates, federation.SubjectKey{Salt: []byte("x")}))
+			if err != nil {
+				return err
+			}
+			last, err := e.View.Trust(all[8].Name)
+			if err != nil {
+				return err
+			}
+			x := last.Clone()
+			x.Admits = "group:observers"
+			return e.PutTrust(last, x, "trust.change")
+		})
+	}
+}
+
+// manyTrusts: a change of thousands of trusts says what an overlay said of it, whatever is done to other records in it,
+// and is made as it was worked out where others wrote something else meanwhile.
+func manyTrusts(t *testing.T, made Make) {
+	l, again := made(t, testkit.Env(1))
+	const many = 2100
+	do(t, l, makeTrusts(many))
+	other := again()
 	for n, c := range []struct {
 		owner  string
 		others func(*model.Book) error

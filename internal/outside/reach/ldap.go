@@ -75,7 +75,9 @@ func (l *LDAP) dial(ctx context.Context) (*ldap.Conn, error) {
 	}
 	if err != nil {
 		if isSilent(err) {
-			return nil, fmt.Errorf("%s: %w within %s", l.Source.At, ErrSlow, timeout)
+			return nil, fmt.Errorf("%s: %w within %s, or what answers there is no directory server", l.Source.At,
+				ErrSlow,
+				timeout)
 		}
 		return nil, explain(l.Source.At, Options{Timeout: timeout}, err)
 	}
@@ -234,10 +236,11 @@ func (l *LDAP) search(ctx context.Context, c *ldap.Conn, filter string, attrs []
 }
 
 // isSilent reports whether an error is that something took the connection and then said nothing that a directory server
-// says: the library has no error of its own for it.
+// says, or nothing in time: the library does not tell the one from the other.
 func isSilent(err error) bool {
-	return ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && Unreached(err) == err &&
-		!errors.As(err, new(*tls.CertificateVerificationError)) && !errors.Is(err, ErrPin)
+	var answered *ldap.Error // by the server, with a code of its own
+	return (!errors.As(err, &answered) || answered.ResultCode == ldap.ErrorNetwork) && Unreached(err) == err &&
+		!errors.Is(err, ErrPin)
 }
 
 func (l *LDAP) explain(filter string, err error) error {
@@ -255,8 +258,8 @@ func (l *LDAP) explain(filter string, err error) error {
 	case ldap.IsErrorWithCode(err, ldap.ErrorNetwork) && Unreached(err) != err:
 		return fmt.Errorf("%s: %w", at, Unreached(err))
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork):
-		return finding.Errorf("%s: no whole answer within %s (%w); raise %s, or narrow the search", at, l.timeout(),
-			err, finding.FieldTimeout)
+		return finding.Errorf("%s: no whole answer within %s, or the connection ended (%w); raise %s, or narrow the "+
+			"search", at, l.timeout(), err, finding.FieldTimeout)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
 		return fmt.Errorf("%s refers to another server, which is not followed; make a source of that one", at)
 	}

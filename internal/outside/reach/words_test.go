@@ -35,6 +35,10 @@ func TestUnreached(t *testing.T) {
 		_, _ = http.ReadRequest(bufio.NewReader(c)) // what is not read when it closes is told as broken off
 		c.Close()
 	})
+	quits := listening(t, func(c net.Conn) {
+		_, _ = c.Read(make([]byte, 1024))
+		c.Close()
+	})
 	silent := listening(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) })
 	short := Options{Timeout: 300 * time.Millisecond}
 	directory := func(at string) error {
@@ -57,6 +61,8 @@ func TestUnreached(t *testing.T) {
 		{"no directory server listens", directory("ldaps://" + nobody),
 			"nothing takes connections there (" + nobody + ")"},
 		{"no directory server, and no TLS", directory("ldaps://" + plain.Listener.Addr().String()), "speaks no TLS"},
+		{"a directory server that ends at once", directory("ldap://" + quits),
+			"or what answers there is no directory server"},
 		{"a directory server that says nothing", directory("ldap://" + silent), "within 1s"},
 		{"no name", Unreached(&url.Error{Op: "Get", URL: "https://secret.example/?token=x",
 			Err: &net.OpError{Op: "dial",
