@@ -83,7 +83,7 @@ func (m *Mapper) Leave(person string) ([]Left, error) {
 // foreign one what its owner does.
 func (a *Access) left(provider *federation.Party) Left {
 	x := Left{"access", a.Trust, "they get in: " + a.Why + "; a session and refresh tokens hold until they end",
-		finding.Do("it ends with them among the people; sessions at the real app are ended by its owner")}
+		finding.Do("it ends once they are no longer among the people; sessions at the real app are ended by its owner")}
 	if provider.Own {
 		return x
 	}
