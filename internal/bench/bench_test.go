@@ -10,19 +10,22 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
-	"errors"
+
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/url"
+	"net/http/httputil"
+
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -194,57 +197,103 @@ func signingIn(b *testing.B) (key *rsa.PrivateKey, prepare, signIn func(), accep
 	request := ""
 	return signs.Key.(*rsa.PrivateKey), func() {
 		resp, _ := c.do("GET", start, nil)
-		request = resp.Header.Get("Location")
+		request = resp.Location
 	}, func() { c.signIn(request) }, func() int { return count }
 }
 
 // client is a lean browser on one connection, so that the stage is measured and neither an HTML parser nor a pool of
-// connections: it follows one redirect and posts one form.
+// connections, nor what a library makes of each answer's header: it follows one redirect and posts one form.
 type client struct {
 	b       *testing.B
 	addr    string
 	cookies map[string]string
 	conn    net.Conn
 	in      *bufio.Reader
-	out     *bufio.Writer
+	out     []byte
 	page    bytes.Buffer
 	form    []byte
 }
 
-func (c *client) do(method, at string, body []byte) (*http.Response, []byte) {
-	u, err := url.Parse(at)
-	if err != nil {
-		c.b.Fatal(err)
-	}
-	req := &http.Request{Method: method,
-		URL:  &url.URL{Scheme: "http", Host: c.addr, Path: u.Path, RawQuery: u.RawQuery},
-		Host: u.Host, Header: http.Header{}}
+// answer is what the client looks at of an answer's header.
+type answer struct {
+	Status, Location string // such as "200 OK"
+	StatusCode       int
+}
+
+// do sends a request and reads the whole answer; its body holds until the next request.
+func (c *client) do(method, at string, body []byte) (answer, []byte) {
+	_, rest, _ := strings.Cut(at, "://")
+	host, target, _ := strings.Cut(rest, "/")
+	c.out = fmt.Appendf(c.out[:0], "%s /%s HTTP/1.1\r\nHost: %s\r\n", method, target, host)
+	before := "Cookie: "
 	for k, v := range c.cookies {
-		req.AddCookie(&http.Cookie{Name: k, Value: v})
+		c.out = append(append(append(append(c.out, before...), k...), '='), v...)
+		before = "; "
+	}
+	if len(c.cookies) > 0 {
+		c.out = append(c.out, "\r\n"...)
 	}
 	if body != nil {
-		req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
-		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		c.out = fmt.Appendf(c.out, "Content-Type: application/x-www-form-urlencoded\r\nContent-Length: %d\r\n",
+			len(body))
 	}
+	c.out = append(append(c.out, "\r\n"...), body...)
 	if c.conn == nil {
+		var err error
 		if c.conn, err = net.Dial("tcp", c.addr); err != nil {
 			c.b.Fatal(err)
 		}
-		c.in, c.out = bufio.NewReaderSize(c.conn, 16<<10), bufio.NewWriterSize(c.conn, 16<<10)
+		c.in = bufio.NewReaderSize(c.conn, 16<<10)
 	}
-	if err := errors.Join(req.Write(c.out), c.out.Flush()); err != nil {
+	if _, err := c.conn.Write(c.out); err != nil {
 		c.b.Fatal(err)
 	}
-	resp, err := http.ReadResponse(c.in, req)
+	a, length := c.header()
+	var all io.Reader = io.LimitReader(c.in, int64(length))
+	if length < 0 {
+		all = httputil.NewChunkedReader(c.in)
+	}
+	c.page.Reset()
+	if _, err := c.page.ReadFrom(all); err != nil || length >= 0 && c.page.Len() != length {
+		c.b.Fatalf("%d of %d bytes: %v", c.page.Len(), length, err)
+	}
+	if length < 0 { // the end of what comes after the last piece
+		c.line()
+	}
+	return a, c.page.Bytes()
+}
+
+// line is the next line of an answer's header, until the next read; the last one is empty.
+func (c *client) line() []byte {
+	l, err := c.in.ReadSlice('\n')
 	if err != nil {
 		c.b.Fatal(err)
 	}
-	c.page.Reset()
-	if _, err := c.page.ReadFrom(resp.Body); err != nil {
+	return bytes.TrimSuffix(l, []byte("\r\n"))
+}
+
+// header reads an answer's header; a length of -1 says that the body comes in pieces.
+func (c *client) header() (a answer, length int) {
+	_, status, _ := bytes.Cut(c.line(), []byte(" "))
+	a.Status = string(status)
+	var err error
+	if a.StatusCode, err = strconv.Atoi(a.Status[:min(3, len(a.Status))]); err != nil {
 		c.b.Fatal(err)
 	}
-	resp.Body.Close()
-	return resp, c.page.Bytes() // until the next request
+	for l := c.line(); len(l) > 0; l = c.line() {
+		name, value, _ := bytes.Cut(l, []byte(": "))
+		switch string(name) {
+		case "Location":
+			a.Location = string(value)
+		case "Content-Length":
+			if length, err = strconv.Atoi(string(value)); err != nil {
+				c.b.Fatal(err)
+			}
+		case "Transfer-Encoding":
+			length = -1
+		}
+	}
+	return a, length
 }
 
 func (c *client) signIn(request string) {
@@ -261,7 +310,7 @@ func (c *client) signIn(request string) {
 	for _, d := range between(`name="SAMLResponse" value="`, `"`) {
 		switch d { // what base64 has that a form has not
 		case '+', '/', '=':
-			c.form = fmt.Appendf(c.form, "%%%02X", d)
+			c.form = append(c.form, '%', "0123456789ABCDEF"[d>>4], "0123456789ABCDEF"[d&15])
 		default:
 			c.form = append(c.form, d)
 		}

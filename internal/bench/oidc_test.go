@@ -126,10 +126,10 @@ func BenchmarkCodeSignIn(b *testing.B) {
 	signedIn(b, ss, start, sc, ss.Cast().SAML[0].Provider.Party.Entity.IDP.SSO[0].Location)
 	against(b, "SAML-sign-ins", func() {
 		resp, _ := sc.do("GET", start, nil)
-		sc.signIn(resp.Header.Get("Location"))
+		sc.signIn(resp.Location)
 	}, nil, func() {
 		resp, body := c.do("GET", authorize, nil)
-		back, err := url.Parse(resp.Header.Get("Location"))
+		back, err := url.Parse(resp.Location)
 		if err != nil || back.Query().Get("code") == "" {
 			b.Fatalf("%s %s", resp.Status, body)
 		}
@@ -200,7 +200,7 @@ func BenchmarkJudgeIDToken(b *testing.B) {
 			in := []byte(token[:strings.LastIndexByte(token, '.')])
 			sig, _ := base64.RawURLEncoding.DecodeString(token[len(in)+1:])
 			e := oidc.Expect{Issuer: "https://login.kestrelridge.example", Audience: "dome-scheduler.b39363dd34975694",
-				Keys: []oidc.Key{oidc.NewKey(s.ID, s.Alg, key.Public())}, CheckNonce: true,
+				Keys: []oidc.Key{{ID: s.ID, Alg: s.Alg, Public: key.Public()}}, CheckNonce: true,
 				Nonce: "n-0S6_WzA2MjWq8ZkLx", AccessToken: access, Now: now}
 			asn1, err := ec.Sign(rand.Reader, sum256(in), crypto.SHA256)
 			if err != nil {

@@ -40,21 +40,6 @@ type Key struct {
 	ID     string
 	Alg    string // "" where the set names none
 	Public crypto.PublicKey
-
-	print string // keys.ID of the public key; "" where the key was not made by NewKey
-}
-
-// NewKey makes a key of its kid, of the algorithm that its set names ("" for none), and of the public key.
-func NewKey(id, alg string, pub crypto.PublicKey) Key {
-	return Key{ID: id, Alg: alg, Public: pub, print: keys.ID(pub)}
-}
-
-// Print is by what Tressik names the public key, whatever its kid is.
-func (k *Key) Print() string {
-	if k.print == "" {
-		return keys.ID(k.Public)
-	}
-	return k.print
 }
 
 // Errors that callers test for.
@@ -124,7 +109,7 @@ func ReadKeys(raw []byte, side finding.Side) ([]Key, finding.List, error) {
 					"both are tried; ask for a corrected set")
 			}
 		}
-		out = append(out, NewKey(jwk.KeyID, jwk.Algorithm, jwk.Key))
+		out = append(out, Key{ID: jwk.KeyID, Alg: jwk.Algorithm, Public: jwk.Key})
 		found.Pass(finding.JWKSKey, name, strings.TrimSpace(keys.Describe(jwk.Key)+" "+jwk.Algorithm))
 	}
 	if len(out) == 0 {

@@ -289,7 +289,7 @@ func begin(token string, e *Expect, kind string) (*TokenJudgement, *judging) {
 
 func (j *judging) end(v *TokenJudgement) *TokenJudgement {
 	if j.verified {
-		v.Subject, v.Body, v.Key = Text(j.claims, "sub"), j.claims, j.by.Print()
+		v.Subject, v.Body, v.Signed = Text(j.claims, "sub"), j.claims, j.by.Public
 	}
 	v.Expires, _ = Moment(j.claims, "exp")
 	v.Settle()

@@ -192,7 +192,7 @@ func signers(t testing.TB) map[string]*Signer {
 	return out
 }
 
-func keyOf(s *Signer) []Key { return []Key{NewKey(s.ID, s.Alg, s.Key.Public())} }
+func keyOf(s *Signer) []Key { return []Key{{ID: s.ID, Alg: s.Alg, Public: s.Key.Public()}} }
 
 func idClaims() map[string]any {
 	return map[string]any{"iss": "https://login.kestrelridge.example", "sub": "mira", "aud": "dome.1",
@@ -240,7 +240,7 @@ func TestJudgeIDToken(t *testing.T) {
 		{"an access token", "token.type", nil, "at+jwt", nil},
 		{"another key", "token.kid", nil, "", func(e *Expect) { e.Keys = keyOf(other) }},
 		{"another key of the same name", "token.signature", nil, "",
-			func(e *Expect) { e.Keys = []Key{NewKey(s.ID, "ES256", all["ES384"].Key.Public())} }},
+			func(e *Expect) { e.Keys = []Key{{ID: s.ID, Alg: "ES256", Public: all["ES384"].Key.Public()}} }},
 	} {
 		claims := idClaims()
 		maps.Copy(claims, c.claims)

@@ -14,7 +14,6 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/judge"
-	"tressik.example/internal/core/keys"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -429,7 +428,7 @@ func (j *judging) badSignature(check string, err error) {
 }
 
 func (j *judging) goodSignature(check string, v xmlsec.Verified) {
-	j.Key = keys.ID(j.Keys[v.Key])
+	j.Signed = j.Keys[v.Key]
 	if v.SHA1 {
 		j.Findings.Add(finding.Finding{ID: finding.SAMLSignatureWeak, Level: finding.Warning, Check: check,
 			Saw: xmlsec.ShortAlgorithm(v.Method) + ", allowed by this trust", Expected: "SHA-256 or better",

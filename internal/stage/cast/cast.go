@@ -151,7 +151,7 @@ func (p *Player) publishedKeys() ([]oidc.Key, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, oidc.NewKey(id, oidc.Algorithm(pub), pub))
+		out = append(out, oidc.Key{ID: id, Alg: oidc.Algorithm(pub), Public: pub})
 	}
 	return out, nil
 }

@@ -175,7 +175,8 @@ func add(r *federation.Rehearsal, e server.Event) bool {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		r.Subject, r.Format, r.Claims, r.Key, r.Names = o.Subject, o.Format, o.Claims, o.Key, o.Names
+		r.Subject, r.Format, r.Claims, r.Names = o.Subject, o.Format, o.Claims, o.Names
+		r.Key = federation.KeyID(o.Signed)
 	}
 	return e.SignedIn
 }

@@ -497,7 +497,7 @@ func (d *Inspector) inspectResponse(root *etree.Element, c *saml.Carried, in Inp
 		v.NotChecked = append(v.NotChecked, fmt.Sprintf("which service of the app was asked for: it has %s, and "+
 			"this is judged by what the default one wishes", app.Entity.SP.ServiceWords()))
 	}
-	v.Subject, v.Format, v.Key = j.Subject, j.Format, j.Key
+	v.Subject, v.Format, v.Key = j.Subject, j.Format, federation.KeyID(j.Signed)
 	v.Attributes = j.Attributes
 	v.Claims = map[string][]string{}
 	for _, a := range j.Attributes {

@@ -212,7 +212,7 @@ func keysOf(list []crypto.PublicKey) ([]oidc.Key, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, oidc.NewKey(id, oidc.Algorithm(pub), pub))
+		out = append(out, oidc.Key{ID: id, Alg: oidc.Algorithm(pub), Public: pub})
 	}
 	return out, nil
 }
@@ -301,7 +301,7 @@ func (d *Inspector) judgeToken(v *Inspection, in Input, text string, head oidc.H
 		j.Settle()
 	}
 	v.Verdict, v.Findings, v.Subject, v.NotChecked = j.Verdict, j.Findings, j.Subject, j.NotChecked
-	v.Key = j.Key
+	v.Key = federation.KeyID(j.Signed)
 	v.Claims = map[string][]string{}
 	for k, x := range j.Body {
 		v.Claims[k] = oidc.Words(x)
