@@ -143,4 +143,9 @@ func TestOneWatchOfATrust(t *testing.T) {
 	if v, code := w.end(); code != 0 || v.State != "signed in" {
 		t.Errorf("the first: %d %s", code, v.State)
 	}
+	var run struct{ Key string }
+	d.json(&run, "proof", "show", trust)
+	if !strings.HasPrefix(run.Key, "k-") { // the stage saw it, and the watch is another process
+		t.Errorf("it was signed with the key %q", run.Key)
+	}
 }

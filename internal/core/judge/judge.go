@@ -38,7 +38,7 @@ type Judgement struct {
 	Claims     map[string][]string // what it says of the subject, by the name that people know
 	Names      map[string]string   // the name in the message of those claims that people know by another
 	Service    string              // over SAML: the service of the app that was asked for; "" is the default one
-	Signed     crypto.PublicKey    // the key with which it was signed; nil where no signature is good
+	Signed     crypto.PublicKey    `json:"-"` // the key with which it was signed; nil where no signature is good
 	Findings   finding.List
 	NotChecked []string // what the judge could not know, in words; the verdict does not speak of it
 }

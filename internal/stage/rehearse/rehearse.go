@@ -176,7 +176,7 @@ func add(r *federation.Rehearsal, e server.Event) bool {
 	}
 	if o := e.Outcome; o != nil {
 		r.Subject, r.Format, r.Claims, r.Names = o.Subject, o.Format, o.Claims, o.Names
-		r.Key = federation.KeyID(o.Signed)
+		r.Key = e.SignedBy()
 	}
 	return e.SignedIn
 }

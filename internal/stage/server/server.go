@@ -36,6 +36,7 @@ type Event struct {
 	What     string // what was judged, such as "request"
 	Findings finding.List
 	Outcome  *judge.Judgement // where the app learned who signed in: its judgement
+	Key      string           // of an event that came from another process: what SignedBy is
 	SignedIn bool             // the app took the sign-in, or the machine its answer
 	Records  []federation.Record
 	Kept     [][2]string    // rehearsals: messages as they came, each with its kind
@@ -43,6 +44,14 @@ type Event struct {
 	Lives    map[string]int // of what was issued, in seconds: access-token, id-token
 	Person   string         // ID of who signs in, where a played provider knows it
 	Sent     bool           // a message left, and nothing was judged
+}
+
+// SignedBy is the ID of the key with which the app's outcome was signed; "" where no signature is good.
+func (e *Event) SignedBy() string {
+	if e.Key != "" || e.Outcome == nil {
+		return e.Key
+	}
+	return federation.KeyID(e.Outcome.Signed)
 }
 
 // Step is one exchange of HTTP.

@@ -132,6 +132,7 @@ func (d *Door) follow(w http.ResponseWriter, r *http.Request) {
 	for {
 		select {
 		case e := <-events:
+			e.Key = e.SignedBy() // the key itself stays here
 			if enc.Encode(line{Event: &e}) != nil || rc.Flush() != nil {
 				return
 			}

@@ -199,7 +199,7 @@ func (t *Track) Event(e server.Event) {
 		}
 	}
 	if o := e.Outcome; o != nil {
-		t.v.Subject, t.v.Claims, t.v.names, t.v.key = o.Subject, o.Claims, o.Names, federation.KeyID(o.Signed)
+		t.v.Subject, t.v.Claims, t.v.names, t.v.key = o.Subject, o.Claims, o.Names, e.SignedBy()
 		t.v.service = o.Service
 	}
 	t.v.Steps = append(t.v.Steps, s)
@@ -225,7 +225,7 @@ func (t *Track) passes(s Step, e *server.Event) {
 		t.hops[e.Trust] = h
 	}
 	if o := e.Outcome; o != nil {
-		h.subject, h.claims, h.key = o.Subject, o.Claims, federation.KeyID(o.Signed)
+		h.subject, h.claims, h.key = o.Subject, o.Claims, e.SignedBy()
 	}
 	h.in = h.in || e.SignedIn
 	if !s.Refused {
