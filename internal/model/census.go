@@ -76,18 +76,34 @@ func (v View) PersonsFrom(beginning string) iter.Seq2[people.Person, error] {
 	return each(v, Query{Kind: People, Begins: Folded(beginning)}, personOf)
 }
 
-// Holding goes through the persons who hold all of some words, by ID.
-func (v View) Holding(words ...string) iter.Seq2[people.Person, error] {
-	q := Query{Kind: People}
+// mentioned is what stands in the record of whoever holds all of some words, as Query.Mentions has it: each word with a
+// star for all that a record, or a database, may have in another way. JSON has more than one way for what is no ASCII
+// and for its own signs, and of i and k there is a third form (U+0130, U+212A) whose small letter they are.
+func mentioned(words []string) string {
+	var out []string
 	for _, w := range words {
-		plain := !strings.ContainsFunc(w, func(r rune) bool {
-			// K has a third form (U+212A), which a database does not know
-			return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') || r == 'k' || r == 'K'
-		})
-		if plain && len(w) > len(q.Mentions) { // as it stands in the record, whatever way that is written
-			q.Mentions = w
+		var b strings.Builder
+		plain, star := false, false
+		for _, r := range w {
+			switch safe := r > ' ' && r < 0x7f && !strings.ContainsRune(`iIkK"\/<>&*`, r); {
+			case safe:
+				b.WriteRune(r)
+				plain, star = true, false
+			case !star:
+				b.WriteByte('*')
+				star = true
+			}
+		}
+		if plain {
+			out = append(out, b.String())
 		}
 	}
+	return strings.Join(out, "\x00")
+}
+
+// Holding goes through the persons who hold all of some words, by ID.
+func (v View) Holding(words ...string) iter.Seq2[people.Person, error] {
+	q := Query{Kind: People, Mentions: mentioned(words)}
 	return func(yield func(people.Person, error) bool) {
 		for p, err := range each(v, q, personOf) {
 			if (err != nil || p.Holds(words...)) && !yield(p, err) {

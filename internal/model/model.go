@@ -174,8 +174,9 @@ type Query struct {
 	Newest bool // the last one first
 	// Begins picks those whose name begins so: of people, whose folded ID does, of parties and of trusts.
 	Begins string
-	// Mentions may leave out, of people alone, those in whose record a text of letters and digits does not stand,
-	// letter case not counting. It is a hint: whoever asks looks at those that are found.
+	// Mentions may leave out, of people alone, those in whose record one of some texts does not stand, letter case not
+	// counting. The texts are separated by NUL; a star in one is anything, and nothing. It is a hint: whoever asks
+	// looks at those that are found.
 	Mentions string
 }
 

@@ -38,7 +38,7 @@ func Suite(t *testing.T, made Make, fill Fill) {
 	}{{"answers as an overlay", answersAsAnOverlay}, {"all or nothing", allOrNothing}, {"writers", writers},
 		{"readers", readers},
 		{"one moment", oneMoment}, {"journal", journal}, {"watch", watch}, {"opened again", openedAgain},
-		{"indexes", indexes}, {"beginnings", beginnings},
+		{"indexes", indexes}, {"beginnings", beginnings}, {"mentions", mentions},
 		{"remembered", remembered}, {"overtaken", overtaken}, {"overtaken elsewhere", overtakenElsewhere},
 		{"cancelled", cancelled}, {"large", large}, {"many trusts", manyTrusts},
 		{"large among others", largeAmongOthers}, {"large, cancelled", largeCancelled}} {
@@ -254,6 +254,55 @@ func beginnings(t *testing.T, made Make) {
 		return nil
 	})
 	if err != nil {
+		t.Error(err)
+	}
+}
+
+// mentions: whatever one holds, and however it is written, one is found by it, and nobody else is.
+func mentions(t *testing.T, made Make) {
+	h, err := testkit.NewHistory(17)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, _ := made(t, h.Env)
+	list := crowd(40, "")
+	odd := []string{"\u0130zm\u0130r", "\u212Aelvin", "kelvin", "izmir", "IZMIR", "M\u00fcller", "M\u00dcLLER",
+		`O"Neil`, `back\slash`,
+		"<b>&", "a/b", "100%", "under_score", "star*", "a b", "tab\there", "\u017fecret", "*", "\\", "i", "k"}
+	for i, v := range odd {
+		list[i].Attributes["title"] = []string{"x", "one " + v + " more"}
+		list[i].Groups = append(list[i].Groups, v)
+	}
+	do(t, l, load(list, false))
+	words := [][]string{{"person1"}, {"person3@kestrelridge.example"}, {"KESTREL", "person2"}, {"floor-3", "@"},
+		{"nobody"}, {""}, {strings.Repeat("ik", 40)}, {strings.Repeat("a", 40), "k"}}
+	for _, v := range odd {
+		words = append(words, []string{v}, []string{strings.ToUpper(v)}, []string{"one " + v, "PERSON"},
+			[]string{strings.ToLower(v) + " more"})
+	}
+	if err := l.View(t.Context(), func(v model.View) error {
+		for _, w := range words {
+			var is, want []string
+			for p, err := range v.Holding(w...) {
+				if err != nil {
+					return fmt.Errorf("%q: %w", w, err)
+				}
+				is = append(is, p.ID)
+			}
+			for p, err := range v.EachPerson() {
+				if err != nil {
+					return err
+				}
+				if p.Holds(w...) {
+					want = append(want, p.ID)
+				}
+			}
+			if !slices.Equal(is, want) {
+				t.Errorf("%q is held by %q and not %q", w, is, want)
+			}
+		}
+		return nil
+	}); err != nil {
 		t.Error(err)
 	}
 }

@@ -101,7 +101,11 @@ func (t *rows) where(q model.Query) (c string, args []any, few bool, err error) 
 		return c + name + " >= ? AND " + name + " < ?", append(args, beginning, beginning+"\U0010ffff"), few, nil
 	}
 	if q.By == model.Every && q.Mentions != "" && q.Kind == model.People {
-		return "nocase(p.doc) LIKE ?", []any{"%" + model.Folded(q.Mentions) + "%"}, false, nil
+		for text := range strings.SplitSeq(model.Folded(q.Mentions), "\x00") { // % and _ in one only find more
+			c += " AND nocase(p.doc) LIKE ?"
+			args = append(args, "%"+strings.ReplaceAll(text, "*", "%")+"%")
+		}
+		return strings.TrimPrefix(c, " AND "), args, false, nil
 	}
 	if q.By == model.Every {
 		return "", nil, false, nil
