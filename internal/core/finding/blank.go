@@ -60,8 +60,12 @@ func AllBlanks() []Blank {
 func (r Remedy) Blanks() []Blank {
 	var out []Blank
 	for _, word := range slices.Concat(r.Commands()...) {
+		if !strings.ContainsFunc(word, func(r rune) bool { return r >= 'A' && r <= 'Z' }) { // as most are
+			continue
+		}
+		between := blanksIn(word)
 		for _, b := range AllBlanks() {
-			if !slices.Contains(out, b) && holds(word, b.Name) {
+			if slices.Contains(between, b.Name) && !slices.Contains(out, b) {
 				out = append(out, b)
 			}
 		}
@@ -69,8 +73,8 @@ func (r Remedy) Blanks() []Blank {
 	return out
 }
 
-// holds reports whether a word of a command is a blank, or has one between signs, as group:NAME and APP@ridge do.
-func holds(word, blank string) bool {
-	return slices.Contains(strings.FieldsFunc(word,
-		func(r rune) bool { return strings.ContainsRune(":@=|,", r) }), blank)
+// blanksIn are the pieces of a word of a command which may be blanks: the word, or what it has between signs, as
+// group:NAME and APP@ridge do.
+func blanksIn(word string) []string {
+	return strings.FieldsFunc(word, func(r rune) bool { return strings.ContainsRune(":@=|,", r) })
 }

@@ -60,7 +60,7 @@ func (a *App) routeList() *cobra.Command {
 			for _, r := range list {
 				b.Rows = append(b.Rows, []string{r.Domain, r.Trust})
 			}
-			return a.print(format.Page{Data: desk.Results(list, arrivals.RouteResultOf), Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: later(list, arrivals.RouteResultOf), Blocks: []format.Block{b}})
 		})}
 }
 

@@ -277,7 +277,7 @@ func (a *App) peopleList() *cobra.Command {
 			if group != "" && len(data) == 0 {
 				return model.UnknownGroup(group, people.CensusOf(all))
 			}
-			return a.print(format.Page{Data: desk.Results(data, desk.PersonResultOf), Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: later(data, desk.PersonResultOf), Blocks: []format.Block{b}})
 		})}
 	c.Flags().StringVar(&group, "group", "", "only members of this group")
 	return c

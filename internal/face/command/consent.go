@@ -83,7 +83,7 @@ func (a *App) consentList() *cobra.Command {
 			}
 			list := all
 			if len(list) == 0 {
-				return a.print(format.Page{Data: desk.Results(list, desk.ConsentResultOf),
+				return a.print(format.Page{Data: later(list, desk.ConsentResultOf),
 					Blocks: []format.Block{{Lines: []string{
 						"Nobody agreed to anything yet. An administrator agrees with `tressik consent " +
 							"give TRUST --for everyone`; " +
@@ -98,7 +98,7 @@ func (a *App) consentList() *cobra.Command {
 				blocks = append(blocks, layout.Consents(list[:n]))
 				list = list[n:]
 			}
-			return a.print(format.Page{Data: desk.Results(all, desk.ConsentResultOf), Blocks: blocks})
+			return a.print(format.Page{Data: later(all, desk.ConsentResultOf), Blocks: blocks})
 		})}
 	c.Flags().StringVar(&trust, "trust", "", "of this trust alone")
 	c.Flags().BoolVar(&waiting, "waiting", false, "list what is asked for and waits for an administrator")

@@ -56,20 +56,16 @@ func (a *App) journalList() *cobra.Command {
 			b := format.Block{Noun: "entry",
 				Head:  []string{"No.", "When (UTC)", "Actor", "Actor is", "What", "Party or trust", "Changed"},
 				Empty: "No entry fits."}
-			data := []entryResult{}
 			for _, e := range list {
-				known := map[bool]string{true: "proven", false: "said"}[federation.ProvenActor(e.Actor)]
-				data = append(data, entryOf(e, known))
 				b.Rows = append(b.Rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04"), e.Actor,
-					known,
-					e.Action, e.Party + e.Trust, e.Fields()})
+					actorIs(e), e.Action, e.Party + e.Trust, e.Fields()})
 			}
 			if len(list) == 0 {
 				if err := known(d, f.Party, f.Trust); err != nil {
 					return err
 				}
 			}
-			if err := a.print(format.Page{Data: data, Blocks: []format.Block{b}}); err != nil || f == (model.Filter{}) {
+			if err := a.print(format.Page{Data: entriesOf(list), Blocks: []format.Block{b}}); err != nil || f == (model.Filter{}) {
 				return err
 			}
 			return foundAny(len(list), nil)
@@ -95,8 +91,26 @@ type entryResult struct {
 	Known  string          `json:"actorIs"`
 }
 
-// entryOf is an entry as it is told.
-func entryOf(e model.Entry, known string) entryResult {
+// actorIs says how the actor of an entry is known.
+func actorIs(e model.Entry) string {
+	if federation.ProvenActor(e.Actor) {
+		return "proven"
+	}
+	return "said"
+}
+
+// later tells of each of a list where a program reads it; of none it tells an empty list.
+func later[S, R any](list []S, of func(*S) R) format.Later {
+	return func() any { return desk.Results(list, of) }
+}
+
+// entriesOf are entries as they are told.
+func entriesOf(list []model.Entry) format.Later {
+	var k contract.Keeper
+	return later(list, func(e *model.Entry) entryResult { return entryOf(&k, e) })
+}
+
+func entryOf(k *contract.Keeper, e *model.Entry) entryResult {
 	var of []reflect.Type
 	switch about, _, _ := strings.Cut(e.Action, "."); about {
 	case "app", "provider":
@@ -112,7 +126,7 @@ func entryOf(e model.Entry, known string) entryResult {
 			of = []reflect.Type{reflect.TypeFor[federation.Trust](), reflect.TypeFor[trustTerms]()}
 		}
 	}
-	return entryResult{e, contract.Kept(e.Before, of...), contract.Kept(e.After, of...), known}
+	return entryResult{*e, k.Kept(e.Before, of...), k.Kept(e.After, of...), actorIs(*e)}
 }
 
 // trustTerms are the terms of either protocol, as the journal has them: under the name of the protocol, without the

@@ -493,7 +493,7 @@ func (a *App) peopleSearch() *cobra.Command {
 			}
 			b := layout.People(hits)
 			b.Empty = "Nobody matches all of these words; use fewer."
-			return foundAny(len(hits), a.print(format.Page{Data: desk.Results(hits, desk.PersonResultOf),
+			return foundAny(len(hits), a.print(format.Page{Data: later(hits, desk.PersonResultOf),
 				Blocks: []format.Block{b}}))
 		})}
 }

@@ -460,7 +460,7 @@ func (a *App) partyList(kind federation.Kind) *cobra.Command {
 				}
 				b.Rows = append(b.Rows, []string{p.Name, own, strings.Join(p.Sides(), ", "), known, until})
 			}
-			return a.print(format.Page{Data: desk.Results(list, desk.PartyResultOf), Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: later(list, desk.PartyResultOf), Blocks: []format.Block{b}})
 		})}
 }
 

@@ -227,7 +227,7 @@ func (a *App) trustList() *cobra.Command {
 				b.Rows = append(b.Rows, []string{t.Name, layout.StandingShort(&t), t.Admission().Short(), t.Strength,
 					t.Over(), layout.ProofShort(&t, d.Now())})
 			}
-			return a.print(format.Page{Data: desk.Results(list, desk.TrustResultOf), Blocks: []format.Block{b}})
+			return a.print(format.Page{Data: later(list, desk.TrustResultOf), Blocks: []format.Block{b}})
 		})}
 }
 

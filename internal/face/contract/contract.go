@@ -17,6 +17,7 @@ import (
 	"bytes"
 	"encoding"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"reflect"
@@ -47,9 +48,13 @@ func Encode(v any) ([]byte, error) { return Masked(v, nil) }
 
 // Masked is Encode with each text, but for the names of members, as mask has it; nil masks nothing.
 func Masked(v any, mask func(string) string) ([]byte, error) {
+	return encoded(v, mask, shapes{})
+}
+
+func encoded(v any, mask func(string) string, of shapes) ([]byte, error) {
 	var out bytes.Buffer
-	raw := sink{mask: mask}
-	if err := write(&raw, reflect.ValueOf(v), ""); err != nil {
+	raw := sink{mask: mask, shapes: of}
+	if err := write(&raw, reflect.ValueOf(v)); err != nil {
 		return nil, err
 	}
 	if err := json.Indent(&out, raw.Bytes(), "", "  "); err != nil {
@@ -62,19 +67,67 @@ func Masked(v any, mask func(string) string) ([]byte, error) {
 // sink takes what is written, with each text as the mask has it.
 type sink struct {
 	bytes.Buffer
+	shapes
 	mask func(string) string
 }
 
+// shapes keeps how types are told, which is asked for each value of a long list.
+type shapes map[reflect.Type]*shape
+
+type shape struct {
+	told   int     // the number of the method Told; -1: there is none
+	fields []field // of a struct
+}
+
+func (s shapes) of(t reflect.Type) *shape {
+	x := s[t]
+	if x == nil {
+		x = &shape{told: -1}
+		if m, ok := toldBy(t); ok {
+			x.told = m.Index
+		}
+		if t.Kind() == reflect.Struct {
+			x.fields = fields(t)
+		}
+		s[t] = x
+	}
+	return x
+}
+
+// misfit is a value that cannot be told, and where it lies in what is told.
+type misfit struct {
+	at  string
+	err error
+}
+
+func (m *misfit) Error() string { return m.at + ": " + m.err.Error() }
+func (m *misfit) Unwrap() error { return m.err }
+
+// under says of an error that it is of what lies at a place.
+func under(at string, err error) error {
+	var m *misfit
+	if errors.As(err, &m) {
+		return &misfit{at + m.at, m.err}
+	}
+	return &misfit{at, err}
+}
+
+var errNothing = errors.New("nothing that can be told")
+
 // List writes a list member by member, so that a long one is not held whole, with each text as Mask has it.
 type List struct {
-	W    io.Writer
-	Mask func(string) string
-	n    int
+	W      io.Writer
+	Mask   func(string) string
+	n      int
+	shapes shapes
 }
 
 // Add writes one more member.
 func (l *List) Add(v any) error {
-	b, err := Masked(v, l.Mask)
+	if l.shapes == nil {
+		l.shapes = shapes{}
+	}
+	b, err := encoded(v, l.Mask, l.shapes)
 	if err != nil {
 		return err
 	}
@@ -97,12 +150,12 @@ func (l *List) Close() error {
 }
 
 // told is what is told of a value: what its method Told returns, where it has one.
-func told(v reflect.Value) (reflect.Value, bool) {
-	m, ok := toldBy(v.Type())
-	if !ok {
+func (s shapes) told(v reflect.Value) (reflect.Value, bool) {
+	n := s.of(v.Type()).told
+	if n < 0 {
 		return v, false
 	}
-	return v.Method(m.Index).Call(nil)[0], true
+	return v.Method(n).Call(nil)[0], true
 }
 
 // toldBy is the method Told of a type. One that it has only of what it embeds is not its own.
@@ -208,22 +261,22 @@ func (f *field) absent(v reflect.Value) bool {
 	return f.zero && v.IsZero() || f.empty && v.Kind() != reflect.Struct && v.IsZero()
 }
 
-func write(out *sink, v reflect.Value, at string) error {
+func write(out *sink, v reflect.Value) error {
 	if !v.IsValid() {
-		return fmt.Errorf("%s is nothing that can be told", at)
+		return errNothing
 	}
 	for v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface {
 		if v.IsNil() {
-			return fmt.Errorf("%s is nothing that can be told", at)
+			return errNothing
 		}
-		if as, ok := told(v); ok {
+		if as, ok := out.told(v); ok {
 			v = as
 			continue
 		}
 		v = v.Elem()
 	}
-	if as, ok := told(v); ok {
-		return write(out, as, at)
+	if as, ok := out.told(v); ok {
+		return write(out, as)
 	}
 	switch x := v.Interface().(type) {
 	case time.Time:
@@ -248,9 +301,9 @@ func write(out *sink, v reflect.Value, at string) error {
 	}
 	switch v.Kind() {
 	case reflect.Struct:
-		return object(out, v, at)
+		return object(out, v)
 	case reflect.Map:
-		return entries(out, v, at, write)
+		return entries(out, v, write)
 	case reflect.Slice, reflect.Array:
 		if v.Type().Elem().Kind() == reflect.Uint8 {
 			if v.Kind() == reflect.Slice && v.IsNil() {
@@ -263,23 +316,25 @@ func write(out *sink, v reflect.Value, at string) error {
 			if i > 0 {
 				out.WriteByte(',')
 			}
-			if err := write(out, v.Index(i), fmt.Sprintf("%s[%d]", at, i)); err != nil {
-				return err
+			if err := write(out, v.Index(i)); err != nil {
+				return under(fmt.Sprintf("[%d]", i), err)
 			}
 		}
 		out.WriteByte(']')
 		return nil
-	case reflect.String, reflect.Bool, reflect.Int, reflect.Int64, reflect.Int32, reflect.Uint, reflect.Uint16,
+	case reflect.String:
+		return text(out, v.String())
+	case reflect.Bool, reflect.Int, reflect.Int64, reflect.Int32, reflect.Uint, reflect.Uint16,
 		reflect.Uint64, reflect.Float64, reflect.Uint8, reflect.Uint32, reflect.Int16, reflect.Int8:
 		return marshal(out, v.Interface())
 	}
-	return fmt.Errorf("%s: a %s can not be told", at, v.Type())
+	return fmt.Errorf("a %s can not be told", v.Type())
 }
 
-func object(out *sink, v reflect.Value, at string) error {
+func object(out *sink, v reflect.Value) error {
 	out.WriteByte('{')
 	n := 0
-	for _, f := range fields(v.Type()) {
+	for _, f := range out.of(v.Type()).fields {
 		x, err := v.FieldByIndexErr(f.index)
 		if err != nil || f.absent(x) { // what is embedded is not there
 			continue
@@ -295,8 +350,8 @@ func object(out *sink, v reflect.Value, at string) error {
 		if f.seconds {
 			do = seconds
 		}
-		if err := do(out, x, at+"."+f.name); err != nil {
-			return err
+		if err := do(out, x); err != nil {
+			return under("."+f.name, err)
 		}
 	}
 	out.WriteByte('}')
@@ -304,21 +359,20 @@ func object(out *sink, v reflect.Value, at string) error {
 }
 
 // seconds writes a number of seconds, or a map of them, as durations.
-func seconds(out *sink, v reflect.Value, at string) error {
+func seconds(out *sink, v reflect.Value) error {
 	if v.Kind() == reflect.Map {
-		return entries(out, v, at, seconds)
+		return entries(out, v, seconds)
 	}
 	return text(out, span.Format(time.Duration(v.Int())*time.Second))
 }
 
-func entries(out *sink, v reflect.Value, at string,
-	each func(*sink, reflect.Value, string) error) error {
+func entries(out *sink, v reflect.Value, each func(*sink, reflect.Value) error) error {
 	names := map[string]reflect.Value{}
 	order := make([]string, 0, v.Len())
 	for _, k := range v.MapKeys() {
 		name, err := key(k)
 		if err != nil {
-			return fmt.Errorf("%s: %w", at, err)
+			return err
 		}
 		names[name] = v.MapIndex(k)
 		order = append(order, name)
@@ -337,8 +391,8 @@ func entries(out *sink, v reflect.Value, at string,
 			return err
 		}
 		out.WriteByte(':')
-		if err := each(out, names[name], at+"."+name); err != nil {
-			return err
+		if err := each(out, names[name]); err != nil {
+			return under("."+name, err)
 		}
 	}
 	out.WriteByte('}')
@@ -371,6 +425,12 @@ func text(out *sink, s string) error {
 
 // name writes a text that is the same for everybody, such as the name of a member.
 func (out *sink) name(s string) error {
+	if !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r > '~' || r == '"' || r == '\\' }) {
+		out.WriteByte('"')
+		out.WriteString(s)
+		out.WriteByte('"')
+		return nil
+	}
 	b, err := plainly(s)
 	out.Write(b)
 	return err

@@ -10,12 +10,18 @@ import (
 	"time"
 )
 
+// Keeper tells what journals keep of records. It remembers of each type what it looked up; its zero value is ready.
+type Keeper struct {
+	shapes shapes
+	named  map[reflect.Type]map[string]reflect.StructField // the fields of a struct, by the name that is kept
+}
+
 // Kept writes an object of members as encoding/json keeps them, such as what a journal says that a record was, by the
 // rules of Encode. of are the types that may have a member, as records are: by its name, or, where that has dots, by
 // those of the structs that lead to it. What none of them has, or what they cannot read, as in entries of older
 // versions, is written as it is kept, without nulls and with times in whole seconds. What is no object stays what it
 // is.
-func Kept(raw json.RawMessage, of ...reflect.Type) json.RawMessage {
+func (k *Keeper) Kept(raw json.RawMessage, of ...reflect.Type) json.RawMessage {
 	var members map[string]json.RawMessage
 	if json.Unmarshal(raw, &members) != nil || len(members) == 0 {
 		return raw
@@ -24,7 +30,7 @@ func Kept(raw json.RawMessage, of ...reflect.Type) json.RawMessage {
 	for _, name := range slices.Sorted(maps.Keys(members)) {
 		as, value := name, json.RawMessage(nil)
 		for _, t := range of {
-			if told, v, ok := keptBy(t, name, members[name]); ok {
+			if told, v, ok := k.keptBy(t, name, members[name]); ok {
 				as, value = told, v
 				break
 			}
@@ -49,8 +55,28 @@ func Kept(raw json.RawMessage, of ...reflect.Type) json.RawMessage {
 	return json.RawMessage("{" + out.String() + "}")
 }
 
+// field is the field of a struct that is kept by a name.
+func (k *Keeper) field(t reflect.Type, name string) (reflect.StructField, bool) {
+	if k.named == nil {
+		k.shapes, k.named = shapes{}, map[reflect.Type]map[string]reflect.StructField{}
+	}
+	by := k.named[t]
+	if by == nil {
+		by = map[string]reflect.StructField{}
+		for _, x := range reflect.VisibleFields(t) {
+			as, _, _ := strings.Cut(x.Tag.Get("json"), ",")
+			if _, is := by[as]; !is {
+				by[as] = x
+			}
+		}
+		k.named[t] = by
+	}
+	x, is := by[name]
+	return x, is
+}
+
 // keptBy reads a member by the type that has it, and writes it as Encode does, under the name that it is told by.
-func keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, value json.RawMessage, ok bool) {
+func (k *Keeper) keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, value json.RawMessage, ok bool) {
 	var said []string
 	f := field{}
 	for _, p := range strings.Split(path, ".") {
@@ -60,14 +86,10 @@ func keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, valu
 		if t.Kind() != reflect.Struct {
 			return "", nil, false
 		}
-		i := slices.IndexFunc(reflect.VisibleFields(t), func(x reflect.StructField) bool {
-			as, _, _ := strings.Cut(x.Tag.Get("json"), ",")
-			return as == p
-		})
-		if i < 0 {
+		x, is := k.field(t, p)
+		if !is {
 			return "", nil, false
 		}
-		x := reflect.VisibleFields(t)[i]
 		as, opts, _ := strings.Cut(x.Tag.Get("told"), ",")
 		if as == "-" {
 			return "", nil, false
@@ -86,8 +108,8 @@ func keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, valu
 	if f.seconds {
 		do = seconds
 	}
-	var out sink
-	if t == timeType && v.Elem().IsZero() || do(&out, v.Elem(), path) != nil {
+	out := sink{shapes: k.shapes}
+	if t == timeType && v.Elem().IsZero() || do(&out, v.Elem()) != nil {
 		return "", nil, false
 	}
 	return strings.Join(said, "."), bytes.Clone(out.Bytes()), true

@@ -18,13 +18,12 @@ import (
 //   - A column is named by the member, behind a dot where it lies one struct or map further in; what lies deeper, and
 //     lists of structs, are for the other forms. The columns of structs are the same whatever the values are.
 //   - A list of plain values is one cell, parted by "; ". A field with the tag rows:"none" has no place in a table,
-//
-// such     as a whole document.
+//     such as a whole document.
 //
 // cell may write a value in its own way, and says whether it did.
 func Table(v any, cell func(any) (string, bool)) (head []string, rows [][]string, err error) {
-	t := &tabled{cell: cell, named: map[string]bool{}}
-	x, ok := settle(reflect.ValueOf(v))
+	t := &tabled{shapes: shapes{}, cell: cell, named: map[string]bool{}}
+	x, ok := t.settle(reflect.ValueOf(v))
 	if !ok {
 		return nil, nil, fmt.Errorf("nothing that can be told")
 	}
@@ -64,6 +63,7 @@ const (
 )
 
 type tabled struct {
+	shapes
 	cell  func(any) (string, bool)
 	order []string
 	named map[string]bool // those in order
@@ -71,12 +71,12 @@ type tabled struct {
 }
 
 // settle follows pointers, interfaces and what is told in place of a value.
-func settle(v reflect.Value) (reflect.Value, bool) {
+func (s shapes) settle(v reflect.Value) (reflect.Value, bool) {
 	for v.IsValid() {
 		if (v.Kind() == reflect.Pointer || v.Kind() == reflect.Interface) && v.IsNil() {
 			return v, false
 		}
-		if as, ok := told(v); ok {
+		if as, ok := s.told(v); ok {
 			v = as
 			continue
 		}
@@ -167,7 +167,7 @@ func (t *tabled) columns(of reflect.Type, prefix string, depth int) {
 
 // walk makes the rows of a value, each with what is known before it.
 func (t *tabled) walk(v reflect.Value, before map[string]string) error {
-	v, ok := settle(v)
+	v, ok := t.settle(v)
 	if !ok {
 		return nil
 	}
@@ -214,7 +214,7 @@ func (t *tabled) walk(v reflect.Value, before map[string]string) error {
 
 // fill writes the cells of a struct, and returns the fields that list rows.
 func (t *tabled) fill(row map[string]string, v reflect.Value, prefix string, depth int) (each []field, err error) {
-	for _, f := range fields(v.Type()) {
+	for _, f := range t.of(v.Type()).fields {
 		if f.rows {
 			each = append(each, f)
 			continue
@@ -229,7 +229,7 @@ func (t *tabled) fill(row map[string]string, v reflect.Value, prefix string, dep
 			}
 			continue
 		}
-		if x, ok := settle(x); ok && depth < deepest {
+		if x, ok := t.settle(x); ok && depth < deepest {
 			switch {
 			case x.Kind() == reflect.Map && t.plain(x.Type().Elem()):
 				if err := t.spread(row, f, x, prefix+f.name+"."); err != nil {
@@ -274,8 +274,8 @@ func (t *tabled) keys(of string) []string {
 
 func (t *tabled) member(f field, v reflect.Value) (string, error) {
 	if f.seconds {
-		var out sink
-		if err := seconds(&out, v, f.name); err != nil {
+		out := sink{shapes: t.shapes}
+		if err := seconds(&out, v); err != nil {
 			return "", err
 		}
 		return strings.Trim(out.String(), `"`), nil
@@ -288,7 +288,7 @@ func (t *tabled) text(v reflect.Value) (string, error) {
 	if s, ok := t.cell(v.Interface()); ok {
 		return s, nil
 	}
-	v, ok := settle(v)
+	v, ok := t.settle(v)
 	if !ok {
 		return "", nil
 	}
@@ -309,8 +309,8 @@ func (t *tabled) text(v reflect.Value) (string, error) {
 		}
 		return strings.Join(parts, "; "), nil
 	}
-	var out sink
-	if err := write(&out, v, ""); err != nil {
+	out := sink{shapes: t.shapes}
+	if err := write(&out, v); err != nil {
 		return "", err
 	}
 	var s string

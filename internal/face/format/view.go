@@ -69,9 +69,19 @@ const (
 
 // Page is a result: Data for programs, Blocks for people.
 type Page struct {
-	Data   any
+	Data   any // or a Later
 	Blocks []Block
 	Once   string // what is shown this once, and also to whoever wants to hear nothing else
+}
+
+// Later makes the data of a page, where a program reads it: of a long list it is more work than the table.
+type Later func() any
+
+func (g Page) data() any {
+	if later, is := g.Data.(Later); is {
+		return later()
+	}
+	return g.Data
 }
 
 // Printer writes pages.
@@ -113,14 +123,14 @@ func (p *Printer) Print(g Page) error {
 	}
 	switch p.Format {
 	case "json":
-		b, err := contract.Masked(g.Data, p.Mask)
+		b, err := contract.Masked(g.data(), p.Mask)
 		if err != nil {
 			return err
 		}
 		_, err = p.W.Write(b)
 		return err
 	case "yaml":
-		b, err := contract.Masked(g.Data, p.Mask)
+		b, err := contract.Masked(g.data(), p.Mask)
 		if err != nil {
 			return err
 		}
@@ -167,7 +177,7 @@ func (b Block) cells(clean func(string) string) (head []string, rows [][]string)
 
 // csv writes one table with a head: what the result holds for programs, in plain values.
 func (p *Printer) csv(g Page) error {
-	head, rows, err := contract.Table(g.Data, func(v any) (string, bool) {
+	head, rows, err := contract.Table(g.data(), func(v any) (string, bool) {
 		if r, ok := v.(finding.Remedy); ok {
 			switch {
 			case r.IsZero():
