@@ -63,8 +63,8 @@ func TestWhatHasRunOut(t *testing.T) {
 	if d.json(&found, "metadata", "find", "in.xml", "--broken"); len(found) != 3 {
 		t.Errorf("broken are %d: %+v", len(found), found)
 	}
-	d.fails(3, []string{"None of the 4 entities is broken or in doubt."}, "metadata", "find", "well.xml", "--broken")
-	d.fails(0, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
+	d.fails(0, []string{"None of the 4 entities is broken or in doubt."}, "metadata", "find", "well.xml", "--broken")
+	d.fails(3, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
 	d.fails(0, says[:1], "metadata", "split", "in.xml", "--into", "files")
 	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out",
 		"out.xml").err)
@@ -73,6 +73,10 @@ func TestWhatHasRunOut(t *testing.T) {
 		"--cert", "feed.pem", "--out", "again.xml")
 	d.ok("metadata", "sign", "over.xml", "--key", "feed.key", "--cert", "feed.pem", "--out", "again.xml", "--lasts",
 		"7d")
+	for _, verb := range []string{"read", "find"} {
+		d.fails(3, []string{"metadata.expired"}, "metadata", verb, "over.xml")
+		d.fails(0, nil, "metadata", verb, "well.xml")
+	}
 }
 
 // TestNothingBadIsSignedInSilence signs and splits what is wrong in other ways: it is told, and what is well is not.
@@ -163,6 +167,70 @@ func TestRunsOutBehindTheIndex(t *testing.T) {
 			d.path("index"))
 		if err != nil || f.Indexed != (day > 0) || len(f.Entities) != min(day, 3) {
 			t.Errorf("on day %d: %v, %v", day, fmt.Sprintf("%+v", f), err)
+		}
+	}
+}
+
+// TestOneEntityByItself has a document that is one entity, with one thing wrong: whoever reads, verifies or searches it
+// ends with the same status, and says what it is. What no reader would take for a role of SAML 2.0 does not pass in
+// silence.
+func TestOneEntityByItself(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.signer("feed", "ecdsa-p256")
+	d.signer("sound", "ecdsa-p256")
+	const protocol = ` protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"`
+	sound := `<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" ID="one" ` +
+		`entityID="https://planner.kestrelridge.example"><SPSSODescriptor` + protocol + `><KeyDescriptor><KeyInfo ` +
+		`xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data><X509Certificate>` + pemBody(d.read("sound.pem")) +
+		`</X509Certificate></X509Data></KeyInfo></KeyDescriptor><AssertionConsumerService index="1" ` +
+		`Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-POST" ` +
+		`Location="https://planner.kestrelridge.example/acs"/></SPSSODescriptor></EntityDescriptor>`
+	for i, c := range []struct {
+		was, is string
+		code    int
+		says    string
+	}{
+		{"one", "one", 0, ""},
+		{protocol, "", 3, "SPSSODescriptor, which names no protocol"},
+		{"SAML:2.0:protocol", "SAML:1.1:protocol", 3, "SPSSODescriptor for urn:oasis:names:tc:SAML:1.1:protocol"},
+		{` Location="https://planner.kestrelridge.example/acs"`, "", 3, "no Location"},
+		{` index="1"`, "", 0, "none at https://planner.kestrelridge.example/acs"},
+		{"bindings:HTTP-POST", "bindings:HTTP-Redirect", 3, "only HTTP-Redirect"},
+		{` ID="one"`, ` ID="one" cacheDuration="1 day"`, 0, "which is no duration"},
+		{` ID="one"`, ` ID="one" cacheDuration="P1Y2M3DT4H5M6.5S"`, 0, ""},
+		{` ID="one"`, ` ID="one" cacheDuration="-P1D"`, 0, "which is no duration"},
+		{` ID="one"`, ` ID="one" cacheDuration="P1DT"`, 0, "which is no duration"},
+		{` ID="one"`, ` ID="one" cacheDuration="P1D2M"`, 0, "which is no duration"},
+		{"<X509Certificate>", "<X509Certificate>AAAA", 3, "this is not a certificate"},
+		{"SPSSODescriptor", "AffiliationDescriptor", 0, ""},
+	} {
+		file := fmt.Sprint("one", i, ".xml")
+		text := strings.Replace(sound, c.was, c.is, 1)
+		if c.is == "AffiliationDescriptor" {
+			text = strings.ReplaceAll(sound, c.was, c.is)
+		}
+		d.write(file, text)
+		d.ok("metadata", "sign", file, "--key", "feed.key", "--cert", "feed.pem", "--out", file+".signed")
+		says := []string{c.says}
+		if c.says == "" {
+			says = nil
+		}
+		for _, args := range [][]string{{"read", file}, {"verify", file + ".signed", "--signed-by", "feed.pem"},
+			{"find", file, "--broken"}} {
+			r := d.run(append([]string{"metadata", "--width", "300"}, args...)...)
+			out := strings.Join(strings.Fields(r.out), " ")
+			if r.code != c.code {
+				t.Errorf("%s: %d, not %d:\n%s%s", args, r.code, c.code, r.out, r.err)
+			}
+			for _, w := range says {
+				if !strings.Contains(out, w) && args[0] != "find" {
+					t.Errorf("%s does not say %q:\n%s", args, w, r.out)
+				}
+			}
+			if says == nil && (strings.Contains(out, "warn ") || strings.Contains(out, "ERROR")) {
+				t.Errorf("%s finds something wrong with what is well:\n%s", args, r.out)
+			}
 		}
 	}
 }

@@ -45,8 +45,23 @@ type Entity struct {
 	Scopes     []Scope           `json:"scopes,omitempty"`
 	Attributes []EntityAttribute `json:"entityAttributes,omitempty"`
 	Registrar  string            `json:"registrationAuthority,omitempty"`
+	// roles that are not read, since they are of other protocols or name none
+	Unread []UnreadRole `json:"unreadRoles,omitempty"`
 	// what is in extensions was read; an entity that was read before that says nothing of them
 	Extended bool `json:"extended,omitempty"`
+}
+
+// UnreadRole is a descriptor that is not read: by its protocolSupportEnumeration it is not of SAML 2.0.
+type UnreadRole struct {
+	Descriptor string   `json:"descriptor"`
+	Protocols  []string `json:"protocols,omitempty"` // none: it names none, which the schema does not allow
+}
+
+func (u UnreadRole) String() string {
+	if len(u.Protocols) == 0 {
+		return u.Descriptor + ", which names no protocol"
+	}
+	return u.Descriptor + " for " + strings.Join(u.Protocols, ", ")
 }
 
 // Role is an IDPSSODescriptor or SPSSODescriptor (sections 2.4.3 and 2.4.4).
@@ -150,6 +165,7 @@ type Endpoint struct {
 	ResponseLocation string `json:"responseLocation,omitempty"` // where responses go, if not there (section 2.2.2)
 	Index            int    `json:"index,omitempty"`
 	Default          bool   `json:"default,omitempty"`
+	Unnumbered       bool   `json:"unnumbered,omitempty"` // it has no index, where the schema asks for one
 }
 
 // Wanted is a RequestedAttribute (section 2.4.4.2).
@@ -434,6 +450,12 @@ func readEntity(el *etree.Element) (*Entity, error) {
 	if e.SP, err = readRole(el, "SPSSODescriptor"); err != nil {
 		return nil, err
 	}
+	if e.IDP == nil {
+		e.unread(el, "IDPSSODescriptor")
+	}
+	if e.SP == nil {
+		e.unread(el, "SPSSODescriptor")
+	}
 	if o := xmlsec.Child(el, NSMetadata, "Organization"); o != nil {
 		e.Organization = &Organization{
 			Name:        localized(o, "OrganizationName"),
@@ -446,6 +468,13 @@ func readEntity(el *etree.Element) (*Entity, error) {
 	}
 	e.readExtensions(el)
 	return e, nil
+}
+
+// unread notes the descriptors of a role none of which is read.
+func (e *Entity) unread(el *etree.Element, tag string) {
+	for _, c := range xmlsec.Children(el, NSMetadata, tag) {
+		e.Unread = append(e.Unread, UnreadRole{tag, strings.Fields(xmlsec.Attr(c, "protocolSupportEnumeration"))})
+	}
 }
 
 // readContact reads a ContactPerson (section 2.3.2.2).
@@ -580,8 +609,9 @@ func readEndpoints(el *etree.Element, tag string) []Endpoint {
 		n, _ := strconv.Atoi(strings.TrimSpace(xmlsec.Attr(c, "index")))
 		out = append(out, Endpoint{Binding: strings.TrimSpace(xmlsec.Attr(c, "Binding")),
 			Location:         strings.TrimSpace(xmlsec.Attr(c, "Location")),
-			ResponseLocation: strings.TrimSpace(xmlsec.Attr(c, "ResponseLocation")), Index: n, Default: boolAttr(c,
-				"isDefault")})
+			ResponseLocation: strings.TrimSpace(xmlsec.Attr(c, "ResponseLocation")), Index: n,
+			Default:    boolAttr(c, "isDefault"),
+			Unnumbered: tag == "AssertionConsumerService" && !xmlsec.HasAttr(c, "index")})
 	}
 	return out
 }

@@ -12,6 +12,24 @@ import (
 	"tressik.example/internal/core/near"
 )
 
+// JudgeRoles judges an entity in each role that it has; where it has none that is read, it says why.
+func JudgeRoles(e *Entity, now time.Time) (out finding.List) {
+	if e.IDP != nil {
+		out = append(out, JudgeEntity(e, finding.Provider, now)...)
+	}
+	if e.SP != nil {
+		out = append(out, JudgeEntity(e, finding.App, now)...)
+	}
+	if e.IDP == nil && e.SP == nil && len(e.Unread) > 0 {
+		side := finding.App
+		if e.Unread[0].Descriptor == "IDPSSODescriptor" {
+			side = finding.Provider
+		}
+		out = append(out, JudgeEntity(e, side, now)...)
+	}
+	return out
+}
+
 // JudgeEntity reports what an administrator should know of an entity that is to play a side: role, endpoints,
 // certificates, validity (SAML Metadata, sections 2.3 and 2.4).
 func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
@@ -22,7 +40,17 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 	}
 	if role == nil {
 		saw, fix := "no SAML 2.0 role", "ask for metadata with a "+roleName+" that supports SAML 2.0"
-		if other != nil {
+		var unread []string
+		for _, u := range e.Unread {
+			if u.Descriptor == roleName {
+				unread = append(unread, u.String())
+			}
+		}
+		switch {
+		case len(unread) > 0:
+			saw = "only " + strings.Join(unread, "; ")
+			fix = "have " + NSProtocol + " named in its protocolSupportEnumeration, if it is one of SAML 2.0"
+		case other != nil:
 			saw = "only the opposite role"
 			fix = "this is the metadata of the other kind of party: add it as a provider"
 			if side == finding.Provider {
@@ -30,7 +58,7 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 			}
 		}
 		out.Add(finding.Finding{ID: finding.MetadataRole, Level: finding.Error, Check: "role", Saw: saw,
-			Expected: roleName, Side: side, Fix: finding.Do(fix), Ref: "SAML Metadata 2.4"})
+			Expected: roleName + " of SAML 2.0", Side: side, Fix: finding.Do(fix), Ref: "SAML Metadata 2.4"})
 		return out
 	}
 	out.Pass(finding.MetadataRole, "role", roleName)
@@ -150,6 +178,10 @@ func judgeLogout(out *finding.List, role *Role, side finding.Side) {
 func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 	u, err := url.Parse(loc)
 	switch {
+	case loc == "":
+		out.Add(finding.Finding{ID: finding.MetadataEndpointURL, Level: finding.Error, Check: name, Saw: "no Location",
+			Expected: "an absolute https: URL", Side: side, Fix: finding.Do("write the Location into the metadata"),
+			Ref: "SAML Metadata 2.2.2"})
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		out.Add(finding.Finding{ID: finding.MetadataEndpointURL, Level: finding.Error, Check: name, Of: loc, Saw: loc,
 			Expected: "an absolute https: URL", Side: side, Fix: finding.Do("correct the Location in the metadata")})
@@ -172,6 +204,19 @@ func judgeURL(out *finding.List, loc, name string, side finding.Side) {
 func judgeACSIndexes(out *finding.List, list []Endpoint) {
 	seen := map[int]string{}
 	for _, e := range list {
+		if e.Binding == BindingRedirect {
+			out.Add(finding.Finding{ID: finding.MetadataEndpoint, Level: finding.Note,
+				Check: "AssertionConsumerService", Of: e.Location, Saw: "HTTP-Redirect at " + e.Location,
+				Expected: "HTTP-POST", Side: finding.App,
+				Fix: finding.Do("take it out: no response is sent by redirect"), Ref: "SAML Profiles 4.1.2"})
+		}
+		if e.Unnumbered {
+			out.Add(finding.Finding{ID: finding.MetadataACSIndex, Level: finding.Warning,
+				Check: "AssertionConsumerService index", Of: e.Location, Saw: "none at " + e.Location,
+				Expected: "each endpoint with an index", Side: finding.App,
+				Fix: finding.Do("number the endpoints"), Ref: "SAML Metadata 2.2.3"})
+			continue
+		}
 		if first, ok := seen[e.Index]; ok {
 			out.Add(finding.Finding{ID: finding.MetadataACSIndex, Level: finding.Warning,
 				Check:    "AssertionConsumerService index",

@@ -23,6 +23,7 @@ type model struct {
 	children []particle
 	open     bool     // other children may be there as well
 	text     bool     // holds text alone
+	needs    []string // attributes that must be there
 	booleans []string // attributes of xs:boolean
 	numbers  []string // attributes of xs:unsignedShort
 }
@@ -61,19 +62,21 @@ var schema = sync.OnceValue(func() map[string]*model {
 		"samlp:Response":       {children: with(response, many("saml:Assertion", "saml:EncryptedAssertion"))},
 		"samlp:Status": {children: []particle{one("samlp:StatusCode"), maybe("samlp:StatusMessage"),
 			maybe("samlp:StatusDetail")}},
-		"samlp:StatusCode": {children: []particle{maybe("samlp:StatusCode")}},
+		"samlp:StatusCode": {children: []particle{maybe("samlp:StatusCode")}, needs: []string{"Value"}},
+		"samlp:IDPEntry":   {open: true, needs: []string{"ProviderID"}},
 		"saml:Assertion": {children: []particle{one("saml:Issuer"), maybe("ds:Signature"), maybe("saml:Subject"),
 			maybe("saml:Conditions"), maybe("saml:Advice"), many("saml:Statement", "saml:AuthnStatement",
 				"saml:AuthzDecisionStatement", "saml:AttributeStatement")}},
 		"saml:Subject": {children: []particle{maybe(identifier...), many("saml:SubjectConfirmation")}},
 		"saml:SubjectConfirmation": {children: []particle{maybe(identifier...),
-			maybe("saml:SubjectConfirmationData")}},
+			maybe("saml:SubjectConfirmationData")}, needs: []string{"Method"}},
 		"saml:AudienceRestriction": {children: []particle{some("saml:Audience")}},
-		"saml:AuthnStatement":      {children: []particle{maybe("saml:SubjectLocality"), one("saml:AuthnContext")}},
+		"saml:AuthnStatement": {children: []particle{maybe("saml:SubjectLocality"), one("saml:AuthnContext")},
+			needs: []string{"AuthnInstant"}},
 		"saml:AuthnContext": {children: []particle{maybe("saml:AuthnContextClassRef"),
 			maybe("saml:AuthnContextDecl", "saml:AuthnContextDeclRef"), many("saml:AuthenticatingAuthority")}},
 		"saml:AttributeStatement": {children: []particle{some("saml:Attribute", "saml:EncryptedAttribute")}},
-		"saml:Attribute":          {children: []particle{many("saml:AttributeValue")}},
+		"saml:Attribute":          {children: []particle{many("saml:AttributeValue")}, needs: []string{"Name"}},
 		"md:EntityDescriptor": {open: true, children: []particle{maybe("ds:Signature"), maybe("md:Extensions"),
 			maybe("md:Organization"), maybe("md:AffiliationDescriptor")}},
 		"md:IDPSSODescriptor": {open: true, children: role, booleans: []string{"WantAuthnRequestsSigned"}},
@@ -85,7 +88,7 @@ var schema = sync.OnceValue(func() map[string]*model {
 		"md:ArtifactResolutionService": {open: true, booleans: []string{"isDefault"},
 			numbers: []string{"index"}},
 		"md:AttributeConsumingService": {open: true, booleans: []string{"isDefault"}, numbers: []string{"index"}},
-		"md:RequestedAttribute":        {open: true, booleans: []string{"isRequired"}},
+		"md:RequestedAttribute":        {open: true, needs: []string{"Name"}, booleans: []string{"isRequired"}},
 	}
 	for _, name := range []string{"saml:Issuer", "saml:NameID", "saml:Audience", "saml:AuthnContextClassRef",
 		"saml:AuthnContextDeclRef", "saml:AuthenticatingAuthority", "samlp:SessionIndex", "samlp:StatusMessage",
@@ -122,6 +125,11 @@ func Shape(el *etree.Element) error {
 	}
 	bad := func(format string, args ...any) error {
 		return fmt.Errorf("<%s> is %w: %s", el.FullTag(), ErrSchema, fmt.Sprintf(format, args...))
+	}
+	for _, a := range m.needs {
+		if !xmlsec.HasAttr(el, a) {
+			return bad("its %s is missing", a)
+		}
 	}
 	for _, a := range m.booleans {
 		if v := strings.TrimSpace(xmlsec.Attr(el, a)); xmlsec.HasAttr(el, a) &&

@@ -42,6 +42,11 @@ func TestSchemaOfResponses(t *testing.T) {
 			`"/></samlp:Status><samlp:Status>`, "Status"},
 		{"two codes", `<samlp:StatusCode `, `<samlp:StatusCode Value="urn:x"/><samlp:StatusCode `, "StatusCode"},
 		{"what belongs elsewhere", `<saml:Subject>`, `<saml:Attribute Name="x"/><saml:Subject>`, "Attribute"},
+		{"an attribute without a name", `<saml:Attribute `, `<saml:Attribute x="" y`, "Attribute"},
+		{"a code without a value", `<samlp:StatusCode `, `<samlp:StatusCode x`, "StatusCode"},
+		{"a confirmation without a method", `<saml:SubjectConfirmation `, `<saml:SubjectConfirmation x`,
+			"SubjectConfirmation"},
+		{"a statement without a time", `<saml:AuthnStatement `, `<saml:AuthnStatement x`, "AuthnStatement"},
 		{"no status", `<samlp:Status>`, `<samlp:Extensions><samlp:Status>`, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

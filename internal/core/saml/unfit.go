@@ -63,6 +63,14 @@ func (e *Entity) Doubts(now time.Time) (out []string) {
 			}
 		}
 	}
+	for _, u := range e.Unread {
+		if len(u.Protocols) == 0 {
+			say("role: " + u.String())
+		}
+	}
+	if e.CacheDuration != "" && !isDuration(e.CacheDuration) {
+		say("cacheDuration: " + e.CacheDuration + ", which is no duration such as PT6H or P1D")
+	}
 	if u, err := url.Parse(e.ID); err == nil && u.Scheme == "" {
 		say("entity ID: " + e.ID + ", which is relative")
 	}
@@ -130,4 +138,39 @@ func (e *Entity) near(domain string) bool {
 		h := strings.ToLower(u.Hostname())
 		return h == domain || strings.HasSuffix(h, "."+domain) || h != "" && last(h) == last(domain)
 	})
+}
+
+// isDuration reports whether a text is an xs:duration that is not negative, in whatever units: how long metadata may be
+// kept.
+func isDuration(s string) bool {
+	rest, ok := strings.CutPrefix(strings.TrimSpace(s), "P")
+	if !ok {
+		return false
+	}
+	date, clock, timed := strings.Cut(rest, "T")
+	return (date != "" || timed) && counts(date, "YMD") && (!timed || clock != "" && counts(clock, "HMS"))
+}
+
+// counts reports whether a text is numbers, each before one of some letters, in the order of those; before an S a
+// number may have a fraction.
+func counts(s, letters string) bool {
+	for s != "" {
+		i := strings.IndexFunc(s, func(r rune) bool { return r < '0' || r > '9' })
+		if i > 0 && s[i] == '.' && strings.HasSuffix(letters, "S") {
+			n := strings.IndexFunc(s[i+1:], func(r rune) bool { return r < '0' || r > '9' })
+			if n < 1 || s[i+1+n] != 'S' {
+				return false
+			}
+			i += 1 + n
+		}
+		if i < 1 {
+			return false
+		}
+		at := strings.IndexByte(letters, s[i])
+		if at < 0 {
+			return false
+		}
+		s, letters = s[i+1:], letters[at+1:]
+	}
+	return true
 }

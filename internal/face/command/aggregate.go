@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -136,7 +137,8 @@ func (a *App) metadataRead() *cobra.Command {
 		Long: `Show what a metadata document of any size holds, without a ledger: how many entities of which roles,
 which of them are broken or should not be published, and the first ones. With --entity, or when there is but one,
 all of it is shown and judged.
-SOURCE is a file, - for standard input, or an https: URL.`,
+SOURCE is a file, - for standard input, or an https: URL. It ends with exit status 3 when the document must not be
+used, since its validity has ended, or when the one entity that is shown cannot be used as it is.`,
 		Example: "  tressik metadata read nightlog-metadata.xml --signed-by nightlog.pem",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata = got[0]
@@ -184,7 +186,11 @@ func (a *App) readDocument(ctx context.Context, d *document, entity string) erro
 		return fmt.Errorf("%s holds no entity %s; look with `tressik metadata find`", d.Name, entity)
 	}
 	if entity != "" || s.Entities == 1 && one != nil {
-		return a.print(layout.Entity(one, &its, d.now))
+		page, fs := layout.Entity(one, &its, d.now)
+		if err := a.print(page); err != nil {
+			return err
+		}
+		return found(fs)
 	}
 	signed := "none"
 	switch {
@@ -193,8 +199,12 @@ func (a *App) readDocument(ctx context.Context, d *document, entity string) erro
 	case s.Signed:
 		signed = "there is one that was not verified; give its certificate as --signed-by"
 	}
-	return a.print(layout.Document(d.Name, layout.DocumentRead{Survey: s, Signature: signed,
-		List: list, Broken: broken, Doubtful: doubtful}, d.now))
+	fs := aggregate.Findings(d.Name, s, slices.Concat(broken, doubtful), nil, d.now)
+	if err := a.print(layout.Document(d.Name, layout.DocumentRead{Survey: s, Signature: signed,
+		List: list, Broken: broken, Doubtful: doubtful, Findings: fs}, d.now)); err != nil {
+		return err
+	}
+	return found(fs)
 }
 
 // soughtFlags are the flags of what looks for entities.
@@ -227,7 +237,8 @@ func (a *App) metadataFind() *cobra.Command {
 		Long: `Find entities in a metadata document of any size, without a ledger. Each WORD and each flag narrows the
 search; the case of letters does not count. Of a large file an index is kept (in tressik/metadata of the folder for
 caches, such as ~/.cache), so that the next search need not read it again; a file that has changed is read anew.
-With --signed-by nothing is told unless the signature over the document holds, or held when the index was made.`,
+With --signed-by nothing is told unless the signature over the document holds, or held when the index was made.
+It ends with exit status 3 when nothing is found, but for --broken, or when the validity of the document has ended.`,
 		Example: "  tressik metadata find federation.xml southmere --role provider",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata, what.Words = got[0], got[1:]
@@ -245,7 +256,18 @@ With --signed-by nothing is told unless the signature over the document holds, o
 			if err != nil {
 				return explainDocument(d.Name, err)
 			}
-			return foundAny(len(f.Entities), a.print(layout.FoundEntities(d.Name, f, what, d.now)))
+			fs := aggregate.Findings(d.Name, f.Survey, nil, nil, d.now)
+			hits := len(f.Entities)
+			if what.Broken {
+				hits = 1 // none is good news
+			}
+			if err := foundAny(hits, a.print(layout.FoundEntities(d.Name, f, what, fs))); err != nil {
+				return err
+			}
+			if !f.Survey.Aggregate { // as whoever reads or verifies it is told
+				fs = aggregate.Findings(d.Name, f.Survey, f.Entities, f.Lone, d.now)
+			}
+			return found(fs)
 		}}
 	documentFlags(c, &src)
 	soughtFlags(c, &what)

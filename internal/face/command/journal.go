@@ -65,7 +65,8 @@ func (a *App) journalList() *cobra.Command {
 					return err
 				}
 			}
-			if err := a.print(format.Page{Data: entriesOf(list), Blocks: []format.Block{b}}); err != nil || f == (model.Filter{}) {
+			err = a.print(format.Page{Data: entriesOf(list), Blocks: []format.Block{b}})
+			if err != nil || f == (model.Filter{}) {
 				return err
 			}
 			return foundAny(len(list), nil)

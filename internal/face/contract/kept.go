@@ -76,7 +76,8 @@ func (k *Keeper) field(t reflect.Type, name string) (reflect.StructField, bool) 
 }
 
 // keptBy reads a member by the type that has it, and writes it as Encode does, under the name that it is told by.
-func (k *Keeper) keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, value json.RawMessage, ok bool) {
+func (k *Keeper) keptBy(t reflect.Type, path string, raw json.RawMessage) (name string, value json.RawMessage,
+	ok bool) {
 	var said []string
 	f := field{}
 	for _, p := range strings.Split(path, ".") {

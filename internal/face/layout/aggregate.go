@@ -89,7 +89,7 @@ func Document(name string, r DocumentRead, now time.Time) format.Page {
 	s, list := r.Survey, r.List
 	f := append(document(s, now), [2]string{"signature", r.Signature})
 	blocks := []format.Block{{Title: name, Fields: f}}
-	if fs := aggregate.BrokenFindings(name, slices.Concat(r.Broken, r.Doubtful)); len(fs) > 0 {
+	if fs := r.Findings.Without(finding.Pass); len(fs) > 0 {
 		blocks = append(blocks, format.Block{Title: "Issues", Findings: fs})
 	}
 	title := "Entities"
@@ -114,6 +114,7 @@ type DocumentRead struct {
 	List      []saml.Listed `json:"list" rows:"each"`
 	Broken    []saml.Listed `json:"broken"`
 	Doubtful  []saml.Listed `json:"doubtful"`
+	Findings  finding.List  `json:"findings"`
 }
 
 // FirstOf returns how many entities Document lists.
@@ -142,7 +143,7 @@ func entities(list []saml.Listed) format.Block {
 }
 
 // FoundEntities is what a search in a document came to.
-func FoundEntities(name string, f *aggregate.Found, what saml.Sought, now time.Time) format.Page {
+func FoundEntities(name string, f *aggregate.Found, what saml.Sought, over finding.List) format.Page {
 	list := f.Entities
 	if list == nil {
 		list = []saml.Listed{}
@@ -153,8 +154,6 @@ func FoundEntities(name string, f *aggregate.Found, what saml.Sought, now time.T
 		b.Empty = fmt.Sprintf("None of the %s entities is broken or in doubt.", thousands(f.Survey.Entities))
 	}
 	blocks := []format.Block{b}
-	var over finding.List
-	saml.JudgeValidity(&over, f.Survey.ValidUntil, finding.Sender, now)
 	if over = over.Without(finding.Pass); len(over) > 0 {
 		blocks = append(blocks, format.Block{Title: "The document itself", Findings: over})
 	}
@@ -195,7 +194,7 @@ func listed(l *saml.Listed) [][2]string {
 }
 
 // Entity is all that one entity of a document says, with what is wanting in it, as whatever it is.
-func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
+func Entity(e *saml.Entity, l *saml.Listed, now time.Time) (page format.Page, fs finding.List) {
 	shown := *l
 	shown.Doubts = nil // they are said below, each where it belongs
 	top := format.Block{Title: e.ID, Fields: listed(&shown)}
@@ -220,12 +219,17 @@ func Entity(e *saml.Entity, l *saml.Listed, now time.Time) format.Page {
 			blocks = append(blocks, wanted(r))
 		}
 	}
-	shown.Problems, shown.Doubts = nil, e.Doubts(now) // the rest is judged with its role
-	if fs := aggregate.BrokenFindings("", []saml.Listed{shown}); len(fs) > 0 {
+	if e.IDP == nil && e.SP == nil {
+		if fs := saml.JudgeRoles(e, now); len(fs) > 0 {
+			all = append(all, fs...)
+			blocks = append(blocks, format.Block{Title: "As neither a provider nor an app", Findings: fs})
+		}
+	}
+	if fs := aggregate.Beside(*l, e, now); len(fs) > 0 {
 		all = append(all, fs...)
 		blocks = append(blocks, format.Block{Title: "Before it is published", Findings: fs})
 	}
-	return format.Page{Data: EntityRead{e, l, all}, Blocks: blocks}
+	return format.Page{Data: EntityRead{e, l, all}, Blocks: blocks}, all
 }
 
 // EntityRead is what is told of one entity of metadata.

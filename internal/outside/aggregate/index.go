@@ -41,7 +41,8 @@ type indexHead struct {
 type Found struct {
 	Entities []saml.Listed
 	Survey   *saml.Survey
-	Indexed  bool // the answer comes from an index that was there already
+	Lone     *saml.Entity // where it is the document, and could be read
+	Indexed  bool         // the answer comes from an index that was there already
 }
 
 // Find returns the entities of a document that are sought, in the order of the document. In dir, if it is not "", an
@@ -202,7 +203,8 @@ func (s *Source) index(ctx context.Context, how Reading, what saml.Sought, at st
 	line.SetEscapeHTML(false)
 	err = line.Encode(head)
 	if err == nil {
-		found.Survey, err = s.Survey(ctx, how, func(l saml.Listed, _ *etree.Element) error {
+		found.Survey, err = s.Survey(ctx, how, func(l saml.Listed, el *etree.Element) error {
+			found.Lone = loneOf(el)
 			l.Raw = ""
 			if what.Fits(&l) {
 				found.Entities = append(found.Entities, l)

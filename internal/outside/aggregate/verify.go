@@ -34,8 +34,10 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 	v := &Verification{Verdict: judge.Refused, Broken: []saml.Listed{}, Doubtful: []saml.Listed{}}
 	ids := []string{}
 	how.Now = now
-	survey, err := s.Survey(ctx, how, func(l saml.Listed, _ *etree.Element) error {
+	var lone *saml.Entity
+	survey, err := s.Survey(ctx, how, func(l saml.Listed, el *etree.Element) error {
 		ids = append(ids, l.EntityID)
+		lone = loneOf(el)
 		l.Raw = ""
 		switch {
 		case len(l.Problems) > 0:
@@ -77,12 +79,62 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 	}
 	v.Entities, v.SignedBy, v.Verdict = ids, by, judge.Accepted
 	v.Findings.Pass(finding.MetadataSignature, "signature", xmlsec.ShortAlgorithm(survey.Method)+" by "+by)
-	saml.JudgeValidity(&v.Findings, survey.ValidUntil, finding.Sender, now)
+	v.Findings = append(v.Findings, Findings(s.Name, survey, slices.Concat(v.Broken, v.Doubtful), lone, now)...)
 	if v.Findings.Failed() {
 		v.Verdict = judge.Refused
 	}
-	v.Findings = append(v.Findings, BrokenFindings(s.Name, slices.Concat(v.Broken, v.Doubtful))...)
 	return v, nil
+}
+
+// Findings are what is to be said of a document that was read: its validity, and the entities of it that cannot be used
+// or should not be published as they are, which the others do not suffer from. Where a single entity is the document,
+// lone, what is wrong with it is wrong with the document; nil is one that could not be read.
+func Findings(name string, s *saml.Survey, list []saml.Listed, lone *saml.Entity, now time.Time) (out finding.List) {
+	saml.JudgeValidity(&out, s.ValidUntil, finding.Sender, now)
+	if s.Aggregate {
+		return append(out, BrokenFindings(name, list)...)
+	}
+	if lone != nil {
+		for _, f := range saml.JudgeRoles(lone, now).Without(finding.Pass) {
+			if !slices.ContainsFunc(out, func(x finding.Finding) bool { return x.ID == f.ID && x.Saw == f.Saw }) {
+				out = append(out, f)
+			}
+		}
+	}
+	for _, l := range list {
+		out = append(out, Beside(l, lone, now)...)
+	}
+	return out
+}
+
+// loneOf is an entity that is a document by itself; nil is one of several, or one that cannot be read.
+func loneOf(el *etree.Element) *saml.Entity {
+	if xmlsec.Is(el.Parent(), saml.NSMetadata, "EntitiesDescriptor") {
+		return nil
+	}
+	e, err := saml.EntityOf(el)
+	if err != nil { // that is among its problems
+		return nil
+	}
+	return e
+}
+
+// Beside are the findings of an entity, looked at by itself, beside those of saml.JudgeRoles. It is nil where it could
+// not be read.
+func Beside(l saml.Listed, e *saml.Entity, now time.Time) finding.List {
+	if e != nil {
+		l.Doubts = e.Doubts(now) // the rest is judged with its role
+		if e.IDP != nil || e.SP != nil || len(e.Unread) > 0 {
+			l.Problems = nil // they are, too
+		}
+	}
+	out := BrokenFindings("", []saml.Listed{l})
+	for i := range out {
+		if out[i].ID == finding.MetadataBroken {
+			out[i].Level, out[i].Expected = finding.Error, "an entity that can be used"
+		}
+	}
+	return out
 }
 
 // none takes away what was read before it was clear that nothing of it counts.

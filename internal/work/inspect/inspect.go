@@ -335,9 +335,9 @@ func (d *Inspector) inspectMetadata(doc *etree.Document, in Input) (*Inspection,
 		for _, x := range append(append([]saml.Endpoint{}, s.role.SSO...), s.role.ACS...) {
 			v.fact("Endpoint", saml.ShortName(x.Binding)+" "+x.Location)
 		}
-		v.Findings = append(v.Findings, saml.JudgeEntity(e, s.kind.Side(), in.At)...)
 	}
-	if e.IDP == nil && e.SP == nil {
+	v.Findings = append(v.Findings, saml.JudgeRoles(e, in.At)...)
+	if e.IDP == nil && e.SP == nil && len(e.Unread) == 0 {
 		v.Findings = append(v.Findings, saml.JudgeEntity(e, finding.App, in.At)...)
 	}
 	return v, nil
