@@ -23,7 +23,7 @@ func PickFormat(app, provider *saml.Role) (format string, ok bool) {
 		}
 		return out
 	}
-	a, p := named(app.NameIDFormats), named(provider.NameIDFormats)
+	a, p := named(app.Formats()), named(provider.Formats())
 	switch {
 	case len(a) == 0 && len(p) == 0:
 		return saml.FormatPersistent, true
@@ -87,12 +87,12 @@ func compareBindings(out *finding.List, sp, idp *saml.Role) {
 
 func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 	has := func(r *saml.Role) bool {
-		return len(r.NameIDFormats) == 0 || slices.Contains(r.NameIDFormats, t.SubjectFormat) ||
-			slices.Contains(r.NameIDFormats, saml.FormatUnspecified)
+		all := r.Formats()
+		return len(all) == 0 || slices.Contains(all, t.SubjectFormat) || slices.Contains(all, saml.FormatUnspecified)
 	}
 	list := func(r *saml.Role) string {
 		var s []string
-		for _, f := range r.NameIDFormats {
+		for _, f := range r.Formats() {
 			s = append(s, saml.ShortName(f))
 		}
 		return strings.Join(s, ", ")
@@ -102,12 +102,12 @@ func compareFormat(out *finding.List, t *Trust, sp, idp *saml.Role) {
 	switch {
 	case !has(sp):
 		f.Level, f.Side, f.Expected = finding.Error, finding.Provider, "one of "+list(sp)+", as the app's metadata says"
-		f.Fix = finding.Run("claims", "set", t.Name, "--subject-format", sp.NameIDFormats[0])
+		f.Fix = finding.Run("claims", "set", t.Name, "--subject-format", sp.Formats()[0])
 	case !has(idp):
 		f.Level, f.Side, f.Expected = finding.Warning, finding.Provider,
 			"one of "+list(idp)+", as the provider's metadata says"
 		f.Fix = finding.Do("ask the provider to release the format").
-			Or(finding.Run("claims", "set", t.Name, "--subject-format", idp.NameIDFormats[0]))
+			Or(finding.Run("claims", "set", t.Name, "--subject-format", idp.Formats()[0]))
 	default:
 		out.Pass(f.ID, f.Check, f.Saw)
 		return

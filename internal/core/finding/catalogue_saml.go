@@ -36,6 +36,7 @@ const (
 	MetadataKey                ID = "metadata.key"
 	MetadataKeyUse             ID = "metadata.key-use"
 	MetadataLogout             ID = "metadata.logout"
+	MetadataNameIDFormat       ID = "metadata.name-id-format"
 	MetadataNoSigningKey       ID = "metadata.no-signing-key"
 	MetadataRepeated           ID = "metadata.repeated"
 	MetadataRole               ID = "metadata.role"
@@ -173,6 +174,8 @@ func samlEntries() []Entry {
 		{MetadataKeyUse, Error, "SAML Metadata 2.4.1.1",
 			"The use of a key is signing or encryption, or is left out for both."},
 		{MetadataLogout, Note, "SAML Metadata 2.4.2", "Single logout is offered by a binding that browsers use."},
+		{MetadataNameIDFormat, Warning, "SAML Core 8.3",
+			"A name identifier format is a URI, and one of the standard's own is written as there."},
 		{MetadataNoSigningKey, Error, "SAML Metadata 2.4.1.1",
 			"There is a signing certificate, without which nothing of the party can be verified."},
 		{MetadataRepeated, Error, "SAML Metadata 2.3.2", "Each entity ID stands once in the document."},

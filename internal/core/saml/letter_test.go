@@ -551,6 +551,10 @@ func TestMetadataToTheLetter(t *testing.T) {
 		return `<md:KeyDescriptor use="` + use + `"><ds:KeyInfo>` + info + `</ds:KeyInfo></md:KeyDescriptor>`
 	}
 	cert := `<ds:X509Data><ds:X509Certificate>` + pemBody(signers().app) + `</ds:X509Certificate></ds:X509Data>`
+	format := func(f string) string {
+		return strings.Replace(sp(id, "", "", acsURL), "<md:AssertionConsumerService", "<md:NameIDFormat>"+f+
+			"</md:NameIDFormat><md:AssertionConsumerService", 1)
+	}
 	second := strings.Replace(sp(id, "", "", acsURL), "</md:EntityDescriptor>", `<md:SPSSODescriptor `+
 		`protocolSupportEnumeration="`+NSProtocol+`"/></md:EntityDescriptor>`, 1)
 	for _, c := range []struct{ name, want, text string }{
@@ -569,6 +573,13 @@ func TestMetadataToTheLetter(t *testing.T) {
 		{"a user name in a URL", "metadata.endpoint-user",
 			sp(id, "", "", "https://u:p@nightlog.kestrelridge.example/acs")},
 		{"a misspelt use", "metadata.key-use", sp(id, "", key("signning", cert), acsURL)},
+		{"a format that is a word", "metadata.name-id-format", format("persistent")},
+		{"a misspelt format", "metadata.name-id-format", format("emailAdress")},
+		{"a format of the other version", "metadata.name-id-format",
+			format("urn:oasis:names:tc:SAML:2.0:nameid-format:emailAddress")},
+		{"a format that is nothing", "metadata.name-id-format", format("whatever you like")},
+		{"a format of somebody's own", "", format("https://kestrelridge.example/formats/badge")},
+		{"a format among white space", "", format("\n  " + FormatEmail + "\n")},
 		{"a key by value", "metadata.key", sp(id, "", key("signing", `<ds:KeyValue/>`), acsURL)},
 		{"a key by name", "metadata.key", sp(id, "", key("signing", `<ds:KeyName>k1</ds:KeyName>`), acsURL)},
 	} {

@@ -548,7 +548,7 @@ func readRole(entity *etree.Element, tag string) (*Role, error) {
 		r.Keys = append(r.Keys, readKeys(k)...)
 	}
 	for _, f := range xmlsec.Children(el, NSMetadata, "NameIDFormat") {
-		r.NameIDFormats = append(r.NameIDFormats, xmlsec.Text(f))
+		r.NameIDFormats = append(r.NameIDFormats, strings.TrimSpace(xmlsec.Text(f)))
 	}
 	if ext := xmlsec.Child(el, NSMetadata, "Extensions"); ext != nil {
 		if i := xmlsec.Child(ext, NSInit, "RequestInitiator"); i != nil {

@@ -3,6 +3,7 @@ package saml
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -77,6 +78,7 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		judgeEndpoints(&out, role.ACS, "AssertionConsumerService", side, BindingPOST)
 		judgeACSIndexes(&out, role.ACS)
 	}
+	judgeFormats(&out, role, side)
 	judgeLogout(&out, role, side)
 	judgeKeys(&out, role, side, now)
 	return out
@@ -154,6 +156,24 @@ func judgeEndpoints(out *finding.List, list []Endpoint, name string, side findin
 	}
 	if len(*out) == problems {
 		out.Pass(finding.MetadataEndpoint, name, use.Location)
+	}
+}
+
+// judgeFormats judges the name identifier formats of a role: one that is written wrongly is another one.
+func judgeFormats(out *finding.List, role *Role, side finding.Side) {
+	well := role.Formats()
+	for _, text := range role.NameIDFormats {
+		meant := MeantFormat(text)
+		if slices.Contains(well, text) && (meant == "" || meant == text) {
+			continue
+		}
+		f := finding.Finding{ID: finding.MetadataNameIDFormat, Level: finding.Warning, Check: "name identifier format",
+			Of: text, Saw: text, Expected: meant, Side: side, Ref: "SAML Core 8.3",
+			Fix: finding.Do("write " + meant + " in the metadata")}
+		if meant == "" {
+			f.Expected, f.Fix = "a URI", finding.Do("write the format's whole URI in the metadata, or leave it out")
+		}
+		out.Add(f)
 	}
 }
 

@@ -1,9 +1,12 @@
 package saml
 
 import (
+	"net/url"
+	"slices"
 	"strings"
 
 	"tressik.example/internal/core/judge"
+	"tressik.example/internal/core/near"
 )
 
 // Namespaces and identifiers of SAML 2.0.
@@ -50,6 +53,43 @@ func ShortName(urn string) string {
 		return urn
 	}
 	return urn[strings.LastIndexByte(urn, ':')+1:]
+}
+
+// formats are the name identifier formats of SAML Core, section 8.3.
+func formats() []string {
+	const older, newer = "urn:oasis:names:tc:SAML:1.1:nameid-format:", "urn:oasis:names:tc:SAML:2.0:nameid-format:"
+	return []string{FormatPersistent, FormatTransient, FormatEmail, FormatUnspecified, FormatEntity, FormatEncrypted,
+		older + "X509SubjectName", older + "WindowsDomainQualifiedName", newer + "kerberos"}
+}
+
+// MeantFormat is the format of SAML Core, section 8.3, that somebody means who writes another text: its last word
+// alone, or under the other version's name; "" where none is.
+func MeantFormat(text string) string {
+	word := text[strings.LastIndexByte(text, ':')+1:]
+	if text != word && !strings.HasPrefix(text, "urn:oasis:names:tc:SAML:") {
+		return ""
+	}
+	var words []string
+	for _, f := range formats() {
+		if w := ShortName(f); strings.EqualFold(w, word) {
+			return f
+		}
+		words = append(words, strings.ToLower(ShortName(f)))
+	}
+	for _, n := range near.Names(strings.ToLower(word), words) {
+		return formats()[slices.Index(words, n)]
+	}
+	return ""
+}
+
+// Formats are the name identifier formats of a role that are URIs, as a format has to be.
+func (r *Role) Formats() (out []string) {
+	for _, f := range r.NameIDFormats {
+		if u, err := url.Parse(f); err == nil && u.Scheme != "" {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // FormatByWord turns persistent, transient, email or unspecified, or a whole identifier, into a name identifier format.
