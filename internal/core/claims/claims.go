@@ -135,8 +135,22 @@ func (e *CompileError) Error() string {
 // ErrMissing means that a person lacks what an expression reads: nothing is released, which is no failure.
 var ErrMissing = errors.New("the person has no such attribute")
 
+// errEmpty is the ErrMissing of who is in no group, where the first is asked for.
+var errEmpty error = lacking("nothing is in the list")
+
+type lacking string
+
+func (l lacking) Error() string        { return string(l) }
+func (l lacking) Is(target error) bool { return target == ErrMissing }
+
+// emptyList stands for the key that a list without values has not got.
+const emptyList = "empty list"
+
 // Engine compiles and evaluates expressions.
-type Engine struct{ env *cel.Env }
+type Engine struct {
+	env    *cel.Env
+	strict bool // of rules that are entered
+}
 
 // NewEngine makes an engine. It takes some milliseconds; make one for many expressions.
 func NewEngine() (*Engine, error) {
@@ -150,7 +164,7 @@ func NewEngine() (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("setting up the expression language: %w", err)
 	}
-	return &Engine{env}, nil
+	return &Engine{env: env}, nil
 }
 
 // library puts the functions for mapping into the language.
@@ -182,7 +196,7 @@ func variables(person *people.Person, pairwise string) map[string]any {
 func firstOf(v ref.Val) ref.Val {
 	if l, ok := v.(traits.Lister); ok {
 		if l.Size() == types.IntZero {
-			return types.NewErr("no such key: empty list")
+			return types.NewErr("no such key: " + emptyList)
 		}
 		return l.Get(types.IntZero)
 	}
@@ -206,6 +220,10 @@ type Program struct {
 // Reads lists the attributes of the person that the expression names.
 func (p *Program) Reads() []string { return p.reads }
 
+// Strict is the engine for rules that are entered: it refuses a value in an expression that would be taken for nobody,
+// which in a rule that stands already releases nothing.
+func (e *Engine) Strict() *Engine { return &Engine{e.env, true} }
+
 // Compile compiles an expression. A failure is a *CompileError.
 func (e *Engine) Compile(expr string) (*Program, error) {
 	if strings.TrimSpace(expr) == "" {
@@ -225,7 +243,12 @@ func (e *Engine) Compile(expr string) (*Program, error) {
 		types.DoubleKind:
 	default:
 		return nil, &CompileError{Expression: expr, Column: 1, Reason: fmt.Sprintf(
-			"it yields a %s; a claim is text, a number, true or false, or a list of those", ast.OutputType())}
+			"it yields %s; a claim is text, a number, true or false, or a list of those", typeWords(ast.OutputType()))}
+	}
+	if e.strict {
+		if err := literals(expr, ast); err != nil {
+			return nil, err
+		}
 	}
 	prg, err := e.env.Program(ast, cel.CostLimit(costLimit))
 	if err != nil {
@@ -243,8 +266,7 @@ func (e *Engine) Condition(expr string) (*Program, error) {
 	tree, _ := e.env.Compile(expr)
 	if k := tree.OutputType().Kind(); k != types.BoolKind && k != types.DynKind {
 		return nil, &CompileError{Expression: expr, Column: 1,
-			Reason: fmt.Sprintf("it yields a %s, and a condition is true or "+
-				"false", tree.OutputType())}
+			Reason: fmt.Sprintf("it yields %s, and a condition is true or false", typeWords(tree.OutputType()))}
 	}
 	return p, nil
 }
@@ -297,6 +319,13 @@ func (p *Program) evaluate(vars map[string]any) ([]string, error) {
 	if err != nil {
 		if msg := err.Error(); strings.Contains(msg, "no such key") {
 			_, key, _ := strings.Cut(msg, "no such key: ")
+			if _, err := strconv.Atoi(key); err == nil {
+				return nil, fmt.Errorf("there is no value number %s, counted from 0; an attribute with one value is "+
+					"text and no list: use first(…)", key)
+			}
+			if key == emptyList {
+				return nil, errEmpty
+			}
 			return nil, fmt.Errorf("%w: %s", ErrMissing, key)
 		}
 		if strings.Contains(err.Error(), "no such overload") {

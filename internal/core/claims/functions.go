@@ -43,7 +43,7 @@ func functions() []cel.EnvOption {
 		text("replacePattern", 3, func(a []string) (string, error) {
 			re, err := regexp.Compile(a[1]) // RE2: it ends in time linear in the text
 			if err != nil {
-				return "", err
+				return "", badPattern(a[1])
 			}
 			return re.ReplaceAllString(a[0], a[2]), nil
 		}),
@@ -98,7 +98,7 @@ func overEach(name string, args []ref.Val, f func(args []string) (string, error)
 		}
 	}
 	if len(all) == 0 {
-		return types.NewErr("no such key: empty list")
+		return types.NewErr("no such key: " + emptyList)
 	}
 	return types.NewStringList(types.DefaultTypeAdapter, all)
 }
@@ -145,5 +145,5 @@ func timeAs(a []string) (string, error) {
 	case "seconds":
 		return fmt.Sprint(t.Unix()), nil
 	}
-	return "", fmt.Errorf("%q is no form of a time: rfc3339, date, generalized or seconds", a[1])
+	return "", badForm(a[1])
 }

@@ -2,6 +2,7 @@ package claims
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -63,6 +64,7 @@ func TestFunctions(t *testing.T) {
 		`replacePattern(person.uid, "(", "")`: "missing closing", `time(person.uid, "date")`: "no time such as",
 		`time(person.since, "x")`: "no form",
 		`lower(person.none)`:      "no such attribute", `lower(1)`: "is no text",
+		`first(groups.filter(g, g == "nobody"))`: "nothing is in the list", `person.uid[0]`: "no value number 0",
 		`scope(person.uid, person.mail)`: "value 2 is no text, or several",
 		`person.mail + "x"`:              "an attribute with several values is a list",
 		`[1,2,3,4,5,6,7,8,9].map(a, [1,2,3,4,5,6,7,8,9].map(b, [1,2,3,4,5,6,7,8,9].map(c, [1,2,3,4,5,6,7,8,9].map(d,
@@ -74,6 +76,27 @@ func TestFunctions(t *testing.T) {
 		}
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", expr, err, want)
+		}
+	}
+	for expr, want := range map[string]string{
+		`replacePattern(person.uid, "(", "")`: `"(" is no pattern: missing closing ) at "(" 28`,
+		`person.uid.matches("^[a-z")`:         `"^[a-z" is no pattern: missing closing ] at "[a-z" 20`,
+		`matches(person.uid, "*")`:            `"*" is no pattern: missing argument to repetition operator at "*" 21`,
+		`[time(person.since, "when")]`:        `"when" is no form of a time: rfc3339, date, generalized, seconds 21`,
+		`null`:                                `it yields nothing (null); a claim is text, a number, true or false, or a list of those 1`,
+	} { // what is entered; a rule that stands releases nothing, as the others do
+		var c *CompileError
+		if _, err := e.Strict().Compile(expr); !errors.As(err, &c) || fmt.Sprint(c.Reason, " ", c.Column) != want {
+			t.Errorf("%s: %+v, want %s", expr, c, want)
+		}
+		if _, err := e.Compile(expr); err != nil && expr != "null" {
+			t.Errorf("%s, as it stands: %v", expr, err)
+		}
+	}
+	for _, expr := range []string{`replacePattern(person.uid, person.uid, "x")`, `person.uid.matches("^m")`,
+		`time(person.since, person.uid)`, `"(".matches(person.uid)`} {
+		if _, err := e.Strict().Compile(expr); err != nil {
+			t.Errorf("%s: %v", expr, err)
 		}
 	}
 	for _, expr := range []string{`default("x", "y")`, `nothing`, `person.`, ``, `{"a": 1}`} {

@@ -392,6 +392,7 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 	if err != nil {
 		return nil, nil, err
 	}
+	engine = engine.Strict()
 	if (in.Name != "" || in.NameFormat != "" || in.When != "" || in.Single) && len(in.Assign) != 1 {
 		return nil, nil, finding.Errorf("%s, %s, %s and %s are %w with %d assignments; set that claim by itself",
 			finding.FieldName, finding.FieldNameFormat, finding.FieldWhen, finding.FieldSingle, ErrValue,

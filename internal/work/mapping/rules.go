@@ -199,6 +199,7 @@ func (d *Document) rules(file *ast.File) ([]claims.Rule, error) {
 	if err != nil {
 		return nil, err
 	}
+	engine = engine.Strict()
 	if d.Subject != nil && d.Subject.Expression != "" {
 		if _, err := engine.Compile(d.Subject.Expression); err != nil {
 			return nil, at(file, "$.subject.expression", "%s", reason(err))
