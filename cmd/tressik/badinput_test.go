@@ -105,7 +105,7 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 		{1, []string{"line 5", "stands on line 1 as well"}, []string{"people", "load",
 			d.write("twice.ldif", "dn: uid=a,ou=x\nuid: a\ncn: A\n\ndn: uid=a,ou=y\nuid: a\n")}},
 		{1, []string{"uid or mail"}, []string{"people", "load", d.write("bad.csv", "name,colour\nMira,blue\n")}},
-		{1, []string{"line 3", "wrong number of fields"}, []string{"people", "load",
+		{1, []string{"line 3", "more or fewer values than the first row has names"}, []string{"people", "load",
 			d.write("cols.csv", "uid,mail\na,a@b.example\nb\n")}},
 		{1, []string{"not UTF-8"}, []string{"people", "load", d.write("bin", "\xff\xfe\xff")}},
 		{2, []string{"2031-03-04T09:00:00Z"}, []string{"inspect", "other.xml", "--at", "noon"}},

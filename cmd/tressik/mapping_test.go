@@ -357,3 +357,18 @@ func TestColumns(t *testing.T) {
 	d.fails(1, []string{"there is no such column"}, "people", "source", "read", "crew")
 	has(d)
 }
+
+// TestWhatXMLCannotCarry: a value with a character that no XML document can have is left out with the reason, and the
+// sign-in goes on; a subject with one is told as the reason why nobody can be signed in.
+func TestWhatXMLCannotCarry(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const reason = "it holds the character U+0001, which XML cannot carry"
+	d.write("odd.csv", "uid,mail,displayName,groups\nzeno,zeno@kestrelridge.example,Ze\x01no,observers\n")
+	d.ok("people", "load", "odd.csv")
+	d.ok("claims", "set", "nightlog@ridge", "displayName=person.displayName")
+	d.fails(0, []string{reason}, "claims", "preview", "nightlog@ridge", "--as", "zeno")
+	d.fails(0, []string{"ACCEPTED"}, "rehearse", "nightlog@ridge", "--as", "zeno")
+	d.ok("claims", "set", "nightlog@ridge", "--subject", "person.displayName", "--yes")
+	d.fails(3, []string{"saml.status", "which XML cannot carry"}, "rehearse", "nightlog@ridge", "--as", "zeno")
+}

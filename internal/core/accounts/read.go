@@ -78,13 +78,11 @@ func Read(b []byte) ([]Account, error) {
 
 func fromCSV(b []byte) ([]Account, error) {
 	r := csv.NewReader(bytes.NewReader(b))
-	r.TrimLeadingSpace, r.ReuseRecord = true, true
-	if first, _, _ := bytes.Cut(b, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
-		r.Comma = ';'
-	}
+	r.ReuseRecord, r.Comma = true, people.Comma(b)
+	r.TrimLeadingSpace = r.Comma != '\t' // which would be taken for space
 	head, err := r.Read()
 	if err != nil {
-		return nil, csvError(err)
+		return nil, people.CSVError(err)
 	}
 	head = slices.Clone(head)
 	seen := make(map[string]bool, len(head))
@@ -98,8 +96,9 @@ func fromCSV(b []byte) ([]Account, error) {
 					head[i])}
 		}
 	}
-	if len(head) == 1 && strings.ContainsAny(head[0], "\t|") {
-		return nil, fmt.Errorf("%w: its columns are parted by something else than a comma or a semicolon", ErrKind)
+	if len(head) == 1 && strings.Contains(head[0], "|") {
+		return nil, fmt.Errorf("%w: its columns are parted by something else than a comma, a semicolon or a tab",
+			ErrKind)
 	}
 	var out []Account
 	for {
@@ -108,7 +107,7 @@ func fromCSV(b []byte) ([]Account, error) {
 			return out, nil
 		}
 		if err != nil {
-			return nil, csvError(err)
+			return nil, people.CSVError(err)
 		}
 		line, _ := r.FieldPos(0)
 		a := Account{Line: line, Fields: make(map[string][]string, len(row))}
@@ -119,14 +118,6 @@ func fromCSV(b []byte) ([]Account, error) {
 		}
 		out = append(out, a)
 	}
-}
-
-func csvError(err error) error {
-	var pe *csv.ParseError
-	if errors.As(err, &pe) {
-		return &people.ReadError{Err: people.ErrSyntax, Line: pe.Line, Detail: pe.Err.Error()}
-	}
-	return &people.ReadError{Err: people.ErrSyntax, Detail: err.Error()}
 }
 
 func fromLDIF(b []byte) ([]Account, error) {

@@ -83,7 +83,8 @@ func TestFunctions(t *testing.T) {
 		`person.uid.matches("^[a-z")`:         `"^[a-z" is no pattern: missing closing ] at "[a-z" 20`,
 		`matches(person.uid, "*")`:            `"*" is no pattern: missing argument to repetition operator at "*" 21`,
 		`[time(person.since, "when")]`:        `"when" is no form of a time: rfc3339, date, generalized, seconds 21`,
-		`null`:                                `it yields nothing (null); a claim is text, a number, true or false, or a list of those 1`,
+		`null`: `it yields nothing (null); a claim is text, a number, true or false, or a list ` +
+			`of those 1`,
 	} { // what is entered; a rule that stands releases nothing, as the others do
 		var c *CompileError
 		if _, err := e.Strict().Compile(expr); !errors.As(err, &c) || fmt.Sprint(c.Reason, " ", c.Column) != want {

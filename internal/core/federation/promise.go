@@ -11,6 +11,7 @@ import (
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/xmlsec"
 )
 
 // Learned is what an app learned of somebody who signed in.
@@ -96,6 +97,10 @@ func (r *Releaser) AttributeTexts(p *people.Person) map[string][]string {
 func (*SAMLTerms) Promised(r *Releaser, p *people.Person) map[string][]string {
 	return r.AttributeTexts(p)
 }
+
+func (*SAMLTerms) carries(value string) error { return xmlsec.Carries(value) }
+
+func (*OIDCTerms) carries(string) error { return nil } // JSON has an escape for each character
 
 // Promised are the claims of the scopes that the trust asks for.
 func (o *OIDCTerms) Promised(r *Releaser, p *people.Person) map[string][]string {

@@ -1,6 +1,7 @@
 package federation
 
 import (
+	"cmp"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
@@ -55,6 +56,17 @@ func NewReleaser(e *claims.Engine, t *Trust, key SubjectKey, rand io.Reader) (*R
 
 // Subject returns the name identifier for a person (SAML Core, section 8.3).
 func (r *Releaser) Subject(p *people.Person) (saml.Subject, error) {
+	s, err := r.subjectOf(p)
+	if err != nil {
+		return s, err
+	}
+	if err := r.trust.Terms.carries(s.Value); err != nil {
+		return s, fmt.Errorf("no subject for %s from %s: %w", p.ID, r.trust.SubjectExpression(), err)
+	}
+	return s, nil
+}
+
+func (r *Releaser) subjectOf(p *people.Person) (saml.Subject, error) {
 	s := saml.Subject{Format: r.trust.SubjectFormat}
 	if v, carried := r.key.Carried[p.SubjectKey()]; carried {
 		s.Value = v
@@ -112,6 +124,15 @@ func (r *Releaser) Serving(app *Party, index string) *Releaser {
 // Attributes returns what is released for a person, and the rules that release nothing with the reason.
 func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
 	out, gaps := r.rules.For(p, r.Pairwise(p))
+	out = slices.DeleteFunc(out, func(a saml.Attribute) bool {
+		for _, v := range a.Values {
+			if err := r.trust.Terms.carries(v); err != nil {
+				gaps = append(gaps, claims.Gap{Claim: cmp.Or(a.Friendly, a.Name), Reason: err.Error()})
+				return true
+			}
+		}
+		return false
+	})
 	if r.service == nil {
 		return out, gaps
 	}

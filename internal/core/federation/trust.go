@@ -154,6 +154,8 @@ type Terms interface {
 	facts(t *Trust, app, provider *Party) []Fact
 	// SignOut says what signing out ends, and what stays signed in.
 	SignOut(app, provider *Party) finding.List
+	// carries tells of a value that no message of the protocol can hold.
+	carries(value string) error
 	// Promised are the values that the trust releases for a person, by the name that people know them under.
 	Promised(r *Releaser, p *people.Person) map[string][]string
 }

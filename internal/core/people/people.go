@@ -311,6 +311,12 @@ func (d *Directory) finish() (*Directory, error) {
 	known := map[string]string{}
 	for i := range d.Persons {
 		p := &d.Persons[i]
+		for _, name := range append([]string{p.ID}, p.Groups...) {
+			if strings.ContainsFunc(name, unicode.IsControl) {
+				return nil, &ReadError{Err: ErrSyntax, Detail: fmt.Sprintf("%q, an ID of a person or a name of a "+
+					"group of %q, holds a control character; mend it where it comes from", clip(name), clip(p.ID))}
+			}
+		}
 		id := strings.ToLower(p.UUID())
 		if other, twice := known[id]; twice {
 			return nil, &ReadError{Err: ErrDuplicate, Detail: fmt.Sprintf("%s and %s have one entryUUID, %s: a "+
@@ -558,11 +564,9 @@ func attributes(head []string, columns map[string]string) ([]string, error) {
 
 func readCSV(b []byte, columns map[string]string) (*Directory, error) {
 	r := csv.NewReader(bytes.NewReader(b))
-	r.TrimLeadingSpace = true
 	r.Comment = '#'
-	if first, _, _ := bytes.Cut(b, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
-		r.Comma = ';'
-	}
+	r.Comma = Comma(b)
+	r.TrimLeadingSpace = r.Comma != '\t' // which would be taken for space
 	sep := ";"
 	if r.Comma == ';' {
 		sep = "|"
@@ -622,15 +626,43 @@ func readCSV(b []byte, columns map[string]string) (*Directory, error) {
 	return d.finish()
 }
 
-func csvError(err error) error {
-	var pe *csv.ParseError
-	if errors.As(err, &pe) {
-		return &ReadError{ErrSyntax, pe.Line, pe.Err.Error()}
+// Comma is what parts the columns of a table in text: a comma, or where its first row has more of them a semicolon or a
+// tab.
+func Comma(b []byte) rune {
+	first, _, _ := bytes.Cut(b, []byte("\n"))
+	most, n := ',', bytes.Count(first, []byte(","))
+	for _, c := range ";\t" {
+		if k := bytes.Count(first, []byte(string(c))); k > n {
+			most, n = c, k
+		}
 	}
+	return most
+}
+
+// CSVError says in words what is wrong with a table in text. It is a *ReadError, or io.EOF of one without rows.
+func CSVError(err error) error {
+	var pe *csv.ParseError
+	switch {
+	case errors.Is(err, io.EOF):
+		return err
+	case !errors.As(err, &pe):
+		return &ReadError{Err: ErrSyntax, Detail: err.Error()}
+	case errors.Is(err, csv.ErrFieldCount):
+		return &ReadError{ErrSyntax, pe.Line, "it has more or fewer values than the first row has names"}
+	case errors.Is(err, csv.ErrQuote):
+		return &ReadError{ErrSyntax, pe.Line, `a value in quotes does not end with one, or goes on behind it; ` +
+			`inside of one a quote is written twice`}
+	case errors.Is(err, csv.ErrBareQuote):
+		return &ReadError{ErrSyntax, pe.Line, "a quote stands inside a value that does not begin with one"}
+	}
+	return &ReadError{ErrSyntax, pe.Line, pe.Err.Error()}
+}
+
+func csvError(err error) error {
 	if errors.Is(err, io.EOF) {
 		return &ReadError{Err: ErrNobody, Detail: "the file is empty"}
 	}
-	return &ReadError{Err: ErrSyntax, Detail: err.Error()}
+	return CSVError(err)
 }
 
 // SignsInAt reports whether a person is one of a provider's people: of an own provider everybody is who signs in at no

@@ -120,6 +120,31 @@ func whole(t *testing.T, read func([]byte) (*Directory, error), b []byte) {
 	}
 }
 
+// TestTables: what parts the columns, what a broken row is told as, and names that would steer whatever shows them.
+func TestTables(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{"uid\tmail\tsn\tgroups\nmira\tm@x.example\t\tnight;day\n",
+		"uid,mail,sn,groups\nmira,m@x.example,,night;day\n",
+		"uid;mail;sn;groups\nmira; m@x.example;;night|day\n"} {
+		d, err := Read([]byte(text))
+		if err != nil || len(d.Persons) != 1 || d.Persons[0].Attributes["mail"][0] != "m@x.example" ||
+			!slices.Equal(d.Persons[0].Groups, []string{"day", "night"}) || d.Persons[0].Attributes["sn"] != nil {
+			t.Errorf("%q: %+v, %v", text, d, err)
+		}
+	}
+	for text, want := range map[string]string{
+		"uid,mail\nmira\n":                "line 2 cannot be read: it has more or fewer values",
+		"uid,mail\n\"mira,x\n":            "line 2 cannot be read: a value in quotes does not end with one",
+		"uid,mail\nmi\"ra,x\n":            "line 2 cannot be read: a quote stands inside a value",
+		"uid,mail\nmi\x00ra,x\n":          `"mi\x00ra", an ID of a person`,
+		"uid,groups\nmira,\x1b[2Jnight\n": `a name of a group of "mira", holds a control character`,
+	} {
+		if _, err := Read([]byte(text)); !errors.Is(err, ErrSyntax) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %s", text, err, want)
+		}
+	}
+}
+
 // TestOddValues: line ends, folds, byte order marks, pictures, and very many values.
 func TestOddValues(t *testing.T) {
 	t.Parallel()

@@ -70,7 +70,7 @@ func (r *LogoutResponse) Bytes(s *xmlsec.Signer) ([]byte, error) {
 		xmlsec.Add(code, "samlp:StatusCode", "Value", r.Status.Sub)
 	}
 	if r.Status.Message != "" {
-		xmlsec.AddText(st, "samlp:StatusMessage", r.Status.Message)
+		xmlsec.AddText(st, "samlp:StatusMessage", xmlsec.Carried(r.Status.Message))
 	}
 	return signedBytes(el, s)
 }

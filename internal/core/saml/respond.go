@@ -90,7 +90,7 @@ func (a *Answer) Bytes() ([]byte, error) {
 			xmlsec.Add(code, "samlp:StatusCode", "Value", a.SubStatus)
 		}
 		if a.Message != "" {
-			xmlsec.AddText(status, "samlp:StatusMessage", a.Message)
+			xmlsec.AddText(status, "samlp:StatusMessage", xmlsec.Carried(a.Message))
 		}
 	} else {
 		xmlsec.Add(status, "samlp:StatusCode", "Value", StatusSuccess)
