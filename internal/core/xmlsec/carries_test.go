@@ -12,8 +12,8 @@ import (
 func TestCarries(t *testing.T) {
 	t.Parallel()
 	for _, s := range []string{"", "mira", "a\tb\nc\rd", "\u0085\u00a0", "\ud7ff", "\ue000", "\ufffd", "\U0001f52d",
-		"\x7f", "\u202e", "\x00", "a\x01", "\x08", "\x0b", "\x0c", "\x0e", "\x1b[1m", "\x1f", "\ufffe", "\uffff", "\xff",
-		"a\xc3", "\xed\xa0\x80"} {
+		"\x7f", "\u202e", "\x00", "a\x01", "\x08", "\x0b", "\x0c", "\x0e", "\x1b[1m", "\x1f", "\ufffe", "\uffff",
+		"\xff", "a\xc3", "\xed\xa0\x80"} {
 		root := etree.NewElement("x")
 		root.SetText(s)
 		doc, err := Parse(Serialize(root), MessageLimits())
