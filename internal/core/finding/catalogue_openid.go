@@ -206,7 +206,7 @@ func openidEntries() []Entry {
 		{OAuthAuthorizationPending, Error, "RFC 8628 3.5", "Nobody has decided on the device yet."},
 		{OAuthBrowser, Error, "RFC 6749 10.12", "The answer came in the browser from which the request left."},
 		{OAuthClientID, Error, "RFC 6749 4.1.1", "The client ID is that of a client of this provider."},
-		{OAuthCode, Pass, "RFC 6749 4.1.2", "The answer brings a code."},
+		{OAuthCode, Error, "RFC 6749 4.1.2", "The answer brings one code."},
 		{OAuthConsentRequired, Error, "OpenID Connect Core 3.1.2.6",
 			"Somebody has to consent, and no page may be shown."},
 		{OAuthDevice, Pass, "RFC 8628 3.1", "A device may begin a sign-in."},

@@ -241,7 +241,20 @@ func JudgeAnswer(q url.Values, r *Registered, e AnswerExpect) *judge.Judgement {
 			Ref: "RFC 6749 10.12"})
 	}
 	judgeIssuer(&j.Findings, q.Get("iss"), e.Doc)
-	if code := q.Get("error"); code != "" {
+	saw := "none"
+	for _, name := range []string{"code", "error", "iss", "state"} {
+		if n := len(q[name]); n > 1 {
+			saw = fmt.Sprintf("%s, %d times", name, n)
+		}
+	}
+	if q.Has("access_token") || q.Has("id_token") {
+		saw = "tokens in the address"
+	}
+	if code := q.Get("error"); saw != "none" || code == "" && q.Get("code") == "" {
+		j.Findings.Add(finding.Finding{ID: finding.OAuthCode, Level: finding.Error, Check: "code", Saw: saw,
+			Expected: "one code and nothing twice, or an error", Side: finding.Provider,
+			Fix: finding.Do("ask the provider's owner what it answers to response_type=code"), Ref: "RFC 6749 4.1.2"})
+	} else if code != "" {
 		saw := code
 		if s := q.Get("error_description"); s != "" {
 			saw += ": " + s

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 )
 
@@ -59,6 +60,36 @@ func TestWhatAnEndpointCannotKnow(t *testing.T) {
 	} {
 		if !slices.Equal(c.got, c.want) {
 			t.Errorf("%s: %q", c.name, c.got)
+		}
+	}
+}
+
+// TestAnswersWithoutACode: an answer that brings neither one code nor an error is refused, and what came is named.
+func TestAnswersWithoutACode(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	for _, c := range []struct {
+		name string
+		q    url.Values
+		saw  string // "" where it is accepted
+	}{
+		{"a code", url.Values{"code": {"x"}}, ""},
+		{"nothing", url.Values{}, "none"},
+		{"an empty code", url.Values{"code": {""}}, "none"},
+		{"two codes", url.Values{"code": {"x", "y"}}, "code, 2 times"},
+		{"two states", url.Values{"code": {"x"}, "state": {"a", "a"}}, "state, 2 times"},
+		{"a token in its place", url.Values{"access_token": {"x"}}, "tokens in the address"},
+		{"a token beside it", url.Values{"code": {"x"}, "id_token": {"x"}}, "tokens in the address"},
+		{"two errors", url.Values{"error": {"access_denied", "x"}}, "error, 2 times"},
+	} {
+		c.q.Set("iss", d.Doc.Issuer)
+		j := JudgeAnswer(c.q, d.r, AnswerExpect{Doc: d.Doc, StateSeen: true, StateGood: true})
+		saw := ""
+		for _, f := range j.Findings.Without(finding.Pass) {
+			saw += string(f.ID) + ": " + f.Saw
+		}
+		if want := "oauth.code: " + c.saw; c.saw == "" && saw != "" || c.saw != "" && saw != want {
+			t.Errorf("%s: %s", c.name, saw)
 		}
 	}
 }

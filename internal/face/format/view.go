@@ -795,6 +795,12 @@ func When(t, now time.Time) string {
 func Away(t, now time.Time) string {
 	d := t.Sub(now)
 	future := d > 0
+	if y := t.Year() - now.Year(); y > 250 || y < -250 { // which no time.Duration holds
+		if future {
+			return "in " + Count(y, "year")
+		}
+		return Count(-y, "year") + " ago"
+	}
 	if future { // times are kept in whole seconds: what lasts 90 days has 90 left when it was just made
 		d = (d + time.Second - 1).Truncate(time.Second)
 	} else {

@@ -154,6 +154,11 @@ func TestTimesInWords(t *testing.T) {
 			t.Errorf("%s: %q, want %q", d, got, want)
 		}
 	}
+	for year, want := range map[int]string{2281: "in 91311 days", 5138: "in 3107 years", 1601: "430 years ago"} {
+		if got := Away(time.Date(year, 3, 4, 9, 0, 0, 0, time.UTC), now); got != want { // no span of time is as long
+			t.Errorf("%d: %q, want %q", year, got, want)
+		}
+	}
 	if got := When(now.Add(48*time.Hour), now); got != "2031-03-06 09:00 UTC (in 2 days)" {
 		t.Error(got)
 	}

@@ -136,9 +136,10 @@ func (d *Inspector) recognise(in Input) (*Inspection, error) {
 		return d.inspectDER(raw, in.Raw, in.At)
 	}
 	text := string(raw)
-	// as a captured header has it
-	if len(text) > len("Bearer ") && strings.EqualFold(text[:len("Bearer ")], "Bearer ") {
-		text = strings.TrimSpace(text[len("Bearer "):])
+	for _, head := range []string{"Authorization: ", "Bearer ", "DPoP "} { // as a captured header has it
+		if len(text) > len(head) && strings.EqualFold(text[:len(head)], head) {
+			text = strings.TrimSpace(text[len(head):])
+		}
 	}
 	if c, ok, err := carriedIn(text, in.Posted); ok {
 		if err != nil {

@@ -98,9 +98,12 @@ func (d *Inspector) inspectJSON(in Input, raw []byte) (*Inspection, error) {
 			return d.inspectJWT(in, token)
 		}
 	}
+	if _, ok := probe["error"]; ok {
+		return inspectError(in, raw)
+	}
 	return nil,
-		fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document nor a token response with a "+
-			"JWT in it", ErrUnrecognised)
+		fmt.Errorf("%w: JSON that is neither a JSON Web Key, a JWKS, a discovery document, an error of OAuth nor a "+
+			"token response with a JWT in it", ErrUnrecognised)
 }
 
 func inspectDiscovery(raw []byte) (*Inspection, error) {

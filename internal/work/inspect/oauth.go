@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/url"
@@ -23,7 +24,16 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 		if !isURL {
 			before, query = "", field
 		}
-		query, _, _ = strings.Cut(query, "#")
+		query, fragment, _ := strings.Cut(query, "#")
+		if !isURL {
+			if at, f, cut := strings.Cut(field, "#"); cut && strings.Contains(at, "://") {
+				before, fragment = at, f
+			}
+		}
+		// response_mode=fragment, or no code at all
+		if q, err := url.ParseQuery(fragment); err == nil && answers(q) && strings.Contains(before, "://") {
+			return "authorization response", before, q, true
+		}
 		q, err := url.ParseQuery(query)
 		if err != nil {
 			continue
@@ -32,13 +42,24 @@ func oauthIn(text string) (kind, at string, q url.Values, ok bool) {
 		case q.Has("client_id") && (q.Has("response_type") || q.Has("redirect_uri")):
 			return "authorization request", before, q, true
 		case q.Has("error") && (q.Has("state") || q.Has("iss") || q.Has("error_description")), q.Has("code") &&
-			(q.Has("state") || q.Has("iss")):
+			(q.Has("state") || q.Has("iss") || strings.Contains(before, "://")):
 			return "authorization response", before, q, true
 		case q.Has("grant_type"):
 			return "token request", before, q, true
 		}
 	}
 	return "", "", nil, false
+}
+
+// answers reports whether parameters are an answer that came in a fragment (OAuth 2.0 Multiple Response Types, section
+// 2.1).
+func answers(q url.Values) bool {
+	for _, name := range []string{"code", "error", "access_token", "id_token"} {
+		if q.Get(name) != "" {
+			return true
+		}
+	}
+	return false
 }
 
 // inspectOAuth explains what a browser carried between a client and its provider; with a trust it is judged by the
@@ -59,11 +80,16 @@ func (d *Inspector) inspectOAuth(in Input, kind, at string, q url.Values) (*Insp
 		"error_uri":  "more about the error",
 		"grant_type": "what is handed in for tokens", "client_secret": "the client's secret",
 		"code_verifier": "PKCE: what was hashed",
-		"refresh_token": "the refresh token", "client_assertion": "the JWT with which the client authenticates"}
+		"access_token":  "an access token in an address: the implicit flow, which RFC 9700, section 2.1.2, gives up",
+		"id_token":      "an ID token in an address, where histories and logs keep it",
+		"token_type":    "how the token is shown to an API", "expires_in": "how long it is good, in seconds",
+		"device_code": "the code of the device", "refresh_token": "the refresh token",
+		"client_assertion": "the JWT with which the client authenticates"}
 	for _, k := range slices.Sorted(maps.Keys(q)) {
 		for _, x := range q[k] {
 			switch k {
-			case "code", "client_secret", "refresh_token", "code_verifier", "client_assertion", "password":
+			case "code", "client_secret", "refresh_token", "code_verifier", "client_assertion", "password",
+				"access_token", "id_token", "device_code":
 				x = "not shown"
 			}
 			v.Explained = append(v.Explained, [3]string{k, x, meanings[k]})
@@ -125,4 +151,34 @@ func (d *Inspector) registered(trust, what string) (*oauth.Registered, *oidc.Dis
 		}
 	}
 	return r, doc, nil
+}
+
+// inspectError explains an answer of a token endpoint, or of an API, that is an error (RFC 6749, section 5.2).
+func inspectError(in Input, raw []byte) (*Inspection, error) {
+	var e struct {
+		Error       string `json:"error"`
+		Description string `json:"error_description"`
+		URI         string `json:"error_uri"`
+	}
+	if err := json.Unmarshal(raw, &e); err != nil || e.Error == "" {
+		return nil, fmt.Errorf("%w: JSON whose error is no code of OAuth", ErrUnrecognised)
+	}
+	v := &Inspection{Kind: "OAuth error response", Trust: in.Trust}
+	for _, x := range [][3]string{{"error", e.Error, "the code of the error"},
+		{"error_description", e.Description, "the words of who answered"},
+		{"error_uri", e.URI, "more about the error"}} {
+		if x[1] != "" {
+			v.Explained = append(v.Explained, x)
+		}
+	}
+	id := finding.OAuthFamily.With(oidc.Plain(e.Error))
+	f := finding.Finding{ID: id, Level: finding.Note, Check: "error of the answer", Saw: e.Error,
+		Expected: "tokens, or what was asked for", Side: finding.Sender, Ref: "RFC 6749 5.2",
+		Fix: finding.Do("look at the request that it answers as well").Then(finding.Run("inspect", "FILE", "--trust",
+			"APP@PROVIDER"))}
+	if known, ok := finding.Lookup(id); ok {
+		f.Saw, f.Ref = e.Error+": "+known.Means, known.Ref
+	}
+	v.Findings.Add(f)
+	return v, nil
 }

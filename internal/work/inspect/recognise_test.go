@@ -46,6 +46,50 @@ func TestWrappings(t *testing.T) {
 	}
 }
 
+// TestWhatPeoplePaste: answers in a fragment or without a state, a header with a token, an error of a token endpoint; no
+// value that is good for something is shown.
+func TestWhatPeoplePaste(t *testing.T) {
+	h := fixture.New(t)
+	x := inspect.New(h.Book)
+	const at = "https://dome.kestrelridge.example/oidc"
+	const token = "eyJhbGciOiJFUzI1NiJ9.eyJpc3MiOiJodHRwczovL2xvZ2luLmV4YW1wbGUifQ.AAAA"
+	for _, c := range []struct{ raw, kind, says string }{
+		{at + "?code=secret-value", "OAuth authorization response", "sent to " + at},
+		{at + "#code=secret-value&state=s", "OAuth authorization response", "ties the answer to the browser"},
+		{at + "#access_token=secret-value&token_type=bearer", "OAuth authorization response", "the implicit flow"},
+		{at + "?x=1#error=access_denied&state=s", "OAuth authorization response", "why there is no code"},
+		{"Authorization: Bearer " + token, "JWT", "who issued it"},
+		{"authorization: dpop " + token, "JWT", "who issued it"},
+		{`{"error":"invalid_grant","error_description":"it is over"}`, "OAuth error response",
+			"used, ended, revoked"},
+		{`{"error":"of-their-own"}`, "OAuth error response", "which it alone can explain"},
+	} {
+		v, err := x.Inspect(inspect.Input{Raw: []byte(c.raw)})
+		if err != nil {
+			t.Errorf("%s: %v", c.raw, err)
+			continue
+		}
+		said := ""
+		for _, f := range v.Facts {
+			said += strings.ToLower(f[0]) + " " + f[1] + "\n"
+		}
+		for _, e := range v.Explained {
+			said += strings.Join(e[:], " ") + "\n"
+		}
+		for _, f := range v.Findings {
+			said += f.Saw + "\n"
+		}
+		if v.Kind != c.kind || !strings.Contains(said, c.says) || strings.Contains(said, "secret-value") {
+			t.Errorf("%s: %s\n%s", c.raw, v.Kind, said)
+		}
+	}
+	for _, raw := range []string{`{"error":{"code":3}}`, at + "#section", at + "?page=2#code"} {
+		if _, err := x.Inspect(inspect.Input{Raw: []byte(raw)}); !errors.Is(err, inspect.ErrUnrecognised) {
+			t.Errorf("%q: %v", raw, err)
+		}
+	}
+}
+
 // TestJudgedByItsOwnProtocolAlone holds that a message is judged by a trust of its protocol, and that one of the other
 // is refused with words.
 func TestJudgedByItsOwnProtocolAlone(t *testing.T) {
