@@ -46,8 +46,8 @@ func TestWrappings(t *testing.T) {
 	}
 }
 
-// TestWhatPeoplePaste: answers in a fragment or without a state, a header with a token, an error of a token endpoint; no
-// value that is good for something is shown.
+// TestWhatPeoplePaste: answers in a fragment or without a state, a header with a token, an error of a token endpoint;
+// no value that is good for something is shown.
 func TestWhatPeoplePaste(t *testing.T) {
 	h := fixture.New(t)
 	x := inspect.New(h.Book)
