@@ -364,9 +364,16 @@ func TestWhatXMLCannotCarry(t *testing.T) {
 	t.Parallel()
 	d := demoed(t)
 	const reason = "it holds the character U+0001, which XML cannot carry"
-	d.write("odd.csv", "uid,mail,displayName,groups\nzeno,zeno@kestrelridge.example,Ze\x01no,observers\n")
+	d.write("odd.csv", "uid,mail,displayName,groups\nzeno,zeno@kestrelridge.example,Ze\x01no,observers\n"+
+		"quirin,quirin@kestrelridge.example,,observers\n")
 	d.ok("people", "load", "odd.csv")
 	d.ok("claims", "set", "nightlog@ridge", "displayName=person.displayName")
+	gaps := strings.Join(strings.Fields(d.fails(0, nil, "claims", "gaps", "nightlog@ridge").out), " ")
+	for _, w := range []string{"zeno: " + reason, "quinn, quirin, rosa: the person has no such attribute"} {
+		if !strings.Contains(gaps, w) {
+			t.Errorf("it does not say %q: %s", w, gaps)
+		}
+	}
 	d.fails(0, []string{reason}, "claims", "preview", "nightlog@ridge", "--as", "zeno")
 	d.fails(0, []string{"ACCEPTED"}, "rehearse", "nightlog@ridge", "--as", "zeno")
 	d.ok("claims", "set", "nightlog@ridge", "--subject", "person.displayName", "--yes")

@@ -60,7 +60,7 @@ func one() [][]string {
 		{"claims", "set", "app0000@ridge", "mail=person.mail", "--dry-run"},
 		{"claims", "preview", "app0000@ridge", "--as", "person7"},
 		{"trust", "change", "app0000@ridge", "--admits", "group:observers", "--dry-run"},
-		{"people", "show", "person7"}, {"people", "access", "person7"}, {"people", "search", "person77"},
+		{"people", "show", "person7"}, {"people", "access", "person7"}, {"people", "search", "person7@"},
 		{"consent", "give", "app0001@ridge", "--for", "person7"}, {"consent", "show",
 			"app0001@ridge"},
 		{"key", "announce", "ridge", "--use", "signing", "--dry-run"}, {"key", "list", "ridge"},

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -38,7 +39,46 @@ type RuleGap struct {
 	Required   bool     `json:"required"` // the app cannot do without
 	Empty      int      `json:"empty"`    // for how many people
 	Who        []string `json:"who"`
-	Why        string   `json:"why"` // for the first of them
+	Why        string   `json:"why"` // of more reasons than one each with for whom it is
+
+	reasons []whyEmpty
+}
+
+// whyEmpty is why a rule gives nothing to some people.
+type whyEmpty struct {
+	why string
+	who []string
+}
+
+func (r *RuleGap) add(person, why string) {
+	r.Empty++
+	r.Who = append(r.Who, person)
+	i := slices.IndexFunc(r.reasons, func(x whyEmpty) bool { return x.why == why })
+	if i < 0 {
+		i = len(r.reasons)
+		r.reasons = append(r.reasons, whyEmpty{why: why})
+	}
+	r.reasons[i].who = append(r.reasons[i].who, person)
+}
+
+// mostReasons is how many reasons for one gap are told.
+const mostReasons = 3
+
+// explain writes Why.
+func (r *RuleGap) explain() {
+	if len(r.reasons) == 1 {
+		r.Why = r.reasons[0].why
+		return
+	}
+	var words []string
+	for i, x := range r.reasons {
+		if i == mostReasons {
+			words = append(words, fmt.Sprintf("%d more reasons", len(r.reasons)-i))
+			break
+		}
+		words = append(words, some(x.who)+": "+x.why)
+	}
+	r.Why = strings.Join(words, "; ")
 }
 
 // Same is a subject of several people.
@@ -79,18 +119,21 @@ func (t *Those) Gaps() *Gaps {
 	note := func(claim, expression, person, why string) {
 		x := empty[claim]
 		if x == nil {
-			x = &RuleGap{Claim: claim, Expression: claims.Masked(expression), Required: t.needs(claim), Why: why,
+			x = &RuleGap{Claim: claim, Expression: claims.Masked(expression), Required: t.needs(claim),
 				Who: []string{}}
 			empty[claim] = x
 		}
-		x.Empty++
-		x.Who = append(x.Who, person)
+		x.add(person, why)
 	}
 	for i := range t.all {
 		p := &t.all[i]
 		got := t.releaser.Receive(p)
 		if got.NoWhy != nil {
-			note(federation.Subject, t.trust.SubjectWords(), p.ID, got.NoWhy.Error())
+			why := got.NoWhy
+			if cause := errors.Unwrap(why); cause != nil { // without who it is, and what it was made of
+				why = cause
+			}
+			note(federation.Subject, t.trust.SubjectWords(), p.ID, why.Error())
 		} else {
 			subjects[got.Subject] = append(subjects[got.Subject], p.ID)
 			if why := forbiddenSubject(t.trust.SubjectFormat, got.Subject); why != "" {
@@ -116,6 +159,7 @@ func (t *Those) Gaps() *Gaps {
 		}
 	}
 	for _, claim := range slices.Sorted(maps.Keys(empty)) {
+		empty[claim].explain()
 		if _, _, ruled := t.trust.RuleFor(claim); ruled || claim == federation.Subject ||
 			empty[claim].Empty < g.People {
 			g.Rules = append(g.Rules, *empty[claim])
