@@ -157,6 +157,13 @@ func TestRegistrationToTheLetter(t *testing.T) {
 		"2: a token response": {"POST", to, token,
 			`{"response_types":["token"],"redirect_uris":["https://dome.kestrelridge.example/"]}`, 400,
 			"invalid_client_metadata", "response_types"},
+		"2: unsigned ID tokens": {"POST", to, token, `{"redirect_uris":["https://dome.kestrelridge.example/"],` +
+			`"id_token_signed_response_alg":"none"}`, 400, "invalid_client_metadata", "id_token_signed_response_alg"},
+		"2: ID tokens by HMAC": {"POST", to, token, `{"redirect_uris":["https://dome.kestrelridge.example/"],` +
+			`"id_token_signed_response_alg":"HS256"}`, 400, "invalid_client_metadata",
+			"id_token_signed_response_alg: \"HS256\"; there are ES256"},
+		"2: an empty address": {"POST", to, token, `{"redirect_uris":[""]}`, 400, "invalid_redirect_uri",
+			"redirect_uris: an empty text"},
 		"2.1: code without its grant": {"POST", to, token,
 			`{"response_types":["code"],"grant_types":["client_credentials"]}`, 400, "invalid_client_metadata",
 			"response_types"},

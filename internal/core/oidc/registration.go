@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -153,6 +154,8 @@ func (m *ClientMetadata) Check() error {
 		return bad("application_type", "%q; there are web and native", m.ApplicationType)
 	case !slices.Contains([]string{"", "pairwise", "public"}, m.SubjectType):
 		return bad("subject_type", "%q; there are pairwise and public", m.SubjectType)
+	case m.IDTokenAlg != "" && !slices.Contains(Algorithms(), m.IDTokenAlg):
+		return bad("id_token_signed_response_alg", "%q; there are %s", m.IDTokenAlg, strings.Join(Algorithms(), ", "))
 	case m.DefaultMaxAge < 0:
 		return bad("default_max_age", "%d is below 0", m.DefaultMaxAge)
 	}
@@ -196,7 +199,8 @@ func (m *ClientMetadata) addresses() error {
 		for i, u := range l.list {
 			for _, f := range JudgeRedirect(m.Kind(), u, l.field, l.list[:i]) {
 				if f.Level == finding.Error {
-					return &RegistrationError{l.code, f.Saw + "; expected " + f.Expected, l.field}
+					return &RegistrationError{l.code, cmp.Or(f.Saw, "an empty text") + "; expected " + f.Expected,
+						l.field}
 				}
 			}
 		}

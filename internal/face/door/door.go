@@ -20,6 +20,7 @@ import (
 
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/oidc"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/publish"
@@ -325,9 +326,11 @@ func problem(w http.ResponseWriter, status int, words string) {
 func write(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
-	e := json.NewEncoder(w)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	_ = e.Encode(v) // the other side went away
+	_ = e.Encode(v)                       // what is told here is always JSON
+	_, _ = w.Write(plain.JSON(b.Bytes())) // the other side went away
 }
 
 // body reads a request's body, up to what client metadata may be and a byte more. Errors: *oidc.RegistrationError.

@@ -150,7 +150,12 @@ func refusal(is error, what string, fs finding.List) error {
 			}
 		}
 	}
-	return fmt.Errorf("%s: this %w:%s", what, is, b.String())
+	if !strings.HasPrefix(is.Error(), "this ") {
+		what += ": this"
+	} else {
+		what += ":"
+	}
+	return fmt.Errorf("%s %w:%s", what, is, b.String())
 }
 
 func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
