@@ -233,4 +233,9 @@ func TestOneEntityByItself(t *testing.T) {
 			}
 		}
 	}
+	d.ok("init", "--org", "Kestrel Ridge Observatory")
+	r := d.fails(1, []string{"which names no protocol"}, "app", "add", "planner", "--metadata", "one1.xml")
+	if strings.Contains(r.err, "provider add") {
+		t.Errorf("it is taken for the other kind of party:\n%s", r.err)
+	}
 }

@@ -40,7 +40,7 @@ func JudgeEntity(e *Entity, side finding.Side, now time.Time) finding.List {
 		role, roleName, other = e.IDP, "IDPSSODescriptor", e.SP
 	}
 	if role == nil {
-		saw, fix := "no SAML 2.0 role", "ask for metadata with a "+roleName+" that supports SAML 2.0"
+		saw, fix := "no SAML 2.0 role", "ask for metadata with an "+roleName+" that supports SAML 2.0"
 		var unread []string
 		for _, u := range e.Unread {
 			if u.Descriptor == roleName {

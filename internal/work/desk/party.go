@@ -265,6 +265,9 @@ func roleError(p *federation.Party, found finding.List) error {
 			if p.Kind == federation.Provider {
 				other = federation.App
 			}
+			if p.Entity.IDP == nil && p.Entity.SP == nil { // it is of the other kind as little
+				return err
+			}
 			return finding.Advise(err, finding.Run(string(other), "add", p.Name, "--metadata", p.Source))
 		}
 	}
