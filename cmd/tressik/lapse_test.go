@@ -64,6 +64,7 @@ func TestWhatHasRunOut(t *testing.T) {
 		t.Errorf("broken are %d: %+v", len(found), found)
 	}
 	d.fails(0, []string{"None of the 4 entities is broken or in doubt."}, "metadata", "find", "well.xml", "--broken")
+	d.fails(3, []string{"None of the 4 entities matches"}, "metadata", "find", "well.xml", "nobody", "--broken")
 	d.fails(3, []string{"The document itself", "2025-03-04 09:00 UTC"}, "metadata", "find", "over.xml", "well")
 	d.fails(0, says[:1], "metadata", "split", "in.xml", "--into", "files")
 	all(d.fails(0, nil, "metadata", "sign", "in.xml", "--key", "feed.key", "--cert", "feed.pem", "--out",

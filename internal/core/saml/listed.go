@@ -314,6 +314,9 @@ type Sought struct {
 // Any reports whether everything is sought.
 func (s Sought) Any() bool { return len(s.Words) == 0 && s.Narrow() == 0 }
 
+// BrokenAlone reports whether all that are broken are sought, whatever else they are: none is then good news.
+func (s Sought) BrokenAlone() bool { return s.Broken && len(s.Words) == 0 && s.Narrow() == 1 }
+
 // Narrow counts the parts that are given beside words.
 func (s Sought) Narrow() int {
 	n := 0

@@ -238,7 +238,8 @@ func (a *App) metadataFind() *cobra.Command {
 search; the case of letters does not count. Of a large file an index is kept (in tressik/metadata of the folder for
 caches, such as ~/.cache), so that the next search need not read it again; a file that has changed is read anew.
 With --signed-by nothing is told unless the signature over the document holds, or held when the index was made.
-It ends with exit status 3 when nothing is found, but for --broken, or when the validity of the document has ended.`,
+It ends with exit status 3 when nothing is found, but for --broken by itself, or when the validity of the document
+has ended.`,
 		Example: "  tressik metadata find federation.xml southmere --role provider",
 		RunE: func(cmd *cobra.Command, got []string) error {
 			src.metadata, what.Words = got[0], got[1:]
@@ -258,7 +259,7 @@ It ends with exit status 3 when nothing is found, but for --broken, or when the 
 			}
 			fs := aggregate.Findings(d.Name, f.Survey, nil, nil, d.now)
 			hits := len(f.Entities)
-			if what.Broken {
+			if what.BrokenAlone() {
 				hits = 1 // none is good news
 			}
 			if err := foundAny(hits, a.print(layout.FoundEntities(d.Name, f, what, fs))); err != nil {

@@ -150,7 +150,7 @@ func FoundEntities(name string, f *aggregate.Found, what saml.Sought, over findi
 	}
 	b := entities(list)
 	b.Empty = fmt.Sprintf("None of the %s entities matches; ask for less.", thousands(f.Survey.Entities))
-	if what.Broken && len(what.Words) == 0 && what.Narrow() == 1 {
+	if what.BrokenAlone() {
 		b.Empty = fmt.Sprintf("None of the %s entities is broken or in doubt.", thousands(f.Survey.Entities))
 	}
 	blocks := []format.Block{b}
