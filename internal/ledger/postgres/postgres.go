@@ -297,6 +297,24 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	return nil
 }
 
+// schema is the newest migration.
+const schema = 16
+
+// renew migrates a ledger of an older version, as whoever owns its tables alone can. Errors: ledger.ErrReadOnly.
+func renew(ctx context.Context, pool *pgxpool.Pool, place string) error {
+	var owns bool
+	err := pool.QueryRow(ctx, "SELECT pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = "+
+		"'goose_db_version'::regclass").Scan(&owns)
+	switch {
+	case err != nil:
+		return translated(err)
+	case !owns:
+		return fmt.Errorf("%w: %s is from an older version and has to be migrated first; any command of whoever owns "+
+			"it does so", ledger.ErrReadOnly, place)
+	}
+	return migrate(ctx, pool)
+}
+
 // schemaOf is the newest migration that a database has. Errors: ledger.ErrNoLedger.
 func schemaOf(ctx context.Context, pool *pgxpool.Pool) (version int, err error) {
 	err = pool.QueryRow(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE "+
@@ -324,11 +342,11 @@ func Open(ctx context.Context, place string, o ledger.Options) (*Ledger, error) 
 	switch {
 	case err != nil:
 		err = fmt.Errorf("%w at %s", err, place)
-	case version > tables.Schema:
+	case version > schema:
 		err = fmt.Errorf("%w: %s has schema %d, this program knows up to %d", ledger.ErrNewer, place, version,
-			tables.Schema)
-	case version < tables.Schema:
-		err = migrate(ctx, pool)
+			schema)
+	case version < schema:
+		err = renew(ctx, pool, place)
 	}
 	if err != nil {
 		pool.Close()
@@ -428,8 +446,15 @@ func (l *Ledger) update(ctx context.Context, wait time.Duration, f func(model.Vi
 	n, aside := 0, 0
 	w := tables.Writer{
 		Transact: func(locked bool, f func(*tables.Reader) (bool, error)) (err error) {
-			n, err = l.on(ctx, c, wait, locked, f)
+			n, err = l.on(ctx, c, way{wait: wait, locked: locked}, f)
 			return err
+		},
+		Ahead: func(first func(*tables.Reader) error, f func(*tables.Reader) (bool, error)) (clear bool, err error) {
+			n, err = l.on(ctx, c, way{wait: wait, first: first}, f)
+			if said(err) == "55P03" || overtaken(err) || isConstraint(err) || errors.Is(err, model.ErrExists) {
+				return false, nil
+			}
+			return true, err
 		},
 		Aside: func(f func(*tables.Reader) error) error {
 			return pgx.BeginFunc(ctx, c, func(pgx.Tx) error {
@@ -475,20 +500,58 @@ func (l *Ledger) transact(ctx context.Context, wait time.Duration, locked bool, 
 		return 0, err
 	}
 	defer c.Release()
-	return l.on(ctx, c, wait, locked, f, also...)
+	return l.on(ctx, c, way{wait: wait, locked: locked}, f, also...)
+}
+
+// way is how a transaction goes.
+type way struct {
+	wait   time.Duration              // how long it waits for others
+	locked bool                       // others are locked out from the beginning
+	first  func(*tables.Reader) error // runs before others are locked out; may be nil
+}
+
+// lockOut locks out whoever else writes.
+const lockOut = "LOCK TABLE revision IN EXCLUSIVE MODE"
+
+// begin are the statements with which a transaction begins.
+func (w way) begin() []string {
+	level := "REPEATABLE READ"
+	if w.first != nil { // what follows on the lock sees what was written until then
+		level = "READ COMMITTED"
+	}
+	out := []string{"BEGIN ISOLATION LEVEL " + level}
+	if w.wait != patience {
+		out = append(out, fmt.Sprintf("SET LOCAL lock_timeout = %d", w.wait.Milliseconds()))
+	}
+	if w.locked { // a lock is taken before the moment is, and nobody can write after it
+		out = append(out, lockOut)
+	}
+	return out
+}
+
+// ahead runs what comes first of a transaction, and locks others out then. Somebody who writes may be waiting for a row
+// of it by then, with the lock in hand: they are to go first.
+func (w way) ahead(ctx context.Context, t *conn) error {
+	t.own = true
+	if err := w.first(tables.On(t)); err != nil {
+		return err
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	t.own = false
+	for _, s := range []string{"SET LOCAL lock_timeout = 100", lockOut} {
+		if _, err := t.conn.Exec(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // on runs a function in a transaction, and keeps what it wrote where it says so. The first thing that is written counts
 // up the revision.
-func (l *Ledger) on(ctx context.Context, c *pgxpool.Conn, wait time.Duration, locked bool,
-	f func(*tables.Reader) (bool, error), also ...func(querier) error) (n int, err error) {
-	begin := []string{"BEGIN ISOLATION LEVEL REPEATABLE READ"}
-	if wait != patience {
-		begin = append(begin, fmt.Sprintf("SET LOCAL lock_timeout = %d", wait.Milliseconds()))
-	}
-	if locked { // a lock is taken before the moment is, and nobody can write after it
-		begin = append(begin, "LOCK TABLE revision IN EXCLUSIVE MODE")
-	}
+func (l *Ledger) on(ctx context.Context, c *pgxpool.Conn, w way, f func(*tables.Reader) (bool, error),
+	also ...func(querier) error) (n int, err error) {
 	kept := false
 	defer func() {
 		if !kept && !c.Conn().IsClosed() {
@@ -498,12 +561,17 @@ func (l *Ledger) on(ctx context.Context, c *pgxpool.Conn, wait time.Duration, lo
 			}
 		}
 	}()
-	for _, s := range begin {
+	for _, s := range w.begin() {
 		if _, err := c.Exec(ctx, s); err != nil {
 			return 0, fmt.Errorf("starting a change: %w", err)
 		}
 	}
 	t := on(ctx, c, l.queries)
+	if w.first != nil {
+		if err := w.ahead(ctx, t); err != nil {
+			return 0, err
+		}
+	}
 	if keep, err := f(tables.On(t)); err != nil || !keep {
 		return 0, err
 	}

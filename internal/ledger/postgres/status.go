@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"tressik.example/internal/ledger"
-	"tressik.example/internal/ledger/tables"
 )
 
 // Status is how the database is kept, and which connections of Tressik are open on it but those of this process.
@@ -65,7 +64,7 @@ func (l *Ledger) Sound(ctx context.Context) (out []string, err error) {
 	if err != nil {
 		return nil, translated(err)
 	}
-	if most != tables.Schema {
+	if most != schema {
 		out = append(out, "the list of migrations is not what was written")
 	}
 	roles, err := l.Roles(ctx)

@@ -41,7 +41,7 @@ var sums string
 
 // schema is the newest migration; applicationID marks the file as a ledger (SQLite header, bytes 68 to 71).
 const (
-	schema        = tables.Schema
+	schema        = 15
 	applicationID = 0x5472736b
 )
 

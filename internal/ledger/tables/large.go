@@ -20,7 +20,8 @@ import (
 // A change of very many records, such as a load of a hundred thousand people or a new key of a party of ten thousand
 // trusts, has others wait for as little as can be: its rows are laid down in tables of the connection's own, which
 // nobody else sees, and what the journal keeps of it is written out. What is left the database does by itself: rows are
-// copied from table to table. It is worked out while others wait only where it was overtaken again and again.
+// copied from table to table, beside the changes of others where the engine can do that, so that they wait for the
+// journal alone. It is worked out while others wait only where it was overtaken again and again.
 
 // Transact runs a function in a transaction, and keeps what it wrote where it says so. With locked nobody else can have
 // written since the moment that the function sees.
@@ -31,6 +32,10 @@ type Writer struct {
 	Transact Transact
 	// Aside runs a function on a Reader whose writing concerns tables of the connection's own alone.
 	Aside func(f func(*Reader) error) error
+	// Ahead runs two functions in one transaction: the first beside whoever else writes, where nobody sees what it
+	// writes, and f with all others locked out. clear is false where others stood in the way: nothing was kept. It is
+	// nil for an engine on which one writes at a time.
+	Ahead func(first func(*Reader) error, f func(*Reader) (keep bool, err error)) (clear bool, err error)
 	// Overtaken reports whether an error of Transact says that somebody else wrote first.
 	Overtaken func(error) bool
 }
@@ -94,13 +99,27 @@ func (w Writer) large(x *made) (done bool, err error) {
 		})
 		return done, err
 	}
-	err = w.Transact(true, func(r *Reader) (bool, error) {
-		same, err := x.holds(r)
-		if done = same; err != nil || !same {
-			return false, err
+	finish := func(with func(*Reader) error) func(*Reader) (bool, error) {
+		return func(r *Reader) (bool, error) {
+			same, err := x.holds(r)
+			if done = same; err != nil || !same {
+				return false, err
+			}
+			return true, with(r)
 		}
-		return true, x.put(r)
-	})
+	}
+	clear := false
+	if w.Ahead != nil {
+		clear, err = w.Ahead(x.copy, finish(x.finish))
+	}
+	if !clear {
+		err = w.Transact(true, finish(func(r *Reader) error {
+			if err := x.copy(r); err != nil {
+				return err
+			}
+			return x.finish(r)
+		}))
+	}
 	_ = w.Aside(x.clear) // it is the connection's own, and goes with it at the latest
 	return done, err
 }
@@ -158,6 +177,7 @@ func (x *made) enlarge(r *Reader) error {
 		return err
 	}
 	last, single := map[model.Key]int{}, map[model.Key]bool{} // a row is put or taken away once
+	stood := map[model.Key]bool{}                             // whether something may be there already
 	for i := range x.changes.Records {
 		ch := &x.changes.Records[i]
 		last[ch.Key] = i
@@ -184,13 +204,15 @@ func (x *made) enlarge(r *Reader) error {
 			l = &laid{}
 			x.laid[t] = l
 		}
-		if l.over = l.over || ch.Before != nil; last[ch.Key] != i {
+		stood[ch.Key] = stood[ch.Key] || ch.Before != nil
+		if last[ch.Key] != i {
 			continue
 		}
 		if ch.After == nil {
 			l.gone, l.less = append(l.gone, t.parts(ch.Key)[0]), true
 			continue
 		}
+		l.over = l.over || stood[ch.Key]
 		values, err := t.values(ch.After)
 		if err != nil {
 			return err
@@ -243,9 +265,11 @@ func (x *made) lay(r *Reader) error {
 		}
 		x.laid[t].put, x.laid[t].gone = nil, nil
 	}
-	for _, q := range []string{"DROP TABLE IF EXISTS coming_journal",
+	for _, q := range []string{"DROP TABLE IF EXISTS coming_journal", "DROP TABLE IF EXISTS chained_journal",
 		"CREATE TEMPORARY TABLE coming_journal (n INTEGER PRIMARY KEY, seq BIGINT, at TEXT, actor TEXT, action TEXT, " +
-			"party TEXT, trust TEXT, before TEXT, after TEXT, prev TEXT, hash TEXT, sum BIGINT, records TEXT)"} {
+			"party TEXT, trust TEXT, before TEXT, after TEXT, prev TEXT, hash TEXT, sum BIGINT, records TEXT)",
+		"CREATE TEMPORARY TABLE chained_journal (n INTEGER PRIMARY KEY, seq BIGINT, prev TEXT, hash TEXT, " +
+			"sum BIGINT)"} {
 		if err := r.c.Exec(q); err != nil {
 			return err
 		}
@@ -313,15 +337,8 @@ func (x *made) holds(r *Reader) (bool, error) {
 	return err == nil && !t.Any(slices.Collect(maps.Keys(x.asked))...), err
 }
 
-// put makes the changes out of what is laid down.
-func (x *made) put(r *Reader) error {
-	seq, err := r.NewestSeq()
-	if err == nil && seq != x.seq { // others wrote meanwhile, nothing that matters here
-		x.entries, err = r.follow(x.changes)
-	}
-	if err != nil {
-		return err
-	}
+// copy takes what is laid down into the tables.
+func (x *made) copy(r *Reader) error {
 	for _, t := range x.tables() {
 		if x.laid[t].less {
 			one := strings.NewReplacer("p.", "", " = ?", "").Replace(t.key)
@@ -340,24 +357,51 @@ func (x *made) put(r *Reader) error {
 			return fmt.Errorf("keeping what is laid down for %s: %w", t.table, r.constrained(err))
 		}
 	}
+	return nil
+}
+
+// finish makes the other changes, and has them all in the journal.
+func (x *made) finish(r *Reader) error {
+	seq, err := r.NewestSeq()
+	if err == nil && seq != x.seq { // others wrote meanwhile, nothing that matters here
+		x.entries, err = r.follow(x.changes)
+	}
+	if err != nil {
+		return err
+	}
 	for _, c := range x.rest {
 		if err := r.record(c, &people.Census{}); err != nil {
 			return err
 		}
 	}
 	return r.close(&x.tally, x.changes, func() error {
-		const into = "INSERT INTO journal (" + entryColumns + ", sum, records) SELECT "
-		if seq == x.seq { // they follow as they are laid down
-			if err := r.c.Exec(into + entryColumns + ", sum, records FROM coming_journal ORDER BY n"); err != nil {
+		if seq != x.seq {
+			if err := x.chain(r); err != nil {
 				return err
 			}
-			return r.append(x.entries, func(int, model.Entry) error { return nil })
 		}
-		return r.append(x.entries, func(i int, e model.Entry) error {
-			return r.c.Exec(into+"?, at, actor, action, party, trust, before, after, ?, ?, ?, records "+
-				"FROM coming_journal WHERE n = ?", e.Seq, e.Prev, e.Hash, sumOf("journal", entryValues(e)), int64(i))
-		})
+		if err := r.c.Exec("INSERT INTO journal (" + entryColumns + ", sum, records) SELECT " + entryColumns +
+			", sum, records FROM coming_journal ORDER BY n"); err != nil {
+			return err
+		}
+		return r.head(x.entries)
 	})
+}
+
+// chain has the entries that are laid down follow on what others wrote: their places, and what hangs on those.
+func (x *made) chain(r *Reader) error {
+	for part := range slices.Chunk(x.entries, 100) {
+		values := make([]any, 0, 5*len(part))
+		for _, e := range part {
+			values = append(values, e.Seq-x.entries[0].Seq, e.Seq, e.Prev, e.Hash, sumOf("journal", entryValues(e)))
+		}
+		if err := r.c.Exec("INSERT INTO chained_journal (n, seq, prev, hash, sum) VALUES "+
+			strings.Repeat("(?, ?, ?, ?, ?), ", len(part)-1)+"(?, ?, ?, ?, ?)", values...); err != nil {
+			return err
+		}
+	}
+	return r.c.Exec("UPDATE coming_journal SET seq = c.seq, prev = c.prev, hash = c.hash, sum = c.sum " +
+		"FROM chained_journal c WHERE c.n = coming_journal.n")
 }
 
 // clear takes away what was laid down.
@@ -369,8 +413,10 @@ func (x *made) clear(r *Reader) error {
 			}
 		}
 	}
-	if err := r.c.Exec("DROP TABLE IF EXISTS coming_journal"); err != nil {
-		return err
+	for _, table := range []string{"coming_journal", "chained_journal"} {
+		if err := r.c.Exec("DROP TABLE IF EXISTS " + table); err != nil {
+			return err
+		}
 	}
 	return r.c.Flush()
 }

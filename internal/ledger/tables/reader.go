@@ -315,7 +315,12 @@ func (r *Reader) Write(c model.Changes) error {
 		}
 	}
 	return r.close(&tally, c, func() error {
-		return r.append(entries, func(_ int, e model.Entry) error { return r.entry(e) })
+		for _, e := range entries {
+			if err := r.entry(e); err != nil {
+				return err
+			}
+		}
+		return r.head(entries)
 	})
 }
 
@@ -454,20 +459,14 @@ func (r *Reader) peopleKey(c model.Changes) (key string, err error) {
 	return key, nil
 }
 
-// append adds entries to the journal, each by a function.
-func (r *Reader) append(list []model.Entry, add func(i int, e model.Entry) error) error {
-	if len(list) == 0 {
+// head notes the last of the entries that were added to the journal as its head.
+func (r *Reader) head(added []model.Entry) error {
+	if len(added) == 0 {
 		return nil
 	}
-	var seq int64
-	var prev string
-	for i, e := range list {
-		if err := add(i, e); err != nil {
-			return err
-		}
-		seq, prev = e.Seq, e.Hash
-	}
-	return settings().put(r, model.Change{After: &model.Setting{Name: model.SettingHead, Value: model.Head(seq, prev)}})
+	last := added[len(added)-1]
+	return settings().put(r, model.Change{After: &model.Setting{Name: model.SettingHead,
+		Value: model.Head(last.Seq, last.Hash)}})
 }
 
 // entry adds one entry to the journal, as it is.

@@ -17,9 +17,6 @@ import (
 	"tressik.example/internal/model"
 )
 
-// Schema is the number of the migration that makes the tables what this version knows, in each engine.
-const Schema = 15
-
 // table keeps the records of one kind.
 type table interface {
 	get(r *Reader, k model.Key) (model.Record, error)
