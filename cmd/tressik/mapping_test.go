@@ -379,3 +379,25 @@ func TestWhatXMLCannotCarry(t *testing.T) {
 	d.ok("claims", "set", "nightlog@ridge", "--subject", "person.displayName", "--yes")
 	d.fails(3, []string{"saml.status", "which XML cannot carry"}, "rehearse", "nightlog@ridge", "--as", "zeno")
 }
+
+// TestSecretsAreLeftOut: no password that stands in an export comes into the ledger, and it is said that it did not.
+func TestSecretsAreLeftOut(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const secret = "correct-horse"
+	for _, args := range [][]string{
+		{"people", "load", d.write("p.csv", "uid,mail,password,role\nzed,zed@kestrelridge.example,"+secret+",x\n")},
+		{"people", "source", "add", "staff", d.write("s.json", `[{"uid":"zoe","password":"`+secret+`"}]`)},
+		{"accounts", "load", "nightlog", d.write("a.csv", "username,password\nmira.solano@kestrelridge.example,"+
+			secret+"\n")}} {
+		d.fails(0, []string{"left out, since it holds secrets: password"}, args...)
+	}
+	for _, args := range [][]string{{"people", "list"}, {"people", "show", "zed"}, {"people", "show", "zoe"},
+		{"journal", "list"}, {"accounts", "match", "nightlog@ridge"}} {
+		if r := d.run(append(args, "--format", "json")...); strings.Contains(r.out+r.err, secret) {
+			t.Errorf("%q has the password", args)
+		}
+	}
+	d.fails(1, []string{"one page with 1 of the 200", "startIndex"}, "accounts", "load", "nightlog",
+		d.write("page.json", `{"totalResults":200,"Resources":[{"username":"mira.solano@kestrelridge.example"}]}`))
+}

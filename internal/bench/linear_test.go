@@ -39,7 +39,7 @@ func BenchmarkLinear(b *testing.B) {
 				w.Write(row)
 			}
 			w.Flush()
-			return func() error { _, err := accounts.Read(out.Bytes()); return err }
+			return func() error { _, _, err := accounts.Read(out.Bytes()); return err }
 		}},
 		{"masked", 2_000, func(n int) func() error { // n known people in a text that names each of them
 			m, text := redact.New(), strings.Builder{}

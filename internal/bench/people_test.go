@@ -116,7 +116,7 @@ func BenchmarkMatch(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				list, err := accounts.Read(records)
+				list, _, err := accounts.Read(records)
 				if err != nil {
 					b.Fatal(err)
 				}

@@ -21,10 +21,17 @@ func TestReadsExports(t *testing.T) {
 		"JSON lines":  {"{\"name\":\"mira\"}\n{\"name\":\"petra\"}\n", "1 name=mira;2 name=petra"},
 		"SCIM": {`{"Resources":[{"userName":"mira","emails":[{"value":"a"},{"value":"b"}]}]}`,
 			"1 emails.value=a|b userName=mira"},
-		"LDIF":                 {"dn: uid=mira,dc=x\nuid: mira\nuserPassword: secret\n", "1 dn=uid=mira,dc=x uid=mira"},
+		"LDIF": {"dn: uid=mira,dc=x\nuid: mira\nuserPassword: secret\n", "1 dn=uid=mira,dc=x uid=mira"},
+		"SCIM in two pages": {`{"totalResults":2,"Resources":[{"userName":"mira"}]}` + "\n" +
+			`{"totalResults":2,"startIndex":2,"Resources":[{"userName":"petra"}]}`, "1 userName=mira;2 userName=petra"},
+		"a list of pages": {`[{"totalResults":2,"Resources":[{"userName":"mira"}]},` +
+			`{"totalResults":2,"Resources":[{"userName":"petra"}]}]`, "1 userName=mira;2 userName=petra"},
+		"lines of carriage returns": {"name,mail\rmira,a\r", "2 mail=a name=mira"},
+		"secrets": {`[{"name":"mira","password":"x","login":{"pwdHash":"y","totpSecret":"z"},"secretary":"petra"}]`,
+			"1 name=mira secretary=petra"},
 		"LDIF, base64, folded": {"version: 1\n\ndn: uid=mira\ncn:: TcO8bG\n xlcg==\n", "3 cn=Müller dn=uid=mira"},
 	} {
-		list, err := Read([]byte(c.in))
+		list, _, err := Read([]byte(c.in))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -57,9 +64,16 @@ func TestReadsExports(t *testing.T) {
 		"JSON of something":  {"[1,2]", people.ErrSyntax, "entry 1"},
 		"LDIF, bad base64":   {"dn: uid=x\ncn:: %%%\n", people.ErrSyntax, "line 2"},
 		"LDIF with a change": {"dn: uid=x\nchangetype: delete\n", people.ErrSyntax, "change records"},
-		"no UTF-8":           {"name\n\xff\n", people.ErrSyntax, "UTF-8"},
+		"no UTF-8":           {"name\n\xff\n", people.ErrSyntax, "CSV UTF-8"},
+		"UTF-16":             {"\xff\xfen\x00\n\x00", people.ErrSyntax, "text in UTF-16; save it as"},
+		"JSON cut short":     {"[{\"name\":", people.ErrSyntax, "is the file whole"},
+		"one page of SCIM": {`{"totalResults":200,"Resources":[{"userName":"mira"}]}`, people.ErrSyntax,
+			"one page with 1 of the 200"},
+		"two pages of three": {`{"totalResults":3,"Resources":[{"userName":"mira"}]}` +
+			`{"totalResults":3,"Resources":[{"userName":"petra"}]}`, people.ErrSyntax, "2 pages with 2 of the 3"},
+		"a list without any": {`{"totalResults":0}`, ErrEmpty, ""},
 	} {
-		_, err := Read([]byte(c.in))
+		_, _, err := Read([]byte(c.in))
 		if !errors.Is(err, c.want) || !strings.Contains(fmt.Sprint(err), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -68,7 +82,7 @@ func TestReadsExports(t *testing.T) {
 
 func TestMatch(t *testing.T) {
 	t.Parallel()
-	list, err := Read([]byte("user\na@x.example\nB@x.example\nc@old.example\nd@x.example\nd@x.example\n" +
+	list, _, err := Read([]byte("user\na@x.example\nB@x.example\nc@old.example\nd@x.example\nd@x.example\n" +
 		"shared@x.example\ngone@x.example\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -103,7 +117,7 @@ func FuzzRead(f *testing.F) {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		list, err := Read(b)
+		list, _, err := Read(b)
 		if err == nil && len(list) == 0 {
 			t.Fatal("no account and no error")
 		}

@@ -11,7 +11,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"tressik.example/internal/core/people"
 )
@@ -48,15 +47,26 @@ var (
 
 // Read takes an app's export of its accounts: CSV whose first row names the fields (parted by commas or semicolons),
 // JSON (a list of objects, one object a line, or a list under Resources as RFC 7644, section 3.4.2, has it), or LDIF.
-// Nested JSON becomes names with dots, such as emails.value. Errors: ErrEmpty, ErrKind, *people.ReadError.
-func Read(b []byte) ([]Account, error) {
-	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
-	if !utf8.Valid(b) {
-		return nil, &people.ReadError{Err: people.ErrSyntax, Detail: "the file is not UTF-8 text"}
+// Nested JSON becomes names with dots, such as emails.value. Fields that hold secrets, see people.HoldsSecret, are left
+// out, and named. Errors: ErrEmpty, ErrKind, *people.ReadError.
+func Read(b []byte) (list []Account, leftOut []string, err error) {
+	if list, err = read(b); err != nil {
+		return nil, nil, err
+	}
+	secrets := people.Withheld{}
+	for i := range list {
+		secrets.From(list[i].Fields)
+	}
+	return list, secrets.Names(), nil
+}
+
+func read(b []byte) ([]Account, error) {
+	b, err := people.Text(b)
+	if err != nil {
+		return nil, err
 	}
 	text := bytes.TrimSpace(b)
 	var list []Account
-	var err error
 	switch low := bytes.ToLower(text[:min(len(text), 16)]); {
 	case len(text) == 0:
 		return nil, ErrEmpty
@@ -128,7 +138,6 @@ func fromLDIF(b []byte) ([]Account, error) {
 	var out []Account
 	for _, e := range entries {
 		e.Attributes["dn"] = []string{e.DN}
-		delete(e.Attributes, "userPassword")
 		out = append(out, Account{e.Line, e.Attributes})
 	}
 	return out, nil

@@ -24,24 +24,26 @@ func Objects(b []byte) ([]map[string][]string, error) {
 		}
 		if err != nil {
 			at := d.InputOffset()
+			why := "this is no JSON"
 			var se *json.SyntaxError
 			if errors.As(err, &se) {
 				at = se.Offset
+			} else if errors.Is(err, io.ErrUnexpectedEOF) {
+				at, why = int64(len(b)), "the JSON ends in the middle; is the file whole?"
 			}
 			return nil, &ReadError{Err: ErrSyntax, Line: 1 + bytes.Count(b[:min(int(at), len(b))], []byte("\n")),
-				Detail: err.Error()}
+				Detail: why}
 		}
 		values = append(values, v)
 	}
 	if len(values) == 1 {
-		switch v := values[0].(type) {
-		case []any:
-			values = v
-		case map[string]any:
-			if list, ok := v["Resources"].([]any); ok {
-				values = list
-			}
+		if list, is := values[0].([]any); is {
+			values = list
 		}
+	}
+	values, err := resources(values)
+	if err != nil {
+		return nil, err
 	}
 	var out []map[string][]string
 	for i, v := range values {
@@ -52,6 +54,34 @@ func Objects(b []byte) ([]map[string][]string, error) {
 		fields := map[string][]string{}
 		flatten(fields, "", o)
 		out = append(out, fields)
+	}
+	return out, nil
+}
+
+// resources puts what lists of resources hold in their place. A list tells how many there are in all: where it was
+// asked for in pages, each of them has to be there (RFC 7644, section 3.4.2.4).
+func resources(values []any) ([]any, error) {
+	var out []any
+	lists, has, all := 0, 0, int64(0)
+	for _, v := range values {
+		o, _ := v.(map[string]any)
+		list, is := o["Resources"].([]any)
+		total, told := o["totalResults"].(json.Number)
+		if !is && !told { // a list without any has no Resources
+			out = append(out, v)
+			continue
+		}
+		n, _ := total.Int64()
+		lists, has, all = lists+1, has+len(list), max(all, n)
+		out = append(out, list...)
+	}
+	if int64(has) < all {
+		pages := "it is one page"
+		if lists > 1 {
+			pages = fmt.Sprintf("it is %d pages", lists)
+		}
+		return nil, &ReadError{Err: ErrSyntax, Detail: fmt.Sprintf("%s with %d of the %d that there are by its "+
+			"totalResults; ask for the others with startIndex, and put all pages into one file", pages, has, all)}
 	}
 	return out, nil
 }

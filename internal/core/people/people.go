@@ -91,7 +91,8 @@ func (p *Person) Holds(words ...string) bool {
 // Directory is what was read: persons in order of their ID.
 type Directory struct {
 	Persons []Person
-	Skipped int // entries that are neither persons nor groups, such as organizational units
+	Skipped int      // entries that are neither persons nor groups, such as organizational units
+	LeftOut []string // the attributes that hold secrets, see HoldsSecret, which nobody has here
 }
 
 // Errors that callers test for. A *ReadError wraps one.
@@ -138,9 +139,9 @@ func Read(b []byte) (*Directory, error) { return ReadAs(b, nil) }
 // the name of an attribute, or a heading that people usually give to one.
 // Errors: ErrColumn, and those of Read.
 func ReadAs(b []byte, columns map[string]string) (*Directory, error) {
-	b = bytes.TrimPrefix(b, []byte{0xEF, 0xBB, 0xBF})
-	if !utf8.Valid(b) {
-		return nil, &ReadError{Err: ErrSyntax, Detail: "the file is not UTF-8 text"}
+	b, err := Text(b)
+	if err != nil {
+		return nil, err
 	}
 	for _, line := range strings.Split(string(b), "\n") {
 		line = strings.TrimSpace(line)
@@ -261,7 +262,6 @@ func fromEntries(entries []entry, id string) (*Directory, error) {
 				p.Groups = appendNew(p.Groups, rdnValue(g))
 			}
 			delete(p.Attributes, "memberOf")
-			delete(p.Attributes, "userPassword")
 			byDN[normalDN(e.dn)] = len(d.Persons)
 			byUID[strings.ToLower(p.ID)] = len(d.Persons)
 			d.Persons = append(d.Persons, p)
@@ -304,6 +304,11 @@ func fromEntries(entries []entry, id string) (*Directory, error) {
 }
 
 func (d *Directory) finish() (*Directory, error) {
+	secrets := Withheld{}
+	for i := range d.Persons {
+		secrets.From(d.Persons[i].Attributes)
+	}
+	d.LeftOut = secrets.Names()
 	if len(d.Persons) == 0 {
 		return nil, &ReadError{Err: ErrNobody, Detail: "no entry is a person"}
 	}

@@ -2,6 +2,7 @@ package people
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -191,5 +192,30 @@ func TestOneRecordEach(t *testing.T) {
 	}
 	if _, err := Read([]byte(head + "mira,m@a.example,9f3c-01\npetra,p@a.example,\nvera,v@a.example,\n")); err != nil {
 		t.Errorf("people without one: %v", err)
+	}
+}
+
+// TestNoSecretIsKept: whatever a table, a document or a directory calls it.
+func TestNoSecretIsKept(t *testing.T) {
+	t.Parallel()
+	for in, left := range map[string]string{
+		"uid,mail,password,pwd_hash\nmira,m@x.example,x,y\n": "[password pwd_hash]",
+		`[{"uid":"mira","userPassword":"x","unicodePwd":"y","krbPrincipalKey":"z"}]`: "[krbPrincipalKey unicodePwd " +
+			"userPassword]",
+		"dn: uid=mira,dc=x\nobjectClass: person\nuid: mira\nuserpassword: x\nsambaNTPassword: y\n": "" +
+			"[sambaNTPassword userPassword]",
+		"uid,secretary,saltire,passphrase\nmira,petra,x,y\n": "[passphrase]",
+		"uid,mail\nmira,m@x.example\n":                       "[]",
+	} {
+		d, err := Read([]byte(in))
+		if err != nil || fmt.Sprint(d.LeftOut) != left {
+			t.Errorf("%q: %v, %v", in, d, err)
+			continue
+		}
+		for name := range d.Persons[0].Attributes {
+			if HoldsSecret(name) {
+				t.Errorf("%q: %s is kept", in, name)
+			}
+		}
 	}
 }

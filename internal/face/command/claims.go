@@ -234,8 +234,8 @@ that are there already are brought up to date; with --replace those not in the f
 			if dry {
 				would = "; nothing was kept (--dry-run)"
 			}
-			lines := []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s",
-				format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, would)}
+			lines := []string{fmt.Sprintf("%s read from %s: %d added, %d changed, %d removed%s%s",
+				format.Count(n.Read, "person"), got[0], n.Added, n.Changed, n.Removed, leftOut(n.LeftOut), would)}
 			if n.Removed > 0 && !dry {
 				after, err := d.AfterPeople()
 				if err != nil {

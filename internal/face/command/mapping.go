@@ -46,17 +46,17 @@ change which received name fills which field, and by which field an account is f
 			if err != nil {
 				return err
 			}
-			n, fs, err := changed2(a, d,
-				func() (int, finding.List, error) { return mapper(d).Load(got[0], raw, got[1]) })
+			loaded, err := changed(a, d,
+				func() (*mapping.Loaded, error) { return mapper(d).Load(got[0], raw, got[1]) })
 			if err != nil {
 				return err
 			}
-			blocks := []format.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s",
-				format.Count(n, "account"), got[0], got[1])}}}
-			if len(fs) > 0 {
-				blocks = append(blocks, format.Block{Findings: fs})
+			blocks := []format.Block{{Lines: []string{fmt.Sprintf("%s of %s read from %s%s",
+				format.Count(loaded.Accounts, "account"), got[0], got[1], leftOut(loaded.LeftOut))}}}
+			if len(loaded.Findings) > 0 {
+				blocks = append(blocks, format.Block{Findings: loaded.Findings})
 			}
-			return a.print(format.Page{Data: mapping.Loaded{Accounts: n, Findings: fs}, Blocks: blocks})
+			return a.print(format.Page{Data: loaded, Blocks: blocks})
 		}}
 }
 

@@ -163,8 +163,16 @@ func readWords(o *sources.Outcome) format.Page {
 		skipped = fmt.Sprintf(", %d entries skipped", o.Skipped)
 	}
 	return format.Page{Data: o, Blocks: []format.Block{{Lines: []string{fmt.Sprintf("%s read from %s: %d added, %d "+
-		"changed, %d removed%s",
-		format.Count(o.Read, "person"), o.Source, o.Added, o.Changed, o.Removed, skipped)}}}}
+		"changed, %d removed%s%s",
+		format.Count(o.Read, "person"), o.Source, o.Added, o.Changed, o.Removed, skipped, leftOut(o.LeftOut))}}}}
+}
+
+// leftOut says which attributes or fields hold secrets, and were left out.
+func leftOut(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return "; left out, since it holds secrets: " + strings.Join(names, ", ")
 }
 
 func (a *App) sourceNames(_ *cobra.Command, got []string, _ string) ([]string, cobra.ShellCompDirective) {

@@ -117,7 +117,7 @@ func TestCheckIsFaultlessOnlyWithoutErrors(t *testing.T) {
 	m := &mapping.Mapper{Book: h.Book}
 	for accounts, faultless := range map[string]bool{"login\nmira.solano@kestrelridge.example\n": true,
 		"login\nmira.solano@kestrelridge.example\nmira.solano@kestrelridge.example\n": false} {
-		if _, _, err := m.Load("nightlog", []byte(accounts), "accounts.csv"); err != nil {
+		if _, err := m.Load("nightlog", []byte(accounts), "accounts.csv"); err != nil {
 			t.Fatal(err)
 		}
 		r, err := planner(h).Ready(t.Context(), fixture.OverSAML, federation.Cutover{Way: federation.Whole})

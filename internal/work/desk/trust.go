@@ -576,6 +576,8 @@ type Loaded struct {
 	Changed int `json:"changed"`
 	Read    int `json:"read"`
 	Removed int `json:"removed"`
+	// attributes that hold secrets
+	LeftOut []string `json:"leftOut,omitempty"`
 	// until when an API that judges access tokens by itself takes those of people who are removed
 	TakenUntil time.Time `json:"takenUntil,omitzero"`
 }
@@ -595,7 +597,7 @@ func (d *Desk) LoadPeople(raw []byte, source string, how Loading) (*Loaded, erro
 	for i := range dir.Persons {
 		dir.Persons[i].Home = how.Home
 	}
-	n, in := &Loaded{Read: len(dir.Persons)}, d.Book
+	n, in := &Loaded{Read: len(dir.Persons), LeftOut: dir.LeftOut}, d.Book
 	if how.Dry {
 		in = d.Try()
 	}

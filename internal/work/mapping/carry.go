@@ -259,7 +259,7 @@ func (m *Mapper) byField(out *Carrying, who *Those, list []accounts.Account, by 
 
 // fromTable takes a table with the columns person and subject.
 func (m *Mapper) fromTable(out *Carrying, raw []byte) error {
-	rows, err := accounts.Read(raw)
+	rows, _, err := accounts.Read(raw)
 	if err != nil {
 		return fmt.Errorf("%s: %w", out.From, err)
 	}

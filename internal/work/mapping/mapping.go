@@ -32,27 +32,27 @@ var (
 // Load replaces what is known of the accounts inside an app with those of its export. An export in which no account has
 // the field by which the app finds one is another's, and what was known stays. Errors: those of accounts.Read,
 // ErrField, *model.UnknownError. The findings name accounts that the app itself could not tell apart.
-func (m *Mapper) Load(app string, raw []byte, source string) (int, finding.List, error) {
+func (m *Mapper) Load(app string, raw []byte, source string) (*Loaded, error) {
 	p, err := m.Party(federation.App, app)
 	if err != nil {
-		return 0, nil, err
+		return nil, err
 	}
-	list, err := accounts.Read(raw)
+	list, leftOut, err := accounts.Read(raw)
 	if err != nil {
-		return 0, nil, fmt.Errorf("accounts from %s: %w", source, err)
+		return nil, fmt.Errorf("accounts from %s: %w", source, err)
 	}
-	var out finding.List
+	out := &Loaded{Accounts: len(list), LeftOut: leftOut}
 	if p.Reads != nil && p.Reads.Key != "" {
 		key := p.Reads.Key
 		if !slices.ContainsFunc(list, func(a accounts.Account) bool { return len(a.Fields[key]) > 0 }) {
-			return 0, nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was "+
+			return nil, finding.Advise(fmt.Errorf("accounts from %s: %w: %s; its fields are %s; nothing was "+
 				"loaded", source,
 				ErrField, key, strings.Join(accounts.Sorted(list[0].Fields), ", ")),
 				finding.Run("app", "change", app, "--reads", "FIELD=CLAIM", "--account-key", "FIELD"))
 		}
-		out = twice(list, p.Reads.Key, source)
+		out.Findings = twice(list, p.Reads.Key, source)
 	}
-	return len(list), out, m.Change(func(tx *model.Edit) error { return tx.PutAccounts(app, source, list) })
+	return out, m.Change(func(tx *model.Edit) error { return tx.PutAccounts(app, source, list) })
 }
 
 // twice names accounts with the same value of the field by which they are found, and those with none.
@@ -431,5 +431,6 @@ func candidates(all []people.Person, domain string) []candidate {
 // Loaded is what is told of an app's accounts that were read.
 type Loaded struct {
 	Accounts int          `json:"accounts"`
+	LeftOut  []string     `json:"leftOut,omitempty"` // fields that hold secrets
 	Findings finding.List `json:"findings"`
 }

@@ -52,7 +52,7 @@ func TestMatch(t *testing.T) {
 			"Lindqvist,mira.solano@kestrelridge.example\n",
 			1, 2, 0, 0, true, false},
 	} {
-		if _, _, err := m.Load("nightlog", []byte(c.accounts), "accounts.csv"); err != nil {
+		if _, err := m.Load("nightlog", []byte(c.accounts), "accounts.csv"); err != nil {
 			t.Fatal(err)
 		}
 		x, err := m.Match(fixture.OverSAML)
@@ -68,7 +68,7 @@ func TestMatch(t *testing.T) {
 			t.Errorf("%s: %+v", name, told)
 		}
 	}
-	if _, _, err := m.Load("nightlog", []byte("login\nmira.solano@kestrelridge.example\n"),
+	if _, err := m.Load("nightlog", []byte("login\nmira.solano@kestrelridge.example\n"),
 		"accounts.csv"); err != nil {
 		t.Fatal(err)
 	}

@@ -27,6 +27,8 @@ type Outcome struct {
 	Changed int    `json:"changed"`
 	Removed int    `json:"removed"`
 	Skipped int    `json:"skipped"` // entries that are neither people nor groups
+	// attributes that hold secrets
+	LeftOut []string `json:"leftOut,omitempty"`
 }
 
 // Add keeps a source with the people that were read of it. Errors: model.ErrExists for somebody who came from
@@ -70,7 +72,7 @@ func (k *Reader) Remove(name string) error {
 }
 
 func (k *Reader) keep(s *people.Source, dir *people.Directory, added bool) (*Outcome, error) {
-	o := &Outcome{Source: s.Name, Read: len(dir.Persons), Skipped: dir.Skipped}
+	o := &Outcome{Source: s.Name, Read: len(dir.Persons), Skipped: dir.Skipped, LeftOut: dir.LeftOut}
 	return o, k.Change(func(tx *model.Edit) error {
 		if added {
 			if err := tx.PutSource(s); err != nil {
