@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
 )
@@ -169,18 +170,12 @@ type Route struct {
 	Trust  string `json:"trust"`
 }
 
-// CheckDomain returns a domain in lower case. Errors: ErrArrival.
-func CheckDomain(d string) (string, error) {
-	d = strings.ToLower(strings.TrimSuffix(strings.TrimPrefix(d, "@"), "."))
-	ok := strings.Contains(d, ".") && len(d) <= 253
-	for _, label := range strings.Split(d, ".") {
-		ok = ok && label != "" && len(label) <= 63 && label[0] != '-' && label[len(label)-1] != '-'
-		for _, c := range label {
-			ok = ok && (c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-')
-		}
-	}
-	if !ok {
-		return "", fmt.Errorf("%q is %w: a domain looks like southmere.example", d, ErrArrival)
+// RoutedDomain returns the domain of a route as it is kept: without an @ before it or a dot behind it, which do not
+// count. Errors: ErrArrival.
+func RoutedDomain(v string) (string, error) {
+	d, err := judge.OneDomain(strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(v), "@"), "."))
+	if err != nil {
+		return "", fmt.Errorf("%q is %w: it is %w", v, ErrArrival, err)
 	}
 	return d, nil
 }

@@ -6,6 +6,7 @@ import (
 
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/saml"
 )
 
 // TestArrive decides over everybody who may stand at the door.
@@ -74,9 +75,25 @@ func TestArrive(t *testing.T) {
 		t.Errorf("brought up to date: %v, and before %v", who.Attributes, lena.Attributes)
 	}
 	for _, d := range []string{"south", "south..example", "-south.example", "south.example/x", "süd.example",
-		strings.Repeat("a", 64) + ".example"} {
-		if got, err := CheckDomain(d); err == nil {
+		strings.Repeat("a", 64) + ".example", "192.0.2.1", "*.south.example"} {
+		if got, err := RoutedDomain(d); err == nil {
 			t.Errorf("%q is a domain: %s", d, got)
+		}
+	}
+}
+
+// TestVouchingUnread: what was said of whom a provider speaks for, and cannot be read, covers nobody.
+func TestVouchingUnread(t *testing.T) {
+	t.Parallel()
+	for _, said := range [][]string{{"192.0.2.1"}, {"southmere.example", "no domain"}, {"scopes", "=x"}} {
+		trust := &Trust{Name: "nightlog@southmere", SpeaksFor: said, Terms: Held{Terms: &SAMLTerms{}}}
+		v := trust.Vouching(&Party{Name: "nightlog"}, &Party{Name: "southmere",
+			Entity: saml.Entity{IDP: &saml.Role{Scopes: []saml.Scope{{Value: "southmere.example"}}}}})
+		var found finding.List
+		v.Judge(&found, trust.Name, "", map[string][]string{"mail": {"petra@southmere.example"}})
+		if ids := found.IDs(finding.Error); len(ids) != 1 || ids[0] != string(finding.SubjectDomain) ||
+			!strings.Contains(found[0].Expected, "cannot be read") {
+			t.Errorf("%q: %+v", said, found)
 		}
 	}
 }

@@ -15,8 +15,9 @@ import (
 // Vouching is for whom the provider of a trust may speak at its app.
 func (t *Trust) Vouching(app, provider *Party) judge.Vouching {
 	v, err := judge.ReadVouching(t.SpeaksFor)
-	v.ByScopes = v.ByScopes || err != nil // what cannot be read covers nobody
-	if v.ByScopes && provider != nil {
+	if err != nil {
+		v = judge.Vouching{ByScopes: true, Unread: err.Error()}
+	} else if v.ByScopes && provider != nil {
 		for _, s := range t.Terms.Scopes(provider) {
 			v.Scopes = append(v.Scopes, s)
 		}

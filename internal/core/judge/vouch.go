@@ -20,6 +20,7 @@ type Vouching struct {
 	Domains  []string // in lower case; *.DOMAIN is all below it
 	Scopes   []Domain // those of the provider's metadata, where it may speak for them
 	ByScopes bool     // they count: without any, the provider speaks for nobody
+	Unread   string   // what is wrong with what was said, which covers nobody then
 	Tenants  []Tenant // each of these claims has one of its values, or the message is refused
 	Said     []string // all of it as an administrator said it
 	Key      string   // the received name by which the app finds an account; "" where nobody said
@@ -89,27 +90,50 @@ func (v *Vouching) words() string {
 	for _, s := range v.Scopes {
 		list = append(list, s.Words())
 	}
-	if len(list) == 0 {
-		return "nobody: its metadata has no scope"
-	}
 	return strings.Join(list, " or ")
+}
+
+// expected says which names are expected.
+func (v *Vouching) expected() string {
+	switch names := v.words(); {
+	case v.Unread != "":
+		return "none: what was said of whom this provider speaks for cannot be read (" + v.Unread + ")"
+	case names == "":
+		return "none: this provider may speak for the scopes of its metadata, which has none"
+	default:
+		return "a name of " + names + ", for which this provider may speak"
+	}
 }
 
 // ErrDomain means that a text is no domain of names.
 var ErrDomain = errors.New("no domain")
 
-// CheckDomain returns a domain in the form in which names are compared with it. Errors: ErrDomain.
+// CheckDomain returns a domain in the form in which names are compared with it; with *. before it, it stands for all
+// below it. Errors: ErrDomain.
 func CheckDomain(v string) (string, error) {
+	rest, below := strings.CutPrefix(strings.TrimSpace(v), "*.")
+	d, err := OneDomain(rest)
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("%q is %w, or *.southmere.example for all below it", v, err)
+	case below:
+		d = "*." + d
+	}
+	return d, nil
+}
+
+// OneDomain returns a domain of names: small letters, in its ASCII form, and no address. The error is ErrDomain, with
+// what is wanted, and does not name the value.
+func OneDomain(v string) (string, error) {
 	d := strings.ToLower(strings.TrimSpace(v))
-	labels := strings.Split(strings.TrimPrefix(d, "*."), ".")
-	ok := len(labels) > 1 && len(d) <= 253
+	labels := strings.Split(d, ".")
+	ok := len(labels) > 1 && len(d) <= 253 && strings.Trim(labels[len(labels)-1], "0123456789") != ""
 	for _, l := range labels {
 		ok = ok && l != "" && len(l) <= 63 && l[0] != '-' && l[len(l)-1] != '-' &&
 			strings.Trim(l, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
 	}
 	if !ok {
-		return "", fmt.Errorf("%q is %w: write one such as southmere.example, in its ASCII form, or "+
-			"*.southmere.example for all below it", v, ErrDomain)
+		return "", fmt.Errorf("%w: write one such as southmere.example, in its ASCII form (xn--…)", ErrDomain)
 	}
 	return d, nil
 }
@@ -180,8 +204,7 @@ func (v *Vouching) Judge(out *finding.List, trust, subject string, brought map[s
 					strings.Join(append(slices.Clone(v.Said), d), ",")))
 			}
 			out.Add(finding.Finding{ID: finding.SubjectDomain, Level: finding.Error, Check: what, Saw: value,
-				Expected: "a name of " + v.words() + ", for which this provider may speak",
-				Side:     finding.Provider, Fix: fix})
+				Expected: v.expected(), Side: finding.Provider, Fix: fix})
 		case key:
 			free = append(free, "whether "+what+" "+value+" is a name of this provider: it has no domain")
 		}

@@ -19,7 +19,8 @@ func TestDomains(t *testing.T) {
 	}
 	for _, in := range []string{"", "*", "*.", "example", "*.example", "südmeer.example", "a..example", ".example",
 		"southmere.example.", "mira@southmere.example", "https://southmere.example", "-a.example", "a b.example",
-		"**.southmere.example", strings.Repeat("a", 64) + ".example", strings.Repeat("a.", 130) + "example"} {
+		"**.southmere.example", "192.0.2.7", "*.0.2.7",
+		strings.Repeat("a", 64) + ".example", strings.Repeat("a.", 130) + "example"} {
 		if got, err := CheckDomain(in); !errors.Is(err, ErrDomain) {
 			t.Errorf("%q is taken for %q", in, got)
 		}

@@ -23,7 +23,7 @@ var (
 // Route sends people of a domain to a provider, through the trust by which one of the own providers is its client.
 // Errors: ErrNoWay, ErrRouted, federation.ErrArrival, *model.UnknownError.
 func (k *Router) Route(domain, provider string) (*federation.Route, error) {
-	domain, err := federation.CheckDomain(domain)
+	domain, err := federation.RoutedDomain(domain)
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +71,11 @@ func (k *Router) Route(domain, provider string) (*federation.Route, error) {
 
 // Unroute takes the route of a domain away. Errors: *model.UnknownError.
 func (k *Router) Unroute(domain string) error {
-	err := k.Change(func(tx *model.Edit) error { return tx.RemoveRoute(domain) })
+	kept, err := federation.RoutedDomain(domain)
+	if err != nil {
+		kept = domain // an older route may be of what is no domain any more
+	}
+	err = k.Change(func(tx *model.Edit) error { return tx.RemoveRoute(kept) })
 	if errors.Is(err, model.ErrNotFound) {
 		return &model.UnknownError{What: "route for the domain", Name: domain, Add: "see `tressik route list`"}
 	}

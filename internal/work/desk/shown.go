@@ -103,10 +103,9 @@ func (t *Told) scopes(r *saml.Role) error {
 	case len(t.Scopes) > 0:
 		r.Scopes = nil
 		for _, v := range t.Scopes {
-			d, err := judge.CheckDomain(v)
-			if err != nil || strings.HasPrefix(d, "*") {
-				return finding.Errorf("%s %q is %w: write a domain such as kestrelridge.example", finding.FieldScopeOf,
-					v, ErrValue)
+			d, err := judge.OneDomain(v)
+			if err != nil {
+				return finding.Errorf("%s %q is %w: it is %w", finding.FieldScopeOf, v, ErrValue, err)
 			}
 			r.Scopes = append(r.Scopes, saml.Scope{Value: d})
 		}
