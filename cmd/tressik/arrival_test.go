@@ -260,7 +260,7 @@ func TestRoutesAndArrivalsRefuse(t *testing.T) {
 		{1, []string{"no own provider is a client of ridge", "federate OWN-PROVIDER --with ridge"},
 			[]string{"route", "add", "x.example", "--to", "ridge"}},
 		{1, []string{"there is no provider"}, []string{"route", "add", "x.example", "--to", "nobody"}},
-		{1, []string{"a domain looks like"}, []string{"route", "add", "south mere", "--to", "southmere"}},
+		{1, []string{"it is no domain"}, []string{"route", "add", "south mere", "--to", "southmere"}},
 		{2, []string{"--to PROVIDER"}, []string{"route", "add", "x.example"}},
 		{1, []string{"no route for the domain"}, []string{"route", "remove", "x.example"}},
 		{1, []string{"people arrive at an own provider"}, []string{"arrival", "set", "nightlog@ridge", "--unknown",

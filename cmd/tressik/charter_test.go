@@ -518,6 +518,45 @@ func TestCharterBadInput(t *testing.T) {
 	d.fails(1, []string{"there is no folder"}, "charter", "write", "--out", "nowhere/x.yaml")
 }
 
+// TestCharterSpellings: what may be written in more than one way is declared by each of them.
+func TestCharterSpellings(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	d.fails(3, nil, "trust", "change", "nightlog@southmere", "--speaks-for", "southmere.example")
+	d.ok("route", "add", "southmere.example", "--to", "southmere")
+	d.ok("expect", "add", "nightlog@ridge", "--as", "mira", "--admitted")
+	d.ok("app", "add", "plates", "--entity-id", "urn:example:plates", "--acs",
+		"https://plates.kestrelridge.example/acs", "--nameid-format", "persistent",
+		"--logout", "https://plates.kestrelridge.example/slo")
+	d.ok("charter", "write", "--out", "now.yaml")
+	now := d.read("now.yaml")
+	for _, c := range [][2]string{
+		{"      - southmere.example\n", "      - \" Southmere.EXAMPLE\"\n"},
+		{"\n  southmere.example: southmere", "\n  SOUTHMERE.example.: southmere"},
+		{"    as: mira\n", "    as: MIRA\n"},
+		{"        - persistent\n", "        - urn:oasis:names:tc:SAML:2.0:nameid-format:persistent\n"},
+		{"        - https://plates.kestrelridge.example/slo\n",
+			"        - redirect=https://plates.kestrelridge.example/slo\n"},
+		{"      format: email\n", "      format: emailAddress\n"}, {"    session: 8h\n", "    session: 480m\n"}} {
+		if !strings.Contains(now, c[0]) {
+			t.Errorf("the charter has no %q", c[0])
+			continue
+		}
+		d.write("other.yaml", strings.Replace(now, c[0], c[1], 1))
+		if x := d.compared("other.yaml"); !x.Equal {
+			t.Errorf("%q: %+v", c[1], x)
+		}
+	}
+	for _, c := range [][3]string{
+		{"\n  southmere.example: southmere", "\n  southmere.example: southmere\n  Southmere.example: southmere",
+			"is the same domain"},
+		{"\n  southmere.example: southmere", "\n  192.0.2.1: southmere", "it is no domain"},
+		{"organisation: Kestrel Ridge Observatory", "organisation: Southmere University",
+			"this is the ledger of Kestrel Ridge Observatory"}} {
+		d.fails(1, []string{c[2]}, "charter", "compare", d.write("bad.yaml", strings.Replace(now, c[0], c[1], 1)))
+	}
+}
+
 // TestCharterSchema: a validator that is not ours takes the demo's charter, and refuses what the reader refuses.
 func TestCharterSchema(t *testing.T) {
 	t.Parallel()

@@ -47,6 +47,10 @@ type Made struct {
 // Enact makes the charter true, as one change. Running it again does nothing. Errors: *Error, and those of the use
 // cases within.
 func (k *Enactor) Enact() ([]Made, error) {
+	if org := k.View.Org(); k.File.Organisation != "" && k.File.Organisation != org {
+		return nil, k.File.errorf("organisation", "this is the ledger of %s; enact it in one of %s, or leave it out",
+			org, k.File.Organisation)
+	}
 	for _, step := range []func() error{k.people, k.providers, k.apps, k.trusts, k.routes, k.expectations, k.takeAway} {
 		if err := step(); err != nil {
 			return nil, err
@@ -800,8 +804,7 @@ func (k *Enactor) routes() error {
 	}
 	for _, domain := range slices.Sorted(maps.Keys(k.File.Routes)) {
 		provider := k.File.Routes[domain]
-		if i := slices.IndexFunc(have,
-			func(x federation.Route) bool { return strings.EqualFold(x.Domain, domain) }); i >= 0 {
+		if i := slices.IndexFunc(have, func(x federation.Route) bool { return x.Domain == domain }); i >= 0 {
 			if strings.HasSuffix(have[i].Trust, "@"+provider) {
 				continue
 			}
@@ -827,6 +830,9 @@ func (k *Enactor) expectations() error {
 	for i := range k.File.Expectations {
 		says := &k.File.Expectations[i]
 		path := fmt.Sprintf("expectations[%d]", i)
+		if p, err := k.Person(says.As); err == nil {
+			says.As = p.ID // letter case does not count
+		}
 		if slices.ContainsFunc(have, func(e federation.Expected) bool {
 			return named(reflect.ValueOf(expectationOf(&e))) == named(reflect.ValueOf(*says))
 		}) {

@@ -17,8 +17,11 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
+	"tressik.example/internal/core/saml"
 )
 
 // Max is how large a charter may be, in bytes.
@@ -462,6 +465,13 @@ func (f *File) check() error {
 		if _, _, ok := strings.Cut(name, "@"); !ok || t == nil {
 			return f.errorf("trusts."+name, "a trust is named APP@PROVIDER, and has at least its protocol (over)")
 		}
+		v, err := judge.ReadVouching(t.SpeaksFor)
+		if err != nil {
+			return f.at("trusts."+name+".speaksFor", err)
+		}
+		if len(t.SpeaksFor) > 0 {
+			t.SpeaksFor = v.Said // as the ledger has it
+		}
 		if s := t.Secret; s != nil && (s.Lasts == "" || (s.Out == "") == (s.Into == "")) {
 			return f.errorf("trusts."+name+".secret",
 				"say how long it lasts, and one of out (a file) and into (a command)")
@@ -473,12 +483,48 @@ func (f *File) check() error {
 				"say from where they come; a directory also has a name (source)")
 		}
 	}
+	return f.routes()
+}
+
+// written has the values of a list in the one way in which they are written of a ledger, where there are others.
+func (s *SAML) written() {
+	for i, f := range s.Formats {
+		if meant, known := saml.FormatByWord(f); known {
+			f = meant
+		}
+		s.Formats[i] = formatWord(f)
+	}
+	for _, list := range [][]string{s.SSO, s.Logout} {
+		for i := range list {
+			list[i] = strings.TrimPrefix(list[i], "redirect=")
+		}
+	}
+}
+
+// routes has the domains of routes as a ledger keeps them.
+func (f *File) routes() error {
+	said, kept := map[string]string{}, map[string]string{}
+	for _, domain := range slices.Sorted(maps.Keys(f.Routes)) {
+		d, err := federation.RoutedDomain(domain)
+		if err != nil {
+			return f.at("routes."+domain, err)
+		}
+		if other, twice := said[d]; twice {
+			return f.errorf("routes."+domain, "%s is the same domain, and people of a domain go one way", other)
+		}
+		said[d], kept[d] = domain, f.Routes[domain]
+		f.lines["routes."+d] = f.lines["routes."+domain]
+	}
+	f.Routes = kept
 	return nil
 }
 
 func (f *File) party(path string, p *Party) error {
 	if p.Own != nil && p.Metadata+p.SignedBy+p.Entity != "" {
 		return f.errorf(path, "an own party's metadata is written, not read: leave out metadata, entity and signedBy")
+	}
+	if p.SAML != nil {
+		p.SAML.written()
 	}
 	return nil
 }
