@@ -43,6 +43,8 @@ func TestPastBoundsWait(t *testing.T) {
 	for _, c := range []struct{ body, code string }{ // what never waits, or what nobody can agree to
 		{`{"client_name":"x","redirect_uris":["https://a.apps.kestrelridge.example"],` +
 			`"token_endpoint_auth_method":"none"}`, "registers web, machine"},
+		{`{"client_name":"x\u001b[2J","redirect_uris":["https://a.apps.kestrelridge.example/cb"]}`,
+			"client_name: "},
 		{`{"client_name":"x","redirect_uris":["https://a.apps.kestrelridge.example/cb"],"scope":"openid nonsense"}`,
 			"of none of the APIs"},
 		{`{"client_name":"x","redirect_uris":["https://a.apps.kestrelridge.example/cb"],` +

@@ -17,6 +17,7 @@ import (
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/plain"
 )
 
 // Book is what a use case works on: a View with the questions that name the nearest where a name is not there, what the
@@ -467,6 +468,14 @@ func CheckURL(field finding.Field, v string) error {
 		return finding.Errorf("%s %q is %w: it must be an absolute URL of https: or http:, such as "+
 			"https://app.kestrelridge.example/path",
 			field, v, ErrValue)
+	}
+	return nil
+}
+
+// CheckLine reports what is wrong with a name or a title for people. Errors: ErrValue.
+func CheckLine(field finding.Field, v string) error {
+	if err := plain.CheckLine(v, 200); err != nil {
+		return finding.Errorf("%s %.60q is %w: %w", field, v, ErrValue, err)
 	}
 	return nil
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"time"
+
+	"tressik.example/internal/core/finding"
 )
 
 // Edit is a change in the making. What it is told is kept as Changes, and its View shows the ledger as they make it. It
@@ -143,6 +145,9 @@ func (e *Edit) random(n int) (string, error) {
 
 // Found makes a ledger of an organisation. recipient is the public part of its ledger key.
 func (e *Edit) Found(org, recipient string) error {
+	if err := CheckLine(finding.FieldOrg, org); err != nil {
+		return err
+	}
 	peopleKey, err := e.random(32)
 	if err != nil {
 		return err

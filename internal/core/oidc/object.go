@@ -14,7 +14,7 @@ import (
 // texts and whole numbers. Those are read here, in one go over the bytes; whatever else there is in JSON, such as an
 // escape in a text or anything that is wrong, is left to encoding/json, for all of the object.
 func object(b []byte) (map[string]any, error) {
-	p := plain{text: string(b)}
+	p := simple{text: string(b)}
 	if v, ok := p.object(0); ok && p.done() {
 		return v, nil
 	}
@@ -29,14 +29,14 @@ func object(b []byte) (map[string]any, error) {
 	return out, nil
 }
 
-// plain reads the JSON of which tokens are made. Its functions answer false for all else.
-type plain struct {
+// simple reads the JSON of which tokens are made. Its functions answer false for all else.
+type simple struct {
 	text string
 	at   int
 }
 
 // skip goes over white space.
-func (p *plain) skip() {
+func (p *simple) skip() {
 	for p.at < len(p.text) {
 		switch p.text[p.at] {
 		case ' ', '\t', '\n', '\r':
@@ -48,7 +48,7 @@ func (p *plain) skip() {
 }
 
 // takes goes over a character where it is the next one behind white space.
-func (p *plain) takes(c byte) bool {
+func (p *simple) takes(c byte) bool {
 	p.skip()
 	if p.at < len(p.text) && p.text[p.at] == c {
 		p.at++
@@ -58,7 +58,7 @@ func (p *plain) takes(c byte) bool {
 }
 
 // done reports whether nothing is left but white space.
-func (p *plain) done() bool {
+func (p *simple) done() bool {
 	p.skip()
 	return p.at == len(p.text)
 }
@@ -66,7 +66,7 @@ func (p *plain) done() bool {
 // plainDepth is how deep what is read here lies in one another.
 const plainDepth = 8
 
-func (p *plain) object(depth int) (map[string]any, bool) {
+func (p *simple) object(depth int) (map[string]any, bool) {
 	if depth > plainDepth || !p.takes('{') {
 		return nil, false
 	}
@@ -96,7 +96,7 @@ func (p *plain) object(depth int) (map[string]any, bool) {
 	}
 }
 
-func (p *plain) array(depth int) ([]any, bool) {
+func (p *simple) array(depth int) ([]any, bool) {
 	if depth > plainDepth || !p.takes('[') {
 		return nil, false
 	}
@@ -117,7 +117,7 @@ func (p *plain) array(depth int) ([]any, bool) {
 	}
 }
 
-func (p *plain) value(depth int) (v any, ok bool) {
+func (p *simple) value(depth int) (v any, ok bool) {
 	p.skip()
 	if p.at == len(p.text) {
 		return nil, false
@@ -141,7 +141,7 @@ func (p *plain) value(depth int) (v any, ok bool) {
 
 func boxed[T any](v T, ok bool) (any, bool) { return v, ok }
 
-func (p *plain) word(w string) bool {
+func (p *simple) word(w string) bool {
 	if !strings.HasPrefix(p.text[p.at:], w) {
 		return false
 	}
@@ -150,7 +150,7 @@ func (p *plain) word(w string) bool {
 }
 
 // string reads a text of printable ASCII without an escape.
-func (p *plain) string() (string, bool) {
+func (p *simple) string() (string, bool) {
 	if p.at == len(p.text) || p.text[p.at] != '"' {
 		return "", false
 	}
@@ -168,7 +168,7 @@ func (p *plain) string() (string, bool) {
 }
 
 // whole reads a whole number that is none below zero and that a float64 holds exactly.
-func (p *plain) whole() (float64, bool) {
+func (p *simple) whole() (float64, bool) {
 	start, n := p.at, int64(0)
 	for p.at < len(p.text) && p.text[p.at] >= '0' && p.text[p.at] <= '9' {
 		n = n*10 + int64(p.text[p.at]-'0')

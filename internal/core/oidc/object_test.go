@@ -45,7 +45,7 @@ func TestObject(t *testing.T) {
 		sameObject(t, []byte(s))
 	}
 	// what stands in tokens is read without encoding/json: this holds the short way to being one
-	p := plain{text: `{"iss":"https://login.kestrelridge.example","aud":["a","b"],"exp":1930467600,"amr":[],` +
+	p := simple{text: `{"iss":"https://login.kestrelridge.example","aud":["a","b"],"exp":1930467600,"amr":[],` +
 		`"cnf":{"jkt":"x"},"ok":true}`}
 	if v, ok := p.object(0); !ok || !p.done() || v["exp"] != 1930467600.0 {
 		t.Errorf("%v %v", v, ok)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"tressik.example/internal/core/finding"
+	"tressik.example/internal/core/plain"
 )
 
 // ClientMetadata is what a client says of itself when it is registered (RFC 7591, section 2; OpenID Connect Dynamic
@@ -158,6 +159,11 @@ func (m *ClientMetadata) Check() error {
 		return bad("id_token_signed_response_alg", "%q; there are %s", m.IDTokenAlg, strings.Join(Algorithms(), ", "))
 	case m.DefaultMaxAge < 0:
 		return bad("default_max_age", "%d is below 0", m.DefaultMaxAge)
+	}
+	if m.ClientName != "" {
+		if err := plain.CheckLine(m.ClientName, 200); err != nil {
+			return bad("client_name", "%.60q is %v", m.ClientName, err)
+		}
 	}
 	for _, g := range m.GrantTypes {
 		if !slices.Contains(grants, g) {

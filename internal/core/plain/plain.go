@@ -4,6 +4,7 @@ package plain
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -65,6 +66,25 @@ var entity = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`&
 func Markdown(s string) string {
 	s = entity().ReplaceAllString(Text(s), "&amp;$1")
 	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "![", `!\[`, "](", `\](`, "]:", `\]:`).Replace(s)
+}
+
+// ErrLine means that a text is no line that people can read.
+var ErrLine = errors.New("no line of text")
+
+// CheckLine reports what keeps a text from being a line for people: it is blank, longer than so many characters, or
+// holds line ends or characters that steer. Errors: ErrLine.
+func CheckLine(s string, most int) error {
+	at := strings.IndexFunc(s, func(r rune) bool { return r == '\n' || Steers(r) })
+	switch {
+	case strings.TrimSpace(s) == "":
+		return fmt.Errorf("%w: it is blank", ErrLine)
+	case utf8.RuneCountInString(s) > most:
+		return fmt.Errorf("%w: it has more than %d characters", ErrLine, most)
+	case at >= 0:
+		r, _ := utf8.DecodeRuneInString(s[at:])
+		return fmt.Errorf("%w: it holds the character %U", ErrLine, r)
+	}
+	return nil
 }
 
 // Line is text that stays in its line.

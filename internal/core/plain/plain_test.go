@@ -2,6 +2,7 @@ package plain
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -102,5 +103,22 @@ func TestMarkdownBringsNothing(t *testing.T) {
 	}
 	if got := Line("  a\n# h\r\n\tb "); got != "a # h b" {
 		t.Errorf("%q", got)
+	}
+}
+
+func TestCheckLine(t *testing.T) {
+	t.Parallel()
+	for s, says := range map[string]string{"Nachtbuch · Sternwarte": "", "العربية": "", "a": "", "": "blank",
+		" \t": "blank", "a\nb": "U+000A", "a\x1b[2J": "U+001B", "a\u202eb": "U+202E", "a\xff": "U+FFFD",
+		"日本語日本語": "more than 5"} {
+		most := 25
+		if says == "more than 5" {
+			most = 5
+		}
+		err := CheckLine(s, most)
+		if (err == nil) != (says == "") || says != "" && !errors.Is(err, ErrLine) ||
+			!strings.Contains(fmt.Sprint(err), says) {
+			t.Errorf("%q: %v", s, err)
+		}
 	}
 }

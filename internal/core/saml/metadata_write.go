@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -17,7 +18,8 @@ type WriteOptions struct {
 	Signer     *xmlsec.Signer // nil: unsigned
 }
 
-// WriteMetadata writes an entity as an EntityDescriptor document, signed if a signer is given.
+// WriteMetadata writes an entity as an EntityDescriptor document, signed if a signer is given. Errors:
+// xmlsec.ErrCarries.
 func WriteMetadata(e *Entity, o WriteOptions) ([]byte, error) {
 	root := xmlsec.New("md:EntityDescriptor", "xmlns:md", NSMetadata, "xmlns:ds", xmlsec.NS, "ID", o.ID,
 		"entityID", e.ID)
@@ -64,6 +66,9 @@ func WriteMetadata(e *Entity, o WriteOptions) ([]byte, error) {
 	doc := etree.NewDocument()
 	doc.SetRoot(root)
 	indent(root, 0)
+	if err := xmlsec.CarriesAll(root); err != nil {
+		return nil, fmt.Errorf("metadata of %q cannot be written: %w", e.ID, err)
+	}
 	if o.Signer != nil {
 		if err := o.Signer.Sign(root, nil); err != nil {
 			return nil, err

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/beevik/etree"
 )
 
 // ErrCarries means that a text has a character that no XML document can have, by a reference neither (XML 1.0, section
@@ -21,6 +23,29 @@ func Carries(text string) error {
 			}
 		case r < ' ' && r != '\t' && r != '\n' && r != '\r', r == 0xfffe, r == 0xffff:
 			return fmt.Errorf("it holds the character %U, %w", r, ErrCarries)
+		}
+	}
+	return nil
+}
+
+// CarriesAll reports whether an XML document can hold all texts of an element and of those in it. Errors: ErrCarries,
+// with the text and where it stands.
+func CarriesAll(el *etree.Element) error {
+	for _, a := range el.Attr {
+		if err := Carries(a.Value); err != nil {
+			return fmt.Errorf("%s of %s is %q: %w", a.FullKey(), el.FullTag(), a.Value, err)
+		}
+	}
+	for _, k := range el.Child {
+		switch x := k.(type) {
+		case *etree.Element:
+			if err := CarriesAll(x); err != nil {
+				return err
+			}
+		case *etree.CharData:
+			if err := Carries(x.Data); err != nil {
+				return fmt.Errorf("%s is %q: %w", el.FullTag(), x.Data, err)
+			}
 		}
 	}
 	return nil

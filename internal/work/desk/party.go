@@ -191,6 +191,11 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 	if err := federation.CheckName(in.Name); err != nil {
 		return nil, nil, err
 	}
+	if in.Title != "" {
+		if err := model.CheckLine(finding.FieldTitle, in.Title); err != nil {
+			return nil, nil, err
+		}
+	}
 	p := &federation.Party{Name: in.Name, Kind: in.Kind, Title: in.Title, Own: in.Own, Source: in.Source,
 		TLS: in.TLS}
 	var made []madeKey
@@ -235,6 +240,9 @@ func (d *Desk) AddParty(in PartyInput) (*federation.Party, finding.List, error) 
 		return nil, nil,
 			finding.Errorf("nothing is said about %s: give its metadata with %s SOURCE, its values by "+
 				"hand, or %s %s URL", in.Name, finding.FieldMetadata, finding.FieldOwn, finding.FieldAt)
+	}
+	if err := written(p, in); err != nil {
+		return nil, nil, err
 	}
 	found, err := d.judged(p, in)
 	if err != nil {

@@ -259,6 +259,9 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 		p.NextSigner = base64.StdEncoding.EncodeToString(in.NextSigner.Raw)
 	}
 	if in.Title != "" {
+		if err := model.CheckLine(finding.FieldTitle, in.Title); err != nil {
+			return nil, nil, err
+		}
 		p.Title = in.Title
 	}
 	if in.Hand != nil {
@@ -271,11 +274,24 @@ func (d *Desk) changed(old *federation.Party, in PartyInput) (*federation.Party,
 			return nil, nil, err
 		}
 	}
+	if err := written(&p, in); err != nil && written(old, in) == nil { // one bad text is mended before another
+		return nil, nil, err
+	}
 	found, err := d.judged(&p, in)
 	if err != nil {
 		return nil, found, err
 	}
 	return &p, found, nil
+}
+
+// written reports what of an entity that was entered no metadata can say. What was received is XML. Errors:
+// xmlsec.ErrCarries.
+func written(p *federation.Party, in PartyInput) error {
+	if in.Hand == nil && !p.Own {
+		return nil
+	}
+	_, err := saml.WriteMetadata(&p.Entity, saml.WriteOptions{})
+	return err
 }
 
 // judged puts the sides that are not SAML into a party and judges all of them.

@@ -15,6 +15,7 @@ import (
 	"tressik.example/internal/core/judge"
 	"tressik.example/internal/core/near"
 	"tressik.example/internal/core/people"
+	"tressik.example/internal/core/plain"
 	"tressik.example/internal/core/saml"
 	"tressik.example/internal/model"
 	"tressik.example/internal/work/handoff"
@@ -435,6 +436,11 @@ func (d *Desk) SetClaims(name string, in ClaimInput) (*federation.Trust, finding
 			}
 		}
 		r.Name, r.NameFormat = protocol.name(claim, in, app)
+		for _, text := range []string{claim, r.Name, r.NameFormat} {
+			if err := plain.CheckLine(text, 1000); err != nil && text != "" {
+				return nil, nil, fmt.Errorf("claim %q is %w: %w", text, ErrValue, err)
+			}
+		}
 		rules = append(rules, r)
 	}
 	format := ""
