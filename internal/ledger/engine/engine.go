@@ -4,17 +4,35 @@ package engine
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"tressik.example/internal/ledger"
 	"tressik.example/internal/ledger/postgres"
 	"tressik.example/internal/ledger/sqlite"
 )
 
+// ErrEngine means that an address is of no engine that keeps a ledger.
+var ErrEngine = errors.New("an address of no engine that keeps a ledger")
+
+// known refuses the address of something else: a file of that name would be looked for, or made. Errors: ErrEngine.
+func known(place string) error {
+	if scheme, _, is := strings.Cut(place, "://"); is && !postgres.Is(place) {
+		return fmt.Errorf("%s:// is %w; name the path of a file, or a database as postgres://…", scheme, ErrEngine)
+	}
+	return nil
+}
+
 // Open opens the ledger at a place, which is the path of a file or the address of a PostgreSQL database, and migrates
-// it if it is from an older version. Errors: ledger.ErrNoLedger, ErrNotLedger, ErrNewer, ErrAway, ErrMay.
+// it if it is from an older version. Errors: ledger.ErrNoLedger, ErrNotLedger, ErrNewer, ErrAway, ErrMay, and
+// ErrEngine, as the others here do.
 func Open(ctx context.Context, place string, o ledger.Options) (ledger.Ledger, error) {
+	if err := known(place); err != nil {
+		return nil, err
+	}
 	if postgres.Is(place) {
 		return opened(postgres.Open(ctx, place, o))
 	}
@@ -23,6 +41,9 @@ func Open(ctx context.Context, place string, o ledger.Options) (ledger.Ledger, e
 
 // Create makes a ledger at a place, with its ledger key. Nothing is left behind if it fails. Errors: ledger.ErrThere.
 func Create(ctx context.Context, place, org string, o ledger.Options) (ledger.Ledger, error) {
+	if err := known(place); err != nil {
+		return nil, err
+	}
 	if postgres.Is(place) {
 		return opened(postgres.Create(ctx, place, org, o))
 	}
@@ -32,6 +53,9 @@ func Create(ctx context.Context, place, org string, o ledger.Options) (ledger.Le
 // Fill makes a ledger at a place of all that another one has, its journal included. Nothing is left behind if it fails.
 // Errors: ledger.ErrThere.
 func Fill(ctx context.Context, place string, o ledger.Options, s ledger.Source) (ledger.Ledger, error) {
+	if err := known(place); err != nil {
+		return nil, err
+	}
 	if postgres.Is(place) {
 		return opened(postgres.Fill(ctx, place, o, s))
 	}
@@ -64,6 +88,9 @@ func SealKey(place, said string) string {
 
 // Free refuses a place at which no ledger can be made. Errors: ledger.ErrThere.
 func Free(ctx context.Context, place string) error {
+	if err := known(place); err != nil {
+		return err
+	}
 	if postgres.Is(place) {
 		return postgres.Free(ctx, place)
 	}
