@@ -371,3 +371,46 @@ func TestRefreshOfMany(t *testing.T) {
 		}
 	}
 }
+
+// TestLifetimesGoTogether: nothing is written, signed or published that may be kept for longer than it is valid, unless
+// it is said; readers say it of what others made.
+func TestLifetimesGoTogether(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	const doubt = "cacheDuration: PT6H, which is longer than it is still valid"
+	sign := []string{"--key", "feed.key", "--cert", "feed.pem", "--lasts", "1h", "--cache", "PT6H", "--out"}
+	for name, from := range map[string]string{"many.xml": "federation.xml", "one.xml": "nightlog-metadata.xml"} {
+		d.fails(0, []string{doubt}, append([]string{"metadata", "sign", from}, append(sign, name)...)...)
+		d.fails(0, []string{"metadata.doubtful", "which is longer"}, "metadata", "verify", name, "--signed-by",
+			"feed.pem")
+	}
+	d.fails(0, []string{doubt}, "metadata", "write", "ridge", "--sign", "--lasts", "1h", "--cache", "PT6H", "--out",
+		"w.xml")
+	d.ok("metadata", "write", "ridge", "--sign", "--lasts", "2h", "--out", "short.xml")
+	if x := d.read("short.xml"); !strings.Contains(x, `cacheDuration="PT29M59S"`) && !strings.Contains(x,
+		`cacheDuration="PT30M"`) {
+		t.Errorf("it may be kept otherwise than for a quarter of its life: %.400s", x)
+	}
+	d.fails(2, []string{"--lasts", "an hour at least"}, "publish", "site", "--lasts", "10m")
+	d.ok("publish", "site", "--lasts", "4h")
+	if x := d.read("site/federation.xml"); strings.Contains(x, `cacheDuration="P1D"`) {
+		t.Errorf("it may be kept for a day, and is valid for four hours: %.400s", x)
+	}
+	d.fails(1, []string{"--signer: nightlog is foreign"}, "publish", "site", "--signer", "nightlog")
+	d.fails(1, []string{"there is no folder nosuch; make it first"}, "publish", "nosuch/site")
+}
+
+// TestPrivateKeysAreNotWrittenOver: a slip of --out with --force does not cost a key.
+func TestPrivateKeysAreNotWrittenOver(t *testing.T) {
+	t.Parallel()
+	d := demoed(t)
+	key := d.read("feed.key")
+	d.fails(1, []string{"feed.key holds a private key and is not written over"}, "metadata", "sign", "federation.xml",
+		"--key", "feed.key", "--cert", "feed.pem", "--out", "feed.key", "--force")
+	d.ok("ledger", "rekey", "--out", "next-key")
+	d.fails(1, []string{"other-key holds a private key"}, "report", "--out", d.write("other-key", d.read("next-key")),
+		"--force")
+	if d.read("feed.key") != key {
+		t.Error("the key is another")
+	}
+}

@@ -68,8 +68,8 @@ func (e *Entity) Doubts(now time.Time) (out []string) {
 			say("role: " + u.String())
 		}
 	}
-	if e.CacheDuration != "" && !isDuration(e.CacheDuration) {
-		say("cacheDuration: " + e.CacheDuration + ", which is no duration such as PT6H or P1D")
+	for _, what := range lifetimes(e.ValidUntil, e.CacheDuration, now) {
+		say(what)
 	}
 	if u, err := url.Parse(e.ID); err == nil && u.Scheme == "" {
 		say("entity ID: " + e.ID + ", which is relative")
@@ -79,12 +79,23 @@ func (e *Entity) Doubts(now time.Time) (out []string) {
 			say(fmt.Sprintf("name: %.60q, which holds markup or controls", n))
 		}
 	}
-	if d, err := Duration(e.CacheDuration); err == nil && d > 0 && e.ValidUntil != nil &&
-		now.Add(d).After(*e.ValidUntil) {
-		say("cacheDuration: " + e.CacheDuration + ", which is longer than it is valid")
-	}
 	return out
 }
+
+// lifetimes are what is wrong with how long a document or an entity is valid and may be kept.
+func lifetimes(until *time.Time, cache string, now time.Time) []string {
+	d, err := Duration(cache)
+	switch {
+	case cache != "" && !isDuration(cache):
+		return []string{"cacheDuration: " + cache + ", which is no duration such as PT6H or P1D"}
+	case err == nil && d > 0 && until != nil && until.After(now) && now.Add(d).After(*until):
+		return []string{"cacheDuration: " + cache + ", which is longer than it is still valid"}
+	}
+	return nil
+}
+
+// Doubts are why a document that holds several entities should not be published as it is, whatever those are.
+func (s *Survey) Doubts(now time.Time) []string { return lifetimes(s.ValidUntil, s.CacheDuration, now) }
 
 func logoURLs(r *Role) (out []string) {
 	for _, l := range r.UI.Logos {

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -339,6 +340,7 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 		return explainDocument(d.Name, err)
 	}
 	a.say("%s", format.Count(s.Entities, "entity"))
+	a.noteLifetimes(how.Until, how.Cache, s, d.now)
 	for _, f := range aggregate.BrokenFindings(d.Name, broken) {
 		if f.ID == finding.MetadataDoubtful {
 			a.note("%s should not be published as it is: %s", f.Check, f.Saw)
@@ -347,6 +349,14 @@ func (a *App) writeDocument(ctx context.Context, d *document, how aggregate.Writ
 		a.note("%s cannot be used as it is: %s", f.Check, f.Saw)
 	}
 	return nil
+}
+
+// noteLifetimes tells where how long a document that is written is valid and may be kept do not go together.
+func (a *App) noteLifetimes(until *time.Time, cache string, of *saml.Survey, now time.Time) {
+	written := saml.Survey{ValidUntil: cmp.Or(until, of.ValidUntil), CacheDuration: cmp.Or(cache, of.CacheDuration)}
+	for _, what := range written.Doubts(now) {
+		a.note("the document should not be published as it is: %s", what)
+	}
 }
 
 func (a *App) metadataSign() *cobra.Command {

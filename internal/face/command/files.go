@@ -1,12 +1,14 @@
 package command
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -80,8 +82,8 @@ func hidden(c *cobra.Command) string {
 	return s
 }
 
-// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, and, unless
-// --force or the answer to a question says so, over any file.
+// mayReplace refuses to write over what is no regular file, over the ledger and what belongs to it, over private keys,
+// and, unless --force or the answer to a question says so, over any file.
 func (a *App) mayReplace(path string) error {
 	fi, err := os.Lstat(path)
 	switch {
@@ -92,18 +94,38 @@ func (a *App) mayReplace(path string) error {
 	case !fi.Mode().IsRegular():
 		return fmt.Errorf("%s is no regular file and is not written over; choose another name", path)
 	}
-	for _, own := range a.ownFiles() {
-		if o, err := os.Stat(own); err == nil && os.SameFile(fi, o) {
-			return fmt.Errorf("%s belongs to the ledger and is not written over; choose another name", path)
-		}
-	}
-	if a.force {
+	switch {
+	case a.owns(fi):
+		return fmt.Errorf("%s belongs to the ledger and is not written over; choose another name", path)
+	case holdsKey(path):
+		return fmt.Errorf("%s holds a private key and is not written over; choose another name, or move it away", path)
+	case a.force:
 		return nil
 	}
 	if !a.yes && !a.canAsk() {
 		return fmt.Errorf("%s is there already; --force writes over it", path)
 	}
 	return a.confirm(fmt.Sprintf("%s is there already. Overwrite it?", path))
+}
+
+// owns reports whether a file is the ledger's, or belongs to it.
+func (a *App) owns(fi os.FileInfo) bool {
+	return slices.ContainsFunc(a.ownFiles(), func(own string) bool {
+		o, err := os.Stat(own)
+		return err == nil && os.SameFile(fi, o)
+	})
+}
+
+// holdsKey reports whether a file has a private key in it, in PEM or as an age identity: what is lost with it is in no
+// other place.
+func holdsKey(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, 64<<10))
+	return err == nil && (bytes.Contains(b, []byte("PRIVATE KEY-----")) || bytes.Contains(b, []byte("AGE-SECRET-KEY-")))
 }
 
 // ownFiles are the ledger's file, those that SQLite keeps beside it, and the ledger key.

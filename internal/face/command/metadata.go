@@ -43,13 +43,18 @@ func (a *App) metadataWrite() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if how.Life > 0 {
+				until := d.Now().Add(how.Life)
+				a.noteLifetimes(&until, cache, &saml.Survey{}, d.Now())
+			}
 			return a.output(out, b)
 		})}
 	c.Flags().BoolVar(&sign, "sign", false, "sign it with the party's key")
 	c.Flags().StringVar(&out, "out", "", "file to write; else standard output")
 	c.Flags().StringVar(&life, "lasts", "", "how far ahead validUntil is, such as 30d; else until the first\n"+
 		"certificate in it ends, at most 400 days")
-	c.Flags().StringVar(&cache, "cache", "", "cacheDuration, after which others read it again, such as PT6H; else P1D")
+	c.Flags().StringVar(&cache, "cache", "", "cacheDuration, after which others read it again, such as PT6H; else\n"+
+		"P1D, or a quarter of --lasts")
 	return c
 }
 

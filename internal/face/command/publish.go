@@ -34,7 +34,7 @@ times. Run it again each day, and after each change of keys: what is published e
 			}
 			if p.As != "" {
 				if _, err := keyKeeper(d).Ring(p.As); err != nil {
-					return fmt.Errorf("--as: %w", err)
+					return fmt.Errorf("--signer: %w", err)
 				}
 			}
 			s, err := p.Site(cmd.Context())

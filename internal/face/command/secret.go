@@ -317,11 +317,8 @@ func (a *App) replaceSecret(path, secret string) error {
 		return fmt.Errorf("--out: %w", err)
 	case !fi.Mode().IsRegular():
 		return fmt.Errorf("--out: %s is no regular file and is not written over", path)
-	}
-	for _, own := range a.ownFiles() {
-		if path == own {
-			return fmt.Errorf("--out: %s belongs to the ledger and is not written over", path)
-		}
+	case a.owns(fi):
+		return fmt.Errorf("--out: %s belongs to the ledger and is not written over", path)
 	}
 	return writeWith(path, []byte(secret+"\n"), 0o600)
 }

@@ -92,6 +92,11 @@ func (s *Source) Verify(ctx context.Context, how Reading, now time.Time) (*Verif
 func Findings(name string, s *saml.Survey, list []saml.Listed, lone *saml.Entity, now time.Time) (out finding.List) {
 	saml.JudgeValidity(&out, s.ValidUntil, finding.Sender, now)
 	if s.Aggregate {
+		if what := s.Doubts(now); len(what) > 0 {
+			out.Add(finding.Finding{ID: finding.MetadataDoubtful, Level: finding.Warning, Check: "document",
+				Saw: strings.Join(what, "; "), Expected: fit, Side: finding.Sender,
+				Fix: finding.Do("tell whoever publishes it")})
+		}
 		return append(out, BrokenFindings(name, list)...)
 	}
 	if lone != nil {
@@ -140,6 +145,9 @@ func Beside(l saml.Listed, e *saml.Entity, now time.Time) finding.List {
 // none takes away what was read before it was clear that nothing of it counts.
 func (v *Verification) none() { v.Broken, v.Doubtful = []saml.Listed{}, []saml.Listed{} }
 
+// fit is what is expected of what is published.
+const fit = "nothing that speaks against publishing it"
+
 // mostNamed is how many broken entities have a finding each.
 const mostNamed = 20
 
@@ -168,7 +176,7 @@ func BrokenFindings(name string, list []saml.Listed) finding.List {
 			break
 		}
 		say(finding.MetadataBroken, &l, l.Problems, "an entity that can be used; the others can")
-		say(finding.MetadataDoubtful, &l, l.Doubts, "nothing that speaks against publishing it")
+		say(finding.MetadataDoubtful, &l, l.Doubts, fit)
 	}
 	return out
 }

@@ -202,5 +202,8 @@ func Put(made, path string) error {
 func Folder(path string) (string, error) {
 	tmp := Name(filepath.Join(filepath.Dir(path), "."+filepath.Base(path)))
 	os.RemoveAll(tmp) // of a process that had our number
-	return tmp, os.Mkdir(tmp, 0o700)
+	if err := os.Mkdir(tmp, 0o700); err != nil {
+		return tmp, noFolder(path, err)
+	}
+	return tmp, nil
 }

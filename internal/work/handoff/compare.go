@@ -10,6 +10,7 @@ import (
 	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/core/xmlsec"
 )
 
@@ -110,7 +111,7 @@ func (d *Maker) judged(name string) (*View, finding.List, error) {
 type Writing struct {
 	Sign  bool
 	Life  time.Duration // until validUntil; 0 is until the first certificate in it ends, at most 400 days
-	Cache string        // xs:duration of cacheDuration; "" is a day
+	Cache string        // xs:duration of cacheDuration; "" is a day, or a quarter of a life that is shorter than four
 }
 
 // until is the end of the validity of metadata that is written now.
@@ -159,7 +160,7 @@ func (d *Maker) Metadata(p *federation.Party, how Writing) ([]byte, error) {
 	o := saml.WriteOptions{ID: id, ValidUntil: d.until(p, how.Life)}
 	e := p.Entity
 	if e.CacheDuration = how.Cache; e.CacheDuration == "" {
-		e.CacheDuration = "P1D"
+		e.CacheDuration = span.Format(max(time.Second, min(24*time.Hour, o.ValidUntil.Sub(d.Now())/4)))
 	}
 	if sign {
 		k, err := d.Key(p.Name, federation.ForSigning)

@@ -17,8 +17,10 @@ import (
 	"time"
 
 	"tressik.example/internal/core/federation"
+	"tressik.example/internal/core/finding"
 	"tressik.example/internal/core/oidc"
 	"tressik.example/internal/core/saml"
+	"tressik.example/internal/core/span"
 	"tressik.example/internal/core/xmlsec"
 	"tressik.example/internal/model"
 	"tressik.example/internal/outside/aggregate"
@@ -89,8 +91,8 @@ type Publisher struct {
 	Host string        // the parties at one host alone; "" takes all
 }
 
-// Site makes the files of all own parties. Errors: ErrNothing, ErrWhoSigns, ErrTwoAtOnce, and those of reading the
-// ledger.
+// Site makes the files of all own parties. Errors: ErrNothing, ErrWhoSigns, ErrTwoAtOnce, model.ErrValue for a life
+// that is too short, and those of reading the ledger.
 func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 	keeper := &keyring.Keeper{Book: p.Book}
 	rings, err := keeper.Rings()
@@ -101,9 +103,13 @@ func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.Life < shortest {
+		return nil, finding.Errorf("%s is %w: what is published is valid for an hour at least, or nobody reads it in "+
+			"time", finding.FieldLasts, model.ErrValue)
+	}
 	s := &Site{Organisation: p.Org(), At: p.Now().UTC().Truncate(time.Second)}
 	var entities []byte
-	shortest := day
+	keep := day
 	for i := range rings {
 		if u, err := url.Parse(rings[i].Party.At); p.Host != "" && (err != nil || u.Host != p.Host) {
 			continue
@@ -117,7 +123,7 @@ func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 			return nil, fmt.Errorf("%s: %w", rings[i].Party.Name, err)
 		}
 		if len(entity) > 0 {
-			shortest = min(shortest, cache)
+			keep = min(keep, cache)
 		}
 		entities = append(entities, entity...)
 	}
@@ -125,7 +131,7 @@ func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 		return nil, ErrNothing
 	}
 	if len(entities) > 0 {
-		if err := p.aggregate(ctx, s, entities, shortest); err != nil {
+		if err := p.aggregate(ctx, s, entities, keep); err != nil {
 			return nil, err
 		}
 	}
@@ -139,9 +145,12 @@ const (
 	least   = 5 * time.Minute
 )
 
+// shortest is how long what is published is valid at least.
+const shortest = time.Hour
+
 // cache is how long others may keep what a party publishes: a day; six hours while a key is announced or goes; and at
-// most a quarter of what is left until the next step of a rollover whose day is known, or the end of a certificate, so
-// that everybody has read twice by then.
+// most a quarter of what is left until the next step of a rollover whose day is known, the end of a certificate, or
+// that of what is published, so that everybody has read twice by then.
 func (p *Publisher) cache(k *keyring.Keeper, r *keyring.Ring) (time.Duration, error) {
 	plan, err := k.Plan(r.Party.Name)
 	if err != nil {
@@ -153,6 +162,7 @@ func (p *Publisher) cache(k *keyring.Keeper, r *keyring.Ring) (time.Duration, er
 			age = min(age, left/4)
 		}
 	}
+	until(p.Now().Add(p.Life))
 	for _, u := range plan.Uses {
 		for _, step := range u.Steps {
 			if !step.Done {
@@ -182,7 +192,7 @@ func (p *Publisher) party(s *Site, r *keyring.Ring, cache time.Duration, trusts 
 	var entity []byte
 	if own.Role() != nil {
 		maker := handoff.New(p.Book)
-		how := handoff.Writing{Sign: true, Life: p.Life, Cache: duration(cache)}
+		how := handoff.Writing{Sign: true, Life: p.Life, Cache: span.Format(cache)}
 		signed, err := maker.Metadata(own, how)
 		if err != nil {
 			return nil, err
@@ -292,7 +302,7 @@ func (p *Publisher) aggregate(ctx context.Context, s *Site, entities []byte, cac
 		strings.TrimSuffix(strings.TrimPrefix(string(xmlsec.Serialize(name)), "<x"), "></x>"), entities)
 	var signed strings.Builder
 	_, err = aggregate.Bytes("the aggregate", []byte(b.String())).Write(ctx, aggregate.Writing{Until: &until,
-		Cache: duration(cache), Signer: &xmlsec.Signer{Key: key.Key, Certificate: key.Certificate, Rand: p.Rand}},
+		Cache: span.Format(cache), Signer: &xmlsec.Signer{Key: key.Key, Certificate: key.Certificate, Rand: p.Rand}},
 		&signed)
 	if err != nil {
 		return err
@@ -366,24 +376,6 @@ func place(at, own, otherwise string) (string, error) {
 		return "", fmt.Errorf("%q is no address under which files can lie", at)
 	}
 	return host + p, nil
-}
-
-// duration writes a time as xs:duration.
-func duration(d time.Duration) string {
-	if d%(24*time.Hour) == 0 {
-		return fmt.Sprintf("P%dD", d/(24*time.Hour))
-	}
-	s := "PT"
-	for _, u := range []struct {
-		unit time.Duration
-		name string
-	}{{time.Hour, "H"}, {time.Minute, "M"}, {time.Second, "S"}} {
-		if n := d / u.unit; n > 0 {
-			s += fmt.Sprint(int64(n)) + u.name
-			d -= n * u.unit
-		}
-	}
-	return s
 }
 
 // cut takes the XML declaration off a document.
