@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/mail"
 	"net/url"
 	"slices"
 	"strings"
@@ -476,6 +477,15 @@ func CheckURL(field finding.Field, v string) error {
 func CheckLine(field finding.Field, v string) error {
 	if err := plain.CheckLine(v, 200); err != nil {
 		return finding.Errorf("%s %.60q is %w: %w", field, v, ErrValue, err)
+	}
+	return nil
+}
+
+// CheckMail reports what is wrong with a value that must be one mail address, without a name. Errors: ErrValue.
+func CheckMail(field finding.Field, v string) error {
+	if a, err := mail.ParseAddress(v); err != nil || a.Address != v {
+		return finding.Errorf("%s %q is %w: write one mail address, such as mira.solano@kestrelridge.example", field, v,
+			ErrValue)
 	}
 	return nil
 }

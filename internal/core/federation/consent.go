@@ -411,9 +411,13 @@ func (t *Trust) AdmitsPerson(p *people.Person, consents []Consent) (bool, string
 // CheckNetworks refuses what is no CIDR block (RFC 4632, RFC 4291).
 func CheckNetworks(list []string) error {
 	for _, s := range list {
-		if p, err := netip.ParsePrefix(s); err != nil {
+		p, err := netip.ParsePrefix(s)
+		switch {
+		case err != nil:
 			return fmt.Errorf("network %q is %w: write CIDR blocks, such as 192.0.2.0/24 or 2001:db8::/32", s, ErrValue)
-		} else if p.Masked() != p {
+		case p.Addr().Is4In6(): // nobody comes from there: an address of IPv4 is one, however it is written
+			return fmt.Errorf("network %q is %w: write it as one of IPv4, such as %s/24", s, ErrValue, p.Addr().Unmap())
+		case p.Masked() != p:
 			return fmt.Errorf("network %q is %w: it has bits behind its mask; did you mean %s?", s, ErrValue,
 				p.Masked())
 		}

@@ -170,7 +170,7 @@ func TestTermsOfClients(t *testing.T) {
 	if ok, _ := tr.AdmitsPerson(mira, []Consent{given(read, "mira", "aiyana", true, Consented)}); !ok {
 		t.Error("an administrator consented for mira")
 	}
-	for _, bad := range []string{"192.0.2.0", "192.0.2.7/24", "192.0.2.0/33", "x", ""} {
+	for _, bad := range []string{"192.0.2.0", "192.0.2.7/24", "192.0.2.0/33", "x", "", "::ffff:192.0.2.0/120"} {
 		if CheckNetworks([]string{bad}) == nil {
 			t.Errorf("network %q is taken", bad)
 		}

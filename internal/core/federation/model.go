@@ -81,12 +81,16 @@ func CheckFrom(list []string) error {
 	return nil
 }
 
-// Network reads an IP address, as a network of one, or a network. Errors: those of netip.
+// Network reads an IP address, as a network of one, or a network. Errors: those of netip, and one for a network of IPv4
+// that is written as one of IPv6, in which no address lies.
 func Network(s string) (netip.Prefix, error) {
 	if a, err := netip.ParseAddr(s); err == nil {
 		return netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen()), nil
 	}
 	n, err := netip.ParsePrefix(s)
+	if err == nil && n.Addr().Is4In6() {
+		return n, errors.New("a network of IPv4 in the form of IPv6")
+	}
 	return n.Masked(), err
 }
 

@@ -38,6 +38,7 @@ const (
 	FieldClient             Field = "client"
 	FieldClientAuth         Field = "client-auth"
 	FieldClientID           Field = "client-id"
+	FieldContact            Field = "contact"
 	FieldDevice             Field = "device"
 	FieldDiscovery          Field = "discovery"
 	FieldEarly              Field = "early"

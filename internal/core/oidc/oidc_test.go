@@ -50,6 +50,8 @@ func TestJudgeRedirect(t *testing.T) {
 		{Native, "javascript:alert(1)", finding.Error, "redirect.scheme"},
 		{Web, "cb", finding.Error, "redirect.scheme"},
 		{Web, "https://dome.kestrelridge.example/*", finding.Error, "redirect.wildcard"},
+		{Web, "https://dome.kestrelridge.example/cb,https://b.example/cb", finding.Error, "redirect.wildcard"},
+		{Web, "https://dome.kestrelridge.example/a,b", finding.Pass, "redirect"},
 		{Web, "https://dome.kestrelridge.example/cb#", finding.Error, "redirect.fragment"},
 		{Web, "https://a:b@dome.kestrelridge.example/cb", finding.Error, "redirect.user-info"},
 		{Web, "https://dome.kestrelridge.example/ä", finding.Error, "redirect.character"},

@@ -33,6 +33,9 @@ func JudgeRedirect(kind Kind, raw, what string, beside []string) finding.List {
 	}
 	u, err := url.Parse(raw)
 	switch {
+	case strings.Contains(raw, ",https://"), strings.Contains(raw, ",http://"):
+		bad(finding.RedirectWildcard, "one exact URI", "give each URI by itself", "RFC 6749 3.1.2")
+		return out
 	case strings.ContainsAny(raw, "*"):
 		bad(finding.RedirectWildcard, "one exact URI",
 			"register each URI by itself; a wildcard lets others receive codes", "RFC 9700 2.1")

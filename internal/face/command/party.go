@@ -239,7 +239,11 @@ func onOff(flag, v string) (*bool, error) {
 	case "off", "no", "false", "refuse":
 		return &no, nil
 	}
-	return nil, usageError{fmt.Errorf("%s %q is not known; write on or off", flag, v)}
+	words := "on or off"
+	if flag == "--unsolicited" || flag == "--sha1" { // as their help has them
+		words = "allow or refuse"
+	}
+	return nil, usageError{fmt.Errorf("%s %q is not known; write %s", flag, v, words)}
 }
 
 func (a *App) partyCmd(word string) *cobra.Command {

@@ -225,6 +225,9 @@ func (d *Desk) clientSide(p *federation.Party, in ClientInput) error {
 	case in.Contact == "none":
 		c.Contact = ""
 	case in.Contact != "":
+		if err := model.CheckLine(finding.FieldContact, in.Contact); err != nil {
+			return err
+		}
 		c.Contact = in.Contact
 	}
 	p.Client = c

@@ -1,7 +1,6 @@
 package desk
 
 import (
-	"net/mail"
 	"slices"
 	"strconv"
 	"strings"
@@ -121,8 +120,7 @@ func (t *Told) scopes(r *saml.Role) error {
 func (t *Told) contacts(e *saml.Entity) error {
 	return eachTold(t.Contacts, func() { e.Contacts = nil }, finding.FieldPublishedContact, "TYPE=MAIL, where TYPE is "+
 		strings.Join(contactTypes(), ", "), func(kind, address string) bool {
-		a, err := mail.ParseAddress(address)
-		if err != nil || a.Address != address || !slices.Contains(contactTypes(), kind) {
+		if model.CheckMail(finding.FieldPublishedContact, address) != nil || !slices.Contains(contactTypes(), kind) {
 			return false
 		}
 		e.Contacts = append(e.Contacts, saml.Contact{Type: kind, Email: []string{address}})

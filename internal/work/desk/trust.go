@@ -54,8 +54,8 @@ func (d *Desk) apply(t *federation.Trust, x Terms) error {
 	case x.Owner == "none":
 		t.Owner = ""
 	case x.Owner != "":
-		if !strings.Contains(x.Owner, "@") {
-			return finding.Errorf("%s %q is %w: write a mail address, or none", finding.FieldOwner, x.Owner, ErrValue)
+		if err := model.CheckMail(finding.FieldOwner, x.Owner); err != nil {
+			return err
 		}
 		t.Owner = x.Owner
 	}
