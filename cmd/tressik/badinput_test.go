@@ -116,6 +116,13 @@ func TestBadInputLeavesTheLedgerAlone(t *testing.T) {
 			"mira@kestrelridge.example,ilse@kestrelridge.example"}},
 		{2, []string{"--contact", "it holds the character"}, []string{"app", "change", "nightlog", "--client", "web",
 			"--redirect", "https://nightlog.kestrelridge.example/cb", "--contact", "a\nb"}},
+		// what no server needs to be asked about: nothing listens there
+		{2, []string{"--base", "no name of an entry"}, []string{"people", "source", "add", "staff",
+			"ldaps://127.0.0.1:1", "--base", "not a dn"}},
+		{1, []string{"filter uid=* cannot be read"}, []string{"people", "source", "add", "staff", "ldaps://127.0.0.1:1",
+			"--base", "dc=x", "--filter", "uid=*"}},
+		{1, []string{"not a usable name"}, []string{"people", "source", "add", "s 1",
+			d.write("one.csv", "uid\nzed\n")}},
 		{1, []string{"mysql:// is an address of no engine", "postgres://"}, []string{"trust", "list", "--ledger",
 			"mysql://localhost/tressik"}},
 		{1, []string{"sqlite:// is an address of no engine"}, []string{"init", "--org", "X", "--ledger", "sqlite://x"}},

@@ -299,10 +299,10 @@ func (e *Edit) peopleThere(list []people.Person, all bool) (map[string]*Person, 
 // cameFromElsewhere refuses somebody who is there already and came from elsewhere.
 func cameFromElsewhere(p *people.Person) error {
 	if p.Source == "" {
-		return finding.Errorf("%s was loaded by hand, and %w; people of one name come from one source: take them out "+
-			"of the file and load it with %s", p.ID, ErrExists, finding.FieldReplace)
+		return finding.Errorf("%s was loaded by hand, and is %w; people of one name come from one source: take them "+
+			"out of the file and load it with %s", p.ID, ErrExists, finding.FieldReplace)
 	}
-	return fmt.Errorf("%s came from the source %s, and %w; people of one name come from one source", p.ID, p.Source,
+	return fmt.Errorf("%s came from the source %s, and is %w; people of one name come from one source", p.ID, p.Source,
 		ErrExists)
 }
 

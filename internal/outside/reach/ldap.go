@@ -152,15 +152,18 @@ func bind(c *ldap.Conn, dn, password string) error {
 // People reads everybody whom the source's filter finds, with their groups, nested ones included, page by page. Errors:
 // ErrBind, ErrTLS, ErrPin, ErrMany, ErrNoPeople, those of the context and of the way there.
 func (l *LDAP) People(ctx context.Context) (*people.Directory, error) {
+	filter := l.Source.Filter
+	if filter == "" {
+		filter = personFilter
+	}
+	if err := l.described(filter); err != nil {
+		return nil, err
+	}
 	c, err := l.dial(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
-	filter := l.Source.Filter
-	if filter == "" {
-		filter = personFilter
-	}
 	var attrs []string
 	if len(l.Source.Wanted) > 0 {
 		attrs = append([]string{"objectClass", "uid", "mail", "memberOf", "entryUUID", l.Source.ID}, l.Source.Wanted...)
@@ -241,6 +244,19 @@ func isSilent(err error) bool {
 	var answered *ldap.Error // by the server, with a code of its own
 	return (!errors.As(err, &answered) || answered.ResultCode == ldap.ErrorNetwork) && Unreached(err) == err &&
 		!errors.Is(err, ErrPin)
+}
+
+// described refuses what no server needs to be asked about: a base that is no name, a filter that cannot be read. What
+// one binds with is not looked at: some servers take other names than those of entries. Errors: people.ErrSource.
+func (l *LDAP) described(filter string) error {
+	if _, err := ldap.ParseDN(l.Source.Base); err != nil {
+		return finding.Errorf("%s is %w: %s %q is no name of an entry; it looks like dc=kestrelridge,dc=example "+
+			"(RFC 4514)", l.Source.At, people.ErrSource, finding.FieldBase, l.Source.Base)
+	}
+	if _, err := ldap.CompileFilter(filter); err != nil {
+		return l.explain(filter, err)
+	}
+	return nil
 }
 
 func (l *LDAP) explain(filter string, err error) error {

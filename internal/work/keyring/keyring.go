@@ -156,7 +156,7 @@ func (k *Keeper) Announce(party string, in Coming) (*federation.OwnKey, error) {
 		return nil, err
 	}
 	if a := r.At(made.Use, federation.Announced); a != nil {
-		return nil, finding.Advise(fmt.Errorf("%s is announced already for %s of %s, and %w", a.ID, made.Use, party,
+		return nil, finding.Advise(fmt.Errorf("%s is announced already for %s of %s, and is %w", a.ID, made.Use, party,
 			model.ErrInUse), finding.Run("key", "activate", party).Or(finding.Run("key", "withdraw", party, a.ID)))
 	}
 	if err := k.inForce(made.Certificate); err != nil {
@@ -496,8 +496,8 @@ func (k *Keeper) Activate(party, use string, breaks []string) (*federation.OwnKe
 			finding.Run("key", "announce", party, "--use", use))
 	}
 	if was := r.At(use, federation.Outgoing); was != nil {
-		return nil, finding.Advise(fmt.Errorf("%s still has the outgoing key %s for %s, and %w", party, was.ID, use,
-			model.ErrInUse), finding.Run("key", "withdraw", party, was.ID))
+		return nil, finding.Advise(fmt.Errorf("%s still has the outgoing key %s for %s, which is %w", party, was.ID,
+			use, model.ErrInUse), finding.Run("key", "withdraw", party, was.ID))
 	}
 	sights, err := k.Sights(r, key)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"tressik.example/internal/core/federation"
 	"tressik.example/internal/core/people"
 	"tressik.example/internal/model"
 )
@@ -32,8 +33,13 @@ type Outcome struct {
 }
 
 // Add keeps a source with the people that were read of it. Errors: model.ErrExists for somebody who came from
-// elsewhere.
+// elsewhere, federation.ErrName.
 func (k *Reader) Add(s *people.Source, dir *people.Directory) (*Outcome, error) {
+	if _, err := k.Source(s.Name); err != nil { // it is new, or nobody can tell
+		if err := federation.CheckName(s.Name); err != nil {
+			return nil, err
+		}
+	}
 	return k.keep(s, dir, true)
 }
 
