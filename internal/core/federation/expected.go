@@ -2,6 +2,7 @@ package federation
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -66,6 +67,35 @@ func (e *Expected) Words() string {
 		out = append(out, fmt.Sprintf("%s at most %s", l, SpanWords(Span(e.AtMost[l]))))
 	}
 	return strings.Join(out, "; ")
+}
+
+// ErrContradicts means that what is expected cannot be so, or that a part of it would never be looked at.
+var ErrContradicts = errors.New("contradicts")
+
+// Check refuses what contradicts itself, and a rule that refuses nobody. Errors: ErrContradicts, ErrValue.
+func (e *Expected) Check() error {
+	switch {
+	case e.Refused && len(e.Claims)+len(e.Without)+len(e.Answered)+len(e.Denied)+len(e.AtMost) > 0,
+		e.Refused && e.Account+e.Subject != "":
+		return fmt.Errorf("it %w itself: who is refused brings no claims, account, subject, calls or tokens",
+			ErrContradicts)
+	case !e.Refused && e.By != "":
+		return fmt.Errorf("it %w itself: a rule refuses, and they are to be admitted", ErrContradicts)
+	case e.By != "" && !finding.Rule(strings.TrimSuffix(e.By, ".")):
+		return finding.Errorf("%s %q is %w: it is the ID of a finding, or its beginning, such as policy or "+
+			"saml.admission", finding.FieldBy, e.By, ErrValue)
+	}
+	for _, c := range e.Without {
+		if _, both := e.Claims[c]; both {
+			return fmt.Errorf("it %w itself: the claim %s is to come, and not to come", ErrContradicts, c)
+		}
+	}
+	for _, c := range e.Answered {
+		if slices.Contains(e.Denied, c) {
+			return fmt.Errorf("it %w itself: the call %s is to be answered, and refused", ErrContradicts, c)
+		}
+	}
+	return nil
 }
 
 // Judge compares what is expected with what a rehearsal showed. Each difference is an error; the fix is the caller's to

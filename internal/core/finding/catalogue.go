@@ -46,6 +46,15 @@ func Catalogue() []Entry {
 	return out
 }
 
+// Rule reports whether a text is the ID of a finding, or the beginning of one up to a dot.
+func Rule(s string) bool {
+	id := ID(s)
+	if _, known := Lookup(id); known {
+		return true
+	}
+	return slices.ContainsFunc(Catalogue(), func(e Entry) bool { return e.ID.Of(id) })
+}
+
 // Lookup returns what an ID means. An error code of OAuth that no standard has means what the other side means by it.
 func Lookup(id ID) (Entry, bool) {
 	list := Catalogue()

@@ -29,6 +29,7 @@ const (
 	FieldAt                 Field = "at"
 	FieldBackChannelLogout  Field = "back-channel-logout"
 	FieldBase               Field = "base"
+	FieldBy                 Field = "by"
 	FieldBind               Field = "bind"
 	FieldBindDN             Field = "bind-dn"
 	FieldMap                Field = "map"

@@ -31,7 +31,8 @@ var (
 	ErrFit     = errors.New("does not fit the trust")
 )
 
-// Add keeps an expectation. Errors: *model.UnknownError, ErrFit.
+// Add keeps an expectation. Errors: *model.UnknownError, ErrFit, federation.ErrContradicts, also for one that
+// contradicts another.
 func (k *Runner) Add(e *federation.Expected) error {
 	t, app, _, err := k.Trust(e.Trust)
 	if err != nil {
@@ -60,6 +61,19 @@ func (k *Runner) Add(e *federation.Expected) error {
 	for _, c := range append(slices.Clone(e.Answered), e.Denied...) {
 		if _, err := k.AskOf(c); err != nil {
 			return err
+		}
+	}
+	if err := e.Check(); err != nil {
+		return err
+	}
+	there, err := k.Expectations(e.Trust)
+	if err != nil {
+		return err
+	}
+	for i := range there {
+		if x := &there[i]; x.As == e.As && x.Refused != e.Refused {
+			return finding.Advise(fmt.Errorf("it %w expectation %d, by which %s is %s", federation.ErrContradicts, x.ID,
+				x.Who(), x.Words()), finding.Run("expect", "remove", fmt.Sprint(x.ID)))
 		}
 	}
 	return k.Change(func(tx *model.Edit) error { return tx.AddExpected(e) })
