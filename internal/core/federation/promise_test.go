@@ -66,3 +66,27 @@ func TestPromised(t *testing.T) {
 		t.Errorf("transient: %v", found)
 	}
 }
+
+// TestNamesThatXMLCannotCarry: a rule of before, whose claim has such a name, releases nothing over SAML and says why;
+// the others do.
+func TestNamesThatXMLCannotCarry(t *testing.T) {
+	t.Parallel()
+	e, err := claims.NewEngine()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range []claims.Rule{{Claim: "x\x01", Expression: "person.mail"},
+		{Claim: "x", Name: "x\x01", Expression: "person.mail"}} {
+		tr := &Trust{Name: "nightlog@ridge", Terms: Held{Terms: &SAMLTerms{}},
+			Rules: []claims.Rule{bad, {Claim: "mail", Expression: "person.mail"}}}
+		r, err := NewReleaser(e, tr, SubjectKey{Salt: []byte("salt")}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, gaps := r.Attributes(&people.Person{ID: "mira", Attributes: map[string][]string{"mail": {"m@x.example"}}})
+		if len(got) != 1 || got[0].Friendly != "mail" || len(gaps) != 1 ||
+			!strings.Contains(gaps[0].Reason, "cannot carry") {
+			t.Errorf("%q: %v, %v", bad.Name, got, gaps)
+		}
+	}
+}

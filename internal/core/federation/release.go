@@ -125,10 +125,12 @@ func (r *Releaser) Serving(app *Party, index string) *Releaser {
 func (r *Releaser) Attributes(p *people.Person) ([]saml.Attribute, []claims.Gap) {
 	out, gaps := r.rules.For(p, r.Pairwise(p))
 	out = slices.DeleteFunc(out, func(a saml.Attribute) bool {
-		for _, v := range append([]string{a.Name, a.Friendly}, a.Values...) {
-			if err := r.trust.Terms.carries(v); err != nil {
-				gaps = append(gaps, claims.Gap{Claim: cmp.Or(a.Friendly, a.Name), Reason: err.Error()})
-				return true
+		for _, texts := range [][]string{{a.Name, a.Friendly}, a.Values} {
+			for _, v := range texts {
+				if err := r.trust.Terms.carries(v); err != nil {
+					gaps = append(gaps, claims.Gap{Claim: cmp.Or(a.Friendly, a.Name), Reason: err.Error()})
+					return true
+				}
 			}
 		}
 		return false
