@@ -192,7 +192,8 @@ func (a *App) peopleLoad() *cobra.Command {
 		Long: `Read persons and groups from LDIF (RFC 2849) or CSV whose first row names the attributes (one of them uid
 or mail; a column groups holds group names, parted by ;). A semicolon or a tab may part the columns as well.
 Headings that people usually give are known (E-Mail, First name, User name …); --map says what any other is. Persons
-that are there already are brought up to date; with --replace those not in the file are removed.`,
+that are there already are brought up to date; with --replace those not in the file are removed. Fields that hold
+passwords or other secrets by their name are left out, and named.`,
 		Example: "  tressik people load observatory.ldif\n" +
 			"  tressik people load staff.csv --map \"Staff no=uid\" --map Team=groups",
 		RunE: func(cmd *cobra.Command, got []string) error {

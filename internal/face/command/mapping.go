@@ -32,9 +32,10 @@ func (a *App) accountsLoad() *cobra.Command {
 	return &cobra.Command{Use: "load APP FILE|-", Short: "Read an app's own export of its accounts", Args: args("APP",
 		"FILE"),
 		Long: `Read an app's own export of its accounts, in place of the one that was read before: CSV whose first row
-names the fields, JSON (a list, one object a line, or Resources as SCIM has them), or LDIF. Say with tressik app
-change which received name fills which field, and by which field an account is found: --reads username=NameID
---account-key username.`,
+names the fields, JSON (a list, one object a line, or Resources as SCIM has them, all pages in one file), or LDIF.
+Fields that hold passwords or other secrets by their name are left out, and named. Say with tressik app change which
+received name fills which field, and by which field an account is found: --reads username=NameID --account-key
+username.`,
 		Example: "  tressik accounts load nightlog nightlog-accounts.csv", ValidArgsFunction: a.names("app", 1),
 		RunE: func(cmd *cobra.Command, got []string) error {
 			d, err := a.desk()
