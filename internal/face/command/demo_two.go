@@ -66,23 +66,25 @@ func (x *twoSides) tell() error {
 			return err
 		}
 	}
-	for _, who := range []string{"ridge", "southmere"} {
-		if err := x.stage(who); err != nil {
-			return err
-		}
-	}
 	x.print("Each reads the other's metadata at its address, and makes its own side of the trust.")
-	ca := filepath.Join(x.dir, "ca.pem")
+	ca, metadata := filepath.Join(x.dir, "ca.pem"), x.at["ridge"]+"/ridge/metadata"
 	for _, s := range []struct {
 		who  string
-		args []string
-	}{{"ridge", []string{"app", "add", "plates", "--metadata", x.at["southmere"] + "/plates/metadata", "--ca", ca}},
+		args []string // none: its stage opens
+	}{{"southmere", nil},
+		{"ridge", []string{"app", "add", "plates", "--metadata", x.at["southmere"] + "/plates/metadata", "--ca", ca}},
 		{"ridge", []string{"federate", "plates", "--with", "ridge", "--admits", "group:observers"}},
 		{"ridge", []string{"claims", "set", trust, "mail=person.mail"}},
-		{"southmere", []string{"provider", "add", "ridge", "--metadata", x.at["ridge"] + "/ridge/metadata",
-			"--ca", ca}},
+		{"ridge", nil},
+		{"southmere", []string{"provider", "add", "ridge", "--metadata", metadata, "--ca", ca}},
 		{"southmere", []string{"federate", "plates", "--with", "ridge"}}} {
-		if err := x.run(s.who, 0, s.args...); err != nil {
+		err := error(nil)
+		if s.args == nil {
+			err = x.stage(s.who)
+		} else {
+			err = x.run(s.who, 0, s.args...)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -98,21 +100,50 @@ func (x *twoSides) tell() error {
 		return err
 	}
 	x.print("The provider announces another key and admits directors alone. The next probe and the next watch name it.")
-	if err := x.run("ridge", 0, "key", "announce", "ridge"); err != nil {
-		return err
-	}
 	if err := x.run("ridge", 0, "trust", "change", trust, "--admits", "group:directors"); err != nil {
 		return err
 	}
-	time.Sleep(2 * stageSees)
+	if err := x.run("ridge", 0, "key", "announce", "ridge"); err != nil {
+		return err
+	}
+	if err := x.published(metadata, 2); err != nil { // the stage has what was changed before the key, too
+		return err
+	}
 	if err := x.run("southmere", 3, "probe", trust, "--ca", ca); err != nil {
 		return err
 	}
 	return x.watched(trust, ca)
 }
 
-// stageSees is how soon a running stage has seen a change of its ledger.
-const stageSees = 300 * time.Millisecond
+// published waits until metadata at an address has so many keys: a stage follows its ledger, and on a busy machine that
+// may take a while.
+func (x *twoSides) published(at string, keys int) error {
+	c := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: x.pool}}}
+	defer c.CloseIdleConnections()
+	ctx, cancel := context.WithTimeout(x.ctx, 20*time.Second)
+	defer cancel()
+	for {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+		if err != nil {
+			return err
+		}
+		answer, err := c.Do(r)
+		if err != nil {
+			return fmt.Errorf("the key that was announced is not published at %s: %w", at, err)
+		}
+		b, err := io.ReadAll(answer.Body)
+		if err = errors.Join(err, answer.Body.Close()); err != nil {
+			return err
+		}
+		if bytes.Count(b, []byte("<md:KeyDescriptor")) >= keys {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
 
 // prepare makes the folder with a certificate authority of the demo's own, and a certificate for each stage.
 func (x *twoSides) prepare() error {
