@@ -104,8 +104,8 @@ func (p *Publisher) Site(ctx context.Context) (*Site, error) {
 		return nil, err
 	}
 	if p.Life < shortest {
-		return nil, finding.Errorf("%s is %w: what is published is valid for an hour at least, or nobody reads it in "+
-			"time", finding.FieldLasts, model.ErrValue)
+		return nil, finding.Errorf("%s %s is %w: what is published is valid for an hour at least, or nobody reads it "+
+			"in time", finding.FieldLasts, span.Short(p.Life), model.ErrValue)
 	}
 	s := &Site{Organisation: p.Org(), At: p.Now().UTC().Truncate(time.Second)}
 	var entities []byte
